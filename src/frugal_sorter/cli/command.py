@@ -1,0 +1,74 @@
+"""Runs one subcommand: its arguments, its module, and what becomes of its errors."""
+
+from __future__ import annotations
+
+import argparse
+import importlib
+import os
+import sys
+from typing import NoReturn, Protocol
+
+from frugal_sorter.cli.main import COMMANDS
+from frugal_sorter.errors import FrugalError, UsageError
+from frugal_sorter.rules.mistakes import Mistakes, nearest
+
+
+class Command(Protocol):
+    """What each module of a subcommand has."""
+
+    EXAMPLES: str
+
+    def add_arguments(self, parser: argparse.ArgumentParser) -> None:
+        """Add the options and arguments of the command."""
+        ...
+
+    def run(self, args: argparse.Namespace) -> int:
+        """Do the work and return the exit code."""
+        ...
+
+
+class _Parser(argparse.ArgumentParser):
+    def error(self, message: str) -> NoReturn:
+        raise UsageError(f"{self.prog}: {message}", f"`{self.prog} --help` shows the options")
+
+
+def run(name: str, args: list[str]) -> int:
+    """Run a subcommand by name and return its exit code; no error gets past here as a traceback."""
+    try:
+        if name not in COMMANDS:
+            hint = nearest(name, COMMANDS) or "`frugal --help` lists them"
+            raise UsageError(f"there is no command `{name}`", hint)
+        module: Command = importlib.import_module(f"frugal_sorter.cli.{name}")  # type: ignore[assignment]
+        parser = _Parser(
+            prog=f"frugal {name}",
+            description=f"{COMMANDS[name][:1].upper()}{COMMANDS[name][1:]}.",
+            epilog="examples:\n" + module.EXAMPLES.strip("\n"),
+            formatter_class=argparse.RawDescriptionHelpFormatter,
+            allow_abbrev=False,
+        )
+        module.add_arguments(parser)
+        code = module.run(parser.parse_args(args))
+        sys.stdout.flush()
+        return code
+    except Mistakes as mistakes:
+        count = len(mistakes.all)
+        _say(mistakes.message)
+        _say(f"{count} mistake{'' if count == 1 else 's'}; nothing runs from a file with a mistake in it")
+        return mistakes.exit_code
+    except FrugalError as error:
+        _say(f"frugal: {error.message}{f'; {error.hint}' if error.hint else ''}")
+        return error.exit_code
+    except KeyboardInterrupt:
+        _say("\nstopped; nothing was left half done")
+        return 130
+    except BrokenPipeError:
+        # Whoever read our output has enough; Python must not complain about it at exit.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 141
+
+
+def _say(text: str) -> None:
+    from frugal_sorter.cli.text import shown
+
+    sys.stdout.flush()
+    print("\n".join(map(shown, text.split("\n"))), file=sys.stderr)

@@ -1,0 +1,162 @@
+"""`frugal history`: all runs, or the steps of one."""
+
+from __future__ import annotations
+
+import argparse
+import json
+from collections import Counter
+from collections.abc import Mapping
+from dataclasses import asdict
+
+from frugal_sorter.cli.options import add_format, run_number
+from frugal_sorter.cli.text import below, common_base, count_text, iso_text, moment_text, shown
+from frugal_sorter.plans.plan import Step
+from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.state.lock import writer_is_active
+from frugal_sorter.work.executor import found_after_kill
+from frugal_sorter.work.journal import Journal, Run
+from frugal_sorter.work.mark import Mark, Outcome
+
+EXAMPLES = """
+  frugal history
+  frugal history 12
+  frugal history --format json
+"""
+_Counts = Mapping[Outcome | None, int]
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("run", metavar="RUN", nargs="?", type=run_number, help="show the steps of one run")
+    add_format(parser, "table", "json")
+
+
+def run(args: argparse.Namespace) -> int:
+    folder = ready_state_folder()
+    with Journal(folder, write=False) as journal:
+        active = writer_is_active(folder)
+        if args.run is not None:
+            return _show_run(journal, journal.run(args.run), active, args.format)
+        return _show_runs(journal, active, args.format)
+
+
+def _killed(one: Run, active: bool) -> bool:
+    return one.state == "open" and not active
+
+
+def _counts(journal: Journal, one: Run, active: bool) -> _Counts:
+    """Count the moves of a run by outcome; of a killed one as the disk tells."""
+    if not _killed(one, active):
+        return journal.counts(one.id)
+    return Counter(mark.outcome for step, mark in found_after_kill(journal, one) if step.verb == "move")
+
+
+def _state(one: Run, counts: _Counts, active: bool) -> str:
+    total, done = sum(counts.values()), counts.get(Outcome.DONE, 0)
+    if one.undone_by is not None:
+        return f"taken back by run {one.undone_by}"
+    if one.state == "open" and active:
+        return "running now"
+    if one.state in ("open", "interrupted"):
+        undecided = counts.get(Outcome.OPEN, 0)
+        unclear = f", {undecided:,} unclear" if undecided else ""
+        return f"interrupted after {done:,} of {total:,}{unclear}"
+    if one.state == "stopped":
+        return f"stopped after {done:,} of {total:,}"
+    return "done"
+
+
+def _what(one: Run) -> str:
+    return f"undo of run {one.undoes}" if one.undoes is not None else one.kind
+
+
+def _not_moved(counts: _Counts) -> int:
+    return counts.get(Outcome.SKIPPED, 0) + counts.get(Outcome.FAILED, 0)
+
+
+def _show_runs(journal: Journal, active: bool, wanted: str) -> int:
+    runs = [(one, _counts(journal, one, active)) for one in journal.runs()]
+    if wanted == "json":
+        rows = [
+            {
+                **{key: value for key, value in asdict(one).items() if not key.endswith("_ns")},
+                "began": iso_text(one.began_ns),
+                "ended": None if one.ended_ns is None else iso_text(one.ended_ns),
+                "state": "interrupted" if _killed(one, active) else one.state,
+                "moved": counts.get(Outcome.DONE, 0),
+                "not_moved": sum(counts.values()) - counts.get(Outcome.DONE, 0),
+            }
+            for one, counts in runs
+        ]
+        print(json.dumps({"runs": rows}, indent=2))
+        return 0
+    from frugal_sorter.cli.screen import Screen
+
+    screen = Screen()
+    if not runs:
+        screen.line("No run yet.")
+        return 0
+    columns = [("run", "right"), ("began", "left"), ("what", "left"), ("moved", "right"), ("not moved", "right"),
+               ("state", "left"), ("rules", "left")]  # fmt: skip
+    screen.table(
+        columns,
+        [
+            [
+                str(one.id), moment_text(one.began_ns), _what(one), f"{counts.get(Outcome.DONE, 0):,}",
+                f"{_not_moved(counts):,}", _state(one, counts, active), shown(one.origin),
+            ]
+            for one, counts in runs
+        ],
+    )  # fmt: skip
+    last = next((one for one, counts in reversed(runs) if one.undone_by is None and one.kind != "undo" and counts.get(Outcome.DONE)), None)
+    if last is not None:
+        screen.line()
+        screen.line(f"`frugal history {last.id}` shows what it did, `frugal undo {last.id}` takes it back.")
+    return 0
+
+
+def _show_run(journal: Journal, one: Run, active: bool, wanted: str) -> int:
+    ended = found_after_kill(journal, one) if _killed(one, active) else list(journal.steps(one.id))
+    moves = [(step, mark) for step, mark in ended if step.verb == "move"]
+    if wanted == "json":
+        steps = [
+            {
+                "id": step.id,
+                "verb": step.verb,
+                "rule": step.rule,
+                "source": step.source and step.source.path,
+                "target": step.target and step.target.path,
+                "outcome": _outcome(mark),
+                "reason": mark.reason if mark else "",
+            }
+            for step, mark in ended
+        ]
+        print(json.dumps({"run": one.id, "what": _what(one), "steps": steps}, indent=2))
+        return 0
+    from frugal_sorter.cli.screen import Screen
+
+    screen = Screen()
+    counts: _Counts = Counter(mark.outcome if mark else None for _, mark in moves)
+    screen.parts(
+        (f"Run {one.id}: {_what(one)}", "bold"),
+        (f"  {moment_text(one.began_ns)}, as {one.account}, {_state(one, counts, active)}", ""),
+    )
+    screen.line(f"by {shown(one.origin)}")
+    base = common_base(sorted({place.folder for step, _ in moves for place in (step.source, step.target) if place}))
+    screen.line(f"all below {shown(base)}")
+    screen.line()
+    for step, mark in moves:
+        screen.line(_line(step, mark, base))
+    screen.line()
+    screen.line(f"{count_text(counts.get(Outcome.DONE, 0), 'file')} moved, {_not_moved(counts):,} not.", style="bold")
+    return 0
+
+
+def _outcome(mark: Mark | None) -> str:
+    return mark.outcome.name.lower() if mark else "not yet"
+
+
+def _line(step: Step, mark: Mark | None, base: str) -> str:
+    assert step.source is not None and step.target is not None
+    word = "moved" if mark and mark.outcome == Outcome.DONE else _outcome(mark)
+    why = f": {shown(mark.reason)}" if mark and mark.reason else ""
+    return f"{word:8}{below(step.source.path, base)} → {below(step.target.path, base)}{why}"

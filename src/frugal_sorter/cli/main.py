@@ -1,0 +1,47 @@
+"""The command `frugal`: finds the subcommand, imports it alone, shows errors as one line."""
+
+from __future__ import annotations
+
+import sys
+
+from frugal_sorter import __version__
+
+# Each is a module of this package, imported only when it is used.
+COMMANDS = {
+    "inventory": "what is in a folder: files and bytes by type or extension",
+    "check": "mistakes in a rule file, with their lines",
+    "preview": "what the rules would do; changes nothing",
+    "tidy": "do it: list, ask, do, report",
+    "history": "what was done: all runs, or the steps of one",
+    "undo": "take a run back",
+    "demo": "a made-up front-desk computer to try everything on",
+}
+
+
+def _help() -> str:
+    width = max(map(len, COMMANDS))
+    rows = "\n".join(f"  {name:{width}}  {summary}" for name, summary in COMMANDS.items())
+    return f"""usage: frugal COMMAND ...
+
+Sorts files by rules that a person wrote, shows first what it would do, and takes it back.
+
+{rows}
+
+frugal COMMAND --help   the options of a command, with examples
+frugal --version        the version
+"""
+
+
+def main(argv: list[str] | None = None) -> int:
+    """Run one command and return its exit code."""
+    args = sys.argv[1:] if argv is None else argv
+    # These two are asked for often and by scripts, so nothing is imported for them.
+    if args in (["--version"], ["-V"]):
+        sys.stdout.write(f"frugal {__version__}\n")
+        return 0
+    if not args or args in (["--help"], ["-h"], ["help"]):
+        (sys.stdout if args else sys.stderr).write(_help())
+        return 0 if args else 2
+    from frugal_sorter.cli import command
+
+    return command.run(args[0], args[1:])

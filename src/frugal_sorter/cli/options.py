@@ -1,0 +1,48 @@
+"""Options that more than one command has."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+
+from frugal_sorter.state.folders import default_rules_file
+
+
+def levels(text: str) -> int | None:
+    """Read a number of levels, or `all`."""
+    if text == "all":
+        return None
+    if not text.isascii() or not text.isdigit() or int(text) < 1:
+        raise argparse.ArgumentTypeError(f"{text!r} is no number of levels; say 1, 2, ... or all")
+    return int(text)
+
+
+def run_number(text: str) -> int:
+    """Read the number of a run."""
+    if not text.isascii() or not text.isdigit() or len(text) > 15:
+        raise argparse.ArgumentTypeError(f"{text!r} is no run; `frugal history` lists their numbers")
+    return int(text)
+
+
+def add_format(parser: argparse.ArgumentParser, *formats: str) -> None:
+    """Add `--format`; the first one is the default."""
+    parser.add_argument("--format", choices=formats, default=formats[0], help=f"default: {formats[0]}")
+
+
+def add_rules(parser: argparse.ArgumentParser) -> None:
+    """Add the rule file as an argument."""
+    parser.add_argument(
+        "rules", metavar="RULES", nargs="?", type=Path,
+        help="the rule file (default: $FRUGAL_RULES, else rules.toml in your configuration folder)",
+    )  # fmt: skip
+
+
+def add_yes(parser: argparse.ArgumentParser) -> None:
+    """Add `--yes`."""
+    parser.add_argument("--yes", action="store_true", help="do not ask; for unattended runs")
+
+
+def rules_file(args: argparse.Namespace) -> Path:
+    """Return the rule file that was named, or the default one."""
+    path: Path = args.rules or default_rules_file()
+    return path.absolute()

@@ -1,0 +1,79 @@
+"""Names, sizes, counts and dates as people read them."""
+
+from __future__ import annotations
+
+import os
+import time
+from datetime import datetime
+
+_JOINER = "\u200d"  # joins the parts of one emoji; harmless, though not "printable"
+
+
+def shown(name: str) -> str:
+    """Return a name fit for a terminal: control characters and stray bytes are escaped."""
+    if name.isprintable():
+        return name
+    return "".join(letter if letter.isprintable() or letter == _JOINER else _escaped(letter) for letter in name)
+
+
+def _escaped(letter: str) -> str:
+    code = ord(letter)
+    if 0xDC80 <= code <= 0xDCFF:
+        return f"\\x{code - 0xDC00:02x}"
+    return letter.encode("unicode_escape", "backslashreplace").decode("ascii")
+
+
+def size_text(size: int) -> str:
+    """Return a size as people write it, in units of 1000."""
+    if size < 1000:
+        return f"{size} B"
+    number = float(size)
+    for unit in ("kB", "MB", "GB", "TB", "PB"):
+        number /= 1000
+        if number < 999.95:
+            return f"{number:.1f} {unit}" if number < 99.95 else f"{number:.0f} {unit}"
+    return f"{number:.0f} PB"
+
+
+def count_text(count: int, noun: str, plural: str = "") -> str:
+    """Return a count with its noun, such as `1 file` or `2,314 files`."""
+    return f"{count:,} {noun if count == 1 else plural or noun + 's'}"
+
+
+def date_text(ns: int) -> str:
+    """Return a moment as a local date (ISO 8601)."""
+    return moment_text(ns)[:10]
+
+
+def moment_text(ns: int) -> str:
+    """Return a moment as local date and time, to the minute."""
+    try:
+        return datetime.fromtimestamp(ns // 1_000_000_000).strftime("%Y-%m-%d %H:%M")
+    except (ValueError, OverflowError, OSError):
+        return "beyond the calendar"
+
+
+def iso_text(ns: int) -> str:
+    """Return a moment as ISO 8601 with its offset from UTC, for programs."""
+    try:
+        return datetime.fromtimestamp(ns // 1_000_000_000).astimezone().isoformat()
+    except (ValueError, OverflowError, OSError):
+        return f"{ns // 1_000_000_000}s"
+
+
+def below(path: str, base: str) -> str:
+    """Return a path as seen from a base folder, where it lies below it."""
+    if path == base:
+        return "."
+    prefix = base.rstrip("/") + "/"
+    return shown(path[len(prefix) :] if path.startswith(prefix) else path)
+
+
+def common_base(folders: list[str]) -> str:
+    """Return the folder that all of some folders lie in."""
+    return os.path.commonpath(folders) if folders else "/"
+
+
+def now_ns() -> int:
+    """Return the moment that a command begins; asked for only here."""
+    return time.time_ns()

@@ -1,0 +1,61 @@
+"""`frugal tidy`: carry out what the rules say."""
+
+from __future__ import annotations
+
+import argparse
+import os
+
+from frugal_sorter.cli.carry_out import carry_out, confirm, summary
+from frugal_sorter.cli.options import add_rules, add_yes
+from frugal_sorter.cli.plan_view import PlanView, exit_code
+from frugal_sorter.cli.planning import plan_now, read_book
+from frugal_sorter.cli.text import count_text, moment_text, shown
+from frugal_sorter.plans.plan import Plan
+from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.work.executor import changing
+
+EXAMPLES = """
+  frugal tidy
+  frugal tidy front-desk.toml
+  frugal tidy front-desk.toml --yes
+"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    add_rules(parser)
+    add_yes(parser)
+    parser.add_argument("--again", action="store_true", help="also what was taken back by undo")
+
+
+def run(args: argparse.Namespace) -> int:
+    from frugal_sorter.cli.screen import Screen
+
+    screen = Screen()
+    book = read_book(args)
+    # The lock is not held while a person thinks; what changes meanwhile is noticed step by step.
+    with changing(ready_state_folder(), "tidy") as journal:
+        plan = plan_now(book, journal, args.again)
+    view = PlanView(plan, screen)
+    if not plan.moves:
+        view.show_left()
+        screen.line(f"Nothing to do: {count_text(plan.seen, 'file')} looked at.")
+        return exit_code(plan)
+    view.show()
+    screen.line()
+    if not confirm(screen, _question(plan, view), args.yes):
+        screen.line("Nothing was changed.")
+        return 3
+    result, number = carry_out(plan, view, screen)
+    screen.line(f"{summary(result)}. Take it back with: frugal undo {result.run}", style="bold")
+    return 128 + number if number else exit_code(plan, result.has_problem)
+
+
+def _question(plan: Plan, view: PlanView) -> str:
+    from frugal_sorter.cli.screen import account
+
+    written = moment_text(os.stat(plan.origin).st_mtime_ns)
+    stays = plan.seen - len(plan.moves)
+    return (
+        f"Move {view.totals()} below {shown(view.base)},\n"
+        f"by {shown(plan.origin)} of {written}, as {account()}? {count_text(stays, 'other file stays', 'other files stay')}."
+    )

@@ -1,0 +1,53 @@
+"""`frugal undo`: take a run back."""
+
+from __future__ import annotations
+
+import argparse
+
+from frugal_sorter.cli.carry_out import carry_out, confirm, summary
+from frugal_sorter.cli.options import add_yes, run_number
+from frugal_sorter.cli.plan_view import PlanView, exit_code
+from frugal_sorter.cli.text import moment_text, now_ns, shown
+from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.work.executor import changing
+from frugal_sorter.work.undo import plan_undo, run_to_undo
+
+EXAMPLES = """
+  frugal undo            the last run
+  frugal undo 12         run 12 of `frugal history`; of an undo: do it again after all
+  frugal undo 12 --yes
+"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("run", metavar="RUN", nargs="?", type=run_number, help="a run (default: the last one)")
+    add_yes(parser)
+
+
+def run(args: argparse.Namespace) -> int:
+    from frugal_sorter.cli.screen import Screen, account
+
+    screen = Screen()
+    with changing(ready_state_folder(), "undo") as journal:
+        undone = run_to_undo(journal, args.run)
+        plan = plan_undo(journal, undone, now_ns())
+    view = PlanView(plan, screen)
+    if not plan.moves:
+        view.show_left()
+        by = f"; run {undone.undone_by} took it back" if undone.undone_by else ""
+        screen.line(f"Nothing to take back of run {undone.id}{by}.")
+        return exit_code(plan)
+    view.show()
+    screen.line()
+    question = (
+        f"Take back run {undone.id} ({undone.kind} of {moment_text(undone.began_ns)}): move {view.totals()}\n"
+        f"below {shown(view.base)}, as {account()}?"
+    )
+    if not confirm(screen, question, args.yes):
+        screen.line("Nothing was changed.")
+        return 3
+    result, number = carry_out(plan, view, screen)
+    screen.line(f"{summary(result)}. Do it again after all with: frugal undo {result.run}", style="bold")
+    if plan.left:
+        screen.line(f"Once nothing is in the way, `frugal undo {undone.id}` takes back the rest.")
+    return 128 + number if number else exit_code(plan, result.has_problem)

@@ -1,0 +1,1 @@
+"""What is on the disk; read only."""

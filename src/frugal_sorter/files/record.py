@@ -1,0 +1,95 @@
+"""The values that say what an entry is and where it lies."""
+
+from __future__ import annotations
+
+import os
+from array import array
+from dataclasses import dataclass, field
+from typing import Literal, NamedTuple
+
+Kind = Literal["file", "folder", "link", "other"]
+
+
+class Place(NamedTuple):
+    """A name in a folder. Folder strings are absolute, resolved, and shared between places."""
+
+    folder: str
+    name: str
+
+    @property
+    def path(self) -> str:
+        """The absolute path, undecodable bytes as surrogates (PEP 383)."""
+        return f"{self.folder.rstrip('/')}/{self.name}"
+
+
+def place_of(path: str) -> Place:
+    """Split an absolute path into its folder and name."""
+    folder, name = os.path.split(path)
+    return Place(folder, name)
+
+
+class Identity(NamedTuple):
+    """WHO an entry is (device, inode, birth time) and its STATE (size, modification time).
+
+    Times are in nanoseconds since the epoch. `born_ns` is None where the file system keeps no
+    birth time. Folders have size and modification time 0: theirs do not tell what is inside.
+    """
+
+    kind: Kind
+    dev: int
+    ino: int
+    size: int
+    mtime_ns: int
+    born_ns: int | None = None
+
+    def same_who(self, other: Identity) -> bool:
+        """Tell whether both are the same entry, the device number aside (it changes on a remount)."""
+        return (self.kind, self.ino, self.born_ns) == (other.kind, other.ino, other.born_ns)
+
+    def same_state(self, other: Identity) -> bool:
+        """Tell whether neither was written to since the other was taken."""
+        return (self.size, self.mtime_ns) == (other.size, other.mtime_ns)
+
+
+class FileRecord(NamedTuple):
+    """All that one status call says of an entry."""
+
+    place: Place
+    identity: Identity
+    mtime_ns: int
+    ctime_ns: int
+    mode: int
+    nlink: int
+    uid: int
+    gid: int
+
+
+class Unread(NamedTuple):
+    """A path that was not read, and why; `by_design` where that is no failure."""
+
+    path: str
+    reason: str
+    by_design: bool = False
+
+
+@dataclass(slots=True)
+class Listing:
+    """One folder as columns: a list of names and arrays beside it, not an object a file.
+
+    `names`, `size` (bytes) and `mtime_ns` hold the regular files, at the same index. The arrays
+    are empty where the walk was told that no one needs them.
+    """
+
+    folder: str
+    dev: int
+    names: list[str]
+    size: array[int]
+    mtime_ns: array[int]
+    folders: list[str] = field(default_factory=list)
+    links: list[str] = field(default_factory=list)
+    others: list[str] = field(default_factory=list)
+    unread: list[Unread] = field(default_factory=list)
+
+    def place(self, index: int) -> Place:
+        """Return the place of the file at an index."""
+        return Place(self.folder, self.names[index])

@@ -1,0 +1,106 @@
+"""The status of one entry, with its birth time: `statx` on Linux, `lstat` elsewhere."""
+
+from __future__ import annotations
+
+import ctypes
+import os
+import stat
+import struct
+import sys
+from collections.abc import Callable
+
+from frugal_sorter.files.record import FileRecord, Identity, Kind, Place
+
+_AT_SYMLINK_NOFOLLOW = 0x100
+_STATX_BASIC_STATS = 0x7FF
+_STATX_BTIME = 0x800
+# struct statx of statx(2), up to stx_dev_minor.
+_LAYOUT = struct.Struct("=IIQIIIH2xQQQQ" + "qi4x" * 4 + "IIII")
+
+
+def kind_of(mode: int) -> Kind:
+    """Name the kind of entry that a mode describes."""
+    if stat.S_ISREG(mode):
+        return "file"
+    if stat.S_ISDIR(mode):
+        return "folder"
+    return "link" if stat.S_ISLNK(mode) else "other"
+
+
+def _record(
+    place: Place, mode: int, dev: int, ino: int, size: int, mtime_ns: int, ctime_ns: int,
+    born_ns: int | None, nlink: int, uid: int, gid: int,
+) -> FileRecord:  # fmt: skip
+    kind = kind_of(mode)
+    inert = kind == "folder"
+    identity = Identity(kind, dev, ino, 0 if inert else size, 0 if inert else mtime_ns, born_ns)
+    return FileRecord(place, identity, mtime_ns, ctime_ns, mode, nlink, uid, gid)
+
+
+def _by_lstat(place: Place, dir_fd: int | None) -> FileRecord:
+    name = place.path if dir_fd is None else place.name
+    found = os.stat(name, dir_fd=dir_fd, follow_symlinks=False)
+    birth = getattr(found, "st_birthtime", None)
+    born_ns = None if birth is None else int(birth * 1_000_000_000)
+    return _record(
+        place, found.st_mode, found.st_dev, found.st_ino, found.st_size, found.st_mtime_ns,
+        found.st_ctime_ns, born_ns, found.st_nlink, found.st_uid, found.st_gid,
+    )  # fmt: skip
+
+
+def _with_statx() -> Callable[[Place, int | None], FileRecord] | None:
+    if not sys.platform.startswith("linux"):
+        return None
+    call = getattr(ctypes.CDLL(None, use_errno=True), "statx", None)
+    if call is None:
+        return None
+    call.argtypes = [ctypes.c_int, ctypes.c_char_p, ctypes.c_int, ctypes.c_uint, ctypes.c_void_p]
+
+    def look(place: Place, dir_fd: int | None) -> FileRecord:
+        # A fresh buffer a call: threads may look at the same time.
+        buffer = ctypes.create_string_buffer(256)
+        if dir_fd is None:
+            base, name = -100, place.path
+        else:
+            base, name = dir_fd, place.name
+        wanted = _STATX_BASIC_STATS | _STATX_BTIME
+        if call(base, os.fsencode(name), _AT_SYMLINK_NOFOLLOW, wanted, buffer) != 0:
+            code = ctypes.get_errno()
+            raise OSError(code, os.strerror(code), place.path)
+        (mask, _, _, nlink, uid, gid, mode, ino, size, _, _, _, _, born_s, born_n,
+         ctime_s, ctime_n, mtime_s, mtime_n, _, _, major, minor) = _LAYOUT.unpack_from(buffer)  # fmt: skip
+        born_ns = born_s * 1_000_000_000 + born_n if mask & _STATX_BTIME else None
+        return _record(
+            place, mode, os.makedev(major, minor), ino, size, mtime_s * 1_000_000_000 + mtime_n,
+            ctime_s * 1_000_000_000 + ctime_n, born_ns, nlink, uid, gid,
+        )  # fmt: skip
+
+    return look
+
+
+_look = _with_statx() or _by_lstat
+
+
+def look(place: Place, dir_fd: int | None = None) -> FileRecord:
+    """Return the status of an entry, a symbolic link itself rather than what it points to.
+
+    Args:
+        place: where to look.
+        dir_fd: an open descriptor of `place.folder`; without one the path is used.
+
+    Raises:
+        OSError: there is no such entry, or it cannot be looked at.
+    """
+    return _look(place, dir_fd)
+
+
+def look_or_none(place: Place, dir_fd: int | None = None) -> FileRecord | None:
+    """Return the status of an entry, or None where there is none.
+
+    Raises:
+        OSError: it cannot be looked at for another reason than its absence.
+    """
+    try:
+        return _look(place, dir_fd)
+    except (FileNotFoundError, NotADirectoryError):
+        return None

@@ -1,0 +1,143 @@
+"""Reading folders into listings: by descriptor, never following a link, never leaving the volume."""
+
+from __future__ import annotations
+
+import errno
+import os
+from array import array
+from collections.abc import Callable, Iterator
+from typing import TypeVar
+
+from frugal_sorter.files.record import Listing, Unread
+
+Context = TypeVar("Context")
+
+# A folder with one of these is the root of a tree under version control.
+VERSION_CONTROL = frozenset({".git", ".hg", ".svn", ".bzr", "_darcs", ".fossil", "CVS"})
+
+_OPEN = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK
+
+
+def reason_of(error: OSError) -> str:
+    """Say in a few plain words why a path could not be read."""
+    return {
+        errno.EACCES: "no permission",
+        errno.EPERM: "no permission",
+        errno.ENOENT: "vanished",
+        errno.ELOOP: "replaced by a link",
+        errno.ENOTDIR: "no longer a folder",
+        errno.ENAMETOOLONG: "path too long",
+    }.get(error.errno or 0, (error.strerror or "cannot be read").lower())
+
+
+def read_folder(path: str, status: bool, dev: int | None = None) -> Listing:
+    """Read one folder into columns.
+
+    Args:
+        path: an absolute path.
+        status: whether sizes and times are wanted; without them no file is looked at singly.
+        dev: the device that may not be left.
+
+    Raises:
+        OSError: the folder cannot be opened, is a link by now (ELOOP) or is on another volume (EXDEV).
+    """
+    descriptor = os.open(path, _OPEN)
+    try:
+        own = os.fstat(descriptor)
+        if dev is not None and own.st_dev != dev:
+            raise OSError(errno.EXDEV, "on another volume", path)
+        listing = Listing(path, own.st_dev, [], array("q"), array("q"))
+        with os.scandir(descriptor) as entries:
+            files = []
+            for entry in entries:
+                if entry.is_file(follow_symlinks=False):
+                    files.append(entry)
+                elif entry.is_dir(follow_symlinks=False):
+                    listing.folders.append(entry.name)
+                elif entry.is_symlink():
+                    listing.links.append(entry.name)
+                else:
+                    listing.others.append(entry.name)
+            if status:
+                _fill(listing, files)
+            else:
+                listing.names = [entry.name for entry in files]
+    finally:
+        os.close(descriptor)
+    listing.folders.sort()
+    return listing
+
+
+def _fill(listing: Listing, files: list[os.DirEntry[str]]) -> None:
+    """Look at every file, all at once where none fails and singly where one does."""
+    try:
+        found = [entry.stat(follow_symlinks=False) for entry in files]
+    except OSError:
+        found, kept = [], []
+        for entry in files:
+            try:
+                found.append(entry.stat(follow_symlinks=False))
+            except OSError as error:
+                listing.unread.append(Unread(os.path.join(listing.folder, entry.name), reason_of(error)))
+            else:
+                kept.append(entry)
+        files = kept
+    listing.names = [entry.name for entry in files]
+    listing.size = array("q", [status.st_size for status in found])
+    listing.mtime_ns = array("q", [status.st_mtime_ns for status in found])
+
+
+def under_version_control(listing: Listing) -> bool:
+    """Tell whether this folder is the root of a tree under version control."""
+    return not VERSION_CONTROL.isdisjoint(listing.folders) or (
+        ".git" in listing.names  # a linked work tree has a file of that name
+    )
+
+
+def walk(
+    root: str,
+    context: Context,
+    status: bool,
+    descend: Callable[[Listing, str, Context], Context | None],
+    unread: Callable[[Unread], None],
+) -> Iterator[tuple[Listing, Context]]:
+    """Read a folder and what is below it, a listing at a time; only one is held.
+
+    Args:
+        root: an absolute path without symbolic links.
+        context: what the caller wants to know at the root, such as a level.
+        status: whether sizes and times are wanted.
+        descend: called for each subfolder with the listing it stands in, its name and the
+            context there; returns the context below, or None to leave the subfolder alone.
+        unread: told of each path that could not be read.
+
+    Yields:
+        each listing with its context, parents first, subfolders in the order of their names.
+
+    Raises:
+        OSError: the root itself cannot be read.
+    """
+    listing = read_folder(root, status)
+    dev = listing.dev
+    stack: list[tuple[str, Context]] = []
+    while True:
+        for failed in listing.unread:
+            unread(failed)
+        yield listing, context
+        prefix = listing.folder if listing.folder.endswith("/") else listing.folder + "/"
+        for name in reversed(listing.folders):
+            below = descend(listing, name, context)
+            if below is not None:
+                stack.append((prefix + name, below))
+        while stack:
+            path, context = stack.pop()
+            try:
+                listing = read_folder(path, status, dev=dev)
+                break
+            except OSError as error:
+                if error.errno == errno.EXDEV:
+                    unread(Unread(path, "another volume, not entered", by_design=True))
+                else:
+                    unread(Unread(path, reason_of(error)))
+        else:
+            return

@@ -1,0 +1,1 @@
+"""Facts and rules in, plans out; nothing here changes a file."""

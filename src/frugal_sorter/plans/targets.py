@@ -1,0 +1,90 @@
+"""Target folders: whether they can be used, and which of them must be made first."""
+
+from __future__ import annotations
+
+import os
+import stat
+from dataclasses import dataclass
+
+from frugal_sorter.plans.guard import is_inside, refused_folder, version_control_root
+
+
+@dataclass(frozen=True, slots=True)
+class TargetFolder:
+    """What is known of a folder that files are to go to.
+
+    Args:
+        exists: it is there; otherwise it can be made.
+        dev: the device it is on, or will be on.
+        problem: why nothing can go there; empty where it can.
+        version_control: the root of the tree under version control that it lies in.
+    """
+
+    exists: bool
+    dev: int
+    problem: str = ""
+    version_control: str | None = None
+
+
+class TargetFolders:
+    """Looks at each target folder once; folders that are missing are made by the plan."""
+
+    def __init__(self) -> None:
+        self._known: dict[str, TargetFolder] = {}
+        self._made: set[str] = set()
+
+    def usable(self, folder: str, dev: int, base: str) -> str:
+        """Return why files of a device cannot go to a folder, or an empty text.
+
+        Args:
+            folder: an absolute, normal path.
+            dev: the device that the files are on.
+            base: the `in` folder they were found in.
+        """
+        known = self._look(folder)
+        if known.problem:
+            return known.problem
+        tree = known.version_control
+        if tree is not None and not is_inside(base, tree):
+            return f"{tree} is under version control and is left whole"
+        if known.dev != dev:
+            return "the target is on another volume, which this version does not move to"
+        return ""
+
+    def to_make(self, folder: str) -> list[str]:
+        """Return the folders that must be made before a file can go to one, the outermost first.
+
+        Each is returned once: whoever asks makes them.
+        """
+        missing: list[str] = []
+        while folder not in self._made and not self._look(folder).exists:
+            self._made.add(folder)
+            missing.append(folder)
+            folder = os.path.dirname(folder)
+        return missing[::-1]
+
+    def _look(self, folder: str) -> TargetFolder:
+        known = self._known.get(folder)
+        if known is None:
+            known = self._known[folder] = self._inspect(folder)
+        return known
+
+    def _inspect(self, folder: str) -> TargetFolder:
+        refused = refused_folder(folder)
+        parent = os.path.dirname(folder)
+        above = self._look(parent) if parent != folder else None
+        try:
+            found = os.lstat(folder)
+        except FileNotFoundError:
+            assert above is not None
+            return TargetFolder(False, above.dev, refused or above.problem, above.version_control)
+        except OSError as error:
+            return TargetFolder(False, 0, f"{folder}: {(error.strerror or 'cannot be looked at').lower()}")
+        if stat.S_ISLNK(found.st_mode):
+            return TargetFolder(True, found.st_dev, f"{folder} is a symbolic link, and links are not followed")
+        if not stat.S_ISDIR(found.st_mode):
+            return TargetFolder(True, found.st_dev, f"{folder} is a file, where a folder is needed")
+        if above is not None and "symbolic link" in above.problem:
+            return above
+        problem = refused and f"{folder} is {refused}"
+        return TargetFolder(True, found.st_dev, problem or "", version_control_root(folder))

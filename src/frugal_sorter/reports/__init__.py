@@ -1,0 +1,1 @@
+"""Numbers about folders; nothing here prints or changes anything."""

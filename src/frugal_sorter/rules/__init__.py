@@ -1,0 +1,1 @@
+"""What the technician wrote: rules, conditions, placeholders, units."""

@@ -1,0 +1,359 @@
+"""Conditions: from text to a tree, and from the tree to a test of one entry or to source.
+
+A condition is true, false or unknown (Kleene's strong logic of three values); only true acts. A
+test is written once, as an expression over a value `v`: testing one entry evaluates it, matching
+a whole listing puts it into a generated function. So the two cannot disagree.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from functools import cached_property, lru_cache
+from importlib import resources
+from typing import Any, NamedTuple
+
+from lark import Lark, Token, Tree
+from lark.exceptions import LarkError, UnexpectedEOF, UnexpectedInput, UnexpectedToken
+
+from frugal_sorter.errors import StateError
+from frugal_sorter.rules import operators
+from frugal_sorter.rules.fields import FIELDS, Facts, Field, Unknown, fold
+from frugal_sorter.rules.mistakes import Wrong, nearest
+from frugal_sorter.state.folders import ready_state_folder
+
+Truth = bool | None
+
+LONGEST = 4_000
+DEEPEST = 100
+
+
+class Code:
+    """What source needs around it: constants by name, and the variables it reads."""
+
+    def __init__(self) -> None:
+        self.constants: dict[str, object] = {}
+        self.variables: set[str] = set()
+
+    def constant(self, value: object) -> str:
+        """Keep a value and return the name under which source finds it."""
+        name = f"k{len(self.constants)}"
+        self.constants[name] = value
+        return name
+
+    def value(self, of: Field, folded: bool, depth: str) -> str:
+        """Return the variable or expression that holds a field of the entry in the loop."""
+        if of.name == "depth":
+            self.variables.add(depth)
+            return depth
+        if of.kind == "flag":
+            self.variables.update(of.uses)
+            return f"({of.source})"
+        name = f"low_{of.name}" if folded else of.name
+        self.variables.add(name)
+        return name
+
+
+class Node:
+    """A condition or a part of one."""
+
+    cost: int
+
+    def test(self, facts: Facts) -> Truth:
+        """Return whether the condition is true of an entry; None where that is unknown."""
+        raise NotImplementedError
+
+    def source(self, truth: bool, now_ns: int, code: Code, depth: str) -> str:
+        """Return an expression that is true exactly where the condition is surely `truth`.
+
+        Args:
+            truth: what is asked for; where the condition is unknown neither expression holds.
+            now_ns: the moment that ages are counted from.
+            code: receives the constants and variables of the expression.
+            depth: the variable that holds the depth, which differs between rules.
+        """
+        raise NotImplementedError
+
+
+@dataclass(frozen=True)
+class Several(Node):
+    """Parts joined by `and` or by `or`, the cheap ones first whatever the order in the text."""
+
+    parts: tuple[Node, ...]
+    every: bool
+
+    @cached_property
+    def cost(self) -> int:  # type: ignore[override]
+        return sum(part.cost for part in self.parts)
+
+    @cached_property
+    def _by_cost(self) -> list[Node]:
+        return sorted(self.parts, key=lambda part: part.cost)
+
+    def test(self, facts: Facts) -> Truth:
+        decided: Truth = self.every
+        for part in self._by_cost:
+            truth = part.test(facts)
+            if truth is (not self.every):
+                return truth
+            if truth is None:
+                decided = None
+        return decided
+
+    def source(self, truth: bool, now_ns: int, code: Code, depth: str) -> str:
+        word = " and " if self.every is truth else " or "
+        return "(" + word.join(part.source(truth, now_ns, code, depth) for part in self._by_cost) + ")"
+
+
+@dataclass(frozen=True)
+class Negation(Node):
+    """`not` before a condition, or before an operator."""
+
+    part: Node
+
+    @property
+    def cost(self) -> int:  # type: ignore[override]
+        return self.part.cost
+
+    def test(self, facts: Facts) -> Truth:
+        truth = self.part.test(facts)
+        return None if truth is None else not truth
+
+    def source(self, truth: bool, now_ns: int, code: Code, depth: str) -> str:
+        return self.part.source(not truth, now_ns, code, depth)
+
+
+@dataclass(frozen=True)
+class Leaf(Node):
+    """One test on one field."""
+
+    on: Field
+    check: operators.Check
+
+    @property
+    def cost(self) -> int:  # type: ignore[override]
+        return self.on.cost + self.check.cost
+
+    def test(self, facts: Facts) -> Truth:
+        value = facts(self.on.name)
+        if isinstance(value, Unknown) or (value is None and not self.check.asks_absence):
+            return None
+        if self.check.folded:
+            value = fold(str(value))
+        return operators.asker(self.check, facts.world.now_ns)(value)
+
+    def source(self, truth: bool, now_ns: int, code: Code, depth: str) -> str:
+        check = self.check.at(now_ns)
+        names = {f"c{i}": code.constant(constant) for i, constant in enumerate(check.constants)}
+        variable = code.value(self.on, self.check.folded, depth)
+        template = check.true if truth else check.false
+        return "(" + template.format(v=variable, **names) + ")"
+
+
+class Parsed(NamedTuple):
+    """A condition, with what is unwise about it though right."""
+
+    node: Node
+    warnings: tuple[str, ...]
+
+
+@lru_cache(maxsize=1)
+def _parser() -> Lark:
+    grammar = resources.files("frugal_sorter.rules").joinpath("condition.lark").read_text()
+    options: dict[str, Any] = {"parser": "lalr", "lexer": "contextual", "g_regex_flags": 2}
+    try:
+        # Building the tables takes most of a tenth of a second; they are kept for this user alone.
+        return Lark(grammar, cache=str(ready_state_folder() / "conditions.cache"), **options)
+    except (StateError, OSError):
+        return Lark(grammar, **options)
+
+
+def parse_condition(text: str, types: Sequence[str]) -> Parsed:
+    """Read a condition.
+
+    Args:
+        text: the condition as written.
+        types: the names of all type groups.
+
+    Raises:
+        Wrong: it cannot be read or asks for what does not exist. `what` names the column.
+    """
+    if len(text) > LONGEST:
+        raise Wrong(f"the condition has {len(text):,} characters", f"{LONGEST:,} are allowed; make two rules of it")
+    if not text.strip():
+        raise Wrong("the condition is empty", 'say "everything" for all entries')
+    try:
+        tree = _parser().parse(text)
+    except UnexpectedInput as error:
+        raise _unreadable(text, error) from None
+    except LarkError as error:
+        raise Wrong(f"the condition cannot be read: {error}", "see the examples in docs/rules.md") from None
+    if _depth(tree) > DEEPEST:
+        raise Wrong("the condition is nested too deeply", f"{DEEPEST} levels are allowed")
+    builder = _Builder(types)
+    node = builder.build(tree)
+    return Parsed(node, tuple(builder.warnings))
+
+
+def _depth(tree: Tree[Token]) -> int:
+    deepest, todo = 0, [(tree, 1)]
+    while todo:
+        one, depth = todo.pop()
+        deepest = max(deepest, depth)
+        todo.extend((child, depth + 1) for child in one.children if isinstance(child, Tree))
+    return deepest
+
+
+def _unreadable(text: str, error: UnexpectedInput) -> Wrong:
+    ended = isinstance(error, UnexpectedEOF) or (isinstance(error, UnexpectedToken) and error.token.type == "$END")
+    if ended:
+        return Wrong(f"the condition ends too early: {_shown(text)}", "a test is a field, an operator and a value")
+    at = error.pos_in_stream or 0
+    rest = text[at:].split()
+    column = at + 1
+    word = rest[0] if rest else text[at:]
+    before = text[:at].split()
+    if text[at] in "\"'" and text.count(text[at]) % 2:
+        return Wrong(f"a quote opened at column {column} is never closed", "close it; inside it is doubled")
+    if text[at] == "=":
+        return Wrong(f'"=" at column {column} is not an operator', "say `is`")
+    if text[at] == ")":
+        return Wrong(f'")" at column {column} closes nothing, or comes too early', "count the parentheses")
+    if before and before[-1].lower() in FIELDS and not text[at:].startswith("("):
+        near = nearest(word, operators.OPERATOR_WORDS)
+        return Wrong(f'"{word}" at column {column} is not an operator', near or "operators are: is, has, like, >, ...")
+    return Wrong(
+        f'the condition makes no sense from "{_shown(text[at:])}" at column {column}',
+        "put values of several words in quotes, and `and` or `or` between tests",
+    )
+
+
+def _shown(text: str) -> str:
+    return text if len(text) <= 40 else text[:37] + "..."
+
+
+@dataclass
+class _Builder:
+    """Turns the parse tree into nodes; the kind of each field decides what its values mean."""
+
+    types: Sequence[str]
+    warnings: list[str] = field(default_factory=list)
+
+    def build(self, tree: Tree[Token]) -> Node:
+        if tree.data in ("any_of", "all_of"):
+            parts = tuple(self.build(part) for part in tree.children if isinstance(part, Tree))
+            return Several(parts, every=tree.data == "all_of")
+        if tree.data == "negation":
+            return Negation(self.build(_tree(tree.children[-1])))
+        make = {"flag": self._flag, "same": self._same, "one_of": self._one_of, "compare": self._compare}
+        if tree.data == "listed":
+            raise Wrong("`listed in` is not available yet", "use `name in (...)`")
+        return make[tree.data](tree.children)
+
+    def _field(self, token: Token) -> Field:
+        known = FIELDS.get(token.lower())
+        if known is None:
+            known_names = ", ".join(FIELDS)
+            raise Wrong(
+                f'there is no field or flag "{token}" (column {token.column})',
+                nearest(token, FIELDS) or f"known are {known_names}",
+            )
+        return known
+
+    def _flag(self, children: list[Any]) -> Node:
+        token = children[0]
+        if token.type == "IN_USE":
+            raise Wrong("`in use` is not available yet", "leave it out")
+        found = self._field(token)
+        if found.kind != "flag":
+            raise Wrong(
+                f"`{found.name}` at column {token.column} needs an operator and a value",
+                f"such as `{found.name} {operators.EXAMPLES[found.kind]}`",
+            )
+        return Leaf(found, operators.flag())
+
+    def _valued(self, token: Token) -> Field:
+        found = self._field(token)
+        if found.kind == "flag":
+            raise Wrong(f"`{found.name}` takes no value (column {token.column})", f"say `{found.name}` alone")
+        return found
+
+    def _same(self, children: list[Any]) -> Node:
+        on = self._valued(children[0])
+        leaf = Leaf(on, self._is(on, children[-1]))
+        return Negation(leaf) if children[1] is not None else leaf
+
+    def _one_of(self, children: list[Any]) -> Node:
+        on = self._valued(children[0])
+        values = [child for child in children[2:] if isinstance(child, Tree)]
+        if on.kind in ("text", "word"):
+            leaf: Node = Leaf(on, self._texts(on, values))
+        else:
+            leaf = Several(tuple(Leaf(on, self._is(on, value)) for value in values), every=False)
+        return Negation(leaf) if children[1] is not None else leaf
+
+    def _is(self, on: Field, value: Tree[Token]) -> operators.Check:
+        if value.data == "none":
+            return operators.absent(on.kind)
+        if on.kind in ("text", "word"):
+            return self._texts(on, [value])
+        text, exactly = _text(value)
+        _no_exactly(on, exactly)
+        return operators.equal(on.kind, text)
+
+    def _texts(self, on: Field, values: Sequence[Tree[Token]]) -> operators.Check:
+        if any(value.data == "none" for value in values):
+            raise Wrong("`none` cannot stand in a list", f"say `{on.name} is none or {on.name} in (...)`")
+        read = [_text(value) for value in values]
+        exactly = any(flag for _, flag in read)
+        _no_exactly(on, exactly and on.kind == "word")
+        texts = [text for text, _ in read]
+        if on.name == "type":
+            for text in texts:
+                if text.lower() not in self.types:
+                    hint = nearest(text, self.types) or f"known are {', '.join(self.types)}"
+                    raise Wrong(f'there is no type "{text}"', hint)
+        if on.name == "ext":
+            texts = [text.removeprefix(".") for text in texts]
+        return operators.one_of(texts, exactly, word=on.kind == "word")
+
+    def _compare(self, children: list[Any]) -> Node:
+        name, *middle, value = children
+        on = self._valued(name)
+        operator = next(token for token in reversed(middle) if token is not None)
+        negated = len(middle) == 2 and middle[0] is not None
+        if value.data == "none":
+            raise Wrong(f"`{operator}` cannot be asked of none", f"say `{on.name} is none`")
+        text, exactly = _text(value)
+        word = " ".join(operator.lower().split())
+        if operator.type != "TEXTUAL":
+            _no_exactly(on, exactly)
+        if word == "has" and on.name in ("name", "stem", "path") and _looks_like_suffix(text):
+            self.warnings.append(f'`{on.name} has "{text}"` also matches in the middle; `ext is {text[1:]}` is meant?')
+        leaf = Leaf(on, operators.compare(on.name, on.kind, word, text, exactly))
+        return Negation(leaf) if negated else leaf
+
+
+def _looks_like_suffix(text: str) -> bool:
+    return len(text) in range(2, 6) and text[0] == "." and text[1:].isalnum()
+
+
+def _no_exactly(on: Field, exactly: bool) -> None:
+    if exactly:
+        raise Wrong(f"`exactly` does not go with `{on.name}`", "it is for texts that have upper and lower case")
+
+
+def _tree(child: Tree[Token] | Token) -> Tree[Token]:
+    assert isinstance(child, Tree)
+    return child
+
+
+def _text(value: Tree[Token]) -> tuple[str, bool]:
+    """Return the text of a value and whether `exactly` stands before it."""
+    exactly, *words = value.children
+    if value.data == "bare":
+        # Bare words stand as they are, with one space between them.
+        return " ".join(str(word) for word in words), exactly is not None
+    quoted = str(words[0])
+    mark = quoted[0]
+    return quoted[1:-1].replace(mark * 2, mark), exactly is not None

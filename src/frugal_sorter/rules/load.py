@@ -1,0 +1,338 @@
+"""From a TOML file to a `RuleBook`: every mistake in one go, each with its line."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import re
+import tomllib
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any, cast
+
+from frugal_sorter.errors import UsageError
+from frugal_sorter.files.types import TYPE_OF_SUFFIX, TYPES
+from frugal_sorter.rules.book import Clash, Rule, RuleBook
+from frugal_sorter.rules.condition import Node, parse_condition
+from frugal_sorter.rules.fields import FIELDS
+from frugal_sorter.rules.mistakes import Mistake, Mistakes, Wrong, nearest
+from frugal_sorter.rules.patterns import EXTRAS, Template, parse_template
+from frugal_sorter.rules.places import built_in_places, expand
+from frugal_sorter.rules.positions import Path as KeyPath
+from frugal_sorter.rules.positions import line_at, lines_of
+from frugal_sorter.rules.units import Duration, parse_duration
+from frugal_sorter.state.folders import refuse_writable_by_others
+
+FORMAT = 1
+LARGEST_FILE = 4_000_000
+TOP_KEYS = ("frugal", "places", "types", "type-folders", "defaults", "rule")
+RULE_KEYS = ("name", "in", "where", "levels", "hidden", "settle", "clash", "off", "move", "rename", "leave")
+DEFAULT_KEYS = ("levels", "hidden", "settle", "clash", "off")
+CLASHES = ("number", "skip")
+_CONTROL = re.compile(r"[\x00-\x08\x0a-\x1f\x7f]|\t")
+
+
+def load_rules(path: Path) -> RuleBook:
+    """Read a rule file.
+
+    Raises:
+        UsageError: there is no such file or it cannot be read.
+        Mistakes: something in it is wrong; all of it is listed.
+        StateError: root runs it and others could have written it.
+    """
+    try:
+        raw = path.read_bytes() if path.stat().st_size <= LARGEST_FILE else None
+    except OSError as error:
+        raise UsageError(
+            f"{path}: the rule file cannot be read ({(error.strerror or 'unknown error').lower()})",
+            "name another one, or see `frugal demo FOLDER` for one to start from",
+        ) from error
+    if raw is None:
+        raise UsageError(f"{path}: larger than {LARGEST_FILE:,} bytes", "a rule file is a short text")
+    refuse_writable_by_others(path)
+    return read_rules(raw, path)
+
+
+def read_rules(raw: bytes, path: Path) -> RuleBook:
+    """Read the bytes of a rule file; `path` is where its relative folders start from.
+
+    Raises:
+        Mistakes: something in it is wrong.
+    """
+    return _Loader(path, raw).load()
+
+
+class _Loader:
+    def __init__(self, path: Path, raw: bytes) -> None:
+        self.file = str(path)
+        self.beside = os.path.dirname(os.path.abspath(path))
+        self.mistakes: list[Mistake] = []
+        self.warnings: list[str] = []
+        self.table = self._read(raw)
+        self.types: dict[str, str] = dict(TYPE_OF_SUFFIX)
+        self.type_names: list[str] = list(TYPES)
+
+    def _read(self, raw: bytes) -> dict[str, Any]:
+        try:
+            text = raw.decode("utf-8-sig").replace("\r\n", "\n")
+        except UnicodeDecodeError as error:
+            line = raw.count(b"\n", 0, error.start) + 1
+            raise Mistakes([Mistake(self.file, line, "", "this is not UTF-8", "save the file as UTF-8")]) from None
+        try:
+            table = tomllib.loads(text)
+        except (tomllib.TOMLDecodeError, RecursionError) as error:
+            raise Mistakes([_syntax_mistake(self.file, text, str(error))]) from None
+        self.lines = lines_of(text)
+        return table
+
+    def load(self) -> RuleBook:
+        self._control_characters(self.table, ())
+        self._unknown_keys(self.table, TOP_KEYS, (), "")
+        self._version()
+        self.places = self._places()
+        self._types()
+        type_folders = self._type_folders()
+        defaults = self._table("defaults")
+        self._unknown_keys(defaults, DEFAULT_KEYS, ("defaults",), "")
+        rules, off = self._rules(defaults)
+        if self.mistakes:
+            raise Mistakes(dict.fromkeys(self.mistakes))
+        return RuleBook(self.file, tuple(rules), self.types, type_folders, tuple(self.warnings), tuple(off))
+
+    # Places in the text
+
+    def _wrong(self, path: KeyPath, what: str, instead: str, rule: str = "") -> None:
+        self.mistakes.append(Mistake(self.file, line_at(self.lines, path), rule, what, instead))
+
+    @contextmanager
+    def _at(self, path: KeyPath, rule: str = "") -> Iterator[None]:
+        try:
+            yield
+        except Wrong as wrong:
+            self._wrong(path, wrong.what, wrong.instead, rule)
+
+    def _unknown_keys(self, table: Mapping[str, Any], known: tuple[str, ...], path: KeyPath, rule: str) -> None:
+        for key in table:
+            if key not in known:
+                hint = nearest(key, known) or f"known are {', '.join(known)}"
+                self._wrong((*path, key), f"there is no key `{key}`", hint, rule)
+
+    def _control_characters(self, value: Any, path: KeyPath) -> None:
+        if isinstance(value, dict):
+            for key, inner in value.items():
+                self._control_characters(inner, (*path, key))
+        elif isinstance(value, list):
+            for index, inner in enumerate(value):
+                self._control_characters(inner, (*path, index))
+        elif isinstance(value, str) and (match := _CONTROL.search(value)) and path[-1:] != ("where",):
+            what = f"the value holds a control character ({match[0]!r}), as \"C:\\new\" does"
+            self._wrong(path, what, "write '...' instead of \"...\", or / instead of \\", self._rule_name(path))
+
+    def _rule_name(self, path: KeyPath) -> str:
+        rules = self.table.get("rule")
+        if len(path) > 1 and path[0] == "rule" and isinstance(rules, list) and isinstance(path[1], int):
+            name = rules[path[1]].get("name") if isinstance(rules[path[1]], dict) else None
+            return name if isinstance(name, str) else ""
+        return ""
+
+    # The tables before the rules
+
+    def _version(self) -> None:
+        version = self.table.get("frugal")
+        if version is None:
+            self._wrong((), "the format version is missing", f"the first line is `frugal = {FORMAT}`")
+        elif version != FORMAT or isinstance(version, bool):
+            self._wrong(("frugal",), f"this is format {version!r}", f"this version reads format {FORMAT}")
+
+    def _table(self, name: str) -> dict[str, Any]:
+        table = self.table.get(name, {})
+        if isinstance(table, dict):
+            return table
+        self._wrong((name,), f"`{name}` must be a table", f"write [{name}] on a line of its own")
+        return {}
+
+    def _places(self) -> dict[str, str]:
+        places = built_in_places()
+        for name, value in self._table("places").items():
+            path = ("places", name)
+            if name in FIELDS or name in EXTRAS:
+                self._wrong(path, f"{{{name}}} is a placeholder already", "give the place another name")
+            elif not isinstance(value, str):
+                self._wrong(path, f"the place {name} must be a text", f'such as {name} = "~/Intake"')
+            else:
+                with self._at(path):
+                    places[name] = expand(value, places, self.beside)
+        return places
+
+    def _types(self) -> None:
+        for group, suffixes in self._table("types").items():
+            path = ("types", group)
+            if not re.fullmatch(r"[a-z][a-z0-9]*(-[a-z0-9]+)*", group):
+                self._wrong(path, f'"{group}" is no name for a type', "use small letters, digits and hyphens")
+            elif not isinstance(suffixes, list) or not all(isinstance(one, str) and one for one in suffixes):
+                self._wrong(path, f"the type {group} must be a list of suffixes", f'such as {group} = ["stl", "obj"]')
+            else:
+                if group not in self.type_names:
+                    self.type_names.append(group)
+                self.types.update({suffix.removeprefix(".").lower(): group for suffix in suffixes})
+
+    def _type_folders(self) -> dict[str, str]:
+        folders = {}
+        for group, folder in self._table("type-folders").items():
+            path = ("type-folders", group)
+            if group not in self.type_names:
+                hint = nearest(group, self.type_names) or f"known are {', '.join(self.type_names)}"
+                self._wrong(path, f"there is no type `{group}`", hint)
+            elif not isinstance(folder, str) or not folder.strip() or "/" in folder:
+                self._wrong(path, "a type folder is the name of one folder", f'such as {group} = "Photos"')
+            else:
+                folders[group] = folder
+        return folders
+
+    # The rules
+
+    def _rules(self, defaults: Mapping[str, Any]) -> tuple[list[Rule], list[str]]:
+        tables = self.table.get("rule", [])
+        if not isinstance(tables, list) or not all(isinstance(one, dict) for one in tables):
+            self._wrong(("rule",), "a rule must be a table of its own", "write [[rule]], with two brackets")
+            return [], []
+        if not tables and not self.mistakes:
+            self._wrong((), "there is no rule in this file", "write [[rule]] and its keys below it")
+        rules, off = [], []
+        seen: dict[str, int] = {}
+        for index, table in enumerate(tables):
+            path = ("rule", index)
+            before = len(self.mistakes)
+            rule = self._rule(table, defaults, path)
+            name = table.get("name")
+            if isinstance(name, str) and name in seen:
+                self._wrong((*path, "name"), f"another rule has this name (line {seen[name]})", "choose another", name)
+            elif isinstance(name, str):
+                seen[name] = line_at(self.lines, (*path, "name"))
+            if rule is not None and len(self.mistakes) == before:
+                if table.get("off", defaults.get("off", False)) is True:
+                    off.append(rule.name)
+                else:
+                    rules.append(rule)
+        return rules, off
+
+    def _rule(self, table: dict[str, Any], defaults: Mapping[str, Any], path: KeyPath) -> Rule | None:
+        name = table.get("name")
+        shown = name if isinstance(name, str) else ""
+        self._unknown_keys(table, RULE_KEYS, path, shown)
+        for key in ("name", "in", "where"):
+            if key not in table:
+                example = {"name": 'name = "Photos by month"', "in": 'in = "~/Intake"', "where": 'where = "type is image"'}
+                self._wrong(path, f"the key `{key}` is missing", f"such as {example[key]}", shown)
+
+        def read(key: str, make: Callable[[Any], Any], default: Any = None) -> Any:
+            if key in table:
+                where: KeyPath = (*path, key)
+            elif key in defaults:
+                where = ("defaults", key)
+            else:
+                return default
+            with self._at(where, shown if key in table else ""):
+                return make(table[key] if key in table else defaults[key])
+            return default
+
+        read("name", _name)
+        folders = read("in", lambda value: tuple(expand(one, self.places, self.beside) for one in _texts(value)), ())
+        where_node = read("where", lambda value: self._condition(value, shown, (*path, "where")))
+        read("off", _truth, False)
+        move: Template | None = read("move", self._target)
+        rename: Template | None = read("rename", lambda value: parse_template(_one_text(value), self.places, rename=True))
+        leave = read("leave", _truth, False)
+        if leave and ("move" in table or "rename" in table):
+            self._wrong((*path, "leave"), "`leave` does not go with `move` or `rename`", "a rule has one ending", shown)
+        if not leave and "move" not in table and "rename" not in table:
+            self._wrong(path, "the rule has no ending", "say what becomes of the entries: move, rename or leave", shown)
+        rule = Rule(
+            name=shown,
+            line=line_at(self.lines, path),
+            folders=tuple(dict.fromkeys(folders)),
+            where=cast(Node, where_node),
+            where_text=str(table.get("where")),
+            levels=read("levels", _levels, 1),
+            hidden=read("hidden", _truth, False),
+            settle=read("settle", lambda value: parse_duration(_one_text(value)), Duration(0, 0)),
+            clash=read("clash", _clash, "number"),
+            move=move,
+            rename=rename,
+            key=_digest({**defaults, **table}),
+        )
+        return rule if where_node is not None else None
+
+    def _condition(self, value: Any, rule: str, path: KeyPath) -> Node:
+        parsed = parse_condition(_one_text(value), self.type_names)
+        line = line_at(self.lines, path)
+        self.warnings.extend(f'{self.file}:{line}: rule "{rule}": {warning}' for warning in parsed.warnings)
+        return parsed.node
+
+    def _target(self, value: Any) -> Template:
+        text = _one_text(value)
+        head, _, rest = text.partition("/")
+        if head.startswith(("~", "$")):
+            return parse_template(rest, self.places, root=expand(head, self.places, self.beside))
+        return parse_template(text, self.places)
+
+
+def _digest(table: Mapping[str, Any]) -> str:
+    telling = {key: value for key, value in table.items() if key not in ("name", "off")}
+    return hashlib.blake2b(repr(sorted(telling.items())).encode("utf-8", "surrogatepass"), digest_size=12).hexdigest()
+
+
+def _syntax_mistake(file: str, text: str, message: str) -> Mistake:
+    place = re.search(r"\(at line (\d+), column (\d+)\)|\(at end of document\)", message)
+    what = re.sub(r"\s*\(at .*\)$", "", message)
+    line = int(place[1]) if place and place[1] else text.count("\n") + 1
+    hint = "mind the quotes and brackets before this place"
+    if "Unescaped '\\'" in message or "hex value" in message.lower():
+        hint = "write '...' instead of \"...\" around a text with backslashes, or / instead of \\"
+    elif "overwrite" in message or "twice" in message:
+        hint = "each key may stand once"
+    elif "Invalid value" in message:
+        hint = "a text needs quotes"
+    return Mistake(file, line, "", f"this is not TOML: {what[:1].lower()}{what[1:]}", hint)
+
+
+def _one_text(value: Any) -> str:
+    if not isinstance(value, str):
+        raise Wrong(f"the value must be a text, not {value!r}", 'put it in quotes')
+    return value
+
+
+def _name(value: Any) -> str:
+    text = _one_text(value)
+    if not text.strip():
+        raise Wrong("the name is empty", "it is shown in every preview, so say what the rule is for")
+    return text
+
+
+def _texts(value: Any) -> list[str]:
+    values = value if isinstance(value, list) else [value]
+    if not values:
+        raise Wrong("the list is empty", "name a folder")
+    return [_one_text(one) for one in values]
+
+
+def _truth(value: Any) -> bool:
+    if not isinstance(value, bool):
+        raise Wrong(f"the value must be true or false, not {value!r}", "write it without quotes")
+    return value
+
+
+def _levels(value: Any) -> int | None:
+    if value == "all":
+        return None
+    if isinstance(value, bool) or not isinstance(value, int) or value < 1:
+        raise Wrong(f"{value!r} is no number of levels", 'say 1 for the folder itself, a number, or "all"')
+    return value
+
+
+def _clash(value: Any) -> Clash:
+    text = _one_text(value)
+    if text not in CLASHES:
+        raise Wrong(f'there is no clash "{text}"', nearest(text, CLASHES) or f"known are {', '.join(CLASHES)}")
+    return cast(Clash, text)

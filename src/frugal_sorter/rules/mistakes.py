@@ -1,0 +1,48 @@
+"""What is wrong with a rule file, and where."""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from frugal_sorter.errors import FrugalError
+
+
+class Wrong(Exception):
+    """A value that does not fit; whoever knows the place turns it into a `Mistake`."""
+
+    def __init__(self, what: str, instead: str) -> None:
+        super().__init__(what)
+        self.what = what
+        self.instead = instead
+
+
+@dataclass(frozen=True, slots=True, order=True)
+class Mistake:
+    """One thing that is wrong in a rule file, with what would be right."""
+
+    file: str
+    line: int
+    rule: str
+    what: str
+    instead: str
+
+    def __str__(self) -> str:
+        rule = f'rule "{self.rule}": ' if self.rule else ""
+        instead = f"; {self.instead}" if self.instead else ""
+        return f"{self.file}:{self.line}: {rule}{self.what}{instead}"
+
+
+class Mistakes(FrugalError):
+    """All that is wrong in a rule file, in the order of its lines. Nothing runs from it."""
+
+    def __init__(self, mistakes: Iterable[Mistake]) -> None:
+        self.all = sorted(mistakes)
+        super().__init__("\n".join(str(mistake) for mistake in self.all))
+
+
+def nearest(word: str, known: Iterable[str]) -> str:
+    """Return `did you mean ...?` with the closest known word, or an empty text."""
+    close = difflib.get_close_matches(word.lower(), list(known), n=1, cutoff=0.6)
+    return f"did you mean `{close[0]}`?" if close else ""

@@ -1,0 +1,210 @@
+"""What each operator asks, written once as expressions over a value `v`."""
+
+from __future__ import annotations
+
+import fnmatch
+import re
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from functools import lru_cache
+from typing import NamedTuple
+
+from frugal_sorter.rules.fields import FieldKind, fold
+from frugal_sorter.rules.mistakes import Wrong
+from frugal_sorter.rules.units import parse_duration, parse_size, parse_span
+
+OPERATOR_WORDS = (
+    "is", "in", "has", "starts", "ends", "like", "matches", "older than", "within", "before", "after", "on",
+)  # fmt: skip
+EXAMPLES: dict[FieldKind, str] = {
+    "text": 'has "kiln"',
+    "word": "is log",
+    "size": "> 10 MB",
+    "number": "> 1",
+    "date": "older than 30 days",
+}
+_GOES_WITH: dict[FieldKind, str] = {
+    "text": "is, in, has, starts, ends, like, matches",
+    "word": "is, in, has, starts, ends, like, matches",
+    "size": "is, in, >, <, >=, <=",
+    "number": "is, in, >, <, >=, <=",
+    "date": "is, older than, within, before, after, on",
+}
+
+
+class Expressions(NamedTuple):
+    """When a check is surely true and when surely false; `{v}` is the value, `{c0}` a constant."""
+
+    true: str
+    false: str
+    constants: tuple[object, ...] = ()
+
+
+@dataclass(frozen=True, eq=False)
+class Check:
+    """One question to a value. Dates depend on now, so its expressions are made for a moment."""
+
+    at: Callable[[int], Expressions]
+    folded: bool = False
+    asks_absence: bool = False
+    cost: int = 0
+
+
+def _decided(true: str, *constants: object, folded: bool = False, cost: int = 0) -> Check:
+    """Return a check that is false wherever it is not true."""
+    found = Expressions(true, f"not ({true})", constants)
+    return Check(lambda _: found, folded=folded, cost=cost)
+
+
+def flag() -> Check:
+    """Return the check of a bare flag."""
+    return _decided("{v}")
+
+
+def absent(kind: FieldKind) -> Check:
+    """Return the check whether an entry has no such fact; a text is absent when it is empty."""
+    true = "not {v}" if kind in ("text", "word") else "{v} is None"
+    return Check(lambda _: Expressions(true, f"not ({true})"), asks_absence=True)
+
+
+def one_of(texts: Sequence[str], exactly: bool, word: bool) -> Check:
+    """Return the check whether a text is one of some, in any case unless `exactly`."""
+    folded = not exactly and not word
+    values = frozenset(texts if exactly else map(fold, texts))
+    if len(values) == 1:
+        return _decided("{v} == {c0}", *values, folded=folded)
+    return _decided("{v} in {c0}", values, folded=folded)
+
+
+def equal(kind: FieldKind, text: str) -> Check:
+    """Return the check `is` for a size, a number or a date."""
+    if kind == "date":
+        return _by_day("on", text)
+    return _decided("{v} == {c0}", _number(kind, text))
+
+
+def compare(name: str, kind: FieldKind, operator: str, text: str, exactly: bool) -> Check:
+    """Return the check of an operator other than `is` and `in`.
+
+    Raises:
+        Wrong: the operator does not go with the field, or the value not with the operator.
+    """
+    if operator in (">", "<", ">=", "<=") and kind in ("size", "number"):
+        return _decided(f"{{v}} {operator} {{c0}}", _number(kind, text))
+    if operator in ("older than", "within") and kind == "date":
+        return _by_age(operator, text)
+    if operator in ("before", "after", "on") and kind == "date":
+        return _by_day(operator, text)
+    if operator in _TEXTUAL and kind in ("text", "word"):
+        if not text:
+            raise Wrong(f"`{name} {operator}` has an empty value", f"say `{name} is none` for an entry without one")
+        return _TEXTUAL[operator](text, exactly)
+    if operator == "fits":
+        raise Wrong("`fits` is not available yet", f"use `{name} like` or `{name} matches`")
+    raise Wrong(f"`{operator}` does not go with `{name}`", f"`{name}` takes {_GOES_WITH[kind]}")
+
+
+def _number(kind: FieldKind, text: str) -> float:
+    if kind == "size":
+        return parse_size(text)
+    if not re.fullmatch(r"[0-9]{1,15}(\.[0-9]+)?", text):
+        raise Wrong(f'"{text}" is not a number', "a number looks like 2")
+    return float(text)
+
+
+def _by_age(operator: str, text: str) -> Check:
+    duration = parse_duration(text)
+
+    def at(now_ns: int) -> Expressions:
+        # A date in the future is neither old nor recent: both expressions are false of it.
+        constants = (duration.before(now_ns), now_ns)
+        older, recent = "{v} < {c0}", "{c0} <= {v} <= {c1}"
+        return Expressions(older, recent, constants) if operator != "within" else Expressions(recent, older, constants)
+
+    return Check(at)
+
+
+def _by_day(operator: str, text: str) -> Check:
+    span = parse_span(text)
+
+    def at(now_ns: int) -> Expressions:
+        first, end = span.bounds(now_ns)
+        true = {"on": "{c0} <= {v} < {c1}", "before": "{v} < {c0}", "after": "{v} >= {c1}"}[operator]
+        return Expressions(true, f"not ({true})", (first, end))
+
+    return Check(at)
+
+
+def _has(text: str, exactly: bool) -> Check:
+    return _decided("{c0} in {v}", text if exactly else fold(text), folded=not exactly)
+
+
+def _starts(text: str, exactly: bool) -> Check:
+    return _decided("{v}.startswith({c0})", text if exactly else fold(text), folded=not exactly)
+
+
+def _ends(text: str, exactly: bool) -> Check:
+    return _decided("{v}.endswith({c0})", text if exactly else fold(text), folded=not exactly)
+
+
+def _like(text: str, exactly: bool) -> Check:
+    """Shell wildcards, after the pattern matching notation of POSIX.1-2017, section 2.13."""
+    pattern = re.compile(fnmatch.translate(text if exactly else fold(text)))
+    return _decided("{c0}({v}) is not None", pattern.match, folded=not exactly, cost=1)
+
+
+class TimedSearch:
+    """A regular expression that gives up: some take longer than the universe lasts.
+
+    Calling it returns whether the expression is found in a text, None where that took too long.
+    """
+
+    _ONE_SECONDS = 0.2
+    _ALL_SECONDS = 2.0
+
+    def __init__(self, text: str, exactly: bool) -> None:
+        import regex
+
+        try:
+            self._pattern = regex.compile(text, 0 if exactly else regex.IGNORECASE)
+        except regex.error as error:
+            raise Wrong(f'"{text}" is not a regular expression ({error.msg})', "`like` takes simple wildcards") from None
+        self._left = self._ALL_SECONDS
+
+    def __call__(self, text: str) -> bool | None:
+        if self._left <= 0:
+            return None
+        began = time.monotonic()
+        try:
+            return self._pattern.search(text, timeout=self._ONE_SECONDS) is not None
+        except TimeoutError:
+            self._left -= time.monotonic() - began
+            return None
+
+
+def _matches(text: str, exactly: bool) -> Check:
+    search = TimedSearch(text, exactly)
+    found = Expressions("{c0}({v}) is True", "{c0}({v}) is False", (search,))
+    return Check(lambda _: found, cost=3)
+
+
+_TEXTUAL: dict[str, Callable[[str, bool], Check]] = {
+    "has": _has,
+    "starts": _starts,
+    "ends": _ends,
+    "like": _like,
+    "matches": _matches,
+}
+
+
+@lru_cache(maxsize=2_000)
+def asker(check: Check, now_ns: int) -> Callable[[object], bool | None]:
+    """Return a check as a function of the value, made of the same expressions as the matcher."""
+    found = check.at(now_ns)
+    names: dict[str, object] = {f"c{i}": constant for i, constant in enumerate(found.constants)}
+    shown = {name: name for name in names}
+    true, false = (part.format(v="v", **shown) for part in (found.true, found.false))
+    code = f"lambda v: True if {true} else False if {false} else None"
+    asked: Callable[[object], bool | None] = eval(code, names)
+    return asked

@@ -1,0 +1,1 @@
+"""Where the tool keeps its own things; nothing here touches a user's files."""

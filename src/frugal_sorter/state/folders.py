@@ -1,0 +1,83 @@
+"""The tool's own folders: where they are, that only their owner can write to them."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import stat
+from pathlib import Path
+
+import platformdirs
+
+from frugal_sorter.errors import StateError
+
+APP = "frugal-sorter"
+
+
+def machine_id() -> str:
+    """Return a short, stable name for this machine.
+
+    Homes are shared between machines in some offices, so that state is kept apart by machine.
+    The id in `/etc/machine-id` is hashed with the tool's name, as machine-id(5) asks for.
+    """
+    try:
+        raw = Path("/etc/machine-id").read_text().strip()
+    except OSError:
+        raw = ""
+    return hashlib.blake2b(f"{APP}:{raw or os.uname().nodename}".encode(), digest_size=6).hexdigest()
+
+
+def state_folder() -> Path:
+    """Return this user's state folder for this machine; it may not exist yet."""
+    return platformdirs.user_state_path(APP, appauthor=False) / machine_id()
+
+
+def ready_state_folder() -> Path:
+    """Make the state folder, with mode 0700, and return it.
+
+    Raises:
+        StateError: it cannot be made, or others could write to it.
+    """
+    folder = state_folder()
+    try:
+        folder.mkdir(mode=0o700, parents=True, exist_ok=True)
+        status = folder.stat()
+    except OSError as error:
+        raise StateError(
+            f"{folder}: the state folder cannot be made ({error.strerror})",
+            "make room or give yourself the right to write there",
+        ) from error
+    if status.st_uid != os.geteuid():
+        raise StateError(
+            f"{folder}: the state folder belongs to another user",
+            "run as that user, or set XDG_STATE_HOME to a folder of your own",
+        )
+    if stat.S_IMODE(status.st_mode) & 0o077:
+        folder.chmod(0o700)
+    return folder
+
+
+def default_rules_file() -> Path:
+    """Return the rule file used when none is named: `$FRUGAL_RULES`, else the user's own."""
+    named = os.environ.get("FRUGAL_RULES")
+    if named:
+        return Path(named).expanduser()
+    return platformdirs.user_config_path(APP, appauthor=False) / "rules.toml"
+
+
+def refuse_writable_by_others(path: Path) -> None:
+    """Refuse, for root only, a file that another user could have written.
+
+    Raises:
+        StateError: root is running and someone else can write the file.
+    """
+    if os.geteuid() != 0:
+        return
+    status = path.stat()
+    trusted = {0, int(os.environ.get("SUDO_UID", "0") or 0)}
+    group_can = bool(status.st_mode & stat.S_IWGRP) and status.st_gid not in trusted
+    if status.st_uid not in trusted or group_can or status.st_mode & stat.S_IWOTH:
+        raise StateError(
+            f"{path}: other users can write to this file, and you are root",
+            "chown root it and chmod go-w it, once you have read it",
+        )

@@ -1,0 +1,1 @@
+"""The only package that changes a user's files."""

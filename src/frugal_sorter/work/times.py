@@ -1,0 +1,68 @@
+"""The modification times of folders, which every move in or out of them resets.
+
+A run notes what they were before and after it; its undo puts the first back, if the second is
+still what is there: then nobody else has been in the folder since.
+"""
+
+from __future__ import annotations
+
+import os
+
+from frugal_sorter.files.status import look
+from frugal_sorter.files.walk import reason_of
+from frugal_sorter.plans.plan import Step
+from frugal_sorter.work.descriptors import Descriptors
+from frugal_sorter.work.mark import Mark, Outcome
+
+
+class NoteTimes:
+    """Changes nothing: notes the time of a folder after a run, beside that before it."""
+
+    def __init__(self, descriptors: Descriptors) -> None:
+        self._descriptors = descriptors
+
+    def do(self, step: Step) -> Mark:
+        assert step.source is not None
+        try:
+            found = look(step.source, self._descriptors.folder(step.source.folder))
+        except OSError as error:
+            return Mark(step.id, Outcome.LEFT, reason_of(error))
+        return Mark(step.id, Outcome.DONE, now=found.identity._replace(mtime_ns=found.mtime_ns))
+
+    def settle(self, step: Step, began_ns: int, repair: bool) -> Mark:
+        return Mark(step.id, Outcome.LEFT, "interrupted before it was done")
+
+    def back(self, step: Step, mark: Mark) -> Step | None:
+        if mark.now is None:
+            return None
+        args = {"mtime_ns": step.args["mtime_ns"], "now_ns": mark.now.mtime_ns}
+        return Step(0, "restore-times", "", "", step.source, None, step.was, args)
+
+
+class RestoreTimes:
+    """Sets the modification time of a folder to what it was, after all else is done."""
+
+    def __init__(self, descriptors: Descriptors) -> None:
+        self._descriptors = descriptors
+
+    def do(self, step: Step) -> Mark:
+        assert step.source is not None and step.was is not None
+        try:
+            parent_fd = self._descriptors.folder(step.source.folder)
+            found = look(step.source, parent_fd)
+            if not found.identity.same_who(step.was):
+                return Mark(step.id, Outcome.LEFT, "another folder stands there by now")
+            accessed_ns = os.stat(step.source.name, dir_fd=parent_fd, follow_symlinks=False).st_atime_ns
+            times = (accessed_ns, step.args["mtime_ns"])
+            os.utime(step.source.name, ns=times, dir_fd=parent_fd, follow_symlinks=False)
+        except OSError as error:
+            # Only the owner may set times; the files themselves are where they belong.
+            return Mark(step.id, Outcome.LEFT, reason_of(error))
+        return Mark(step.id, Outcome.DONE, now=found.identity)
+
+    def settle(self, step: Step, began_ns: int, repair: bool) -> Mark:
+        return Mark(step.id, Outcome.LEFT, "interrupted before it was done")
+
+    def back(self, step: Step, mark: Mark) -> Step:
+        args = {"mtime_ns": step.args["now_ns"], "now_ns": step.args["mtime_ns"]}
+        return Step(0, "restore-times", "", "", step.source, None, step.was, args)
