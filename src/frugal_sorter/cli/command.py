@@ -38,7 +38,7 @@ def run(name: str, args: list[str]) -> int:
         if name not in COMMANDS:
             hint = nearest(name, COMMANDS) or "`frugal --help` lists them"
             raise UsageError(f"there is no command `{name}`", hint)
-        module: Command = importlib.import_module(f"frugal_sorter.cli.{name}")  # type: ignore[assignment]
+        module: Command = importlib.import_module(f"frugal_sorter.cli.{name}")
         parser = _Parser(
             prog=f"frugal {name}",
             description=f"{COMMANDS[name][:1].upper()}{COMMANDS[name][1:]}.",

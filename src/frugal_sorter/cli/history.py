@@ -107,7 +107,14 @@ def _show_runs(journal: Journal, active: bool, wanted: str) -> int:
             for one, counts in runs
         ],
     )  # fmt: skip
-    last = next((one for one, counts in reversed(runs) if one.undone_by is None and one.kind != "undo" and counts.get(Outcome.DONE)), None)
+    last = next(
+        (
+            one
+            for one, counts in reversed(runs)
+            if one.undone_by is None and one.kind != "undo" and counts.get(Outcome.DONE)
+        ),
+        None,
+    )
     if last is not None:
         screen.line()
         screen.line(f"`frugal history {last.id}` shows what it did, `frugal undo {last.id}` takes it back.")

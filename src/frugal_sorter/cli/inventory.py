@@ -66,7 +66,11 @@ def _print_table(inventory: Inventory, args: argparse.Namespace) -> None:
     screen.line()
     also = [count_text(inventory.folders, "subfolder")]
     also += [count_text(inventory.links, "symbolic link")] if inventory.links else []
-    also += [count_text(inventory.others, "pipe, socket or device", "pipes, sockets or devices")] if inventory.others else []
+    also += (
+        [count_text(inventory.others, "pipe, socket or device", "pipes, sockets or devices")]
+        if inventory.others
+        else []
+    )
     screen.line(f"Also {', '.join(also)}." + _hidden_text(inventory.hidden))
     for label, dated in (("Oldest", inventory.oldest), ("Newest", inventory.newest)):
         if dated is not None:

@@ -9,8 +9,10 @@ from typing import Any
 from frugal_sorter.cli.screen import Screen
 from frugal_sorter.cli.text import below, common_base, count_text, iso_text, shown, size_text
 from frugal_sorter.files.record import Place
-from frugal_sorter.plans.plan import Plan, Step
+from frugal_sorter.plans.plan import Left, Plan, Step
 from frugal_sorter.work.mark import Mark, Outcome
+
+_SAMPLE = 5
 
 
 class PlanView:
@@ -23,31 +25,38 @@ class PlanView:
         folders = {place.folder for step in moves for place in (step.source, step.target) if place}
         folders.update(left.place.folder for left in plan.left)
         self.base = common_base(sorted(folders or plan.roots))
+        self._announced: set[str] = set()
         self.new_folders = {step.target.path for step in plan.steps if step.verb == "make-folder" and step.target}
 
-    def show(self) -> None:
-        """Print all that would be done, what would be left, and the totals."""
+    def show(self, names: bool = True) -> None:
+        """Print all that would be done and what would be left; by name, or only by rule."""
         self.screen.parts(("All below ", ""), (shown(self.base), "bold"))
         by_rule: dict[str, list[Step]] = {rule: [] for rule in self.plan.rules}
         for step in self.plan.moves:
             by_rule.setdefault(step.rule, []).append(step)
         for rule, steps in by_rule.items():
             if steps:
-                self._rule(rule, steps)
+                size = sum(step.was.size for step in steps if step.was)
+                if names:
+                    self.screen.line()
+                self.screen.parts(
+                    (shown(rule), "bold"), (f"  {count_text(len(steps), 'file')}, {size_text(size)}", "dim")
+                )
+                if names:
+                    self._names(steps)
         self.show_left()
 
-    def _rule(self, rule: str, steps: list[Step]) -> None:
-        size = sum(step.was.size for step in steps if step.was)
-        self.screen.line()
-        self.screen.parts((shown(rule), "bold"), (f"  {count_text(len(steps), 'file')}, {size_text(size)}", "dim"))
+    def _names(self, steps: list[Step]) -> None:
         steps = sorted(steps, key=lambda step: (_target(step).folder, step.place.folder, step.id))
         for (target, source), group in groupby(steps, key=lambda step: (_target(step).folder, step.place.folder)):
             if target == source:
                 self.screen.line(f"  {below(source, self.base)}: renamed")
             else:
+                new = target in self.new_folders - self._announced
+                self._announced.add(target)
                 self.screen.parts(
                     (f"  {below(source, self.base)} → {below(target, self.base)}", "cyan"),
-                    (" (new folder)" if target in self.new_folders else "", "dim"),
+                    (" (new folder)" if new else "", "dim"),
                 )
             for step in group:
                 renamed = _target(step).name != step.place.name
@@ -59,11 +68,6 @@ class PlanView:
     def show_left(self) -> None:
         """Print what is left as it is and why, what was refused, and what could not be read."""
         plan = self.plan
-        lines = [
-            f"  {label}: {shown(left.place.name)} in {below(left.place.folder, self.base)}: {shown(left.reason)}"
-            for left in plan.left
-            for label in [shown(left.rule) or "not taken back"]
-        ]
         quiet = []
         if plan.at_home:
             quiet.append(f"  {count_text(plan.at_home, 'file')} already where a rule would put {_it(plan.at_home)}")
@@ -73,19 +77,32 @@ class PlanView:
         unclaimed = plan.seen - claimed
         if plan.kind == "tidy" and unclaimed > 0:
             quiet.append(f"  {count_text(unclaimed, 'file')} that no rule asks for")
-        if lines or quiet:
+        if plan.left or quiet:
             self.screen.line()
-            self.screen.line("Left as they are" if plan.kind == "tidy" else "Stays as it is", style="bold")
+            self.screen.line("Left as they are", style="bold")
         for line in quiet:
             self.screen.line(line)
-        for line in lines:
-            self.screen.line(line, style="yellow")
+        by_reason: dict[tuple[str, bool], list[Left]] = {}
+        for left in plan.left:
+            by_reason.setdefault((left.reason, left.problem), []).append(left)
+        for (reason, problem), lefts in by_reason.items():
+            self._left_for(reason, problem, lefts)
         if plan.notes or plan.refused:
             self.screen.line()
         for note in plan.notes:
             self.screen.line(f"Note: {shown(note.text)}", style="yellow" if note.problem else "")
         for refusal in plan.refused:
             self.screen.line(f"Refused: {shown(refusal.rule)}: {shown(refusal.reason)}", style="bold yellow")
+
+    def _left_for(self, reason: str, problem: bool, lefts: list[Left]) -> None:
+        """Print the entries that are left for one reason; problems by name, the rest by a sample."""
+        self.screen.line(f"  {count_text(len(lefts), 'file')}: {shown(reason)}", style="yellow" if problem else "")
+        most = len(lefts) if problem or len(lefts) <= _SAMPLE + 1 else _SAMPLE
+        for left in lefts[:most]:
+            rule = f"  ({shown(left.rule)})" if left.rule else ""
+            self.screen.line(f"    {below(left.place.path, self.base)}{rule}")
+        if most < len(lefts):
+            self.screen.line(f"    and {len(lefts) - most:,} more (--format json lists all)")
 
     def totals(self) -> str:
         """Return one line that says how much would be done."""
@@ -169,5 +186,3 @@ def plan_as_json(plan: Plan) -> Mapping[str, Any]:
             "left": len(plan.left),
         },
     }
-
-

@@ -39,11 +39,15 @@ def run(args: argparse.Namespace) -> int:
     if plan.moves:
         view.show()
         screen.line()
-        screen.line(f"It would move {view.totals()}. `frugal tidy {shown(str(args.rules or ''))}` does it.", style="bold")
+        screen.line(
+            f"It would move {view.totals()}. `frugal tidy {shown(str(args.rules or ''))}` does it.",
+            style="bold",
+        )
     else:
         view.show_left()
         screen.line(f"Nothing to do: {count_text(plan.seen, 'file')} looked at.")
-    idle = [rule for rule in plan.rules if not any(step.rule == rule for step in plan.steps)]
+    moving = [rule.name for rule in book.rules if rule.ending == "move"]
+    idle = [rule for rule in moving if not any(step.rule == rule for step in plan.steps)]
     if idle and plan.moves:
         screen.line(f"Nothing to do for: {', '.join(map(shown, idle))}.")
     return exit_code(plan)

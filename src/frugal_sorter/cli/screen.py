@@ -51,7 +51,10 @@ class Screen:
         self._error.print(Text(text), soft_wrap=True)
 
     def table(
-        self, columns: Sequence[tuple[str, str]], rows: Sequence[Sequence[str]], last: Sequence[str] | None = None
+        self,
+        columns: Sequence[tuple[str, str]],
+        rows: Sequence[Sequence[str]],
+        last: Sequence[str] | None = None,
     ) -> None:
         """Print a table.
 

@@ -40,7 +40,7 @@ def run(args: argparse.Namespace) -> int:
         view.show_left()
         screen.line(f"Nothing to do: {count_text(plan.seen, 'file')} looked at.")
         return exit_code(plan)
-    view.show()
+    view.show(names=not args.yes)
     screen.line()
     if not confirm(screen, _question(plan, view), args.yes):
         screen.line("Nothing was changed.")

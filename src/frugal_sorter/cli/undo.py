@@ -37,7 +37,7 @@ def run(args: argparse.Namespace) -> int:
         by = f"; run {undone.undone_by} took it back" if undone.undone_by else ""
         screen.line(f"Nothing to take back of run {undone.id}{by}.")
         return exit_code(plan)
-    view.show()
+    view.show(names=not args.yes)
     screen.line()
     question = (
         f"Take back run {undone.id} ({undone.kind} of {moment_text(undone.began_ns)}): move {view.totals()}\n"

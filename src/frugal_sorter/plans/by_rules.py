@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -179,10 +179,10 @@ class _Planner:
         place = record.place
         if self._is_home(rule, record, wanted):
             self.result.at_home += 1
-        elif self._is_unsettled(rule, record):
-            self._left(rule, record, "written to a moment ago", False)
         elif not self.again and (run := self.past.taken_back(rule.key, place, record.identity)):
             self._left(rule, record, f"taken back by run {run}; --again does it", False)
+        elif self._is_unsettled(rule, record):
+            self._left(rule, record, "written to a moment ago", False)
         elif problem := self.folders.usable(wanted.folder, record.identity.dev, facts.base):
             self._left(rule, record, problem, True)
         elif rule.clash == "skip" and self.names.on_disk(wanted):
@@ -218,9 +218,7 @@ class _Planner:
 
     def _is_home(self, rule: Rule, record: FileRecord, wanted: Place) -> bool:
         place = record.place
-        if place.folder == wanted.folder and (
-            place.name == wanted.name or is_numbered_form(place.name, wanted.name)
-        ):
+        if place.folder == wanted.folder and (place.name == wanted.name or is_numbered_form(place.name, wanted.name)):
             return True
         # A rule that makes a new name from the old one would otherwise never come to rest.
         return rule.rename is not None and self.past.put_here(rule.key, place, record.identity) is not None

@@ -40,9 +40,7 @@ def refused_folder(path: str) -> str | None:
     """
     if path in _SYSTEM_FOLDERS:
         return "a system folder"
-    if any(is_inside(path, tree) for tree in _SYSTEM_TREES) and not any(
-        is_inside(path, tree) for tree in _OPEN_TREES
-    ):
+    if any(is_inside(path, tree) for tree in _SYSTEM_TREES) and not any(is_inside(path, tree) for tree in _OPEN_TREES):
         return "inside a system folder"
     if any(is_inside(path, own) for own in _own_folders()):
         return "the tool's own folder"

@@ -62,9 +62,7 @@ class Matcher:
             depths: for each rule of the matcher, how deep below its `in` the listing lies.
         """
         prefix = listing.folder.rstrip("/") + "/"
-        return self.function(
-            listing.names, listing.size, listing.mtime_ns, prefix, folder_name(listing.folder), depths
-        )
+        return self.function(listing.names, listing.size, listing.mtime_ns, prefix, folder_name(listing.folder), depths)
 
 
 @dataclass(frozen=True)
@@ -98,7 +96,11 @@ class RuleBook:
             rule = self.rules[index]
             test = rule.where.source(True, now_ns, code, f"depth_{index}")
             shown = "" if rule.hidden else "name[0] != '.' and "
-            tests += [f"        if {shown}{test}:", f"            found((i, {index}))", "            continue"]
+            tests += [
+                f"        if {shown}{test}:",
+                f"            found((i, {index}))",
+                "            continue",
+            ]
         columns = sorted(code.variables & STATUS_VARIABLES)
         looped = ", ".join(["name", *columns])
         zipped = ", ".join(["names", *(f"{column}_column" for column in columns)])
@@ -140,5 +142,3 @@ def _assignments(variables: set[str]) -> list[str]:
         if f"low_{one.name}" in wanted:
             lines.append(f"low_{one.name} = {one.name}.lower() if {one.name}.isascii() else fold({one.name})")
     return lines
-
-

@@ -126,7 +126,7 @@ class _Loader:
             for index, inner in enumerate(value):
                 self._control_characters(inner, (*path, index))
         elif isinstance(value, str) and (match := _CONTROL.search(value)) and path[-1:] != ("where",):
-            what = f"the value holds a control character ({match[0]!r}), as \"C:\\new\" does"
+            what = f'the value holds a control character ({match[0]!r}), as "C:\\new" does'
             self._wrong(path, what, "write '...' instead of \"...\", or / instead of \\", self._rule_name(path))
 
     def _rule_name(self, path: KeyPath) -> str:
@@ -223,7 +223,11 @@ class _Loader:
         self._unknown_keys(table, RULE_KEYS, path, shown)
         for key in ("name", "in", "where"):
             if key not in table:
-                example = {"name": 'name = "Photos by month"', "in": 'in = "~/Intake"', "where": 'where = "type is image"'}
+                example = {
+                    "name": 'name = "Photos by month"',
+                    "in": 'in = "~/Intake"',
+                    "where": 'where = "type is image"',
+                }
                 self._wrong(path, f"the key `{key}` is missing", f"such as {example[key]}", shown)
 
         def read(key: str, make: Callable[[Any], Any], default: Any = None) -> Any:
@@ -242,12 +246,24 @@ class _Loader:
         where_node = read("where", lambda value: self._condition(value, shown, (*path, "where")))
         read("off", _truth, False)
         move: Template | None = read("move", self._target)
-        rename: Template | None = read("rename", lambda value: parse_template(_one_text(value), self.places, rename=True))
+        rename: Template | None = read(
+            "rename", lambda value: parse_template(_one_text(value), self.places, rename=True)
+        )
         leave = read("leave", _truth, False)
         if leave and ("move" in table or "rename" in table):
-            self._wrong((*path, "leave"), "`leave` does not go with `move` or `rename`", "a rule has one ending", shown)
+            self._wrong(
+                (*path, "leave"),
+                "`leave` does not go with `move` or `rename`",
+                "a rule has one ending",
+                shown,
+            )
         if not leave and "move" not in table and "rename" not in table:
-            self._wrong(path, "the rule has no ending", "say what becomes of the entries: move, rename or leave", shown)
+            self._wrong(
+                path,
+                "the rule has no ending",
+                "say what becomes of the entries: move, rename or leave",
+                shown,
+            )
         rule = Rule(
             name=shown,
             line=line_at(self.lines, path),
@@ -299,7 +315,7 @@ def _syntax_mistake(file: str, text: str, message: str) -> Mistake:
 
 def _one_text(value: Any) -> str:
     if not isinstance(value, str):
-        raise Wrong(f"the value must be a text, not {value!r}", 'put it in quotes')
+        raise Wrong(f"the value must be a text, not {value!r}", "put it in quotes")
     return value
 
 

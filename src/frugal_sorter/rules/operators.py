@@ -169,7 +169,7 @@ class TimedSearch:
         try:
             self._pattern = regex.compile(text, 0 if exactly else regex.IGNORECASE)
         except regex.error as error:
-            raise Wrong(f'"{text}" is not a regular expression ({error.msg})', "`like` takes simple wildcards") from None
+            raise Wrong(f'"{text}" is not a regular expression ({error})', "`like` takes simple wildcards") from None
         self._left = self._ALL_SECONDS
 
     def __call__(self, text: str) -> bool | None:

@@ -102,9 +102,7 @@ def _value(slot: Slot, facts: Facts, type_folders: Mapping[str, str]) -> Fact:
     return found
 
 
-def _fill_segment(
-    segment: Sequence[str | Slot], facts: Facts, type_folders: Mapping[str, str]
-) -> list[str] | Missing:
+def _fill_segment(segment: Sequence[str | Slot], facts: Facts, type_folders: Mapping[str, str]) -> list[str] | Missing:
     if len(segment) == 1 and isinstance(segment[0], Slot) and segment[0].alternatives == ("name",):
         return [facts.record.place.name]  # a name that exists is one that may exist
     if all(isinstance(part, str) for part in segment):
@@ -157,7 +155,9 @@ def shortened(name: str, mark: str = "") -> str:
     if len(raw) > room:
         raw = raw[:room]
         # Not in the middle of a letter: drop the bytes of one that was cut.
-        stem = raw.decode("utf-8", "ignore") if os.fsencode(stem).decode("utf-8", "ignore") == stem else os.fsdecode(raw)
+        stem = (
+            raw.decode("utf-8", "ignore") if os.fsencode(stem).decode("utf-8", "ignore") == stem else os.fsdecode(raw)
+        )
     return stem + tail
 
 
@@ -196,7 +196,10 @@ def _segments(text: str, places: Mapping[str, str]) -> list[tuple[str | Slot, ..
         if slash:
             segments.append([])
         elif alone:
-            raise Wrong(f'a brace stands alone in "{text}"', "a placeholder looks like {type}; a brace itself is doubled")
+            raise Wrong(
+                f'a brace stands alone in "{text}"',
+                "a placeholder looks like {type}; a brace itself is doubled",
+            )
         elif brace or plain:
             literal = brace[:1] or plain
             if parts and isinstance(parts[-1], str):

@@ -147,7 +147,7 @@ def parse_span(text: str) -> Span:
         raise Wrong(f'"{text}" is not a date', "a date looks like 2026-10-04, 2026-10, 2026, today or yesterday")
     numbers = [int(part) for part in match.groups() if part]
     try:
-        first = date(*(numbers + [1, 1])[:3])
+        first = date(*[*numbers, 1, 1][:3])
     except ValueError:
         raise Wrong(f'there is no such date as "{text}"', "a date is written year-month-day") from None
     return Span(first, len(numbers))

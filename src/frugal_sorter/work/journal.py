@@ -28,7 +28,7 @@ RunState = Literal["open", "done", "stopped", "interrupted"]
 
 _TABLES = """
 CREATE TABLE runs (
-    id INTEGER PRIMARY KEY, kind TEXT NOT NULL, origin BLOB NOT NULL, undoes INTEGER,
+    id INTEGER PRIMARY KEY, kind TEXT NOT NULL, origin BLOB NOT NULL, undoes INTEGER, backward INTEGER NOT NULL,
     account TEXT NOT NULL, began_ns INTEGER NOT NULL, ended_ns INTEGER, state TEXT NOT NULL
 );
 CREATE TABLE folders (id INTEGER PRIMARY KEY, path BLOB NOT NULL UNIQUE);
@@ -91,7 +91,9 @@ class Journal:
         try:
             self._db = self._connect(write)
         except sqlite3.OperationalError as error:
-            raise StateError(f"{self.path}: the journal cannot be opened ({error})", "make room, or mend its rights") from error
+            raise StateError(
+                f"{self.path}: the journal cannot be opened ({error})", "make room, or mend its rights"
+            ) from error
         except sqlite3.DatabaseError as error:
             raise StateError(
                 f"{self.path}: the journal is damaged ({error})",
@@ -137,22 +139,30 @@ class Journal:
         try:
             self._db.execute("BEGIN IMMEDIATE")
             cursor = self._db.execute(
-                "INSERT INTO runs (kind, origin, undoes, account, began_ns, state) VALUES (?, ?, ?, ?, ?, 'open')",
-                (plan.kind, os.fsencode(plan.origin), plan.undoes, account, began_ns),
+                "INSERT INTO runs (kind, origin, undoes, backward, account, began_ns, state)"
+                " VALUES (?, ?, ?, ?, ?, ?, 'open')",
+                (plan.kind, os.fsencode(plan.origin), plan.undoes, self._backward(plan), account, began_ns),
             )
             run = cast(int, cursor.lastrowid)
             ids = _Ids(self._db)
             self._db.executemany(
-                f"INSERT INTO steps VALUES ({', '.join('?' * 18)})", (_row(run, step, ids) for step in plan.steps)
+                f"INSERT INTO steps VALUES ({', '.join('?' * 18)})",
+                (_row(run, step, ids) for step in plan.steps),
             )
             self._db.execute("COMMIT")
         except sqlite3.Error as error:
             if self._db.in_transaction:
                 self._db.execute("ROLLBACK")
             raise StateError(
-                f"{self.path}: the run cannot be written down ({error}), so nothing was changed", "make room there"
+                f"{self.path}: the run cannot be written down ({error}), so nothing was changed",
+                "make room there",
             ) from error
         return run
+
+    def _backward(self, plan: Plan) -> bool:
+        """Tell whether a plan takes entries back; the undo of an undo puts them where the rules did."""
+        row = self._db.execute("SELECT backward FROM runs WHERE id = ?", (plan.undoes,)).fetchone()
+        return row is not None and not row[0]
 
     def mark(self, run: int, marks: Sequence[Mark]) -> None:
         """Write down how steps ended.
@@ -239,7 +249,8 @@ class Journal:
         """Return the last run in which a rule moved an entry to a place, and that entry."""
         row = self._db.execute(
             "SELECT s.run, s.now FROM steps s JOIN folders f ON f.id = s.target_folder JOIN rules r ON r.id = s.rule"
-            " WHERE f.path = ? AND s.target_name = ? AND r.key = ? AND s.outcome = ? ORDER BY s.run DESC LIMIT 1",
+            " JOIN runs ON runs.id = s.run WHERE f.path = ? AND s.target_name = ? AND r.key = ? AND s.outcome = ?"
+            " AND NOT runs.backward ORDER BY s.run DESC LIMIT 1",
             (os.fsencode(place.folder), os.fsencode(place.name), rule_key, Outcome.DONE),
         ).fetchone()
         return None if row is None or row[1] is None else (int(row[0]), _identity(row[1]))
@@ -249,7 +260,7 @@ class Journal:
         rows = self._db.execute(
             "SELECT r.key, f.path, s.target_name, s.run, s.now FROM steps s JOIN runs ON runs.id = s.run"
             " JOIN rules r ON r.id = s.rule JOIN folders f ON f.id = s.target_folder"
-            " WHERE runs.kind = 'undo' AND s.verb = 'move' AND s.outcome = ? ORDER BY s.run",
+            " WHERE runs.backward AND s.verb = 'move' AND s.outcome = ? ORDER BY s.run",
             (Outcome.DONE,),
         )
         return {
@@ -307,7 +318,9 @@ def _step(row: tuple[object, ...]) -> tuple[Step, Mark | None]:
      kind, dev, ino, size, mtime_ns, born_ns, args, outcome, reason, now) = row  # fmt: skip
     was = None
     if kind is not None:
-        was = Identity(cast(Kind, kind), *cast(tuple[int, int, int, int], (dev, ino, size, mtime_ns)), cast(int, born_ns))
+        was = Identity(
+            cast(Kind, kind), *cast(tuple[int, int, int, int], (dev, ino, size, mtime_ns)), cast(int, born_ns)
+        )
         was = was._replace(ino=_unsigned(was.ino))
     step = Step(
         cast(int, number), cast(VerbName, verb), cast(str, rule), cast(str, key),
