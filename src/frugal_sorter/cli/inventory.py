@@ -85,7 +85,7 @@ def _print_table(inventory: Inventory, args: argparse.Namespace) -> None:
 def _hidden_text(hidden: int) -> str:
     if not hidden:
         return ""
-    return f" {count_text(hidden, 'hidden entry is', 'hidden entries are')} not counted (--hidden counts them)."
+    return f" {count_text(hidden, 'hidden entry is', 'hidden entries are')} not counted (--hidden does)."
 
 
 def _cells(row: Count, total: int, by_type: bool) -> list[str]:
@@ -93,13 +93,19 @@ def _cells(row: Count, total: int, by_type: bool) -> list[str]:
         _key_text(row.key) if not by_type else row.key,
         f"{row.files:,}",
         size_text(row.bytes),
-        f"{row.bytes / total:.0%}" if total else "",
+        _share_text(row.bytes, total),
         date_text(row.oldest_ns),
         date_text(row.newest_ns),
     ]
     if by_type:
         cells.append(_suffixes_text(row.suffixes))
     return cells
+
+
+def _share_text(part: int, total: int) -> str:
+    if not total:
+        return ""
+    return "<1%" if 0 < part < total / 200 else f"{part / total:.0%}"
 
 
 def _key_text(suffix: str) -> str:

@@ -54,8 +54,6 @@ def _question(plan: Plan, view: PlanView) -> str:
     from frugal_sorter.cli.screen import account
 
     written = moment_text(os.stat(plan.origin).st_mtime_ns)
-    stays = plan.seen - len(plan.moves)
-    return (
-        f"Move {view.totals()} below {shown(view.base)},\n"
-        f"by {shown(plan.origin)} of {written}, as {account()}? {count_text(stays, 'other file stays', 'other files stay')}."
-    )
+    stays = count_text(plan.seen - len(plan.moves), "other file stays", "other files stay")
+    rules = f"{shown(plan.origin)} of {written}"
+    return f"Move {view.totals()} below {shown(view.base)},\nby {rules}, as {account()}? {stays}."

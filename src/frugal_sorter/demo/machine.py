@@ -47,7 +47,10 @@ class _Layout:
         """Make a folder; it is as old as the newest of what lies in it."""
         target = self.root / path
         target.mkdir(parents=True, exist_ok=True)
-        self._folders[target] = min(age_days, self._folders.get(target, age_days))
+        for one in (target, *target.parents):
+            self._folders[one] = min(age_days, self._folders.get(one, age_days))
+            if one == self.root:
+                break
 
     def settle_folders(self) -> None:
         """Set the times of the folders, which each file put into them has reset."""
@@ -83,7 +86,7 @@ def lay_out(folder: Path, now: datetime, seed: int = DEFAULT_SEED) -> int:
     _sorted_folders(layout)
     _scratch(layout)
     rules = resources.files("frugal_sorter.demo").joinpath("rules.toml").read_bytes()
-    (folder / "rules.toml").write_bytes(rules)
+    layout.put("rules.toml", rules, 3)
     layout.settle_folders()
     return sum(len(files) for _, _, files in os.walk(folder))
 

@@ -1,0 +1,133 @@
+"""What several tests need: trees, snapshots of them, rules, and runs without a terminal."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import stat
+from collections import Counter
+from collections.abc import Iterable
+from pathlib import Path
+from typing import NamedTuple
+
+from hypothesis import strategies as st
+
+from frugal_sorter.files.record import Place
+from frugal_sorter.files.status import look
+from frugal_sorter.files.types import TYPE_OF_SUFFIX, TYPES
+from frugal_sorter.plans.by_rules import Past, plan_by_rules
+from frugal_sorter.plans.plan import Plan
+from frugal_sorter.rules.book import RuleBook
+from frugal_sorter.rules.condition import Node, parse_condition
+from frugal_sorter.rules.fields import Facts, World
+from frugal_sorter.rules.load import read_rules
+from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.work.executor import Result, changing, execute
+from frugal_sorter.work.undo import past_of, plan_undo, run_to_undo
+
+DAY_NS = 86_400_000_000_000
+# 2026-11-23 12:00 in Berlin.
+NOW_NS = 1_795_431_600_000_000_000
+WORLD = World(NOW_NS, "front-desk", "maren")
+
+
+class Seen(NamedTuple):
+    kind: str
+    mode: int
+    size: int
+    mtime_ns: int
+    digest: str
+
+
+def snapshot(folder: Path) -> dict[bytes, Seen]:
+    """Return all that undo must bring back, of every entry below a folder."""
+    found = {}
+    for parent, folders, files in os.walk(os.fsencode(folder)):
+        for name in [b"."] + folders + files:
+            path = os.path.join(parent, name)
+            status = os.lstat(path)
+            digest = ""
+            if stat.S_ISREG(status.st_mode):
+                with open(path, "rb") as file:
+                    digest = hashlib.sha256(file.read()).hexdigest()
+            kind = stat.filemode(status.st_mode)[0]
+            size = 0 if kind == "d" else status.st_size
+            found[os.path.normpath(path)] = Seen(kind, status.st_mode, size, status.st_mtime_ns, digest)
+    return found
+
+
+def contents(folder: Path) -> Counter[str]:
+    """Count every content below a folder, by digest."""
+    return Counter(seen.digest for seen in snapshot(folder).values() if seen.kind == "-")
+
+
+def put(path: Path, body: bytes | str = b"clay", age_days: float = 10, now_ns: int = NOW_NS) -> Path:
+    """Write a file that was last written some days before now."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    path.write_bytes(body.encode() if isinstance(body, str) else body)
+    stamp = now_ns - int(age_days * DAY_NS)
+    os.utime(path, ns=(stamp, stamp))
+    return path
+
+
+def rules_text(*rules: str, head: str = "") -> str:
+    """Return a rule file; each rule is the lines after its name and `in`."""
+    parts = [f"frugal = 1\n{head}"]
+    for index, rule in enumerate(rules):
+        place = "" if "in =" in rule else 'in = "Intake"\n'
+        parts.append(f'[[rule]]\nname = "rule {index}"\n{place}{rule}\n')
+    return "\n".join(parts)
+
+
+def book_of(folder: Path, *rules: str, head: str = "") -> RuleBook:
+    """Read a rule file that lies in a folder."""
+    return read_rules(rules_text(*rules, head=head).encode(), folder / "rules.toml")
+
+
+def plan_of(book: RuleBook, world: World = WORLD, again: bool = False) -> Plan:
+    """Plan as `tidy` does, knowing what the journal knows."""
+    with changing(ready_state_folder(), "test") as journal:
+        return plan_by_rules(book, world, past_of(journal), again)
+
+
+def carry_out(plan: Plan) -> Result:
+    """Carry a plan out as `tidy` does, without a terminal."""
+    with changing(ready_state_folder(), "test") as journal:
+        return execute(plan, journal, lambda _step, _mark: None)
+
+
+def undo(number: int | None = None) -> Result:
+    """Take a run back as `undo` does."""
+    with changing(ready_state_folder(), "test") as journal:
+        return execute(plan_undo(journal, run_to_undo(journal, number), NOW_NS), journal, lambda _step, _mark: None)
+
+
+def moves_of(plan: Plan, base: Path) -> dict[str, str]:
+    """Return where a plan moves what, as paths below a base folder."""
+    return {
+        os.path.relpath(step.place.path, base): os.path.relpath(step.target.path, base)
+        for step in plan.moves
+        if step.target
+    }
+
+
+def facts_of(path: Path, base: Path, world: World = WORLD) -> Facts:
+    """Return the facts of one file."""
+    return Facts(look(Place(str(path.parent), path.name)), str(base), TYPE_OF_SUFFIX, world)
+
+
+def condition(text: str, types: Iterable[str] = TYPES) -> Node:
+    """Read a condition."""
+    return parse_condition(text, list(types)).node
+
+
+NO_PAST = Past()
+
+_letters = st.characters(exclude_characters="/\0")
+_names = st.one_of(
+    st.text(_letters.filter(lambda letter: not 0xD800 <= ord(letter) <= 0xDFFF), min_size=1, max_size=20).filter(lambda name: len(os.fsencode(name)) < 200),
+    st.binary(min_size=1, max_size=20).filter(lambda raw: not {0, 47} & set(raw)).map(os.fsdecode),
+    st.tuples(st.sampled_from(["kiln", "IMG 1", "a_2", "-x", ".dot", "CON"]), st.sampled_from(["", ".jpg", ".LOG", ".tar.gz"]))
+    .map("".join),
+)  # fmt: skip
+file_names = _names.filter(lambda name: name not in (".", "..", "rules.toml", ".git", "CVS", ".svn", ".hg", ".bzr"))

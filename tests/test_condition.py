@@ -1,0 +1,255 @@
+from __future__ import annotations
+
+import itertools
+import os
+import random
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import example, given
+from hypothesis import strategies as st
+
+from frugal_sorter.files.types import TYPE_OF_SUFFIX, TYPES
+from frugal_sorter.files.walk import read_folder
+from frugal_sorter.rules.book import RuleBook
+from frugal_sorter.rules.condition import Negation, Node, Several, parse_condition
+from frugal_sorter.rules.fields import depth_below
+from frugal_sorter.rules.mistakes import Wrong
+from tests.support import WORLD, book_of, condition, facts_of, put
+
+# One folder with these files; ages in days, sizes in bytes.
+FILES: dict[str, tuple[float, int]] = {
+    "KILN 2 2026-10-04.log": (50, 1_500),
+    "Émail.txt": (0.5, 0),
+    "photo.JPG": (400, 2_000_000),
+    "logs.tar.gz": (3, 100),
+    ".hidden": (1, 10),
+    "sub/deep.csv": (2, 300),
+    "tomorrow.pdf": (-1, 5),
+}
+CASES: list[tuple[str, set[str]]] = [
+    ("everything", set(FILES)),
+    ("not everything", set()),
+    ("name is 'photo.jpg'", {"photo.JPG"}),
+    ("name is exactly 'photo.jpg'", set()),
+    ("name is exactly photo.JPG", {"photo.JPG"}),
+    ("name is 'E\u0301MAIL.TXT'", {"Émail.txt"}),
+    ("name in (photo.jpg, 'deep.csv')", {"photo.JPG", "sub/deep.csv"}),
+    ("name not in (photo.jpg, deep.csv) and ext in (jpg, csv)", set()),
+    ("name is not photo.jpg and type is image", set()),
+    ("name has 'iln 2'", {"KILN 2 2026-10-04.log"}),
+    ("name has exactly kiln", set()),
+    ("name starts kiln", {"KILN 2 2026-10-04.log"}),
+    ("name not starts kiln and ext is log", set()),
+    ("name ends .gz", {"logs.tar.gz"}),
+    ("stem is logs", {"logs.tar.gz"}),
+    ("stem ends exactly AIL", set()),
+    ("name like '*.JPG'", {"photo.JPG"}),
+    ("name like exactly '*.jpg'", set()),
+    ("name like '[kp]*'", {"KILN 2 2026-10-04.log", "photo.JPG"}),
+    ("name not like '*.*'", set()),
+    ("name matches '^kiln \\d+'", {"KILN 2 2026-10-04.log"}),
+    ("name matches exactly '^kiln'", set()),
+    ("name matches '(?P<day>\\d{2})\\.log$'", {"KILN 2 2026-10-04.log"}),
+    ("ext is .LOG", {"KILN 2 2026-10-04.log"}),
+    ("ext is tar.gz", {"logs.tar.gz"}),
+    ("ext is none", {".hidden"}),
+    ("ext is not none and depth is 2", {"sub/deep.csv"}),
+    ("ext starts j", {"photo.JPG"}),
+    ("type is image", {"photo.JPG"}),
+    ("type in (log, archive)", {"KILN 2 2026-10-04.log", "logs.tar.gz"}),
+    ("type is other", {".hidden"}),
+    ("folder is SUB", {"sub/deep.csv"}),
+    ("path ends sub/deep.csv", {"sub/deep.csv"}),
+    ("path like '*/sub/*'", {"sub/deep.csv"}),
+    ("depth > 1", {"sub/deep.csv"}),
+    ("depth <= 1 and type is spreadsheet", set()),
+    ("depth in (2, 3)", {"sub/deep.csv"}),
+    ("size > 1 MB", {"photo.JPG"}),
+    ("size >= 2 MB", {"photo.JPG"}),
+    ("size < 10 B", {"Émail.txt", "tomorrow.pdf"}),
+    ("size is 10 bytes", {".hidden"}),
+    ("size is not 10 bytes and hidden", set()),
+    ("size in (10 B, 100 B)", {".hidden", "logs.tar.gz"}),
+    ("size is none", set()),
+    ("empty", {"Émail.txt"}),
+    ("not empty and name starts ém", set()),
+    ("hidden", {".hidden"}),
+    ("modified older than 30 days", {"KILN 2 2026-10-04.log", "photo.JPG"}),
+    ("modified not older than 30 days", {"Émail.txt", "logs.tar.gz", ".hidden", "sub/deep.csv"}),  # not the future one
+    ("modified within 36 hours", {"Émail.txt", ".hidden"}),
+    ("modified not within 36 hours", {"KILN 2 2026-10-04.log", "photo.JPG", "logs.tar.gz", "sub/deep.csv"}),
+    ("not (modified within 36 hours or modified older than 36 hours)", set()),  # unknown stays unknown
+    ("modified within 23 hours or name is tomorrow.pdf", {"Émail.txt", "tomorrow.pdf"}),
+    ("modified on today", {"Émail.txt"}),
+    ("modified on yesterday", {".hidden"}),
+    ("modified after today", {"tomorrow.pdf"}),
+    ("modified before 2026", {"photo.JPG"}),
+    ("modified not before 2026-11", {"Émail.txt", "logs.tar.gz", ".hidden", "sub/deep.csv", "tomorrow.pdf"}),
+    ("modified is 2026-10", {"KILN 2 2026-10-04.log"}),
+    ("modified on 2026-10-04", {"KILN 2 2026-10-04.log"}),
+    ("modified is none", set()),
+    ("ext is log or ext is csv and size < 1 KB", {"KILN 2 2026-10-04.log", "sub/deep.csv"}),
+    ("(ext is log or ext is csv) and size < 1 KB", {"sub/deep.csv"}),
+    ("not ext is log and not type is other and size < 1 KB and not hidden and modified before today",
+     {"logs.tar.gz", "sub/deep.csv"}),
+    ("NAME STARTS kiln AND Size > 1 KB", {"KILN 2 2026-10-04.log"}),
+    ("name is KILN 2 2026-10-04.log", {"KILN 2 2026-10-04.log"}),
+    ('name has "\'" or name has """"', set()),
+]  # fmt: skip
+
+
+@pytest.fixture(scope="module")
+def studio(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    root = tmp_path_factory.mktemp("studio").resolve()
+    for name, (age_days, size) in FILES.items():
+        put(root / name, b"c" * size, age_days)
+    return root
+
+
+def matched(book: RuleBook, studio: Path) -> set[str]:
+    """Return what the generated function finds."""
+    found = set()
+    for folder in (studio, studio / "sub"):
+        listing = read_folder(str(folder), status=True)
+        matcher = book.matcher((0,), WORLD.now_ns)
+        for at, _ in matcher(listing, [depth_below(str(studio), str(folder))]):
+            found.add(os.path.relpath(listing.place(at).path, studio))
+    return found
+
+
+@pytest.mark.parametrize(("text", "expected"), CASES, ids=[text for text, _ in CASES])
+def test_conditions(studio: Path, text: str, expected: set[str]) -> None:
+    node = condition(text)
+    assert {name for name in FILES if node.test(facts_of(studio / name, studio)) is True} == expected
+    book = book_of(studio, f"where = '''{text}'''\nleave = true\nhidden = true\nlevels = 'all'")
+    assert matched(book, studio) == expected
+
+
+MISTAKES = [
+    ("", "empty", "everything"),
+    ("nmae is x", 'no field or flag "nmae"', "did you mean `name`"),
+    ("name", "needs an operator", "has"),
+    ("hidden is true", "takes no value", "alone"),
+    ("name = x", "not an operator", "is"),
+    ("name contains x", '"contains"', ""),
+    ("size > 10", "no unit", "10 KB"),
+    ("size > banana", "not a size", "250 KB"),
+    ("size older than 3 days", "`older than` does not go with `size`", ">"),
+    ("modified > 2026", "`>` does not go with `modified`", "before"),
+    ("modified older than 30", "not a duration", "30 days"),
+    ("modified on 2026-02-31", "no such date", ""),
+    ("type is imaeg", 'no type "imaeg"', "did you mean `image`"),
+    ("name like ''", "empty value", "none"),
+    ("name matches '('", "not a regular expression", "like"),
+    ("name fits 'a{b}'", "`fits` is not available yet", ""),
+    ("listed in keep.txt", "not available yet", ""),
+    ("in use", "not available yet", ""),
+    ("depth is two", "not a number", ""),
+    ("size is exactly 2 KB", "`exactly` does not go with `size`", ""),
+    ("type is exactly image", "`exactly` does not go with `type`", ""),
+    ("name in (none, a)", "cannot stand in a list", ""),
+    ("name has none", "cannot be asked of none", ""),
+    ("name is 'open", "never closed", "doubled"),
+    ("(name is a", "ends too early", ""),
+    ("name is a)", "closes nothing", "count"),
+    ("name is a and", "ends too early", ""),
+    ("(" * 150 + "hidden" + ")" * 150 + " and " + "not " * 150 + "hidden", "nested too deeply", "100"),
+    ("hidden " * 700, "characters", "4,000"),
+]
+
+
+@pytest.mark.parametrize(("text", "what", "instead"), MISTAKES, ids=[text[:30] for text, _, _ in MISTAKES])
+def test_mistakes_say_what_is_wrong_and_what_would_be_right(text: str, what: str, instead: str) -> None:
+    with pytest.raises(Wrong) as caught:
+        condition(text)
+    assert what in caught.value.what
+    assert instead in caught.value.instead
+
+
+_words = st.sampled_from(
+    "and or not ( ) , name size modified type hidden everything is in none exactly has like older than within > < "
+    "10 KB days 'x' \"y\" on today image tar.gz * in use listed é \\ ' \"".split()
+)
+
+
+@given(st.one_of(st.text(max_size=60), st.lists(_words, max_size=25).map(" ".join)))
+@example("name is \x00")
+@example("not" * 40)
+def test_any_text_is_a_condition_or_a_clear_mistake(text: str) -> None:
+    try:
+        parsed = parse_condition(text, TYPES)
+    except Wrong as wrong:
+        assert wrong.what and "\n" not in wrong.what[:60].replace(text[:40], "")
+    else:
+        assert isinstance(parsed.node, Node)
+
+
+_leaves = st.sampled_from([text for text, _ in CASES if " and " not in text and " or " not in text])
+
+
+def _trees(inner: st.SearchStrategy[str]) -> st.SearchStrategy[str]:
+    joined = st.tuples(inner, st.sampled_from([" and ", " or "]), inner).map("".join)
+    return joined.map("({})".format) | inner.map("not ({})".format)
+
+
+conditions = st.recursive(_leaves, _trees, max_leaves=7)
+
+
+def _shuffled(node: Node, chance: random.Random) -> Node:
+    if isinstance(node, Several):
+        parts = [_shuffled(part, chance) for part in node.parts]
+        chance.shuffle(parts)
+        return Several(tuple(parts), node.every)
+    return Negation(_shuffled(node.part, chance)) if isinstance(node, Negation) else node
+
+
+def _plain(node: Node, facts: Any) -> bool | None:
+    """Kleene's tables, written down naively, with no order and no short cut."""
+    if isinstance(node, Negation):
+        inner = _plain(node.part, facts)
+        return None if inner is None else not inner
+    if isinstance(node, Several):
+        all_parts = [_plain(part, facts) for part in node.parts]
+        decisive = not node.every
+        return decisive if decisive in all_parts else None if None in all_parts else node.every
+    return node.test(facts)
+
+
+@given(text=conditions, seed=st.integers(0, 99))
+def test_every_way_of_evaluating_gives_the_same_answer(studio: Path, text: str, seed: int) -> None:
+    node = condition(text)
+    other = _shuffled(node, random.Random(seed))
+    facts = {name: facts_of(studio / name, studio) for name in FILES}
+    truths = {name: _plain(node, facts[name]) for name in FILES}
+    assert {name: node.test(facts[name]) for name in FILES} == truths
+    assert {name: other.test(facts[name]) for name in FILES} == truths
+    book = book_of(studio, f"where = '''{text}'''\nleave = true\nhidden = true\nlevels = 'all'")
+    assert matched(book, studio) == {name for name, truth in truths.items() if truth is True}
+
+
+def test_the_first_rule_that_matches_decides(studio: Path) -> None:
+    for first, second in itertools.permutations(["type is log", "name starts kiln"]):
+        book = book_of(studio, f"where = '{first}'\nleave = true", f"where = '{second}'\nleave = true")
+        listing = read_folder(str(studio), status=True)
+        hits = book.matcher((0, 1), WORLD.now_ns)(listing, [1, 1])
+        assert [index for at, index in hits if listing.names[at].startswith("KILN")] == [0]
+
+
+def test_sizes_and_times_are_only_read_where_a_rule_asks(studio: Path) -> None:
+    by_name = book_of(studio, "where = 'ext is log and name has kiln'\nleave = true")
+    assert not by_name.matcher((0,), WORLD.now_ns).needs_status
+    assert len(read_folder(str(studio), status=False).size) == 0
+
+
+def test_a_regular_expression_that_explodes_is_unknown_in_bounded_time(studio: Path) -> None:
+    node = condition(r"name matches '^(?:(?:[a-z ]+)+)+[0-9]+x$' or name matches '(a|aa)+$x'")
+    facts = facts_of(put(studio / "elsewhere" / ("a" * 200 + "!"), now_ns=WORLD.now_ns), studio)
+    assert node.test(facts) is not True
+
+
+def test_types_of_the_technician_are_known(studio: Path) -> None:
+    assert TYPE_OF_SUFFIX.get("glz") is None
+    book = book_of(studio, "where = 'type is glaze'\nleave = true", head="[types]\nglaze = ['glz', '.LOG']\n")
+    assert matched(book, studio) == {"KILN 2 2026-10-04.log"}

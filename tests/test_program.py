@@ -1,0 +1,310 @@
+"""The built program on the demo machine, and on trees made for a fault."""
+
+from __future__ import annotations
+
+import json
+import os
+import pty
+import re
+import signal
+import subprocess
+import sys
+from datetime import datetime
+from pathlib import Path
+
+import pytest
+
+from frugal_sorter.demo.machine import lay_out
+from tests.conftest import Frugal
+from tests.support import contents, put, rules_text, snapshot
+
+MOVED = re.compile(r"^moved +(.+) → (.+)$", re.MULTILINE)
+
+
+@pytest.fixture
+def desk(folder: Path, frugal: Frugal) -> Path:
+    frugal("demo", "desk")
+    return folder / "desk"
+
+
+def files_below(folder: Path) -> dict[bytes, object]:
+    return {path: seen for path, seen in snapshot(folder).items() if seen.kind == "-"}
+
+
+def test_the_demo_machine_is_what_it_says(desk: Path, folder: Path, frugal: Frugal) -> None:
+    files = [path for path in desk.rglob("*") if path.is_file() and not path.is_symlink()]
+    folders = [path for path in desk.rglob("*") if path.is_dir() and not path.is_symlink()]
+    assert 250 <= len(files) <= 350 and 12 <= len(folders) <= 24
+    (desk / "rules.toml").unlink()
+    assert "not empty" in frugal("demo", "desk", code=2).stderr and not (desk / "rules.toml").exists()
+
+
+def test_the_same_seed_and_moment_lay_out_the_same_machine(folder: Path) -> None:
+    now = datetime(2026, 11, 23, 12, 0)
+
+    def laid_out(name: str, seed: int) -> dict[bytes, object]:
+        lay_out(folder / name, now, seed)
+        strip = len(os.fsencode(folder / name))
+        # A link has the time of its making; everything else has a made-up one.
+        return {path[strip:]: seen for path, seen in snapshot(folder / name).items() if seen.kind != "l"}
+
+    one, two, other = laid_out("one", 7), laid_out("two", 7), laid_out("other", 8)
+    assert one == two != other
+
+
+def test_demo_photos_and_scans_are_real(desk: Path) -> None:
+    image = pytest.importorskip("PIL.Image", reason="Pillow comes with the extra `media`")
+    photos = sorted(desk.glob("Glaze Photos/*/*.jpg"))
+    for path in [*photos, *desk.glob("Intake/scan*")]:
+        with image.open(path) as opened:
+            opened.load()
+            assert opened.size[0] > 100
+    with image.open(photos[0]) as opened:
+        assert re.fullmatch(r"\d{4}:\d\d:\d\d \d\d:\d\d:\d\d", opened.getexif().get_ifd(0x8769)[0x9003])
+
+
+def test_preview_names_every_file_that_tidy_then_moves(desk: Path, frugal: Frugal) -> None:
+    before = snapshot(desk)
+    plan = json.loads(frugal("preview", "desk/rules.toml", "--format", "json").stdout)
+    text = frugal("preview", "desk/rules.toml").stdout
+    assert snapshot(desk) == before
+    planned = {(step["source"], step["target"]) for step in plan["steps"] if step["verb"] == "move"}
+    assert len(planned) == plan["totals"]["files"] > 100
+    assert all(os.path.basename(source) in text for source, _ in planned)
+    done = frugal("tidy", "desk/rules.toml", "--yes").stdout
+    assert {(f"{desk}/{source}", f"{desk}/{target}") for source, target in MOVED.findall(done)} == planned
+    assert {path for path in before if path not in snapshot(desk)} == {os.fsencode(source) for source, _ in planned}
+
+    again = frugal("tidy", "desk/rules.toml").stdout
+    assert "Nothing to do" in again and "moved" not in again
+    assert f"{len(planned)} " in frugal("history").stdout
+    frugal("undo", "--yes")
+    assert snapshot(desk) == before
+    assert "taken back by run 2; --again does it" in frugal("tidy", "desk/rules.toml", "--yes").stdout
+    assert snapshot(desk) == before
+    assert len(MOVED.findall(frugal("tidy", "desk/rules.toml", "--yes", "--again").stdout)) == len(planned)
+
+
+def test_without_a_terminal_and_without_yes_nothing_changes(desk: Path, frugal: Frugal) -> None:
+    before = snapshot(desk)
+    done = frugal("tidy", "desk/rules.toml", code=3)
+    assert "add --yes" in done.stderr and snapshot(desk) == before
+    frugal("tidy", "desk/rules.toml", "--yes")
+    after = snapshot(desk)
+    assert "add --yes" in frugal("undo", code=3).stderr and snapshot(desk) == after
+
+
+def on_a_terminal(folder: Path, words: list[str], answer: str, between: object = None) -> tuple[int, str]:
+    """Run the program on a terminal; do something while it asks, then answer."""
+    pid, terminal = pty.fork()
+    if pid == 0:
+        os.chdir(folder)
+        os.execv(sys.executable, [sys.executable, "-m", "frugal_sorter", *words])
+    said = b""
+    while b"[yes/no]" not in said:
+        said += os.read(terminal, 4096)
+    if callable(between):
+        between()
+    os.write(terminal, answer.encode() + b"\n")
+    try:
+        while more := os.read(terminal, 4096):
+            said += more
+    except OSError:  # the terminal is gone when the program has ended
+        pass
+    code = os.waitstatus_to_exitcode(os.waitpid(pid, 0)[1])
+    os.close(terminal)
+    return code, said.decode().replace("\r\n", "\n")
+
+
+@pytest.mark.parametrize(("answer", "code"), [("yes", 0), ("Y", 0), ("no", 3), ("", 3), ("sure", 3)])
+def test_only_a_clear_yes_is_a_yes(folder: Path, answer: str, code: int) -> None:
+    put(folder / "Intake/a.log")
+    (folder / "rules.toml").write_text(rules_text('where = "everything"\nmove = "{type}"'))
+    ended, said = on_a_terminal(folder, ["tidy", "rules.toml"], answer)
+    assert ended == code
+    assert (folder / "Intake/log/a.log").exists() is (code == 0)
+    assert str(folder / "Intake") in said and str(folder / "rules.toml") in said and "other files stay" in said
+
+
+def test_a_file_changed_while_a_person_thinks_is_skipped_and_named(folder: Path) -> None:
+    put(folder / "Intake/a.log")
+    put(folder / "Intake/b.log")
+    (folder / "rules.toml").write_text(rules_text('where = "everything"\nmove = "{type}"'))
+    code, said = on_a_terminal(folder, ["tidy", "rules.toml"], "yes", lambda: put(folder / "Intake/a.log", "new"))
+    assert code == 1
+    assert "skipped a.log → log/a.log: changed since it was planned" in said and "1 file moved, 1 skipped" in said
+    assert (folder / "Intake/a.log").read_text() == "new" and (folder / "Intake/log/b.log").exists()
+
+
+def five_thousand(folder: Path) -> Path:
+    for number in range(5_000):
+        put(folder / f"Intake/{number % 7}/file {number}.log", str(number))
+    path = folder / "rules.toml"
+    path.write_text(
+        rules_text(
+            'where = "everything"\nmove = "/{F}/Sorted/{initial}/{folder}"\nlevels = "all"'.replace("/{F}", str(folder))
+        )
+    )
+    return path
+
+
+@pytest.mark.parametrize("after_lines", [1, 400, 3_000])
+def test_a_kill_in_the_middle_loses_nothing(folder: Path, frugal: Frugal, after_lines: int) -> None:
+    five_thousand(folder)
+    before, inside = files_below(folder), contents(folder)
+    command = [sys.executable, "-m", "frugal_sorter", "tidy", "rules.toml", "--yes"]
+    with subprocess.Popen(command, cwd=folder, stdout=subprocess.PIPE, stdin=subprocess.DEVNULL) as program:
+        assert program.stdout is not None
+        seen = 0
+        while seen < after_lines:
+            seen += program.stdout.readline().startswith(b"moved")
+        program.kill()
+    assert program.returncode == -signal.SIGKILL
+    assert contents(folder) == inside
+    moved = sum(1 for path in (folder / "Sorted").rglob("*") if path.is_file())
+    assert after_lines <= moved <= 5_000
+    history = frugal("history").stdout
+    assert f"interrupted after {moved:,} of 5,000" in history
+    assert frugal("history", "1").stdout.count("moved  ") == moved
+    assert len(MOVED.findall(frugal("undo", "--yes").stdout)) == moved
+    assert files_below(folder) == before and not (folder / "Sorted").exists()
+    assert "taken back by run 2" in frugal("history").stdout
+
+
+@pytest.mark.parametrize(("number", "code"), [(signal.SIGINT, 130), (signal.SIGTERM, 143)])
+def test_a_request_to_stop_is_heeded_between_two_steps(folder: Path, frugal: Frugal, number: int, code: int) -> None:
+    five_thousand(folder)
+    before = files_below(folder)
+    command = [sys.executable, "-m", "frugal_sorter", "tidy", "rules.toml", "--yes"]
+    with subprocess.Popen(command, cwd=folder, stdout=subprocess.PIPE, stdin=subprocess.DEVNULL, text=True) as program:
+        assert program.stdout is not None
+        while not program.stdout.readline().startswith("moved"):
+            pass
+        program.send_signal(number)
+        rest = program.stdout.read()
+    assert program.returncode == code
+    assert "stopped before the other" in rest
+    moved = sum(1 for path in (folder / "Sorted").rglob("*") if path.is_file())
+    assert f"stopped after {moved:,} of 5,000" in frugal("history").stdout
+    frugal("undo", "--yes")
+    assert files_below(folder) == before
+
+
+def test_two_writers_do_not_meet(folder: Path, frugal: Frugal) -> None:
+    five_thousand(folder)
+    command = [sys.executable, "-m", "frugal_sorter", "tidy", "rules.toml", "--yes"]
+    with subprocess.Popen(command, cwd=folder, stdout=subprocess.PIPE, stdin=subprocess.DEVNULL, text=True) as program:
+        assert program.stdout is not None
+        while not program.stdout.readline().startswith("moved"):
+            pass
+        program.send_signal(signal.SIGSTOP)
+        said = frugal("tidy", "rules.toml", "--yes", code=3).stderr
+        assert "running now" in frugal("history").stdout
+        program.send_signal(signal.SIGCONT)
+        program.stdout.read()
+    assert f"frugal tidy (process {program.pid})" in said and program.returncode == 0
+
+
+@pytest.mark.parametrize(
+    ("words", "code", "said"),
+    [
+        (["check", "none.toml"], 2, "cannot be read"),
+        (["check", "."], 2, "cannot be read"),
+        (["preview", "bad.toml"], 2, 'bad.toml:5: rule "rule 0": there is no field or flag "nmae" (column 1); did you mean `name`?'),
+        (["tidy", "bad.toml", "--yes"], 2, "1 mistake; nothing runs"),
+        (["tidy", "away.toml", "--yes"], 1, ""),
+        (["undo"], 2, "nothing to undo"),
+        (["undo", "7"], 2, "no run 7"),
+        (["undo", "last"], 2, "no run"),
+        (["history", "7"], 2, "no run 7"),
+        (["tidi"], 2, "did you mean `tidy`"),
+        (["tidy", "--yess"], 2, "unrecognized arguments"),
+        (["preview", "etc.toml"], 3, ""),
+    ],
+)  # fmt: skip
+def test_bad_input_gets_one_clear_line(folder: Path, frugal: Frugal, words: list[str], code: int, said: str) -> None:
+    put(folder / "Intake/a.log")
+    (folder / "bad.toml").write_text(
+        rules_text("where = 'nmae is x'\nleave = true").replace("frugal = 1\n\n", "frugal = 1\n")
+    )
+    (folder / "away.toml").write_text(rules_text("in = 'Away'\nwhere = 'everything'\nmove = 'x'"))
+    (folder / "etc.toml").write_text(rules_text("in = '/etc'\nwhere = 'everything'\nmove = 'x'"))
+    before = snapshot(folder)
+    done = frugal(*words, code=code)
+    assert said in done.stderr
+    assert snapshot(folder) == before
+
+
+def test_a_tree_that_is_missing_or_refused_says_so(folder: Path, frugal: Frugal) -> None:
+    (folder / "rules.toml").write_text(
+        rules_text("in = 'Away'\nwhere = 'everything'\nmove = 'x'", "in = '/etc'\nwhere = 'everything'\nmove = 'x'")
+    )
+    said = frugal("preview", "rules.toml", code=3).stdout
+    assert f"Note: {folder}/Away is missing; skipped there: rule 0" in said
+    assert "Refused: rule 1: /etc is inside a system folder" in said
+    assert f"{folder}/Away is not there now" in frugal("check", "rules.toml").stdout
+
+
+def test_names_are_shown_so_that_they_cannot_harm(folder: Path, frugal: Frugal) -> None:
+    put(folder / os.fsdecode(b"Intake/raw\xff\n\x1b[2J.log"))
+    (folder / "rules.toml").write_text(rules_text('where = "everything"\nmove = "{type}"'))
+    for words in (["preview", "rules.toml"], ["tidy", "rules.toml", "--yes"], ["history", "1"]):
+        out = frugal(*words).stdout
+        assert "raw\\xff\\n\\x1b[2J.log" in out and "\x1b" not in out
+    moved = json.loads(frugal("history", "1", "--format", "json").stdout)["steps"][1]["target"]
+    assert os.fsencode(moved) == os.fsencode(folder) + b"/Intake/log/raw\xff\n\x1b[2J.log"
+
+
+def test_piped_output_that_nobody_reads_on_ends_quietly(desk: Path, folder: Path) -> None:
+    script = f"{sys.executable} -m frugal_sorter preview desk/rules.toml | head -1"
+    done = subprocess.run(["bash", "-c", script], cwd=folder, capture_output=True, text=True, check=False)
+    assert done.stdout.startswith("All below") and not done.stderr
+
+
+def test_the_default_rule_file(desk: Path, folder: Path, frugal: Frugal, own_home: Path) -> None:
+    assert "cannot be read" in frugal("check", code=2).stderr
+    assert "9 rules" in frugal("check", FRUGAL_RULES=str(desk / "rules.toml")).stdout
+    put(own_home / ".config/frugal-sorter/rules.toml", (desk / "rules.toml").read_bytes())
+    assert f"{own_home}/.config" in frugal("check").stdout
+
+
+def test_the_demo_tells_the_whole_story(frugal: Frugal, own_home: Path) -> None:
+    out = frugal("demo").stdout
+    assert [line for line in out.splitlines() if line.startswith("$ frugal")] == [
+        "$ frugal inventory Intake", "$ frugal check rules.toml", "$ frugal preview rules.toml",
+        "$ frugal tidy rules.toml --yes", "$ frugal tidy rules.toml --yes", "$ frugal history", "$ frugal undo --yes",
+        "$ frugal preview rules.toml",
+    ]  # fmt: skip
+    assert "Nothing to do" in out and "taken back by run 2" in out
+    assert not list(own_home.rglob("journal*"))
+
+
+LIGHT = {"argparse", "rich", "lark", "sqlite3", "platformdirs", "tomllib", "json", "re", "ctypes", "regex", "pathlib"}
+
+
+@pytest.mark.parametrize(
+    ("words", "not_imported"),
+    [
+        ("['--version']", LIGHT),
+        ("['--help']", LIGHT),
+        ("['inventory', '.', '--format', 'csv']", {"rich", "lark", "sqlite3", "regex", "ctypes"}),
+        ("['check', 'rules.toml']", {"sqlite3", "pandas", "numpy", "psutil"}),
+    ],
+)
+def test_a_command_imports_only_what_it_needs(folder: Path, words: str, not_imported: set[str]) -> None:
+    (folder / "rules.toml").write_text(rules_text('where = "everything"\nmove = "{type}"'))
+    script = (
+        "import sys; before = set(sys.modules); from frugal_sorter.cli.main import main\n"
+        f"main({words}); print(sorted(set(sys.modules) - before), file=sys.stderr)"
+    )
+    done = subprocess.run([sys.executable, "-c", script], cwd=folder, capture_output=True, text=True, check=True)
+    imported = set(eval(done.stderr))
+    assert "frugal_sorter.cli.main" in imported
+    assert not imported & not_imported
+
+
+@pytest.mark.parametrize("name", ["inventory", "check", "preview", "tidy", "history", "undo", "demo"])
+def test_every_command_has_help_with_examples(frugal: Frugal, name: str) -> None:
+    out = frugal(name, "--help").stdout
+    assert out.count(f"\n  frugal {name}") >= 2
+    assert name in frugal("--help").stdout

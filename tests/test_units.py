@@ -1,0 +1,122 @@
+from __future__ import annotations
+
+from datetime import datetime
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from frugal_sorter.cli.text import shown, size_text
+from frugal_sorter.rules.mistakes import Wrong
+from frugal_sorter.rules.units import SECOND_NS, parse_duration, parse_size, parse_span
+
+
+def ns(text: str) -> int:
+    return int(datetime.fromisoformat(text).timestamp()) * SECOND_NS
+
+
+@pytest.mark.parametrize(
+    ("text", "size"),
+    [
+        ("0 B", 0), ("12 bytes", 12), ("1 byte", 1), ("250 KB", 250_000), ("250 KiB", 256_000), ("250kb", 250_000),
+        ("1.5 MB", 1_500_000), ("0.1 GB", 100_000_000), ("2 TiB", 2 << 40), ("500 mb", 500_000_000),
+    ],
+)  # fmt: skip
+def test_sizes(text: str, size: int) -> None:
+    assert parse_size(text) == size
+
+
+@pytest.mark.parametrize(
+    ("text", "hint"),
+    [
+        ("10", "say 10 KB"),
+        ("ten MB", "looks like"),
+        ("-1 MB", "looks like"),
+        ("5 PB", "looks like"),
+        ("9999999999 TB", "T"),
+    ],
+)
+def test_what_is_no_size(text: str, hint: str) -> None:
+    with pytest.raises(Wrong) as caught:
+        parse_size(text)
+    assert hint in caught.value.instead
+
+
+@pytest.mark.parametrize(
+    ("duration", "now", "then"),
+    [
+        ("30 days", "2026-11-23T12:00:00", "2026-10-24T13:00:00"),  # by the clock, across the end of summer time
+        ("1 day 12 hours", "2026-11-23T12:00:00", "2026-11-22T00:00:00"),
+        ("2 weeks", "2026-11-23T12:00:00", "2026-11-09T12:00:00"),
+        ("90s", "2026-11-23T12:00:00", "2026-11-23T11:58:30"),
+        ("1 month", "2026-03-31T08:00:00", "2026-02-28T08:00:00"),  # months by the calendar
+        ("1 month", "2026-11-23T12:00:00", "2026-10-23T12:00:00"),  # the same time of day, whatever the clocks did
+        ("1 year", "2028-02-29T12:00:00", "2027-02-28T12:00:00"),
+        ("1 year 1 month 1 day", "2026-11-23T12:00:00", "2025-10-22T12:00:00"),
+        ("20 minutes", "2026-10-25T02:10:00+01:00", "2026-10-25T02:50:00+02:00"),
+    ],
+)
+def test_durations_before_a_moment(duration: str, now: str, then: str) -> None:
+    assert parse_duration(duration).before(ns(now)) == ns(then)
+
+
+@pytest.mark.parametrize(
+    "text", ["", "soon", "3", "3 m", "3 fortnights", "days 3", "3 days ago", "99999999999999 years"]
+)
+def test_what_is_no_duration(text: str) -> None:
+    with pytest.raises(Wrong):
+        parse_duration(text)
+
+
+@pytest.mark.parametrize(
+    ("text", "first", "after"),
+    [
+        ("2026-10-04", "2026-10-04", "2026-10-05"),
+        ("2026-12-31", "2026-12-31", "2027-01-01"),
+        ("2026-02", "2026-02-01", "2026-03-01"),
+        ("2026-12", "2026-12-01", "2027-01-01"),
+        ("2026", "2026-01-01", "2027-01-01"),
+        ("today", "2026-11-23", "2026-11-24"),
+        ("Yesterday", "2026-11-22", "2026-11-23"),
+        ("2026-10-25", "2026-10-25T00:00:00+02:00", "2026-10-26T00:00:00+01:00"),  # a day of 25 hours
+        ("2026-03-29", "2026-03-29T00:00:00+01:00", "2026-03-30T00:00:00+02:00"),  # a day of 23 hours
+    ],
+)
+def test_spans_are_local_days(text: str, first: str, after: str) -> None:
+    assert parse_span(text).bounds(ns("2026-11-23T12:00:00")) == (ns(first), ns(after))
+
+
+@pytest.mark.parametrize("text", ["2026-13", "2026-02-30", "26-1-1", "tomorrow", "", "0000", "2026-1-1-1"])
+def test_what_is_no_date(text: str) -> None:
+    with pytest.raises(Wrong):
+        parse_span(text)
+
+
+@given(st.text(max_size=30))
+def test_no_text_ends_in_anything_but_a_value_or_a_clear_no(text: str) -> None:
+    for parse in (parse_size, parse_duration, parse_span):
+        try:
+            parse(text)
+        except Wrong as wrong:
+            assert wrong.what and wrong.instead
+
+
+@pytest.mark.parametrize(
+    ("size", "text"),
+    [(0, "0 B"), (999, "999 B"), (1000, "1.0 kB"), (99_960, "100 kB"), (999_960, "1.0 MB"), (12_345_678, "12.3 MB"), (5 * 10**18, "5000 PB")],
+)  # fmt: skip
+def test_sizes_for_people(size: int, text: str) -> None:
+    assert size_text(size) == text
+
+
+@pytest.mark.parametrize(
+    ("name", "text"),
+    [
+        ("plain é 🔥.txt", "plain é 🔥.txt"),
+        ("two\nlines\x1b[31m", "two\\nlines\\x1b[31m"),
+        ("raw\udcff", "raw\\xff"),
+        ("right\u202eto left", "right\\u202eto left"),
+    ],
+)
+def test_names_cannot_play_with_the_terminal(name: str, text: str) -> None:
+    assert shown(name) == text
