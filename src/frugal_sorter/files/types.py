@@ -44,6 +44,13 @@ TYPE_OF_SUFFIX: Mapping[str, str] = {
     suffix: group for group, suffixes in _GROUPS.items() for suffix in suffixes.split()
 }
 TYPES: tuple[str, ...] = (*_GROUPS, OTHER)
+# Suffixes as they are mostly written, without those that may be half of a double one.
+_PLAIN = {
+    written: suffix
+    for suffix in TYPE_OF_SUFFIX
+    if suffix not in _PACKED and "." not in suffix
+    for written in (suffix, suffix.upper())
+}
 
 
 def suffix_of(name: str) -> str:
@@ -53,6 +60,9 @@ def suffix_of(name: str) -> str:
     tar files have a double suffix: "tar.gz".
     """
     head, dot, last = name.rpartition(".")
+    known = _PLAIN.get(last)
+    if known is not None and head and head[0] != ".":
+        return known  # nearly every name ends here; this runs once for each file of a tree
     if not dot or not last or not head.strip("."):
         return ""
     if not (last.isascii() and last.isalnum()) and any(letter.isspace() for letter in last):

@@ -144,7 +144,7 @@ class _Planner:
     def _listing(self, listing: Listing) -> None:
         indexes = tuple(sorted(self.here))
         shown = any(self.book.rules[index].hidden for index in indexes)
-        self.result.seen += len(listing.names) if shown else sum(name[0] != "." for name in listing.names)
+        self.result.seen += len(listing.names if shown else [name for name in listing.names if name[0] != "."])
         depths = [depth_below(self.here[index].base, listing.folder) for index in indexes]
         matcher = self.book.matcher(indexes, self.world.now_ns)
         hits = matcher(listing, depths)

@@ -123,15 +123,22 @@ def _count(inventory: Inventory, listing: Listing, hidden: bool) -> None:
         row = rows.get(suffix)
         if row is None:
             row = rows[suffix] = Count(suffix, 0, 0, mtime_ns, mtime_ns)
+            _date(inventory, listing, name, mtime_ns)
         row.files += 1
         row.bytes += size
-        if mtime_ns <= row.oldest_ns:
+        # Few files are the oldest or newest of their suffix so far; only those can be so of all.
+        if mtime_ns < row.oldest_ns:
             row.oldest_ns = mtime_ns
-            if inventory.oldest is None or mtime_ns < inventory.oldest.mtime_ns:
-                inventory.oldest = Dated(mtime_ns, os.path.join(listing.folder, name))
-        if mtime_ns >= row.newest_ns:
+            _date(inventory, listing, name, mtime_ns)
+        elif mtime_ns > row.newest_ns:
             row.newest_ns = mtime_ns
-            if inventory.newest is None or mtime_ns > inventory.newest.mtime_ns:
-                inventory.newest = Dated(mtime_ns, os.path.join(listing.folder, name))
+            _date(inventory, listing, name, mtime_ns)
     inventory.links += len(listing.links)
     inventory.others += len(listing.others)
+
+
+def _date(inventory: Inventory, listing: Listing, name: str, mtime_ns: int) -> None:
+    if inventory.oldest is None or mtime_ns < inventory.oldest.mtime_ns:
+        inventory.oldest = Dated(mtime_ns, os.path.join(listing.folder, name))
+    if inventory.newest is None or mtime_ns > inventory.newest.mtime_ns:
+        inventory.newest = Dated(mtime_ns, os.path.join(listing.folder, name))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 from collections.abc import Iterable
 from dataclasses import dataclass
 
@@ -44,5 +43,7 @@ class Mistakes(FrugalError):
 
 def nearest(word: str, known: Iterable[str]) -> str:
     """Return `did you mean ...?` with the closest known word, or an empty text."""
+    import difflib
+
     close = difflib.get_close_matches(word.lower(), list(known), n=1, cutoff=0.6)
     return f"did you mean `{close[0]}`?" if close else ""

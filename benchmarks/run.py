@@ -1,0 +1,164 @@
+"""Times the built program against what a technician would type by hand; `make bench`.
+
+Both sides of a pair run in turn, so that a machine that slows down slows both; the median of the
+pairs' ratios is what counts. Trees are built before anything is measured.
+"""
+
+from __future__ import annotations
+
+import os
+import platform
+import random
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Sequence
+from datetime import date
+from pathlib import Path
+from typing import NamedTuple
+
+ROOT = Path(__file__).resolve().parents[1]
+PYTHON = sys.executable
+FRUGAL = str(Path(PYTHON).with_name("frugal"))
+FILES = 200_000
+SUFFIXES = ["jpg", "pdf", "csv", "log", "txt", "tif", "stl", "zip", "bin", "dat"]
+WALK = """
+import sys
+from frugal_sorter.files.walk import walk
+for _ in walk(sys.argv[1], 0, True, lambda *_: 0, print):
+    pass
+"""
+BEGIN, END = "<!-- figures: begin -->", "<!-- figures: end -->"
+
+
+class Run(NamedTuple):
+    seconds: float
+    peak_bytes: int
+
+
+class Figure(NamedTuple):
+    work: str
+    baseline: str
+    goal: str
+    median: float
+    least: float
+    most: float
+
+
+def build_tree(root: Path, files: int) -> Path:
+    """Lay out files of made-up sizes, a hundred to a folder, two levels deep."""
+    chance = random.Random(1)
+    for folder in range(files // 100):
+        path = root / f"shelf {folder // 50}" / f"box {folder % 50}"
+        path.mkdir(parents=True)
+        for number in range(100):
+            name = path / f"piece {folder} {number} {chance.randrange(10**6)}.{chance.choice(SUFFIXES)}"
+            descriptor = os.open(name, os.O_CREAT | os.O_WRONLY)
+            os.ftruncate(descriptor, chance.randrange(100_000))
+            os.close(descriptor)
+    return root
+
+
+def run_once(command: Sequence[str], folder: Path) -> Run:
+    """Run a command to its end, its output to nowhere."""
+    # As on an ordinary machine: compiled modules are kept, and output is buffered.
+    unusual = ("PYTHONDONTWRITEBYTECODE", "PYTHONUNBUFFERED")
+    environment = {name: value for name, value in os.environ.items() if name not in unusual}
+    environment |= {"XDG_STATE_HOME": str(folder / "state"), "XDG_CONFIG_HOME": str(folder / "config")}
+    began = time.perf_counter()
+    program = subprocess.Popen(command, stdout=subprocess.DEVNULL, env=environment, cwd=folder)
+    _, status, usage = os.wait4(program.pid, 0)
+    seconds = time.perf_counter() - began
+    program.returncode = os.waitstatus_to_exitcode(status)
+    if program.returncode != 0:
+        raise SystemExit(f"{command} ended with {program.returncode}")
+    return Run(seconds, usage.ru_maxrss * 1024)
+
+
+def ratio(
+    work: str, command: Sequence[str], shown: str, baseline: Sequence[str], goal: str, folder: Path, pairs: int
+) -> Figure:
+    """Time two commands in turn, after one round that is not counted."""
+    ratios = []
+    for turn in range(pairs + 1):
+        ours, theirs = run_once(command, folder), run_once(baseline, folder)
+        if turn:
+            ratios.append(ours.seconds / theirs.seconds)
+    figure = Figure(work, shown, goal, statistics.median(ratios), min(ratios), max(ratios))
+    print(f"{work}: {figure.median:.2f} of {shown} ({figure.least:.2f} to {figure.most:.2f}), goal {goal}", flush=True)
+    return figure
+
+
+def memory(command: Sequence[str], small: Sequence[str], files: int, folder: Path) -> float:
+    """Return by how many bytes a file the peak memory grows from a small tree to a large one."""
+    grown = statistics.median(
+        run_once(command, folder).peak_bytes - run_once(small, folder).peak_bytes for _ in range(3)
+    )
+    return max(0.0, grown / files)
+
+
+def rules_file(folder: Path, tree: Path, where: str, count: int = 1) -> Path:
+    """Write rules that match nothing in a tree."""
+    rules = "".join(
+        f'[[rule]]\nname = "r{n}"\nin = "{tree}"\nlevels = "all"\nwhere = \'{where.format(n=n)}\'\nmove = "x"\n'
+        for n in range(count)
+    )
+    path = folder / f"{tree.name}-{count}.toml"
+    path.write_text(f"frugal = 1\n{rules}")
+    return path
+
+
+def measure(folder: Path) -> list[str]:
+    """Measure everything and return the lines of the report."""
+    tree, small = build_tree(folder / "tree", FILES), build_tree(folder / "small", 200)
+    find = ["find", str(tree), "-type", "f", "-printf", "%s %T@ %p\\n"]
+    nothing = [PYTHON, "-c", "pass"]
+    walk = [PYTHON, "-c", WALK, str(tree)]
+    by_status = "type is video or size > 900 GB"
+    rules = rules_file(folder, tree, by_status)
+    shown = "`find -type f -printf '%s %T@ %p\\n'`"
+    inventory, preview = [FRUGAL, "inventory", str(tree)], [FRUGAL, "preview", str(rules)]
+    figures = [
+        ratio("`frugal --version`", [FRUGAL, "--version"], "`python3 -c pass`", nothing, "1.6", folder, 41),
+        ratio("`frugal --help`", [FRUGAL, "--help"], "`python3 -c pass`", nothing, "2.2", folder, 41),
+        ratio("walk with sizes and times, one process", walk, shown, find, "1.6", folder, 9),
+        ratio("`frugal inventory`", inventory, shown, find, "none yet", folder, 9),
+        ratio("`frugal preview`, nothing matches", preview, shown, find, "2.0", folder, 9),
+    ]  # fmt: skip
+    grown = {
+        "inventory": memory([FRUGAL, "inventory", str(tree)], [FRUGAL, "inventory", str(small)], FILES, folder),
+        "preview": memory(
+            [FRUGAL, "preview", str(rules)],
+            [FRUGAL, "preview", str(rules_file(folder, small, by_status))],
+            FILES,
+            folder,
+        ),
+    }
+    lines = ["| work | against | median ratio | least to most | goal |", "| --- | --- | --- | --- | --- |"]
+    lines += [
+        f"| {f.work} | {f.baseline} | {f.median:.2f} | {f.least:.2f} to {f.most:.2f} | {f.goal} |" for f in figures
+    ]
+    lines += [
+        "",
+        *(f"Peak memory of `frugal {name}` grows by {size:.0f} bytes a file." for name, size in grown.items()),
+    ]
+    return lines
+
+
+def main() -> None:
+    with tempfile.TemporaryDirectory(prefix="frugal-bench-", dir="/var/tmp") as name:
+        lines = measure(Path(name))
+    system = f"Linux {platform.release().split('-')[0]}, CPython {platform.python_version()}"
+    machine = f"{os.cpu_count()} cores ({platform.machine()}), {system}"
+    head = f"Measured on {date.today()}: {machine}; {FILES:,} files in {FILES // 100:,} folders, warm."
+    path = ROOT / "docs/performance.md"
+    text = path.read_text()
+    before, after = text.split(BEGIN)[0], text.split(END)[1]
+    path.write_text(f"{before}{BEGIN}\n{head}\n\n" + "\n".join(lines) + f"\n{END}{after}")
+    print("\n".join([head, *lines]))
+
+
+if __name__ == "__main__":
+    main()
