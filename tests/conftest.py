@@ -19,6 +19,10 @@ settings.register_profile(
 )
 settings.load_profile("project")
 
+# Root reads and writes everything; without these capabilities it is held to modes like any owner.
+RIGHTS = "-dac_override,-dac_read_search"
+WITHOUT_RIGHTS = ["setpriv", f"--bounding-set={RIGHTS}", f"--inh-caps={RIGHTS}"] if os.geteuid() == 0 else []
+
 Frugal = Callable[..., "subprocess.CompletedProcess[str]"]
 
 
@@ -49,9 +53,11 @@ def folder(tmp_path: Path) -> Path:
 def frugal(folder: Path) -> Frugal:
     """Run the built program in the test's folder; it has nobody to ask."""
 
-    def run(*words: str | Path, code: int = 0, **more: str) -> subprocess.CompletedProcess[str]:
+    def run(
+        *words: str | Path, code: int = 0, without_rights: bool = False, **more: str
+    ) -> subprocess.CompletedProcess[str]:
         done = subprocess.run(
-            [sys.executable, "-m", "frugal_sorter", *map(str, words)],
+            [*(WITHOUT_RIGHTS if without_rights else []), sys.executable, "-m", "frugal_sorter", *map(str, words)],
             cwd=folder,
             env={**os.environ, **more},
             stdin=subprocess.DEVNULL,

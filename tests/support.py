@@ -43,7 +43,7 @@ def snapshot(folder: Path) -> dict[bytes, Seen]:
     """Return all that undo must bring back, of every entry below a folder."""
     found = {}
     for parent, folders, files in os.walk(os.fsencode(folder)):
-        for name in [b"."] + folders + files:
+        for name in [b".", *folders, *files]:
             path = os.path.join(parent, name)
             status = os.lstat(path)
             digest = ""

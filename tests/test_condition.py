@@ -169,7 +169,8 @@ def test_mistakes_say_what_is_wrong_and_what_would_be_right(text: str, what: str
 
 
 _words = st.sampled_from(
-    ["and", "or", "not", "(", ")", ",", "name", "size", "modified", "type", "hidden", "everything", "is", "in", "none", "exactly", "has", "like", "older", "than", "within", ">", "<", "10", "KB", "days", "'x'", '"y"', "on", "today", "image", "tar.gz", "*", "in", "use", "listed", "é", "\\", "'", '"']
+    r"""and or not ( ) , name size modified type hidden everything is in none exactly has like older than within > < 10 KB
+    days 'x' "y" on today image tar.gz * in use listed é \ ' " end""".split()
 )
 
 

@@ -245,6 +245,26 @@ def test_a_tree_that_is_missing_or_refused_says_so(folder: Path, frugal: Frugal)
     assert f"{folder}/Away is not there now" in frugal("check", "rules.toml").stdout
 
 
+def test_what_may_not_be_read_or_written_is_named_and_the_rest_is_done(folder: Path, frugal: Frugal) -> None:
+    for name in ("a.log", "shut/b.log", "c.csv", "csv/there.csv"):
+        put(folder / "Intake" / name)
+    (folder / "rules.toml").write_text(rules_text('where = "everything"\nmove = "{ext}"\nlevels = 2'))
+    (folder / "Intake/shut").chmod(0)
+    (folder / "Intake/csv").chmod(0o555)
+    try:
+        counted = frugal("inventory", "Intake", code=1, without_rights=True).stdout
+        assert f"Not read: {folder}/Intake/shut (no permission)" in counted and "3  " in counted
+        preview = frugal("preview", "rules.toml", code=1, without_rights=True).stdout
+        assert f"Note: {folder}/Intake/shut: no permission" in preview
+        done = frugal("tidy", "rules.toml", "--yes", code=1, without_rights=True).stdout
+        assert "failed  c.csv → csv/c.csv: no permission" in done and "moved   a.log → log/a.log" in done
+        assert "1 file moved, 1 failed" in done
+    finally:
+        (folder / "Intake/shut").chmod(0o755)
+        (folder / "Intake/csv").chmod(0o755)
+    assert (folder / "Intake/shut/b.log").exists() and (folder / "Intake/c.csv").exists()
+
+
 def test_names_are_shown_so_that_they_cannot_harm(folder: Path, frugal: Frugal) -> None:
     put(folder / os.fsdecode(b"Intake/raw\xff\n\x1b[2J.log"))
     (folder / "rules.toml").write_text(rules_text('where = "everything"\nmove = "{type}"'))

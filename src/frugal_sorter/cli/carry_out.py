@@ -16,6 +16,9 @@ from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.work.executor import Result, changing, execute
 from frugal_sorter.work.mark import Outcome
 
+# Above this many lines, what was not done has scrolled away and is named again.
+_ON_ONE_SCREEN = 15
+
 
 def confirm(screen: Screen, question: str, yes: bool) -> bool:
     """Return whether to go on.
@@ -56,6 +59,12 @@ def carry_out(plan: Plan, view: PlanView, screen: Screen) -> tuple[Result, int]:
         result = execute(plan, journal, view.show_step, lambda: bool(heard()))
         number = heard() if result.stopped else 0
     screen.line()
+    not_done = [(step, mark) for step, mark in result.not_done if mark.outcome != Outcome.LEFT]
+    if not_done and result.done > _ON_ONE_SCREEN:
+        screen.line("Not done, once more:", style="bold")
+        for step, mark in not_done:
+            view.show_step(step, mark)
+        screen.line()
     return result, number
 
 
