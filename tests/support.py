@@ -7,11 +7,13 @@ import os
 import stat
 from collections import Counter
 from collections.abc import Iterable
+from dataclasses import replace
 from pathlib import Path
 from typing import NamedTuple
 
 from hypothesis import strategies as st
 
+from frugal_sorter.files.inside import look_inside
 from frugal_sorter.files.record import Place
 from frugal_sorter.files.status import look
 from frugal_sorter.files.types import TYPE_OF_SUFFIX, TYPES
@@ -23,7 +25,7 @@ from frugal_sorter.rules.fields import Facts, World
 from frugal_sorter.rules.load import read_rules
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.work.executor import Result, changing, execute
-from frugal_sorter.work.undo import past_of, plan_undo, run_to_undo
+from frugal_sorter.work.undo import arrival_of, past_of, plan_undo, run_to_undo
 
 DAY_NS = 86_400_000_000_000
 # 2026-11-23 12:00 in Berlin.
@@ -87,7 +89,7 @@ def book_of(folder: Path, *rules: str, head: str = "") -> RuleBook:
 def plan_of(book: RuleBook, world: World = WORLD, again: bool = False) -> Plan:
     """Plan as `tidy` does, knowing what the journal knows."""
     with changing(ready_state_folder(), "test") as journal:
-        return plan_by_rules(book, world, past_of(journal), again)
+        return plan_by_rules(book, replace(world, arrived=arrival_of(journal)), past_of(journal), again)
 
 
 def carry_out(plan: Plan) -> Result:
@@ -113,7 +115,9 @@ def moves_of(plan: Plan, base: Path) -> dict[str, str]:
 
 def facts_of(path: Path, base: Path, world: World = WORLD) -> Facts:
     """Return the facts of one file."""
-    return Facts(look(Place(str(path.parent), path.name)), str(base), TYPE_OF_SUFFIX, world)
+    record = look(Place(str(path.parent), path.name))
+    inside = look_inside(str(path)) if record.identity.kind == "folder" else None
+    return Facts(record, str(base), TYPE_OF_SUFFIX, world, inside)
 
 
 def condition(text: str, types: Iterable[str] = TYPES) -> Node:

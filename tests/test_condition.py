@@ -114,8 +114,11 @@ def matched(book: RuleBook, studio: Path) -> set[str]:
     for folder in (studio, studio / "sub"):
         listing = read_folder(str(folder), status=True)
         matcher = book.matcher((0,), WORLD.now_ns)
-        for at, _ in matcher(listing, [depth_below(str(studio), str(folder))]):
-            found.add(os.path.relpath(listing.place(at).path, studio))
+        depths = [depth_below(str(studio), str(folder))]
+        hits = matcher(listing, depths, lambda at, node: node.test(facts_of(folder / listing.names[at], studio)))
+        found |= {os.path.relpath(listing.place(at).path, studio) for at, _ in hits}
+        picked = matcher.pick(listing, depths)
+        assert {at for at, _ in hits} <= set(picked), "a file that matches was dropped by its name"
     return found
 
 
@@ -143,9 +146,15 @@ MISTAKES = [
     ("type is imaeg", 'no type "imaeg"', "did you mean `image`"),
     ("name like ''", "empty value", "none"),
     ("name matches '('", "not a regular expression", "like"),
-    ("name fits 'a{b}'", "`fits` is not available yet", ""),
-    ("listed in keep.txt", "not available yet", ""),
-    ("in use", "not available yet", ""),
+    ("name fits 'a{b'", "brace stands alone", "{page}"),
+    ("name fits '{name}'", "placeholder already", "another name"),
+    ("name fits '{a}{a}'", "stands twice", "name of its own"),
+    ("name fits '{a|b}'", "alternatives", "targets"),
+    ("name fits '{d:%Q}'", "%Q cannot be read", "%Y"),
+    ("name fits '{d:x}'", "format without codes", "%Y"),
+    ("type fits '{a}'", "`fits` does not go with `type`", "has"),
+    ("name matches '(?P<ext>x)'", "placeholder already", "another name"),
+    ("listed in keep.txt", 'no list "keep.txt"', "rule file"),
     ("depth is two", "not a number", ""),
     ("size is exactly 2 KB", "`exactly` does not go with `size`", ""),
     ("type is exactly image", "`exactly` does not go with `type`", ""),
@@ -233,7 +242,7 @@ def test_the_first_rule_that_matches_decides(studio: Path) -> None:
     for first, second in itertools.permutations(["type is log", "name starts kiln"]):
         book = book_of(studio, f"where = '{first}'\nleave = true", f"where = '{second}'\nleave = true")
         listing = read_folder(str(studio), status=True)
-        hits = book.matcher((0, 1), WORLD.now_ns)(listing, [1, 1])
+        hits = book.matcher((0, 1), WORLD.now_ns)(listing, [1, 1], lambda _at, _node: None)
         assert [index for at, index in hits if listing.names[at].startswith("KILN")] == [0]
 
 

@@ -91,7 +91,7 @@ def rule(line: str, *without: str) -> str:
         (rule("levels = true"), 7, "no number of levels", ""),
         (rule("settle = 5"), 7, "must be a text", ""),
         (rule("settle = 'a while'"), 7, "not a duration", ""),
-        (rule("clash = 'numbr'"), 7, "no clash", "did you mean `number`"),
+        (rule("clash = 'numbr'"), 7, "cannot stand here", "did you mean `number`"),
         (rule("in = []", "in"), 6, "list is empty", ""),
         (rule("in = ''", "in"), 6, "folder is empty", ""),
         (rule("in = '$NO_SUCH_VARIABLE/x'", "in"), 6, "NO_SUCH_VARIABLE is not set", ""),

@@ -11,7 +11,7 @@ from frugal_sorter.files.record import FileRecord, Identity, Place
 from frugal_sorter.files.types import TYPE_OF_SUFFIX
 from frugal_sorter.rules.fields import Facts
 from frugal_sorter.rules.mistakes import Wrong
-from frugal_sorter.rules.patterns import NAME_BYTES, Missing, parse_template, shortened
+from frugal_sorter.rules.patterns import NAME_BYTES, Filling, Missing, parse_template, shortened
 from tests.support import NOW_NS, WORLD, file_names
 
 PLACES = {"store": "/srv/{odd} store", "home": "/home/maren"}
@@ -19,7 +19,7 @@ PLACES = {"store": "/srv/{odd} store", "home": "/home/maren"}
 
 def facts_named(name: str, mtime_ns: int = NOW_NS) -> Facts:
     identity = Identity("file", 1, 2, 1_234, mtime_ns, None)
-    record = FileRecord(Place("/studio/Intake/sub", name), identity, mtime_ns, mtime_ns, 0o644, 1, 0, 0)
+    record = FileRecord(Place("/studio/Intake/sub", name), identity, mtime_ns, mtime_ns, 0o644, 1, 0, 0, 0)
     return Facts(record, "/studio/Intake", TYPE_OF_SUFFIX, WORLD)
 
 
@@ -51,12 +51,12 @@ def facts_named(name: str, mtime_ns: int = NOW_NS) -> Facts:
     ],
 )  # fmt: skip
 def test_filling_in(template: str, name: str, segments: list[str]) -> None:
-    assert parse_template(template, PLACES).fill(facts_named(name), {"image": "Glaze photos"}) == segments
+    assert parse_template(template, PLACES).fill(facts_named(name), Filling({"image": "Glaze photos"})) == segments
 
 
 @pytest.mark.parametrize(("template", "name"), [("{ext}", "README"), ("{initial}", "--"), ("x/{ext|initial}", "...")])
 def test_what_has_no_value_is_missing(template: str, name: str) -> None:
-    filled = parse_template(template, PLACES).fill(facts_named(name), {})
+    filled = parse_template(template, PLACES).fill(facts_named(name), Filling())
     assert isinstance(filled, Missing)
     assert "no value" in filled.reason
 
@@ -69,7 +69,7 @@ def test_what_has_no_value_is_missing(template: str, name: str) -> None:
         ("{exxt}", False, "did you mean `ext`"),
         ("{hidden}", False, "known are"),
         ("a{b", False, "doubled"),
-        ("{ext:%Y}", False, "only dates"),
+        ("{ext:%Y}", False, "dates take one"),
         ("{modified:Y}", False, "%Y"),
         ("{modified:%Q}", False, "%Y is the year"),
         ("{store}x", False, "{store}/Sorted"),
@@ -91,7 +91,7 @@ def test_wrong_targets(template: str, rename: bool, hint: str) -> None:
 )
 def test_a_value_never_leaves_its_segment(name: str, template: str) -> None:
     template = template.replace("'", '"')
-    filled = parse_template(template, {}).fill(facts_named(name), {})
+    filled = parse_template(template, {}).fill(facts_named(name), Filling())
     if isinstance(filled, Missing):
         return
     assert len(filled) == 1

@@ -10,6 +10,13 @@ from typing import Literal, NamedTuple
 Kind = Literal["file", "folder", "link", "other"]
 
 
+@dataclass(frozen=True, slots=True)
+class Unknown:
+    """A fact that may exist but could not be had, and why."""
+
+    reason: str
+
+
 class Place(NamedTuple):
     """A name in a folder. Folder strings are absolute, resolved, and shared between places."""
 
@@ -32,7 +39,8 @@ class Identity(NamedTuple):
     """WHO an entry is (device, inode, birth time) and its STATE (size, modification time).
 
     Times are in nanoseconds since the epoch. `born_ns` is None where the file system keeps no
-    birth time. Folders have size and modification time 0: theirs do not tell what is inside.
+    birth time. Folders have size and modification time 0: theirs do not tell what is inside;
+    where that matters, `inside` is a digest over everything below.
     """
 
     kind: Kind
@@ -41,6 +49,7 @@ class Identity(NamedTuple):
     size: int
     mtime_ns: int
     born_ns: int | None = None
+    inside: str | None = None
 
     def same_who(self, other: Identity) -> bool:
         """Tell whether both are the same entry, the device number aside (it changes on a remount)."""
@@ -48,7 +57,7 @@ class Identity(NamedTuple):
 
     def same_state(self, other: Identity) -> bool:
         """Tell whether neither was written to since the other was taken."""
-        return (self.size, self.mtime_ns) == (other.size, other.mtime_ns)
+        return (self.size, self.mtime_ns, self.inside) == (other.size, other.mtime_ns, other.inside)
 
 
 class FileRecord(NamedTuple):
@@ -62,6 +71,7 @@ class FileRecord(NamedTuple):
     nlink: int
     uid: int
     gid: int
+    atime_ns: int
 
 
 class Unread(NamedTuple):
@@ -77,7 +87,8 @@ class Listing:
     """One folder as columns: a list of names and arrays beside it, not an object a file.
 
     `names`, `size` (bytes) and `mtime_ns` hold the regular files, at the same index. The arrays
-    are empty where the walk was told that no one needs them.
+    are empty where the walk was told that no one needs them. `version_control` says that this is
+    the root of a tree under version control.
     """
 
     folder: str
@@ -89,6 +100,7 @@ class Listing:
     links: list[str] = field(default_factory=list)
     others: list[str] = field(default_factory=list)
     unread: list[Unread] = field(default_factory=list)
+    version_control: bool = False
 
     def place(self, index: int) -> Place:
         """Return the place of the file at an index."""

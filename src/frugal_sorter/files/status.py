@@ -29,12 +29,12 @@ def kind_of(mode: int) -> Kind:
 
 def _record(
     place: Place, mode: int, dev: int, ino: int, size: int, mtime_ns: int, ctime_ns: int,
-    born_ns: int | None, nlink: int, uid: int, gid: int,
+    born_ns: int | None, nlink: int, uid: int, gid: int, atime_ns: int,
 ) -> FileRecord:  # fmt: skip
     kind = kind_of(mode)
     inert = kind == "folder"
     identity = Identity(kind, dev, ino, 0 if inert else size, 0 if inert else mtime_ns, born_ns)
-    return FileRecord(place, identity, mtime_ns, ctime_ns, mode, nlink, uid, gid)
+    return FileRecord(place, identity, mtime_ns, ctime_ns, mode, nlink, uid, gid, atime_ns)
 
 
 def _by_lstat(place: Place, dir_fd: int | None) -> FileRecord:
@@ -45,6 +45,7 @@ def _by_lstat(place: Place, dir_fd: int | None) -> FileRecord:
     return _record(
         place, found.st_mode, found.st_dev, found.st_ino, found.st_size, found.st_mtime_ns,
         found.st_ctime_ns, born_ns, found.st_nlink, found.st_uid, found.st_gid,
+        found.st_atime_ns,
     )  # fmt: skip
 
 
@@ -67,12 +68,13 @@ def _with_statx() -> Callable[[Place, int | None], FileRecord] | None:
         if call(base, os.fsencode(name), _AT_SYMLINK_NOFOLLOW, wanted, buffer) != 0:
             code = ctypes.get_errno()
             raise OSError(code, os.strerror(code), place.path)
-        (mask, _, _, nlink, uid, gid, mode, ino, size, _, _, _, _, born_s, born_n,
+        (mask, _, _, nlink, uid, gid, mode, ino, size, _, _, atime_s, atime_n, born_s, born_n,
          ctime_s, ctime_n, mtime_s, mtime_n, _, _, major, minor) = _LAYOUT.unpack_from(buffer)  # fmt: skip
         born_ns = born_s * 1_000_000_000 + born_n if mask & _STATX_BTIME else None
         return _record(
             place, mode, os.makedev(major, minor), ino, size, mtime_s * 1_000_000_000 + mtime_n,
             ctime_s * 1_000_000_000 + ctime_n, born_ns, nlink, uid, gid,
+            atime_s * 1_000_000_000 + atime_n,
         )  # fmt: skip
 
     return look

@@ -5,7 +5,7 @@ from __future__ import annotations
 import errno
 import os
 from array import array
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from typing import TypeVar
 
 from frugal_sorter.files.record import Listing, Unread
@@ -30,12 +30,17 @@ def reason_of(error: OSError) -> str:
     }.get(error.errno or 0, (error.strerror or "cannot be read").lower())
 
 
-def read_folder(path: str, status: bool, dev: int | None = None) -> Listing:
+Pick = Callable[[Listing], Sequence[int]]
+
+
+def read_folder(path: str, status: bool, dev: int | None = None, pick: Pick | None = None) -> Listing:
     """Read one folder into columns.
 
     Args:
         path: an absolute path.
         status: whether sizes and times are wanted; without them no file is looked at singly.
+        pick: returns the indexes of the files that matter, given a listing of names alone; the
+            others are dropped before any file is looked at.
         dev: the device that may not be left.
 
     Raises:
@@ -58,10 +63,14 @@ def read_folder(path: str, status: bool, dev: int | None = None) -> Listing:
                     listing.links.append(entry.name)
                 else:
                     listing.others.append(entry.name)
+            listing.names = [entry.name for entry in files]
+            # A linked work tree has a file named .git in place of the folder.
+            listing.version_control = not VERSION_CONTROL.isdisjoint(listing.folders) or ".git" in listing.names
+            if pick is not None:
+                files = [files[index] for index in pick(listing)]
+                listing.names = [entry.name for entry in files]
             if status:
                 _fill(listing, files)
-            else:
-                listing.names = [entry.name for entry in files]
     finally:
         os.close(descriptor)
     listing.folders.sort()
@@ -87,19 +96,13 @@ def _fill(listing: Listing, files: list[os.DirEntry[str]]) -> None:
     listing.mtime_ns = array("q", [status.st_mtime_ns for status in found])
 
 
-def under_version_control(listing: Listing) -> bool:
-    """Tell whether this folder is the root of a tree under version control."""
-    return not VERSION_CONTROL.isdisjoint(listing.folders) or (
-        ".git" in listing.names  # a linked work tree has a file of that name
-    )
-
-
 def walk(
     root: str,
     context: Context,
     status: bool,
     descend: Callable[[Listing, str, Context], Context | None],
     unread: Callable[[Unread], None],
+    pick: Callable[[Listing, Context], Sequence[int]] | None = None,
 ) -> Iterator[tuple[Listing, Context]]:
     """Read a folder and what is below it, a listing at a time; only one is held.
 
@@ -110,6 +113,7 @@ def walk(
         descend: called for each subfolder with the listing it stands in, its name and the
             context there; returns the context below, or None to leave the subfolder alone.
         unread: told of each path that could not be read.
+        pick: chooses the files that matter by their names; see `read_folder`.
 
     Yields:
         each listing with its context, parents first, subfolders in the order of their names.
@@ -117,7 +121,11 @@ def walk(
     Raises:
         OSError: the root itself cannot be read.
     """
-    listing = read_folder(root, status)
+
+    def read(path: str, dev: int | None) -> Listing:
+        return read_folder(path, status, dev, None if pick is None else lambda names: pick(names, context))
+
+    listing = read(root, None)
     dev = listing.dev
     stack: list[tuple[str, Context]] = []
     while True:
@@ -132,7 +140,7 @@ def walk(
         while stack:
             path, context = stack.pop()
             try:
-                listing = read_folder(path, status, dev=dev)
+                listing = read(path, dev)
                 break
             except OSError as error:
                 if error.errno == errno.EXDEV:

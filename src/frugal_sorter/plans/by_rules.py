@@ -3,35 +3,41 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable
-from dataclasses import dataclass
+import re
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field, replace
 from typing import NamedTuple
 
-from frugal_sorter.files.record import FileRecord, Identity, Listing, Place, Unread, place_of
+from frugal_sorter.files.inside import look_inside
+from frugal_sorter.files.record import Identity, Listing, Place, Unknown, Unread
 from frugal_sorter.files.status import look
-from frugal_sorter.files.walk import reason_of, under_version_control, walk
+from frugal_sorter.files.walk import reason_of, walk
 from frugal_sorter.plans.clash import Names, is_numbered_form
-from frugal_sorter.plans.guard import never_entered, refused_folder
+from frugal_sorter.plans.guard import is_inside, never_entered, refused_folder
 from frugal_sorter.plans.plan import Left, Note, Plan, Refusal
 from frugal_sorter.plans.targets import TargetFolders
 from frugal_sorter.rules.book import Rule, RuleBook
+from frugal_sorter.rules.condition import Node, Truth, captures_of
 from frugal_sorter.rules.fields import Facts, World, depth_below
-from frugal_sorter.rules.patterns import Missing, Template
+from frugal_sorter.rules.patterns import Filling, Missing, Template
 
 Recall = Callable[[str, Place, Identity], int | None]
+_MOST_NUMBERS = 100_000
 
 
 @dataclass(frozen=True)
 class Past:
-    """What earlier runs say of an entry; each question returns the number of a run, or None.
+    """What earlier runs say; the first two return the number of a run, or None.
 
     Args:
         taken_back: an undo put this entry back here, where this rule had taken it away.
         put_here: this rule itself put this entry here.
+        written: the folders that some rules have moved entries into.
     """
 
     taken_back: Recall = lambda _key, _place, _identity: None
     put_here: Recall = lambda _key, _place, _identity: None
+    written: Callable[[Sequence[str]], frozenset[str]] = lambda _keys: frozenset()
 
 
 class _Acting(NamedTuple):
@@ -49,33 +55,101 @@ def plan_by_rules(book: RuleBook, world: World, past: Past, again: bool = False)
 
     Args:
         book: the rules.
-        world: the moment, which ages are counted from.
+        world: the moment, which ages are counted from, and what else is not in the entries.
         past: what the journal knows.
         again: also what was taken back by undo.
     """
-    return _Planner(book, world, past, again).plan()
+    try:
+        return _Planner(book, world, past, again).plan()
+    finally:
+        world.contents.close()
 
 
+@dataclass
+class Wanted:
+    """Where a rule wants an entry to be, before clashes; `numbered` fills in the counter {n}."""
+
+    place: Place
+    numbered: Callable[[int], Place] | None = None
+
+
+def wanted_place(rule: Rule, facts: Facts, around: Filling, fixed_root: Callable[[str], str]) -> Wanted | Missing:
+    """Return where a rule wants an entry to be, clashes aside, or what was missing.
+
+    Args:
+        rule: the rule that decides.
+        facts: of the entry.
+        around: the captures, and what else templates are filled in from.
+        fixed_root: resolves the part of an absolute target that is the same for every entry.
+    """
+
+    def place(number: int) -> Place | Missing:
+        filling = replace(around, number=number)
+        folder, name = facts.record.place
+        if rule.move is not None:
+            segments = rule.move.fill(facts, filling)
+            if isinstance(segments, Missing):
+                return segments
+            folder = _target(rule.move, segments, facts.base, fixed_root)
+        if rule.rename is not None:
+            segments = rule.rename.fill(facts, filling)
+            if isinstance(segments, Missing):
+                return segments
+            name = segments[0]
+        return Place(folder, name)
+
+    first = place(1)
+    if isinstance(first, Missing):
+        return first
+    if not any(template is not None and template.counts for template in (rule.move, rule.rename)):
+        return Wanted(first)
+
+    def numbered(number: int) -> Place:
+        found = place(number)
+        assert not isinstance(found, Missing)
+        return found
+
+    return Wanted(first, numbered)
+
+
+def _target(target: Template, segments: list[str], base: str, fixed_root: Callable[[str], str]) -> str:
+    if not target.absolute:
+        return os.path.normpath(os.path.join(base, *segments))
+    root = fixed_root(os.path.join("/", *segments[: target.fixed]))
+    return os.path.normpath(os.path.join(root, *segments[target.fixed :]))
+
+
+@dataclass
 class _Planner:
-    def __init__(self, book: RuleBook, world: World, past: Past, again: bool) -> None:
-        self.book = book
-        self.world = world
-        self.past = past
-        self.again = again
-        self.result = Plan("tidy", world.now_ns, book.file, rules=[rule.name for rule in book.rules])
-        self.names = Names()
-        self.folders = TargetFolders()
-        self.resolved: dict[str, str] = {}
-        self.rule_file = os.path.realpath(book.file)
-        self.here: _Active = {}
+    book: RuleBook
+    world: World
+    past: Past
+    again: bool
+    names: Names = field(default_factory=Names)
+    folders: TargetFolders = field(default_factory=TargetFolders)
+    here: _Active = field(default_factory=dict)
+    resolved: dict[str, str] = field(default_factory=dict)
+    counters: dict[Place, int] = field(default_factory=dict)
 
     def plan(self) -> Plan:
+        book = self.book
+        self.result = Plan("tidy", self.world.now_ns, book.file, rules=[rule.name for rule in book.rules])
+        self.never = {os.path.realpath(book.file), *book.lists}
         roots = self._roots()
+        self.never_folders = self._never_folders(roots)
+        self.off_duty = {
+            index
+            for index, rule in enumerate(book.rules)
+            if rule.during and not any(hours.hold(self.world.now_ns) for hours in rule.during)
+        }
         done: set[str] = set()
         for root in sorted(roots):
             if root not in done:
                 self._walk(root, roots, done)
         self.result.roots = sorted(roots)
+        self._keep_targets_in_place()
+        self._hold_ceilings()
+        self.result.make_folders(self.folders.to_make)
         return self.result
 
     # Where the rules act
@@ -90,6 +164,8 @@ class _Planner:
                 refused = refused_folder(root)
                 if refused:
                     self.result.refused.append(Refusal(rule.name, f"{root} is {refused}, where nothing is sorted"))
+                elif folder in self.book.unmounted:
+                    missing.setdefault(f"{folder} is not mounted", []).append(rule.name)
                 elif not os.path.isdir(root):
                     why = "is not a folder" if os.path.lexists(root) else "is missing"
                     missing.setdefault(f"{folder} {why}", []).append(rule.name)
@@ -99,11 +175,21 @@ class _Planner:
             self.result.notes.append(Note(f"{what}; skipped there: {', '.join(rules)}", True))
         return roots
 
+    def _never_folders(self, roots: dict[str, _Active]) -> set[str]:
+        """Return the folders that are no entries: those that rules act in or write into, and all above."""
+        writing = set(self.past.written([rule.key for rule in self.book.rules])) | set(roots)
+        for rule in self.book.rules:
+            if rule.move is not None:
+                head = ["".join(map(str, segment)) for segment in rule.move.segments[: rule.move.fixed]]
+                bases = ["/"] if rule.move.absolute else [os.path.realpath(folder) for folder in rule.folders]
+                writing |= {os.path.realpath(os.path.join(base, *head)) for base in bases}
+        return {above for folder in writing for above in _with_parents(folder)}
+
     def _walk(self, root: str, roots: dict[str, _Active], done: set[str]) -> None:
         def descend(listing: Listing, name: str, _: _Active) -> _Active | None:
             path = Place(listing.folder, name).path
             below: _Active = {}
-            if not never_entered(path, name):
+            if not never_entered(path, name) and not self._claims_folder(listing, name):
                 for index, acting in self.here.items():
                     if acting.levels != 1 and (name[0] != "." or self.book.rules[index].hidden):
                         left = None if acting.levels is None else acting.levels - 1
@@ -115,116 +201,207 @@ class _Planner:
                 below[index] = _Acting(path, deeper)
             return below or None
 
+        def pick(listing: Listing, active: _Active) -> Sequence[int]:
+            done.add(listing.folder)
+            self.here = self._acting(listing, active)
+            return self._pick(listing) if self.here else ()
+
+        rules = [index for index, rule in enumerate(self.book.rules) if rule.take == "files"]
+        status = self.book.matcher(tuple(rules), self.world.now_ns).needs_status
         try:
-            for listing, active in walk(root, roots[root], self._status_needed(), descend, self._unread):
-                done.add(listing.folder)
-                self.here = active
-                if under_version_control(listing):
-                    self._leave_whole(listing.folder)
-                if self.here:
+            for listing, _ in walk(root, roots[root], status, descend, self._unread, pick):
+                if self.here and listing.names:
                     self._listing(listing)
         except OSError as error:
             self._unread(Unread(root, reason_of(error)))
 
-    def _status_needed(self) -> bool:
-        everything = tuple(range(len(self.book.rules)))
-        return self.book.matcher(everything, self.world.now_ns).needs_status
-
-    def _leave_whole(self, folder: str) -> None:
-        inside = {index: acting for index, acting in self.here.items() if acting.base == folder}
-        if len(inside) < len(self.here):
-            self.result.notes.append(Note(f"{folder} is under version control and is left whole", False))
-        self.here = inside
+    def _acting(self, listing: Listing, active: _Active) -> _Active:
+        """Return the rules that act in a folder; a tree under version control is left whole."""
+        if not listing.version_control:
+            return active
+        inside = {index: acting for index, acting in active.items() if acting.base == listing.folder}
+        if len(inside) < len(active):
+            self.result.notes.append(Note(f"{listing.folder} is under version control and is left whole", False))
+        return inside
 
     def _unread(self, unread: Unread) -> None:
         self.result.notes.append(Note(f"{unread.path}: {unread.reason}", not unread.by_design))
 
     # What they do there
 
-    def _listing(self, listing: Listing) -> None:
-        indexes = tuple(sorted(self.here))
-        shown = any(self.book.rules[index].hidden for index in indexes)
+    def _indexes(self, folders: bool) -> tuple[int, ...]:
+        """Return the rules that act here on files, or on folders."""
+        return tuple(
+            index
+            for index in sorted(self.here)
+            if (take := self.book.rules[index].take) == "items" or (take == "folders") is folders
+        )
+
+    def _depths(self, listing: Listing, indexes: tuple[int, ...]) -> list[int]:
+        return [depth_below(self.here[index].base, listing.folder) for index in indexes]
+
+    def _pick(self, listing: Listing) -> Sequence[int]:
+        shown = any(self.book.rules[index].hidden for index in self.here)
         self.result.seen += len(listing.names if shown else [name for name in listing.names if name[0] != "."])
-        depths = [depth_below(self.here[index].base, listing.folder) for index in indexes]
+        indexes = self._indexes(folders=False)
+        return self.book.matcher(indexes, self.world.now_ns).pick(listing, self._depths(listing, indexes))
+
+    def _listing(self, listing: Listing) -> None:
+        indexes = self._indexes(folders=False)
+        known: dict[int, Facts | OSError] = {}
+
+        def facts_at(at: int) -> Facts | OSError:
+            if at not in known:
+                try:
+                    record = look(listing.place(at))
+                except OSError as error:
+                    known[at] = error
+                else:
+                    known[at] = Facts(record, self.here[indexes[0]].base, self.book.types, self.world)
+            return known[at]
+
+        def ask(at: int, node: Node) -> Truth:
+            facts = facts_at(at)
+            return None if isinstance(facts, OSError) else node.test(facts)
+
         matcher = self.book.matcher(indexes, self.world.now_ns)
-        hits = matcher(listing, depths)
+        hits = matcher(listing, self._depths(listing, indexes), ask)
         for at, index in sorted(hits, key=lambda hit: listing.names[hit[0]]):
             place = listing.place(at)
-            if place.path == self.rule_file:
+            if place.path in self.never:
                 continue
-            try:
-                record = look(place)
-            except OSError as error:
-                self._unread(Unread(place.path, reason_of(error)))
+            facts = facts_at(at)
+            if isinstance(facts, OSError):
+                self._unread(Unread(place.path, reason_of(facts)))
                 continue
             rule = self.book.rules[index]
-            facts = Facts(record, self.here[index].base, self.book.types, self.world)
-            if record.identity.kind != "file" or rule.where.test(facts) is not True:
-                self._left(rule, record, "changed while the folder was read", True)
+            if facts.base != self.here[index].base:
+                facts = Facts(facts.record, self.here[index].base, self.book.types, self.world)
+            if facts.record.identity.kind != "file" or rule.where.test(facts) is not True:
+                self._left(rule, place, "changed while the folder was read", True)
             else:
-                self._claimed(rule, record, facts)
+                self._claimed(index, facts)
 
-    def _left(self, rule: Rule, record: FileRecord, reason: str, problem: bool) -> None:
-        self.result.left.append(Left(record.place, rule.name, reason, problem))
+    def _claims_folder(self, listing: Listing, name: str) -> bool:
+        """Find the rule that takes a folder as a whole, if there is one; then nothing inside is an entry."""
+        indexes = self._indexes(folders=True)
+        place = Place(listing.folder, name)
+        if not indexes or place.path in self.never_folders:
+            return False
+        try:
+            record = look(place)
+        except OSError:
+            return False  # the walk finds it missing too, and says so
+        inside = look_inside(place.path)
+        for index in indexes:
+            rule = self.book.rules[index]
+            if name[0] == "." and not rule.hidden:
+                continue
+            facts = Facts(record, self.here[index].base, self.book.types, self.world, inside)
+            if rule.where.test(facts) is True:
+                if isinstance(inside, Unknown):
+                    self._left(rule, place, inside.reason, True)
+                else:
+                    identity = record.identity._replace(inside=inside.digest)
+                    self._claimed(index, replace(facts, record=record._replace(identity=identity)))
+                return True
+        return False
 
-    def _claimed(self, rule: Rule, record: FileRecord, facts: Facts) -> None:
+    def _left(self, rule: Rule, place: Place, reason: str, problem: bool) -> None:
+        self.result.left.append(Left(place, rule.name, reason, problem))
+
+    def _claimed(self, index: int, facts: Facts) -> None:
         """Plan what the deciding rule does with an entry, or note why it is left."""
+        rule, record = self.book.rules[index], facts.record
+        place = record.place
         if rule.ending == "leave":
             self.result.kept += 1
             return
-        wanted = self._wanted(rule, facts)
+        around = Filling(self.book.type_folders, captures_of(rule.where, facts), rule.kinds)
+        wanted = wanted_place(rule, facts, around, self._resolve)
         if isinstance(wanted, Missing):
-            self._left(rule, record, wanted.reason, True)
-            return
-        place = record.place
-        if self._is_home(rule, record, wanted):
+            self._left(rule, place, wanted.reason, True)
+        elif self._is_home(place, wanted):
             self.result.at_home += 1
         elif not self.again and (run := self.past.taken_back(rule.key, place, record.identity)):
-            self._left(rule, record, f"taken back by run {run}; --again does it", False)
-        elif self._is_unsettled(rule, record):
-            self._left(rule, record, "written to a moment ago", False)
-        elif problem := self.folders.usable(wanted.folder, record.identity.dev, facts.base):
-            self._left(rule, record, problem, True)
-        elif rule.clash == "skip" and self.names.on_disk(wanted):
-            self._left(rule, record, f"{wanted.name} is there already", False)
+            self._left(rule, place, f"taken back by run {run}; --again does it", False)
+        elif rule.rename is not None and self.past.put_here(rule.key, place, record.identity):
+            # A rule that makes a new name from the old one would otherwise never come to rest.
+            self.result.at_home += 1
+        elif index in self.off_duty:
+            self._left(rule, place, "outside the hours of the rule", False)
+        elif self._is_unsettled(rule, facts):
+            self._left(rule, place, "written to a moment ago", False)
         else:
-            for folder in self.folders.to_make(wanted.folder):
-                self.result.add("make-folder", rule.name, rule.key, None, place_of(folder), None)
-            self.result.add("move", rule.name, rule.key, place, self.names.give(wanted), record.identity)
+            self._move(rule, facts, wanted)
 
-    def _wanted(self, rule: Rule, facts: Facts) -> Place | Missing:
-        """Return the place that the rule wants an entry to be in, clashes aside."""
-        place = facts.record.place
-        folder, name = place
-        if rule.move is not None:
-            segments = rule.move.fill(facts, self.book.type_folders)
-            if isinstance(segments, Missing):
-                return segments
-            folder = self._target(rule.move, segments, facts.base)
-        if rule.rename is not None:
-            segments = rule.rename.fill(facts, self.book.type_folders)
-            if isinstance(segments, Missing):
-                return segments
-            name = segments[0]
-        return Place(folder, name)
+    def _move(self, rule: Rule, facts: Facts, wanted: Wanted) -> None:
+        record = facts.record
+        target = self._free_number(wanted) if wanted.numbered else wanted.place
+        if any(is_inside(target.folder, self._resolve(away)) for away in self.book.unmounted):
+            self._left(rule, record.place, "the target is not mounted", True)
+        elif is_inside(target.folder, record.place.path):
+            self._left(rule, record.place, "a folder cannot go into itself", True)
+        elif problem := self.folders.usable(target.folder, record.identity.dev, facts.base):
+            self._left(rule, record.place, problem, True)
+        elif rule.clash == "skip" and self.names.on_disk(target):
+            self._left(rule, record.place, f"{target.name} is there already", False)
+        else:
+            self.result.add("move", rule.name, rule.key, record.place, self.names.give(target), record.identity)
 
-    def _target(self, target: Template, segments: list[str], base: str) -> str:
-        """Return the target folder; of an absolute one the fixed part is resolved, once."""
-        if not target.absolute:
-            return os.path.normpath(os.path.join(base, *segments))
-        if target.text not in self.resolved:
-            self.resolved[target.text] = os.path.realpath(os.path.join("/", *segments[: target.fixed]))
-        return os.path.normpath(os.path.join(self.resolved[target.text], *segments[target.fixed :]))
+    def _free_number(self, wanted: Wanted) -> Place:
+        """Return the place with the first number that is free."""
+        assert wanted.numbered is not None
+        number = self.counters.get(wanted.place, 1)
+        while number < _MOST_NUMBERS and not self.names.is_free(wanted.numbered(number)):
+            number += 1
+        self.counters[wanted.place] = number + 1
+        return wanted.numbered(number)
 
-    def _is_home(self, rule: Rule, record: FileRecord, wanted: Place) -> bool:
-        place = record.place
-        if place.folder == wanted.folder and (place.name == wanted.name or is_numbered_form(place.name, wanted.name)):
-            return True
-        # A rule that makes a new name from the old one would otherwise never come to rest.
-        return rule.rename is not None and self.past.put_here(rule.key, place, record.identity) is not None
+    def _resolve(self, path: str) -> str:
+        if path not in self.resolved:
+            self.resolved[path] = os.path.realpath(path)
+        return self.resolved[path]
 
-    def _is_unsettled(self, rule: Rule, record: FileRecord) -> bool:
+    def _is_home(self, place: Place, wanted: Wanted) -> bool:
+        if wanted.numbered is not None:
+            # Any number that an earlier run may have given counts as its own.
+            numbers = {int(number) for number in re.findall(r"\d+", place.path) if len(number) < 9}
+            return any(wanted.numbered(number) == place for number in numbers)
+        return place.folder == wanted.place.folder and (
+            place.name == wanted.place.name or is_numbered_form(place.name, wanted.place.name)
+        )
+
+    def _is_unsettled(self, rule: Rule, facts: Facts) -> bool:
         limit_ns = rule.settle.before(self.world.now_ns)
+        modified = facts("modified")
         # A date in the future tells nothing; then the change time of the inode decides.
-        written_ns = record.mtime_ns if record.mtime_ns <= self.world.now_ns else record.ctime_ns
+        known = isinstance(modified, int) and modified <= self.world.now_ns
+        written_ns = modified if isinstance(modified, int) and known else facts.record.ctime_ns
         return written_ns > limit_ns and limit_ns < self.world.now_ns
+
+    # When all is known
+
+    def _keep_targets_in_place(self) -> None:
+        """Leave folders where they are that other entries of this plan go into."""
+        targets = {above for step in self.result.moves if step.target for above in _with_parents(step.target.folder)}
+        for step in self.result.moves:
+            if step.was is not None and step.was.kind == "folder" and step.place.path in targets:
+                self.result.left.append(Left(step.place, step.rule, "other entries go into it", False))
+                self.result.drop(lambda one, gone=step: one is gone)  # type: ignore[misc]
+
+    def _hold_ceilings(self) -> None:
+        for rule in self.book.rules:
+            count = sum(step.rule == rule.name for step in self.result.moves)
+            if rule.at_most is not None and count > rule.at_most:
+                reason = f"{count:,} entries, and `at_most` allows {rule.at_most:,}; raise it if that is right"
+                self.result.refused.append(Refusal(rule.name, reason))
+                self.result.drop(lambda step, name=rule.name: step.rule == name)  # type: ignore[misc]
+
+
+def _with_parents(folder: str) -> list[str]:
+    found = [folder]
+    while (parent := os.path.dirname(folder)) != folder:
+        folder = parent
+        found.append(folder)
+    return found

@@ -37,14 +37,15 @@ class Names:
     def give(self, wanted: Place) -> Place:
         """Return a free place, the wanted one or the first free number of it, and keep it."""
         place = wanted
-        if not self._is_free(place):
+        if not self.is_free(place):
             number = self._next.get(wanted, 2)
-            while not self._is_free(place):
+            while not self.is_free(place):
                 place = Place(wanted.folder, shortened(wanted.name, f"_{number}"))
                 number += 1
             self._next[wanted] = number
         self._given.add(place)
         return place
 
-    def _is_free(self, place: Place) -> bool:
+    def is_free(self, place: Place) -> bool:
+        """Tell whether nothing of that name stands there, or will by this plan."""
         return place not in self._given and not self.on_disk(place)

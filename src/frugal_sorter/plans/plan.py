@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Literal, NamedTuple
 
-from frugal_sorter.files.record import Identity, Place
+from frugal_sorter.files.record import Identity, Place, place_of
 
 VerbName = Literal["make-folder", "move", "remove-folder", "note-times", "restore-times"]
 
@@ -107,6 +107,38 @@ class Plan:
         step = Step(len(self.steps) + 1, verb, rule, rule_key, source, target, was, args or {})
         self.steps.append(step)
         return step
+
+    def drop(self, unwanted: Callable[[Step], bool]) -> None:
+        """Take steps out, and the folders that then nothing goes into."""
+        self.steps = [step for step in self.steps if not unwanted(step)]
+        needed = {step.target.folder for step in self.moves if step.target}
+        kept = []
+        for step in reversed(self.steps):
+            if step.verb == "make-folder" and step.target is not None:
+                if step.target.path not in needed:
+                    continue
+                needed.add(step.target.folder)
+            kept.append(step)
+        self.steps = kept[::-1]
+        self._number()
+
+    def make_folders(self, to_make: Callable[[str], list[str]]) -> None:
+        """Put in front of each move the folders that must be made for it.
+
+        Args:
+            to_make: returns those for a target folder, the outermost first, each only once.
+        """
+        steps: list[Step] = []
+        for step in self.steps:
+            for folder in to_make(step.target.folder) if step.verb == "move" and step.target else ():
+                steps.append(Step(0, "make-folder", step.rule, step.rule_key, None, place_of(folder), None))
+            steps.append(step)
+        self.steps = steps
+        self._number()
+
+    def _number(self) -> None:
+        for number, step in enumerate(self.steps, 1):
+            step.id = number
 
     @property
     def moves(self) -> list[Step]:

@@ -7,8 +7,8 @@ a whole listing puts it into a generated function. So the two cannot disagree.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass, field
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from functools import cached_property, lru_cache
 from importlib import resources
 from typing import Any, NamedTuple
@@ -17,9 +17,11 @@ from lark import Lark, Token, Tree
 from lark.exceptions import LarkError, UnexpectedEOF, UnexpectedInput, UnexpectedToken
 
 from frugal_sorter.errors import StateError
+from frugal_sorter.files.record import Unknown
 from frugal_sorter.rules import operators
-from frugal_sorter.rules.fields import FIELDS, Facts, Field, Unknown, fold
+from frugal_sorter.rules.fields import FIELDS, NAME_COST, Fact, Facts, Field, fold
 from frugal_sorter.rules.mistakes import Wrong, nearest
+from frugal_sorter.rules.patterns import CaptureKind
 from frugal_sorter.state.folders import ready_state_folder
 
 Truth = bool | None
@@ -28,12 +30,23 @@ LONGEST = 4_000
 DEEPEST = 100
 
 
+@dataclass
 class Code:
-    """What source needs around it: constants by name, and the variables it reads."""
+    """What source needs around it: constants by name, and the variables it reads.
 
-    def __init__(self) -> None:
-        self.constants: dict[str, object] = {}
-        self.variables: set[str] = set()
+    Args:
+        now_ns: the moment that ages are counted from.
+        possible: ask only whether a condition could hold, from the name alone.
+        known: fields whose value is known beforehand, such as the suffix that is dispatched on.
+        depth: the variable that holds the depth, which differs between rules.
+    """
+
+    now_ns: int
+    possible: bool = False
+    known: Mapping[str, object] = field(default_factory=dict)
+    depth: str = "depth"
+    constants: dict[str, object] = field(default_factory=dict)
+    variables: set[str] = field(default_factory=set)
 
     def constant(self, value: object) -> str:
         """Keep a value and return the name under which source finds it."""
@@ -41,11 +54,11 @@ class Code:
         self.constants[name] = value
         return name
 
-    def value(self, of: Field, folded: bool, depth: str) -> str:
+    def value(self, of: Field, folded: bool) -> str:
         """Return the variable or expression that holds a field of the entry in the loop."""
         if of.name == "depth":
-            self.variables.add(depth)
-            return depth
+            self.variables.add(self.depth)
+            return self.depth
         if of.kind == "flag":
             self.variables.update(of.uses)
             return f"({of.source})"
@@ -63,15 +76,16 @@ class Node:
         """Return whether the condition is true of an entry; None where that is unknown."""
         raise NotImplementedError
 
-    def source(self, truth: bool, now_ns: int, code: Code, depth: str) -> str:
+    def source(self, truth: bool, code: Code) -> str:
         """Return an expression that is true exactly where the condition is surely `truth`.
 
-        Args:
-            truth: what is asked for; where the condition is unknown neither expression holds.
-            now_ns: the moment that ages are counted from.
-            code: receives the constants and variables of the expression.
-            depth: the variable that holds the depth, which differs between rules.
+        With `code.possible` it is true wherever the condition could be `truth`. Where the
+        condition is unknown neither of the sure expressions holds.
         """
+        raise NotImplementedError
+
+    def leaves(self) -> Iterator[Leaf]:
+        """Yield the tests in the order of the text."""
         raise NotImplementedError
 
 
@@ -100,9 +114,23 @@ class Several(Node):
                 decided = None
         return decided
 
-    def source(self, truth: bool, now_ns: int, code: Code, depth: str) -> str:
-        word = " and " if self.every is truth else " or "
-        return "(" + word.join(part.source(truth, now_ns, code, depth) for part in self._by_cost) + ")"
+    def source(self, truth: bool, code: Code) -> str:
+        all_needed = self.every is truth
+        settled, idle = ("False", "True") if all_needed else ("True", "False")
+        parts = []
+        for part in self._by_cost:
+            one = part.source(truth, code)
+            if one == settled:
+                return settled
+            if one != idle:
+                parts.append(one)
+        if not parts:
+            return idle
+        return "(" + (" and " if all_needed else " or ").join(parts) + ")"
+
+    def leaves(self) -> Iterator[Leaf]:
+        for part in self.parts:
+            yield from part.leaves()
 
 
 @dataclass(frozen=True)
@@ -119,35 +147,95 @@ class Negation(Node):
         truth = self.part.test(facts)
         return None if truth is None else not truth
 
-    def source(self, truth: bool, now_ns: int, code: Code, depth: str) -> str:
-        return self.part.source(not truth, now_ns, code, depth)
+    def source(self, truth: bool, code: Code) -> str:
+        return self.part.source(not truth, code)
+
+    def leaves(self) -> Iterator[Leaf]:
+        yield from self.part.leaves()
 
 
 @dataclass(frozen=True)
 class Leaf(Node):
-    """One test on one field."""
+    """One test on one field; `text` is how it was written."""
 
     on: Field
     check: operators.Check
+    text: str = ""
 
     @property
     def cost(self) -> int:  # type: ignore[override]
         return self.on.cost + self.check.cost
 
+    def value(self, facts: Facts) -> Fact:
+        """Return the value that is tested."""
+        return facts(self.on.name) if self.on.name in FIELDS else self.on.get(facts)
+
     def test(self, facts: Facts) -> Truth:
-        value = facts(self.on.name)
+        value = self.value(facts)
         if isinstance(value, Unknown) or (value is None and not self.check.asks_absence):
             return None
-        if self.check.folded:
-            value = fold(str(value))
-        return operators.asker(self.check, facts.world.now_ns)(value)
+        ask = operators.asker(self.check, facts.world.now_ns)
+        if isinstance(value, tuple) and not self.check.asks_absence:
+            return any(ask(fold(one) if self.check.folded else one) for one in value)
+        return ask(fold(str(value)) if self.check.folded else value)
 
-    def source(self, truth: bool, now_ns: int, code: Code, depth: str) -> str:
-        check = self.check.at(now_ns)
-        names = {f"c{i}": code.constant(constant) for i, constant in enumerate(check.constants)}
-        variable = code.value(self.on, self.check.folded, depth)
-        template = check.true if truth else check.false
-        return "(" + template.format(v=variable, **names) + ")"
+    def source(self, truth: bool, code: Code) -> str:
+        if self.on.name in code.known:
+            return str(operators.asker(self.check, code.now_ns)(code.known[self.on.name]) is truth)
+        if self.on.name == "everything":
+            return str(truth)
+        if code.possible and self.on.cost > NAME_COST:
+            return "True"
+        if not self.on.source:
+            return f"ask(i, {code.constant(self)}) is {truth}"
+        found = self.check.at(code.now_ns)
+        names = {f"c{i}": code.constant(constant) for i, constant in enumerate(found.constants)}
+        variable = code.value(self.on, self.check.folded)
+        if code.possible:
+            return "(not (" + (found.false if truth else found.true).format(v=variable, **names) + "))"
+        return "(" + (found.true if truth else found.false).format(v=variable, **names) + ")"
+
+    def leaves(self) -> Iterator[Leaf]:
+        yield self
+
+    def changes_at(self, facts: Facts) -> int | None:
+        """Return the next moment, in ns, at which the answer may change by itself, or None."""
+        value = self.value(facts)
+        if self.check.changes is None or not isinstance(value, int):
+            return None
+        return self.check.changes(value, facts.world.now_ns)
+
+
+def captures_of(node: Node, facts: Facts) -> dict[str, Fact]:
+    """Return what the tests of a true condition captured from an entry."""
+    found: dict[str, Fact] = {}
+    for leaf in node.leaves():
+        value = leaf.value(facts) if leaf.check.capture else None
+        if leaf.check.capture and isinstance(value, str):
+            found |= leaf.check.capture(value) or {}
+    return found
+
+
+def capture_kinds(node: Node) -> dict[str, CaptureKind]:
+    """Return the names that a condition captures, each with the kind of its value."""
+    return {name: kind for leaf in node.leaves() for name, kind in leaf.check.captured}
+
+
+def will_match_at(node: Node, facts: Facts, most: int = 24) -> int | None:
+    """Return when a condition will be true of an entry that nobody touches, in ns, or None.
+
+    Only the passing of time is looked at, and at most so many of its changes.
+    """
+    now_ns = facts.world.now_ns
+    for _ in range(most):
+        later = replace(facts, world=replace(facts.world, now_ns=now_ns))
+        moments = [at for leaf in node.leaves() if (at := leaf.changes_at(later)) is not None and at > now_ns]
+        if not moments:
+            return None
+        now_ns = min(moments)
+        if node.test(replace(facts, world=replace(facts.world, now_ns=now_ns))) is True:
+            return now_ns
+    return None
 
 
 class Parsed(NamedTuple):
@@ -160,7 +248,7 @@ class Parsed(NamedTuple):
 @lru_cache(maxsize=1)
 def _parser() -> Lark:
     grammar = resources.files("frugal_sorter.rules").joinpath("condition.lark").read_text()
-    options: dict[str, Any] = {"parser": "lalr", "lexer": "contextual", "g_regex_flags": 2}
+    options: dict[str, Any] = {"parser": "lalr", "lexer": "contextual", "g_regex_flags": 2, "propagate_positions": True}
     try:
         # Building the tables takes most of a tenth of a second; they are kept for this user alone.
         return Lark(grammar, cache=str(ready_state_folder() / "conditions.cache"), **options)
@@ -168,12 +256,20 @@ def _parser() -> Lark:
         return Lark(grammar, **options)
 
 
-def parse_condition(text: str, types: Sequence[str]) -> Parsed:
+ReadList = Callable[[str], frozenset[str]]
+
+
+def _no_lists(name: str) -> frozenset[str]:
+    raise Wrong(f'there is no list "{name}" to look in', "lists stand beside a rule file")
+
+
+def parse_condition(text: str, types: Sequence[str], read_list: ReadList = _no_lists) -> Parsed:
     """Read a condition.
 
     Args:
         text: the condition as written.
         types: the names of all type groups.
+        read_list: returns the folded paths in a list file, or raises Wrong.
 
     Raises:
         Wrong: it cannot be read or asks for what does not exist. `what` names the column.
@@ -190,7 +286,7 @@ def parse_condition(text: str, types: Sequence[str]) -> Parsed:
         raise Wrong(f"the condition cannot be read: {error}", "see the examples in docs/rules.md") from None
     if _depth(tree) > DEEPEST:
         raise Wrong("the condition is nested too deeply", f"{DEEPEST} levels are allowed")
-    builder = _Builder(types)
+    builder = _Builder(text, types, read_list)
     node = builder.build(tree)
     return Parsed(node, tuple(builder.warnings))
 
@@ -232,23 +328,56 @@ def _shown(text: str) -> str:
     return text if len(text) <= 40 else text[:37] + "..."
 
 
+# The path of an entry below its `in`, for list files; it is no field of its own.
+LISTED = Field("listed in", "text", 2, "its path stands in a list file", lambda facts: facts.below)
+
+
 @dataclass
 class _Builder:
     """Turns the parse tree into nodes; the kind of each field decides what its values mean."""
 
+    written: str
     types: Sequence[str]
+    read_list: ReadList
     warnings: list[str] = field(default_factory=list)
 
     def build(self, tree: Tree[Token]) -> Node:
         if tree.data in ("any_of", "all_of"):
-            parts = tuple(self.build(part) for part in tree.children if isinstance(part, Tree))
-            return Several(parts, every=tree.data == "all_of")
+            children = [_tree(part) for part in tree.children]
+            if tree.data == "any_of" and any(part.data == "all_of" for part in children):
+                hint = "put parentheses around what belongs together"
+                self.warnings.append(f"`and` and `or` stand side by side, and `and` binds stronger; {hint}")
+            return Several(tuple(self.build(part) for part in children), every=tree.data == "all_of")
+        if tree.data == "group":
+            return self.build(_tree(tree.children[0]))
         if tree.data == "negation":
             return Negation(self.build(_tree(tree.children[-1])))
-        make = {"flag": self._flag, "same": self._same, "one_of": self._one_of, "compare": self._compare}
-        if tree.data == "listed":
-            raise Wrong("`listed in` is not available yet", "use `name in (...)`")
-        return make[tree.data](tree.children)
+        make = {
+            "flag": self._flag,
+            "same": self._same,
+            "one_of": self._one_of,
+            "compare": self._compare,
+            "listed": self._listed,
+        }
+        node = make[tree.data](tree.children)
+        return self._with_text(node, tree)
+
+    def _with_text(self, node: Node, tree: Tree[Token]) -> Node:
+        text = " ".join(self.written[tree.meta.start_pos : tree.meta.end_pos].split())
+
+        def named(one: Node) -> Node:
+            if isinstance(one, Leaf):
+                return replace(one, text=text)
+            if isinstance(one, Negation):
+                return Negation(named(one.part))
+            assert isinstance(one, Several)
+            return Several(tuple(map(named, one.parts)), one.every)
+
+        return named(node)
+
+    def _listed(self, children: list[Any]) -> Node:
+        name, _ = _text(children[-1])
+        return Leaf(LISTED, operators.among(self.read_list(name)))
 
     def _field(self, token: Token) -> Field:
         known = FIELDS.get(token.lower())
@@ -263,7 +392,7 @@ class _Builder:
     def _flag(self, children: list[Any]) -> Node:
         token = children[0]
         if token.type == "IN_USE":
-            raise Wrong("`in use` is not available yet", "leave it out")
+            return Leaf(FIELDS["in use"], operators.flag())
         found = self._field(token)
         if found.kind != "flag":
             raise Wrong(
@@ -286,7 +415,7 @@ class _Builder:
     def _one_of(self, children: list[Any]) -> Node:
         on = self._valued(children[0])
         values = [child for child in children[2:] if isinstance(child, Tree)]
-        if on.kind in ("text", "word"):
+        if on.kind in operators.TEXTS:
             leaf: Node = Leaf(on, self._texts(on, values))
         else:
             leaf = Several(tuple(Leaf(on, self._is(on, value)) for value in values), every=False)
@@ -295,7 +424,7 @@ class _Builder:
     def _is(self, on: Field, value: Tree[Token]) -> operators.Check:
         if value.data == "none":
             return operators.absent(on.kind)
-        if on.kind in ("text", "word"):
+        if on.kind in operators.TEXTS:
             return self._texts(on, [value])
         text, exactly = _text(value)
         _no_exactly(on, exactly)

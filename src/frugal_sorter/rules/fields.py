@@ -1,39 +1,46 @@
-"""The one registry of fields: the condition language and the placeholders read it."""
+"""The one registry of fields: conditions, placeholders, `explain` and the reference read it."""
 
 from __future__ import annotations
 
+import errno
 import os
+import re
+import stat
 import unicodedata
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Literal
 
-from frugal_sorter.files.record import FileRecord
+from frugal_sorter.files import attributes
+from frugal_sorter.files.contents import Contents
+from frugal_sorter.files.inside import Inside
+from frugal_sorter.files.open_files import OpenFiles
+from frugal_sorter.files.record import FileRecord, Unknown
 from frugal_sorter.files.types import OTHER, stem_of, suffix_of
 
-FieldKind = Literal["text", "word", "size", "number", "date", "flag"]
-
-
-@dataclass(frozen=True, slots=True)
-class Unknown:
-    """A fact that may exist but could not be had, and why."""
-
-    reason: str
-
-
-Fact = str | int | bool | None | Unknown
+FieldKind = Literal["text", "word", "texts", "size", "number", "date", "flag"]
+Fact = str | int | bool | tuple[str, ...] | None | Unknown
 
 
 @dataclass(frozen=True, slots=True)
 class World:
-    """All that is not on the disk. Time is handed down, so that any moment can be previewed.
+    """All that is not in the entry itself. Time is handed down, so that any moment can be previewed.
 
-    `now_ns` is in nanoseconds since the epoch.
+    Args:
+        now_ns: the moment that ages are counted from, in ns since the epoch.
+        machine: the name of this machine.
+        user: the account that acts.
+        arrived: when the tool itself put an entry where it is, or None.
+        open_files: what other programs have open.
+        contents: reads what stands inside files.
     """
 
     now_ns: int
     machine: str = ""
     user: str = ""
+    arrived: Callable[[FileRecord], int | None] = lambda _record: None
+    open_files: OpenFiles = field(default_factory=OpenFiles)
+    contents: Contents = field(default_factory=Contents)
 
 
 @dataclass(slots=True)
@@ -44,29 +51,55 @@ class Facts:
         record: what its status says.
         base: the `in` folder that it was found in.
         types: suffix to type group.
-        world: what is not on the disk.
+        world: what is not in the entry.
+        inside: of a folder, what is in it.
     """
 
     record: FileRecord
     base: str
     types: Mapping[str, str]
     world: World
+    inside: Inside | Unknown | None = None
     _known: dict[str, Fact] = field(default_factory=dict)
 
     def __call__(self, name: str) -> Fact:
         """Return one fact by the name of its field."""
         if name not in self._known:
-            self._known[name] = FIELDS[name].get(self)
+            try:
+                self._known[name] = FIELDS[name].get(self)
+            except OSError as error:
+                self._known[name] = Unknown(_reason(error))
         return self._known[name]
+
+    @property
+    def name(self) -> str:
+        """The name of the entry."""
+        return self.record.place.name
+
+    @property
+    def suffix(self) -> str:
+        """Its suffix; a folder has none."""
+        return "" if self.record.identity.kind == "folder" else suffix_of(self.name)
+
+    @property
+    def below(self) -> str:
+        """Its path below `in`."""
+        return self.record.place.path[len(self.base.rstrip("/")) + 1 :]
 
 
 @dataclass(frozen=True, slots=True)
 class Field:
     """One thing that can be asked of an entry.
 
-    `source` is the same fact as an expression over the columns of a listing, in the generated
-    matcher; `uses` names the other variables in it. `cost` orders tests: 1 is the name, 3 a
-    status call. Words are texts that are always in lower case.
+    Args:
+        name: as written in conditions and placeholders.
+        kind: what its values are; words are texts that are always in lower case.
+        cost: orders tests: 1 the name, 3 a status call, 5 a closer look, 20 opening the file.
+        summary: what it says, for the reference.
+        get: fetches it for one entry; may raise OSError.
+        source: the same as an expression over the columns of a listing; empty if it needs `get`.
+        uses: the other variables in `source`.
+        extra: the library that it needs, by its module.
     """
 
     name: str
@@ -74,8 +107,9 @@ class Field:
     cost: int
     summary: str
     get: Callable[[Facts], Fact]
-    source: str
+    source: str = ""
     uses: tuple[str, ...] = ()
+    extra: str = ""
 
 
 def fold(text: str) -> str:
@@ -100,39 +134,169 @@ def folder_name(folder: str) -> str:
     return os.path.basename(folder) or "/"
 
 
-def _name(facts: Facts) -> str:
-    return facts.record.place.name
+def _reason(error: OSError) -> str:
+    if error.errno in (errno.ENOTSUP, errno.EOPNOTSUPP):
+        return "the file system keeps no such thing"
+    return (error.strerror or "cannot be read").lower()
 
+
+def _stem(facts: Facts) -> Fact:
+    return facts.name if facts.record.identity.kind == "folder" else stem_of(facts.name)
+
+
+def _size(facts: Facts) -> Fact:
+    if facts.record.identity.kind != "folder":
+        return facts.record.identity.size
+    return facts.inside.bytes if isinstance(facts.inside, Inside) else facts.inside
+
+
+def _empty(facts: Facts) -> Fact:
+    if facts.record.identity.kind != "folder":
+        return facts.record.identity.size == 0
+    return facts.inside.files == 0 if isinstance(facts.inside, Inside) else facts.inside
+
+
+def _modified(facts: Facts) -> Fact:
+    if facts.record.identity.kind != "folder":
+        return facts.record.mtime_ns
+    if not isinstance(facts.inside, Inside):
+        return facts.inside
+    # A folder is as old as the newest file in it; an empty one as old as itself.
+    return facts.record.mtime_ns if facts.inside.newest_ns is None else facts.inside.newest_ns
+
+
+def _created(facts: Facts) -> Fact:
+    born_ns = facts.record.identity.born_ns
+    return Unknown("the file system keeps no birth time") if born_ns is None else born_ns
+
+
+def _arrived(facts: Facts) -> Fact:
+    put_ns = facts.world.arrived(facts.record)
+    return facts.record.ctime_ns if put_ns is None else put_ns
+
+
+def _latest(facts: Facts) -> Fact:
+    """Return the latest of the three dates; a birth time that is not kept is none of them."""
+    modified, created, arrived = (facts(name) for name in ("modified", "created", "arrived"))
+    if isinstance(modified, Unknown):
+        return modified
+    return max(date for date in (modified, created, arrived) if isinstance(date, int))
+
+
+def _owner(facts: Facts) -> Fact:
+    import pwd
+
+    try:
+        return pwd.getpwuid(facts.record.uid).pw_name
+    except KeyError:
+        return str(facts.record.uid)
+
+
+def holder_of(facts: Facts) -> str | None:
+    """Return the program that has an entry open."""
+    return facts.world.open_files.holder(facts.record.identity.dev, facts.record.identity.ino)
+
+
+# The marks that file managers give to copies, in English and some other languages they speak.
+_COPY_MARK = re.compile(
+    r"(?: \((?P<n>[2-9]|[1-9]\d+)\)|(?: -|) (?:copy|kopie|copie|copia|kopia|kopi|cópia)(?: \(?\d+\)?)?)$", re.IGNORECASE
+)
+
+
+def unmarked_name(name: str) -> str | None:
+    """Return the name without the mark that a file manager gives a copy, or None without a mark."""
+    stem = stem_of(name)
+    match = _COPY_MARK.search(stem)
+    if match is None or not match.start():
+        return None
+    return stem[: match.start()] + name[len(stem) :]
+
+
+def _copy_named(facts: Facts) -> Fact:
+    original = unmarked_name(facts.name)
+    return original is not None and os.path.lexists(os.path.join(facts.record.place.folder, original))
+
+
+def _attribute(name: str) -> Callable[[Facts], Fact]:
+    return lambda facts: attributes.read_attribute(facts.record.place.path, name)
+
+
+def _inside_file(fact: str, groups: frozenset[str], without: Fact) -> Callable[[Facts], Fact]:
+    """Return what fetches a fact that only files of some types have; others are not opened for it."""
+
+    def get(facts: Facts) -> Fact:
+        if facts.record.identity.kind == "folder" or (groups and facts.types.get(facts.suffix) not in groups):
+            return without
+        value: Fact = facts.world.contents.read(fact, facts.record.place.path)
+        return value
+
+    return get
+
+
+def _label(part: str) -> Callable[[Facts], Fact]:
+    def get(facts: Facts) -> Fact:
+        if facts.types.get(facts.suffix) not in _LABELLED and facts.suffix != "pdf":
+            return ""
+        found = facts.world.contents.read("label", facts.record.place.path)
+        return found if isinstance(found, Unknown) else found[part]
+
+    return get
+
+
+_PHOTOS = frozenset({"image"})
+_LABELLED = frozenset({"audio", "video"})
+_ANY = frozenset[str]()
 
 FIELDS: dict[str, Field] = {
     one.name: one
     for one in (
-        Field("name", "text", 1, "the whole name, with its suffix", _name, "name"),
-        Field("stem", "text", 1, "the name without its suffix", lambda f: stem_of(_name(f)), "stem_of(name)"),
-        Field(
-            "ext", "word", 1, "the suffix in lower case, without the dot; tar.gz is one",
-            lambda f: suffix_of(_name(f)), "suffix_of(name)",
-        ),
-        Field(
-            "type", "word", 1, "the type group of the suffix, such as image or spreadsheet",
-            lambda f: f.types.get(suffix_of(_name(f)), OTHER), "type_of(ext, 'other')", ("ext",),
-        ),
+        Field("name", "text", 1, "the whole name, with its suffix", lambda f: f.name, "name"),
+        Field("stem", "text", 1, "the name without its suffix", _stem, "stem_of(name)"),
+        Field("ext", "word", 1, "the suffix in lower case without the dot; `tar.gz` is one", lambda f: f.suffix,
+              "suffix_of(name)"),
+        Field("type", "word", 1, "the type group of the suffix, such as image or spreadsheet",
+              lambda f: f.types.get(f.suffix, OTHER), "type_of(ext, 'other')", ("ext",)),
         Field("path", "text", 1, "the absolute path", lambda f: f.record.place.path, "prefix + name"),
-        Field(
-            "folder", "text", 1, "the name of the folder it lies in",
-            lambda f: folder_name(f.record.place.folder), "folder_name",
-        ),
-        Field(
-            "depth", "number", 1, "how deep below `in`; 1 is directly in it",
-            lambda f: depth_below(f.base, f.record.place.folder), "depth",
-        ),
-        Field("hidden", "flag", 1, "the name starts with a dot", lambda f: _name(f).startswith("."), "name[0] == '.'"),
+        Field("folder", "text", 1, "the name of the folder it lies in",
+              lambda f: folder_name(f.record.place.folder), "folder_name"),
+        Field("depth", "number", 1, "how deep below `in`; 1 is directly in it",
+              lambda f: depth_below(f.base, f.record.place.folder), "depth"),
+        Field("size", "size", 3, "the size in bytes; of a folder, all inside", _size, "size"),
+        Field("modified", "date", 3, "when its contents were last written; of a folder, its newest file", _modified,
+              "modified"),
+        Field("created", "date", 5, "the birth time that the file system keeps", _created),
+        Field("opened", "date", 5, "when it was last opened, as far as the file system keeps that",
+              lambda f: f.record.atime_ns),
+        Field("arrived", "date", 5, "when it came to this folder; never too early", _arrived),
+        Field("latest", "date", 5, "the latest of modified, created and arrived", _latest),
+        Field("owner", "text", 5, "the account it belongs to", _owner),
+        Field("tag", "texts", 8, "its tags, as desktop programs keep them",
+              lambda f: attributes.split_tags(str(_attribute(attributes.TAGS)(f)))),
+        Field("comment", "text", 8, "its comment, as desktop programs keep it", _attribute(attributes.COMMENT)),
+        Field("origin", "text", 8, "the web address it came from", _attribute(attributes.ORIGIN)),
+        Field("taken", "date", 20, "when a photo was taken (Exif)", _inside_file("taken", _PHOTOS, None), extra="PIL"),
+        Field("title", "text", 20, "the title of a recording or a PDF", _label("title"), extra="mutagen"),
+        Field("artist", "text", 20, "the artist of a recording, the author of a PDF", _label("artist"),
+              extra="mutagen"),
+        Field("album", "text", 20, "the album of a recording", _label("album"), extra="mutagen"),
+        Field("mime", "text", 20, "the media type of its contents", _inside_file("mime", _ANY, ""), extra="puremagic"),
+        Field("text", "text", 40, "the text inside a text file or a PDF", _inside_file("text", _ANY, ""),
+              extra="pypdf"),
         Field("everything", "flag", 0, "true of every entry", lambda _: True, "True"),
-        Field("size", "size", 3, "the size in bytes", lambda f: f.record.identity.size, "size"),
-        Field("empty", "flag", 3, "a file of 0 bytes", lambda f: f.record.identity.size == 0, "size == 0", ("size",)),
-        Field("modified", "date", 3, "when its contents were last written", lambda f: f.record.mtime_ns, "modified"),
+        Field("hidden", "flag", 1, "the name starts with a dot", lambda f: f.name.startswith("."), "name[0] == '.'"),
+        Field("empty", "flag", 3, "0 bytes; of a folder, no file inside", _empty, "size == 0", ("size",)),
+        Field("readonly", "flag", 5, "nobody may write to it",
+              lambda f: not stat.S_IMODE(f.record.mode) & 0o222),
+        Field("linked", "flag", 5, "a file with more than one name (hard links)",
+              lambda f: f.record.identity.kind == "file" and f.record.nlink > 1),
+        Field("copy-named", "flag", 6, "named as file managers name copies, and the unmarked name is there",
+              _copy_named),
+        Field("in use", "flag", 10, "a program has it open, as far as this user can see",
+              lambda f: holder_of(f) is not None),
+        Field("mislabelled", "flag", 20, "its contents are of another kind than its suffix says",
+              _inside_file("mislabelled", _ANY, False), extra="puremagic"),
     )
 }  # fmt: skip
-# Variables that the loop over a listing sets by itself, and those that need a status call.
-LOOP_VARIABLES = frozenset({"name", "prefix", "folder_name", "size", "modified"})
+# Variables that a column of the listing holds, and which cost a status call for each file.
 STATUS_VARIABLES = frozenset({"size", "modified"})
+NAME_COST = 1

@@ -13,22 +13,28 @@ from typing import Any, cast
 
 from frugal_sorter.errors import UsageError
 from frugal_sorter.files.types import TYPE_OF_SUFFIX, TYPES
-from frugal_sorter.rules.book import Clash, Rule, RuleBook
-from frugal_sorter.rules.condition import Node, parse_condition
-from frugal_sorter.rules.fields import FIELDS
+from frugal_sorter.rules.book import Example, Rule, RuleBook
+from frugal_sorter.rules.condition import Node, capture_kinds, parse_condition
+from frugal_sorter.rules.fields import FIELDS, fold
 from frugal_sorter.rules.mistakes import Mistake, Mistakes, Wrong, nearest
-from frugal_sorter.rules.patterns import EXTRAS, Template, parse_template
+from frugal_sorter.rules.patterns import EXTRAS, CaptureKind, Template, parse_template
 from frugal_sorter.rules.places import built_in_places, expand
 from frugal_sorter.rules.positions import Path as KeyPath
 from frugal_sorter.rules.positions import line_at, lines_of
-from frugal_sorter.rules.units import Duration, parse_duration
+from frugal_sorter.rules.units import Duration, parse_duration, parse_hours
 from frugal_sorter.state.folders import refuse_writable_by_others
 
 FORMAT = 1
 LARGEST_FILE = 4_000_000
+LARGEST_LIST = 50_000_000
 TOP_KEYS = ("frugal", "places", "types", "type-folders", "defaults", "rule")
-RULE_KEYS = ("name", "in", "where", "levels", "hidden", "settle", "clash", "off", "move", "rename", "leave")
-DEFAULT_KEYS = ("levels", "hidden", "settle", "clash", "off")
+RULE_KEYS = (
+    "name", "in", "where", "take", "levels", "hidden", "settle", "clash", "during", "at_most", "ask", "off",
+    "move", "rename", "leave", "example",
+)  # fmt: skip
+DEFAULT_KEYS = ("take", "levels", "hidden", "settle", "clash", "during", "at_most", "ask", "off")
+EXAMPLE_KEYS = ("given", "becomes")
+TAKES = ("files", "folders", "items")
 CLASHES = ("number", "skip")
 _CONTROL = re.compile(r"[\x00-\x08\x0a-\x1f\x7f]|\t")
 
@@ -69,6 +75,8 @@ class _Loader:
         self.beside = os.path.dirname(os.path.abspath(path))
         self.mistakes: list[Mistake] = []
         self.warnings: list[str] = []
+        self.lists: list[str] = []
+        self.mounted: list[str] = []
         self.table = self._read(raw)
         self.types: dict[str, str] = dict(TYPE_OF_SUFFIX)
         self.type_names: list[str] = list(TYPES)
@@ -98,7 +106,9 @@ class _Loader:
         rules, off = self._rules(defaults)
         if self.mistakes:
             raise Mistakes(dict.fromkeys(self.mistakes))
-        return RuleBook(self.file, tuple(rules), self.types, type_folders, tuple(self.warnings), tuple(off))
+        return RuleBook(
+            self.file, tuple(rules), self.types, type_folders, tuple(self.warnings), tuple(off), tuple(self.lists)
+        )
 
     # Places in the text
 
@@ -158,11 +168,17 @@ class _Loader:
             path = ("places", name)
             if name in FIELDS or name in EXTRAS:
                 self._wrong(path, f"{{{name}}} is a placeholder already", "give the place another name")
-            elif not isinstance(value, str):
-                self._wrong(path, f"the place {name} must be a text", f'such as {name} = "~/Intake"')
-            else:
+            elif isinstance(value, str) or _is_mounted_place(value):
+                written, mounted = (
+                    (value, False) if isinstance(value, str) else (value["path"], value.get("mounted", False))
+                )
                 with self._at(path):
-                    places[name] = expand(value, places, self.beside)
+                    places[name] = expand(written, places, self.beside)
+                    if mounted:
+                        self.mounted.append(places[name])
+            else:
+                hint = f'such as {name} = "~/Intake", or {{ path = "/srv/store", mounted = true }}'
+                self._wrong(path, f"the place {name} must be a text", hint)
         return places
 
     def _types(self) -> None:
@@ -245,9 +261,10 @@ class _Loader:
         folders = read("in", lambda value: tuple(expand(one, self.places, self.beside) for one in _texts(value)), ())
         where_node = read("where", lambda value: self._condition(value, shown, (*path, "where")))
         read("off", _truth, False)
-        move: Template | None = read("move", self._target)
+        kinds = self._captures(where_node, shown, (*path, "where"))
+        move: Template | None = read("move", lambda value: self._target(value, kinds))
         rename: Template | None = read(
-            "rename", lambda value: parse_template(_one_text(value), self.places, rename=True)
+            "rename", lambda value: parse_template(_one_text(value), self.places, rename=True, captures=kinds)
         )
         leave = read("leave", _truth, False)
         if leave and ("move" in table or "rename" in table):
@@ -273,29 +290,101 @@ class _Loader:
             levels=read("levels", _levels, 1),
             hidden=read("hidden", _truth, False),
             settle=read("settle", lambda value: parse_duration(_one_text(value)), Duration(0, 0)),
-            clash=read("clash", _clash, "number"),
+            clash=read("clash", lambda value: _one_of(value, CLASHES), "number"),
             move=move,
             rename=rename,
             key=_digest({**defaults, **table}),
+            take=read("take", lambda value: _one_of(value, TAKES), "files"),
+            during=read("during", lambda value: tuple(parse_hours(one) for one in _texts(value)), ()),
+            at_most=read("at_most", _count),
+            ask=read("ask", _truth, False),
+            kinds=kinds,
+            examples=self._examples(table, path, shown),
         )
+        if rule.take == "items" and rule.levels != 1:
+            self._wrong((*path, "take"), "items are the top level of a folder", "leave `levels` out", shown)
         return rule if where_node is not None else None
 
     def _condition(self, value: Any, rule: str, path: KeyPath) -> Node:
-        parsed = parse_condition(_one_text(value), self.type_names)
+        parsed = parse_condition(_one_text(value), self.type_names, self._read_list)
         line = line_at(self.lines, path)
         self.warnings.extend(f'{self.file}:{line}: rule "{rule}": {warning}' for warning in parsed.warnings)
         return parsed.node
 
-    def _target(self, value: Any) -> Template:
+    def _captures(self, where: Node | None, rule: str, path: KeyPath) -> Mapping[str, CaptureKind]:
+        kinds = capture_kinds(where) if where is not None else {}
+        for name in kinds:
+            if name in self.places:
+                self._wrong(path, f"{{{name}}} is a place already", "give what is captured another name", rule)
+        return kinds
+
+    def _read_list(self, name: str) -> frozenset[str]:
+        path = expand(name, self.places, self.beside)
+        try:
+            if os.path.getsize(path) > LARGEST_LIST:
+                raise Wrong(f'the list "{name}" is larger than {LARGEST_LIST:,} bytes', "make it shorter")
+            text = Path(path).read_bytes().decode("utf-8-sig")
+        except OSError as error:
+            raise Wrong(
+                f'the list "{name}" cannot be read ({(error.strerror or "").lower()})',
+                "lists stand beside the rule file",
+            ) from None
+        except UnicodeDecodeError:
+            raise Wrong(f'the list "{name}" is not UTF-8', "save it as UTF-8") from None
+        self.lists.append(os.path.realpath(path))
+        lines = (line.strip() for line in text.splitlines())
+        named = (line.replace("\\", "/").removeprefix("./") for line in lines if line and not line.startswith("#"))
+        return frozenset(map(fold, named))
+
+    def _target(self, value: Any, kinds: Mapping[str, CaptureKind]) -> Template:
         text = _one_text(value)
         head, _, rest = text.partition("/")
         if head.startswith(("~", "$")):
-            return parse_template(rest, self.places, root=expand(head, self.places, self.beside))
-        return parse_template(text, self.places)
+            root = expand(head, self.places, self.beside)
+            return parse_template(rest, self.places, root=root, captures=kinds)
+        return parse_template(text, self.places, captures=kinds)
+
+    def _examples(self, table: Mapping[str, Any], path: KeyPath, rule: str) -> tuple[Example, ...]:
+        examples = []
+        tables = table.get("example", [])
+        if not isinstance(tables, list) or not all(isinstance(one, dict) for one in tables):
+            self._wrong((*path, "example"), "an example must be a table of its own", "write [[rule.example]]", rule)
+            return ()
+        for index, one in enumerate(tables):
+            here = (*path, "example", index)
+            for key in one:
+                if key in RULE_KEYS and key not in EXAMPLE_KEYS:
+                    what = f"`{key}` is a key of the rule, but stands below [[rule.example]]"
+                    self._wrong((*here, key), what, "move it up, above the examples", rule)
+            self._unknown_keys({key: one[key] for key in one if key not in RULE_KEYS}, EXAMPLE_KEYS, here, rule)
+            given, becomes = one.get("given"), one.get("becomes", False)
+            if not isinstance(given, dict) or not isinstance(given.get("name"), str) or not given["name"]:
+                self._wrong(here, "an example needs a name to begin with", 'such as given = { name = "a.log" }', rule)
+            elif becomes is not False and not isinstance(becomes, str):
+                self._wrong(here, "`becomes` is a path below `in`", "or false where the rule does not match", rule)
+            else:
+                examples.append(Example(line_at(self.lines, here), given, becomes or None))
+        return tuple(examples)
+
+
+def _is_mounted_place(value: Any) -> bool:
+    return (
+        isinstance(value, dict)
+        and set(value) <= {"path", "mounted"}
+        and isinstance(value.get("path"), str)
+        and isinstance(value.get("mounted", False), bool)
+    )
+
+
+def _fixed_part(rule: Rule) -> list[str]:
+    """Return the segments of an absolute target that are the same for every entry."""
+    if rule.move is None or not rule.move.absolute:
+        return []
+    return ["".join(map(str, segment)) for segment in rule.move.segments[: rule.move.fixed]]
 
 
 def _digest(table: Mapping[str, Any]) -> str:
-    telling = {key: value for key, value in table.items() if key not in ("name", "off")}
+    telling = {key: value for key, value in table.items() if key not in ("name", "off", "example")}
     return hashlib.blake2b(repr(sorted(telling.items())).encode("utf-8", "surrogatepass"), digest_size=12).hexdigest()
 
 
@@ -347,8 +436,14 @@ def _levels(value: Any) -> int | None:
     return value
 
 
-def _clash(value: Any) -> Clash:
+def _one_of(value: Any, known: tuple[str, ...]) -> str:
     text = _one_text(value)
-    if text not in CLASHES:
-        raise Wrong(f'there is no clash "{text}"', nearest(text, CLASHES) or f"known are {', '.join(CLASHES)}")
-    return cast(Clash, text)
+    if text not in known:
+        raise Wrong(f'"{text}" cannot stand here', nearest(text, known) or f"known are {', '.join(known)}")
+    return text
+
+
+def _count(value: Any) -> int:
+    if isinstance(value, bool) or not isinstance(value, int) or value < 0:
+        raise Wrong(f"{value!r} is no number of entries", "write it without quotes, such as 500")
+    return value

@@ -8,25 +8,33 @@ import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
-from typing import NamedTuple
+from typing import Any, Final, NamedTuple
+
+import regex
 
 from frugal_sorter.rules.fields import FieldKind, fold
 from frugal_sorter.rules.mistakes import Wrong
-from frugal_sorter.rules.units import parse_duration, parse_size, parse_span
+from frugal_sorter.rules.patterns import CaptureKind, check_capture_name, parse_reading
+from frugal_sorter.rules.units import Span, parse_duration, parse_size, parse_span
+
+TEXT: Final[CaptureKind] = "text"
+TEXTS: tuple[FieldKind, ...] = ("text", "word", "texts")
 
 OPERATOR_WORDS = (
-    "is", "in", "has", "starts", "ends", "like", "matches", "older than", "within", "before", "after", "on",
+    "is", "in", "has", "starts", "ends", "like", "fits", "matches", "older than", "within", "before", "after", "on",
 )  # fmt: skip
 EXAMPLES: dict[FieldKind, str] = {
     "text": 'has "kiln"',
     "word": "is log",
+    "texts": "is keep",
     "size": "> 10 MB",
     "number": "> 1",
     "date": "older than 30 days",
 }
 _GOES_WITH: dict[FieldKind, str] = {
-    "text": "is, in, has, starts, ends, like, matches",
+    "text": "is, in, has, starts, ends, like, fits, matches",
     "word": "is, in, has, starts, ends, like, matches",
+    "texts": "is, in, has, starts, ends, like, matches",
     "size": "is, in, >, <, >=, <=",
     "number": "is, in, >, <, >=, <=",
     "date": "is, older than, within, before, after, on",
@@ -49,12 +57,22 @@ class Check:
     folded: bool = False
     asks_absence: bool = False
     cost: int = 0
+    # When, after a moment, the answer to a date may change by itself.
+    changes: Callable[[int, int], int | None] | None = None
+    # What a text that passes gives to placeholders, and of which kind it is.
+    capture: Callable[[str], dict[str, Any] | None] | None = None
+    captured: tuple[tuple[str, CaptureKind], ...] = ()
 
 
 def _decided(true: str, *constants: object, folded: bool = False, cost: int = 0) -> Check:
     """Return a check that is false wherever it is not true."""
     found = Expressions(true, f"not ({true})", constants)
     return Check(lambda _: found, folded=folded, cost=cost)
+
+
+def among(paths: frozenset[str]) -> Check:
+    """Return the check whether a path is one of a list's."""
+    return _decided("{v} in {c0}", paths, folded=True)
 
 
 def flag() -> Check:
@@ -64,7 +82,7 @@ def flag() -> Check:
 
 def absent(kind: FieldKind) -> Check:
     """Return the check whether an entry has no such fact; a text is absent when it is empty."""
-    true = "not {v}" if kind in ("text", "word") else "{v} is None"
+    true = "not {v}" if kind in TEXTS else "{v} is None"
     return Check(lambda _: Expressions(true, f"not ({true})"), asks_absence=True)
 
 
@@ -96,12 +114,10 @@ def compare(name: str, kind: FieldKind, operator: str, text: str, exactly: bool)
         return _by_age(operator, text)
     if operator in ("before", "after", "on") and kind == "date":
         return _by_day(operator, text)
-    if operator in _TEXTUAL and kind in ("text", "word"):
+    if operator in _TEXTUAL and kind in TEXTS and not (operator == "fits" and kind != "text"):
         if not text:
             raise Wrong(f"`{name} {operator}` has an empty value", f"say `{name} is none` for an entry without one")
         return _TEXTUAL[operator](text, exactly)
-    if operator == "fits":
-        raise Wrong("`fits` is not available yet", f"use `{name} like` or `{name} matches`")
     raise Wrong(f"`{operator}` does not go with `{name}`", f"`{name}` takes {_GOES_WITH[kind]}")
 
 
@@ -122,7 +138,13 @@ def _by_age(operator: str, text: str) -> Check:
         older, recent = "{v} < {c0}", "{c0} <= {v} <= {c1}"
         return Expressions(older, recent, constants) if operator != "within" else Expressions(recent, older, constants)
 
-    return Check(at)
+    def changes(value: int, now_ns: int) -> int | None:
+        if value > now_ns:
+            return value
+        turns = duration.after(value)
+        return turns if turns > now_ns else None
+
+    return Check(at, changes=changes)
 
 
 def _by_day(operator: str, text: str) -> Check:
@@ -133,7 +155,11 @@ def _by_day(operator: str, text: str) -> Check:
         true = {"on": "{c0} <= {v} < {c1}", "before": "{v} < {c0}", "after": "{v} >= {c1}"}[operator]
         return Expressions(true, f"not ({true})", (first, end))
 
-    return Check(at)
+    def changes(_: int, now_ns: int) -> int | None:
+        # Only today and yesterday mean another day tomorrow.
+        return Span(None, 3).bounds(now_ns)[1] if span.first is None else None
+
+    return Check(at, changes=changes)
 
 
 def _has(text: str, exactly: bool) -> Check:
@@ -164,13 +190,22 @@ class TimedSearch:
     _ALL_SECONDS = 2.0
 
     def __init__(self, text: str, exactly: bool) -> None:
-        import regex
-
         try:
             self._pattern = regex.compile(text, 0 if exactly else regex.IGNORECASE)
         except regex.error as error:
             raise Wrong(f'"{text}" is not a regular expression ({error})', "`like` takes simple wildcards") from None
         self._left = self._ALL_SECONDS
+        self.groups: tuple[str, ...] = tuple(self._pattern.groupindex)
+        for group in self.groups:
+            check_capture_name(group)
+
+    def capture(self, text: str) -> dict[str, str] | None:
+        """Return the named groups of the first place where it is found."""
+        try:
+            found = self._pattern.search(text, timeout=self._ONE_SECONDS)
+        except TimeoutError:
+            return None
+        return None if found is None else {name: value or "" for name, value in found.groupdict().items()}
 
     def __call__(self, text: str) -> bool | None:
         if self._left <= 0:
@@ -186,7 +221,14 @@ class TimedSearch:
 def _matches(text: str, exactly: bool) -> Check:
     search = TimedSearch(text, exactly)
     found = Expressions("{c0}({v}) is True", "{c0}({v}) is False", (search,))
-    return Check(lambda _: found, cost=3)
+    captured = tuple((group, TEXT) for group in search.groups)
+    return Check(lambda _: found, cost=3, capture=search.capture if captured else None, captured=captured)
+
+
+def _fits(text: str, exactly: bool) -> Check:
+    reading = parse_reading(text, exactly)
+    found = Expressions("{c0}({v}) is True", "{c0}({v}) is False", (reading.fits,))
+    return Check(lambda _: found, cost=2, capture=reading.read, captured=tuple(reading.kinds.items()))
 
 
 _TEXTUAL: dict[str, Callable[[str, bool], Check]] = {
@@ -194,6 +236,7 @@ _TEXTUAL: dict[str, Callable[[str, bool], Check]] = {
     "starts": _starts,
     "ends": _ends,
     "like": _like,
+    "fits": _fits,
     "matches": _matches,
 }
 

@@ -1,22 +1,40 @@
-"""Placeholders in targets: `{modified:%Y-%m}` and what may be filled in for it.
+"""One small language of braces, read both ways.
 
-A template is read once, then filled in for each entry. A filled-in value never leaves its path
-segment, whatever the file was called.
+As a template it makes a path from the facts of an entry: `{modified:%Y-%m}/{artist|"Unknown"}`. A
+filled-in value never leaves its path segment, whatever the file was called. As a reading (the
+test `fits`) it takes a name apart: `Scan_{scanned:%Y%m%d}_{page}.tif`.
 """
 
 from __future__ import annotations
 
 import os
 import re
+import unicodedata
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from datetime import datetime
+from types import MappingProxyType
+from typing import Literal
 
-from frugal_sorter.rules.fields import FIELDS, Fact, Facts, Unknown
+import regex
+
+from frugal_sorter.files.record import Unknown
+from frugal_sorter.rules.fields import FIELDS, Fact, Facts
 from frugal_sorter.rules.mistakes import Wrong, nearest
-from frugal_sorter.rules.units import local_time
+from frugal_sorter.rules.units import SECOND_NS, local_time
 
 NAME_BYTES = 255
 _DATE_CODES = frozenset("aAbBdHIjmMpSUwWyYGVu%")
+# What each date code looks like in a name that is read.
+_CODE_LOOKS = {
+    "Y": r"\d{4}", "y": r"\d{2}", "m": r"\d{2}", "d": r"\d{2}", "H": r"\d{2}", "I": r"\d{2}", "M": r"\d{2}",
+    "S": r"\d{2}", "j": r"\d{3}", "p": "[AaPp][Mm]", "b": "[A-Za-z]{3}", "B": "[A-Za-z]+", "a": "[A-Za-z]{3}",
+    "A": "[A-Za-z]+", "%": "%",
+}  # fmt: skip
+CaptureKind = Literal["text", "number", "date"]
+NO_CAPTURES: Mapping[str, CaptureKind] = MappingProxyType({})
+# Parts without a format may end anywhere; a name made for it could keep that search busy for ever.
+_READ_SECONDS = 0.2
 _UNSAFE = re.compile(r"[/\\\x00-\x1f\x7f]")
 _SLOT = re.compile(r'\{((?:[^{}"]|"[^"]*")*)\}')
 _TOKEN = re.compile(r'(\{\{|\}\})|\{((?:[^{}"]|"[^"]*")*)\}|(/)|([{}])|([^{}/]+)')
@@ -57,52 +75,111 @@ class Template:
                 return index
         return len(self.segments)
 
-    def fill(self, facts: Facts, type_folders: Mapping[str, str]) -> list[str] | Missing:
-        """Return the path segments for one entry, or what was missing."""
+    @property
+    def fields(self) -> set[str]:
+        """The fields that it is filled in from."""
+        slots = [part for segment in self.segments for part in segment if isinstance(part, Slot)]
+        return {name for slot in slots for name in slot.alternatives if name in FIELDS}
+
+    @property
+    def counts(self) -> bool:
+        """Whether it holds the counter {n}."""
+        return any(_is_counter(part) for segment in self.segments for part in segment)
+
+    def fill(self, facts: Facts, around: Filling) -> list[str] | Missing:
+        """Return the path segments for one entry, or what was missing.
+
+        The counter {n} is filled in with `around.number`.
+        """
         filled: list[str] = []
         for segment in self.segments:
-            pieces = _fill_segment(segment, facts, type_folders)
+            pieces = _fill_segment(segment, facts, around)
             if isinstance(pieces, Missing):
                 return pieces
             filled.extend(pieces)
         return filled
 
 
-def _initial(facts: Facts) -> str | None:
-    """Return the first letter or digit of the name, in upper case."""
+@dataclass(frozen=True)
+class Filling:
+    """What a template is filled in from, beside the facts of the entry.
+
+    Args:
+        type_folders: what {typefolder} says.
+        captures: what the condition captured; dates in ns.
+        kinds: the kinds of the captures.
+        number: the counter {n}.
+    """
+
+    type_folders: Mapping[str, str] = field(default_factory=dict)
+    captures: Mapping[str, Fact] = field(default_factory=dict)
+    kinds: Mapping[str, CaptureKind] = field(default_factory=dict)
+    number: int = 1
+
+
+def _initial(facts: Facts, _: Filling) -> str | None:
     letter = next((letter for letter in facts.record.place.name if letter.isalnum()), None)
     return None if letter is None else letter.upper()[:1]
 
 
-EXTRAS: dict[str, tuple[str, Callable[[Facts, Mapping[str, str]], str | None]]] = {
-    "initial": ("the first letter or digit of the name, in upper case", lambda facts, _: _initial(facts)),
-    "typefolder": (
-        "the folder name of the type group",
-        lambda facts, folders: folders.get(kind := str(facts("type")), kind.capitalize()),
-    ),
+def _type_folder(facts: Facts, around: Filling) -> str:
+    kind = str(facts("type"))
+    return around.type_folders.get(kind, kind.capitalize())
+
+
+SIZE_BANDS = ((0, "empty"), (100_000, "up to 100 KB"), (1_000_000, "up to 1 MB"), (10_000_000, "up to 10 MB"),
+              (100_000_000, "up to 100 MB"), (1_000_000_000, "up to 1 GB"))  # fmt: skip
+
+
+def _size_band(facts: Facts, _: Filling) -> Fact:
+    size = facts("size")
+    if not isinstance(size, int):
+        return size
+    return next((name for limit, name in SIZE_BANDS if size <= limit), "over 1 GB")
+
+
+EXTRAS: dict[str, tuple[str, Callable[[Facts, Filling], Fact]]] = {
+    "initial": ("the first letter or digit of the name, in upper case", _initial),
+    "typefolder": ("what `[type-folders]` says for the type, else its name, capitalised", _type_folder),
+    "sizeband": ("the size, roughly: " + ", ".join(name for _, name in SIZE_BANDS) + ", over 1 GB", _size_band),
+    "subpath": ("the folder of the entry below `in`, as one name", lambda facts, _: os.path.dirname(facts.below)),
+    "n": ("a counter, the first that makes the name free; `{n:03}` has three digits", lambda _, around: around.number),
+    "machine": ("the name of this machine", lambda facts, _: facts.world.machine),
+    "user": ("the account that acts", lambda facts, _: facts.world.user),
 }
+PLACEHOLDER_FIELDS = tuple(name for name, one in FIELDS.items() if one.kind != "flag")
 
 
-def _value(slot: Slot, facts: Facts, type_folders: Mapping[str, str]) -> Fact:
+def _is_counter(part: str | Slot) -> bool:
+    return isinstance(part, Slot) and "n" in part.alternatives
+
+
+def _value(slot: Slot, facts: Facts, around: Filling) -> Fact:
     found: Fact = None
     for alternative in slot.alternatives:
         if alternative.startswith('"'):
             return alternative[1:-1]
-        if alternative in EXTRAS:
-            found = EXTRAS[alternative][1](facts, type_folders)
+        if alternative in around.kinds:
+            found, dated = around.captures.get(alternative), around.kinds[alternative] == "date"
+        elif alternative in EXTRAS:
+            found, dated = EXTRAS[alternative][1](facts, around), False
         else:
-            found = facts(alternative)
-            if isinstance(found, int) and FIELDS[alternative].kind == "date":
-                try:
-                    return local_time(found).strftime(slot.codes or "%Y-%m-%d")
-                except ValueError as error:
-                    found = Unknown(str(error))
+            found, dated = facts(alternative), FIELDS[alternative].kind == "date"
+        if isinstance(found, int) and dated:
+            try:
+                return local_time(found).strftime(slot.codes or "%Y-%m-%d")
+            except ValueError as error:
+                found = Unknown(str(error))
+        if isinstance(found, tuple):
+            found = ", ".join(found)
+        if isinstance(found, int) and slot.codes.isdigit():
+            return f"{found:{slot.codes}d}"
         if found not in (None, "") and not isinstance(found, Unknown):
             return str(found)
     return found
 
 
-def _fill_segment(segment: Sequence[str | Slot], facts: Facts, type_folders: Mapping[str, str]) -> list[str] | Missing:
+def _fill_segment(segment: Sequence[str | Slot], facts: Facts, around: Filling) -> list[str] | Missing:
     if len(segment) == 1 and isinstance(segment[0], Slot) and segment[0].alternatives == ("name",):
         return [facts.record.place.name]  # a name that exists is one that may exist
     if all(isinstance(part, str) for part in segment):
@@ -112,7 +189,7 @@ def _fill_segment(segment: Sequence[str | Slot], facts: Facts, type_folders: Map
         if isinstance(part, str):
             pieces[-1] += part
             continue
-        value = _value(part, facts, type_folders)
+        value = _value(part, facts, around)
         if value in (None, "") or isinstance(value, Unknown):
             why = f" ({value.reason})" if isinstance(value, Unknown) else ""
             return Missing(f"no value for {{{part.written}}}{why}")
@@ -161,7 +238,13 @@ def shortened(name: str, mark: str = "") -> str:
     return stem + tail
 
 
-def parse_template(text: str, places: Mapping[str, str], rename: bool = False, root: str = "") -> Template:
+def parse_template(
+    text: str,
+    places: Mapping[str, str],
+    rename: bool = False,
+    root: str = "",
+    captures: Mapping[str, CaptureKind] = NO_CAPTURES,
+) -> Template:
     """Read a target.
 
     Args:
@@ -169,6 +252,7 @@ def parse_template(text: str, places: Mapping[str, str], rename: bool = False, r
         places: the folders that `{place}` stands for.
         rename: it is a name, so that it may hold no separator.
         root: an absolute folder that the target is below; without one a place may lead.
+        captures: what the condition of the rule captures.
 
     Raises:
         Wrong: a placeholder does not exist or cannot stand there.
@@ -181,14 +265,16 @@ def parse_template(text: str, places: Mapping[str, str], rename: bool = False, r
         root, rest = places[lead[1]], text[lead.end() :]
         if rest and not rest.startswith("/"):
             raise Wrong(f"after {{{lead[1]}}} must come a /", f'such as "{{{lead[1]}}}/Sorted"')
-    segments = [(part,) for part in root.split("/") if part] + _segments(rest, places)
+    segments = [(part,) for part in root.split("/") if part] + _segments(rest, places, captures)
     dated = any("/" in part.codes for parts in segments for part in parts if isinstance(part, Slot))
     if rename and (len(segments) != 1 or dated or text.startswith("/")):
         raise Wrong("a new name cannot hold a /", "use `move` for folders")
     return Template(text, tuple(segments), bool(root) or text.startswith("/"))
 
 
-def _segments(text: str, places: Mapping[str, str]) -> list[tuple[str | Slot, ...]]:
+def _segments(
+    text: str, places: Mapping[str, str], captures: Mapping[str, CaptureKind]
+) -> list[tuple[str | Slot, ...]]:
     """Split at the slashes outside braces, and each piece into literal texts and slots."""
     segments: list[list[str | Slot]] = [[]]
     for brace, slot, slash, alone, plain in _TOKEN.findall(text):
@@ -207,34 +293,40 @@ def _segments(text: str, places: Mapping[str, str]) -> list[tuple[str | Slot, ..
             else:
                 parts.append(literal)
         else:
-            parts.append(_slot(slot, places))
+            parts.append(_slot(slot, places, captures))
     return [tuple(parts) for parts in segments if parts and parts != ["."]]
 
 
-def _slot(written: str, places: Mapping[str, str]) -> Slot:
-    names, colon, codes = written.partition(":")
-    if '"' in names:
-        names, colon, codes = _outside_quotes(written)
-    alternatives = tuple(part.strip() for part in re.findall(r'"[^"]*"|[^|]+', names))
-    dated = False
+def _slot(written: str, places: Mapping[str, str], captures: Mapping[str, CaptureKind]) -> Slot:
+    names, colon, codes = _outside_quotes(written)
+    alternatives = tuple(part.strip() for part in re.findall(r'"[^"]*"|[^|"]+', names) if part.strip())
+    kinds: set[str] = set()
     for alternative in alternatives:
-        if alternative.startswith('"') or alternative in EXTRAS:
+        if alternative.startswith('"'):
             continue
-        known = FIELDS.get(alternative)
-        if known is None or known.kind == "flag":
-            if alternative in places:
-                raise Wrong(f"the place {{{alternative}}} can only stand at the start", "write the folder out")
-            names_known = [*(name for name, one in FIELDS.items() if one.kind != "flag"), *EXTRAS]
-            raise Wrong(
-                f"there is no placeholder {{{alternative}}}",
-                nearest(alternative, [*names_known, *places]) or f"known are {', '.join(names_known)}",
-            )
-        dated = dated or known.kind == "date"
+        if alternative in captures:
+            kinds.add(captures[alternative])
+        elif alternative in EXTRAS:
+            kinds.add("number" if alternative == "n" else "text")
+        elif alternative in PLACEHOLDER_FIELDS:
+            kind = FIELDS[alternative].kind
+            kinds.add("number" if kind in ("size", "number") else kind)
+        else:
+            _unknown_placeholder(alternative, places, captures)
     if not alternatives:
         raise Wrong("a placeholder is empty", "a placeholder looks like {type}")
     if colon:
-        _check_codes(written, codes, dated)
+        _check_codes(written, codes, kinds)
     return Slot(written, alternatives, codes)
+
+
+def _unknown_placeholder(name: str, places: Mapping[str, str], captures: Mapping[str, CaptureKind]) -> None:
+    if name in places:
+        raise Wrong(f"the place {{{name}}} can only stand at the start", "write the folder out")
+    known = [*captures, *PLACEHOLDER_FIELDS, *EXTRAS]
+    raise Wrong(
+        f"there is no placeholder {{{name}}}", nearest(name, [*known, *places]) or f"known are {', '.join(known)}"
+    )
 
 
 def _outside_quotes(written: str) -> tuple[str, str, str]:
@@ -243,12 +335,126 @@ def _outside_quotes(written: str) -> tuple[str, str, str]:
     return match[1], match[2], match[3]
 
 
-def _check_codes(written: str, codes: str, dated: bool) -> None:
-    if not dated:
-        raise Wrong(f"{{{written}}} has a format but no date", "only dates take a format, such as {modified:%Y-%m}")
+def _check_codes(written: str, codes: str, kinds: set[str]) -> None:
+    if re.fullmatch(r"0?[1-9]", codes) and "number" in kinds:
+        return
+    if "date" not in kinds:
+        raise Wrong(
+            f"{{{written}}} has a format but no date", "dates take one, as {modified:%Y-%m}, and numbers, as {n:03}"
+        )
     found = re.findall(r"%(.?)", codes)
     if not found:
         raise Wrong(f"{{{written}}} has a format without codes", "such as {modified:%Y-%m}")
     for code in found:
         if code not in _DATE_CODES or not code:
             raise Wrong(f"%{code} is not a date code", "%Y is the year, %m the month, %d the day, %B the month's name")
+
+
+def check_capture_name(name: str) -> None:
+    """Refuse a name for a captured part that means something else already.
+
+    Raises:
+        Wrong: it is a field or a placeholder, or no name at all.
+    """
+    if name in FIELDS or name in EXTRAS:
+        raise Wrong(f"{{{name}}} is a placeholder already", "give what is captured another name")
+    if not re.fullmatch(r"[A-Za-z_][A-Za-z0-9_]*", name):
+        raise Wrong(f"{{{name}}} is no name for what is captured", "use letters and digits")
+
+
+@dataclass(frozen=True, eq=False)
+class Reading:
+    """A pattern that takes whole names apart.
+
+    Args:
+        expression: what a name must look like; its groups are numbered in order.
+        names: the captured parts, in the same order.
+        codes: for dates their format.
+        kinds: what each part is.
+    """
+
+    expression: regex.Pattern[str]
+    names: tuple[str, ...]
+    codes: Mapping[str, str]
+    kinds: Mapping[str, CaptureKind]
+
+    def fits(self, text: str) -> bool | None:
+        """Return whether a name fits, None where that took too long."""
+        try:
+            return self._parts(text) is not None
+        except TimeoutError:
+            return None
+
+    def read(self, text: str) -> dict[str, str | int] | None:
+        """Return the parts of a name, dates in ns since the epoch, or None where it does not fit."""
+        try:
+            return self._parts(text)
+        except TimeoutError:
+            return None
+
+    def _parts(self, text: str) -> dict[str, str | int] | None:
+        text = text if text.isascii() else unicodedata.normalize("NFC", text)
+        match = self.expression.fullmatch(text, timeout=_READ_SECONDS)
+        if match is None:
+            return None
+        found: dict[str, str | int] = {}
+        for name, part in zip(self.names, match.groups(), strict=True):
+            kind = self.kinds[name]
+            if kind == "text":
+                found[name] = part
+            elif kind == "number":
+                found[name] = int(part)
+            else:
+                try:
+                    moment = datetime.strptime(part, self.codes[name])
+                    found[name] = int(moment.timestamp()) * SECOND_NS
+                except (ValueError, OverflowError, OSError):
+                    return None  # looks like a date, and is none
+        return found
+
+
+def parse_reading(text: str, exactly: bool) -> Reading:
+    """Read a pattern for `fits`.
+
+    Raises:
+        Wrong: a brace or a name in it makes no sense.
+    """
+    expression, names, codes, kinds = "", [], {}, {}
+    for brace, slot, slash, alone, plain in _TOKEN.findall(unicodedata.normalize("NFC", text)):
+        if alone:
+            raise Wrong(
+                f'a brace stands alone in "{text}"', "a captured part looks like {page}; a brace itself is doubled"
+            )
+        if slash or plain or brace:
+            expression += re.escape(slash or plain or brace[:1])
+            continue
+        name, colon, form = slot.partition(":")
+        if "|" in name or '"' in name:
+            raise Wrong(f"{{{slot}}} has alternatives", "they go into targets; here a part has one name")
+        check_capture_name(name)
+        if name in names:
+            raise Wrong(f"{{{name}}} stands twice", "give each part a name of its own")
+        names.append(name)
+        looks, kinds[name] = _looks_of(slot, form if colon else "")
+        codes[name] = form
+        expression += f"({looks})"
+    flags = regex.DOTALL | (0 if exactly else regex.IGNORECASE)
+    return Reading(regex.compile(expression, flags), tuple(names), codes, kinds)
+
+
+def _looks_of(slot: str, form: str) -> tuple[str, CaptureKind]:
+    if not form:
+        return ".+?", "text"
+    if re.fullmatch(r"0?[1-9]", form):
+        return rf"[0-9]{{{form[-1]},15}}", "number"
+    looks, at = "", 0
+    for match in re.finditer(r"%(.?)", form):
+        if match[1] not in _CODE_LOOKS:
+            raise Wrong(f"%{match[1]} cannot be read in {{{slot}}}", f"known are %{', %'.join(_CODE_LOOKS)}")
+        looks += re.escape(form[at : match.start()]) + _CODE_LOOKS[match[1]]
+        at = match.end()
+    if not at:
+        raise Wrong(
+            f"{{{slot}}} has a format without codes", "dates take one, as {day:%Y-%m-%d}, numbers, as {page:03}"
+        )
+    return looks + re.escape(form[at:]), "date"

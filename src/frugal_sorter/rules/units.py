@@ -70,6 +70,27 @@ class Duration:
                 return -_LARGEST
         return max(moment_ns - self.seconds * SECOND_NS, -_LARGEST)
 
+    def from_now(self, now_ns: int) -> int:
+        """Return the moment this long after another, months by the calendar."""
+        if not self.months:
+            return now_ns + self.seconds * SECOND_NS
+        moment = datetime.fromtimestamp(now_ns // SECOND_NS)
+        year, month = divmod(moment.year * 12 + moment.month - 1 + self.months, 12)
+        try:
+            day = min(moment.day, calendar.monthrange(year, month + 1)[1])
+            later = moment.replace(year=year, month=month + 1, day=day)
+        except ValueError:
+            raise Wrong("that is beyond the calendar", "say a shorter time") from None
+        return int(later.timestamp()) * SECOND_NS + self.seconds * SECOND_NS
+
+    def after(self, moment_ns: int) -> int:
+        """Return the first moment, to the second, that this long before lies after another."""
+        low, high = moment_ns, moment_ns + (self.seconds + (self.months + 1) * 32 * _DAY_SECONDS) * SECOND_NS
+        while high - low > SECOND_NS:
+            middle = (low + high) // 2
+            low, high = (low, middle) if self.before(middle) > moment_ns else (middle, high)
+        return high
+
 
 def parse_duration(text: str) -> Duration:
     """Read a duration such as `30 days`, `1 day 12 hours` or `6 months`.
@@ -163,3 +184,72 @@ def local_time(ns: int) -> datetime:
         return datetime.fromtimestamp(ns // SECOND_NS)
     except (OverflowError, OSError) as error:
         raise ValueError("a date outside the years 1 to 9999") from error
+
+
+_DAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
+_HOURS = re.compile(r"([a-z]{3})(?:-([a-z]{3}))?|(\d{1,2}):(\d{2})-(\d{1,2}):(\d{2})")
+
+
+@dataclass(frozen=True, slots=True)
+class Hours:
+    """Some days of the week and a time of day, in local time; 22:00-06:00 runs past midnight.
+
+    `days` counts Monday as 0; `first` and `last` are minutes of the day, `last` not included.
+    """
+
+    days: frozenset[int]
+    first: int
+    last: int
+
+    def hold(self, now_ns: int) -> bool:
+        """Tell whether a moment lies within them."""
+        now = datetime.fromtimestamp(now_ns // SECOND_NS)
+        minute = now.hour * 60 + now.minute
+        if self.first < self.last:
+            return now.weekday() in self.days and self.first <= minute < self.last
+        # Past midnight they belong to the day on which they began.
+        yesterday = (now.weekday() - 1) % 7
+        return (now.weekday() in self.days and minute >= self.first) or (yesterday in self.days and minute < self.last)
+
+
+def parse_hours(text: str) -> Hours:
+    """Read days and hours such as `mon-fri 08:00-18:00`, `sat`, or `22:00-06:00`.
+
+    Raises:
+        Wrong: they cannot be read.
+    """
+    wrong = Wrong(f'"{text}" is neither days nor hours', "such as mon-fri 08:00-18:00")
+    days: set[int] = set()
+    first, last = 0, 24 * 60
+    for part in text.lower().replace(",", " ").split():
+        match = _HOURS.fullmatch(part)
+        if match is None:
+            raise wrong
+        if match[1]:
+            begin, end = match[1], match[2] or match[1]
+            if begin not in _DAYS or end not in _DAYS:
+                raise wrong
+            at, stop = _DAYS.index(begin), _DAYS.index(end)
+            days.update((at + step) % 7 for step in range((stop - at) % 7 + 1))
+        else:
+            hours = [int(number) for number in match.groups()[2:]]
+            first, last = hours[0] * 60 + hours[1], hours[2] * 60 + hours[3]
+            if max(hours[1], hours[3]) > 59 or first >= 24 * 60 or last > 24 * 60:
+                raise wrong
+    if not text.strip():
+        raise wrong
+    return Hours(frozenset(days or range(7)), first, last)
+
+
+def parse_moment(text: str, now_ns: int) -> int:
+    """Read a moment to look at: `in 2 weeks`, or a date, whose first minute is meant.
+
+    Raises:
+        Wrong: it is neither.
+    """
+    word = text.strip().lower()
+    if word.startswith("in "):
+        return parse_duration(word[3:]).from_now(now_ns)
+    if re.fullmatch(r"\d{4}-\d{1,2}-\d{1,2}|today|yesterday", word):
+        return parse_span(word).bounds(now_ns)[0]
+    raise Wrong(f'"{text}" is no moment', 'say "in 2 weeks" or 2026-12-24')

@@ -36,7 +36,8 @@ CREATE TABLE rules (id INTEGER PRIMARY KEY, name TEXT NOT NULL, key TEXT NOT NUL
 CREATE TABLE steps (
     run INTEGER NOT NULL, id INTEGER NOT NULL, verb TEXT NOT NULL, rule INTEGER NOT NULL,
     source_folder INTEGER, source_name BLOB, target_folder INTEGER, target_name BLOB,
-    kind TEXT, dev INTEGER, ino INTEGER, size INTEGER, mtime_ns INTEGER, born_ns INTEGER, args TEXT NOT NULL,
+    kind TEXT, dev INTEGER, ino INTEGER, size INTEGER, mtime_ns INTEGER, born_ns INTEGER,
+    inside TEXT, args TEXT NOT NULL,
     outcome INTEGER, reason TEXT, now TEXT,
     PRIMARY KEY (run, id)
 ) WITHOUT ROWID;
@@ -45,9 +46,14 @@ CREATE INDEX steps_by_target ON steps (target_folder, target_name);
 """
 _STEP = """
 SELECT s.id, s.verb, r.name, r.key, sf.path, s.source_name, tf.path, s.target_name,
-    s.kind, s.dev, s.ino, s.size, s.mtime_ns, s.born_ns, s.args, s.outcome, s.reason, s.now
+    s.kind, s.dev, s.ino, s.size, s.mtime_ns, s.born_ns, s.inside, s.args, s.outcome, s.reason, s.now
 FROM steps s JOIN rules r ON r.id = s.rule
 LEFT JOIN folders sf ON sf.id = s.source_folder LEFT JOIN folders tf ON tf.id = s.target_folder
+"""
+# Steps by which rules put entries somewhere, undos aside.
+_PUT = """
+FROM steps s JOIN folders f ON f.id = s.target_folder JOIN rules r ON r.id = s.rule JOIN runs ON runs.id = s.run
+WHERE s.outcome = ? AND NOT runs.backward
 """
 
 
@@ -146,7 +152,7 @@ class Journal:
             run = cast(int, cursor.lastrowid)
             ids = _Ids(self._db)
             self._db.executemany(
-                f"INSERT INTO steps VALUES ({', '.join('?' * 18)})",
+                f"INSERT INTO steps VALUES ({', '.join('?' * 19)})",
                 (_row(run, step, ids) for step in plan.steps),
             )
             self._db.execute("COMMIT")
@@ -248,10 +254,8 @@ class Journal:
     def put_at(self, rule_key: str, place: Place) -> tuple[int, Identity] | None:
         """Return the last run in which a rule moved an entry to a place, and that entry."""
         row = self._db.execute(
-            "SELECT s.run, s.now FROM steps s JOIN folders f ON f.id = s.target_folder JOIN rules r ON r.id = s.rule"
-            " JOIN runs ON runs.id = s.run WHERE f.path = ? AND s.target_name = ? AND r.key = ? AND s.outcome = ?"
-            " AND NOT runs.backward ORDER BY s.run DESC LIMIT 1",
-            (os.fsencode(place.folder), os.fsencode(place.name), rule_key, Outcome.DONE),
+            f"SELECT s.run, s.now {_PUT} AND f.path = ? AND s.target_name = ? AND r.key = ? ORDER BY s.run DESC LIMIT 1",
+            (Outcome.DONE, os.fsencode(place.folder), os.fsencode(place.name), rule_key),
         ).fetchone()
         return None if row is None or row[1] is None else (int(row[0]), _identity(row[1]))
 
@@ -267,6 +271,25 @@ class Journal:
             (key, Place(os.fsdecode(folder), os.fsdecode(name))): (run, _identity(now))
             for key, folder, name, run, now in rows
         }
+
+    def written(self, rule_keys: Sequence[str]) -> frozenset[str]:
+        """Return the folders that some rules have moved entries into."""
+        found: set[str] = set()
+        for key in rule_keys:
+            rows = self._db.execute(
+                f"SELECT DISTINCT f.path {_PUT} AND r.key = ? AND s.verb = 'move'",
+                (Outcome.DONE, key),
+            )
+            found.update(os.fsdecode(path) for (path,) in rows)
+        return frozenset(found)
+
+    def arrived(self, place: Place) -> tuple[int, Identity] | None:
+        """Return when the tool last moved an entry to a place, in ns, and that entry."""
+        row = self._db.execute(
+            f"SELECT runs.began_ns, s.now {_PUT} AND f.path = ? AND s.target_name = ? ORDER BY s.run DESC LIMIT 1",
+            (Outcome.DONE, os.fsencode(place.folder), os.fsencode(place.name)),
+        ).fetchone()
+        return None if row is None or row[1] is None else (int(row[0]), _identity(row[1]))
 
 
 def _has_account() -> bool:
@@ -308,20 +331,20 @@ def _row(run: int, step: Step, ids: _Ids) -> tuple[object, ...]:
         run, step.id, step.verb, ids.rule(step.rule, step.rule_key),
         source and ids.folder(source.folder), source and os.fsencode(source.name),
         target and ids.folder(target.folder), target and os.fsencode(target.name),
-        *((was.kind, was.dev, _signed(was.ino), was.size, was.mtime_ns, was.born_ns) if was else (None,) * 6),
+        *(was._replace(ino=_signed(was.ino)) if was else (None,) * len(Identity._fields)),
         json.dumps(dict(step.args)), None, None, None,
     )  # fmt: skip
 
 
 def _step(row: tuple[object, ...]) -> tuple[Step, Mark | None]:
     (number, verb, rule, key, source_folder, source_name, target_folder, target_name,
-     kind, dev, ino, size, mtime_ns, born_ns, args, outcome, reason, now) = row  # fmt: skip
+     kind, dev, ino, size, mtime_ns, born_ns, inside, args, outcome, reason, now) = row  # fmt: skip
     was = None
     if kind is not None:
         was = Identity(
             cast(Kind, kind), *cast(tuple[int, int, int, int], (dev, ino, size, mtime_ns)), cast(int, born_ns)
         )
-        was = was._replace(ino=_unsigned(was.ino))
+        was = was._replace(ino=_unsigned(was.ino), inside=cast("str | None", inside))
     step = Step(
         cast(int, number), cast(VerbName, verb), cast(str, rule), cast(str, key),
         _place(source_folder, source_name), _place(target_folder, target_name), was, json.loads(cast(str, args)),

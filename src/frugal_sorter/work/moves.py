@@ -5,7 +5,8 @@ from __future__ import annotations
 import errno
 import os
 
-from frugal_sorter.files.record import FileRecord, Identity, Place
+from frugal_sorter.files.inside import look_inside
+from frugal_sorter.files.record import FileRecord, Identity, Place, Unknown
 from frugal_sorter.files.status import look, look_or_none
 from frugal_sorter.files.walk import reason_of
 from frugal_sorter.plans.plan import Step
@@ -18,7 +19,16 @@ CHANGED = "changed since it was planned"
 
 def same_entry(found: Identity, planned: Identity) -> bool:
     """Tell whether an entry is the planned one, and was not written to since."""
-    return found.dev == planned.dev and found.same_who(planned) and found.same_state(planned)
+    outside = planned._replace(inside=None)
+    return found.dev == planned.dev and found.same_who(planned) and found.same_state(outside)
+
+
+def _changed_inside(place: Place, was: Identity) -> bool:
+    """Tell whether something below a folder changed; its own numbers do not show that."""
+    if was.inside is None:
+        return False
+    found = look_inside(place.path)
+    return isinstance(found, Unknown) or found.digest != was.inside
 
 
 class Move:
@@ -37,9 +47,10 @@ class Move:
             gone = error.errno in (errno.ENOENT, errno.ENOTDIR, errno.ELOOP)
             why = "no longer there" if error.errno == errno.ENOENT else reason_of(error)
             return Mark(step.id, Outcome.SKIPPED if gone else Outcome.FAILED, why)
-        if not same_entry(found.identity, was):
+        if not same_entry(found.identity, was) or _changed_inside(source, was):
             return Mark(step.id, Outcome.SKIPPED, CHANGED)
         try:
+            self._descriptors.forget(source.path)
             target_fd = self._descriptors.folder(target.folder)
             self._rename(source_fd, source.name, target_fd, target.name)
         except FileExistsError:
@@ -55,7 +66,7 @@ class Move:
         if now is None:
             return Mark(step.id, Outcome.FAILED, "moved, and taken away from there at once by another program")
         if now.identity.same_who(step.was):
-            return Mark(step.id, Outcome.DONE, now=now.identity)
+            return Mark(step.id, Outcome.DONE, now=now.identity._replace(inside=step.was.inside))
         try:
             self._rename(target_fd, target.name, source_fd, source.name)
         except OSError as error:
@@ -69,11 +80,11 @@ class Move:
             at_source, at_target = _there(look_or_none(source), was), _there(look_or_none(target), was)
         except OSError as error:
             return Mark(step.id, Outcome.OPEN, reason_of(error))
-        if at_source and at_target:
+        if at_source and at_target and was.kind == "file":
             # Killed between the two halves of a rename by link: one file under two names.
             return self._finish_link(step, source, target) if repair else Mark(step.id, Outcome.OPEN, "half done")
         if at_target:
-            return Mark(step.id, Outcome.DONE, now=at_target.identity)
+            return Mark(step.id, Outcome.DONE, now=at_target.identity._replace(inside=was.inside))
         if at_source:
             return Mark(step.id, Outcome.SKIPPED, "interrupted before it was done")
         return Mark(step.id, Outcome.OPEN, "found neither where it was nor where it was to go")

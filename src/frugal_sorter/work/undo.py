@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Callable
 
 from frugal_sorter.errors import UsageError
-from frugal_sorter.files.record import Identity, Place
+from frugal_sorter.files.inside import look_inside
+from frugal_sorter.files.record import FileRecord, Identity, Place, Unknown
 from frugal_sorter.files.status import look_or_none
 from frugal_sorter.files.walk import reason_of
 from frugal_sorter.plans.by_rules import Past
@@ -128,7 +130,10 @@ class _UndoPlanner:
         except OSError as error:
             self.result.notes.append(Note(f"{place.path}: {reason_of(error)}", True))
             return None
-        return None if found is None else found.identity
+        if found is None or found.identity.kind != "folder":
+            return None if found is None else found.identity
+        inside = look_inside(place.path)
+        return found.identity._replace(inside=None if isinstance(inside, Unknown) else inside.digest)
 
     def _blocked(self, step: Step, why: str) -> None:
         assert step.source is not None
@@ -145,7 +150,17 @@ def past_of(journal: Journal) -> Past:
     def put_here(key: str, place: Place, identity: Identity) -> int | None:
         return _if_same(journal.put_at(key, place), identity)
 
-    return Past(taken_back, put_here)
+    return Past(taken_back, put_here, journal.written)
+
+
+def arrival_of(journal: Journal) -> Callable[[FileRecord], int | None]:
+    """Return what tells when the tool itself put an entry where it is."""
+
+    def arrived(record: FileRecord) -> int | None:
+        found = journal.arrived(record.place)
+        return found[0] if found is not None and found[1].same_who(record.identity) else None
+
+    return arrived
 
 
 def _if_same(found: tuple[int, Identity] | None, identity: Identity) -> int | None:

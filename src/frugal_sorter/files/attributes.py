@@ -1,0 +1,38 @@
+"""Tags, comments and origins that other desktop programs keep in extended attributes.
+
+After the freedesktop.org "Guidelines for extended attributes": `user.xdg.tags` holds tags with commas
+between them, `user.xdg.comment` a text, `user.xdg.origin.url` an address; all in UTF-8.
+"""
+
+from __future__ import annotations
+
+import errno
+import os
+
+TAGS = "user.xdg.tags"
+COMMENT = "user.xdg.comment"
+ORIGIN = "user.xdg.origin.url"
+
+# No such attribute: Linux says ENODATA, macOS ENOATTR.
+_ABSENT = frozenset({errno.ENODATA, getattr(errno, "ENOATTR", errno.ENODATA)})
+
+
+def read_attribute(path: str, name: str) -> str:
+    """Return the text of an extended attribute, empty where the entry has none.
+
+    Raises:
+        OSError: it cannot be read, or the file system keeps no attributes (ENOTSUP).
+    """
+    if not hasattr(os, "getxattr"):
+        raise OSError(errno.ENOTSUP, "this system keeps no extended attributes")
+    try:
+        return os.getxattr(path, name, follow_symlinks=False).decode("utf-8", "replace")
+    except OSError as error:
+        if error.errno in _ABSENT:
+            return ""
+        raise
+
+
+def split_tags(text: str) -> tuple[str, ...]:
+    """Return the tags of a comma-separated list."""
+    return tuple(tag.strip() for tag in text.split(",") if tag.strip())
