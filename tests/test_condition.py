@@ -38,6 +38,15 @@ CASES: list[tuple[str, set[str]]] = [
     ("name in (photo.jpg, 'deep.csv')", {"photo.JPG", "sub/deep.csv"}),
     ("name not in (photo.jpg, deep.csv) and ext in (jpg, csv)", set()),
     ("name is not photo.jpg and type is image", set()),
+    ("name fits 'KILN {kiln} {fired:%Y-%m-%d}.log'", {"KILN 2 2026-10-04.log"}),
+    ("name fits exactly 'kiln {k} {fired:%Y-%m-%d}.log'", set()),
+    ("name fits 'kiln {k:02} {fired:%Y-%m-%d}.log'", set()),
+    ("name fits '{any}.{x}' and size < 10 B", {"Émail.txt", "tomorrow.pdf"}),
+    ("name not fits '{any}.{x}.{y}' and ext is tar.gz", set()),
+    ("stem fits 'lo{x}'", {"logs.tar.gz"}),
+    ("name fits 'KILN {kiln} {fired:%Y-%d-%m}.log'", {"KILN 2 2026-10-04.log"}),
+    ("name fits 'KILN {kiln} {fired:%Y-%j}.log'", set()),
+    ("path fits '{above}/sub/{name_of}.csv'", {"sub/deep.csv"}),
     ("name has 'iln 2'", {"KILN 2 2026-10-04.log"}),
     ("name has exactly kiln", set()),
     ("name starts kiln", {"KILN 2 2026-10-04.log"}),
@@ -109,17 +118,21 @@ def studio(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 
 def matched(book: RuleBook, studio: Path) -> set[str]:
-    """Return what the generated function finds."""
-    found = set()
-    for folder in (studio, studio / "sub"):
-        listing = read_folder(str(folder), status=True)
-        matcher = book.matcher((0,), WORLD.now_ns)
-        depths = [depth_below(str(studio), str(folder))]
-        hits = matcher(listing, depths, lambda at, node: node.test(facts_of(folder / listing.names[at], studio)))
-        found |= {os.path.relpath(listing.place(at).path, studio) for at, _ in hits}
-        picked = matcher.pick(listing, depths)
-        assert {at for at, _ in hits} <= set(picked), "a file that matches was dropped by its name"
-    return found
+    """Return what the generated functions find."""
+    return {name for folder in (studio, studio / "sub") for name in _matched_in(book, studio, folder)}
+
+
+def _matched_in(book: RuleBook, studio: Path, folder: Path) -> set[str]:
+    listing = read_folder(str(folder), status=True)
+    matcher = book.matcher((0,), WORLD.now_ns)
+    depths = [depth_below(str(studio), str(folder))]
+
+    def ask(at: int, node: Node) -> bool | None:
+        return node.test(facts_of(folder / listing.names[at], studio))
+
+    hits = {at for at, _ in matcher(listing, depths, ask)}
+    assert hits <= set(matcher.pick(listing, depths)), "a file that matches was dropped by its name"
+    return {os.path.relpath(listing.place(at).path, studio) for at in hits}
 
 
 @pytest.mark.parametrize(("text", "expected"), CASES, ids=[text for text, _ in CASES])

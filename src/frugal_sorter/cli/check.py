@@ -1,38 +1,72 @@
-"""`frugal check`: mistakes in a rule file, with their lines."""
+"""`frugal check`: mistakes in a rule file, what is unwise in it, and its examples."""
 
 from __future__ import annotations
 
 import argparse
+import json
 import os
 
 from frugal_sorter.cli.options import add_rules, rules_file
+from frugal_sorter.cli.planning import world_now
 from frugal_sorter.cli.text import count_text, shown
+from frugal_sorter.rules.book import RuleBook
+from frugal_sorter.rules.check import warnings_of
+from frugal_sorter.rules.examples import run_examples
+from frugal_sorter.rules.fields import World
+from frugal_sorter.rules.keys import json_schema
 from frugal_sorter.rules.load import load_rules
 
 EXAMPLES = """
   frugal check
   frugal check front-desk.toml
+  frugal check --schema > rules.schema.json     completion in editors
 """
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_rules(parser)
+    parser.add_argument("--schema", action="store_true", help="print the JSON Schema of rule files instead")
 
 
 def run(args: argparse.Namespace) -> int:
+    if args.schema:
+        print(json.dumps(json_schema(), indent=2))
+        return 0
     from frugal_sorter.cli.screen import Screen
 
     screen = Screen()
-    path = rules_file(args)
-    book = load_rules(path)
+    book = load_rules(rules_file(args))
+    world = world_now()
+    failed = run_examples(book, world)
+    for one in failed:
+        name = shown(str(one.example.given["name"]))
+        screen.parts((f"{shown(book.file)}:{one.example.line}: ", ""), (f'rule "{shown(one.rule.name)}"', "bold"))
+        screen.line(f"  example  {name}")
+        screen.line(f"  expected {shown(one.example.becomes or 'left where it is')}")
+        screen.line(f"  got      {shown(one.got)}", style="bold red")
+    warnings = _warnings(book, world)
+    for warning in warnings:
+        screen.parts(("warning: ", "yellow"), (shown(warning), ""))
+    examples = sum(len(rule.examples) for rule in book.rules)
+    parts = [count_text(len(book.rules), "rule"), "no mistakes"]
+    if book.off:
+        parts.insert(1, f"{len(book.off)} switched off")
+    if examples:
+        right = examples - len(failed)
+        parts.append(f"{right} of {count_text(examples, 'example')} as written")
+    parts.append(count_text(len(warnings), "warning") if warnings else "nothing to warn of")
+    screen.line(f"{shown(book.file)}: {', '.join(parts)}.", style="bold")
+    return 2 if failed else 0
+
+
+def _warnings(book: RuleBook, world: World) -> list[str]:
     warnings = list(book.warnings)
+    for warned in warnings_of(book, world):
+        warnings.append(f'{book.file}:{warned.rule.line}: rule "{warned.rule.name}": {warned.what}; {warned.instead}')
     for rule in book.rules:
         for folder in rule.folders:
-            if not os.path.isdir(folder):
+            if folder in book.unmounted:
+                warnings.append(f'{book.file}:{rule.line}: rule "{rule.name}": {folder} is not mounted now')
+            elif not os.path.isdir(folder):
                 warnings.append(f'{book.file}:{rule.line}: rule "{rule.name}": {folder} is not there now')
-    for warning in warnings:
-        screen.line(f"warning: {shown(warning)}", style="yellow")
-    off = f", {len(book.off)} switched off" if book.off else ""
-    warned = count_text(len(warnings), "warning") if warnings else "nothing to warn of"
-    screen.line(f"{shown(book.file)}: {count_text(len(book.rules), 'rule')}{off}, no mistakes, {warned}.")
-    return 0
+    return warnings

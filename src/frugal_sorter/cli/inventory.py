@@ -8,7 +8,7 @@ import json
 import os
 import sys
 
-from frugal_sorter.cli.options import add_format, levels
+from frugal_sorter.cli.options import add_format, add_where, levels
 from frugal_sorter.cli.text import count_text, date_text, iso_text, shown, size_text
 from frugal_sorter.errors import UsageError
 from frugal_sorter.files.walk import reason_of
@@ -17,6 +17,7 @@ from frugal_sorter.reports.inventory import Count, Inventory, take_inventory
 EXAMPLES = """
   frugal inventory ~/Intake
   frugal inventory ~/Intake ~/Desktop --by ext --hidden
+  frugal inventory ~/Intake --where 'size > 100 MB or latest older than 1 year'
   frugal inventory /srv/store --levels 1 --format csv > store.csv
 """
 
@@ -26,13 +27,19 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--by", choices=("type", "ext"), default="type", help="rows by type group or by extension")
     parser.add_argument("--levels", type=levels, metavar="N", help="how deep; 1 is the folder itself (default: all)")
     parser.add_argument("--hidden", action="store_true", help="count hidden files and folders too")
+    add_where(parser)
     add_format(parser, "table", "json", "csv")
 
 
 def run(args: argparse.Namespace) -> int:
     folders = [_resolved(folder) for folder in args.folders]
+    where, world = None, None
+    if args.where is not None:
+        from frugal_sorter.cli.planning import read_where, world_now
+
+        where, world = read_where(args.where), world_now()
     try:
-        inventory = take_inventory(list(dict.fromkeys(folders)), args.levels, args.hidden)
+        inventory = take_inventory(list(dict.fromkeys(folders)), args.levels, args.hidden, where, world)
     except OSError as error:
         raise UsageError(f"{error.filename}: {reason_of(error)}", "run as a user who may read it") from error
     {"table": _print_table, "json": _print_json, "csv": _print_csv}[args.format](inventory, args)

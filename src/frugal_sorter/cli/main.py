@@ -9,11 +9,13 @@ from frugal_sorter import __version__
 # Each is a module of this package, imported only when it is used.
 COMMANDS = {
     "inventory": "what is in a folder: files and bytes by type or extension",
-    "check": "mistakes in a rule file, with their lines",
+    "check": "mistakes in a rule file, what is unwise in it, and its examples",
     "preview": "what the rules would do; changes nothing",
+    "explain": "why a rule matches a file, why not, and when it will",
     "tidy": "do it: list, ask, do, report",
     "history": "what was done: all runs, or the steps of one",
     "undo": "take a run back",
+    "help": "the reference: conditions, placeholders, rules",
     "demo": "a made-up front-desk computer to try everything on",
 }
 

@@ -37,6 +37,16 @@ def add_rules(parser: argparse.ArgumentParser) -> None:
     )  # fmt: skip
 
 
+def add_where(parser: argparse.ArgumentParser) -> None:
+    """Add `--where`."""
+    parser.add_argument("--where", metavar="CONDITION", help="only these files; see `frugal help conditions`")
+
+
+def add_as_of(parser: argparse.ArgumentParser) -> None:
+    """Add `--as-of`."""
+    parser.add_argument("--as-of", metavar="WHEN", help='look from another moment: "in 2 weeks", or 2026-12-24')
+
+
 def add_yes(parser: argparse.ArgumentParser) -> None:
     """Add `--yes`."""
     parser.add_argument("--yes", action="store_true", help="do not ask; for unattended runs")

@@ -10,10 +10,12 @@ from frugal_sorter.cli.options import rules_file
 from frugal_sorter.cli.screen import account
 from frugal_sorter.cli.text import now_ns
 from frugal_sorter.errors import UsageError
+from frugal_sorter.files.types import TYPES
 from frugal_sorter.plans.by_rules import plan_by_rules
 from frugal_sorter.plans.plan import Plan
 from frugal_sorter.rules.book import RuleBook
-from frugal_sorter.rules.fields import FIELDS, World
+from frugal_sorter.rules.condition import Node, parse_condition
+from frugal_sorter.rules.fields import FIELDS, Field, World
 from frugal_sorter.rules.load import load_rules
 from frugal_sorter.rules.mistakes import Wrong
 from frugal_sorter.rules.units import parse_moment
@@ -21,7 +23,7 @@ from frugal_sorter.work.journal import Journal
 from frugal_sorter.work.undo import arrival_of, past_of
 
 
-def world_now(journal: Journal, as_of: str | None = None) -> World:
+def world_now(journal: Journal | None = None, as_of: str | None = None) -> World:
     """Return what is not in the entries: this moment, or the one to look at, this machine, this account.
 
     Raises:
@@ -33,7 +35,7 @@ def world_now(journal: Journal, as_of: str | None = None) -> World:
             moment_ns = parse_moment(as_of, moment_ns)
         except Wrong as wrong:
             raise UsageError(f"--as-of: {wrong.what}", wrong.instead) from None
-    return World(moment_ns, os.uname().nodename, account(), arrival_of(journal))
+    return World(moment_ns, os.uname().nodename, account(), arrival_of(journal) if journal else lambda _: None)
 
 
 def read_book(args: argparse.Namespace) -> RuleBook:
@@ -43,19 +45,37 @@ def read_book(args: argparse.Namespace) -> RuleBook:
     return book
 
 
+def read_where(text: str) -> Node:
+    """Read a condition from the command line.
+
+    Raises:
+        UsageError: it cannot be read, or needs a library that is not installed.
+    """
+    try:
+        node = parse_condition(text, TYPES).node
+    except Wrong as wrong:
+        raise UsageError(f"--where: {wrong.what}", wrong.instead) from None
+    _require("--where", {leaf.on for leaf in node.leaves()})
+    return node
+
+
 def require_extras(book: RuleBook) -> None:
     """Refuse to go on without a library that the rules need.
 
     Raises:
         UsageError: it is not installed; says how it is.
     """
-    needed = {leaf.on for rule in book.rules for leaf in rule.where.leaves() if leaf.on.extra}
+    needed = {leaf.on for rule in book.rules for leaf in rule.where.leaves()}
     for rule in book.rules:
         for template in (rule.move, rule.rename):
-            needed |= {FIELDS[name] for name in template.fields if FIELDS[name].extra} if template else set()
+            needed |= {FIELDS[name] for name in template.fields} if template else set()
+    _require(book.file, needed)
+
+
+def _require(what: str, needed: set[Field]) -> None:
     for one in sorted(needed, key=lambda one: one.name):
-        if importlib.util.find_spec(one.extra) is None:
-            raise UsageError(f"{book.file}: `{one.name}` needs a library", "pip install 'frugal-sorter[media]'")
+        if one.extra and importlib.util.find_spec(one.extra) is None:
+            raise UsageError(f"{what}: `{one.name}` needs a library", "pip install 'frugal-sorter[media]'")
 
 
 def plan_now(book: RuleBook, journal: Journal, again: bool, as_of: str | None = None) -> Plan:

@@ -53,6 +53,16 @@ def moment_text(ns: int) -> str:
         return "beyond the calendar"
 
 
+def ago_text(ns: int, now_ns: int) -> str:
+    """Return how far a moment is from now, such as `12 days ago` or `in 3 hours`."""
+    seconds = abs(now_ns - ns) // 1_000_000_000
+    for unit, length in (("day", 86_400), ("hour", 3_600), ("minute", 60), ("second", 1)):
+        if seconds >= length * (2 if unit == "day" else 1) or unit == "second":
+            amount = count_text(seconds // length, unit)
+            break
+    return f"in {amount}" if ns > now_ns else f"{amount} ago"
+
+
 def iso_text(ns: int) -> str:
     """Return a moment as ISO 8601 with its offset from UTC, for programs."""
     try:

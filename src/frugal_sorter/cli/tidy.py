@@ -9,8 +9,10 @@ from frugal_sorter.cli.carry_out import carry_out, confirm, summary
 from frugal_sorter.cli.options import add_rules, add_yes
 from frugal_sorter.cli.plan_view import PlanView, exit_code
 from frugal_sorter.cli.planning import plan_now, read_book
+from frugal_sorter.cli.screen import Screen, account
 from frugal_sorter.cli.text import count_text, moment_text, shown
-from frugal_sorter.plans.plan import Plan
+from frugal_sorter.plans.plan import Left, Plan
+from frugal_sorter.rules.book import RuleBook
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.work.executor import changing
 
@@ -28,13 +30,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
-    from frugal_sorter.cli.screen import Screen
-
     screen = Screen()
     book = read_book(args)
     # The lock is not held while a person thinks; what changes meanwhile is noticed step by step.
     with changing(ready_state_folder(), "tidy") as journal:
         plan = plan_now(book, journal, args.again)
+    _ask_by_rule(screen, book, plan)
     view = PlanView(plan, screen)
     if not plan.moves:
         view.show_left()
@@ -50,9 +51,25 @@ def run(args: argparse.Namespace) -> int:
     return 128 + number if number else exit_code(plan, result.has_problem)
 
 
-def _question(plan: Plan, view: PlanView) -> str:
-    from frugal_sorter.cli.screen import account
+def _ask_by_rule(screen: Screen, book: RuleBook, plan: Plan) -> None:
+    """Ask for each rule that wants to be asked for by itself; without a person they are left."""
+    for rule in book.rules:
+        steps = [step for step in plan.moves if step.rule == rule.name]
+        if not rule.ask or not steps:
+            continue
+        if not screen.may_ask():
+            reason = "this rule asks each time, and there is no terminal to ask on"
+        else:
+            for step in steps:
+                screen.line(f"  {shown(step.place.path)} → {shown(step.target.path if step.target else '')}")
+            if screen.ask(f"{shown(rule.name)}: {count_text(len(steps), 'file')}, as listed?"):
+                continue
+            reason = "declined"
+        plan.left += [Left(step.place, rule.name, reason, False) for step in steps]
+        plan.drop(lambda step, name=rule.name: step.rule == name)  # type: ignore[misc]
 
+
+def _question(plan: Plan, view: PlanView) -> str:
     written = moment_text(os.stat(plan.origin).st_mtime_ns)
     stays = count_text(plan.seen - len(plan.moves), "other file stays", "other files stay")
     rules = f"{shown(plan.origin)} of {written}"

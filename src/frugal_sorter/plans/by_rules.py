@@ -19,7 +19,8 @@ from frugal_sorter.plans.targets import TargetFolders
 from frugal_sorter.rules.book import Rule, RuleBook
 from frugal_sorter.rules.condition import Node, Truth, captures_of
 from frugal_sorter.rules.fields import Facts, World, depth_below
-from frugal_sorter.rules.patterns import Filling, Missing, Template
+from frugal_sorter.rules.patterns import Filling, Missing
+from frugal_sorter.rules.placing import Wanted, wanted_place
 
 Recall = Callable[[str, Place, Identity], int | None]
 _MOST_NUMBERS = 100_000
@@ -63,60 +64,6 @@ def plan_by_rules(book: RuleBook, world: World, past: Past, again: bool = False)
         return _Planner(book, world, past, again).plan()
     finally:
         world.contents.close()
-
-
-@dataclass
-class Wanted:
-    """Where a rule wants an entry to be, before clashes; `numbered` fills in the counter {n}."""
-
-    place: Place
-    numbered: Callable[[int], Place] | None = None
-
-
-def wanted_place(rule: Rule, facts: Facts, around: Filling, fixed_root: Callable[[str], str]) -> Wanted | Missing:
-    """Return where a rule wants an entry to be, clashes aside, or what was missing.
-
-    Args:
-        rule: the rule that decides.
-        facts: of the entry.
-        around: the captures, and what else templates are filled in from.
-        fixed_root: resolves the part of an absolute target that is the same for every entry.
-    """
-
-    def place(number: int) -> Place | Missing:
-        filling = replace(around, number=number)
-        folder, name = facts.record.place
-        if rule.move is not None:
-            segments = rule.move.fill(facts, filling)
-            if isinstance(segments, Missing):
-                return segments
-            folder = _target(rule.move, segments, facts.base, fixed_root)
-        if rule.rename is not None:
-            segments = rule.rename.fill(facts, filling)
-            if isinstance(segments, Missing):
-                return segments
-            name = segments[0]
-        return Place(folder, name)
-
-    first = place(1)
-    if isinstance(first, Missing):
-        return first
-    if not any(template is not None and template.counts for template in (rule.move, rule.rename)):
-        return Wanted(first)
-
-    def numbered(number: int) -> Place:
-        found = place(number)
-        assert not isinstance(found, Missing)
-        return found
-
-    return Wanted(first, numbered)
-
-
-def _target(target: Template, segments: list[str], base: str, fixed_root: Callable[[str], str]) -> str:
-    if not target.absolute:
-        return os.path.normpath(os.path.join(base, *segments))
-    root = fixed_root(os.path.join("/", *segments[: target.fixed]))
-    return os.path.normpath(os.path.join(root, *segments[target.fixed :]))
 
 
 @dataclass
@@ -206,7 +153,7 @@ class _Planner:
             self.here = self._acting(listing, active)
             return self._pick(listing) if self.here else ()
 
-        rules = [index for index, rule in enumerate(self.book.rules) if rule.take == "files"]
+        rules = [index for index, rule in enumerate(self.book.rules) if rule.take != "folders"]
         status = self.book.matcher(tuple(rules), self.world.now_ns).needs_status
         try:
             for listing, _ in walk(root, roots[root], status, descend, self._unread, pick):
@@ -314,6 +261,7 @@ class _Planner:
         """Plan what the deciding rule does with an entry, or note why it is left."""
         rule, record = self.book.rules[index], facts.record
         place = record.place
+        self.result.matched.add(rule.name)
         if rule.ending == "leave":
             self.result.kept += 1
             return

@@ -83,6 +83,7 @@ class Plan:
         seen: files that were looked at.
         roots: the resolved folders that the rules act in.
         rules: the names of the rules that acted, in order.
+        matched: the names of those that some entry matched.
     """
 
     kind: Literal["tidy", "undo"]
@@ -98,6 +99,7 @@ class Plan:
     seen: int = 0
     roots: list[str] = field(default_factory=list)
     rules: list[str] = field(default_factory=list)
+    matched: set[str] = field(default_factory=set)
 
     def add(
         self, verb: VerbName, rule: str, rule_key: str, source: Place | None, target: Place | None,
@@ -109,8 +111,8 @@ class Plan:
         return step
 
     def drop(self, unwanted: Callable[[Step], bool]) -> None:
-        """Take steps out, and the folders that then nothing goes into."""
-        self.steps = [step for step in self.steps if not unwanted(step)]
+        """Take moves out, and the folders that then nothing goes into."""
+        self.steps = [step for step in self.steps if step.verb != "move" or not unwanted(step)]
         needed = {step.target.folder for step in self.moves if step.target}
         kept = []
         for step in reversed(self.steps):

@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
-from typing import Literal, NamedTuple
+from typing import TYPE_CHECKING, Literal, NamedTuple
 
 from frugal_sorter.files.record import Listing, Unread
 from frugal_sorter.files.types import OTHER, TYPE_OF_SUFFIX, suffix_of
 from frugal_sorter.files.walk import walk
+
+if TYPE_CHECKING:
+    from frugal_sorter.rules.condition import Node
+    from frugal_sorter.rules.fields import World
 
 By = Literal["type", "ext"]
 
@@ -80,13 +84,16 @@ class Inventory:
         return sum(count.bytes for count in self.by_suffix.values())
 
 
-def take_inventory(folders: Sequence[str], levels: int | None, hidden: bool) -> Inventory:
+def take_inventory(
+    folders: Sequence[str], levels: int | None, hidden: bool, where: Node | None = None, world: World | None = None
+) -> Inventory:
     """Count what is in some folders.
 
     Args:
         folders: absolute, resolved paths; one inside another is counted once.
         levels: how deep; 1 is the folder itself, None all levels.
         hidden: hidden files and folders too.
+        where: a condition on the files that count; with it comes the world it is asked in.
 
     Raises:
         OSError: one of the folders cannot be read at all.
@@ -102,10 +109,12 @@ def take_inventory(folders: Sequence[str], levels: int | None, hidden: bool) -> 
         return level + 1 if levels is None or level < levels else None
 
     for folder in folders:
-        for listing, _ in walk(folder, 1, True, descend, inventory.unread.append):
+        chosen = None if where is None or world is None else _Chosen(where, hidden, folder, world)
+        pick = None if chosen is None else chosen.pick
+        for listing, _ in walk(folder, 1, True, descend, inventory.unread.append, pick):
             if listing.folder not in seen:
                 seen.add(listing.folder)
-                _count(inventory, listing, hidden)
+                _count(inventory, listing, hidden, range(len(listing.names)) if chosen is None else chosen.of(listing))
         room = os.statvfs(folder)
         space = Space(folder, room.f_blocks * room.f_frsize, room.f_bavail * room.f_frsize)
         if space[1:] not in [known[1:] for known in inventory.space]:
@@ -113,9 +122,42 @@ def take_inventory(folders: Sequence[str], levels: int | None, hidden: bool) -> 
     return inventory
 
 
-def _count(inventory: Inventory, listing: Listing, hidden: bool) -> None:
+class _Chosen:
+    """The files of listings that a condition is true of."""
+
+    def __init__(self, where: Node, hidden: bool, base: str, world: World) -> None:
+        # Imported only for a condition: the everyday inventory starts without the rule language.
+        from frugal_sorter.rules.book import selection
+
+        self._base, self._world = base, world
+        self._matcher = selection(where, hidden, TYPE_OF_SUFFIX).matcher((0,), world.now_ns)
+
+    def _depths(self, listing: Listing) -> list[int]:
+        return [listing.folder[len(self._base.rstrip("/")) :].count("/") + 1]
+
+    def pick(self, listing: Listing, _: int) -> Sequence[int]:
+        return self._matcher.pick(listing, self._depths(listing))
+
+    def of(self, listing: Listing) -> Sequence[int]:
+        from frugal_sorter.files.status import look
+        from frugal_sorter.rules.fields import Facts
+
+        def ask(at: int, node: Node) -> bool | None:
+            try:
+                record = look(listing.place(at))
+            except OSError:
+                return None
+            return node.test(Facts(record, self._base, TYPE_OF_SUFFIX, self._world))
+
+        return [at for at, _ in self._matcher(listing, self._depths(listing), ask)]
+
+
+def _count(inventory: Inventory, listing: Listing, hidden: bool, chosen: Sequence[int]) -> None:
     rows = inventory.by_suffix
-    for name, size, mtime_ns in zip(listing.names, listing.size, listing.mtime_ns, strict=True):
+    columns: Iterable[tuple[str, int, int]] = zip(listing.names, listing.size, listing.mtime_ns, strict=True)
+    if len(chosen) < len(listing.names):
+        columns = ((listing.names[at], listing.size[at], listing.mtime_ns[at]) for at in chosen)
+    for name, size, mtime_ns in columns:
         if name[0] == "." and not hidden:
             inventory.hidden += 1
             continue

@@ -216,11 +216,17 @@ class RuleBook:
             if columns
             else "    for i, name in enumerate(names):",
             *(f"        {line}" for line in _assignments(code.variables)),
-            *tests,
+            *(tests or ["        break"]),
             "    return hits",
         ]
         function = _compiled(lines, "match", code, self.types)
         return Matcher(function, bool(columns), "\n".join(lines), _Pickers(self, indexes, now_ns))
+
+
+def selection(where: Node, hidden: bool, types: Mapping[str, str]) -> RuleBook:
+    """Return a book of one rule that selects files and does nothing, for `--where`."""
+    rule = Rule("selected", 0, (), where, "", None, hidden, Duration(0, 0), "number", None, None, "")
+    return RuleBook("", (rule,), types, {})
 
 
 def _assignments(variables: set[str]) -> list[str]:

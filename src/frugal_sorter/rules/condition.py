@@ -156,11 +156,17 @@ class Negation(Node):
 
 @dataclass(frozen=True)
 class Leaf(Node):
-    """One test on one field; `text` is how it was written."""
+    """One test on one field.
+
+    Args:
+        text: how it was written.
+        says_not: the text holds the `not` of the negation around it, as in `name not like "*.tmp"`.
+    """
 
     on: Field
     check: operators.Check
     text: str = ""
+    says_not: bool = False
 
     @property
     def cost(self) -> int:  # type: ignore[override]
@@ -204,6 +210,22 @@ class Leaf(Node):
         if self.check.changes is None or not isinstance(value, int):
             return None
         return self.check.changes(value, facts.world.now_ns)
+
+
+def tests_of(node: Node) -> Iterator[tuple[str, Leaf, bool]]:
+    """Yield the tests as a person reads them: the text, the leaf, and whether its answer is turned round."""
+    if isinstance(node, Leaf):
+        yield node.text, node, False
+    elif isinstance(node, Negation) and isinstance(node.part, Leaf):
+        leaf = node.part
+        yield leaf.text if leaf.says_not else f"not {leaf.text}", leaf, True
+    elif isinstance(node, Negation):
+        for text, leaf, turned in tests_of(node.part):
+            # Several values in a list are one test to a person: `size not in (1 KB, 2 KB)`.
+            yield (text, leaf, not turned) if leaf.says_not else (text, leaf, turned)
+    elif isinstance(node, Several):
+        for part in node.parts:
+            yield from tests_of(part)
 
 
 def captures_of(node: Node, facts: Facts) -> dict[str, Fact]:
@@ -365,13 +387,13 @@ class _Builder:
     def _with_text(self, node: Node, tree: Tree[Token]) -> Node:
         text = " ".join(self.written[tree.meta.start_pos : tree.meta.end_pos].split())
 
-        def named(one: Node) -> Node:
+        def named(one: Node, says_not: bool = False) -> Node:
             if isinstance(one, Leaf):
-                return replace(one, text=text)
+                return replace(one, text=text, says_not=says_not)
             if isinstance(one, Negation):
-                return Negation(named(one.part))
+                return Negation(named(one.part, True))
             assert isinstance(one, Several)
-            return Several(tuple(map(named, one.parts)), one.every)
+            return Several(tuple(named(part, says_not) for part in one.parts), one.every)
 
         return named(node)
 

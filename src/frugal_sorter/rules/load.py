@@ -13,9 +13,11 @@ from typing import Any, cast
 
 from frugal_sorter.errors import UsageError
 from frugal_sorter.files.types import TYPE_OF_SUFFIX, TYPES
+from frugal_sorter.files.volumes import is_on_mounted_volume
 from frugal_sorter.rules.book import Example, Rule, RuleBook
 from frugal_sorter.rules.condition import Node, capture_kinds, parse_condition
 from frugal_sorter.rules.fields import FIELDS, fold
+from frugal_sorter.rules.keys import CLASHES, KEYS, TAKES
 from frugal_sorter.rules.mistakes import Mistake, Mistakes, Wrong, nearest
 from frugal_sorter.rules.patterns import EXTRAS, CaptureKind, Template, parse_template
 from frugal_sorter.rules.places import built_in_places, expand
@@ -28,14 +30,9 @@ FORMAT = 1
 LARGEST_FILE = 4_000_000
 LARGEST_LIST = 50_000_000
 TOP_KEYS = ("frugal", "places", "types", "type-folders", "defaults", "rule")
-RULE_KEYS = (
-    "name", "in", "where", "take", "levels", "hidden", "settle", "clash", "during", "at_most", "ask", "off",
-    "move", "rename", "leave", "example",
-)  # fmt: skip
-DEFAULT_KEYS = ("take", "levels", "hidden", "settle", "clash", "during", "at_most", "ask", "off")
+RULE_KEYS = tuple(KEYS)
+DEFAULT_KEYS = tuple(name for name, key in KEYS.items() if key.common)
 EXAMPLE_KEYS = ("given", "becomes")
-TAKES = ("files", "folders", "items")
-CLASHES = ("number", "skip")
 _CONTROL = re.compile(r"[\x00-\x08\x0a-\x1f\x7f]|\t")
 
 
@@ -107,7 +104,17 @@ class _Loader:
         if self.mistakes:
             raise Mistakes(dict.fromkeys(self.mistakes))
         return RuleBook(
-            self.file, tuple(rules), self.types, type_folders, tuple(self.warnings), tuple(off), tuple(self.lists)
+            self.file, tuple(rules), self.types, type_folders, tuple(self.warnings), tuple(off), tuple(self.lists),
+            self._unmounted(rules),
+        )  # fmt: skip
+
+    def _unmounted(self, rules: list[Rule]) -> frozenset[str]:
+        """Return the folders of rules that are below a place whose volume is not mounted now."""
+        away = [place for place in self.mounted if not is_on_mounted_volume(place)]
+        used = [folder for rule in rules for folder in rule.folders]
+        used += ["/" + "/".join(parts) for parts in map(_fixed_part, rules) if parts]
+        return frozenset(
+            folder for folder in used for place in away if folder == place or folder.startswith(place.rstrip("/") + "/")
         )
 
     # Places in the text

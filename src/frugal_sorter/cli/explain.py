@@ -1,0 +1,119 @@
+"""`frugal explain`: why a rule matches an entry, why not, and when it will."""
+
+from __future__ import annotations
+
+import argparse
+import os
+from pathlib import Path
+
+from frugal_sorter.cli.options import add_as_of
+from frugal_sorter.cli.planning import read_book, world_now
+from frugal_sorter.cli.screen import Screen
+from frugal_sorter.cli.text import ago_text, below, moment_text, shown, size_text
+from frugal_sorter.errors import UsageError
+from frugal_sorter.files.record import Unknown
+from frugal_sorter.files.walk import reason_of
+from frugal_sorter.plans.explain import Explained, Tested, explain_entry, rules_acting_in
+from frugal_sorter.rules.book import RuleBook
+from frugal_sorter.rules.fields import World
+from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.work.journal import Journal
+
+EXAMPLES = """
+  frugal explain "Intake/KILN 2 2026-10-04.log" --rules front-desk.toml
+  frugal explain Intake/scan004.tif --as-of "in 2 weeks"
+  frugal explain Intake                                     which rules act in this folder
+"""
+_WORDS = {True: ("yes", "green"), False: ("no", "red"), None: ("unknown", "yellow")}
+
+_NAMED = 3
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("paths", metavar="PATH", nargs="+", help="a file or a folder")
+    parser.add_argument("--rules", metavar="RULES", type=Path, help="the rule file (default: as for `frugal preview`)")
+    add_as_of(parser)
+
+
+def run(args: argparse.Namespace) -> int:
+    screen = Screen()
+    book = read_book(args)
+    with Journal(ready_state_folder(), write=False) as journal:
+        world = world_now(journal, args.as_of)
+        for index, path in enumerate(args.paths):
+            if index:
+                screen.line()
+            _explain(screen, book, path, world)
+    return 0
+
+
+def _explain(screen: Screen, book: RuleBook, named: str, world: World) -> None:
+    folder, name = os.path.split(os.path.abspath(named))
+    path = os.path.join(os.path.realpath(folder), name)
+    if not named or not os.path.lexists(path):
+        raise UsageError(f"{named or '(empty)'}: there is no such file or folder", "check the path")
+    screen.line(shown(path), style="bold")
+    if os.path.isdir(path):
+        acting = rules_acting_in(book, os.path.realpath(path))
+        screen.line(
+            "Rules that act on what lies in this folder, in their order:" if acting else "No rule acts in this folder."
+        )
+        for rule, base in acting:
+            where = "" if base == os.path.realpath(path) else f"  (from {shown(base)})"
+            screen.line(f"  {shown(rule.name)}: {shown(rule.where_text)}{where}")
+        screen.line()
+        screen.line("The folder itself:")
+    try:
+        explained = explain_entry(book, path, world)
+    except OSError as error:
+        raise UsageError(f"{named}: {reason_of(error)}", "check the path") from error
+    width = max((len(tested.text) for one in explained for tested in one.tests), default=0)
+    elsewhere: dict[str, list[str]] = {}
+    for one in explained:
+        if one.elsewhere:
+            elsewhere.setdefault(one.elsewhere, []).append(shown(one.rule.name))
+        else:
+            _show(screen, one, min(width, 60), world, os.path.dirname(path))
+    for reason, names in elsewhere.items():
+        who = ", ".join(names) if len(names) <= _NAMED else f"{len(names)} rules"
+        screen.line(f"Not asked, since {shown(reason)}: {who}", style="dim")
+    if not any(one.decides for one in explained):
+        screen.line("No rule takes it: it stays where it is.")
+
+
+def _show(screen: Screen, one: Explained, width: int, world: World, folder: str) -> None:
+    word, style = _WORDS[one.truth]
+    marked = "  ← decides" if one.decides else "  (a rule above has it)" if one.truth else ""
+    screen.parts((shown(one.rule.name), "bold"), (f": {word}", style), (marked, "bold"))
+    for tested in one.tests:
+        word, style = _WORDS[tested.truth]
+        screen.parts(
+            (f"  {word:8}", style), (f"{shown(tested.text):{width}}  ", ""), (_value_text(tested, world), "dim")
+        )
+    if one.target:
+        target = below(one.target, folder) if one.target.startswith("/") else one.target
+        screen.line(f"  → {shown(target)}")
+    if one.when_ns is not None:
+        screen.line(
+            f"  will match on {moment_text(one.when_ns)}, {ago_text(one.when_ns, world.now_ns)}, if nobody touches it"
+        )
+
+
+def _value_text(tested: Tested, world: World) -> str:
+    """Return the value that was found, as a person reads it."""
+    value, kind = tested.value, tested.leaf.on.kind
+    if isinstance(value, Unknown):
+        return f"unknown: {shown(value.reason)}"
+    if tested.leaf.on.name == "in use":
+        return f"open in {shown(tested.holder)}" if tested.holder else "not open, as far as this account can see"
+    if value is None or value == "" or value == ():
+        return f"{tested.leaf.on.name}: none"
+    if kind == "flag":
+        return ""
+    if kind == "size" and isinstance(value, int):
+        return f"{size_text(value)} ({value:,} bytes)"
+    if kind == "date" and isinstance(value, int):
+        future = "; a date in the future has no age" if tested.truth is None and value > world.now_ns else ""
+        return f"{moment_text(value)}, {ago_text(value, world.now_ns)}{future}"
+    text = ", ".join(value) if isinstance(value, tuple) else str(value)
+    return shown(text if len(text) <= 80 else text[:77] + "...")

@@ -1,0 +1,123 @@
+"""What is unwise in a rule file, though nothing in it is wrong; no disk is asked."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+from typing import NamedTuple
+
+from frugal_sorter.rules.book import Rule, RuleBook
+from frugal_sorter.rules.condition import Code, Leaf
+from frugal_sorter.rules.examples import does_it_again
+from frugal_sorter.rules.fields import World
+from frugal_sorter.rules.patterns import Slot
+
+
+class Warned(NamedTuple):
+    """Something unwise: in which rule, what, and what is probably meant."""
+
+    rule: Rule
+    what: str
+    instead: str
+
+
+def warnings_of(book: RuleBook, world: World) -> list[Warned]:
+    """Return what is unwise about the rules of a book, in their order."""
+    found = []
+    for index, rule in enumerate(book.rules):
+        found += list(_shadowed(rule, book.rules[:index]))
+        found += list(_to_and_fro(book, rule, book.rules[:index], world))
+        found += list(_ageing(rule, book.rules))
+        found += list(_taken_apart(rule))
+        found += list(_not_once(book, rule, world))
+    return found
+
+
+def _sees(rule: Rule, folder: str, below: int = 0) -> bool:
+    """Tell whether a rule acts on what lies in a folder, or so many levels below it."""
+    for own in rule.folders:
+        if folder == own or folder.startswith(own.rstrip("/") + "/"):
+            depth = folder[len(own.rstrip("/")) :].count("/") + 1 + below
+            if rule.levels is None or depth <= rule.levels:
+                return True
+    return False
+
+
+def _is_everything(rule: Rule) -> bool:
+    return isinstance(rule.where, Leaf) and rule.where.on.name == "everything"
+
+
+def _shadowed(rule: Rule, earlier: tuple[Rule, ...]) -> Iterator[Warned]:
+    for above in earlier:
+        takes = above.take == rule.take and (above.hidden or not rule.hidden)
+        deepest = None if rule.levels is None else rule.levels - 1
+        if deepest is None:
+            all_folders = above.levels is None and all(_sees(above, folder) for folder in rule.folders)
+        else:
+            all_folders = all(_sees(above, folder, deepest) for folder in rule.folders)
+        if _is_everything(above) and takes and all_folders:
+            yield Warned(
+                rule, f'it never gets an entry: "{above.name}" above takes everything', "put it above that rule"
+            )
+            return
+
+
+def _targets(rule: Rule) -> list[tuple[str, int]]:
+    """Return, for each `in`, the fixed part of the target, and how many levels below it entries go."""
+    if rule.move is None:
+        return []
+    segments = rule.move.segments
+    head = ["".join(map(str, segment)) for segment in segments[: rule.move.fixed]]
+    bases = ("/",) if rule.move.absolute else rule.folders
+    below = sum(1 + sum(part.codes.count("/") for part in parts if isinstance(part, Slot)) for parts in segments)
+    return [(os.path.normpath(os.path.join(base, *head)), below - len(head)) for base in bases]
+
+
+def _goes_to(rule: Rule, other: Rule) -> bool:
+    """Tell whether what one rule moves ends up where the other acts."""
+    return any(_sees(other, folder, below) for folder, below in _targets(rule))
+
+
+def _to_and_fro(book: RuleBook, rule: Rule, earlier: tuple[Rule, ...], world: World) -> Iterator[Warned]:
+    for above in earlier:
+        apart = not set(rule.folders) & set(above.folders)
+        if apart and _goes_to(rule, above) and _goes_to(above, rule) and _may_both_hold(book, rule, above, world):
+            yield Warned(rule, f'it and "{above.name}" pass entries to and fro', "let one of them leave what is there")
+
+
+def _may_both_hold(book: RuleBook, one: Rule, other: Rule, world: World) -> bool:
+    """Tell whether some suffix lets both conditions be true, as far as a suffix tells."""
+    for suffix in {"", *book.types}:
+        known = {"ext": suffix, "type": book.types.get(suffix, "other")}
+        code = Code(world.now_ns, possible=True, known=known)
+        if "False" not in (one.where.source(True, code), other.where.source(True, code)):
+            return True
+    return False
+
+
+def _ageing(rule: Rule, rules: tuple[Rule, ...]) -> Iterator[Warned]:
+    aged = any(leaf.on.name == "modified" and leaf.text.find("older than") > 0 for leaf in rule.where.leaves())
+    if not aged:
+        return
+    for other in rules:
+        if other is not rule and not set(other.folders) & set(rule.folders) and _goes_to(other, rule):
+            what = f'`modified` is not when a file came here: "{other.name}" moves old files in, and they keep it'
+            yield Warned(rule, what, "`arrived` or `latest` is probably meant")
+            return
+
+
+def _taken_apart(rule: Rule) -> Iterator[Warned]:
+    relative = rule.move is not None and not rule.move.absolute
+    if rule.levels is None and rule.take == "files" and relative:
+        what = "it takes files out of every subfolder, also of folders that belong together"
+        yield Warned(rule, what, "say how many `levels`, or put an exception with `leave` above it")
+
+
+def _not_once(book: RuleBook, rule: Rule, world: World) -> Iterator[Warned]:
+    for example in rule.examples:
+        again = does_it_again(book, rule, example, world)
+        if again is not None:
+            yield Warned(
+                rule, f"what its example becomes is moved again, to {again}", "a target must not depend on the place"
+            )
+            return

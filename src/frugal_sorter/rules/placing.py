@@ -1,0 +1,66 @@
+"""Where a rule wants an entry to be, by its templates alone."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
+from frugal_sorter.files.record import Place
+from frugal_sorter.rules.book import Rule
+from frugal_sorter.rules.fields import Facts
+from frugal_sorter.rules.patterns import Filling, Missing, Template
+
+
+@dataclass
+class Wanted:
+    """Where a rule wants an entry to be, before clashes; `numbered` fills in the counter {n}."""
+
+    place: Place
+    numbered: Callable[[int], Place] | None = None
+
+
+def wanted_place(rule: Rule, facts: Facts, around: Filling, fixed_root: Callable[[str], str]) -> Wanted | Missing:
+    """Return where a rule wants an entry to be, clashes aside, or what was missing.
+
+    Args:
+        rule: the rule that decides.
+        facts: of the entry.
+        around: the captures, and what else templates are filled in from.
+        fixed_root: resolves the part of an absolute target that is the same for every entry.
+    """
+
+    def place(number: int) -> Place | Missing:
+        filling = replace(around, number=number)
+        folder, name = facts.record.place
+        if rule.move is not None:
+            segments = rule.move.fill(facts, filling)
+            if isinstance(segments, Missing):
+                return segments
+            folder = _target(rule.move, segments, facts.base, fixed_root)
+        if rule.rename is not None:
+            segments = rule.rename.fill(facts, filling)
+            if isinstance(segments, Missing):
+                return segments
+            name = segments[0]
+        return Place(folder, name)
+
+    first = place(1)
+    if isinstance(first, Missing):
+        return first
+    if not any(template is not None and template.counts for template in (rule.move, rule.rename)):
+        return Wanted(first)
+
+    def numbered(number: int) -> Place:
+        found = place(number)
+        assert not isinstance(found, Missing)
+        return found
+
+    return Wanted(first, numbered)
+
+
+def _target(target: Template, segments: list[str], base: str, fixed_root: Callable[[str], str]) -> str:
+    if not target.absolute:
+        return os.path.normpath(os.path.join(base, *segments))
+    root = fixed_root(os.path.join("/", *segments[: target.fixed]))
+    return os.path.normpath(os.path.join(root, *segments[target.fixed :]))

@@ -1,0 +1,100 @@
+"""The reference of the rule language, made from the tables that the program itself reads."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from frugal_sorter.files.types import TYPES
+from frugal_sorter.rules.fields import FIELDS
+from frugal_sorter.rules.keys import KEYS
+from frugal_sorter.rules.patterns import EXTRAS, PLACEHOLDER_FIELDS
+
+OPERATORS: tuple[tuple[str, str], ...] = (
+    ("`is`, `is not`, `in (a, b)`, `not in (…)`, `is none` (absent)", "any field"),
+    ("`has`, `starts`, `ends`", "texts"),
+    ('`like "*.tmp"` (shell wildcards)', "texts"),
+    ('`fits "Scan_{scanned:%Y%m%d}_{page}.tif"` (the whole text; names what it captures)', "texts"),
+    ('`matches "^INV-\\d+"` (regular expression; named groups are captures)', "texts"),
+    ("`>` `<` `>=` `<=`", "sizes, with a unit, and numbers"),
+    ("`older than 30 days`, `within 20 minutes`; a date in the future is neither", "dates"),
+    ("`before`, `after`, `on` with `2026-10-04`, `2026-10`, `2026`, `today`, `yesterday`", "dates"),
+    ('`listed in "keep.txt"` (a path below `in` on each line, `#` comments, either slash)', "the entry"),
+)
+_KINDS = {"texts": "texts", "word": "text", "text": "text"}
+_LIBRARIES = {"PIL": "media", "mutagen": "media", "puremagic": "media", "pypdf": "media"}
+
+
+def _table(headings: Iterable[str], rows: Iterable[Iterable[str]]) -> str:
+    head = list(headings)
+    lines = [head, ["---"] * len(head), *map(list, rows)]
+    return "\n".join("| " + " | ".join(cells) + " |" for cells in lines)
+
+
+def conditions() -> str:
+    """Return the reference of conditions as Markdown."""
+    fields = [
+        (f"`{one.name}`", _KINDS.get(one.kind, one.kind), one.summary, _LIBRARIES.get(one.extra, ""))
+        for one in FIELDS.values()
+        if one.kind != "flag"
+    ]
+    flags = [
+        (f"`{one.name}`", one.summary, _LIBRARIES.get(one.extra, "")) for one in FIELDS.values() if one.kind == "flag"
+    ]
+    return f"""\
+Tests are joined with `and`, `or`, `not` and parentheses; `not` binds strongest, then `and`. Values are
+quoted (`"…"` or `'…'`, the quote doubled inside, backslashes stand for themselves) or bare words; a bare
+value of several words, and the words `and or not in is none exactly`, need quotes. Comparisons ignore
+case unless `exactly` stands before the value. `not` may stand before an operator too.
+
+{_table(("test", "on"), OPERATORS)}
+
+{_table(("field", "kind", "says", "extra"), fields)}
+
+{_table(("flag, stands alone", "says", "extra"), flags)}
+
+Sizes are `250 KB` (1000) or `250 KiB` (1024), up to T. Durations are seconds to years, side by side:
+`1 day 12 hours`; months and years go by the calendar. All times are local.
+
+Types: {", ".join(TYPES)}; and those in `[types]`.
+
+A fact can be unknown: a date that an entry does not have, a date in the future when its age is asked,
+anything that cannot be read, is damaged, or takes too long. Unknown stays unknown through `and`, `or` and
+`not`, and only true acts. Texts and tags that an entry does not have are empty, so that tests on them
+are decided. `is none` asks for absence itself.
+"""
+
+
+def placeholders() -> str:
+    """Return the reference of placeholders as Markdown."""
+    rows = [(f"`{{{name}}}`", FIELDS[name].summary) for name in PLACEHOLDER_FIELDS]
+    rows += [(f"`{{{name}}}`", summary) for name, (summary, _) in EXTRAS.items()]
+    return f"""\
+Placeholders stand in `move` and `rename`. Dates take strftime codes, `{{modified:%Y/%m %B}}`, and month names
+are English; numbers take a width, `{{n:03}}`. Alternatives for what may be missing:
+`{{taken|modified:%Y-%m}}`, `{{artist|"Unknown"}}`. What `fits` and `matches` capture can be used by its name. An
+entry without a value for one is claimed, left and reported. A filled-in value never leaves its path
+segment: separators, control characters, leading dots, trailing dots and spaces, reserved device names
+and over-long names are made safe.
+
+{_table(("placeholder", "says"), rows)}
+"""
+
+
+def rules() -> str:
+    """Return the reference of the keys of a rule as Markdown."""
+    rows = [(f"`{name}`", key.meaning, key.default) for name, key in KEYS.items()]
+    common = ", ".join(f"`{name}`" for name, key in KEYS.items() if key.common)
+    return f"""\
+{_table(("key", "meaning", "default"), rows)}
+
+A rule has `move`, `rename`, both, or `leave`. `[defaults]` may hold {common}.
+
+From top to bottom, the first rule that matches an entry claims it; no later rule touches it, also where
+the step is then held back. An entry that already is where its rule would put it, also under a numbered
+form of its name, is at home. A rule that makes a new name from the old one does so once. Folders that
+rules act in or write into, the folders above them, the rule file and its lists are never entries; an
+entry inside a folder that is itself taken belongs to that folder.
+"""
+
+
+TOPICS = {"conditions": conditions, "placeholders": placeholders, "rules": rules}
