@@ -12,7 +12,7 @@ import pytest
 from hypothesis import HealthCheck, settings
 
 from frugal_sorter.plans import guard
-from frugal_sorter.rules import condition
+from frugal_sorter.rules import parsing
 
 settings.register_profile(
     "project", deadline=None, suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture]
@@ -38,8 +38,9 @@ def own_home(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.Monke
     import time
 
     time.tzset()
-    for cached in (guard._own_folders, guard._trash, condition._parser):
-        cached.cache_clear()
+    guard._own_folders.cache_clear()
+    guard._trash.cache_clear()
+    parsing.forget()
     return home
 
 

@@ -6,6 +6,7 @@ from pathlib import Path
 
 import pytest
 
+from frugal_sorter.files import halves
 from frugal_sorter.files.record import Place
 from frugal_sorter.plans import guard
 from frugal_sorter.plans.clash import Names, is_numbered_form
@@ -62,6 +63,42 @@ def test_long_names_stay_legal_when_numbered(folder: Path) -> None:
     names = Names()
     given = [names.give(Place(str(folder), name)).name for _ in range(3)]
     assert len(set(given)) == 3 and all(len(os.fsencode(one)) <= 255 and one.endswith(".jpeg") for one in given)
+
+
+@pytest.mark.parametrize("fork_dies", [False, True])
+def test_two_processes_find_what_one_finds(folder: Path, monkeypatch: pytest.MonkeyPatch, fork_dies: bool) -> None:
+    for number in range(60):
+        put(folder / f"Intake/{number % 9}/{number % 4}/same {number % 5}.log")
+    put(folder / "Intake/3/site/.git/HEAD")
+    (folder / "Intake/4/link").symlink_to("0")
+    book = book_of(
+        folder,
+        'where = "ext is log and size > 1 B"\nmove = "Sorted"\nlevels = "all"',
+        'in = "Intake/5"\nwhere = "hidden"\nleave = true',
+    )
+    alone = plan_of(book)
+    monkeypatch.setattr(halves, "SPLIT_AFTER", 2)
+    monkeypatch.setattr(halves, "_FEWEST_LEFT", 2)
+    monkeypatch.setattr(os, "cpu_count", lambda: 2)
+    forks: list[int] = []
+    fork = os.fork
+
+    def counted() -> int:
+        forks.append(1)
+        return fork()
+
+    monkeypatch.setattr(os, "fork", counted)
+    if fork_dies:
+        monkeypatch.setattr(halves.Halves, "end", lambda *_: os._exit(1))
+    together = plan_of(book)
+    assert forks
+    assert (together.steps, together.seen, together.notes, together.left) == (
+        alone.steps,
+        alone.seen,
+        alone.notes,
+        alone.left,
+    )
+    assert len(alone.moves) == 60 and alone.seen == 60
 
 
 def test_what_is_left_and_why(folder: Path) -> None:

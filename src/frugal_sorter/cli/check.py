@@ -7,7 +7,7 @@ import json
 import os
 
 from frugal_sorter.cli.options import add_rules, rules_file
-from frugal_sorter.cli.planning import world_now
+from frugal_sorter.cli.reading import world_now
 from frugal_sorter.cli.text import count_text, shown
 from frugal_sorter.rules.book import RuleBook
 from frugal_sorter.rules.check import warnings_of

@@ -7,7 +7,7 @@ import os
 from pathlib import Path
 
 from frugal_sorter.cli.options import add_as_of
-from frugal_sorter.cli.planning import read_book, world_now
+from frugal_sorter.cli.reading import read_book, world_now
 from frugal_sorter.cli.screen import Screen
 from frugal_sorter.cli.text import ago_text, below, moment_text, shown, size_text
 from frugal_sorter.errors import UsageError
@@ -18,6 +18,7 @@ from frugal_sorter.rules.book import RuleBook
 from frugal_sorter.rules.fields import World
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.work.journal import Journal
+from frugal_sorter.work.undo import arrival_of
 
 EXAMPLES = """
   frugal explain "Intake/KILN 2 2026-10-04.log" --rules front-desk.toml
@@ -39,7 +40,7 @@ def run(args: argparse.Namespace) -> int:
     screen = Screen()
     book = read_book(args)
     with Journal(ready_state_folder(), write=False) as journal:
-        world = world_now(journal, args.as_of)
+        world = world_now(args.as_of, arrival_of(journal))
         for index, path in enumerate(args.paths):
             if index:
                 screen.line()

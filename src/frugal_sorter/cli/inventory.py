@@ -35,7 +35,7 @@ def run(args: argparse.Namespace) -> int:
     folders = [_resolved(folder) for folder in args.folders]
     where, world = None, None
     if args.where is not None:
-        from frugal_sorter.cli.planning import read_where, world_now
+        from frugal_sorter.cli.reading import read_where, world_now
 
         where, world = read_where(args.where), world_now()
     try:

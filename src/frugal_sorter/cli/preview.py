@@ -8,7 +8,8 @@ from dataclasses import replace
 
 from frugal_sorter.cli.options import add_as_of, add_format, add_rules
 from frugal_sorter.cli.plan_view import PlanView, exit_code, plan_as_json
-from frugal_sorter.cli.planning import plan_now, read_book, world_now
+from frugal_sorter.cli.planning import plan_now
+from frugal_sorter.cli.reading import read_book, world_now
 from frugal_sorter.cli.screen import Screen
 from frugal_sorter.cli.text import count_text, moment_text, shown
 from frugal_sorter.plans.misses import nearest_misses
@@ -62,12 +63,9 @@ def run(args: argparse.Namespace) -> int:
 def _show_misses(screen: Screen, book: RuleBook, plan: Plan) -> None:
     """Print, for each rule that matches nothing at all, what it only just misses."""
     world = replace(world_now(), now_ns=plan.made_ns)
-    for rule in book.rules:
-        if rule.name in plan.matched:
-            continue
-        misses = nearest_misses(book, rule, world)
-        if misses:
-            screen.line(f"{shown(rule.name)} matches nothing; nearest:", style="yellow")
+    idle = [rule for rule in book.rules if rule.name not in plan.matched]
+    for name, misses in nearest_misses(book, idle, world).items():
+        screen.line(f"{shown(name)} matches nothing; nearest:", style="yellow")
         for miss in misses:
             when = f"; it will match on {moment_text(miss.when_ns)}" if miss.when_ns else ""
             screen.line(f"    {shown(miss.place.name)}: {shown(miss.why)}{when}")

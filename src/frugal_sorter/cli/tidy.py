@@ -8,7 +8,8 @@ import os
 from frugal_sorter.cli.carry_out import carry_out, confirm, summary
 from frugal_sorter.cli.options import add_rules, add_yes
 from frugal_sorter.cli.plan_view import PlanView, exit_code
-from frugal_sorter.cli.planning import plan_now, read_book
+from frugal_sorter.cli.planning import plan_now
+from frugal_sorter.cli.reading import read_book
 from frugal_sorter.cli.screen import Screen, account
 from frugal_sorter.cli.text import count_text, moment_text, shown
 from frugal_sorter.plans.plan import Left, Plan

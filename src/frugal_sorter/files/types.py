@@ -45,7 +45,7 @@ TYPE_OF_SUFFIX: Mapping[str, str] = {
 }
 TYPES: tuple[str, ...] = (*_GROUPS, OTHER)
 # Suffixes as they are mostly written, without those that may be half of a double one.
-_PLAIN = {
+PLAIN_SUFFIXES = {
     written: suffix
     for suffix in TYPE_OF_SUFFIX
     if suffix not in _PACKED and "." not in suffix
@@ -60,7 +60,7 @@ def suffix_of(name: str) -> str:
     tar files have a double suffix: "tar.gz".
     """
     head, dot, last = name.rpartition(".")
-    known = _PLAIN.get(last)
+    known = PLAIN_SUFFIXES.get(last)
     if known is not None and head and head[0] != ".":
         return known  # nearly every name ends here; this runs once for each file of a tree
     if not dot or not last or not head.strip("."):

@@ -67,8 +67,10 @@ def read_folder(path: str, status: bool, dev: int | None = None, pick: Pick | No
             # A linked work tree has a file named .git in place of the folder.
             listing.version_control = not VERSION_CONTROL.isdisjoint(listing.folders) or ".git" in listing.names
             if pick is not None:
-                files = [files[index] for index in pick(listing)]
-                listing.names = [entry.name for entry in files]
+                picked = pick(listing)
+                if len(picked) < len(files):
+                    files = [files[index] for index in picked]
+                    listing.names = [entry.name for entry in files]
             if status:
                 _fill(listing, files)
     finally:
@@ -91,7 +93,8 @@ def _fill(listing: Listing, files: list[os.DirEntry[str]]) -> None:
             else:
                 kept.append(entry)
         files = kept
-    listing.names = [entry.name for entry in files]
+    if len(files) < len(listing.names):
+        listing.names = [entry.name for entry in files]
     listing.size = array("q", [status.st_size for status in found])
     listing.mtime_ns = array("q", [status.st_mtime_ns for status in found])
 
@@ -103,6 +106,7 @@ def walk(
     descend: Callable[[Listing, str, Context], Context | None],
     unread: Callable[[Unread], None],
     pick: Callable[[Listing, Context], Sequence[int]] | None = None,
+    split: Callable[[list[tuple[str, Context]]], list[tuple[str, Context]]] | None = None,
 ) -> Iterator[tuple[Listing, Context]]:
     """Read a folder and what is below it, a listing at a time; only one is held.
 
@@ -114,6 +118,7 @@ def walk(
             context there; returns the context below, or None to leave the subfolder alone.
         unread: told of each path that could not be read.
         pick: chooses the files that matter by their names; see `read_folder`.
+        split: given the folders that are left, with their contexts, returns those to go on with.
 
     Yields:
         each listing with its context, parents first, subfolders in the order of their names.
@@ -137,6 +142,8 @@ def walk(
             below = descend(listing, name, context)
             if below is not None:
                 stack.append((prefix + name, below))
+        if split is not None:
+            stack = split(stack)
         while stack:
             path, context = stack.pop()
             try:

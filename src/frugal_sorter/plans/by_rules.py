@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from typing import NamedTuple
 
+from frugal_sorter.files.halves import Halves
 from frugal_sorter.files.inside import look_inside
 from frugal_sorter.files.record import Identity, Listing, Place, Unknown, Unread
 from frugal_sorter.files.status import look
@@ -24,6 +25,7 @@ from frugal_sorter.rules.placing import Wanted, wanted_place
 
 Recall = Callable[[str, Place, Identity], int | None]
 _MOST_NUMBERS = 100_000
+_FORKED_COST = 5
 
 
 @dataclass(frozen=True)
@@ -48,7 +50,51 @@ class _Acting(NamedTuple):
     levels: int | None
 
 
-_Active = dict[int, _Acting]
+class _Scope:
+    """The rules that act in a folder, by their index; the same object serves many folders."""
+
+    def __init__(self, acting: dict[int, _Acting], rules: Sequence[Rule]) -> None:
+        self.acting = acting
+        self._rules = rules
+        takes = [(index, rules[index].take) for index in sorted(acting)]
+        self.on_files = tuple(index for index, take in takes if take != "folders")
+        self.on_folders = tuple(index for index, take in takes if take != "files")
+        self.sees_hidden = any(rules[index].hidden for index in acting)
+        self._bases = {one.base for one in acting.values()}
+        self._below: dict[bool, _Scope | None] = {}
+
+    def base(self, index: int) -> str:
+        """Return the `in` folder from which a rule acts here."""
+        return self.acting[index].base
+
+    def depths(self, folder: str, indexes: Sequence[int]) -> list[int]:
+        """Return for some rules how deep below their `in` a folder's entries lie."""
+        depths = {base: depth_below(base, folder) for base in self._bases}
+        return [depths[self.acting[index].base] for index in indexes]
+
+    def below(self, hidden: bool) -> _Scope | None:
+        """Return the rules that still act in a subfolder, or None where none does."""
+        if hidden not in self._below:
+            acting = {
+                index: _Acting(one.base, None if one.levels is None else one.levels - 1)
+                for index, one in self.acting.items()
+                if one.levels != 1 and (not hidden or self._rules[index].hidden)
+            }
+            same = acting == self.acting
+            self._below[hidden] = self if same else _Scope(acting, self._rules) if acting else None
+        return self._below[hidden]
+
+    def only(self, base: str) -> _Scope:
+        """Return those of the rules whose `in` is one folder."""
+        return _Scope({index: one for index, one in self.acting.items() if one.base == base}, self._rules)
+
+    def joined(self, nearer: _Scope) -> _Scope:
+        """Return these rules and others whose `in` is nearer; relative targets are below the nearer one."""
+        acting = dict(self.acting)
+        for index, one in nearer.acting.items():
+            levels = [one.levels, acting.get(index, one).levels]
+            acting[index] = _Acting(one.base, None if None in levels else max(level or 0 for level in levels))
+        return _Scope(acting, self._rules)
 
 
 def plan_by_rules(book: RuleBook, world: World, past: Past, again: bool = False) -> Plan:
@@ -66,6 +112,32 @@ def plan_by_rules(book: RuleBook, world: World, past: Past, again: bool = False)
         world.contents.close()
 
 
+class _Hit(NamedTuple):
+    """A file that a rule claims: the rule by its index, its `in`, and dear facts that are known already."""
+
+    place: Place
+    rule: int
+    base: str
+    facts: Facts | None = None
+
+
+@dataclass(slots=True)
+class _Found:
+    """What a walk found; a fork sends it back whole."""
+
+    hits: list[_Hit] = field(default_factory=list)
+    notes: list[Note] = field(default_factory=list)
+    roots: set[str] = field(default_factory=set)
+    seen: int = 0
+
+    def add(self, other: _Found) -> None:
+        """Take in what another process found."""
+        self.hits += other.hits
+        self.notes += other.notes
+        self.roots |= other.roots
+        self.seen += other.seen
+
+
 @dataclass
 class _Planner:
     book: RuleBook
@@ -74,9 +146,10 @@ class _Planner:
     again: bool
     names: Names = field(default_factory=Names)
     folders: TargetFolders = field(default_factory=TargetFolders)
-    here: _Active = field(default_factory=dict)
+    here: _Scope = field(default_factory=lambda: _Scope({}, ()))
     resolved: dict[str, str] = field(default_factory=dict)
     counters: dict[Place, int] = field(default_factory=dict)
+    found: _Found = field(default_factory=_Found)
 
     def plan(self) -> Plan:
         book = self.book
@@ -89,11 +162,15 @@ class _Planner:
             for index, rule in enumerate(book.rules)
             if rule.during and not any(hours.hold(self.world.now_ns) for hours in rule.during)
         }
-        done: set[str] = set()
         for root in sorted(roots):
-            if root not in done:
-                self._walk(root, roots, done)
+            if root not in self.found.roots:
+                self._walk(root, roots)
         self.result.roots = sorted(roots)
+        self.result.seen = self.found.seen
+        self.result.notes += sorted(self.found.notes)
+        # Whoever found them: parents first, then by name, so that numbers are given in that order.
+        for hit in sorted(self.found.hits, key=lambda hit: (hit.place.folder.split("/"), hit.place.name)):
+            self._hit(hit)
         self._keep_targets_in_place()
         self._hold_ceilings()
         self.result.make_folders(self.folders.to_make)
@@ -101,9 +178,9 @@ class _Planner:
 
     # Where the rules act
 
-    def _roots(self) -> dict[str, _Active]:
+    def _roots(self) -> dict[str, _Scope]:
         """Resolve each `in` once; missing and refused ones are noted."""
-        roots: dict[str, _Active] = {}
+        roots: dict[str, dict[int, _Acting]] = {}
         missing: dict[str, list[str]] = {}
         for index, rule in enumerate(self.book.rules):
             for folder in rule.folders:
@@ -120,11 +197,12 @@ class _Planner:
                     roots.setdefault(root, {})[index] = _Acting(root, rule.levels)
         for what, rules in missing.items():
             self.result.notes.append(Note(f"{what}; skipped there: {', '.join(rules)}", True))
-        return roots
+        return {root: _Scope(acting, self.book.rules) for root, acting in roots.items()}
 
-    def _never_folders(self, roots: dict[str, _Active]) -> set[str]:
+    def _never_folders(self, roots: Iterable[str]) -> set[str]:
         """Return the folders that are no entries: those that rules act in or write into, and all above."""
-        writing = set(self.past.written([rule.key for rule in self.book.rules])) | set(roots)
+        self.written = self.past.written([rule.key for rule in self.book.rules])
+        writing = set(self.written) | set(roots)
         for rule in self.book.rules:
             if rule.move is not None:
                 head = ["".join(map(str, segment)) for segment in rule.move.segments[: rule.move.fixed]]
@@ -132,106 +210,116 @@ class _Planner:
                 writing |= {os.path.realpath(os.path.join(base, *head)) for base in bases}
         return {above for folder in writing for above in _with_parents(folder)}
 
-    def _walk(self, root: str, roots: dict[str, _Active], done: set[str]) -> None:
-        def descend(listing: Listing, name: str, _: _Active) -> _Active | None:
+    def _walk(self, root: str, roots: dict[str, _Scope]) -> None:
+        """Find what the rules claim below a folder, with two processes where the tree is large."""
+
+        def descend(listing: Listing, name: str, _: _Scope) -> _Scope | None:
             path = Place(listing.folder, name).path
-            below: _Active = {}
+            below = None
             if not never_entered(path, name) and not self._claims_folder(listing, name):
-                for index, acting in self.here.items():
-                    if acting.levels != 1 and (name[0] != "." or self.book.rules[index].hidden):
-                        left = None if acting.levels is None else acting.levels - 1
-                        below[index] = _Acting(acting.base, left)
-            for index, acting in roots.get(path, {}).items():
-                # The nearer `in` is the one that relative targets are below.
-                outer = below.get(index, acting)
-                deeper = None if None in (outer.levels, acting.levels) else max(outer.levels or 0, acting.levels or 0)
-                below[index] = _Acting(path, deeper)
-            return below or None
+                below = self.here.below(name[0] == ".")
+            nearer = roots.get(path)
+            if nearer is not None:
+                below = nearer if below is None else below.joined(nearer)
+            return below
 
-        def pick(listing: Listing, active: _Active) -> Sequence[int]:
-            done.add(listing.folder)
-            self.here = self._acting(listing, active)
-            return self._pick(listing) if self.here else ()
+        def pick(listing: Listing, scope: _Scope) -> Sequence[int]:
+            if listing.folder in roots:
+                self.found.roots.add(listing.folder)
+            self.here = self._acting(listing, scope)
+            return self._pick(listing) if self.here.acting else ()
 
+        # Dear facts come from helpers that a fork must not share, and folders from the plan itself.
+        cheap = all(leaf.on.cost <= _FORKED_COST for rule in self.book.rules for leaf in rule.where.leaves())
+        halves = Halves[tuple[str, _Scope]](cheap and all(rule.take == "files" for rule in self.book.rules))
+
+        def split(left: list[tuple[str, _Scope]]) -> list[tuple[str, _Scope]]:
+            mine = halves.split(left)
+            if halves.is_fork and not forked:
+                forked.append(True)
+                self.found = _Found()
+            return mine
+
+        forked: list[bool] = []
         rules = [index for index, rule in enumerate(self.book.rules) if rule.take != "folders"]
         status = self.book.matcher(tuple(rules), self.world.now_ns).needs_status
         try:
-            for listing, _ in walk(root, roots[root], status, descend, self._unread, pick):
-                if self.here and listing.names:
+            for listing, _ in walk(root, roots[root], status, descend, self._unread, pick, split):
+                if listing.names:
                     self._listing(listing)
         except OSError as error:
             self._unread(Unread(root, reason_of(error)))
+        except BaseException:
+            if halves.is_fork:
+                os._exit(1)
+            raise
+        if halves.is_fork:
+            halves.end(self.found)
+        other, again = halves.other()
+        if other is not None:
+            self.found.add(other)
+        for path, scope in again:
+            self._walk(path, {**roots, path: scope})
 
-    def _acting(self, listing: Listing, active: _Active) -> _Active:
+    def _acting(self, listing: Listing, scope: _Scope) -> _Scope:
         """Return the rules that act in a folder; a tree under version control is left whole."""
         if not listing.version_control:
-            return active
-        inside = {index: acting for index, acting in active.items() if acting.base == listing.folder}
-        if len(inside) < len(active):
-            self.result.notes.append(Note(f"{listing.folder} is under version control and is left whole", False))
+            return scope
+        inside = scope.only(listing.folder)
+        if len(inside.acting) < len(scope.acting):
+            self.found.notes.append(Note(f"{listing.folder} is under version control and is left whole", False))
         return inside
 
     def _unread(self, unread: Unread) -> None:
-        self.result.notes.append(Note(f"{unread.path}: {unread.reason}", not unread.by_design))
+        self.found.notes.append(Note(f"{unread.path}: {unread.reason}", not unread.by_design))
 
     # What they do there
 
-    def _indexes(self, folders: bool) -> tuple[int, ...]:
-        """Return the rules that act here on files, or on folders."""
-        return tuple(
-            index
-            for index in sorted(self.here)
-            if (take := self.book.rules[index].take) == "items" or (take == "folders") is folders
-        )
-
-    def _depths(self, listing: Listing, indexes: tuple[int, ...]) -> list[int]:
-        return [depth_below(self.here[index].base, listing.folder) for index in indexes]
-
     def _pick(self, listing: Listing) -> Sequence[int]:
-        shown = any(self.book.rules[index].hidden for index in self.here)
-        self.result.seen += len(listing.names if shown else [name for name in listing.names if name[0] != "."])
-        indexes = self._indexes(folders=False)
-        return self.book.matcher(indexes, self.world.now_ns).pick(listing, self._depths(listing, indexes))
+        here = self.here
+        names = listing.names if here.sees_hidden else [name for name in listing.names if name[0] != "."]
+        self.found.seen += len(names)
+        matcher = self.book.matcher(here.on_files, self.world.now_ns)
+        return matcher.pick(listing, here.depths(listing.folder, here.on_files))
 
     def _listing(self, listing: Listing) -> None:
-        indexes = self._indexes(folders=False)
-        known: dict[int, Facts | OSError] = {}
+        here, indexes = self.here, self.here.on_files
+        known: dict[int, Facts] = {}
 
-        def facts_at(at: int) -> Facts | OSError:
+        def ask(at: int, node: Node) -> Truth:
             if at not in known:
                 try:
                     record = look(listing.place(at))
-                except OSError as error:
-                    known[at] = error
-                else:
-                    known[at] = Facts(record, self.here[indexes[0]].base, self.book.types, self.world)
-            return known[at]
-
-        def ask(at: int, node: Node) -> Truth:
-            facts = facts_at(at)
-            return None if isinstance(facts, OSError) else node.test(facts)
+                except OSError:
+                    return None
+                known[at] = Facts(record, here.base(indexes[0]), self.book.types, self.world)
+            return node.test(known[at])
 
         matcher = self.book.matcher(indexes, self.world.now_ns)
-        hits = matcher(listing, self._depths(listing, indexes), ask)
-        for at, index in sorted(hits, key=lambda hit: listing.names[hit[0]]):
-            place = listing.place(at)
-            if place.path in self.never:
-                continue
-            facts = facts_at(at)
-            if isinstance(facts, OSError):
-                self._unread(Unread(place.path, reason_of(facts)))
-                continue
-            rule = self.book.rules[index]
-            if facts.base != self.here[index].base:
-                facts = Facts(facts.record, self.here[index].base, self.book.types, self.world)
-            if facts.record.identity.kind != "file" or rule.where.test(facts) is not True:
-                self._left(rule, place, "changed while the folder was read", True)
-            else:
-                self._claimed(index, facts)
+        hits = matcher(listing, here.depths(listing.folder, indexes), ask)
+        self.found.hits += [_Hit(listing.place(at), index, here.base(index), known.get(at)) for at, index in hits]
+
+    def _hit(self, hit: _Hit) -> None:
+        """Look at a file that a rule claims, and see that it still does."""
+        if hit.place.path in self.never:
+            return
+        rule = self.book.rules[hit.rule]
+        try:
+            record = look(hit.place)
+        except OSError as error:
+            self.result.notes.append(Note(f"{hit.place.path}: {reason_of(error)}", True))
+            return
+        facts = hit.facts
+        if facts is None or facts.base != hit.base or facts.record.identity != record.identity:
+            facts = Facts(record, hit.base, self.book.types, self.world)
+        if record.identity.kind != "file" or rule.where.test(facts) is not True:
+            self._left(rule, hit.place, "changed while the folder was read", True)
+        else:
+            self._claimed(hit.rule, facts)
 
     def _claims_folder(self, listing: Listing, name: str) -> bool:
         """Find the rule that takes a folder as a whole, if there is one; then nothing inside is an entry."""
-        indexes = self._indexes(folders=True)
+        indexes = self.here.on_folders
         place = Place(listing.folder, name)
         if not indexes or place.path in self.never_folders:
             return False
@@ -244,7 +332,7 @@ class _Planner:
             rule = self.book.rules[index]
             if name[0] == "." and not rule.hidden:
                 continue
-            facts = Facts(record, self.here[index].base, self.book.types, self.world, inside)
+            facts = Facts(record, self.here.base(index), self.book.types, self.world, inside)
             if rule.where.test(facts) is True:
                 if isinstance(inside, Unknown):
                     self._left(rule, place, inside.reason, True)
@@ -273,8 +361,9 @@ class _Planner:
             self.result.at_home += 1
         elif not self.again and (run := self.past.taken_back(rule.key, place, record.identity)):
             self._left(rule, place, f"taken back by run {run}; --again does it", False)
-        elif rule.rename is not None and self.past.put_here(rule.key, place, record.identity):
-            # A rule that makes a new name from the old one would otherwise never come to rest.
+        elif place.folder in self.written and self.past.put_here(rule.key, place, record.identity):
+            # A target made of the old name or place, which the rule itself has changed, would
+            # otherwise never come to rest.
             self.result.at_home += 1
         elif index in self.off_duty:
             self._left(rule, place, "outside the hours of the rule", False)

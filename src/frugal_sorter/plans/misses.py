@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import os
 import re
+from collections.abc import Sequence
+from dataclasses import replace
+from functools import lru_cache
 from typing import NamedTuple
 
 from frugal_sorter.files.record import Place
@@ -13,6 +16,7 @@ from frugal_sorter.rules.book import Rule, RuleBook
 from frugal_sorter.rules.condition import Leaf, Negation, Node, Several, Truth, will_match_at
 from frugal_sorter.rules.fields import NAME_COST, Facts, World, fold
 
+# Entries that are looked at for a hint, for all rules of a book together.
 _LOOKED_AT = 2_000
 _SOON_NS = 14 * 86_400_000_000_000
 
@@ -25,23 +29,42 @@ class Miss(NamedTuple):
     when_ns: int | None = None
 
 
-def nearest_misses(book: RuleBook, rule: Rule, world: World, most: int = 3) -> list[Miss]:
-    """Return entries that only one test keeps from matching, and that one only just.
+def nearest_misses(book: RuleBook, idle: Sequence[Rule], world: World, most: int = 3) -> dict[str, list[Miss]]:
+    """Return, by rule, entries that only one test keeps from matching, and that one only just.
 
     Args:
         book: the rules.
-        rule: one that matches nothing.
+        idle: those that match nothing.
         world: the moment, and what else is not in the entries.
-        most: how many are wanted; only the first 2,000 entries are looked at.
+        most: how many are wanted for a rule. In all only some 2,000 entries are looked at.
     """
-    found: list[Miss] = []
-    if rule.take == "folders" or any(leaf.on.cost > 5 for leaf in rule.where.leaves()):
-        return found  # what is dear is not read only for a hint
-    for place, base in _entries(rule):
+    share = max(_LOOKED_AT // max(len(idle), 1), 50)
+    seen: dict[tuple[tuple[str, ...], int | None, bool], list[Facts]] = {}
+    found = {}
+    for rule in idle:
+        if rule.take == "folders" or any(leaf.on.cost > 5 for leaf in rule.where.leaves()):
+            continue  # what is dear is not read only for a hint
+        where = (rule.folders, rule.levels, rule.hidden)
+        if where not in seen:
+            seen[where] = _facts(book, rule, world, share)
+        if misses := _misses(rule, seen[where], most):
+            found[rule.name] = misses
+    return found
+
+
+def _facts(book: RuleBook, rule: Rule, world: World, most: int) -> list[Facts]:
+    found = []
+    for place, base in _entries(rule, most):
         try:
-            facts = Facts(look(place), base, book.types, world)
+            found.append(Facts(look(place), base, book.types, world))
         except OSError:
             continue
+    return found
+
+
+def _misses(rule: Rule, entries: Sequence[Facts], most: int) -> list[Miss]:
+    found: list[Miss] = []
+    for facts in entries:
         if rule.where.test(facts) is True:
             continue  # an earlier rule has it
         miss = _miss(rule, facts)
@@ -52,10 +75,10 @@ def nearest_misses(book: RuleBook, rule: Rule, world: World, most: int = 3) -> l
     return found
 
 
-def _entries(rule: Rule) -> list[tuple[Place, str]]:
+def _entries(rule: Rule, most: int) -> list[tuple[Place, str]]:
     found: list[tuple[Place, str]] = []
     todo = [(os.path.realpath(folder), os.path.realpath(folder), 1) for folder in reversed(rule.folders)]
-    while todo and len(found) < _LOOKED_AT:
+    while todo and len(found) < most:
         base, folder, depth = todo.pop()
         try:
             with os.scandir(folder) as entries:
@@ -68,23 +91,28 @@ def _entries(rule: Rule) -> list[tuple[Place, str]]:
                         todo.append((base, entry.path, depth + 1))
         except OSError:
             continue
-    return found[:_LOOKED_AT]
+    return found[:most]
 
 
 def _miss(rule: Rule, facts: Facts) -> Miss | None:
     place = facts.record.place
+    dated = False
     for leaf in rule.where.leaves():
-        truth = leaf.test(facts)
-        if truth is None or _with_flipped(rule.where, facts, leaf) is not True:
+        dated = dated or leaf.check.changes is not None
+        if leaf.on.kind == "text" and leaf.on.cost <= NAME_COST and _reads_alike(leaf, facts):
+            why = f"`{leaf.text}` fails by a space, a mark or a letter of another case"
+        elif leaf.on.kind == "size":
+            why = _nearly(leaf, facts)
+        else:
             continue
-        if leaf.on.kind in ("text", "word") and leaf.on.cost <= NAME_COST and _reads_alike(leaf, facts):
-            return Miss(place, f"`{leaf.text}` fails by a space, a mark or a letter of another case")
-        if leaf.on.kind == "size" and (why := _nearly(leaf, facts)):
+        if why and _with_flipped(rule.where, facts, leaf) is True:
             return Miss(place, why)
-    when_ns = will_match_at(rule.where, facts)
-    if when_ns is not None and when_ns - facts.world.now_ns <= _SOON_NS:
-        return Miss(place, "only its age is missing", when_ns)
-    return None
+    if not dated:
+        return None
+    soon = replace(facts, world=replace(facts.world, now_ns=facts.world.now_ns + _SOON_NS))
+    if rule.where.test(soon) is not True:
+        return None
+    return Miss(place, "only its age is missing", will_match_at(rule.where, facts))
 
 
 def _with_flipped(node: Node, facts: Facts, leaf: Leaf) -> Truth:
@@ -107,21 +135,26 @@ def _squash(text: str) -> str:
 
 def _reads_alike(leaf: Leaf, facts: Facts) -> bool:
     value = leaf.value(facts)
-    written = re.findall(r'"((?:[^"]|"")*)"|\'((?:[^\']|\'\')*)\'', leaf.text)
-    bare = leaf.text.split()[-1] if not written else ""
-    for text in [one or other for one, other in written] + ([bare] if bare else []):
-        pieces = [_squash(piece) for piece in re.split(r"[*?]+|\{[^}]*\}", text)]
-        squashed, at = _squash(str(value)), 0
-        wanted = [piece for piece in pieces if piece]
+    squashed = _squash(str(value))
+    for wanted in _pieces(leaf.text):
+        at = 0
         for piece in wanted:
             at = squashed.find(piece, at)
             if at < 0:
                 break
             at += len(piece)
         else:
-            if sum(map(len, wanted)) >= 3:
-                return True
+            return True
     return False
+
+
+@lru_cache(maxsize=200)
+def _pieces(text: str) -> tuple[tuple[str, ...], ...]:
+    """Return the letters and digits of each value in a test, cut at its wildcards and placeholders."""
+    written = re.findall(r'"((?:[^"]|"")*)"|\'((?:[^\']|\'\')*)\'', text)
+    values = [one or other for one, other in written] or text.split()[-1:]
+    cut = (tuple(filter(None, map(_squash, re.split(r"[*?]+|\{[^}]*\}", value)))) for value in values)
+    return tuple(pieces for pieces in cut if sum(map(len, pieces)) >= 3)
 
 
 def _nearly(leaf: Leaf, facts: Facts) -> str:

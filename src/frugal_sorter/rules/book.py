@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
+from itertools import repeat
 from typing import Any, Literal
 
 from frugal_sorter.files.record import Listing
-from frugal_sorter.files.types import OTHER, stem_of, suffix_of
+from frugal_sorter.files.types import OTHER, PLAIN_SUFFIXES, stem_of, suffix_of
 from frugal_sorter.rules.condition import Code, Node, Truth
 from frugal_sorter.rules.fields import FIELDS, STATUS_VARIABLES, fold, folder_name
 from frugal_sorter.rules.patterns import CaptureKind, Template
@@ -68,22 +69,55 @@ class Rule:
         return "leave" if self.move is None and self.rename is None else "move"
 
 
-@dataclass(frozen=True)
 class Matcher:
-    """The generated functions for some rules.
+    """Finds, for each file, the first of some rules that is true, with functions made for it.
 
-    `pick` finds from names alone the files that a rule could claim; only those are looked at
-    singly. `function` then finds the rule that decides.
+    For each suffix there are two functions of their own, made when the suffix is first met. With
+    the suffix known most rules fall away: their tests on `ext` and `type` are false before any
+    other is asked. `pick` asks names alone which files a rule could claim; only those are looked
+    at singly. Calling the matcher then finds the rule that decides.
+
+    Args:
+        book: the rules.
+        indexes: which of them act, in the order of the file.
+        now_ns: the moment that ages are counted from.
     """
 
-    function: Callable[..., Hits]
-    needs_status: bool
-    source: str
-    _pickers: _Pickers
+    def __init__(self, book: RuleBook, indexes: tuple[int, ...], now_ns: int) -> None:
+        self._book = book
+        self._indexes = indexes
+        self._now_ns = now_ns
+        self._hidden = any(book.rules[index].hidden for index in indexes)
+        self._could: dict[str, Callable[..., bool] | None] = {}
+        self._decide: dict[str, Callable[..., int | None]] = {}
+        code, names_only = Code(now_ns), Code(now_ns, possible=True)
+        for index in indexes:
+            book.rules[index].where.source(True, code)
+        self.needs_status = bool(code.variables & STATUS_VARIABLES)
+        # Where some rule rules nothing out by name, no name needs to be looked at.
+        self._pick_all = any(book.rules[index].where.source(True, names_only) == "True" for index in indexes)
 
-    def pick(self, listing: Listing, depths: Sequence[int]) -> list[int]:
+    def pick(self, listing: Listing, depths: Sequence[int]) -> Sequence[int]:
         """Return the indexes of the files that a rule could claim, as far as their names tell."""
-        return self._pickers.pick(listing, depths)
+        if self._pick_all:
+            return range(len(listing.names))
+        prefix, folder = listing.folder.rstrip("/") + "/", folder_name(listing.folder)
+        found = []
+        functions, hidden = self._could, self._hidden
+        plain = PLAIN_SUFFIXES.get
+        for i, name in enumerate(listing.names):
+            # The quick half of suffix_of, without the call: this runs for every file there is.
+            head, _, last = name.rpartition(".")
+            suffix = plain(last)
+            if suffix is None or not head or head[0] == ".":
+                suffix = suffix_of(name)
+            try:
+                could = functions[suffix]
+            except KeyError:
+                could = functions[suffix] = self._make_could(suffix)
+            if could is not None and (hidden or name[0] != ".") and could(name, prefix, folder, depths):
+                found.append(i)
+        return found
 
     def __call__(self, listing: Listing, depths: Sequence[int], ask: Callable[[int, Node], Truth]) -> Hits:
         """Return the files of a listing that a rule claims, with that rule.
@@ -93,58 +127,60 @@ class Matcher:
             depths: for each rule of the matcher, how deep below its `in` the listing lies.
             ask: tests a condition on the file at an index, for what no column holds.
         """
-        prefix = listing.folder.rstrip("/") + "/"
-        name = folder_name(listing.folder)
-        return self.function(listing.names, listing.size, listing.mtime_ns, prefix, name, depths, ask)
-
-
-class _Pickers:
-    """For each suffix a function of its own, made when the suffix is first met.
-
-    With the suffix known most rules fall away: their tests on `ext` and `type` are false before
-    any other is asked. A suffix for which all of them do needs no function at all.
-    """
-
-    def __init__(self, book: RuleBook, indexes: tuple[int, ...], now_ns: int) -> None:
-        self._book = book
-        self._indexes = indexes
-        self._now_ns = now_ns
-        self._by_suffix: dict[str, Callable[..., bool] | None] = {}
-        self._hidden = any(book.rules[index].hidden for index in indexes)
-
-    def pick(self, listing: Listing, depths: Sequence[int]) -> list[int]:
         prefix, folder = listing.folder.rstrip("/") + "/", folder_name(listing.folder)
-        found = []
-        by_suffix, hidden = self._by_suffix, self._hidden
-        for i, name in enumerate(listing.names):
+        hits: Hits = []
+        functions = self._decide
+        sizes, times = (listing.size, listing.mtime_ns) if self.needs_status else (repeat(0), repeat(0))
+        for i, (name, size, modified) in enumerate(zip(listing.names, sizes, times, strict=False)):
             suffix = suffix_of(name)
             try:
-                could = by_suffix[suffix]
+                decide = functions[suffix]
             except KeyError:
-                could = by_suffix[suffix] = self._make(suffix)
-            if could is not None and (hidden or name[0] != ".") and could(name, prefix, folder, depths):
-                found.append(i)
-        return found
+                decide = functions[suffix] = self._make_decide(suffix)
+            rule = decide(i, name, size, modified, prefix, folder, depths, ask)
+            if rule is not None:
+                hits.append((i, rule))
+        return hits
 
-    def _make(self, suffix: str) -> Callable[..., bool] | None:
+    def _code(self, suffix: str, possible: bool) -> Code:
         known = {"ext": suffix, "type": self._book.types.get(suffix, OTHER)}
-        code = Code(self._now_ns, possible=True, known=known)
+        return Code(self._now_ns, possible, known)
+
+    def _tests(self, code: Code) -> list[tuple[int, str]]:
+        """Return the rules that can be true at all, each with its test."""
         tests = []
         for at, index in enumerate(self._indexes):
             code.depth = f"depths[{at}]"
             test = self._book.rules[index].where.source(True, code)
-            if test == "True":
-                return _always
             if test != "False":
-                tests.append(test)
+                tests.append((index, test))
+        return tests
+
+    def _make_could(self, suffix: str) -> Callable[..., bool] | None:
+        code = self._code(suffix, possible=True)
+        tests = [test for _, test in self._tests(code)]
         if not tests:
             return None
+        if "True" in tests:
+            return _always
         lines = [
             "def could(name, prefix, folder_name, depths):",
-            *(f"    {line}" for line in _assignments({one for one in code.variables if not one.startswith("depths[")})),
+            *_assignments(code),
             f"    return {' or '.join(tests)}",
         ]
-        function: Callable[..., bool] = _compiled(lines, "could", code, self._book.types)
+        function: Callable[..., bool] = _compiled(lines, "could", code)
+        return function
+
+    def _make_decide(self, suffix: str) -> Callable[..., int | None]:
+        code = self._code(suffix, possible=False)
+        tests = self._tests(code)
+        lines = ["def decide(i, name, size, modified, prefix, folder_name, depths, ask):", *_assignments(code)]
+        if not self._hidden:
+            lines.insert(1, "    if name[0] == '.':\n        return None")
+        for index, test in tests:
+            shown = "" if self._book.rules[index].hidden or not self._hidden else "name[0] != '.' and "
+            lines += [f"    if {shown}{test}:", f"        return {index}"]
+        function: Callable[..., int | None] = _compiled([*lines, "    return None"], "decide", code)
         return function
 
 
@@ -152,13 +188,29 @@ def _always(*_: object) -> bool:
     return True
 
 
-def _compiled(lines: list[str], name: str, code: Code, types: Mapping[str, str]) -> Any:
+def _compiled(lines: list[str], name: str, code: Code) -> Any:
     """Return a function made of source, which holds nothing of the rule file but names of constants."""
-    names: dict[str, object] = {
-        **code.constants, "fold": fold, "stem_of": stem_of, "suffix_of": suffix_of, "type_of": types.get,
-    }  # fmt: skip
+    names: dict[str, object] = {**code.constants, "fold": fold, "stem_of": stem_of}
     exec(compile("\n".join(lines), "<rules>", "exec"), names)  # noqa: S102
     return names[name]
+
+
+def _assignments(code: Code) -> list[str]:
+    """Return the lines that set the variables of an entry, each after those that it needs."""
+    lines = []
+    for one in FIELDS.values():
+        folded = f"low_{one.name}" in code.variables
+        if (one.name in code.variables or folded) and one.source != one.name and one.name != "depth":
+            lines.append(f"    {one.name} = {_stem_source(code) if one.name == 'stem' else one.source}")
+        if folded:
+            lines.append(f"    low_{one.name} = {one.name}.lower() if {one.name}.isascii() else fold({one.name})")
+    return lines
+
+
+def _stem_source(code: Code) -> str:
+    """Return how the stem is cut off; of a plain suffix the length is known."""
+    suffix = str(code.known["ext"])
+    return f"name[:-{len(suffix) + 1}]" if suffix.isascii() and suffix else "stem_of(name)"
 
 
 @dataclass(frozen=True)
@@ -184,7 +236,7 @@ class RuleBook:
     _matchers: dict[tuple[tuple[int, ...], int], Matcher] = field(default_factory=dict)
 
     def matcher(self, indexes: tuple[int, ...], now_ns: int) -> Matcher:
-        """Return the functions that find, for each file, the first of some rules that is true.
+        """Return what finds, for each file, the first of some rules that is true.
 
         Args:
             indexes: which rules act in a folder, in the order of the file.
@@ -192,53 +244,11 @@ class RuleBook:
         """
         known = self._matchers.get((indexes, now_ns))
         if known is None:
-            known = self._matchers[indexes, now_ns] = self._generate(indexes, now_ns)
+            known = self._matchers[indexes, now_ns] = Matcher(self, indexes, now_ns)
         return known
-
-    def _generate(self, indexes: tuple[int, ...], now_ns: int) -> Matcher:
-        code = Code(now_ns)
-        tests = []
-        for index in indexes:
-            rule = self.rules[index]
-            code.depth = f"depth_{index}"
-            test = rule.where.source(True, code)
-            shown = "" if rule.hidden else "name[0] != '.' and "
-            tests += [f"        if {shown}{test}:", f"            found((i, {index}))", "            continue"]
-        columns = sorted(code.variables & STATUS_VARIABLES)
-        looped = ", ".join(["name", *columns])
-        zipped = ", ".join(["names", *(f"{column}_column" for column in columns)])
-        lines = [
-            "def match(names, size_column, modified_column, prefix, folder_name, depths, ask):",
-            "    hits = []",
-            "    found = hits.append",
-            *(f"    depth_{index} = depths[{at}]" for at, index in enumerate(indexes)),
-            f"    for i, ({looped}) in enumerate(zip({zipped})):"
-            if columns
-            else "    for i, name in enumerate(names):",
-            *(f"        {line}" for line in _assignments(code.variables)),
-            *(tests or ["        break"]),
-            "    return hits",
-        ]
-        function = _compiled(lines, "match", code, self.types)
-        return Matcher(function, bool(columns), "\n".join(lines), _Pickers(self, indexes, now_ns))
 
 
 def selection(where: Node, hidden: bool, types: Mapping[str, str]) -> RuleBook:
     """Return a book of one rule that selects files and does nothing, for `--where`."""
     rule = Rule("selected", 0, (), where, "", None, hidden, Duration(0, 0), "number", None, None, "")
     return RuleBook("", (rule,), types, {})
-
-
-def _assignments(variables: set[str]) -> list[str]:
-    """Return the lines that set the variables of an entry, each after those that it needs."""
-    wanted = set(variables)
-    for name in variables:
-        wanted.update(FIELDS[name].uses if name in FIELDS else ())
-    wanted.update(name[4:] for name in variables if name.startswith("low_"))
-    lines = []
-    for one in FIELDS.values():
-        if one.name in wanted and one.source != one.name:
-            lines.append(f"{one.name} = {one.source}")
-        if f"low_{one.name}" in wanted:
-            lines.append(f"low_{one.name} = {one.name}.lower() if {one.name}.isascii() else fold({one.name})")
-    return lines

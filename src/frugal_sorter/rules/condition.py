@@ -9,20 +9,15 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from functools import cached_property, lru_cache
-from importlib import resources
+from functools import cached_property
 from typing import Any, NamedTuple
 
-from lark import Lark, Token, Tree
-from lark.exceptions import LarkError, UnexpectedEOF, UnexpectedInput, UnexpectedToken
-
-from frugal_sorter.errors import StateError
 from frugal_sorter.files.record import Unknown
 from frugal_sorter.rules import operators
 from frugal_sorter.rules.fields import FIELDS, NAME_COST, Fact, Facts, Field, fold
 from frugal_sorter.rules.mistakes import Wrong, nearest
+from frugal_sorter.rules.parsing import Token, Tree, Unparsed, parse
 from frugal_sorter.rules.patterns import CaptureKind
-from frugal_sorter.state.folders import ready_state_folder
 
 Truth = bool | None
 
@@ -267,17 +262,6 @@ class Parsed(NamedTuple):
     warnings: tuple[str, ...]
 
 
-@lru_cache(maxsize=1)
-def _parser() -> Lark:
-    grammar = resources.files("frugal_sorter.rules").joinpath("condition.lark").read_text()
-    options: dict[str, Any] = {"parser": "lalr", "lexer": "contextual", "g_regex_flags": 2, "propagate_positions": True}
-    try:
-        # Building the tables takes most of a tenth of a second; they are kept for this user alone.
-        return Lark(grammar, cache=str(ready_state_folder() / "conditions.cache"), **options)
-    except (StateError, OSError):
-        return Lark(grammar, **options)
-
-
 ReadList = Callable[[str], frozenset[str]]
 
 
@@ -301,32 +285,19 @@ def parse_condition(text: str, types: Sequence[str], read_list: ReadList = _no_l
     if not text.strip():
         raise Wrong("the condition is empty", 'say "everything" for all entries')
     try:
-        tree = _parser().parse(text)
-    except UnexpectedInput as error:
-        raise _unreadable(text, error) from None
-    except LarkError as error:
-        raise Wrong(f"the condition cannot be read: {error}", "see the examples in docs/rules.md") from None
-    if _depth(tree) > DEEPEST:
+        tree = parse(text, DEEPEST)
+    except Unparsed as error:
+        raise _unreadable(text, error.at) from None
+    if tree is None:
         raise Wrong("the condition is nested too deeply", f"{DEEPEST} levels are allowed")
     builder = _Builder(text, types, read_list)
     node = builder.build(tree)
     return Parsed(node, tuple(builder.warnings))
 
 
-def _depth(tree: Tree[Token]) -> int:
-    deepest, todo = 0, [(tree, 1)]
-    while todo:
-        one, depth = todo.pop()
-        deepest = max(deepest, depth)
-        todo.extend((child, depth + 1) for child in one.children if isinstance(child, Tree))
-    return deepest
-
-
-def _unreadable(text: str, error: UnexpectedInput) -> Wrong:
-    ended = isinstance(error, UnexpectedEOF) or (isinstance(error, UnexpectedToken) and error.token.type == "$END")
-    if ended:
+def _unreadable(text: str, at: int | None) -> Wrong:
+    if at is None:
         return Wrong(f"the condition ends too early: {_shown(text)}", "a test is a field, an operator and a value")
-    at = error.pos_in_stream or 0
     rest = text[at:].split()
     column = at + 1
     word = rest[0] if rest else text[at:]
@@ -363,17 +334,17 @@ class _Builder:
     read_list: ReadList
     warnings: list[str] = field(default_factory=list)
 
-    def build(self, tree: Tree[Token]) -> Node:
-        if tree.data in ("any_of", "all_of"):
-            children = [_tree(part) for part in tree.children]
-            if tree.data == "any_of" and any(part.data == "all_of" for part in children):
+    def build(self, tree: Tree) -> Node:
+        if tree.rule in ("any_of", "all_of"):
+            parts = list(tree.trees)
+            if tree.rule == "any_of" and any(part.rule == "all_of" for part in parts):
                 hint = "put parentheses around what belongs together"
                 self.warnings.append(f"`and` and `or` stand side by side, and `and` binds stronger; {hint}")
-            return Several(tuple(self.build(part) for part in children), every=tree.data == "all_of")
-        if tree.data == "group":
-            return self.build(_tree(tree.children[0]))
-        if tree.data == "negation":
-            return Negation(self.build(_tree(tree.children[-1])))
+            return Several(tuple(map(self.build, parts)), every=tree.rule == "all_of")
+        if tree.rule == "group":
+            return self.build(next(tree.trees))
+        if tree.rule == "negation":
+            return Negation(self.build(next(tree.trees)))
         make = {
             "flag": self._flag,
             "same": self._same,
@@ -381,11 +352,10 @@ class _Builder:
             "compare": self._compare,
             "listed": self._listed,
         }
-        node = make[tree.data](tree.children)
-        return self._with_text(node, tree)
+        return self._with_text(make[tree.rule](list(tree.parts)), tree)
 
-    def _with_text(self, node: Node, tree: Tree[Token]) -> Node:
-        text = " ".join(self.written[tree.meta.start_pos : tree.meta.end_pos].split())
+    def _with_text(self, node: Node, tree: Tree) -> Node:
+        text = " ".join(self.written[tree.start : tree.end].split())
 
         def named(one: Node, says_not: bool = False) -> Node:
             if isinstance(one, Leaf):
@@ -402,18 +372,18 @@ class _Builder:
         return Leaf(LISTED, operators.among(self.read_list(name)))
 
     def _field(self, token: Token) -> Field:
-        known = FIELDS.get(token.lower())
+        known = FIELDS.get(token.text.lower())
         if known is None:
             known_names = ", ".join(FIELDS)
             raise Wrong(
-                f'there is no field or flag "{token}" (column {token.column})',
-                nearest(token, FIELDS) or f"known are {known_names}",
+                f'there is no field or flag "{token.text}" (column {token.column})',
+                nearest(token.text, FIELDS) or f"known are {known_names}",
             )
         return known
 
     def _flag(self, children: list[Any]) -> Node:
         token = children[0]
-        if token.type == "IN_USE":
+        if token.kind == "IN_USE":
             return Leaf(FIELDS["in use"], operators.flag())
         found = self._field(token)
         if found.kind != "flag":
@@ -443,8 +413,8 @@ class _Builder:
             leaf = Several(tuple(Leaf(on, self._is(on, value)) for value in values), every=False)
         return Negation(leaf) if children[1] is not None else leaf
 
-    def _is(self, on: Field, value: Tree[Token]) -> operators.Check:
-        if value.data == "none":
+    def _is(self, on: Field, value: Tree) -> operators.Check:
+        if value.rule == "none":
             return operators.absent(on.kind)
         if on.kind in operators.TEXTS:
             return self._texts(on, [value])
@@ -452,8 +422,8 @@ class _Builder:
         _no_exactly(on, exactly)
         return operators.equal(on.kind, text)
 
-    def _texts(self, on: Field, values: Sequence[Tree[Token]]) -> operators.Check:
-        if any(value.data == "none" for value in values):
+    def _texts(self, on: Field, values: Sequence[Tree]) -> operators.Check:
+        if any(value.rule == "none" for value in values):
             raise Wrong("`none` cannot stand in a list", f"say `{on.name} is none or {on.name} in (...)`")
         read = [_text(value) for value in values]
         exactly = any(flag for _, flag in read)
@@ -473,11 +443,11 @@ class _Builder:
         on = self._valued(name)
         operator = next(token for token in reversed(middle) if token is not None)
         negated = len(middle) == 2 and middle[0] is not None
-        if value.data == "none":
-            raise Wrong(f"`{operator}` cannot be asked of none", f"say `{on.name} is none`")
+        if value.rule == "none":
+            raise Wrong(f"`{operator.text}` cannot be asked of none", f"say `{on.name} is none`")
         text, exactly = _text(value)
-        word = " ".join(operator.lower().split())
-        if operator.type != "TEXTUAL":
+        word = " ".join(operator.text.lower().split())
+        if operator.kind != "TEXTUAL":
             _no_exactly(on, exactly)
         if word == "has" and on.name in ("name", "stem", "path") and _looks_like_suffix(text):
             self.warnings.append(f'`{on.name} has "{text}"` also matches in the middle; `ext is {text[1:]}` is meant?')
@@ -494,17 +464,13 @@ def _no_exactly(on: Field, exactly: bool) -> None:
         raise Wrong(f"`exactly` does not go with `{on.name}`", "it is for texts that have upper and lower case")
 
 
-def _tree(child: Tree[Token] | Token) -> Tree[Token]:
-    assert isinstance(child, Tree)
-    return child
-
-
-def _text(value: Tree[Token]) -> tuple[str, bool]:
+def _text(value: Tree) -> tuple[str, bool]:
     """Return the text of a value and whether `exactly` stands before it."""
-    exactly, *words = value.children
-    if value.data == "bare":
+    exactly, *rest = value.parts
+    words = [part.text for part in rest if isinstance(part, Token)]
+    if value.rule == "bare":
         # Bare words stand as they are, with one space between them.
-        return " ".join(str(word) for word in words), exactly is not None
-    quoted = str(words[0])
+        return " ".join(words), exactly is not None
+    quoted = words[0]
     mark = quoted[0]
     return quoted[1:-1].replace(mark * 2, mark), exactly is not None

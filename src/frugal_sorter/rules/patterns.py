@@ -14,14 +14,15 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from types import MappingProxyType
-from typing import Literal
-
-import regex
+from typing import TYPE_CHECKING, Literal
 
 from frugal_sorter.files.record import Unknown
 from frugal_sorter.rules.fields import FIELDS, Fact, Facts
 from frugal_sorter.rules.mistakes import Wrong, nearest
 from frugal_sorter.rules.units import SECOND_NS, local_time
+
+if TYPE_CHECKING:
+    import regex
 
 NAME_BYTES = 255
 _DATE_CODES = frozenset("aAbBdHIjmMpSUwWyYGVu%")
@@ -438,6 +439,8 @@ def parse_reading(text: str, exactly: bool) -> Reading:
         looks, kinds[name] = _looks_of(slot, form if colon else "")
         codes[name] = form
         expression += f"({looks})"
+    import regex
+
     flags = regex.DOTALL | (0 if exactly else regex.IGNORECASE)
     return Reading(regex.compile(expression, flags), tuple(names), codes, kinds)
 

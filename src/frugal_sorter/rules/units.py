@@ -85,6 +85,8 @@ class Duration:
 
     def after(self, moment_ns: int) -> int:
         """Return the first moment, to the second, that this long before lies after another."""
+        if not self.months:
+            return moment_ns + self.seconds * SECOND_NS + 1
         low, high = moment_ns, moment_ns + (self.seconds + (self.months + 1) * 32 * _DAY_SECONDS) * SECOND_NS
         while high - low > SECOND_NS:
             middle = (low + high) // 2

@@ -1,0 +1,86 @@
+"""What commands read before they begin: the moment, the rule file, a condition."""
+
+from __future__ import annotations
+
+import argparse
+import importlib.util
+import os
+from collections.abc import Callable
+
+from frugal_sorter.cli.options import rules_file
+from frugal_sorter.cli.screen import account
+from frugal_sorter.cli.text import now_ns
+from frugal_sorter.errors import UsageError
+from frugal_sorter.files.record import FileRecord
+from frugal_sorter.files.types import TYPES
+from frugal_sorter.rules.book import RuleBook
+from frugal_sorter.rules.condition import Node, parse_condition
+from frugal_sorter.rules.fields import FIELDS, Field, World
+from frugal_sorter.rules.load import load_rules
+from frugal_sorter.rules.mistakes import Wrong
+from frugal_sorter.rules.units import parse_moment
+
+Arrived = Callable[[FileRecord], int | None]
+
+
+def _never(_: FileRecord) -> None:
+    return None
+
+
+def world_now(as_of: str | None = None, arrived: Arrived = _never) -> World:
+    """Return what is not in the entries: this moment, this machine, this account.
+
+    Args:
+        as_of: another moment to look at, as written.
+        arrived: when the tool itself put an entry where it is.
+
+    Raises:
+        UsageError: the moment makes no sense.
+    """
+    moment_ns = now_ns()
+    if as_of is not None:
+        try:
+            moment_ns = parse_moment(as_of, moment_ns)
+        except Wrong as wrong:
+            raise UsageError(f"--as-of: {wrong.what}", wrong.instead) from None
+    return World(moment_ns, os.uname().nodename, account(), arrived)
+
+
+def read_book(args: argparse.Namespace) -> RuleBook:
+    """Read the rule file that the arguments name, and see that the libraries it needs are there."""
+    book = load_rules(rules_file(args))
+    require_extras(book)
+    return book
+
+
+def read_where(text: str) -> Node:
+    """Read a condition from the command line.
+
+    Raises:
+        UsageError: it cannot be read, or needs a library that is not installed.
+    """
+    try:
+        node = parse_condition(text, TYPES).node
+    except Wrong as wrong:
+        raise UsageError(f"--where: {wrong.what}", wrong.instead) from None
+    _require("--where", {leaf.on for leaf in node.leaves()})
+    return node
+
+
+def require_extras(book: RuleBook) -> None:
+    """Refuse to go on without a library that the rules need.
+
+    Raises:
+        UsageError: it is not installed; says how it is.
+    """
+    needed = {leaf.on for rule in book.rules for leaf in rule.where.leaves()}
+    for rule in book.rules:
+        for template in (rule.move, rule.rename):
+            needed |= {FIELDS[name] for name in template.fields} if template else set()
+    _require(book.file, needed)
+
+
+def _require(what: str, needed: set[Field]) -> None:
+    for one in sorted(needed, key=lambda one: one.name):
+        if one.extra and importlib.util.find_spec(one.extra) is None:
+            raise UsageError(f"{what}: `{one.name}` needs a library", "pip install 'frugal-sorter[media]'")
