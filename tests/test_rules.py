@@ -241,6 +241,8 @@ UNWISE = [
     ([f'{EVERYTHING}move = "../B"', f'in = "B"\n{EVERYTHING}move = "../Intake"'], "to and fro"),
     (['where = "ext is log"\nmove = "../B"', 'in = "B"\nwhere = "type is log"\nmove = "../Intake"'], "to and fro"),
     ([f'{EVERYTHING}move = "../B"', 'in = "B"\nwhere = "modified older than 3 days"\nmove = "../C"'], "`arrived` or `latest`"),
+    ([f'{EVERYTHING}move = "{{type}}"', 'where = "ext is log"\nmove = "X"\nlevels = 3'], "taken on by"),
+    ([f'{EVERYTHING}move = "../B"', 'in = "B"\nwhere = "ext is log"\nmove = "../C"'], "taken on by"),
     (['where = "ext is log or ext is csv and size > 1 KB"\nmove = "x"'], "put parentheses"),
     (["where = 'name has \".txt\"'\nmove = 'x'"], "`ext is txt` is meant"),
     (['where = "ext is log"\nmove = "logs"\nlevels = "all"'], "folders that belong together"),
@@ -250,11 +252,13 @@ UNWISE = [
 FINE = [
     [f'{EVERYTHING}move = "x"', 'where = "hidden"\nmove = "y"\nhidden = true'],
     [f'{EVERYTHING}move = "x"', 'in = "B"\nwhere = "ext is log"\nmove = "y"'],
-    [f'{EVERYTHING}move = "x"', f'{EVERYTHING}move = "y"\nlevels = 2'],
     ['where = "ext is log"\nmove = "../B"', 'in = "B"\nwhere = "type is image"\nmove = "../Intake"'],
     [f'{EVERYTHING}move = "../B/{{type}}"', 'in = "B"\nwhere = "modified older than 3 days"\nmove = "../C"'],
     ['where = "((ext is log or ext is csv) and size > 1 KB) or (hidden and empty)"\nmove = "x"'],
     ['where = "ext is log"\nmove = "logs"\nlevels = 2'],
+    ['where = "ext is log"\nmove = "{type}"\nlevels = 3', 'where = "ext in (log, csv)"\nmove = "X"\nlevels = 3'],
+    [f'{EVERYTHING}move = "../B"', 'in = "B"\nwhere = "arrived older than 3 days"\nmove = "../C"'],
+    ['where = "ext is log"\nmove = "../B"', 'in = "B"\nwhere = "ext is csv"\nmove = "../C"'],
 ]
 
 

@@ -27,6 +27,7 @@ def warnings_of(book: RuleBook, world: World) -> list[Warned]:
     for index, rule in enumerate(book.rules):
         found += list(_shadowed(rule, book.rules[:index]))
         found += list(_to_and_fro(book, rule, book.rules[:index], world))
+        found += list(_taken_away(book, rule, index, world))
         found += list(_ageing(rule, book.rules))
         found += list(_taken_apart(rule))
         found += list(_not_once(book, rule, world))
@@ -83,6 +84,23 @@ def _to_and_fro(book: RuleBook, rule: Rule, earlier: tuple[Rule, ...], world: Wo
         apart = not set(rule.folders) & set(above.folders)
         if apart and _goes_to(rule, above) and _goes_to(above, rule) and _may_both_hold(book, rule, above, world):
             yield Warned(rule, f'it and "{above.name}" pass entries to and fro', "let one of them leave what is there")
+
+
+def _taken_away(book: RuleBook, rule: Rule, index: int, world: World) -> Iterator[Warned]:
+    for at, other in enumerate(book.rules):
+        claims_first = index < at and _goes_to(rule, rule)  # then what it moved is at home
+        passed = at < index and all(_sees(other, folder) for folder in rule.folders)  # it did not match before
+        back = _goes_to(other, rule) and not set(rule.folders) & set(other.folders)
+        if other is rule or other.ending == "leave" or claims_first or passed or back or _is_aged(other):
+            continue
+        if _goes_to(rule, other) and _may_both_hold(book, rule, other, world):
+            what = f'what it moves is taken on by "{other.name}" at the next run'
+            yield Warned(rule, what, "let it move there at once, or leave the target out of that rule")
+            return
+
+
+def _is_aged(rule: Rule) -> bool:
+    return any(leaf.on.kind == "date" and leaf.text.find("older than") > 0 for leaf in rule.where.leaves())
 
 
 def _may_both_hold(book: RuleBook, one: Rule, other: Rule, world: World) -> bool:
