@@ -27,7 +27,7 @@ intake = "Intake"
 name = "Logs"
 in = "{intak}"
 wehre = "ext is log"
-where = "size > 10"
+where = "size > 10 or type is lgo and size older than 3 days"
 move = "{modfied:%Y}"
 [[rule]]
 name = "Photos"
@@ -49,10 +49,10 @@ def mistakes_of(text: str | bytes) -> list[tuple[int, str, str, str]]:
 def test_all_mistakes_come_at_once_with_their_lines() -> None:
     found = mistakes_of(FIVE)
     assert [(line, rule) for line, rule, _, _ in found] == [
-        (6, "Logs"), (7, "Logs"), (8, "Logs"), (9, "Logs"), (10, "Photos"), (13, "Photos"), (16, "Photos"),
+        (6, "Logs"), (7, "Logs"), (8, "Logs"), (8, "Logs"), (8, "Logs"), (9, "Logs"), (10, "Photos"), (13, "Photos"), (16, "Photos"),
     ]  # fmt: skip
     assert [hint for *_, hint in found if "did you mean" in hint] == [
-        "did you mean `intake`?", "did you mean `where`?", "did you mean `modified`?", "did you mean `image`?",
+        "did you mean `intake`?", "did you mean `where`?", "did you mean `log`?", "did you mean `modified`?", "did you mean `image`?",
     ]  # fmt: skip
 
 

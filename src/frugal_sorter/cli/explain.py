@@ -25,7 +25,7 @@ EXAMPLES = """
   frugal explain Intake/scan004.tif --as-of "in 2 weeks"
   frugal explain Intake                                     which rules act in this folder
 """
-_WORDS = {True: ("yes", "green"), False: ("no", "red"), None: ("unknown", "yellow")}
+_WORDS = {True: ("yes", "green"), False: ("no", "dim"), None: ("unknown", "yellow")}
 
 _NAMED = 3
 
@@ -85,7 +85,7 @@ def _explain(screen: Screen, book: RuleBook, named: str, world: World) -> None:
 def _show(screen: Screen, one: Explained, width: int, world: World, folder: str) -> None:
     word, style = _WORDS[one.truth]
     marked = "  ← decides" if one.decides else "  (a rule above has it)" if one.truth else ""
-    screen.parts((shown(one.rule.name), "bold"), (f": {word}", style), (marked, "bold"))
+    screen.parts((f"{shown(one.rule.name)}: ", "bold"), (word, style), (marked, "bold"))
     for tested in one.tests:
         word, style = _WORDS[tested.truth]
         screen.parts(

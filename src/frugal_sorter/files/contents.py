@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import json
 import os
-import selectors
-import subprocess
 import sys
 import time
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from frugal_sorter.files.record import Unknown
+
+if TYPE_CHECKING:
+    import subprocess
 
 SECONDS = 5.0
 
@@ -71,6 +72,8 @@ class Contents:
         return answer
 
     def _start(self) -> subprocess.Popen[bytes]:
+        import subprocess  # needed only where a file is opened
+
         self._process = subprocess.Popen(
             [sys.executable, "-m", "frugal_sorter.files.readers"],
             stdin=subprocess.PIPE,
@@ -83,6 +86,8 @@ class Contents:
 
     def _answer(self, process: subprocess.Popen[bytes]) -> bytes | None:
         """Return the line that comes, what came until the process died, or None for nothing in time."""
+        import selectors
+
         assert process.stdout is not None
         until = time.monotonic() + self._seconds
         descriptor = process.stdout.fileno()

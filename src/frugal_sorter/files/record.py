@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-from array import array
 from dataclasses import dataclass, field
 from typing import Literal, NamedTuple
 
@@ -84,9 +83,9 @@ class Unread(NamedTuple):
 
 @dataclass(slots=True)
 class Listing:
-    """One folder as columns: a list of names and arrays beside it, not an object a file.
+    """One folder as columns: lists side by side, not an object a file; only one is held at a time.
 
-    `names`, `size` (bytes) and `mtime_ns` hold the regular files, at the same index. The arrays
+    `names`, `size` (bytes) and `mtime_ns` hold the regular files, at the same index. The last two
     are empty where the walk was told that no one needs them. `version_control` says that this is
     the root of a tree under version control.
     """
@@ -94,8 +93,8 @@ class Listing:
     folder: str
     dev: int
     names: list[str]
-    size: array[int]
-    mtime_ns: array[int]
+    size: list[int]
+    mtime_ns: list[int]
     folders: list[str] = field(default_factory=list)
     links: list[str] = field(default_factory=list)
     others: list[str] = field(default_factory=list)

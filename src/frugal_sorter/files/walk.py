@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import errno
 import os
-from array import array
 from collections.abc import Callable, Iterator, Sequence
 from typing import TypeVar
 
@@ -51,7 +50,7 @@ def read_folder(path: str, status: bool, dev: int | None = None, pick: Pick | No
         own = os.fstat(descriptor)
         if dev is not None and own.st_dev != dev:
             raise OSError(errno.EXDEV, "on another volume", path)
-        listing = Listing(path, own.st_dev, [], array("q"), array("q"))
+        listing = Listing(path, own.st_dev, [], [], [])
         with os.scandir(descriptor) as entries:
             files = []
             for entry in entries:
@@ -95,8 +94,8 @@ def _fill(listing: Listing, files: list[os.DirEntry[str]]) -> None:
         files = kept
     if len(files) < len(listing.names):
         listing.names = [entry.name for entry in files]
-    listing.size = array("q", [status.st_size for status in found])
-    listing.mtime_ns = array("q", [status.st_mtime_ns for status in found])
+    listing.size = [status.st_size for status in found]
+    listing.mtime_ns = [status.st_mtime_ns for status in found]
 
 
 def walk(

@@ -9,7 +9,7 @@ from typing import Any, Literal
 
 from frugal_sorter.files.record import Listing
 from frugal_sorter.files.types import OTHER, PLAIN_SUFFIXES, stem_of, suffix_of
-from frugal_sorter.rules.condition import Code, Node, Truth
+from frugal_sorter.rules.condition import Code, Node, Truth, letters_needed
 from frugal_sorter.rules.fields import FIELDS, STATUS_VARIABLES, fold, folder_name
 from frugal_sorter.rules.patterns import CaptureKind, Template
 from frugal_sorter.rules.units import Duration, Hours
@@ -19,6 +19,7 @@ Take = Literal["files", "folders", "items"]
 Ending = Literal["move", "leave"]
 # Hits of a listing: the index of the file, and of the rule that decides over it.
 Hits = list[tuple[int, int]]
+_MOST_MATCHERS = 300
 
 
 @dataclass(frozen=True, slots=True)
@@ -94,11 +95,27 @@ class Matcher:
         for index in indexes:
             book.rules[index].where.source(True, code)
         self.needs_status = bool(code.variables & STATUS_VARIABLES)
+        self._letters = [letters_needed(book.rules[index].where) for index in indexes]
         # Where some rule rules nothing out by name, no name needs to be looked at.
         self._pick_all = any(book.rules[index].where.source(True, names_only) == "True" for index in indexes)
 
     def pick(self, listing: Listing, depths: Sequence[int]) -> Sequence[int]:
         """Return the indexes of the files that a rule could claim, as far as their names tell."""
+        if self._pick_all:
+            return range(len(listing.names))
+        if any(self._letters):
+            # One look at all names together tells which rules have no letters here to match.
+            together = fold("\0".join(listing.names))
+            kept = [at for at, letters in enumerate(self._letters) if all(text in together for text in letters)]
+            if not kept:
+                return ()
+            if len(kept) < len(self._indexes) and self._book.has_room:
+                fewer = self._book.matcher(tuple(self._indexes[at] for at in kept), self._now_ns)
+                return fewer.pick_singly(listing, [depths[at] for at in kept])
+        return self.pick_singly(listing, depths)
+
+    def pick_singly(self, listing: Listing, depths: Sequence[int]) -> Sequence[int]:
+        """Do what `pick` does, by looking at each name."""
         if self._pick_all:
             return range(len(listing.names))
         prefix, folder = listing.folder.rstrip("/") + "/", folder_name(listing.folder)
@@ -143,7 +160,9 @@ class Matcher:
         return hits
 
     def _code(self, suffix: str, possible: bool) -> Code:
-        known = {"ext": suffix, "type": self._book.types.get(suffix, OTHER)}
+        known: dict[str, object] = {"ext": suffix, "type": self._book.types.get(suffix, OTHER)}
+        if not self._hidden:
+            known["hidden"] = False  # others do not get this far
         return Code(self._now_ns, possible, known)
 
     def _tests(self, code: Code) -> list[tuple[int, str]]:
@@ -197,20 +216,26 @@ def _compiled(lines: list[str], name: str, code: Code) -> Any:
 
 def _assignments(code: Code) -> list[str]:
     """Return the lines that set the variables of an entry, each after those that it needs."""
+    cut = _suffix_length(code)
     lines = []
     for one in FIELDS.values():
-        folded = f"low_{one.name}" in code.variables
-        if (one.name in code.variables or folded) and one.source != one.name and one.name != "depth":
-            lines.append(f"    {one.name} = {_stem_source(code) if one.name == 'stem' else one.source}")
-        if folded:
-            lines.append(f"    low_{one.name} = {one.name}.lower() if {one.name}.isascii() else fold({one.name})")
+        plain, folded = one.name in code.variables, f"low_{one.name}" in code.variables
+        source = f"name[:-{cut}]" if one.name == "stem" and cut else one.source
+        if plain and source != one.name and one.name != "depth":
+            lines.append(f"    {one.name} = {source}")
+        if folded and one.name == "stem" and cut and "low_name" in code.variables:
+            # In ASCII a letter in lower case is as long, so that the folded name can be cut.
+            lines.append(f"    low_stem = low_name[:-{cut}] if name.isascii() else fold({source})")
+        elif folded:
+            value = one.name if plain or source == one.name else f"({source})"
+            lines.append(f"    low_{one.name} = {value}.lower() if {value}.isascii() else fold({value})")
     return lines
 
 
-def _stem_source(code: Code) -> str:
-    """Return how the stem is cut off; of a plain suffix the length is known."""
+def _suffix_length(code: Code) -> int:
+    """Return how many letters the suffix and its dot take, 0 where that is not sure."""
     suffix = str(code.known["ext"])
-    return f"name[:-{len(suffix) + 1}]" if suffix.isascii() and suffix else "stem_of(name)"
+    return len(suffix) + 1 if suffix and suffix.isascii() else 0
 
 
 @dataclass(frozen=True)
@@ -234,6 +259,11 @@ class RuleBook:
     lists: tuple[str, ...] = ()
     unmounted: frozenset[str] = frozenset()
     _matchers: dict[tuple[tuple[int, ...], int], Matcher] = field(default_factory=dict)
+
+    @property
+    def has_room(self) -> bool:
+        """Whether more matchers may be kept; there could be one for every subset of the rules."""
+        return len(self._matchers) < _MOST_MATCHERS
 
     def matcher(self, indexes: tuple[int, ...], now_ns: int) -> Matcher:
         """Return what finds, for each file, the first of some rules that is true.

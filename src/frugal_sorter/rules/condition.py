@@ -7,6 +7,7 @@ a whole listing puts it into a generated function. So the two cannot disagree.
 
 from __future__ import annotations
 
+from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
@@ -62,26 +63,26 @@ class Code:
         return name
 
 
-class Node:
+class Node(ABC):
     """A condition or a part of one."""
 
     cost: int
 
+    @abstractmethod
     def test(self, facts: Facts) -> Truth:
         """Return whether the condition is true of an entry; None where that is unknown."""
-        raise NotImplementedError
 
+    @abstractmethod
     def source(self, truth: bool, code: Code) -> str:
         """Return an expression that is true exactly where the condition is surely `truth`.
 
         With `code.possible` it is true wherever the condition could be `truth`. Where the
         condition is unknown neither of the sure expressions holds.
         """
-        raise NotImplementedError
 
+    @abstractmethod
     def leaves(self) -> Iterator[Leaf]:
         """Yield the tests in the order of the text."""
-        raise NotImplementedError
 
 
 @dataclass(frozen=True)
@@ -192,7 +193,7 @@ class Leaf(Node):
         found = self.check.at(code.now_ns)
         names = {f"c{i}": code.constant(constant) for i, constant in enumerate(found.constants)}
         variable = code.value(self.on, self.check.folded)
-        if code.possible:
+        if code.possible and not found.decided:
             return "(not (" + (found.false if truth else found.true).format(v=variable, **names) + "))"
         return "(" + (found.true if truth else found.false).format(v=variable, **names) + ")"
 
@@ -221,6 +222,15 @@ def tests_of(node: Node) -> Iterator[tuple[str, Leaf, bool]]:
     elif isinstance(node, Several):
         for part in node.parts:
             yield from tests_of(part)
+
+
+def letters_needed(node: Node) -> frozenset[str]:
+    """Return texts that must all stand in the folded name of a file for a condition to be true of it."""
+    if isinstance(node, Several) and node.every:
+        return frozenset().union(*map(letters_needed, node.parts))
+    if isinstance(node, Leaf) and node.check.letters and node.on.name in ("name", "stem"):
+        return frozenset({node.check.letters})
+    return frozenset()
 
 
 def captures_of(node: Node, facts: Facts) -> dict[str, Fact]:
@@ -292,6 +302,10 @@ def parse_condition(text: str, types: Sequence[str], read_list: ReadList = _no_l
         raise Wrong("the condition is nested too deeply", f"{DEEPEST} levels are allowed")
     builder = _Builder(text, types, read_list)
     node = builder.build(tree)
+    if builder.wrong:
+        first, *others = builder.wrong
+        first.others = others
+        raise first
     return Parsed(node, tuple(builder.warnings))
 
 
@@ -333,6 +347,7 @@ class _Builder:
     types: Sequence[str]
     read_list: ReadList
     warnings: list[str] = field(default_factory=list)
+    wrong: list[Wrong] = field(default_factory=list)
 
     def build(self, tree: Tree) -> Node:
         if tree.rule in ("any_of", "all_of"):
@@ -352,7 +367,12 @@ class _Builder:
             "compare": self._compare,
             "listed": self._listed,
         }
-        return self._with_text(make[tree.rule](list(tree.parts)), tree)
+        try:
+            node = make[tree.rule](list(tree.parts))
+        except Wrong as wrong:
+            self.wrong.append(wrong)
+            return Leaf(FIELDS["everything"], operators.flag())  # stands in, so that all that is wrong is found
+        return self._with_text(node, tree)
 
     def _with_text(self, node: Node, tree: Tree) -> Node:
         text = " ".join(self.written[tree.start : tree.end].split())

@@ -126,8 +126,9 @@ class _Loader:
     def _at(self, path: KeyPath, rule: str = "") -> Iterator[None]:
         try:
             yield
-        except Wrong as wrong:
-            self._wrong(path, wrong.what, wrong.instead, rule)
+        except Wrong as first:
+            for wrong in (first, *first.others):
+                self._wrong(path, wrong.what, wrong.instead, rule)
 
     def _unknown_keys(self, table: Mapping[str, Any], known: tuple[str, ...], path: KeyPath, rule: str) -> None:
         for key in table:
@@ -244,14 +245,7 @@ class _Loader:
         name = table.get("name")
         shown = name if isinstance(name, str) else ""
         self._unknown_keys(table, RULE_KEYS, path, shown)
-        for key in ("name", "in", "where"):
-            if key not in table:
-                example = {
-                    "name": 'name = "Photos by month"',
-                    "in": 'in = "~/Intake"',
-                    "where": 'where = "type is image"',
-                }
-                self._wrong(path, f"the key `{key}` is missing", f"such as {example[key]}", shown)
+        self._required(table, path, shown)
 
         def read(key: str, make: Callable[[Any], Any], default: Any = None) -> Any:
             if key in table:
@@ -281,7 +275,8 @@ class _Loader:
                 "a rule has one ending",
                 shown,
             )
-        if not leave and "move" not in table and "rename" not in table:
+        misspelt = any(key not in RULE_KEYS for key in table)  # then that is said already
+        if not leave and "move" not in table and "rename" not in table and not misspelt:
             self._wrong(
                 path,
                 "the rule has no ending",
@@ -311,6 +306,12 @@ class _Loader:
         if rule.take == "items" and rule.levels != 1:
             self._wrong((*path, "take"), "items are the top level of a folder", "leave `levels` out", shown)
         return rule if where_node is not None else None
+
+    def _required(self, table: Mapping[str, Any], path: KeyPath, rule: str) -> None:
+        examples = {"name": 'name = "Photos by month"', "in": 'in = "~/Intake"', "where": 'where = "type is image"'}
+        for key, example in examples.items():
+            if key not in table:
+                self._wrong(path, f"the key `{key}` is missing", f"such as {example}", rule)
 
     def _condition(self, value: Any, rule: str, path: KeyPath) -> Node:
         parsed = parse_condition(_one_text(value), self.type_names, self._read_list)

@@ -9,12 +9,16 @@ from frugal_sorter.errors import FrugalError
 
 
 class Wrong(Exception):
-    """A value that does not fit; whoever knows the place turns it into a `Mistake`."""
+    """A value that does not fit; whoever knows the place turns it into a `Mistake`.
+
+    `others` are more things that are wrong with the same value.
+    """
 
     def __init__(self, what: str, instead: str) -> None:
         super().__init__(what)
         self.what = what
         self.instead = instead
+        self.others: list[Wrong] = []
 
 
 @dataclass(frozen=True, slots=True, order=True)

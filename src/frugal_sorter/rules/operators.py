@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import fnmatch
 import re
-import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
@@ -40,11 +39,15 @@ _GOES_WITH: dict[FieldKind, str] = {
 
 
 class Expressions(NamedTuple):
-    """When a check is surely true and when surely false; `{v}` is the value, `{c0}` a constant."""
+    """When a check is surely true and when surely false; `{v}` is the value, `{c0}` a constant.
+
+    `decided` says that it is one of the two for every value.
+    """
 
     true: str
     false: str
     constants: tuple[object, ...] = ()
+    decided: bool = False
 
 
 @dataclass(frozen=True, eq=False)
@@ -55,6 +58,8 @@ class Check:
     folded: bool = False
     asks_absence: bool = False
     cost: int = 0
+    # Letters, folded, that must stand in the text for the check to be true.
+    letters: str = ""
     # When, after a moment, the answer to a date may change by itself.
     changes: Callable[[int, int], int | None] | None = None
     # What a text that passes gives to placeholders, and of which kind it is.
@@ -62,10 +67,11 @@ class Check:
     captured: tuple[tuple[str, CaptureKind], ...] = ()
 
 
-def _decided(true: str, *constants: object, folded: bool = False, cost: int = 0) -> Check:
+def _decided(true: str, *constants: object, folded: bool = False, cost: int = 0, letters: str = "") -> Check:
     """Return a check that is false wherever it is not true."""
-    found = Expressions(true, f"not ({true})", constants)
-    return Check(lambda _: found, folded=folded, cost=cost)
+    found = Expressions(true, f"not ({true})", constants, decided=True)
+    # What is compared letter by letter may hold other letters once it is folded.
+    return Check(lambda _: found, folded=folded, cost=cost, letters=letters if folded else "")
 
 
 def among(paths: frozenset[str]) -> Check:
@@ -89,7 +95,8 @@ def one_of(texts: Sequence[str], exactly: bool, word: bool) -> Check:
     folded = not exactly and not word
     values = frozenset(texts if exactly else map(fold, texts))
     if len(values) == 1:
-        return _decided("{v} == {c0}", *values, folded=folded)
+        (value,) = values
+        return _decided("{v} == {c0}", value, folded=folded, letters=value)
     return _decided("{v} in {c0}", values, folded=folded)
 
 
@@ -161,15 +168,18 @@ def _by_day(operator: str, text: str) -> Check:
 
 
 def _has(text: str, exactly: bool) -> Check:
-    return _decided("{c0} in {v}", text if exactly else fold(text), folded=not exactly)
+    written = text if exactly else fold(text)
+    return _decided("{c0} in {v}", written, folded=not exactly, letters=written)
 
 
 def _starts(text: str, exactly: bool) -> Check:
-    return _decided("{v}.startswith({c0})", text if exactly else fold(text), folded=not exactly)
+    written = text if exactly else fold(text)
+    return _decided("{v}.startswith({c0})", written, folded=not exactly, letters=written)
 
 
 def _ends(text: str, exactly: bool) -> Check:
-    return _decided("{v}.endswith({c0})", text if exactly else fold(text), folded=not exactly)
+    written = text if exactly else fold(text)
+    return _decided("{v}.endswith({c0})", written, folded=not exactly, letters=written)
 
 
 def _like(text: str, exactly: bool) -> Check:
@@ -179,8 +189,10 @@ def _like(text: str, exactly: bool) -> Check:
     head = re.split(r"[*?\[]", written)[0]
     # Most names fail at the first letters, which are cheaper to compare than a pattern.
     if head:
-        return _decided("{v}.startswith({c1}) and {c0}({v}) is not None", match, head, folded=not exactly, cost=1)
-    return _decided("{c0}({v}) is not None", match, folded=not exactly, cost=1)
+        true = "{v}.startswith({c1}) and {c0}({v}) is not None"
+        return _decided(true, match, head, folded=not exactly, cost=1, letters=head)
+    tail = "" if "[" in written else re.split(r"[*?]", written)[-1]
+    return _decided("{c0}({v}) is not None", match, folded=not exactly, cost=1, letters=tail)
 
 
 class TimedSearch:
@@ -215,11 +227,10 @@ class TimedSearch:
     def __call__(self, text: str) -> bool | None:
         if self._left <= 0:
             return None
-        began = time.monotonic()
         try:
             return self._pattern.search(text, timeout=self._ONE_SECONDS) is not None
         except TimeoutError:
-            self._left -= time.monotonic() - began
+            self._left -= self._ONE_SECONDS
             return None
 
 

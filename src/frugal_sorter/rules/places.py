@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import re
-import tempfile
 from collections.abc import Mapping
 from pathlib import Path
 
@@ -26,8 +25,18 @@ def built_in_places() -> dict[str, str]:
         "pictures": platformdirs.user_pictures_dir(),
         "music": platformdirs.user_music_dir(),
         "videos": platformdirs.user_videos_dir(),
-        "temp": tempfile.gettempdir(),
+        "temp": _temp_folder(),
     }
+
+
+def _temp_folder() -> str:
+    named = os.environ.get("TMPDIR", "")
+    for folder in (named, "/tmp"):
+        if os.path.isabs(folder) and os.path.isdir(folder):
+            return folder
+    import tempfile  # only where it is not plain: it takes a while to import
+
+    return tempfile.gettempdir()
 
 
 def expand(text: str, places: Mapping[str, str], beside: str) -> str:

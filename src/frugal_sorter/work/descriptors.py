@@ -5,6 +5,9 @@ from __future__ import annotations
 import os
 from collections import OrderedDict
 
+from frugal_sorter.files.record import FileRecord, Place
+from frugal_sorter.files.status import look
+
 _FLAGS = os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC | getattr(os, "O_PATH", os.O_RDONLY)
 
 
@@ -40,6 +43,15 @@ class Descriptors:
         while len(self._open) > self._most:
             os.close(self._open.popitem(last=False)[1])
         return descriptor
+
+    def entry(self, place: Place) -> tuple[int, FileRecord]:
+        """Return a descriptor of a place's folder, and the status of what stands there.
+
+        Raises:
+            OSError: as `folder`, or there is no such entry.
+        """
+        descriptor = self.folder(place.folder)
+        return descriptor, look(place, descriptor)
 
     def forget(self, path: str) -> None:
         """Close a folder that is removed or moved."""

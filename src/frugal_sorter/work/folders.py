@@ -62,8 +62,7 @@ class RemoveFolder:
     def do(self, step: Step) -> Mark:
         assert step.source is not None and step.was is not None
         try:
-            parent_fd = self._descriptors.folder(step.source.folder)
-            found = look(step.source, parent_fd)
+            parent_fd, found = self._descriptors.entry(step.source)
             if not found.identity.same_who(step.was):
                 return Mark(step.id, Outcome.SKIPPED, "another folder stands there by now")
             self._descriptors.forget(step.source.path)

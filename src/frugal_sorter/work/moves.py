@@ -7,7 +7,7 @@ import os
 
 from frugal_sorter.files.inside import look_inside
 from frugal_sorter.files.record import FileRecord, Identity, Place, Unknown
-from frugal_sorter.files.status import look, look_or_none
+from frugal_sorter.files.status import look_or_none
 from frugal_sorter.files.walk import reason_of
 from frugal_sorter.plans.plan import Step
 from frugal_sorter.work.descriptors import Descriptors
@@ -41,8 +41,7 @@ class Move:
     def do(self, step: Step) -> Mark:
         source, target, was = _ends(step)
         try:
-            source_fd = self._descriptors.folder(source.folder)
-            found = look(source, source_fd)
+            source_fd, found = self._descriptors.entry(source)
         except OSError as error:
             gone = error.errno in (errno.ENOENT, errno.ENOTDIR, errno.ELOOP)
             why = "no longer there" if error.errno == errno.ENOENT else reason_of(error)
@@ -90,9 +89,8 @@ class Move:
         return Mark(step.id, Outcome.OPEN, "found neither where it was nor where it was to go")
 
     def _finish_link(self, step: Step, source: Place, target: Place) -> Mark:
-        source_fd = self._descriptors.folder(source.folder)
-        target_fd = self._descriptors.folder(target.folder)
-        first, second = look(source, source_fd), look(target, target_fd)
+        source_fd, first = self._descriptors.entry(source)
+        _, second = self._descriptors.entry(target)
         if first.nlink < 2 or first.identity != second.identity:
             return Mark(step.id, Outcome.OPEN, "changed while it was looked at")
         os.unlink(source.name, dir_fd=source_fd)

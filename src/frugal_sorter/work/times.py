@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import os
 
-from frugal_sorter.files.status import look
 from frugal_sorter.files.walk import reason_of
 from frugal_sorter.plans.plan import Step
 from frugal_sorter.work.descriptors import Descriptors
@@ -24,7 +23,7 @@ class NoteTimes:
     def do(self, step: Step) -> Mark:
         assert step.source is not None
         try:
-            found = look(step.source, self._descriptors.folder(step.source.folder))
+            _, found = self._descriptors.entry(step.source)
         except OSError as error:
             return Mark(step.id, Outcome.LEFT, reason_of(error))
         return Mark(step.id, Outcome.DONE, now=found.identity._replace(mtime_ns=found.mtime_ns))
@@ -48,12 +47,10 @@ class RestoreTimes:
     def do(self, step: Step) -> Mark:
         assert step.source is not None and step.was is not None
         try:
-            parent_fd = self._descriptors.folder(step.source.folder)
-            found = look(step.source, parent_fd)
+            parent_fd, found = self._descriptors.entry(step.source)
             if not found.identity.same_who(step.was):
                 return Mark(step.id, Outcome.LEFT, "another folder stands there by now")
-            accessed_ns = os.stat(step.source.name, dir_fd=parent_fd, follow_symlinks=False).st_atime_ns
-            times = (accessed_ns, step.args["mtime_ns"])
+            times = (found.atime_ns, step.args["mtime_ns"])
             os.utime(step.source.name, ns=times, dir_fd=parent_fd, follow_symlinks=False)
         except OSError as error:
             # Only the owner may set times; the files themselves are where they belong.
