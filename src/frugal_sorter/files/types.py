@@ -73,6 +73,11 @@ def suffix_of(name: str) -> str:
     return last
 
 
+def may_be_double(end: str) -> bool:
+    """Tell whether the letters after the last dot may be half of a double suffix."""
+    return end.lower() in _PACKED
+
+
 def stem_of(name: str) -> str:
     """Return the name without its suffix and the dot before it."""
     suffix = suffix_of(name)

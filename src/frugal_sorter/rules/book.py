@@ -8,7 +8,7 @@ from itertools import repeat
 from typing import Any, Literal
 
 from frugal_sorter.files.record import Listing
-from frugal_sorter.files.types import OTHER, PLAIN_SUFFIXES, stem_of, suffix_of
+from frugal_sorter.files.types import OTHER, PLAIN_SUFFIXES, may_be_double, stem_of, suffix_of
 from frugal_sorter.rules.condition import Code, Node, Truth, letters_needed
 from frugal_sorter.rules.fields import FIELDS, STATUS_VARIABLES, fold, folder_name
 from frugal_sorter.rules.patterns import CaptureKind, Template
@@ -20,6 +20,7 @@ Ending = Literal["move", "leave"]
 # Hits of a listing: the index of the file, and of the rule that decides over it.
 Hits = list[tuple[int, int]]
 _MOST_MATCHERS = 300
+_MOST_SUFFIXES = 5_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,6 +97,9 @@ class Matcher:
             book.rules[index].where.source(True, code)
         self.needs_status = bool(code.variables & STATUS_VARIABLES)
         self._letters = [letters_needed(book.rules[index].where) for index in indexes]
+        self._texts = sorted(frozenset().union(*self._letters))
+        self._kept: dict[tuple[str, ...], list[int]] = {}
+        self._suffixes = dict(PLAIN_SUFFIXES)
         # Where some rule rules nothing out by name, no name needs to be looked at.
         self._pick_all = any(book.rules[index].where.source(True, names_only) == "True" for index in indexes)
 
@@ -103,14 +107,19 @@ class Matcher:
         """Return the indexes of the files that a rule could claim, as far as their names tell."""
         if self._pick_all:
             return range(len(listing.names))
-        if any(self._letters):
+        if self._texts:
             # One look at all names together tells which rules have no letters here to match.
             together = fold("\0".join(listing.names))
-            kept = [at for at, letters in enumerate(self._letters) if all(text in together for text in letters)]
+            missing = tuple([text for text in self._texts if text not in together])
+            kept = self._kept.get(missing)
+            if kept is None:
+                kept = [at for at, letters in enumerate(self._letters) if letters.isdisjoint(missing)]
+                if len(self._kept) < _MOST_MATCHERS:
+                    self._kept[missing] = kept
             if not kept:
                 return ()
             if len(kept) < len(self._indexes) and self._book.has_room:
-                fewer = self._book.matcher(tuple(self._indexes[at] for at in kept), self._now_ns)
+                fewer = self._book.matcher(tuple([self._indexes[at] for at in kept]), self._now_ns)
                 return fewer.pick_singly(listing, [depths[at] for at in kept])
         return self.pick_singly(listing, depths)
 
@@ -119,21 +128,26 @@ class Matcher:
         if self._pick_all:
             return range(len(listing.names))
         prefix, folder = listing.folder.rstrip("/") + "/", folder_name(listing.folder)
-        found = []
+        found: list[int] = []
+        add = found.append
         functions, hidden = self._could, self._hidden
-        plain = PLAIN_SUFFIXES.get
+        known = self._suffixes
         for i, name in enumerate(listing.names):
             # The quick half of suffix_of, without the call: this runs for every file there is.
             head, _, last = name.rpartition(".")
-            suffix = plain(last)
+            suffix = known.get(last)
             if suffix is None or not head or head[0] == ".":
                 suffix = suffix_of(name)
+                if head and head[0] != "." and len(known) < _MOST_SUFFIXES and not may_be_double(last):
+                    known[last] = suffix
             try:
                 could = functions[suffix]
             except KeyError:
                 could = functions[suffix] = self._make_could(suffix)
-            if could is not None and (hidden or name[0] != ".") and could(name, prefix, folder, depths):
-                found.append(i)
+            if could is None or (name[0] == "." and not hidden):
+                continue
+            if could is _always or could(name, prefix, folder, depths):
+                add(i)
         return found
 
     def __call__(self, listing: Listing, depths: Sequence[int], ask: Callable[[int, Node], Truth]) -> Hits:
