@@ -20,7 +20,8 @@ from frugal_sorter.files.types import TYPE_OF_SUFFIX, TYPES
 from frugal_sorter.plans.by_rules import Past, plan_by_rules
 from frugal_sorter.plans.plan import Plan
 from frugal_sorter.rules.book import RuleBook
-from frugal_sorter.rules.condition import Node, parse_condition
+from frugal_sorter.rules.building import parse_condition
+from frugal_sorter.rules.condition import Node
 from frugal_sorter.rules.fields import Facts, World
 from frugal_sorter.rules.load import read_rules
 from frugal_sorter.state.folders import ready_state_folder

@@ -13,7 +13,8 @@ from hypothesis import strategies as st
 from frugal_sorter.files.types import TYPE_OF_SUFFIX, TYPES
 from frugal_sorter.files.walk import read_folder
 from frugal_sorter.rules.book import RuleBook
-from frugal_sorter.rules.condition import Negation, Node, Several, parse_condition
+from frugal_sorter.rules.building import parse_condition
+from frugal_sorter.rules.condition import Negation, Node, Several
 from frugal_sorter.rules.fields import depth_below
 from frugal_sorter.rules.mistakes import Wrong
 from tests.support import WORLD, book_of, condition, facts_of, put

@@ -14,7 +14,8 @@ from frugal_sorter.errors import UsageError
 from frugal_sorter.files.record import FileRecord
 from frugal_sorter.files.types import TYPES
 from frugal_sorter.rules.book import RuleBook
-from frugal_sorter.rules.condition import Node, parse_condition
+from frugal_sorter.rules.building import parse_condition
+from frugal_sorter.rules.condition import Node
 from frugal_sorter.rules.fields import FIELDS, Field, World
 from frugal_sorter.rules.load import load_rules
 from frugal_sorter.rules.mistakes import Wrong

@@ -16,16 +16,16 @@ from frugal_sorter.files.walk import reason_of, walk
 from frugal_sorter.plans.clash import Names, is_numbered_form
 from frugal_sorter.plans.guard import is_inside, never_entered, refused_folder
 from frugal_sorter.plans.plan import Left, Note, Plan, Refusal
+from frugal_sorter.plans.scope import Acting, Scope
 from frugal_sorter.plans.targets import TargetFolders
 from frugal_sorter.rules.book import Rule, RuleBook
 from frugal_sorter.rules.condition import Node, Truth, captures_of
-from frugal_sorter.rules.fields import Facts, World, depth_below
+from frugal_sorter.rules.fields import Facts, World
 from frugal_sorter.rules.patterns import Filling, Missing
 from frugal_sorter.rules.placing import Wanted, wanted_place
 
 Recall = Callable[[str, Place, Identity], int | None]
 _MOST_NUMBERS = 100_000
-_FORKED_COST = 5
 
 
 @dataclass(frozen=True)
@@ -41,60 +41,6 @@ class Past:
     taken_back: Recall = lambda _key, _place, _identity: None
     put_here: Recall = lambda _key, _place, _identity: None
     written: Callable[[Sequence[str]], frozenset[str]] = lambda _keys: frozenset()
-
-
-class _Acting(NamedTuple):
-    """A rule in a folder: the `in` folder it comes from, and the levels left below here."""
-
-    base: str
-    levels: int | None
-
-
-class _Scope:
-    """The rules that act in a folder, by their index; the same object serves many folders."""
-
-    def __init__(self, acting: dict[int, _Acting], rules: Sequence[Rule]) -> None:
-        self.acting = acting
-        self._rules = rules
-        takes = [(index, rules[index].take) for index in sorted(acting)]
-        self.on_files = tuple(index for index, take in takes if take != "folders")
-        self.on_folders = tuple(index for index, take in takes if take != "files")
-        self.sees_hidden = any(rules[index].hidden for index in acting)
-        self._bases = {one.base for one in acting.values()}
-        self._below: dict[bool, _Scope | None] = {}
-
-    def base(self, index: int) -> str:
-        """Return the `in` folder from which a rule acts here."""
-        return self.acting[index].base
-
-    def depths(self, folder: str, indexes: Sequence[int]) -> list[int]:
-        """Return for some rules how deep below their `in` a folder's entries lie."""
-        depths = {base: depth_below(base, folder) for base in self._bases}
-        return [depths[self.acting[index].base] for index in indexes]
-
-    def below(self, hidden: bool) -> _Scope | None:
-        """Return the rules that still act in a subfolder, or None where none does."""
-        if hidden not in self._below:
-            acting = {
-                index: _Acting(one.base, None if one.levels is None else one.levels - 1)
-                for index, one in self.acting.items()
-                if one.levels != 1 and (not hidden or self._rules[index].hidden)
-            }
-            same = acting == self.acting
-            self._below[hidden] = self if same else _Scope(acting, self._rules) if acting else None
-        return self._below[hidden]
-
-    def only(self, base: str) -> _Scope:
-        """Return those of the rules whose `in` is one folder."""
-        return _Scope({index: one for index, one in self.acting.items() if one.base == base}, self._rules)
-
-    def joined(self, nearer: _Scope) -> _Scope:
-        """Return these rules and others whose `in` is nearer; relative targets are below the nearer one."""
-        acting = dict(self.acting)
-        for index, one in nearer.acting.items():
-            levels = [one.levels, acting.get(index, one).levels]
-            acting[index] = _Acting(one.base, None if None in levels else max(level or 0 for level in levels))
-        return _Scope(acting, self._rules)
 
 
 def plan_by_rules(book: RuleBook, world: World, past: Past, again: bool = False) -> Plan:
@@ -146,7 +92,7 @@ class _Planner:
     again: bool
     names: Names = field(default_factory=Names)
     folders: TargetFolders = field(default_factory=TargetFolders)
-    here: _Scope = field(default_factory=lambda: _Scope({}, ()))
+    here: Scope = field(default_factory=lambda: Scope({}, ()))
     resolved: dict[str, str] = field(default_factory=dict)
     counters: dict[Place, int] = field(default_factory=dict)
     found: _Found = field(default_factory=_Found)
@@ -178,9 +124,9 @@ class _Planner:
 
     # Where the rules act
 
-    def _roots(self) -> dict[str, _Scope]:
+    def _roots(self) -> dict[str, Scope]:
         """Resolve each `in` once; missing and refused ones are noted."""
-        roots: dict[str, dict[int, _Acting]] = {}
+        roots: dict[str, dict[int, Acting]] = {}
         missing: dict[str, list[str]] = {}
         for index, rule in enumerate(self.book.rules):
             for folder in rule.folders:
@@ -194,10 +140,10 @@ class _Planner:
                     why = "is not a folder" if os.path.lexists(root) else "is missing"
                     missing.setdefault(f"{folder} {why}", []).append(rule.name)
                 else:
-                    roots.setdefault(root, {})[index] = _Acting(root, rule.levels)
+                    roots.setdefault(root, {})[index] = Acting(root, rule.levels)
         for what, rules in missing.items():
             self.result.notes.append(Note(f"{what}; skipped there: {', '.join(rules)}", True))
-        return {root: _Scope(acting, self.book.rules) for root, acting in roots.items()}
+        return {root: Scope(acting, self.book.rules) for root, acting in roots.items()}
 
     def _never_folders(self, roots: Iterable[str]) -> set[str]:
         """Return the folders that are no entries: those that rules act in or write into, and all above."""
@@ -210,10 +156,10 @@ class _Planner:
                 writing |= {os.path.realpath(os.path.join(base, *head)) for base in bases}
         return {above for folder in writing for above in _with_parents(folder)}
 
-    def _walk(self, root: str, roots: dict[str, _Scope]) -> None:
+    def _walk(self, root: str, roots: dict[str, Scope]) -> None:
         """Find what the rules claim below a folder, with two processes where the tree is large."""
 
-        def descend(listing: Listing, name: str, _: _Scope) -> _Scope | None:
+        def descend(listing: Listing, name: str, _: Scope) -> Scope | None:
             path = Place(listing.folder, name).path
             below = None
             if not never_entered(path, name) and not self._claims_folder(listing, name):
@@ -223,17 +169,17 @@ class _Planner:
                 below = nearer if below is None else below.joined(nearer)
             return below
 
-        def pick(listing: Listing, scope: _Scope) -> Sequence[int]:
+        def pick(listing: Listing, scope: Scope) -> Sequence[int]:
             if listing.folder in roots:
                 self.found.roots.add(listing.folder)
             self.here = self._acting(listing, scope)
             return self._pick(listing) if self.here.acting else ()
 
-        # Dear facts come from helpers that a fork must not share, and folders from the plan itself.
-        cheap = all(leaf.on.cost <= _FORKED_COST for rule in self.book.rules for leaf in rule.where.leaves())
-        halves = Halves[tuple[str, _Scope]](cheap and all(rule.take == "files" for rule in self.book.rules))
+        # What no column holds is asked of helpers that a fork must not share; so are whole folders.
+        cheap = all(leaf.on.source for rule in self.book.rules for leaf in rule.where.leaves())
+        halves = Halves[tuple[str, Scope]](cheap and all(rule.take == "files" for rule in self.book.rules))
 
-        def split(left: list[tuple[str, _Scope]]) -> list[tuple[str, _Scope]]:
+        def split(left: list[tuple[str, Scope]]) -> list[tuple[str, Scope]]:
             mine = halves.split(left)
             if halves.is_fork and not forked:
                 forked.append(True)
@@ -261,7 +207,7 @@ class _Planner:
         for path, scope in again:
             self._walk(path, {**roots, path: scope})
 
-    def _acting(self, listing: Listing, scope: _Scope) -> _Scope:
+    def _acting(self, listing: Listing, scope: Scope) -> Scope:
         """Return the rules that act in a folder; a tree under version control is left whole."""
         if not listing.version_control:
             return scope

@@ -15,7 +15,8 @@ from frugal_sorter.errors import UsageError
 from frugal_sorter.files.types import TYPE_OF_SUFFIX, TYPES
 from frugal_sorter.files.volumes import is_on_mounted_volume
 from frugal_sorter.rules.book import Example, Rule, RuleBook
-from frugal_sorter.rules.condition import Node, capture_kinds, parse_condition
+from frugal_sorter.rules.building import parse_condition
+from frugal_sorter.rules.condition import Node, capture_kinds
 from frugal_sorter.rules.fields import FIELDS, fold
 from frugal_sorter.rules.keys import CLASHES, KEYS, TAKES
 from frugal_sorter.rules.mistakes import Mistake, Mistakes, Wrong, nearest
