@@ -235,6 +235,14 @@ def test_links_are_resolved_once_for_in_and_target(folder: Path) -> None:
     assert moves_of(plan, folder) == {"Real/a.log": "Store/log/a.log"}
 
 
+def test_no_target_leads_through_a_link_below_in(folder: Path) -> None:
+    put(folder / "Intake/a.log")
+    (folder / "Real/deep").mkdir(parents=True)
+    (folder / "Intake/log").symlink_to(folder / "Real")
+    plan = plan_of(book_of(folder, 'where = "everything"\nmove = "{ext}/deep/{initial}"'))
+    assert not plan.moves and "Intake/log is a symbolic link" in plan.left[0].reason
+
+
 def test_another_volume_is_not_moved_to(folder: Path) -> None:
     other = Path("/dev/shm")
     if not other.is_dir() or other.stat().st_dev == folder.stat().st_dev:

@@ -18,12 +18,14 @@ class TargetFolder:
         dev: the device it is on, or will be on.
         problem: why nothing can go there; empty where it can.
         version_control: the root of the tree under version control that it lies in.
+        through_link: the way to it leads through a symbolic link.
     """
 
     exists: bool
     dev: int
     problem: str = ""
     version_control: str | None = None
+    through_link: bool = False
 
 
 class TargetFolders:
@@ -73,6 +75,8 @@ class TargetFolders:
         refused = refused_folder(folder)
         parent = os.path.dirname(folder)
         above = self._look(parent) if parent != folder else None
+        if above is not None and above.through_link:
+            return above
         try:
             found = os.lstat(folder)
         except FileNotFoundError:
@@ -81,10 +85,9 @@ class TargetFolders:
         except OSError as error:
             return TargetFolder(False, 0, f"{folder}: {(error.strerror or 'cannot be looked at').lower()}")
         if stat.S_ISLNK(found.st_mode):
-            return TargetFolder(True, found.st_dev, f"{folder} is a symbolic link, and links are not followed")
+            problem = f"{folder} is a symbolic link, and links are not followed"
+            return TargetFolder(True, found.st_dev, problem, through_link=True)
         if not stat.S_ISDIR(found.st_mode):
             return TargetFolder(True, found.st_dev, f"{folder} is a file, where a folder is needed")
-        if above is not None and "symbolic link" in above.problem:
-            return above
         problem = refused and f"{folder} is {refused}"
         return TargetFolder(True, found.st_dev, problem or "", version_control_root(folder))
