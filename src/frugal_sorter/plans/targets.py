@@ -85,9 +85,9 @@ class TargetFolders:
         except OSError as error:
             return TargetFolder(False, 0, f"{folder}: {(error.strerror or 'cannot be looked at').lower()}")
         if stat.S_ISLNK(found.st_mode):
-            problem = f"{folder} is a symbolic link, and links are not followed"
-            return TargetFolder(True, found.st_dev, problem, through_link=True)
+            linked = f"{folder} is a symbolic link, and links are not followed"
+            return TargetFolder(True, found.st_dev, linked, through_link=True)
         if not stat.S_ISDIR(found.st_mode):
             return TargetFolder(True, found.st_dev, f"{folder} is a file, where a folder is needed")
-        problem = refused and f"{folder} is {refused}"
-        return TargetFolder(True, found.st_dev, problem or "", version_control_root(folder))
+        problem = f"{folder} is {refused}" if refused else ""
+        return TargetFolder(True, found.st_dev, problem, version_control_root(folder))
