@@ -9,6 +9,7 @@ from collections.abc import Mapping
 from dataclasses import asdict
 
 from frugal_sorter.cli.options import add_format, run_number
+from frugal_sorter.cli.plan_view import step_as_json
 from frugal_sorter.cli.text import below, common_base, count_text, iso_text, moment_text, shown
 from frugal_sorter.plans.plan import Step
 from frugal_sorter.state.folders import ready_state_folder
@@ -126,15 +127,7 @@ def _show_run(journal: Journal, one: Run, active: bool, wanted: str) -> int:
     moves = [(step, mark) for step, mark in ended if step.verb == "move"]
     if wanted == "json":
         steps = [
-            {
-                "id": step.id,
-                "verb": step.verb,
-                "rule": step.rule,
-                "source": step.source and step.source.path,
-                "target": step.target and step.target.path,
-                "outcome": _outcome(mark),
-                "reason": mark.reason if mark else "",
-            }
+            {**step_as_json(step), "outcome": _outcome(mark), "reason": mark.reason if mark else ""}
             for step, mark in ended
         ]
         print(json.dumps({"run": one.id, "what": _what(one), "steps": steps}, indent=2))

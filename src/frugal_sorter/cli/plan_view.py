@@ -152,6 +152,17 @@ def exit_code(plan: Plan, problem: bool = False) -> int:
     return 1 if problem or plan.has_problem else 0
 
 
+def step_as_json(step: Step) -> dict[str, Any]:
+    """Return what every command says of a step."""
+    return {
+        "id": step.id,
+        "verb": step.verb,
+        "rule": step.rule,
+        "source": step.source and step.source.path,
+        "target": step.target and step.target.path,
+    }
+
+
 def plan_as_json(plan: Plan) -> Mapping[str, Any]:
     """Return a plan as one object of JSON values; docs/formats.md describes it."""
     moves = plan.moves
@@ -160,17 +171,7 @@ def plan_as_json(plan: Plan) -> Mapping[str, Any]:
         "rules": plan.origin,
         "made": iso_text(plan.made_ns),
         "folders": plan.roots,
-        "steps": [
-            {
-                "id": step.id,
-                "verb": step.verb,
-                "rule": step.rule,
-                "source": step.source and step.source.path,
-                "target": step.target and step.target.path,
-                "bytes": step.was.size if step.was else None,
-            }
-            for step in plan.steps
-        ],
+        "steps": [{**step_as_json(step), "bytes": step.was.size if step.was else None} for step in plan.steps],
         "left": [
             {"path": left.place.path, "rule": left.rule, "reason": left.reason, "problem": left.problem}
             for left in plan.left

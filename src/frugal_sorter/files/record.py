@@ -28,6 +28,11 @@ class Place(NamedTuple):
         return f"{self.folder.rstrip('/')}/{self.name}"
 
 
+def is_inside(path: str, folder: str) -> bool:
+    """Tell whether an absolute path is a folder or lies below it."""
+    return path == folder or path.startswith(folder.rstrip("/") + "/")
+
+
 def place_of(path: str) -> Place:
     """Split an absolute path into its folder and name."""
     folder, name = os.path.split(path)

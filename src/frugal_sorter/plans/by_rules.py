@@ -10,18 +10,18 @@ from typing import NamedTuple
 
 from frugal_sorter.files.halves import Halves
 from frugal_sorter.files.inside import look_inside
-from frugal_sorter.files.record import Identity, Listing, Place, Unknown, Unread
+from frugal_sorter.files.record import Identity, Listing, Place, Unknown, Unread, is_inside
 from frugal_sorter.files.status import look
 from frugal_sorter.files.walk import reason_of, walk
 from frugal_sorter.plans.clash import Names, is_numbered_form
-from frugal_sorter.plans.guard import is_inside, never_entered, refused_folder
+from frugal_sorter.plans.guard import never_entered, refused_folder
 from frugal_sorter.plans.plan import Left, Note, Plan, Refusal
 from frugal_sorter.plans.scope import Acting, Scope
 from frugal_sorter.plans.targets import TargetFolders
 from frugal_sorter.rules.book import Rule, RuleBook
-from frugal_sorter.rules.condition import Node, Truth, captures_of
+from frugal_sorter.rules.condition import Node, Truth
 from frugal_sorter.rules.fields import Facts, World
-from frugal_sorter.rules.patterns import Filling, Missing
+from frugal_sorter.rules.patterns import Missing
 from frugal_sorter.rules.placing import Wanted, wanted_place
 
 Recall = Callable[[str, Place, Identity], int | None]
@@ -151,9 +151,8 @@ class _Planner:
         writing = set(self.written) | set(roots)
         for rule in self.book.rules:
             if rule.move is not None:
-                head = ["".join(map(str, segment)) for segment in rule.move.segments[: rule.move.fixed]]
                 bases = ["/"] if rule.move.absolute else [os.path.realpath(folder) for folder in rule.folders]
-                writing |= {os.path.realpath(os.path.join(base, *head)) for base in bases}
+                writing |= {os.path.realpath(os.path.join(base, *rule.move.head)) for base in bases}
         return {above for folder in writing for above in _with_parents(folder)}
 
     def _walk(self, root: str, roots: dict[str, Scope]) -> None:
@@ -299,8 +298,7 @@ class _Planner:
         if rule.ending == "leave":
             self.result.kept += 1
             return
-        around = Filling(self.book.type_folders, captures_of(rule.where, facts), rule.kinds)
-        wanted = wanted_place(rule, facts, around, self._resolve)
+        wanted = wanted_place(self.book, rule, facts, self._resolve)
         if isinstance(wanted, Missing):
             self._left(rule, place, wanted.reason, True)
         elif self._is_home(place, wanted):
@@ -375,8 +373,10 @@ class _Planner:
 
     def _hold_ceilings(self) -> None:
         for rule in self.book.rules:
+            if rule.at_most is None:
+                continue
             count = sum(step.rule == rule.name for step in self.result.moves)
-            if rule.at_most is not None and count > rule.at_most:
+            if count > rule.at_most:
                 reason = f"{count:,} entries, and `at_most` allows {rule.at_most:,}; raise it if that is right"
                 self.result.refused.append(Refusal(rule.name, reason))
                 self.result.drop(lambda step, name=rule.name: step.rule == name)  # type: ignore[misc]

@@ -7,13 +7,13 @@ from dataclasses import dataclass
 from typing import NamedTuple
 
 from frugal_sorter.files.inside import look_inside
-from frugal_sorter.files.record import Place
+from frugal_sorter.files.record import Place, is_inside
 from frugal_sorter.files.status import look
 from frugal_sorter.plans.guard import refused_folder
 from frugal_sorter.rules.book import Rule, RuleBook
-from frugal_sorter.rules.condition import Leaf, Truth, captures_of, tests_of, will_match_at
+from frugal_sorter.rules.condition import Leaf, Truth, tests_of, will_match_at
 from frugal_sorter.rules.fields import Fact, Facts, World, depth_below, holder_of
-from frugal_sorter.rules.patterns import Filling, Missing
+from frugal_sorter.rules.patterns import Missing
 from frugal_sorter.rules.placing import wanted_place
 
 
@@ -93,8 +93,7 @@ def _tested(text: str, leaf: Leaf, turned: bool, facts: Facts) -> Tested:
 def _target(book: RuleBook, rule: Rule, facts: Facts) -> str:
     if rule.ending == "leave":
         return "left where it is"
-    around = Filling(book.type_folders, captures_of(rule.where, facts), rule.kinds)
-    wanted = wanted_place(rule, facts, around, os.path.realpath)
+    wanted = wanted_place(book, rule, facts, os.path.realpath)
     return wanted.reason if isinstance(wanted, Missing) else wanted.place.path
 
 
@@ -105,7 +104,7 @@ def _base_for(rule: Rule, place: Place, kind: str) -> tuple[str, str]:
         return "", f"the rule takes {rule.take}"
     reasons = []
     for folder in sorted(map(os.path.realpath, rule.folders), key=len, reverse=True):
-        if place.folder != folder and not place.folder.startswith(folder.rstrip("/") + "/"):
+        if not is_inside(place.folder, folder):
             reasons.append("the rule acts in other folders")
             continue
         depth = depth_below(folder, place.folder)

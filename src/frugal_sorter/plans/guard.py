@@ -8,6 +8,7 @@ from pathlib import Path
 
 import platformdirs
 
+from frugal_sorter.files.record import is_inside
 from frugal_sorter.files.walk import VERSION_CONTROL
 from frugal_sorter.state.folders import state_folder
 
@@ -20,11 +21,6 @@ _SYSTEM_TREES = (
 _OPEN_TREES = ("/dev/shm", "/run/media", "/run/user", "/usr/local/share")
 # The folder itself, but not what is below it.
 _SYSTEM_FOLDERS = ("/", "/home", "/var", "/Users", "/private", "/private/var", "/Volumes")
-
-
-def is_inside(path: str, folder: str) -> bool:
-    """Tell whether an absolute path is a folder or lies below it."""
-    return path == folder or path.startswith(folder.rstrip("/") + "/")
 
 
 @lru_cache(maxsize=1)

@@ -6,7 +6,8 @@ import os
 import stat
 from dataclasses import dataclass
 
-from frugal_sorter.plans.guard import is_inside, refused_folder, version_control_root
+from frugal_sorter.files.record import is_inside
+from frugal_sorter.plans.guard import refused_folder, version_control_root
 
 
 @dataclass(frozen=True, slots=True)

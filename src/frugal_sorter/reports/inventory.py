@@ -133,7 +133,9 @@ class _Chosen:
         self._matcher = selection(where, hidden, TYPE_OF_SUFFIX).matcher((0,), world.now_ns)
 
     def _depths(self, listing: Listing) -> list[int]:
-        return [listing.folder[len(self._base.rstrip("/")) :].count("/") + 1]
+        from frugal_sorter.rules.fields import depth_below
+
+        return [depth_below(self._base, listing.folder)]
 
     def pick(self, listing: Listing, _: int) -> Sequence[int]:
         return self._matcher.pick(listing, self._depths(listing))

@@ -6,10 +6,11 @@ import os
 from collections.abc import Iterator
 from typing import NamedTuple
 
+from frugal_sorter.files.record import is_inside
 from frugal_sorter.rules.book import Rule, RuleBook
 from frugal_sorter.rules.condition import Code, Leaf
 from frugal_sorter.rules.examples import does_it_again
-from frugal_sorter.rules.fields import World
+from frugal_sorter.rules.fields import World, depth_below
 from frugal_sorter.rules.patterns import Slot
 
 
@@ -37,10 +38,8 @@ def warnings_of(book: RuleBook, world: World) -> list[Warned]:
 def _sees(rule: Rule, folder: str, below: int = 0) -> bool:
     """Tell whether a rule acts on what lies in a folder, or so many levels below it."""
     for own in rule.folders:
-        if folder == own or folder.startswith(own.rstrip("/") + "/"):
-            depth = folder[len(own.rstrip("/")) :].count("/") + 1 + below
-            if rule.levels is None or depth <= rule.levels:
-                return True
+        if is_inside(folder, own) and (rule.levels is None or depth_below(own, folder) + below <= rule.levels):
+            return True
     return False
 
 
@@ -68,7 +67,7 @@ def _targets(rule: Rule) -> list[tuple[str, int]]:
     if rule.move is None:
         return []
     segments = rule.move.segments
-    head = ["".join(map(str, segment)) for segment in segments[: rule.move.fixed]]
+    head = rule.move.head
     bases = ("/",) if rule.move.absolute else rule.folders
     below = sum(1 + sum(part.codes.count("/") for part in parts if isinstance(part, Slot)) for parts in segments)
     return [(os.path.normpath(os.path.join(base, *head)), below - len(head)) for base in bases]
@@ -99,8 +98,10 @@ def _taken_away(book: RuleBook, rule: Rule, index: int, world: World) -> Iterato
             return
 
 
-def _is_aged(rule: Rule) -> bool:
-    return any(leaf.on.kind == "date" and leaf.text.find("older than") > 0 for leaf in rule.where.leaves())
+def _is_aged(rule: Rule, *fields: str) -> bool:
+    """Tell whether a rule waits for an age, of one of some fields or of any date."""
+    aged = [leaf for leaf in rule.where.leaves() if leaf.on.kind == "date" and "older than" in leaf.text]
+    return any(not fields or leaf.on.name in fields for leaf in aged)
 
 
 def _may_both_hold(book: RuleBook, one: Rule, other: Rule, world: World) -> bool:
@@ -114,8 +115,7 @@ def _may_both_hold(book: RuleBook, one: Rule, other: Rule, world: World) -> bool
 
 
 def _ageing(rule: Rule, rules: tuple[Rule, ...]) -> Iterator[Warned]:
-    aged = any(leaf.on.name == "modified" and leaf.text.find("older than") > 0 for leaf in rule.where.leaves())
-    if not aged:
+    if not _is_aged(rule, "modified"):
         return
     for other in rules:
         if other is not rule and not set(other.folders) & set(rule.folders) and _goes_to(other, rule):

@@ -7,12 +7,11 @@ from collections.abc import Mapping
 from dataclasses import replace
 from typing import NamedTuple
 
-from frugal_sorter.files.record import FileRecord, Identity, Place, Unknown
+from frugal_sorter.files.record import FileRecord, Identity, Kind, Place, Unknown
 from frugal_sorter.rules.book import Example, Rule, RuleBook
-from frugal_sorter.rules.condition import captures_of
 from frugal_sorter.rules.fields import FIELDS, Fact, Facts, World
 from frugal_sorter.rules.mistakes import Wrong, nearest
-from frugal_sorter.rules.patterns import Filling, Missing
+from frugal_sorter.rules.patterns import Missing
 from frugal_sorter.rules.placing import wanted_place
 from frugal_sorter.rules.units import parse_duration, parse_size, parse_span
 
@@ -49,8 +48,8 @@ def example_facts(book: RuleBook, rule: Rule, given: Mapping[str, object], world
     """
     base = rule.folders[0]
     below = str(given.get("folder", ""))
-    kind = "folder" if rule.take == "folders" else "file"
-    identity = Identity("folder" if kind == "folder" else "file", 0, 0, 0, world.now_ns)
+    kind: Kind = "folder" if rule.take == "folders" else "file"
+    identity = Identity(kind, 0, 0, 0, world.now_ns)
     place = Place(os.path.normpath(os.path.join(base, below)), str(given["name"]))
     record = FileRecord(place, identity, world.now_ns, world.now_ns, 0o644, 1, 0, 0, 0)
     known: dict[str, Fact] = {name: _NOT_SAID for name in FIELDS if name not in _TOLD_BY_NAME}
@@ -128,8 +127,7 @@ def does_it_again(book: RuleBook, rule: Rule, example: Example, world: World) ->
 
 
 def _becomes(book: RuleBook, rule: Rule, facts: Facts) -> Place | Missing:
-    around = Filling(book.type_folders, captures_of(rule.where, facts), rule.kinds)
-    wanted = wanted_place(rule, facts, around, lambda path: path)
+    wanted = wanted_place(book, rule, facts, lambda path: path)
     return wanted if isinstance(wanted, Missing) else wanted.place
 
 

@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Any, cast
 
 from frugal_sorter.errors import UsageError
+from frugal_sorter.files.record import is_inside
 from frugal_sorter.files.types import TYPE_OF_SUFFIX, TYPES
 from frugal_sorter.files.volumes import is_on_mounted_volume
 from frugal_sorter.rules.book import Example, Rule, RuleBook
@@ -113,10 +114,8 @@ class _Loader:
         """Return the folders of rules that are below a place whose volume is not mounted now."""
         away = [place for place in self.mounted if not is_on_mounted_volume(place)]
         used = [folder for rule in rules for folder in rule.folders]
-        used += ["/" + "/".join(parts) for parts in map(_fixed_part, rules) if parts]
-        return frozenset(
-            folder for folder in used for place in away if folder == place or folder.startswith(place.rstrip("/") + "/")
-        )
+        used += ["/" + "/".join(rule.move.head) for rule in rules if rule.move is not None and rule.move.absolute]
+        return frozenset(folder for folder in used for place in away if is_inside(folder, place))
 
     # Places in the text
 
@@ -383,13 +382,6 @@ def _is_mounted_place(value: Any) -> bool:
         and isinstance(value.get("path"), str)
         and isinstance(value.get("mounted", False), bool)
     )
-
-
-def _fixed_part(rule: Rule) -> list[str]:
-    """Return the segments of an absolute target that are the same for every entry."""
-    if rule.move is None or not rule.move.absolute:
-        return []
-    return ["".join(map(str, segment)) for segment in rule.move.segments[: rule.move.fixed]]
 
 
 def _digest(table: Mapping[str, Any]) -> str:

@@ -77,6 +77,11 @@ class Template:
         return len(self.segments)
 
     @property
+    def head(self) -> list[str]:
+        """The segments at the start that are the same for every entry."""
+        return ["".join(map(str, segment)) for segment in self.segments[: self.fixed]]
+
+    @property
     def fields(self) -> set[str]:
         """The fields that it is filled in from."""
         slots = [part for segment in self.segments for part in segment if isinstance(part, Slot)]

@@ -7,7 +7,8 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 from frugal_sorter.files.record import Place
-from frugal_sorter.rules.book import Rule
+from frugal_sorter.rules.book import Rule, RuleBook
+from frugal_sorter.rules.condition import captures_of
 from frugal_sorter.rules.fields import Facts
 from frugal_sorter.rules.patterns import Filling, Missing, Template
 
@@ -20,15 +21,17 @@ class Wanted:
     numbered: Callable[[int], Place] | None = None
 
 
-def wanted_place(rule: Rule, facts: Facts, around: Filling, fixed_root: Callable[[str], str]) -> Wanted | Missing:
+def wanted_place(book: RuleBook, rule: Rule, facts: Facts, fixed_root: Callable[[str], str]) -> Wanted | Missing:
     """Return where a rule wants an entry to be, clashes aside, or what was missing.
 
     Args:
-        rule: the rule that decides.
+        book: the rules, for what templates are filled in from.
+        rule: the one that decides.
         facts: of the entry.
-        around: the captures, and what else templates are filled in from.
         fixed_root: resolves the part of an absolute target that is the same for every entry.
     """
+
+    around = Filling(book.type_folders, captures_of(rule.where, facts), rule.kinds)
 
     def place(number: int) -> Place | Missing:
         filling = replace(around, number=number)

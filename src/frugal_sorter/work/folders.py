@@ -10,7 +10,7 @@ from frugal_sorter.files.status import look, look_or_none
 from frugal_sorter.files.walk import reason_of
 from frugal_sorter.plans.plan import Step
 from frugal_sorter.work.descriptors import Descriptors
-from frugal_sorter.work.mark import Mark, Outcome
+from frugal_sorter.work.mark import INTERRUPTED, Mark, Outcome
 
 
 class MakeFolder:
@@ -43,7 +43,7 @@ class MakeFolder:
         except OSError as error:
             return Mark(step.id, Outcome.OPEN, reason_of(error))
         if found is None or found.identity.kind != "folder":
-            return Mark(step.id, Outcome.SKIPPED, "interrupted before it was done")
+            return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
         born_ns = found.identity.born_ns
         if born_ns is not None and born_ns < began_ns:
             return Mark(step.id, Outcome.LEFT, "there already")
@@ -81,7 +81,7 @@ class RemoveFolder:
             gone = look_or_none(step.source) is None
         except OSError as error:
             return Mark(step.id, Outcome.OPEN, reason_of(error))
-        return Mark(step.id, Outcome.DONE) if gone else Mark(step.id, Outcome.SKIPPED, "interrupted before it was done")
+        return Mark(step.id, Outcome.DONE) if gone else Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
 
     def back(self, step: Step, mark: Mark) -> Step:
         return Step(0, "make-folder", step.rule, step.rule_key, None, step.source, None)

@@ -8,6 +8,9 @@ from typing import NamedTuple, Protocol
 from frugal_sorter.files.record import Identity
 from frugal_sorter.plans.plan import Step
 
+# Why a step of a killed run has no effect.
+INTERRUPTED = "interrupted before it was done"
+
 
 class Outcome(IntEnum):
     """How a step ended. LEFT is as designed; OPEN is what a kill left undecided."""

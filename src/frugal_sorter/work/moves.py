@@ -11,7 +11,7 @@ from frugal_sorter.files.status import look_or_none
 from frugal_sorter.files.walk import reason_of
 from frugal_sorter.plans.plan import Step
 from frugal_sorter.work.descriptors import Descriptors
-from frugal_sorter.work.mark import Mark, Outcome
+from frugal_sorter.work.mark import INTERRUPTED, Mark, Outcome
 from frugal_sorter.work.rename import Rename, rename_without_replacing
 
 CHANGED = "changed since it was planned"
@@ -85,7 +85,7 @@ class Move:
         if at_target:
             return Mark(step.id, Outcome.DONE, now=at_target.identity._replace(inside=was.inside))
         if at_source:
-            return Mark(step.id, Outcome.SKIPPED, "interrupted before it was done")
+            return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
         return Mark(step.id, Outcome.OPEN, "found neither where it was nor where it was to go")
 
     def _finish_link(self, step: Step, source: Place, target: Place) -> Mark:

@@ -11,7 +11,7 @@ import os
 from frugal_sorter.files.walk import reason_of
 from frugal_sorter.plans.plan import Step
 from frugal_sorter.work.descriptors import Descriptors
-from frugal_sorter.work.mark import Mark, Outcome
+from frugal_sorter.work.mark import INTERRUPTED, Mark, Outcome
 
 
 class NoteTimes:
@@ -29,7 +29,7 @@ class NoteTimes:
         return Mark(step.id, Outcome.DONE, now=found.identity._replace(mtime_ns=found.mtime_ns))
 
     def settle(self, step: Step, began_ns: int, repair: bool) -> Mark:
-        return Mark(step.id, Outcome.LEFT, "interrupted before it was done")
+        return Mark(step.id, Outcome.LEFT, INTERRUPTED)
 
     def back(self, step: Step, mark: Mark) -> Step | None:
         if mark.now is None:
@@ -58,7 +58,7 @@ class RestoreTimes:
         return Mark(step.id, Outcome.DONE, now=found.identity)
 
     def settle(self, step: Step, began_ns: int, repair: bool) -> Mark:
-        return Mark(step.id, Outcome.LEFT, "interrupted before it was done")
+        return Mark(step.id, Outcome.LEFT, INTERRUPTED)
 
     def back(self, step: Step, mark: Mark) -> Step:
         args = {"mtime_ns": step.args["now_ns"], "now_ns": step.args["mtime_ns"]}
