@@ -1,6 +1,7 @@
 from __future__ import annotations
 
 import os
+import subprocess
 import time
 from pathlib import Path
 
@@ -99,6 +100,34 @@ def test_two_processes_find_what_one_finds(folder: Path, monkeypatch: pytest.Mon
         alone.left,
     )
     assert len(alone.moves) == 60 and alone.seen == 60
+
+
+def test_a_volume_in_the_tree_is_not_entered_even_where_a_fork_dies(
+    folder: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    for number in range(8):
+        put(folder / f"Intake/{number}/a.log")
+    mounted = [folder / f"Intake/{number}" for number in range(8)]
+    monkeypatch.setattr(halves, "SPLIT_AFTER", 1)
+    monkeypatch.setattr(halves, "_FEWEST_LEFT", 2)
+    monkeypatch.setattr(halves.Halves, "end", lambda *_: os._exit(1))
+    monkeypatch.setattr(os, "cpu_count", lambda: 2)
+    done = []
+    try:
+        for path in mounted:
+            if (
+                subprocess.run(["mount", "-t", "tmpfs", "tmpfs", path], capture_output=True, check=False).returncode
+                != 0
+            ):
+                pytest.skip("a file system cannot be mounted here")
+            done.append(path)
+            put(path / "b.log")
+        plan = plan_of(book_of(folder, 'where = "ext is log"\nmove = "x"\nlevels = "all"'))
+    finally:
+        for path in done:
+            subprocess.run(["umount", path], check=True)
+    assert not plan.moves and not plan.has_problem
+    assert sorted(note.text for note in plan.notes) == [f"{path}: another volume, not entered" for path in mounted]
 
 
 def test_what_is_left_and_why(folder: Path) -> None:

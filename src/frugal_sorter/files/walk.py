@@ -32,6 +32,13 @@ def reason_of(error: OSError) -> str:
 Pick = Callable[[Listing], Sequence[int]]
 
 
+def unread_for(path: str, error: OSError) -> Unread:
+    """Return why a folder was not read; what is mounted in a tree is left out by design."""
+    if error.errno == errno.EXDEV:
+        return Unread(path, "another volume, not entered", by_design=True)
+    return Unread(path, reason_of(error))
+
+
 def read_folder(path: str, status: bool, dev: int | None = None, pick: Pick | None = None) -> Listing:
     """Read one folder into columns.
 
@@ -106,6 +113,7 @@ def walk(
     unread: Callable[[Unread], None],
     pick: Callable[[Listing, Context], Sequence[int]] | None = None,
     split: Callable[[list[tuple[str, Context]]], list[tuple[str, Context]]] | None = None,
+    dev: int | None = None,
 ) -> Iterator[tuple[Listing, Context]]:
     """Read a folder and what is below it, a listing at a time; only one is held.
 
@@ -118,6 +126,7 @@ def walk(
         unread: told of each path that could not be read.
         pick: chooses the files that matter by their names; see `read_folder`.
         split: given the folders that are left, with their contexts, returns those to go on with.
+        dev: the device that may not be left; without one that of the root.
 
     Yields:
         each listing with its context, parents first, subfolders in the order of their names.
@@ -129,7 +138,7 @@ def walk(
     def read(path: str, dev: int | None) -> Listing:
         return read_folder(path, status, dev, None if pick is None else lambda names: pick(names, context))
 
-    listing = read(root, None)
+    listing = read(root, dev)
     dev = listing.dev
     stack: list[tuple[str, Context]] = []
     while True:
@@ -149,9 +158,6 @@ def walk(
                 listing = read(path, dev)
                 break
             except OSError as error:
-                if error.errno == errno.EXDEV:
-                    unread(Unread(path, "another volume, not entered", by_design=True))
-                else:
-                    unread(Unread(path, reason_of(error)))
+                unread(unread_for(path, error))
         else:
             return

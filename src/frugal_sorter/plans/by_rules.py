@@ -12,7 +12,7 @@ from frugal_sorter.files.halves import Halves
 from frugal_sorter.files.inside import look_inside
 from frugal_sorter.files.record import Identity, Listing, Place, Unknown, Unread, is_inside
 from frugal_sorter.files.status import look
-from frugal_sorter.files.walk import reason_of, walk
+from frugal_sorter.files.walk import reason_of, unread_for, walk
 from frugal_sorter.plans.clash import Names, is_numbered_form
 from frugal_sorter.plans.guard import never_entered, refused_folder
 from frugal_sorter.plans.plan import Left, Note, Plan, Refusal
@@ -155,7 +155,7 @@ class _Planner:
                 writing |= {os.path.realpath(os.path.join(base, *rule.move.head)) for base in bases}
         return {above for folder in writing for above in _with_parents(folder)}
 
-    def _walk(self, root: str, roots: dict[str, Scope]) -> None:
+    def _walk(self, root: str, roots: dict[str, Scope], dev: int | None = None) -> None:
         """Find what the rules claim below a folder, with two processes where the tree is large."""
 
         def descend(listing: Listing, name: str, _: Scope) -> Scope | None:
@@ -179,21 +179,21 @@ class _Planner:
         halves = Halves[tuple[str, Scope]](cheap and all(rule.take == "files" for rule in self.book.rules))
 
         def split(left: list[tuple[str, Scope]]) -> list[tuple[str, Scope]]:
+            was_fork = halves.is_fork
             mine = halves.split(left)
-            if halves.is_fork and not forked:
-                forked.append(True)
+            if halves.is_fork and not was_fork:
                 self.found = _Found()
             return mine
 
-        forked: list[bool] = []
         rules = [index for index, rule in enumerate(self.book.rules) if rule.take != "folders"]
         status = self.book.matcher(tuple(rules), self.world.now_ns).needs_status
         try:
-            for listing, _ in walk(root, roots[root], status, descend, self._unread, pick, split):
+            for listing, _ in walk(root, roots[root], status, descend, self._unread, pick, split, dev):
+                dev = listing.dev
                 if listing.names:
                     self._listing(listing)
         except OSError as error:
-            self._unread(Unread(root, reason_of(error)))
+            self._unread(unread_for(root, error))
         except BaseException:
             if halves.is_fork:
                 os._exit(1)
@@ -204,7 +204,8 @@ class _Planner:
         if other is not None:
             self.found.add(other)
         for path, scope in again:
-            self._walk(path, {**roots, path: scope})
+            # Read again as part of this tree: what is mounted there is still another volume.
+            self._walk(path, {**roots, path: scope}, dev)
 
     def _acting(self, listing: Listing, scope: Scope) -> Scope:
         """Return the rules that act in a folder; a tree under version control is left whole."""

@@ -15,7 +15,7 @@ from frugal_sorter.plans.plan import Plan, Step, VerbName
 from frugal_sorter.state.lock import writer_lock
 from frugal_sorter.work.descriptors import Descriptors
 from frugal_sorter.work.folders import MakeFolder, RemoveFolder
-from frugal_sorter.work.journal import Journal, Run, RunState
+from frugal_sorter.work.journal import Journal, Run
 from frugal_sorter.work.mark import Mark, Outcome, Verb
 from frugal_sorter.work.moves import Move
 from frugal_sorter.work.times import NoteTimes, RestoreTimes
@@ -142,8 +142,7 @@ def settle_unfinished(journal: Journal) -> None:
     for run in journal.unsettled():
         marks = [mark for _, mark in _settled(journal, run, repair=True)]
         journal.mark(run.id, marks)
-        state: RunState = "interrupted"
-        journal.close(run.id, state, time.time_ns())
+        journal.close(run.id, "interrupted", time.time_ns())
 
 
 def _settled(journal: Journal, run: Run, repair: bool) -> list[tuple[Step, Mark]]:
