@@ -11,6 +11,7 @@ from pathlib import Path
 import pytest
 from hypothesis import HealthCheck, settings
 
+from frugal_sorter.files.volumes import forget_volumes
 from frugal_sorter.plans import guard
 from frugal_sorter.rules import parsing
 
@@ -38,8 +39,8 @@ def own_home(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.Monke
     import time
 
     time.tzset()
-    guard._own_folders.cache_clear()
-    guard._trash.cache_clear()
+    guard.forget_folders()
+    forget_volumes()
     parsing.forget()
     return home
 

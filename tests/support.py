@@ -10,6 +10,7 @@ from collections.abc import Iterable
 from dataclasses import replace
 from pathlib import Path
 from typing import NamedTuple
+from urllib.parse import unquote
 
 from hypothesis import strategies as st
 
@@ -17,7 +18,8 @@ from frugal_sorter.files.inside import look_inside
 from frugal_sorter.files.record import Place
 from frugal_sorter.files.status import look
 from frugal_sorter.files.types import TYPE_OF_SUFFIX, TYPES
-from frugal_sorter.plans.by_rules import Past, plan_by_rules
+from frugal_sorter.plans.by_rules import plan_by_rules
+from frugal_sorter.plans.outcomes import Past
 from frugal_sorter.plans.plan import Plan
 from frugal_sorter.rules.book import RuleBook
 from frugal_sorter.rules.building import parse_condition
@@ -40,6 +42,7 @@ class Seen(NamedTuple):
     size: int
     mtime_ns: int
     digest: str
+    attributes: tuple[tuple[str, bytes], ...] = ()
 
 
 def snapshot(folder: Path) -> dict[bytes, Seen]:
@@ -55,7 +58,25 @@ def snapshot(folder: Path) -> dict[bytes, Seen]:
                     digest = hashlib.sha256(file.read()).hexdigest()
             kind = stat.filemode(status.st_mode)[0]
             size = 0 if kind == "d" else status.st_size
-            found[os.path.normpath(path)] = Seen(kind, status.st_mode, size, status.st_mtime_ns, digest)
+            attributes = () if kind == "l" else _attributes(path)
+            found[os.path.normpath(path)] = Seen(kind, status.st_mode, size, status.st_mtime_ns, digest, attributes)
+    return found
+
+
+def _attributes(path: bytes) -> tuple[tuple[str, bytes], ...]:
+    try:
+        return tuple((key, os.getxattr(path, key)) for key in sorted(os.listxattr(path)))
+    except OSError:
+        return ()  # the volume keeps none
+
+
+def trash_of(home: Path) -> dict[str, str]:
+    """Return what lies in the trash of a home: the name there, and where it was."""
+    info = home / ".local/share/Trash/info"
+    found = {}
+    for path in info.glob("*.trashinfo") if info.exists() else ():
+        line = next(line for line in path.read_text().splitlines() if line.startswith("Path="))
+        found[path.name.removesuffix(".trashinfo")] = unquote(line.removeprefix("Path="), errors="surrogateescape")
     return found
 
 
@@ -87,10 +108,10 @@ def book_of(folder: Path, *rules: str, head: str = "") -> RuleBook:
     return read_rules(rules_text(*rules, head=head).encode(), folder / "rules.toml")
 
 
-def plan_of(book: RuleBook, world: World = WORLD, again: bool = False) -> Plan:
+def plan_of(book: RuleBook, world: World = WORLD, again: bool = False, at_most: int | None = None) -> Plan:
     """Plan as `tidy` does, knowing what the journal knows."""
     with changing(ready_state_folder(), "test") as journal:
-        return plan_by_rules(book, replace(world, arrived=arrival_of(journal)), past_of(journal), again)
+        return plan_by_rules(book, replace(world, arrived=arrival_of(journal)), past_of(journal), again, at_most)
 
 
 def carry_out(plan: Plan) -> Result:
@@ -109,7 +130,7 @@ def moves_of(plan: Plan, base: Path) -> dict[str, str]:
     """Return where a plan moves what, as paths below a base folder."""
     return {
         os.path.relpath(step.place.path, base): os.path.relpath(step.target.path, base)
-        for step in plan.moves
+        for step in plan.asked
         if step.target
     }
 

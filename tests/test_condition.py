@@ -290,7 +290,7 @@ def test_the_first_rule_that_matches_decides(studio: Path) -> None:
         book = book_of(studio, f"where = '{first}'\nleave = true", f"where = '{second}'\nleave = true")
         listing = read_folder(str(studio), status=True)
         hits = book.matcher((0, 1), WORLD.now_ns)(listing, [1, 1], lambda _at, _node: None)
-        assert [index for at, index in hits if listing.names[at].startswith("KILN")] == [0]
+        assert [rules for at, rules in hits if listing.names[at].startswith("KILN")] == [(0,)]
 
 
 def test_sizes_and_times_are_only_read_where_a_rule_asks(studio: Path) -> None:

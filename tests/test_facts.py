@@ -254,7 +254,7 @@ def test_planning_opens_no_file_that_its_name_rules_out(folder: Path) -> None:
         put(folder / "Intake" / name, "clay")
     world = World(NOW_NS)
     plan = plan_of(book_of(folder, 'where = "text has clay and ext is txt"\nmove = "x"'), world)
-    assert len(plan.moves) == 2 and world.contents.opened == 2
+    assert len(plan.asked) == 2 and world.contents.opened == 2
 
 
 def test_a_file_that_a_program_has_open_is_in_use_and_the_program_is_named(folder: Path) -> None:

@@ -132,7 +132,7 @@ def test_a_file_changed_while_a_person_thinks_is_skipped_and_named(folder: Path)
     (folder / "rules.toml").write_text(rules_text('where = "everything"\nmove = "{type}"'))
     code, said = on_a_terminal(folder, ["tidy", "rules.toml"], "yes", lambda: put(folder / "Intake/a.log", "new"))
     assert code == 1
-    assert "skipped a.log → log/a.log: changed since it was planned" in said and "1 file moved, 1 skipped" in said
+    assert "skipped  a.log → log/a.log: changed since it was planned" in said and "1 file moved, 1 skipped" in said
     assert (folder / "Intake/a.log").read_text() == "new" and (folder / "Intake/log/b.log").exists()
 
 
@@ -257,7 +257,7 @@ def test_what_may_not_be_read_or_written_is_named_and_the_rest_is_done(folder: P
         preview = frugal("preview", "rules.toml", code=1, without_rights=True).stdout
         assert f"Note: {folder}/Intake/shut: no permission" in preview
         done = frugal("tidy", "rules.toml", "--yes", code=1, without_rights=True).stdout
-        assert "failed  c.csv → csv/c.csv: no permission" in done and "moved   a.log → log/a.log" in done
+        assert "failed   c.csv → csv/c.csv: no permission" in done and "moved    a.log → log/a.log" in done
         assert "1 file moved, 1 failed" in done
     finally:
         (folder / "Intake/shut").chmod(0o755)

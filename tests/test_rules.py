@@ -87,7 +87,7 @@ def test_captures_and_counters_make_targets(folder: Path) -> None:
     put(folder / "Intake/IMG 2.jpg")
     assert moves_of(plan_of(book_of(folder, *rules)), folder / "Intake") == {"IMG 2.jpg": "Photos/Glaze 03.jpg"}
     deeper = book_of(folder, 'in = "Intake/Photos"\nwhere = "ext is jpg"\nrename = "Glaze {n:02}.jpg"')
-    assert not plan_of(deeper).moves  # they have such numbers already
+    assert not plan_of(deeper).asked  # they have such numbers already
 
 
 def test_list_files_name_entries_below_in(folder: Path) -> None:
@@ -108,7 +108,7 @@ def test_a_place_that_must_be_mounted_is_never_a_folder_on_the_system_disk(folde
     plan = plan_of(book_of(folder, *rules, head=head))
     if os.path.ismount(folder) or any(os.path.ismount(one) for one in folder.parents if str(one) != "/"):
         pytest.skip("the temporary folder is on a mounted volume itself")
-    assert not plan.moves and plan.has_problem
+    assert not plan.asked and plan.has_problem
     assert plan.left[0].reason == "the target is not mounted" and "store is not mounted" in plan.notes[0].text
 
 
@@ -136,7 +136,7 @@ def test_folders_and_items_are_taken_whole(folder: Path) -> None:
     }
     before = snapshot(folder / "Scratch")
     assert carry_out(both).done == 3
-    assert not plan_of(book_of(folder, files, aged + 'take = "folders"')).moves
+    assert not plan_of(book_of(folder, files, aged + 'take = "folders"')).asked
     undo()
     assert snapshot(folder / "Scratch") == before
 
@@ -162,9 +162,9 @@ def test_folders_that_rules_write_into_are_no_entries(folder: Path) -> None:
     assert moves_of(plan, folder / "Intake") == {"a.log": "log/a.log", "b.csv": "csv/b.csv", "Old": "Holding/deep/Old"}
     assert [(left.place.name, left.reason) for left in plan.left] == [("log", "other entries go into it")]
     carry_out(plan)
-    assert not plan_of(book_of(folder, *rules)).moves
+    assert not plan_of(book_of(folder, *rules)).asked
     into_itself = plan_of(book_of(folder, 'in = "Intake"\nwhere = "name is Old"\ntake = "folders"\nmove = "Old/x"'))
-    assert not into_itself.moves
+    assert not into_itself.asked
 
 
 # When, and how many
@@ -198,8 +198,8 @@ def test_outside_its_hours_a_rule_claims_and_leaves(folder: Path) -> None:
     put(folder / "Intake/a.log")
     book = book_of(folder, f'{EVERYTHING}move = "x"\nduring = "sun"', f'{EVERYTHING}move = "y"')
     plan = plan_of(book)
-    assert not plan.moves and plan.left[0].reason == "outside the hours of the rule" and not plan.has_problem
-    assert len(plan_of(book, World(NOW_NS - DAY_NS)).moves) == 1
+    assert not plan.asked and plan.left[0].reason == "outside the hours of the rule" and not plan.has_problem
+    assert len(plan_of(book, World(NOW_NS - DAY_NS)).asked) == 1
 
 
 def test_over_its_ceiling_a_rule_is_not_carried_out_and_the_others_are(folder: Path) -> None:
@@ -398,7 +398,7 @@ def test_explain_and_match_never_disagree(tmp_path_factory: pytest.TempPathFacto
             put(root / "Intake" / name, b"x" * 20, age)
     book = book_of(root, *(f"where = '''{text}'''\nmove = 'to {number}'" for number, text in enumerate(where)))
     plan = plan_by_rules(book, WORLD, NO_PAST)
-    planned = {step.place.name: (step.rule, step.target.path if step.target else "") for step in plan.moves}
+    planned = {step.place.name: (step.rule, step.target.path if step.target else "") for step in plan.asked}
     for path in (root / "Intake").iterdir():
         decided = [one for one in explain_entry(book, str(path), WORLD) if one.decides]
         assert ({one.rule.name for one in decided}, {one.target for one in decided}) == (
@@ -498,6 +498,6 @@ def test_arrived_is_when_this_tool_put_a_file_there(folder: Path) -> None:
         'in = "Holding"\nwhere = "arrived older than 30 days"\nmove = "../Old"',
     )
     assert carry_out(plan_of(book_of(folder, *stage))).done == 1
-    assert not plan_of(book_of(folder, *stage)).moves
+    assert not plan_of(book_of(folder, *stage)).asked
     real_now = World(time.time_ns() + 31 * DAY_NS)
     assert moves_of(plan_of(book_of(folder, *stage), replace(real_now)), folder) == {"Holding/a.log": "Old/a.log"}

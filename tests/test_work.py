@@ -17,10 +17,11 @@ from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.lock import writer_is_active, writer_lock
 from frugal_sorter.work import rename
 from frugal_sorter.work.descriptors import Descriptors
-from frugal_sorter.work.executor import Result, changing, execute, found_after_kill
+from frugal_sorter.work.executor import Result, changing, execute
 from frugal_sorter.work.journal import Journal
-from frugal_sorter.work.mark import Mark, Outcome
+from frugal_sorter.work.mark import Job, Mark, Outcome, attempt
 from frugal_sorter.work.moves import Move
+from frugal_sorter.work.recover import found_after_kill
 from frugal_sorter.work.undo import plan_undo, run_to_undo
 from tests.support import NOW_NS, book_of, carry_out, contents, file_names, moves_of, plan_of, put, snapshot, undo
 
@@ -38,7 +39,7 @@ def test_tidy_again_undo_and_redo(folder: Path) -> None:
     before = snapshot(folder)
     assert tidy(folder, rule).done == 5
     after = snapshot(folder)
-    assert not plan_of(book_of(folder, rule)).moves
+    assert not plan_of(book_of(folder, rule)).asked
     assert undo().done == 5
     assert snapshot(folder) == before
     left = plan_of(book_of(folder, rule)).left
@@ -62,14 +63,14 @@ def test_a_changed_rule_or_file_is_no_longer_taken_back(folder: Path) -> None:
     undo()
     put(folder / "Intake/b.jpg", "edited")
     assert set(moves_of(plan_of(book_of(folder, MOVE_ALL)), folder)) == {"Intake/b.jpg"}
-    assert len(plan_of(book_of(folder, MOVE_ALL + "\nhidden = true")).moves) == 2
+    assert len(plan_of(book_of(folder, MOVE_ALL + "\nhidden = true")).asked) == 2
 
 
 def test_a_rule_that_makes_names_from_names_comes_to_rest(folder: Path) -> None:
     put(folder / "Intake/a.jpg")
     rule = 'where = "everything"\nrename = "old {name}"'
     assert tidy(folder, rule).done == 1
-    assert not plan_of(book_of(folder, rule)).moves
+    assert not plan_of(book_of(folder, rule)).asked
     undo()
     assert {one.reason for one in plan_of(book_of(folder, rule)).left} == {"taken back by run 2; --again does it"}
     undo(2)
@@ -205,6 +206,9 @@ def test_after_a_kill_the_disk_tells_what_was_done(folder: Path, survived: int) 
         def mark(self, run: int, marks: object) -> None:
             """A kill writes no marks."""
 
+        def mark_done(self, run: int, spans: object) -> None:
+            """Nor these."""
+
     folder_of_state = ready_state_folder()
     with Forgetful(folder_of_state, write=True) as journal, pytest.raises(_Killed):
         execute(plan, journal, told)
@@ -235,10 +239,10 @@ def test_a_kill_between_the_halves_of_a_rename_by_link_is_put_right(folder: Path
     step = _step(source, target)
     os.link(source, target)
     with Descriptors() as descriptors:
-        move = Move(descriptors)
-        assert move.settle(step, 0, repair=False).outcome == Outcome.OPEN
-        assert move.settle(step, 0, repair=True).outcome == Outcome.DONE
-        assert move.settle(step, 0, repair=True).outcome == Outcome.DONE
+        move = Move(Job(descriptors))
+        assert move.settle(step, None, repair=False).outcome == Outcome.OPEN
+        assert move.settle(step, None, repair=True).outcome == Outcome.DONE
+        assert move.settle(step, None, repair=True).outcome == Outcome.DONE
     assert sorted(os.listdir(folder)) == ["b"]
 
 
@@ -249,8 +253,8 @@ def test_without_the_kernels_help_a_rename_still_never_clobbers(folder: Path, mo
     monkeypatch.setattr(rename, "_by_kernel", refuse)
     source, target, taken = put(folder / "a", "a"), folder / "b", put(folder / "c", "c")
     with Descriptors() as descriptors:
-        assert Move(descriptors).do(_step(source, taken)).outcome == Outcome.SKIPPED
-        assert Move(descriptors).do(_step(source, target)).outcome == Outcome.DONE
+        assert attempt(Move(Job(descriptors)), _step(source, taken)).outcome == Outcome.SKIPPED
+        assert attempt(Move(Job(descriptors)), _step(source, target)).outcome == Outcome.DONE
     assert {path.name: path.read_text() for path in folder.iterdir()} == {"b": "a", "c": "c"}
 
 
@@ -265,7 +269,7 @@ def test_an_entry_that_slips_in_at_the_last_moment_is_put_back(folder: Path) -> 
         rename.rename_without_replacing(source_fd, name, target_fd, new)
 
     with Descriptors() as descriptors:
-        mark = Move(descriptors, swap_then_rename).do(step)
+        mark = attempt(Move(Job(descriptors), swap_then_rename), step)
     assert mark.outcome == Outcome.SKIPPED
     assert {path.name: path.read_text() for path in folder.iterdir()} == {"a": "other", "kept": "planned"}
 
@@ -277,7 +281,7 @@ def test_a_rename_that_fails_changes_nothing_and_is_named(folder: Path, number: 
 
     step = _step(put(folder / "a"), folder / "b")
     with Descriptors() as descriptors:
-        mark = Move(descriptors, fail).do(step)
+        mark = attempt(Move(Job(descriptors), fail), step)
     assert mark.outcome == Outcome.FAILED and mark.reason
     assert os.listdir(folder) == ["a"]
 
@@ -403,8 +407,8 @@ def test_nothing_is_lost_a_rerun_does_nothing_and_undo_is_the_identity(
         for source, target in planned.items():
             assert os.path.lexists(root / target)
             assert source == target or not os.path.lexists(root / source) or source in planned.values()
-        assert not plan_of(book).moves
+        assert not plan_of(book).asked
         if result.done:
             undo()
         assert snapshot(root / "Intake") == before
-        assert not plan_of(book).moves
+        assert not plan_of(book).asked

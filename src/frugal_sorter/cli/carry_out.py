@@ -9,10 +9,15 @@ from types import FrameType
 
 from frugal_sorter.cli.plan_view import PlanView
 from frugal_sorter.cli.screen import Screen
-from frugal_sorter.cli.text import count_text
+from frugal_sorter.cli.text import shown
+from frugal_sorter.cli.words import done_text
 from frugal_sorter.errors import RefusedError
-from frugal_sorter.plans.plan import Plan
+from frugal_sorter.plans.plan import ATTENDING, Plan
+from frugal_sorter.rules.units import SECOND_NS
 from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.state.log import open_log
+from frugal_sorter.state.settings import read_settings
+from frugal_sorter.work.copies import lost_text
 from frugal_sorter.work.executor import Result, changing, execute
 from frugal_sorter.work.mark import Outcome
 
@@ -55,7 +60,10 @@ def carry_out(plan: Plan, view: PlanView, screen: Screen) -> tuple[Result, int]:
     Returns:
         the result, and the signal that stopped it, or 0.
     """
-    with changing(ready_state_folder(), plan.kind) as journal, _signals() as heard:
+    folder, settings = ready_state_folder(), read_settings()
+    open_log(folder, settings.log)
+    with changing(folder, plan.kind) as journal, _signals() as heard:
+        journal.forget(plan.made_ns - settings.keep_days * 86_400 * SECOND_NS)
         result = execute(plan, journal, view.show_step, lambda: bool(heard()))
         number = heard() if result.stopped else 0
     screen.line()
@@ -65,16 +73,33 @@ def carry_out(plan: Plan, view: PlanView, screen: Screen) -> tuple[Result, int]:
         for step, mark in not_done:
             view.show_step(step, mark)
         screen.line()
+    for dev, (near, kinds) in result.lost.items():
+        screen.line(f"Note: {shown(lost_text(near, dev, kinds))}", style="yellow")
     return result, number
 
 
 def summary(result: Result) -> str:
     """Return in one line how much was done and how much was not."""
-    parts = [f"{count_text(result.done, 'file')} moved"]
-    marks = [mark.outcome for step, mark in result.not_done if step.verb == "move"]
-    for outcome, word in ((Outcome.SKIPPED, "skipped"), (Outcome.FAILED, "failed")):
+    parts = [done_text(result.by_verb)]
+    marks = [mark.outcome for step, mark in result.not_done if step.verb not in ATTENDING]
+    for outcome, word in ((Outcome.SKIPPED, "skipped"), (Outcome.FAILED, "failed"), (Outcome.OPEN, "unclear")):
         if outcome in marks:
             parts.append(f"{marks.count(outcome):,} {word}")
+    left = marks.count(Outcome.LEFT)
     if result.stopped:
-        parts.append(f"stopped before the other {marks.count(Outcome.LEFT):,}")
-    return ", ".join(parts)
+        parts.append(f"stopped before the other {left:,}")
+    elif left:
+        parts.append(f"{left:,} left in use")
+    text = ", ".join(parts)
+    return text[:1].upper() + text[1:]
+
+
+def take_back_text(result: Result) -> str:
+    """Return in one line by which command a run is taken back, and for how long it can be."""
+    lasting = [verb for verb in result.by_verb if verb not in ("delete", "run")]
+    if not lasting:
+        return "That cannot be taken back."
+    until = f"within {read_settings().keep_days} days"
+    trash = ", as long as the trash is not emptied" if "trash" in result.by_verb else ""
+    but = ", but for what was deleted or run" if {"delete", "run"} & set(result.by_verb) else ""
+    return f"Take it back {until}{trash}{but}: frugal undo {result.run}"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import gc
 import importlib
 import os
 import sys
@@ -34,6 +35,8 @@ class _Parser(argparse.ArgumentParser):
 
 def run(name: str, args: list[str]) -> int:
     """Run a subcommand by name and return its exit code; no error gets past here as a traceback."""
+    # A command ends soon, and plans are many small values without cycles: looking for some is lost time.
+    gc.disable()
     try:
         if name not in COMMANDS:
             hint = nearest(name, COMMANDS) or "`frugal --help` lists them"
@@ -47,7 +50,12 @@ def run(name: str, args: list[str]) -> int:
             allow_abbrev=False,
         )
         module.add_arguments(parser)
-        code = module.run(parser.parse_args(args))
+        parsed = parser.parse_args(args)
+        if getattr(parsed, "for_user", None):
+            from frugal_sorter.cli.account import act_as
+
+            act_as(parsed.for_user)
+        code = module.run(parsed)
         sys.stdout.flush()
         return code
     except Mistakes as mistakes:

@@ -4,23 +4,27 @@ from __future__ import annotations
 
 import argparse
 import json
+import os
 from collections import Counter
 from collections.abc import Mapping
 from dataclasses import asdict
 
-from frugal_sorter.cli.options import add_format, run_number
-from frugal_sorter.cli.plan_view import step_as_json
-from frugal_sorter.cli.text import below, common_base, count_text, iso_text, moment_text, shown
-from frugal_sorter.plans.plan import Step
+from frugal_sorter.cli.options import add_for, add_format, run_number
+from frugal_sorter.cli.plan_view import step_as_json, step_text
+from frugal_sorter.cli.text import common_base, iso_text, moment_text, shown
+from frugal_sorter.cli.words import WORDS, done_text
+from frugal_sorter.files.record import Place
+from frugal_sorter.plans.plan import ATTENDING, Step
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.lock import writer_is_active
-from frugal_sorter.work.executor import found_after_kill
 from frugal_sorter.work.journal import Journal, Run
 from frugal_sorter.work.mark import Mark, Outcome
+from frugal_sorter.work.recover import found_after_kill
 
 EXAMPLES = """
   frugal history
   frugal history 12
+  frugal history --file "glaze list.csv"     where a file went
   frugal history --format json
 """
 _Counts = Mapping[Outcome | None, int]
@@ -28,13 +32,17 @@ _Counts = Mapping[Outcome | None, int]
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("run", metavar="RUN", nargs="?", type=run_number, help="show the steps of one run")
+    parser.add_argument("--file", metavar="NAME", help="where files of this name, or at this path, came from and went")
     add_format(parser, "table", "json")
+    add_for(parser)
 
 
 def run(args: argparse.Namespace) -> int:
     folder = ready_state_folder()
     with Journal(folder, write=False) as journal:
         active = writer_is_active(folder)
+        if args.file is not None:
+            return _show_file(journal, args.file, args.format)
         if args.run is not None:
             return _show_run(journal, journal.run(args.run), active, args.format)
         return _show_runs(journal, active, args.format)
@@ -45,10 +53,10 @@ def _killed(one: Run, active: bool) -> bool:
 
 
 def _counts(journal: Journal, one: Run, active: bool) -> _Counts:
-    """Count the moves of a run by outcome; of a killed one as the disk tells."""
+    """Count the steps of a run by outcome; of a killed one as the disk tells."""
     if not _killed(one, active):
         return journal.counts(one.id)
-    return Counter(mark.outcome for step, mark in found_after_kill(journal, one) if step.verb == "move")
+    return Counter(mark.outcome for step, mark in found_after_kill(journal, one) if step.verb not in ATTENDING)
 
 
 def _state(one: Run, counts: _Counts, active: bool) -> str:
@@ -70,7 +78,7 @@ def _what(one: Run) -> str:
     return f"undo of run {one.undoes}" if one.undoes is not None else one.kind
 
 
-def _not_moved(counts: _Counts) -> int:
+def _not_done(counts: _Counts) -> int:
     return counts.get(Outcome.SKIPPED, 0) + counts.get(Outcome.FAILED, 0)
 
 
@@ -83,8 +91,8 @@ def _show_runs(journal: Journal, active: bool, wanted: str) -> int:
                 "began": iso_text(one.began_ns),
                 "ended": None if one.ended_ns is None else iso_text(one.ended_ns),
                 "state": "interrupted" if _killed(one, active) else one.state,
-                "moved": counts.get(Outcome.DONE, 0),
-                "not_moved": sum(counts.values()) - counts.get(Outcome.DONE, 0),
+                "done": counts.get(Outcome.DONE, 0),
+                "not_done": sum(counts.values()) - counts.get(Outcome.DONE, 0),
             }
             for one, counts in runs
         ]
@@ -96,14 +104,14 @@ def _show_runs(journal: Journal, active: bool, wanted: str) -> int:
     if not runs:
         screen.line("No run yet.")
         return 0
-    columns = [("run", "right"), ("began", "left"), ("what", "left"), ("moved", "right"), ("not moved", "right"),
+    columns = [("run", "right"), ("began", "left"), ("what", "left"), ("done", "right"), ("not done", "right"),
                ("state", "left"), ("rules", "left")]  # fmt: skip
     screen.table(
         columns,
         [
             [
                 str(one.id), moment_text(one.began_ns), _what(one), f"{counts.get(Outcome.DONE, 0):,}",
-                f"{_not_moved(counts):,}", _state(one, counts, active), shown(one.origin),
+                f"{_not_done(counts):,}", _state(one, counts, active), shown(one.origin),
             ]
             for one, counts in runs
         ],
@@ -124,7 +132,7 @@ def _show_runs(journal: Journal, active: bool, wanted: str) -> int:
 
 def _show_run(journal: Journal, one: Run, active: bool, wanted: str) -> int:
     ended = found_after_kill(journal, one) if _killed(one, active) else list(journal.steps(one.id))
-    moves = [(step, mark) for step, mark in ended if step.verb == "move"]
+    asked = [(step, mark) for step, mark in ended if step.verb not in ATTENDING]
     if wanted == "json":
         steps = [
             {**step_as_json(step), "outcome": _outcome(mark), "reason": mark.reason if mark else ""}
@@ -135,19 +143,27 @@ def _show_run(journal: Journal, one: Run, active: bool, wanted: str) -> int:
     from frugal_sorter.cli.screen import Screen
 
     screen = Screen()
-    counts: _Counts = Counter(mark.outcome if mark else None for _, mark in moves)
+    counts: _Counts = Counter(mark.outcome if mark else None for _, mark in asked)
     screen.parts(
         (f"Run {one.id}: {_what(one)}", "bold"),
         (f"  {moment_text(one.began_ns)}, as {one.account}, {_state(one, counts, active)}", ""),
     )
     screen.line(f"by {shown(one.origin)}")
-    base = common_base(sorted({place.folder for step, _ in moves for place in (step.source, step.target) if place}))
+    near = {
+        place.folder
+        for step, _ in asked
+        for place in (step.source, step.target)
+        if place and not _is_trash(step, place)
+    }
+    base = common_base(sorted(near))
     screen.line(f"all below {shown(base)}")
     screen.line()
-    for step, mark in moves:
+    for step, mark in asked:
         screen.line(_line(step, mark, base))
     screen.line()
-    screen.line(f"{count_text(counts.get(Outcome.DONE, 0), 'file')} moved, {_not_moved(counts):,} not.", style="bold")
+    done = Counter(step.verb for step, mark in asked if mark and mark.outcome == Outcome.DONE)
+    text = done_text(done)
+    screen.line(f"{text[:1].upper()}{text[1:]}; {_not_done(counts):,} not done.", style="bold")
     return 0
 
 
@@ -155,8 +171,35 @@ def _outcome(mark: Mark | None) -> str:
     return mark.outcome.name.lower() if mark else "not yet"
 
 
+def _is_trash(step: Step, place: Place) -> bool:
+    return place == (step.target if step.verb == "trash" else step.source if step.verb == "restore" else None)
+
+
 def _line(step: Step, mark: Mark | None, base: str) -> str:
-    assert step.source is not None and step.target is not None
-    word = "moved" if mark and mark.outcome == Outcome.DONE else _outcome(mark)
+    word = WORDS[step.verb].done if mark and mark.outcome == Outcome.DONE else _outcome(mark)
     why = f": {shown(mark.reason)}" if mark and mark.reason else ""
-    return f"{word:8}{below(step.source.path, base)} → {below(step.target.path, base)}{why}"
+    return f"{word:9}{step_text(step, base)}{why}"
+
+
+def _show_file(journal: Journal, name: str, wanted: str) -> int:
+    """Print every step that was about files of one name, and where they are now, as far as runs tell."""
+    named = os.path.abspath(name) if "/" in name else name
+    found = journal.about(named)
+    if wanted == "json":
+        rows = [
+            {"run": run, **step_as_json(step), "outcome": _outcome(mark), "reason": mark.reason if mark else ""}
+            for run, step, mark in found
+        ]
+        print(json.dumps({"file": named, "steps": rows}, indent=2))
+        return 0
+    from frugal_sorter.cli.screen import Screen
+
+    screen = Screen()
+    if not found:
+        screen.line(f"No run was about {shown(named)}.")
+        return 0
+    runs = {one.id: one for one in journal.runs()}
+    for run, step, mark in found:
+        one = runs[run]
+        screen.parts((f"run {run:<4}{moment_text(one.began_ns)}  ", "dim"), (_line(step, mark, "/"), ""))
+    return 0

@@ -15,6 +15,7 @@ COMMANDS = {
     "tidy": "do it: list, ask, do, report",
     "history": "what was done: all runs, or the steps of one",
     "undo": "take a run back",
+    "trash": "what lies in the trash; bring something back",
     "help": "the reference: conditions, placeholders, rules",
     "demo": "a made-up front-desk computer to try everything on",
 }

@@ -52,6 +52,26 @@ def add_yes(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--yes", action="store_true", help="do not ask; for unattended runs")
 
 
+def add_at_most(parser: argparse.ArgumentParser) -> None:
+    """Add `--at-most`."""
+    parser.add_argument(
+        "--at-most", metavar="N", type=_count, help="how many files a rule may take away, whatever it says itself"
+    )
+
+
+def _count(text: str) -> int:
+    if not text.isascii() or not text.isdigit() or len(text) > 15:
+        raise argparse.ArgumentTypeError(f"{text!r} is no number of files")
+    return int(text)
+
+
+def add_for(parser: argparse.ArgumentParser) -> None:
+    """Add `--for`."""
+    parser.add_argument(
+        "--for", metavar="USER", dest="for_user", help="as root: act as that account, with its home, trash and history"
+    )
+
+
 def rules_file(args: argparse.Namespace) -> Path:
     """Return the rule file that was named, or the default one."""
     path: Path = args.rules or default_rules_file()

@@ -7,9 +7,10 @@ from itertools import groupby
 from typing import Any
 
 from frugal_sorter.cli.screen import Screen
-from frugal_sorter.cli.text import below, common_base, count_text, iso_text, shown, size_text
+from frugal_sorter.cli.text import below, common_base, count_text, iso_text, shown
+from frugal_sorter.cli.words import WORDS, will_text
 from frugal_sorter.files.record import Place
-from frugal_sorter.plans.plan import Left, Plan, Step
+from frugal_sorter.plans.plan import ATTENDING, Left, Plan, Step
 from frugal_sorter.work.mark import Mark, Outcome
 
 _SAMPLE = 5
@@ -21,8 +22,10 @@ class PlanView:
     def __init__(self, plan: Plan, screen: Screen) -> None:
         self.plan = plan
         self.screen = screen
-        moves = plan.moves
-        folders = {place.folder for step in moves for place in (step.source, step.target) if place}
+        self._going_along = _going_along(plan)
+        shown_steps = [step for step in plan.asked if id(step) not in self._going_along]
+        # Where a trash lies says nothing about where a plan happens.
+        folders = {place.folder for step in shown_steps for place in _near_places(step)}
         folders.update(left.place.folder for left in plan.left)
         self.base = common_base(sorted(folders or plan.roots))
         self._announced: set[str] = set()
@@ -32,38 +35,80 @@ class PlanView:
         """Print all that would be done and what would be left; by name, or only by rule."""
         self.screen.parts(("All below ", ""), (shown(self.base), "bold"))
         by_rule: dict[str, list[Step]] = {rule: [] for rule in self.plan.rules}
-        for step in self.plan.moves:
+        for step in self.plan.asked:
             by_rule.setdefault(step.rule, []).append(step)
         for rule, steps in by_rule.items():
             if steps:
-                size = sum(step.was.size for step in steps if step.was)
                 if names:
                     self.screen.line()
-                self.screen.parts(
-                    (shown(rule), "bold"), (f"  {count_text(len(steps), 'file')}, {size_text(size)}", "dim")
-                )
+                self.screen.parts((shown(rule), "bold"), (f"  {will_text(steps)}", "dim"))
                 if names:
-                    self._names(steps)
+                    self._names([step for step in steps if id(step) not in self._going_along])
+        pruned = [step for step in self.plan.steps if step.verb == "remove-folder" and self.plan.kind == "tidy"]
+        if pruned:
+            self.screen.line()
+            self.screen.line(f"{count_text(len(pruned), 'folder')} left empty by this, removed", style="bold")
+            for step in pruned if names else ():
+                self.screen.line(f"    {below(step.place.path, self.base)}")
         self.show_left()
 
     def _names(self, steps: list[Step]) -> None:
-        steps = sorted(steps, key=lambda step: (_target(step).folder, step.place.folder, step.id))
-        for (target, source), group in groupby(steps, key=lambda step: (_target(step).folder, step.place.folder)):
-            if target == source:
-                self.screen.line(f"  {below(source, self.base)}: renamed")
-            else:
-                new = target in self.new_folders - self._announced
-                self._announced.add(target)
-                self.screen.parts(
-                    (f"  {below(source, self.base)} → {below(target, self.base)}", "cyan"),
-                    (" (new folder)" if new else "", "dim"),
-                )
-            for step in group:
-                renamed = _target(step).name != step.place.name
-                self.screen.parts(
-                    (f"    {shown(step.place.name)}", ""),
-                    (f"  as {shown(_target(step).name)}" if renamed else "", "yellow"),
-                )
+        def order(step: Step) -> tuple[str, str, str]:
+            return step.verb, _target_folder(step), step.place.folder
+
+        for _, group in groupby(sorted(steps, key=lambda step: (*order(step), step.id)), key=order):
+            together = list(group)
+            self._heading(together[0])
+            for step in together:
+                self._name(step)
+
+    def _heading(self, step: Step) -> None:
+        source = below(step.place.folder, self.base)
+        if step.verb == "trash":
+            self.screen.parts((f"  {source} → the trash", "yellow"))
+        elif step.verb == "delete":
+            self.screen.parts((f"  {source}: deleted for good", "bold red"))
+        elif step.verb in ("set-attribute", "run", "remove-made"):
+            word = {"set-attribute": "tags and comments", "run": "programs", "remove-made": "made by the run, removed"}
+            self.screen.parts((f"  {source}: {word[step.verb]}", "cyan"))
+        elif step.target is not None and step.target.folder == step.place.folder and step.verb == "move":
+            self.screen.line(f"  {source}: renamed")
+        elif step.target is not None:
+            target = step.target.folder
+            new = target in self.new_folders - self._announced
+            self._announced.add(target)
+            how = {"copy": "copied to ", "link": "linked from ", "unpack": "unpacked into ", "pack": "packed into "}
+            arrow = f"{source} → {how.get(step.verb, '')}" if step.verb != "pack" else "packed into "
+            self.screen.parts(
+                (f"  {arrow}{below(target, self.base)}", "cyan"), (" (new folder)" if new else "", "dim")
+            )  # fmt: skip
+
+    def _name(self, step: Step) -> None:
+        name = shown(step.place.name)
+        if step.verb == "pack":
+            members = step.args["members"]
+            self.screen.parts((f"    {name}", ""), (f"  from {count_text(len(members), 'entry', 'entries')}", "dim"))
+            for member in members:
+                self.screen.line(f"      {below(member['path'], self.base)}")
+            return
+        note = ""
+        if step.verb == "set-attribute":
+            note = f"{_attribute_text(step)}"
+        elif step.verb == "run":
+            note = " ".join(map(shown, step.args["command"]))
+        elif step.verb == "unpack":
+            note = f"into the new folder {shown(step.target.name if step.target else '')}; itself to the trash"
+        elif step.verb == "trash" and step.witness is not None:
+            note = f"the same as {below(step.witness.place.path, self.base)}"
+        elif step.verb != "trash" and step.target is not None and step.target.name != step.place.name:
+            note = f"as {shown(step.target.name)}"
+        if any(one.group and one.group == step.group and one.source == step.target for one in self._making_room()):
+            note += ", and what stands there goes to the trash"
+        kind = "/" if step.was is not None and step.was.kind == "folder" else ""
+        self.screen.parts((f"    {name}{kind}", ""), (f"  {note.lstrip(', ')}" if note else "", "yellow"))
+
+    def _making_room(self) -> list[Step]:
+        return [step for step in self.plan.steps if id(step) in self._going_along and step.source]
 
     def show_left(self) -> None:
         """Print what is left as it is and why, what was refused, and what could not be read."""
@@ -73,7 +118,7 @@ class PlanView:
             quiet.append(f"  {count_text(plan.at_home, 'file')} already where a rule would put {_it(plan.at_home)}")
         if plan.kept:
             quiet.append(f"  {count_text(plan.kept, 'file')} kept by an exception")
-        claimed = len(plan.moves) + len(plan.left) + plan.at_home + plan.kept
+        claimed = plan.entries + len(plan.left) + plan.at_home + plan.kept
         unclaimed = plan.seen - claimed
         if plan.kind == "tidy" and unclaimed > 0:
             quiet.append(f"  {count_text(unclaimed, 'file')} that no rule asks for")
@@ -106,39 +151,93 @@ class PlanView:
 
     def totals(self) -> str:
         """Return one line that says how much would be done."""
-        moves = self.plan.moves
-        size = sum(step.was.size for step in moves if step.was)
-        new = f", {count_text(len(self.new_folders), 'new folder')}" if self.new_folders else ""
-        return f"{count_text(len(moves), 'file')}, {size_text(size)}{new}"
+        new = f" ({count_text(len(self.new_folders), 'new folder')})" if self.new_folders else ""
+        return f"{will_text(self.plan.asked)}{new}"
+
+    def warn(self) -> None:
+        """Print what a person should know before saying yes."""
+        verbs = {step.verb for step in self.plan.asked}
+        if "delete" in verbs:
+            self.screen.line("What is deleted for good cannot be taken back.", style="bold red")
+        if "run" in verbs:
+            self.screen.line("What the programs do cannot be taken back.", style="bold red")
+        if "trash" in verbs and self.plan.kind == "tidy":
+            self.screen.line("The trash frees no room until it is emptied.", style="dim")
 
     def show_step(self, step: Step, mark: Mark) -> None:
         """Print one line for a step that was carried out, or was not."""
-        if step.verb == "move":
-            source, target = step.place, _target(step)
-            text = f"{below(source.path, self.base)} → {below(target.path, self.base)}"
-        elif step.verb == "make-folder" and mark.outcome == Outcome.FAILED:
-            text = below(step.place.path, self.base)
-        elif step.verb == "remove-folder" and mark.outcome in (Outcome.LEFT, Outcome.FAILED):
-            text = f"the folder {below(step.place.path, self.base)}"
-        else:
+        done = mark.outcome == Outcome.DONE
+        told = step.verb == "remove-folder" and self.plan.kind == "tidy"
+        if step.verb in ATTENDING and ((done and not told) or step.verb in ("note-times", "restore-times")):
             return
-        word, style = _WORDS[mark.outcome]
+        if step.verb == "make-folder" and mark.outcome != Outcome.FAILED:
+            return
+        if step.verb == "remove-folder" and mark.outcome == Outcome.LEFT and mark.reason == "gone already":
+            return
         why = f": {shown(mark.reason)}" if mark.reason else ""
-        self.screen.parts((f"{word:8}", style), (f"{text}{why}", ""))
+        word = "removed" if done and told else _OUTCOMES[mark.outcome][0]
+        if done and step.verb in WORDS:
+            word = WORDS[step.verb].done
+        self.screen.parts((f"{word:9}", _OUTCOMES[mark.outcome][1]), (f"{step_text(step, self.base)}{why}", ""))
 
 
-_WORDS = {
-    Outcome.DONE: ("moved", "green"),
+def step_text(step: Step, base: str) -> str:
+    """Return in one line what a step is about, paths as seen from a base folder."""
+    path = below(step.place.path, base)
+    if step.verb == "remove-folder":
+        return f"the folder {path}"
+    if step.verb == "set-attribute":
+        return f"{path}: {_attribute_text(step)}"
+    if step.verb == "run":
+        return f"{path}: {' '.join(map(shown, step.args['command']))}"
+    if step.verb == "pack":
+        return f"{path}, from {count_text(len(step.args['members']), 'entry', 'entries')}"
+    if step.source is None or step.target is None or step.verb == "trash":
+        return path
+    source = "the trash" if step.verb == "restore" else path
+    return f"{source} → {below(step.target.path, base)}"
+
+
+def _attribute_text(step: Step) -> str:
+    old, new = shown(step.args["old"]), shown(step.args["new"])
+    what = "comment" if step.args["attribute"].endswith("comment") else "tags"
+    return f"{what} {old!r} → {new!r}" if old else f"{what} {new!r}"
+
+
+def _going_along(plan: Plan) -> set[int]:
+    """Return the steps to the trash that another step of their group tells of: they make room, or were packed."""
+    found = set()
+    for steps in plan.in_groups():
+        telling = [step for step in steps if step.verb in ("pack", "unpack", "move", "move-across", "copy")]
+        targets = {step.target for step in telling}
+        archives = {step.source for step in telling if step.verb == "unpack"}
+        packed = {member["path"] for step in telling if step.verb == "pack" for member in step.args["members"]}
+        for step in steps:
+            if step.verb == "trash" and step.source is not None:
+                told = step.source in targets or step.source in archives or step.source.path in packed
+                found |= {id(step)} if told else set()
+    return found
+
+
+def _near_places(step: Step) -> list[Place]:
+    sides = (step.source, None if step.verb == "trash" else step.target)
+    if step.verb == "restore":
+        sides = (None, step.target)
+    return [place for place in sides if place is not None]
+
+
+def _target_folder(step: Step) -> str:
+    return step.target.folder if step.target is not None and step.verb != "trash" else ""
+
+
+_OUTCOMES = {
+    Outcome.DONE: ("done", "green"),
     Outcome.SKIPPED: ("skipped", "yellow"),
     Outcome.FAILED: ("failed", "bold red"),
     Outcome.OPEN: ("unknown", "bold red"),
     Outcome.LEFT: ("left", ""),
+    Outcome.NOTED: ("unknown", "bold red"),
 }
-
-
-def _target(step: Step) -> Place:
-    assert step.target is not None
-    return step.target
 
 
 def _it(count: int) -> str:
@@ -154,24 +253,31 @@ def exit_code(plan: Plan, problem: bool = False) -> int:
 
 def step_as_json(step: Step) -> dict[str, Any]:
     """Return what every command says of a step."""
-    return {
+    told: dict[str, Any] = {
         "id": step.id,
         "verb": step.verb,
         "rule": step.rule,
         "source": step.source and step.source.path,
         "target": step.target and step.target.path,
+        "bytes": step.bytes if step.was or "bytes" in step.args else None,
+        "group": step.group or None,
     }
+    if step.verb == "pack":
+        told["members"] = [member["path"] for member in step.args["members"]]
+    for key in ("command", "attribute", "old", "new"):
+        if key in step.args:
+            told[key] = step.args[key]
+    return told
 
 
 def plan_as_json(plan: Plan) -> Mapping[str, Any]:
     """Return a plan as one object of JSON values; docs/formats.md describes it."""
-    moves = plan.moves
     return {
         "command": plan.kind,
         "rules": plan.origin,
         "made": iso_text(plan.made_ns),
         "folders": plan.roots,
-        "steps": [{**step_as_json(step), "bytes": step.was.size if step.was else None} for step in plan.steps],
+        "steps": [step_as_json(step) for step in plan.steps],
         "left": [
             {"path": left.place.path, "rule": left.rule, "reason": left.reason, "problem": left.problem}
             for left in plan.left
@@ -180,8 +286,8 @@ def plan_as_json(plan: Plan) -> Mapping[str, Any]:
         "refused": [refusal._asdict() for refusal in plan.refused],
         "totals": {
             "looked_at": plan.seen,
-            "files": len(moves),
-            "bytes": sum(step.was.size for step in moves if step.was),
+            "files": plan.entries,
+            "bytes": sum({step.source: step.bytes for step in plan.asked if step.source}.values()),
             "at_home": plan.at_home,
             "kept": plan.kept,
             "left": len(plan.left),

@@ -10,6 +10,8 @@ from frugal_sorter.work.journal import Journal
 from frugal_sorter.work.undo import arrival_of, past_of
 
 
-def plan_now(book: RuleBook, journal: Journal, again: bool, as_of: str | None = None) -> Plan:
+def plan_now(
+    book: RuleBook, journal: Journal, again: bool, as_of: str | None = None, at_most: int | None = None
+) -> Plan:  # fmt: skip
     """Plan what the rules would do now, or at another moment."""
-    return plan_by_rules(book, world_now(as_of, arrival_of(journal)), past_of(journal), again)
+    return plan_by_rules(book, world_now(as_of, arrival_of(journal)), past_of(journal), again, at_most)

@@ -5,15 +5,18 @@ from __future__ import annotations
 import argparse
 import json
 from dataclasses import replace
+from pathlib import Path
 
-from frugal_sorter.cli.options import add_as_of, add_format, add_rules
+from frugal_sorter.cli.options import add_as_of, add_at_most, add_format, add_rules
 from frugal_sorter.cli.plan_view import PlanView, exit_code, plan_as_json
 from frugal_sorter.cli.planning import plan_now
 from frugal_sorter.cli.reading import read_book, world_now
 from frugal_sorter.cli.screen import Screen
 from frugal_sorter.cli.text import count_text, moment_text, shown
+from frugal_sorter.errors import UsageError
 from frugal_sorter.plans.misses import nearest_misses
 from frugal_sorter.plans.plan import Plan
+from frugal_sorter.plans.plan_file import save_plan
 from frugal_sorter.rules.book import RuleBook
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.work.journal import Journal
@@ -22,6 +25,7 @@ EXAMPLES = """
   frugal preview
   frugal preview front-desk.toml
   frugal preview front-desk.toml --as-of "in 2 weeks"
+  frugal preview front-desk.toml --save monday.plan
   frugal preview front-desk.toml --format json
 """
 
@@ -29,35 +33,67 @@ EXAMPLES = """
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_rules(parser)
     parser.add_argument("--again", action="store_true", help="also what was taken back by undo")
+    add_at_most(parser)
     add_as_of(parser)
+    parser.add_argument("--save", metavar="PLAN", type=Path, help="write the plan to a file for `frugal tidy --plan`")
+    parser.add_argument("--without", metavar="ID", type=int, nargs="+", default=[], help="leave these steps out")
     add_format(parser, "text", "json")
 
 
 def run(args: argparse.Namespace) -> int:
     book = read_book(args)
     with Journal(ready_state_folder(), write=False) as journal:
-        plan = plan_now(book, journal, args.again, args.as_of)
+        plan = plan_now(book, journal, args.again, args.as_of, args.at_most)
+    without = _leave_out(plan, args.without)
+    if args.save:
+        save_plan(plan, args.save)
     if args.format == "json":
         print(json.dumps(plan_as_json(plan), indent=2))
         return exit_code(plan)
     screen = Screen()
     view = PlanView(plan, screen)
-    if plan.moves:
+    if plan.asked:
         view.show()
         screen.line()
-        screen.line(
-            f"It would move {view.totals()}. `frugal tidy {shown(str(args.rules or ''))}` does it.",
-            style="bold",
-        )
+        view.warn()
+        how = f"--plan {args.save}" if args.save else str(args.rules or "")
+        screen.line(f"It would {view.totals()}. `frugal tidy {shown(how)}` does it.", style="bold")
     else:
         view.show_left()
         screen.line(f"Nothing to do: {count_text(plan.seen, 'file')} looked at.")
-    moving = [rule.name for rule in book.rules if rule.ending == "move"]
-    idle = [rule for rule in moving if not any(step.rule == rule for step in plan.steps)]
-    if idle and plan.moves:
+    if without:
+        screen.line("To leave them for good, put above the other rules:")
+        for line in without:
+            screen.line(f"  {line}")
+    acting = [rule.name for rule in book.rules if rule.ending != "leave"]
+    idle = [rule for rule in acting if not any(step.rule == rule for step in plan.steps)]
+    if idle and plan.asked:
         screen.line(f"Nothing to do for: {', '.join(map(shown, idle))}.")
     _show_misses(screen, book, plan)
     return exit_code(plan)
+
+
+def _leave_out(plan: Plan, numbers: list[int]) -> list[str]:
+    """Take steps out of a plan by their numbers, and return rules that leave their entries alone for good.
+
+    Raises:
+        UsageError: there is no such step.
+    """
+    if not numbers:
+        return []
+    known = {step.id for step in plan.asked}
+    for number in numbers:
+        if number not in known:
+            hint = "`frugal preview --format json` lists the steps with their numbers"
+            raise UsageError(f"--without: there is no step {number} in this plan", hint)
+    dropped = plan.drop(lambda step: step.id in numbers)
+    lines: list[str] = []
+    for place in dict.fromkeys(step.source for step in dropped if step.source):
+        name = place.name.replace('"', '""')
+        where = json.dumps(f'name is exactly "{name}"')
+        lines += ["[[rule]]", f"name  = {json.dumps(f'Leave {place.name}')}", f"in    = {json.dumps(place.folder)}",
+                  f"where = {where}", "leave = true"]  # fmt: skip
+    return lines
 
 
 def _show_misses(screen: Screen, book: RuleBook, plan: Plan) -> None:

@@ -1,18 +1,23 @@
-"""`frugal tidy`: carry out what the rules say."""
+"""`frugal tidy`: carry out what the rules say, or a plan that was saved."""
 
 from __future__ import annotations
 
 import argparse
 import os
+from pathlib import Path
 
-from frugal_sorter.cli.carry_out import carry_out, confirm, summary
-from frugal_sorter.cli.options import add_rules, add_yes
-from frugal_sorter.cli.plan_view import PlanView, exit_code
+from frugal_sorter.cli.carry_out import carry_out, confirm, summary, take_back_text
+from frugal_sorter.cli.options import add_at_most, add_for, add_rules, add_yes
+from frugal_sorter.cli.plan_view import PlanView, exit_code, step_text
 from frugal_sorter.cli.planning import plan_now
 from frugal_sorter.cli.reading import read_book
 from frugal_sorter.cli.screen import Screen, account
 from frugal_sorter.cli.text import count_text, moment_text, shown
+from frugal_sorter.errors import UsageError
+from frugal_sorter.plans.guard import refuse_guarded
+from frugal_sorter.plans.limits import hold_ceilings
 from frugal_sorter.plans.plan import Left, Plan
+from frugal_sorter.plans.plan_file import load_plan
 from frugal_sorter.rules.book import RuleBook
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.work.executor import changing
@@ -21,57 +26,84 @@ EXAMPLES = """
   frugal tidy
   frugal tidy front-desk.toml
   frugal tidy front-desk.toml --yes
+  frugal tidy --plan monday.plan       what `frugal preview --save monday.plan` wrote
 """
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_rules(parser)
+    parser.add_argument("--plan", metavar="PLAN", type=Path, help="carry out a plan that was saved, instead of rules")
     add_yes(parser)
     parser.add_argument("--again", action="store_true", help="also what was taken back by undo")
+    add_at_most(parser)
+    add_for(parser)
 
 
 def run(args: argparse.Namespace) -> int:
     screen = Screen()
-    book = read_book(args)
-    # The lock is not held while a person thinks; what changes meanwhile is noticed step by step.
-    with changing(ready_state_folder(), "tidy") as journal:
-        plan = plan_now(book, journal, args.again)
-    _ask_by_rule(screen, book, plan)
+    plan = _saved_plan(args) if args.plan else _plan_by_rules(screen, args)
     view = PlanView(plan, screen)
-    if not plan.moves:
+    if not plan.asked:
         view.show_left()
         screen.line(f"Nothing to do: {count_text(plan.seen, 'file')} looked at.")
         return exit_code(plan)
     view.show(names=not args.yes)
     screen.line()
-    if not confirm(screen, _question(plan, view), args.yes):
+    view.warn()
+    if not confirm(screen, _question(args, plan, view), args.yes):
         screen.line("Nothing was changed.")
         return 3
     result, number = carry_out(plan, view, screen)
-    screen.line(f"{summary(result)}. Take it back with: frugal undo {result.run}", style="bold")
+    screen.line(f"{summary(result)}. {take_back_text(result)}", style="bold")
     return 128 + number if number else exit_code(plan, result.has_problem)
+
+
+def _plan_by_rules(screen: Screen, args: argparse.Namespace) -> Plan:
+    book = read_book(args)
+    # The lock is not held while a person thinks; what changes meanwhile is noticed step by step.
+    with changing(ready_state_folder(), "tidy") as journal:
+        plan = plan_now(book, journal, args.again, at_most=args.at_most)
+    _ask_by_rule(screen, book, plan)
+    return plan
+
+
+def _saved_plan(args: argparse.Namespace) -> Plan:
+    """Read a plan and hold it to what every plan is held to."""
+    if args.rules is not None or args.again:
+        raise UsageError("a plan that was saved needs no rules", "leave RULES and --again out beside --plan")
+    with changing(ready_state_folder(), "tidy"):
+        plan = load_plan(args.plan)
+    refuse_guarded(plan)
+    if args.at_most is not None:
+        plan.ceilings = dict.fromkeys(plan.rules, args.at_most)
+    hold_ceilings(plan)
+    return plan
 
 
 def _ask_by_rule(screen: Screen, book: RuleBook, plan: Plan) -> None:
     """Ask for each rule that wants to be asked for by itself; without a person they are left."""
     for rule in book.rules:
-        steps = [step for step in plan.moves if step.rule == rule.name]
+        steps = [step for step in plan.asked if step.rule == rule.name]
         if not rule.ask or not steps:
             continue
         if not screen.may_ask():
             reason = "this rule asks each time, and there is no terminal to ask on"
         else:
             for step in steps:
-                screen.line(f"  {shown(step.place.path)} → {shown(step.target.path if step.target else '')}")
-            if screen.ask(f"{shown(rule.name)}: {count_text(len(steps), 'file')}, as listed?"):
+                screen.line(f"  {step.verb:8}{step_text(step, '/')}")
+            if screen.ask(f"{shown(rule.name)}: {count_text(len(steps), 'step')}, as listed?"):
                 continue
             reason = "declined"
-        plan.left += [Left(step.place, rule.name, reason, False) for step in steps]
+        places = dict.fromkeys(step.place for step in steps)
+        plan.left += [Left(place, rule.name, reason, False) for place in places]
         plan.drop(lambda step, name=rule.name: step.rule == name)  # type: ignore[misc]
 
 
-def _question(plan: Plan, view: PlanView) -> str:
-    written = moment_text(os.stat(plan.origin).st_mtime_ns)
-    stays = count_text(plan.seen - len(plan.moves), "other file stays", "other files stay")
-    rules = f"{shown(plan.origin)} of {written}"
-    return f"Move {view.totals()} below {shown(view.base)},\nby {rules}, as {account()}? {stays}."
+def _question(args: argparse.Namespace, plan: Plan, view: PlanView) -> str:
+    named = args.plan or plan.origin
+    written = moment_text(os.stat(named).st_mtime_ns) if os.path.lexists(named) else "a time unknown"
+    stays = count_text(plan.seen - plan.entries, "other file stays", "other files stay")
+    what = view.totals()
+    by = f"the plan {shown(str(args.plan))}" if args.plan else shown(plan.origin)
+    others = "" if args.plan else f" {stays}."
+    return f"{what[:1].upper()}{what[1:]}\nbelow {shown(view.base)}, by {by} of {written}, as {account()}?{others}"

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import argparse
+import os
 
 from frugal_sorter.cli.carry_out import carry_out, confirm, summary
-from frugal_sorter.cli.options import add_yes, run_number
+from frugal_sorter.cli.options import add_for, add_yes, run_number
 from frugal_sorter.cli.plan_view import PlanView, exit_code
 from frugal_sorter.cli.text import moment_text, now_ns, shown
 from frugal_sorter.state.folders import ready_state_folder
@@ -15,13 +16,18 @@ from frugal_sorter.work.undo import plan_undo, run_to_undo
 EXAMPLES = """
   frugal undo            the last run
   frugal undo 12         run 12 of `frugal history`; of an undo: do it again after all
+  frugal undo 12 --only "Intake/glaze list.csv"
   frugal undo 12 --yes
 """
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("run", metavar="RUN", nargs="?", type=run_number, help="a run (default: the last one)")
+    parser.add_argument(
+        "--only", metavar="PATH", nargs="+", default=[], help="only these, as they were or as they are now"
+    )
     add_yes(parser)
+    add_for(parser)
 
 
 def run(args: argparse.Namespace) -> int:
@@ -30,9 +36,9 @@ def run(args: argparse.Namespace) -> int:
     screen = Screen()
     with changing(ready_state_folder(), "undo") as journal:
         undone = run_to_undo(journal, args.run)
-        plan = plan_undo(journal, undone, now_ns())
+        plan = plan_undo(journal, undone, now_ns(), [os.path.abspath(path) for path in args.only])
     view = PlanView(plan, screen)
-    if not plan.moves:
+    if not plan.asked:
         view.show_left()
         by = f"; run {undone.undone_by} took it back" if undone.undone_by else ""
         screen.line(f"Nothing to take back of run {undone.id}{by}.")
@@ -40,7 +46,7 @@ def run(args: argparse.Namespace) -> int:
     view.show(names=not args.yes)
     screen.line()
     question = (
-        f"Take back run {undone.id} ({undone.kind} of {moment_text(undone.began_ns)}): move {view.totals()}\n"
+        f"Take back run {undone.id} ({undone.kind} of {moment_text(undone.began_ns)}): {view.totals()}\n"
         f"below {shown(view.base)}, as {account()}?"
     )
     if not confirm(screen, question, args.yes):

@@ -26,7 +26,7 @@ def read_attribute(path: str, name: str) -> str:
     if not hasattr(os, "getxattr"):
         raise OSError(errno.ENOTSUP, "this system keeps no extended attributes")
     try:
-        return os.getxattr(path, name, follow_symlinks=False).decode("utf-8", "replace")
+        return os.getxattr(path, name, follow_symlinks=False).decode("utf-8", "surrogateescape")
     except OSError as error:
         if error.errno in _ABSENT:
             return ""

@@ -7,6 +7,8 @@ from dataclasses import dataclass, field
 from typing import Literal, NamedTuple
 
 Kind = Literal["file", "folder", "link", "other"]
+# FAT keeps times to two seconds.
+COARSEST_TIME_NS = 2_000_000_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,7 +46,8 @@ class Identity(NamedTuple):
 
     Times are in nanoseconds since the epoch. `born_ns` is None where the file system keeps no
     birth time. Folders have size and modification time 0: theirs do not tell what is inside;
-    where that matters, `inside` is a digest over everything below.
+    where that matters, `inside` is a digest over everything below. Where inode numbers do not
+    last, `sample` is a digest of the first and the last block, and with size and time says WHO.
     """
 
     kind: Kind
@@ -54,13 +57,19 @@ class Identity(NamedTuple):
     mtime_ns: int
     born_ns: int | None = None
     inside: str | None = None
+    sample: str | None = None
 
     def same_who(self, other: Identity) -> bool:
         """Tell whether both are the same entry, the device number aside (it changes on a remount)."""
+        if self.sample is not None and other.sample is not None:
+            mine, others = (self.kind, self.size, self.sample), (other.kind, other.size, other.sample)
+            return mine == others and abs(self.mtime_ns - other.mtime_ns) <= COARSEST_TIME_NS
         return (self.kind, self.ino, self.born_ns) == (other.kind, other.ino, other.born_ns)
 
     def same_state(self, other: Identity) -> bool:
         """Tell whether neither was written to since the other was taken."""
+        if self.sample is not None and other.sample is not None:
+            return self.same_who(other)
         return (self.size, self.mtime_ns, self.inside) == (other.size, other.mtime_ns, other.inside)
 
 

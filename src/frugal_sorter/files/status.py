@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
+import base64
 import ctypes
 import os
 import stat
 import struct
 import sys
 from collections.abc import Callable
+from contextlib import suppress
+from typing import Any
 
 from frugal_sorter.files.record import FileRecord, Identity, Kind, Place
 
 _AT_SYMLINK_NOFOLLOW = 0x100
 _STATX_BASIC_STATS = 0x7FF
 _STATX_BTIME = 0x800
+_ENCODING = sys.getfilesystemencoding()
 # struct statx of statx(2), up to stx_dev_minor.
 _LAYOUT = struct.Struct("=IIQIIIH2xQQQQ" + "qi4x" * 4 + "IIII")
 
@@ -57,19 +61,26 @@ def _with_statx() -> Callable[[Place, int | None], FileRecord] | None:
         return None
     call.argtypes = [ctypes.c_int, ctypes.c_char_p, ctypes.c_int, ctypes.c_uint, ctypes.c_void_p]
 
+    wanted = _STATX_BASIC_STATS | _STATX_BTIME
+    # Buffers that no call is using; threads may look at the same time.
+    free = [ctypes.create_string_buffer(256)]
+
     def look(place: Place, dir_fd: int | None) -> FileRecord:
-        # A fresh buffer a call: threads may look at the same time.
-        buffer = ctypes.create_string_buffer(256)
+        try:
+            buffer = free.pop()
+        except IndexError:
+            buffer = ctypes.create_string_buffer(256)
         if dir_fd is None:
             base, name = -100, place.path
         else:
             base, name = dir_fd, place.name
-        wanted = _STATX_BASIC_STATS | _STATX_BTIME
-        if call(base, os.fsencode(name), _AT_SYMLINK_NOFOLLOW, wanted, buffer) != 0:
+        if call(base, name.encode(_ENCODING, "surrogateescape"), _AT_SYMLINK_NOFOLLOW, wanted, buffer) != 0:
             code = ctypes.get_errno()
+            free.append(buffer)
             raise OSError(code, os.strerror(code), place.path)
         (mask, _, _, nlink, uid, gid, mode, ino, size, _, _, atime_s, atime_n, born_s, born_n,
          ctime_s, ctime_n, mtime_s, mtime_n, _, _, major, minor) = _LAYOUT.unpack_from(buffer)  # fmt: skip
+        free.append(buffer)
         born_ns = born_s * 1_000_000_000 + born_n if mask & _STATX_BTIME else None
         return _record(
             place, mode, os.makedev(major, minor), ino, size, mtime_s * 1_000_000_000 + mtime_n,
@@ -106,3 +117,22 @@ def look_or_none(place: Place, dir_fd: int | None = None) -> FileRecord | None:
         return _look(place, dir_fd)
     except (FileNotFoundError, NotADirectoryError):
         return None
+
+
+def folder_as_it_is(path: str) -> dict[str, Any]:
+    """Return what a folder that is removed must come back with: mode, owner, modification time, attributes.
+
+    Raises:
+        OSError: it cannot be looked at.
+    """
+    found = os.lstat(path)
+    attributes = {}
+    with suppress(OSError):
+        attributes = {
+            key: base64.b64encode(os.getxattr(path, key, follow_symlinks=False)).decode()
+            for key in os.listxattr(path, follow_symlinks=False)
+        }
+    return {
+        "mode": stat.S_IMODE(found.st_mode), "uid": found.st_uid, "gid": found.st_gid,
+        "mtime_ns": found.st_mtime_ns, "attributes": attributes,
+    }  # fmt: skip

@@ -1,8 +1,109 @@
-"""Mounted volumes."""
+"""Mounted volumes: where they begin, how much fits, and what they can hold."""
 
 from __future__ import annotations
 
 import os
+import re
+from dataclasses import dataclass
+from functools import lru_cache
+
+# Their inode numbers are made up anew whenever the volume is mounted, or sooner.
+_PASSING_INODES = re.compile(r"vfat|msdos|exfat|fuse.*|nfs.*|cifs|smb.*|9p|ncpfs|afs|ceph")
+# They take `A` and `a` for the same name, and keep some letters for themselves.
+_LIKE_WINDOWS = re.compile(r"vfat|msdos|exfat|ntfs.*|fuseblk|fuse\.exfat.*|fuse\.ntfs.*|fuse\.lowntfs.*")
+_NOT_ON_WINDOWS = re.compile(r'[<>:"|?*\\\x00-\x1f]')
+_FAT = re.compile(r"vfat|msdos")
+_LARGEST_ON_FAT = 4_294_967_295
+
+
+@dataclass(frozen=True, slots=True)
+class Volume:
+    """A mounted file system.
+
+    Args:
+        top: the folder it is mounted at.
+        kind: as the system calls it, such as `ext4`; empty where it does not say.
+    """
+
+    top: str
+    kind: str
+
+    @property
+    def inodes_last(self) -> bool:
+        """Whether an inode number means the same file also later."""
+        return not _PASSING_INODES.fullmatch(self.kind)
+
+    @property
+    def ignores_case(self) -> bool:
+        """Whether names that differ in case alone are the same name."""
+        return bool(_LIKE_WINDOWS.fullmatch(self.kind))
+
+    def illegal(self, name: str, size: int = 0) -> str:
+        """Return why a file of that name and size (bytes) cannot be there, or an empty text."""
+        if not self.ignores_case:
+            return ""
+        if _NOT_ON_WINDOWS.search(name) or name.endswith((".", " ")):
+            return f"a {self.kind} volume cannot hold that name"
+        if size > _LARGEST_ON_FAT and _FAT.fullmatch(self.kind):
+            return "larger than 4 GiB, the most that a FAT volume takes"
+        return ""
+
+
+@lru_cache(maxsize=256)
+def volume_of(dev: int, near: str) -> Volume:
+    """Return the volume of a device.
+
+    Args:
+        dev: the device number.
+        near: an absolute path on it, without symbolic links.
+    """
+    top = near
+    while top != "/":
+        try:
+            if os.lstat(os.path.dirname(top)).st_dev != dev:
+                break
+        except OSError:
+            break
+        top = os.path.dirname(top)
+    return Volume(top, _kinds().get((os.major(dev), os.minor(dev)), _kind_at(near)))
+
+
+def forget_volumes() -> None:
+    """Forget what was mounted."""
+    volume_of.cache_clear()
+    _mounts.cache_clear()
+
+
+@lru_cache(maxsize=1)
+def _mounts() -> tuple[tuple[tuple[int, int], str, str], ...]:
+    """Return device, folder and kind of every mount, after proc(5), /proc/PID/mountinfo."""
+    found = []
+    try:
+        with open("/proc/self/mountinfo", encoding="utf-8", errors="surrogateescape") as lines:
+            for line in lines:
+                before, _, after = line.partition(" - ")
+                fields = before.split(" ")
+                major, minor = fields[2].split(":")
+                top = re.sub(r"\\(\d{3})", lambda code: chr(int(code[1], 8)), fields[4])
+                found.append(((int(major), int(minor)), top, after.split(" ")[0]))
+    except OSError:
+        pass
+    return tuple(found)
+
+
+def _kinds() -> dict[tuple[int, int], str]:
+    return {dev: kind for dev, _, kind in _mounts()}
+
+
+def _kind_at(path: str) -> str:
+    """Return the kind by place; some volumes show files under another device than their mount."""
+    tops = [(top, kind) for _, top, kind in _mounts() if path == top or path.startswith(top.rstrip("/") + "/")]
+    return max(tops, key=lambda one: len(one[0]), default=("", ""))[1]
+
+
+def mounted_tops() -> list[str]:
+    """Return the folders that volumes are mounted at."""
+    return list(dict.fromkeys(top for _, top, _ in _mounts()))
 
 
 def is_on_mounted_volume(path: str) -> bool:
@@ -17,3 +118,9 @@ def is_on_mounted_volume(path: str) -> bool:
             return True
         folder = os.path.dirname(folder)
     return False
+
+
+def free_bytes(path: str) -> int:
+    """Return how much this account can still write to the volume of a folder."""
+    found = os.statvfs(path)
+    return found.f_bavail * found.f_frsize

@@ -3,47 +3,38 @@
 from __future__ import annotations
 
 import os
-import re
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from typing import NamedTuple
 
 from frugal_sorter.files.halves import Halves
 from frugal_sorter.files.inside import look_inside
-from frugal_sorter.files.record import Identity, Listing, Place, Unknown, Unread, is_inside
+from frugal_sorter.files.record import Listing, Place, Unknown, Unread
 from frugal_sorter.files.status import look
 from frugal_sorter.files.walk import reason_of, unread_for, walk
-from frugal_sorter.plans.clash import Names, is_numbered_form
-from frugal_sorter.plans.guard import never_entered, refused_folder
+from frugal_sorter.plans.guard import never_entered, refused_entry, refused_folder
+from frugal_sorter.plans.limits import (
+    ceilings_of,
+    hold_ceilings,
+    hold_moves,
+    hold_space,
+    keep_apart,
+    keep_targets_in_place,
+    prune,
+    with_parents,
+)  # fmt: skip
+from frugal_sorter.plans.outcomes import Outcomes, Past
 from frugal_sorter.plans.plan import Left, Note, Plan, Refusal
+from frugal_sorter.plans.removals import identity_inside
 from frugal_sorter.plans.scope import Acting, Scope
-from frugal_sorter.plans.targets import TargetFolders
 from frugal_sorter.rules.book import Rule, RuleBook
 from frugal_sorter.rules.condition import Node, Truth
 from frugal_sorter.rules.fields import Facts, World
-from frugal_sorter.rules.patterns import Missing
-from frugal_sorter.rules.placing import Wanted, wanted_place
-
-Recall = Callable[[str, Place, Identity], int | None]
-_MOST_NUMBERS = 100_000
 
 
-@dataclass(frozen=True)
-class Past:
-    """What earlier runs say; the first two return the number of a run, or None.
-
-    Args:
-        taken_back: an undo put this entry back here, where this rule had taken it away.
-        put_here: this rule itself put this entry here.
-        written: the folders that some rules have moved entries into.
-    """
-
-    taken_back: Recall = lambda _key, _place, _identity: None
-    put_here: Recall = lambda _key, _place, _identity: None
-    written: Callable[[Sequence[str]], frozenset[str]] = lambda _keys: frozenset()
-
-
-def plan_by_rules(book: RuleBook, world: World, past: Past, again: bool = False) -> Plan:
+def plan_by_rules(
+    book: RuleBook, world: World, past: Past, again: bool = False, at_most: int | None = None
+) -> Plan:  # fmt: skip
     """Plan what the rules would do; nothing is changed.
 
     Args:
@@ -51,18 +42,19 @@ def plan_by_rules(book: RuleBook, world: World, past: Past, again: bool = False)
         world: the moment, which ages are counted from, and what else is not in the entries.
         past: what the journal knows.
         again: also what was taken back by undo.
+        at_most: how much a rule may take away, whatever it says itself.
     """
     try:
-        return _Planner(book, world, past, again).plan()
+        return _Planner(book, world, past, again, at_most).plan()
     finally:
         world.contents.close()
 
 
 class _Hit(NamedTuple):
-    """A file that a rule claims: the rule by its index, its `in`, and dear facts that are known already."""
+    """A file that rules match: the rules by index, the `in` of the last, and dear facts that are known already."""
 
     place: Place
-    rule: int
+    rules: tuple[int, ...]
     base: str
     facts: Facts | None = None
 
@@ -90,11 +82,8 @@ class _Planner:
     world: World
     past: Past
     again: bool
-    names: Names = field(default_factory=Names)
-    folders: TargetFolders = field(default_factory=TargetFolders)
+    at_most: int | None
     here: Scope = field(default_factory=lambda: Scope({}, ()))
-    resolved: dict[str, str] = field(default_factory=dict)
-    counters: dict[Place, int] = field(default_factory=dict)
     found: _Found = field(default_factory=_Found)
 
     def plan(self) -> Plan:
@@ -103,11 +92,14 @@ class _Planner:
         self.never = {os.path.realpath(book.file), *book.lists}
         roots = self._roots()
         self.never_folders = self._never_folders(roots)
-        self.off_duty = {
+        off_duty = frozenset(
             index
             for index, rule in enumerate(book.rules)
             if rule.during and not any(hours.hold(self.world.now_ns) for hours in rule.during)
-        }
+        )
+        self.outcomes = Outcomes(
+            book, self.world, self.past, self.again, self.result, off_duty, frozenset(self.never_folders)
+        )
         for root in sorted(roots):
             if root not in self.found.roots:
                 self._walk(root, roots)
@@ -117,9 +109,16 @@ class _Planner:
         # Whoever found them: parents first, then by name, so that numbers are given in that order.
         for hit in sorted(self.found.hits, key=lambda hit: (hit.place.folder.split("/"), hit.place.name)):
             self._hit(hit)
-        self._keep_targets_in_place()
-        self._hold_ceilings()
-        self.result.make_folders(self.folders.to_make)
+        self.outcomes.finish_packs()
+        folders = self.outcomes.folders
+        keep_targets_in_place(self.result)
+        keep_apart(self.result)
+        self.result.ceilings = ceilings_of(book.rules, self.at_most)
+        hold_ceilings(self.result)
+        hold_moves(self.result, book.rules)
+        hold_space(self.result, folders.device, folders.existing)
+        prune(self.result, {rule.name: rule for rule in book.rules if rule.prune})
+        self.result.make_folders(folders.to_make)
         return self.result
 
     # Where the rules act
@@ -147,13 +146,12 @@ class _Planner:
 
     def _never_folders(self, roots: Iterable[str]) -> set[str]:
         """Return the folders that are no entries: those that rules act in or write into, and all above."""
-        self.written = self.past.written([rule.key for rule in self.book.rules])
-        writing = set(self.written) | set(roots)
+        writing = set(self.past.written([rule.key for rule in self.book.rules])) | set(roots)
         for rule in self.book.rules:
-            if rule.move is not None:
-                bases = ["/"] if rule.move.absolute else [os.path.realpath(folder) for folder in rule.folders]
-                writing |= {os.path.realpath(os.path.join(base, *rule.move.head)) for base in bases}
-        return {above for folder in writing for above in _with_parents(folder)}
+            for target in rule.targets:
+                bases = ["/"] if target.absolute else [os.path.realpath(folder) for folder in rule.folders]
+                writing |= {os.path.realpath(os.path.join(base, *target.head)) for base in bases}
+        return {above for folder in writing for above in with_parents(folder)}
 
     def _walk(self, root: str, roots: dict[str, Scope], dev: int | None = None) -> None:
         """Find what the rules claim below a folder, with two processes where the tree is large."""
@@ -243,13 +241,13 @@ class _Planner:
 
         matcher = self.book.matcher(indexes, self.world.now_ns)
         hits = matcher(listing, here.depths(listing.folder, indexes), ask)
-        self.found.hits += [_Hit(listing.place(at), index, here.base(index), known.get(at)) for at, index in hits]
+        self.found.hits += [_Hit(listing.place(at), rules, here.base(rules[-1]), known.get(at)) for at, rules in hits]
 
     def _hit(self, hit: _Hit) -> None:
         """Look at a file that a rule claims, and see that it still does."""
         if hit.place.path in self.never:
             return
-        rule = self.book.rules[hit.rule]
+        rule = self.book.rules[hit.rules[-1]]
         try:
             record = look(hit.place)
         except OSError as error:
@@ -258,134 +256,45 @@ class _Planner:
         facts = hit.facts
         if facts is None or facts.base != hit.base or facts.record.identity != record.identity:
             facts = Facts(record, hit.base, self.book.types, self.world)
-        if record.identity.kind != "file" or rule.where.test(facts) is not True:
+        rules = [index for index in hit.rules if self.book.rules[index].where.test(facts) is True]
+        if record.identity.kind != "file" or not rules or rules[-1] != hit.rules[-1]:
             self._left(rule, hit.place, "changed while the folder was read", True)
         else:
-            self._claimed(hit.rule, facts)
+            self.outcomes.entry(rules, facts)
 
     def _claims_folder(self, listing: Listing, name: str) -> bool:
         """Find the rule that takes a folder as a whole, if there is one; then nothing inside is an entry."""
         indexes = self.here.on_folders
         place = Place(listing.folder, name)
-        if not indexes or place.path in self.never_folders:
+        if not indexes or place.path in self.never_folders or refused_entry(place.path):
             return False
         try:
             record = look(place)
         except OSError:
             return False  # the walk finds it missing too, and says so
         inside = look_inside(place.path)
+        matched: list[int] = []
+        facts = None
         for index in indexes:
             rule = self.book.rules[index]
             if name[0] == "." and not rule.hidden:
                 continue
             facts = Facts(record, self.here.base(index), self.book.types, self.world, inside)
-            if rule.where.test(facts) is True:
-                if isinstance(inside, Unknown):
-                    self._left(rule, place, inside.reason, True)
-                else:
-                    identity = record.identity._replace(inside=inside.digest)
-                    self._claimed(index, replace(facts, record=record._replace(identity=identity)))
+            if rule.where.test(facts) is not True:
+                continue
+            if isinstance(inside, Unknown):
+                self._left(rule, place, inside.reason, True)
                 return True
-        return False
+            matched.append(index)
+            if rule.ending is not None:
+                break
+        if not matched or facts is None or isinstance(inside, Unknown):
+            return False
+        claimed = self.book.rules[matched[-1]].ending is not None
+        identity = identity_inside(record.identity, inside)
+        base = self.here.base(matched[-1])
+        self.outcomes.entry(matched, replace(facts, record=record._replace(identity=identity), base=base, _known={}))
+        return claimed
 
     def _left(self, rule: Rule, place: Place, reason: str, problem: bool) -> None:
         self.result.left.append(Left(place, rule.name, reason, problem))
-
-    def _claimed(self, index: int, facts: Facts) -> None:
-        """Plan what the deciding rule does with an entry, or note why it is left."""
-        rule, record = self.book.rules[index], facts.record
-        place = record.place
-        self.result.matched.add(rule.name)
-        if rule.ending == "leave":
-            self.result.kept += 1
-            return
-        wanted = wanted_place(self.book, rule, facts, self._resolve)
-        if isinstance(wanted, Missing):
-            self._left(rule, place, wanted.reason, True)
-        elif self._is_home(place, wanted):
-            self.result.at_home += 1
-        elif not self.again and (run := self.past.taken_back(rule.key, place, record.identity)):
-            self._left(rule, place, f"taken back by run {run}; --again does it", False)
-        elif place.folder in self.written and self.past.put_here(rule.key, place, record.identity):
-            # A target made of the old name or place, which the rule itself has changed, would
-            # otherwise never come to rest.
-            self.result.at_home += 1
-        elif index in self.off_duty:
-            self._left(rule, place, "outside the hours of the rule", False)
-        elif self._is_unsettled(rule, facts):
-            self._left(rule, place, "written to a moment ago", False)
-        else:
-            self._move(rule, facts, wanted)
-
-    def _move(self, rule: Rule, facts: Facts, wanted: Wanted) -> None:
-        record = facts.record
-        target = self._free_number(wanted) if wanted.numbered else wanted.place
-        if any(is_inside(target.folder, self._resolve(away)) for away in self.book.unmounted):
-            self._left(rule, record.place, "the target is not mounted", True)
-        elif is_inside(target.folder, record.place.path):
-            self._left(rule, record.place, "a folder cannot go into itself", True)
-        elif problem := self.folders.usable(target.folder, record.identity.dev, facts.base):
-            self._left(rule, record.place, problem, True)
-        elif rule.clash == "skip" and self.names.on_disk(target):
-            self._left(rule, record.place, f"{target.name} is there already", False)
-        else:
-            self.result.add("move", rule.name, rule.key, record.place, self.names.give(target), record.identity)
-
-    def _free_number(self, wanted: Wanted) -> Place:
-        """Return the place with the first number that is free."""
-        assert wanted.numbered is not None
-        number = self.counters.get(wanted.place, 1)
-        while number < _MOST_NUMBERS and not self.names.is_free(wanted.numbered(number)):
-            number += 1
-        self.counters[wanted.place] = number + 1
-        return wanted.numbered(number)
-
-    def _resolve(self, path: str) -> str:
-        if path not in self.resolved:
-            self.resolved[path] = os.path.realpath(path)
-        return self.resolved[path]
-
-    def _is_home(self, place: Place, wanted: Wanted) -> bool:
-        if wanted.numbered is not None:
-            # Any number that an earlier run may have given counts as its own.
-            numbers = {int(number) for number in re.findall(r"\d+", place.path) if len(number) < 9}
-            return any(wanted.numbered(number) == place for number in numbers)
-        return place.folder == wanted.place.folder and (
-            place.name == wanted.place.name or is_numbered_form(place.name, wanted.place.name)
-        )
-
-    def _is_unsettled(self, rule: Rule, facts: Facts) -> bool:
-        limit_ns = rule.settle.before(self.world.now_ns)
-        modified = facts("modified")
-        # A date in the future tells nothing; then the change time of the inode decides.
-        known = isinstance(modified, int) and modified <= self.world.now_ns
-        written_ns = modified if isinstance(modified, int) and known else facts.record.ctime_ns
-        return written_ns > limit_ns and limit_ns < self.world.now_ns
-
-    # When all is known
-
-    def _keep_targets_in_place(self) -> None:
-        """Leave folders where they are that other entries of this plan go into."""
-        targets = {above for step in self.result.moves if step.target for above in _with_parents(step.target.folder)}
-        for step in self.result.moves:
-            if step.was is not None and step.was.kind == "folder" and step.place.path in targets:
-                self.result.left.append(Left(step.place, step.rule, "other entries go into it", False))
-                self.result.drop(lambda one, gone=step: one is gone)  # type: ignore[misc]
-
-    def _hold_ceilings(self) -> None:
-        for rule in self.book.rules:
-            if rule.at_most is None:
-                continue
-            count = sum(step.rule == rule.name for step in self.result.moves)
-            if count > rule.at_most:
-                reason = f"{count:,} entries, and `at_most` allows {rule.at_most:,}; raise it if that is right"
-                self.result.refused.append(Refusal(rule.name, reason))
-                self.result.drop(lambda step, name=rule.name: step.rule == name)  # type: ignore[misc]
-
-
-def _with_parents(folder: str) -> list[str]:
-    found = [folder]
-    while (parent := os.path.dirname(folder)) != folder:
-        folder = parent
-        found.append(folder)
-    return found

@@ -3,15 +3,21 @@
 from __future__ import annotations
 
 import os
+import pwd
 from functools import lru_cache
 from pathlib import Path
 
-import platformdirs
-
-from frugal_sorter.files.record import is_inside
+from frugal_sorter.files.record import is_inside, place_of
+from frugal_sorter.files.trash_bins import bin_for, home_bin
 from frugal_sorter.files.walk import VERSION_CONTROL
+from frugal_sorter.plans.plan import Plan, Refusal, Step
 from frugal_sorter.state.folders import state_folder
 
+# The steps that a planner of rules makes.
+_PLANNED = frozenset({
+    "move", "move-across", "trash", "delete", "copy", "link", "pack", "unpack", "set-attribute", "run", "make-folder",
+    "remove-folder",
+})  # fmt: skip
 # With all that is below them.
 _SYSTEM_TREES = (
     "/bin", "/boot", "/dev", "/etc", "/lib", "/lib32", "/lib64", "/libx32", "/proc", "/run", "/sbin", "/sys",
@@ -47,7 +53,70 @@ def refused_folder(path: str) -> str | None:
 
 @lru_cache(maxsize=1)
 def _trash() -> str:
-    return os.path.realpath(Path(platformdirs.user_data_dir()) / "Trash")
+    return home_bin().root
+
+
+@lru_cache(maxsize=1)
+def _homes() -> frozenset[str]:
+    """Return the home folders of all accounts."""
+    homes = {os.path.realpath(one.pw_dir) for one in pwd.getpwall()} | {os.path.realpath(Path.home())}
+    return frozenset(homes - {"/"})
+
+
+def refused_entry(path: str) -> str | None:
+    """Return why a folder may not be taken away as a whole, or None where it may.
+
+    Args:
+        path: an absolute path without symbolic links.
+    """
+    if refused := refused_folder(path):
+        return refused
+    if any(is_inside(home, path) for home in _homes()):
+        return "a home folder"
+    if os.path.ismount(path):
+        return "where a volume is mounted"
+    if any(is_inside(kept, path) for kept in (*_own_folders(), _trash())):
+        return "around the tool's own folder or the trash"
+    return None
+
+
+def refuse_guarded(plan: Plan) -> None:
+    """Take steps out of a plan that was made elsewhere which no planner of ours would have made.
+
+    Each is named as refused.
+    """
+    for step in list(plan.asked):
+        why = _guarded(step)
+        if why:
+            plan.refused.append(Refusal(step.rule or "the plan", f"{step.place.path}: {why}"))
+            plan.drop(lambda one, bad=step: one is bad)  # type: ignore[misc]
+
+
+def _guarded(step: Step) -> str | None:
+    """Return why a step may not be, or None."""
+    sides = [place for place in (step.source, None if step.verb == "trash" else step.target) if place]
+    members = [place_of(member["path"]) for member in step.args.get("members", ())]
+    for place in [*sides, *members]:
+        if refused := refused_folder(place.folder):
+            return f"{place.folder} is {refused}"
+    if step.source is not None and step.was is not None and step.was.kind == "folder":
+        refused = refused_entry(step.source.path)
+        if refused and step.verb != "copy":
+            return refused
+    if step.verb == "trash":
+        assert step.target is not None and step.source is not None and step.was is not None
+        known = [home_bin(), bin_for(step.source.folder, step.was.dev)]
+        if step.target.folder not in [one.files for one in known if one]:
+            return f"{step.target.folder} is no trash of this account"
+    if step.verb not in _PLANNED:
+        return f"a plan of rules holds no step of the kind {step.verb}"
+    return None
+
+
+def forget_folders() -> None:
+    """Forget which folders are the account's own; another account may be meant from now on."""
+    for known in (_own_folders, _trash, _homes):
+        known.cache_clear()
 
 
 def never_entered(path: str, name: str) -> bool:

@@ -2,13 +2,31 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Literal, NamedTuple
+from itertools import groupby
+from typing import Any, Literal, NamedTuple
 
 from frugal_sorter.files.record import Identity, Place, place_of
 
-VerbName = Literal["make-folder", "move", "remove-folder", "note-times", "restore-times"]
+VerbName = Literal[
+    "move", "move-across", "trash", "restore", "delete", "copy", "remove-made", "link", "pack", "unpack",
+    "set-attribute", "run", "make-folder", "remove-folder", "note-times", "restore-times",
+]  # fmt: skip
+# What nobody asked for by itself: it goes with other steps.
+ATTENDING = frozenset({"make-folder", "remove-folder", "note-times", "restore-times"})
+# They take entries from where they were; the first three put them somewhere else.
+TAKING = frozenset({"move", "move-across", "restore", "trash", "delete"})
+# They make something at their target, in a folder that must be there.
+MAKING = frozenset({"move", "move-across", "restore", "copy", "link", "pack", "unpack"})
+Kind = Literal["tidy", "undo", "restore"]
+
+
+class Witness(NamedTuple):
+    """An entry that must be there and hold the same bytes when the turn of a step comes."""
+
+    place: Place
+    identity: Identity
 
 
 @dataclass(slots=True)
@@ -22,8 +40,10 @@ class Step:
         rule_key: the digest of that rule.
         source: where the entry is; None for a folder that is made.
         target: where it will be; None for a folder that is removed.
-        was: the entry as planned; None for a folder that is made.
+        was: the entry as planned; None for what is made.
         args: what only this verb needs, as JSON values.
+        group: steps of one group follow each other, and are done whole or put back whole; 0 is none.
+        witness: what must still be there, the same byte for byte.
     """
 
     id: int
@@ -33,7 +53,9 @@ class Step:
     source: Place | None
     target: Place | None
     was: Identity | None
-    args: Mapping[str, int] = field(default_factory=dict)
+    args: Mapping[str, Any] = field(default_factory=dict)
+    group: int = 0
+    witness: Witness | None = None
 
     @property
     def place(self) -> Place:
@@ -41,6 +63,16 @@ class Step:
         place = self.source or self.target
         assert place is not None
         return place
+
+    @property
+    def files(self) -> int:
+        """How many files it takes away: those inside a folder count."""
+        return int(self.args.get("files", 1))
+
+    @property
+    def bytes(self) -> int:
+        """How much it is about, in bytes."""
+        return int(self.args.get("bytes", self.was.size if self.was else 0))
 
 
 class Left(NamedTuple):
@@ -84,9 +116,11 @@ class Plan:
         roots: the resolved folders that the rules act in.
         rules: the names of the rules that acted, in order.
         matched: the names of those that some entry matched.
+        ceilings: by rule, how many removals it may have, None for as many as there are.
+        groups: the number of the last group.
     """
 
-    kind: Literal["tidy", "undo"]
+    kind: Kind
     made_ns: int
     origin: str
     undoes: int | None = None
@@ -100,20 +134,40 @@ class Plan:
     roots: list[str] = field(default_factory=list)
     rules: list[str] = field(default_factory=list)
     matched: set[str] = field(default_factory=set)
+    ceilings: dict[str, int | None] = field(default_factory=dict)
+    groups: int = 0
 
     def add(
         self, verb: VerbName, rule: str, rule_key: str, source: Place | None, target: Place | None,
-        was: Identity | None, args: Mapping[str, int] | None = None,
+        was: Identity | None, args: Mapping[str, Any] | None = None, witness: Witness | None = None,
     ) -> Step:  # fmt: skip
         """Append a step and return it."""
-        step = Step(len(self.steps) + 1, verb, rule, rule_key, source, target, was, args or {})
+        step = Step(len(self.steps) + 1, verb, rule, rule_key, source, target, was, args or {}, 0, witness)
         self.steps.append(step)
         return step
 
-    def drop(self, unwanted: Callable[[Step], bool]) -> None:
-        """Take moves out, and the folders that then nothing goes into."""
-        self.steps = [step for step in self.steps if step.verb != "move" or not unwanted(step)]
-        needed = {step.target.folder for step in self.moves if step.target}
+    def add_group(self, steps: Sequence[Step]) -> None:
+        """Append steps that are done whole or put back whole."""
+        if len(steps) > 1:
+            self.groups += 1
+        for step in steps:
+            step.group = self.groups if len(steps) > 1 else 0
+            step.id = len(self.steps) + 1
+            self.steps.append(step)
+
+    def drop(self, unwanted: Callable[[Step], bool]) -> list[Step]:
+        """Take steps out with their groups, and the folders that then nothing goes into.
+
+        Returns:
+            what was taken out, the folders aside.
+        """
+        dropped = [step for step in self.steps if step.verb not in ATTENDING and unwanted(step)]
+        groups = {step.group for step in dropped if step.group}
+        gone = {id(step) for step in dropped}
+        out = [step for step in self.steps if id(step) in gone or (step.group and step.group in groups)]
+        gone |= {id(step) for step in out}
+        self.steps = [step for step in self.steps if id(step) not in gone]
+        needed = {step.target.folder for step in self.steps if step.target and step.verb in MAKING}
         kept = []
         for step in reversed(self.steps):
             if step.verb == "make-folder" and step.target is not None:
@@ -122,30 +176,50 @@ class Plan:
                 needed.add(step.target.folder)
             kept.append(step)
         self.steps = kept[::-1]
-        self._number()
+        self.number()
+        return out
+
+    def in_groups(self) -> Iterator[list[Step]]:
+        """Yield the steps in order, those of a group together."""
+        for group, steps in groupby(self.steps, key=lambda step: step.group):
+            if group:
+                yield list(steps)
+            else:
+                for step in steps:
+                    yield [step]
 
     def make_folders(self, to_make: Callable[[str], list[str]]) -> None:
-        """Put in front of each move the folders that must be made for it.
+        """Put in front of each step the folders that must be made for it; in front of its group, if it has one.
 
         Args:
             to_make: returns those for a target folder, the outermost first, each only once.
         """
-        steps: list[Step] = []
-        for step in self.steps:
-            for folder in to_make(step.target.folder) if step.verb == "move" and step.target else ():
-                steps.append(Step(0, "make-folder", step.rule, step.rule_key, None, place_of(folder), None))
-            steps.append(step)
-        self.steps = steps
-        self._number()
+        numbered: list[Step] = []
+        for steps in list(self.in_groups()):
+            for step in steps:
+                if step.verb in MAKING and step.target:
+                    numbered += [
+                        Step(0, "make-folder", step.rule, step.rule_key, None, place_of(folder), None)
+                        for folder in to_make(step.target.folder)
+                    ]
+            numbered += steps
+        self.steps = numbered
+        self.number()
 
-    def _number(self) -> None:
+    def number(self) -> None:
+        """Number the steps anew, in order."""
         for number, step in enumerate(self.steps, 1):
             step.id = number
 
     @property
-    def moves(self) -> list[Step]:
+    def asked(self) -> list[Step]:
         """The steps that a person asked for, without those that only go with them."""
-        return [step for step in self.steps if step.verb == "move"]
+        return [step for step in self.steps if step.verb not in ATTENDING]
+
+    @property
+    def entries(self) -> int:
+        """How many entries the steps are about; one can have several steps."""
+        return len({step.source for step in self.asked if step.source})
 
     @property
     def has_problem(self) -> bool:

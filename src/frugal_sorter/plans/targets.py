@@ -7,6 +7,7 @@ import stat
 from dataclasses import dataclass
 
 from frugal_sorter.files.record import is_inside
+from frugal_sorter.files.volumes import volume_of
 from frugal_sorter.plans.guard import refused_folder, version_control_root
 
 
@@ -36,13 +37,12 @@ class TargetFolders:
         self._known: dict[str, TargetFolder] = {}
         self._made: set[str] = set()
 
-    def usable(self, folder: str, dev: int, base: str) -> str:
-        """Return why files of a device cannot go to a folder, or an empty text.
+    def usable(self, folder: str, base: str) -> str:
+        """Return why nothing can go to a folder, or an empty text.
 
         Args:
             folder: an absolute, normal path.
-            dev: the device that the files are on.
-            base: the `in` folder they were found in.
+            base: the `in` folder that the entries were found in.
         """
         known = self._look(folder)
         if known.problem:
@@ -50,9 +50,21 @@ class TargetFolders:
         tree = known.version_control
         if tree is not None and not is_inside(base, tree):
             return f"{tree} is under version control and is left whole"
-        if known.dev != dev:
-            return "the target is on another volume, which this version does not move to"
         return ""
+
+    def device(self, folder: str) -> int:
+        """Return the device that a folder is on, or will be on."""
+        return self._look(folder).dev
+
+    def existing(self, folder: str) -> str:
+        """Return a folder, or the nearest one above it that exists."""
+        while not self._look(folder).exists:
+            folder = os.path.dirname(folder)
+        return folder
+
+    def ignores_case(self, folder: str) -> bool:
+        """Tell whether the volume of a folder takes `A` and `a` for the same name."""
+        return volume_of(self.device(folder), self.existing(folder)).ignores_case
 
     def to_make(self, folder: str) -> list[str]:
         """Return the folders that must be made before a file can go to one, the outermost first.

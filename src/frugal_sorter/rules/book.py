@@ -11,14 +11,17 @@ from frugal_sorter.files.record import Listing
 from frugal_sorter.files.types import OTHER, PLAIN_SUFFIXES, may_be_double, stem_of, suffix_of
 from frugal_sorter.rules.condition import Code, Node, Truth, letters_needed
 from frugal_sorter.rules.fields import FIELDS, STATUS_VARIABLES, fold, folder_name
-from frugal_sorter.rules.patterns import CaptureKind, Template
+from frugal_sorter.rules.patterns import CaptureKind, Template, Wording
 from frugal_sorter.rules.units import Duration, Hours
 
-Clash = Literal["number", "skip"]
+Clash = Literal["number", "skip", "replace", "newer", "same"]
 Take = Literal["files", "folders", "items"]
-Ending = Literal["move", "leave"]
-# Hits of a listing: the index of the file, and of the rule that decides over it.
-Hits = list[tuple[int, int]]
+Ending = Literal["move", "trash", "delete", "pack", "unpack", "leave"]
+# By these an entry is no longer where a person left it.
+REMOVALS: frozenset[str] = frozenset({"trash", "delete", "pack", "unpack"})
+# Hits of a listing: the index of the file, and of the rules that match it: those with extras alone, in
+# order, and at the end the one that decides, if there is one.
+Hits = list[tuple[int, tuple[int, ...]]]
 _MOST_MATCHERS = 300
 _MOST_SUFFIXES = 5_000
 
@@ -33,6 +36,43 @@ class Example:
 
 
 @dataclass(frozen=True, slots=True)
+class Extras:
+    """What a rule does to an entry besides; all of it is optional.
+
+    Args:
+        copy: the folder for a copy.
+        link: the folder for a link.
+        tag: tags to add.
+        untag: tags to take off.
+        comment: the comment to give.
+        run: the program and its arguments.
+    """
+
+    copy: Template | None = None
+    link: Template | None = None
+    tag: tuple[Wording, ...] = ()
+    untag: tuple[Wording, ...] = ()
+    comment: Wording | None = None
+    run: tuple[Wording, ...] = ()
+
+    @property
+    def templates(self) -> list[Template]:
+        """The folders among them."""
+        return [template for template in (self.copy, self.link) if template is not None]
+
+    @property
+    def wordings(self) -> list[Wording]:
+        """The texts among them."""
+        return [*self.tag, *self.untag, *([self.comment] if self.comment else []), *self.run]
+
+    def __bool__(self) -> bool:
+        return bool(self.templates or self.wordings)
+
+
+NO_EXTRAS = Extras()
+
+
+@dataclass(frozen=True, slots=True)
 class Rule:
     """One rule as written.
 
@@ -43,7 +83,10 @@ class Rule:
         key: a digest of all that decides what the rule does, so that a changed rule is another one.
         kinds: the names that its condition captures.
         during: when it acts; empty for always.
-        at_most: more entries than this and it is not carried out.
+        at_most: more entries than this and it is not carried out; None where the rule does not say.
+        ending: what finally becomes of an entry; None where the rule has extras alone, and lets it go on.
+        pack: the path of the zip.
+        unpack: the folder for what is in an archive.
     """
 
     name: str
@@ -64,11 +107,23 @@ class Rule:
     ask: bool = False
     kinds: Mapping[str, CaptureKind] = field(default_factory=dict)
     examples: tuple[Example, ...] = ()
+    ending: Ending | None = "leave"
+    pack: Template | None = None
+    unpack: Template | None = None
+    extras: Extras = NO_EXTRAS
+    prune: bool = False
 
     @property
-    def ending(self) -> Ending:
-        """What finally becomes of an entry that this rule claims."""
-        return "leave" if self.move is None and self.rename is None else "move"
+    def targets(self) -> list[Template]:
+        """The paths that it puts something at, a new name aside."""
+        return [one for one in (self.move, self.pack, self.unpack, *self.extras.templates) if one is not None]
+
+    @property
+    def fields(self) -> set[str]:
+        """The fields that its targets and texts are filled in from."""
+        renames = [self.rename] if self.rename is not None else []
+        found = {name for template in (*self.targets, *renames) for name in template.fields}
+        return found | {name for wording in self.extras.wordings for name in wording.fields}
 
 
 class Matcher:
@@ -91,7 +146,7 @@ class Matcher:
         self._now_ns = now_ns
         self._hidden = any(book.rules[index].hidden for index in indexes)
         self._could: dict[str, Callable[..., bool] | None] = {}
-        self._decide: dict[str, Callable[..., int | None]] = {}
+        self._decide: dict[str, Callable[..., tuple[int, ...] | None]] = {}
         code, names_only = Code(now_ns), Code(now_ns, possible=True)
         for index in indexes:
             book.rules[index].where.source(True, code)
@@ -151,7 +206,7 @@ class Matcher:
         return found
 
     def __call__(self, listing: Listing, depths: Sequence[int], ask: Callable[[int, Node], Truth]) -> Hits:
-        """Return the files of a listing that a rule claims, with that rule.
+        """Return the files of a listing that some rule matches, with those rules.
 
         Args:
             listing: one folder.
@@ -168,9 +223,9 @@ class Matcher:
                 decide = functions[suffix]
             except KeyError:
                 decide = functions[suffix] = self._make_decide(suffix)
-            rule = decide(i, name, size, modified, prefix, folder, depths, ask)
-            if rule is not None:
-                hits.append((i, rule))
+            rules = decide(i, name, size, modified, prefix, folder, depths, ask)
+            if rules:
+                hits.append((i, rules))
         return hits
 
     def _code(self, suffix: str, possible: bool) -> Code:
@@ -204,16 +259,26 @@ class Matcher:
         function: Callable[..., bool] = _compiled(lines, "could", code)
         return function
 
-    def _make_decide(self, suffix: str) -> Callable[..., int | None]:
+    def _make_decide(self, suffix: str) -> Callable[..., tuple[int, ...] | None]:
         code = self._code(suffix, possible=False)
         tests = self._tests(code)
+        rules = self._book.rules
+        # Rules with extras alone let an entry go on to the next rule.
+        go_on = any(rules[index].ending is None for index, _ in tests)
         lines = ["def decide(i, name, size, modified, prefix, folder_name, depths, ask):", *_assignments(code)]
         if not self._hidden:
             lines.insert(1, "    if name[0] == '.':\n        return None")
+        if go_on:
+            lines.append("    found = ()")
         for index, test in tests:
-            shown = "" if self._book.rules[index].hidden or not self._hidden else "name[0] != '.' and "
-            lines += [f"    if {shown}{test}:", f"        return {index}"]
-        function: Callable[..., int | None] = _compiled([*lines, "    return None"], "decide", code)
+            shown = "" if rules[index].hidden or not self._hidden else "name[0] != '.' and "
+            lines.append(f"    if {shown}{test}:")
+            if rules[index].ending is None:
+                lines.append(f"        found = (*found, {index})")
+            else:
+                lines.append(f"        return {f'(*found, {index})' if go_on else f'({index},)'}")
+        lines.append(f"    return {'found or None' if go_on else 'None'}")
+        function: Callable[..., tuple[int, ...] | None] = _compiled(lines, "decide", code)
         return function
 
 

@@ -6,7 +6,9 @@ from dataclasses import dataclass
 from typing import Any
 
 TAKES = ("files", "folders", "items")
-CLASHES = ("number", "skip")
+CLASHES = ("number", "skip", "replace", "newer", "same")
+# Without `at_most` a rule may take away no more entries than this.
+MOST_REMOVALS = 1_000
 
 _TEXT: dict[str, Any] = {"type": "string"}
 _TRUTH: dict[str, Any] = {"type": "boolean"}
@@ -42,6 +44,7 @@ class Key:
         schema: what its value may be (JSON Schema 2020-12).
         common: whether it may stand in `[defaults]`.
         ending: whether it says what becomes of an entry.
+        extra: whether it says what is done to an entry besides.
     """
 
     meaning: str
@@ -49,6 +52,7 @@ class Key:
     schema: dict[str, Any]
     common: bool = False
     ending: bool = False
+    extra: bool = False
 
 
 KEYS: dict[str, Key] = {
@@ -60,23 +64,41 @@ KEYS: dict[str, Key] = {
     "levels": Key('how deep: 1 is the folder itself, a number, or `"all"`', "1", _LEVELS, common=True),
     "hidden": Key("hidden entries too", "`false`", _TRUTH, common=True),
     "settle": Key("leave alone what was written to within this time", '`"0 seconds"`', _TEXT, common=True),
-    "clash": Key('the target name is taken: `"number"` (`name_2.ext`) or `"skip"`', '`"number"`',
+    "clash": Key('the target name is taken: `"number"` (`name_2.ext`), `"skip"`, `"replace"` (what stood there goes to '
+                 'the trash), `"newer"` (the newer one stays, the other goes to the trash; equal times: number), '
+                 '`"same"` (identical contents: the newcomer goes to the trash; else number)', '`"number"`',
                  {"enum": list(CLASHES)}, common=True),
     "during": Key('when the rule acts: `"mon-fri 08:00-18:00"`, one or a list', "always", _TEXTS, common=True),
-    "at_most": Key("with more entries than this the rule is not carried out; the others are", "none",
+    "at_most": Key("with more entries than this the rule is not carried out; the others are. Files inside a folder "
+                   "that is taken away count", f"{MOST_REMOVALS:,} for removals, none otherwise",
                    {"type": "integer", "minimum": 0}, common=True),
     "ask": Key("ask for this rule by itself, even under `--yes`; unattended it is left", "`false`", _TRUTH, common=True),
+    "prune": Key("remove folders that this rule left empty", "`false`", _TRUTH, common=True),
     "off": Key("switched off, as if not there", "`false`", _TRUTH, common=True),
     "move": Key("the folder that entries go to", "", {"type": "string", "minLength": 1}, ending=True),
     "rename": Key("their new name; may stand beside `move`", "", {"type": "string", "minLength": 1}, ending=True),
+    "trash": Key("`true`: to the trash of the desktop", "", _TRUTH, ending=True),
+    "delete": Key("`true`: for good, which cannot be taken back", "", _TRUTH, ending=True),
+    "pack": Key("the path of a new zip: all entries of a run with the same path go into one, they themselves to the trash",
+                "", {"type": "string", "pattern": "\\.[zZ][iI][pP]$"}, ending=True),
+    "unpack": Key("a new folder for what is in a zip or tar archive, which itself goes to the trash", "",
+                  {"type": "string", "minLength": 1}, ending=True),
     "leave": Key("`true`: an exception; no later rule touches these", "", _TRUTH, ending=True),
+    "copy": Key("a folder that gets a copy", "", {"type": "string", "minLength": 1}, extra=True),
+    "link": Key("a folder that gets a symbolic link to where the entry finally lies", "",
+                {"type": "string", "minLength": 1}, extra=True),
+    "tag": Key("tags to add, one or a list, as desktop programs keep them", "", _TEXTS, extra=True),
+    "untag": Key("tags to take off, one or a list", "", _TEXTS, extra=True),
+    "comment": Key("a comment to give, as desktop programs keep it", "", {"type": "string", "minLength": 1}, extra=True),
+    "run": Key("a program and its arguments as a list, never a shell line; it gets the path in `$FRUGAL_FILE`, "
+               "and 60 seconds", "", {"type": "array", "items": {"type": "string"}, "minItems": 1}, extra=True),
     "example": Key("what must come out, in tables `[[rule.example]]`; see below", "", _EXAMPLES),
 }  # fmt: skip
 
 
 def json_schema() -> dict[str, Any]:
     """Return the JSON Schema (2020-12) of a rule file, for completion in editors."""
-    endings = [{"required": [name]} for name, key in KEYS.items() if key.ending]
+    endings = [{"required": [name]} for name, key in KEYS.items() if key.ending or key.extra]
     rule = {
         "type": "object",
         "required": [name for name, key in KEYS.items() if key.default == "required"],

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import os
 import re
+import stat
 import tomllib
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
@@ -15,26 +16,36 @@ from frugal_sorter.errors import UsageError
 from frugal_sorter.files.record import is_inside
 from frugal_sorter.files.types import TYPE_OF_SUFFIX, TYPES
 from frugal_sorter.files.volumes import is_on_mounted_volume
-from frugal_sorter.rules.book import Example, Rule, RuleBook
+from frugal_sorter.rules.book import REMOVALS, Ending, Example, Extras, Rule, RuleBook
 from frugal_sorter.rules.building import parse_condition
 from frugal_sorter.rules.condition import Node, capture_kinds
-from frugal_sorter.rules.fields import FIELDS, fold
+from frugal_sorter.rules.fields import FIELDS
 from frugal_sorter.rules.keys import CLASHES, KEYS, TAKES
-from frugal_sorter.rules.mistakes import Mistake, Mistakes, Wrong, nearest
-from frugal_sorter.rules.patterns import EXTRAS, CaptureKind, Template, parse_template
+from frugal_sorter.rules.lists import read_list
+from frugal_sorter.rules.mistakes import Mistake, Mistakes, Wrong, nearest, syntax_mistake
+from frugal_sorter.rules.patterns import (
+    EXTRAS,
+    CaptureKind,
+    Slot,
+    Template,
+    Wording,
+    parse_template,
+    parse_wording,
+)  # fmt: skip
 from frugal_sorter.rules.places import built_in_places, expand
 from frugal_sorter.rules.positions import Path as KeyPath
 from frugal_sorter.rules.positions import line_at, lines_of
 from frugal_sorter.rules.units import Duration, parse_duration, parse_hours
+from frugal_sorter.rules.values import count, levels, one_of, one_text, rule_name, texts, truth
 from frugal_sorter.state.folders import refuse_writable_by_others
 
 FORMAT = 1
 LARGEST_FILE = 4_000_000
-LARGEST_LIST = 50_000_000
 TOP_KEYS = ("frugal", "places", "types", "type-folders", "defaults", "rule")
 RULE_KEYS = tuple(KEYS)
 DEFAULT_KEYS = tuple(name for name, key in KEYS.items() if key.common)
 EXAMPLE_KEYS = ("given", "becomes")
+KEYS_SHOWN = {"move": "`move` or `rename`"}
 _CONTROL = re.compile(r"[\x00-\x08\x0a-\x1f\x7f]|\t")
 
 
@@ -89,7 +100,7 @@ class _Loader:
         try:
             table = tomllib.loads(text)
         except (tomllib.TOMLDecodeError, RecursionError) as error:
-            raise Mistakes([_syntax_mistake(self.file, text, str(error))]) from None
+            raise Mistakes([syntax_mistake(self.file, text, str(error))]) from None
         self.lines = lines_of(text)
         return table
 
@@ -114,7 +125,7 @@ class _Loader:
         """Return the folders of rules that are below a place whose volume is not mounted now."""
         away = [place for place in self.mounted if not is_on_mounted_volume(place)]
         used = [folder for rule in rules for folder in rule.folders]
-        used += ["/" + "/".join(rule.move.head) for rule in rules if rule.move is not None and rule.move.absolute]
+        used += ["/" + "/".join(target.head) for rule in rules for target in rule.targets if target.absolute]
         return frozenset(folder for folder in used for place in away if is_inside(folder, place))
 
     # Places in the text
@@ -258,54 +269,94 @@ class _Loader:
                 return make(table[key] if key in table else defaults[key])
             return default
 
-        read("name", _name)
-        folders = read("in", lambda value: tuple(expand(one, self.places, self.beside) for one in _texts(value)), ())
+        read("name", rule_name)
+        folders = read("in", lambda value: tuple(expand(one, self.places, self.beside) for one in texts(value)), ())
         where_node = read("where", lambda value: self._condition(value, shown, (*path, "where")))
-        read("off", _truth, False)
+        read("off", truth, False)
         kinds = self._captures(where_node, shown, (*path, "where"))
-        move: Template | None = read("move", lambda value: self._target(value, kinds))
-        rename: Template | None = read(
-            "rename", lambda value: parse_template(_one_text(value), self.places, rename=True, captures=kinds)
-        )
-        leave = read("leave", _truth, False)
-        if leave and ("move" in table or "rename" in table):
-            self._wrong(
-                (*path, "leave"),
-                "`leave` does not go with `move` or `rename`",
-                "a rule has one ending",
-                shown,
-            )
-        misspelt = any(key not in RULE_KEYS for key in table)  # then that is said already
-        if not leave and "move" not in table and "rename" not in table and not misspelt:
-            self._wrong(
-                path,
-                "the rule has no ending",
-                "say what becomes of the entries: move, rename or leave",
-                shown,
-            )
+
+        def target(value: Any) -> Template:
+            return self._target(value, kinds)
+
+        def wordings(value: Any) -> tuple[Wording, ...]:
+            return tuple(parse_wording(one, self.places, kinds) for one in texts(value))
+
         rule = Rule(
             name=shown,
             line=line_at(self.lines, path),
             folders=tuple(dict.fromkeys(folders)),
             where=cast(Node, where_node),
             where_text=str(table.get("where")),
-            levels=read("levels", _levels, 1),
-            hidden=read("hidden", _truth, False),
-            settle=read("settle", lambda value: parse_duration(_one_text(value)), Duration(0, 0)),
-            clash=read("clash", lambda value: _one_of(value, CLASHES), "number"),
-            move=move,
-            rename=rename,
+            levels=read("levels", levels, 1),
+            hidden=read("hidden", truth, False),
+            settle=read("settle", lambda value: parse_duration(one_text(value)), Duration(0, 0)),
+            clash=read("clash", lambda value: one_of(value, CLASHES), "number"),
+            move=read("move", target),
+            rename=read(
+                "rename", lambda value: parse_template(one_text(value), self.places, rename=True, captures=kinds)
+            ),
             key=_digest({**defaults, **table}),
-            take=read("take", lambda value: _one_of(value, TAKES), "files"),
-            during=read("during", lambda value: tuple(parse_hours(one) for one in _texts(value)), ()),
-            at_most=read("at_most", _count),
-            ask=read("ask", _truth, False),
+            take=read("take", lambda value: one_of(value, TAKES), "files"),
+            during=read("during", lambda value: tuple(parse_hours(one) for one in texts(value)), ()),
+            at_most=read("at_most", count),
+            ask=read("ask", truth, False),
             kinds=kinds,
             examples=self._examples(table, path, shown),
+            ending=self._ending(table, path, shown),
+            pack=read("pack", lambda value: _zip_path(target(value))),
+            unpack=read("unpack", target),
+            extras=Extras(
+                read("copy", target),
+                read("link", target),
+                read("tag", wordings, ()),
+                read("untag", wordings, ()),
+                read("comment", lambda value: parse_wording(one_text(value), self.places, kinds)),
+                read("run", lambda value: _command(wordings(value) if isinstance(value, list) else ()), ()),
+            ),
+            prune=read("prune", truth, False),
         )
-        if rule.take == "items" and rule.levels != 1:
-            self._wrong((*path, "take"), "items are the top level of a folder", "leave `levels` out", shown)
+        self._fit(rule, table, path)
         return rule if where_node is not None else None
+
+    def _ending(self, table: Mapping[str, Any], path: KeyPath, rule: str) -> Ending | None:
+        """Return the one ending that a rule has, None where it has extras alone."""
+        named = []
+        for key in (name for name, one in KEYS.items() if one.ending and name in table):
+            with self._at((*path, key), rule):
+                if KEYS[key].schema.get("type") != "boolean" or truth(table[key]):
+                    named.append("move" if key == "rename" else key)
+        endings = list(dict.fromkeys(named))
+        if len(endings) > 1:
+            first, second = (KEYS_SHOWN.get(one, f"`{one}`") for one in endings[:2])
+            self._wrong((*path, endings[1]), f"{second} does not go with {first}", "a rule has one ending", rule)
+        misspelt = any(key not in RULE_KEYS for key in table)  # then that is said already
+        if not endings and not misspelt and not any(KEYS[key].extra for key in table):
+            known = ", ".join(name for name, one in KEYS.items() if one.ending and name != "leave")
+            what = f"say what becomes of the entries: {known} or leave"
+            self._wrong(path, "the rule has no ending", what, rule)
+        return cast(Ending, endings[0]) if endings else None
+
+    def _fit(self, rule: Rule, table: Mapping[str, Any], path: KeyPath) -> None:
+        """Say which keys of a rule do not go together."""
+        if rule.take == "items" and rule.levels != 1:
+            self._wrong((*path, "take"), "items are the top level of a folder", "leave `levels` out", rule.name)
+        if rule.extras.link is not None and rule.ending in REMOVALS:
+            self._wrong(
+                (*path, "link"), "a link does not go with a removal", "there would be nothing behind it", rule.name
+            )
+        if rule.extras and rule.ending == "leave":
+            extra = next(key for key in table if KEYS[key].extra)
+            self._wrong((*path, extra), f"`{extra}` does not go with `leave`", "leave `leave` out", rule.name)
+        if rule.ending == "unpack" and rule.take != "files":
+            self._wrong((*path, "unpack"), "only files are unpacked", 'leave `take` out, or say "files"', rule.name)
+        for key, template in (("copy", rule.extras.copy), ("link", rule.extras.link), ("pack", rule.pack)):
+            if template is not None and template.counts:
+                self._wrong(
+                    (*path, key), f"{{n}} cannot stand in `{key}`", "taken names are numbered anyway", rule.name
+                )
+        if rule.extras.run and _others_can_write(self.file):
+            what = "other accounts can write to this file, so that no program is run from it"
+            self._wrong((*path, "run"), what, f"chmod go-w {self.file}", rule.name)
 
     def _required(self, table: Mapping[str, Any], path: KeyPath, rule: str) -> None:
         examples = {"name": 'name = "Photos by month"', "in": 'in = "~/Intake"', "where": 'where = "type is image"'}
@@ -314,7 +365,7 @@ class _Loader:
                 self._wrong(path, f"the key `{key}` is missing", f"such as {example}", rule)
 
     def _condition(self, value: Any, rule: str, path: KeyPath) -> Node:
-        parsed = parse_condition(_one_text(value), self.type_names, self._read_list)
+        parsed = parse_condition(one_text(value), self.type_names, self._read_list)
         line = line_at(self.lines, path)
         self.warnings.extend(f'{self.file}:{line}: rule "{rule}": {warning}' for warning in parsed.warnings)
         return parsed.node
@@ -328,24 +379,12 @@ class _Loader:
 
     def _read_list(self, name: str) -> frozenset[str]:
         path = expand(name, self.places, self.beside)
-        try:
-            if os.path.getsize(path) > LARGEST_LIST:
-                raise Wrong(f'the list "{name}" is larger than {LARGEST_LIST:,} bytes', "make it shorter")
-            text = Path(path).read_bytes().decode("utf-8-sig")
-        except OSError as error:
-            raise Wrong(
-                f'the list "{name}" cannot be read ({(error.strerror or "").lower()})',
-                "lists stand beside the rule file",
-            ) from None
-        except UnicodeDecodeError:
-            raise Wrong(f'the list "{name}" is not UTF-8', "save it as UTF-8") from None
+        names = read_list(name, path)
         self.lists.append(os.path.realpath(path))
-        lines = (line.strip() for line in text.splitlines())
-        named = (line.replace("\\", "/").removeprefix("./") for line in lines if line and not line.startswith("#"))
-        return frozenset(map(fold, named))
+        return names
 
     def _target(self, value: Any, kinds: Mapping[str, CaptureKind]) -> Template:
-        text = _one_text(value)
+        text = one_text(value)
         head, _, rest = text.partition("/")
         if head.startswith(("~", "$")):
             root = expand(head, self.places, self.beside)
@@ -389,62 +428,26 @@ def _digest(table: Mapping[str, Any]) -> str:
     return hashlib.blake2b(repr(sorted(telling.items())).encode("utf-8", "surrogatepass"), digest_size=12).hexdigest()
 
 
-def _syntax_mistake(file: str, text: str, message: str) -> Mistake:
-    place = re.search(r"\(at line (\d+), column (\d+)\)|\(at end of document\)", message)
-    what = re.sub(r"\s*\(at .*\)$", "", message)
-    line = int(place[1]) if place and place[1] else text.count("\n") + 1
-    hint = "mind the quotes and brackets before this place"
-    if "Unescaped '\\'" in message or "hex value" in message.lower():
-        hint = "write '...' instead of \"...\" around a text with backslashes, or / instead of \\"
-    elif "overwrite" in message or "twice" in message:
-        hint = "each key may stand once"
-    elif "Invalid value" in message:
-        hint = "a text needs quotes"
-    return Mistake(file, line, "", f"this is not TOML: {what[:1].lower()}{what[1:]}", hint)
+def _zip_path(template: Template) -> Template:
+    if not template.text.lower().endswith(".zip"):
+        raise Wrong(f'"{template.text}" is no path of a zip', 'such as "Packed/{modified:%Y-%m}.zip"')
+    return template
 
 
-def _one_text(value: Any) -> str:
-    if not isinstance(value, str):
-        raise Wrong(f"the value must be a text, not {value!r}", "put it in quotes")
-    return value
+def _command(words: tuple[Wording, ...]) -> tuple[Wording, ...]:
+    if not words or not words[0].text.strip():
+        raise Wrong("`run` is a list: the program, then its arguments", 'such as ["lp", "-d", "office", "{path}"]')
+    if any(isinstance(part, Slot) for part in words[0].parts):
+        raise Wrong("which program is run may not depend on a file", "write its name out")
+    return words
 
 
-def _name(value: Any) -> str:
-    text = _one_text(value)
-    if not text.strip():
-        raise Wrong("the name is empty", "it is shown in every preview, so say what the rule is for")
-    return text
-
-
-def _texts(value: Any) -> list[str]:
-    values = value if isinstance(value, list) else [value]
-    if not values:
-        raise Wrong("the list is empty", "name a folder")
-    return [_one_text(one) for one in values]
-
-
-def _truth(value: Any) -> bool:
-    if not isinstance(value, bool):
-        raise Wrong(f"the value must be true or false, not {value!r}", "write it without quotes")
-    return value
-
-
-def _levels(value: Any) -> int | None:
-    if value == "all":
-        return None
-    if isinstance(value, bool) or not isinstance(value, int) or value < 1:
-        raise Wrong(f"{value!r} is no number of levels", 'say 1 for the folder itself, a number, or "all"')
-    return value
-
-
-def _one_of(value: Any, known: tuple[str, ...]) -> str:
-    text = _one_text(value)
-    if text not in known:
-        raise Wrong(f'"{text}" cannot stand here', nearest(text, known) or f"known are {', '.join(known)}")
-    return text
-
-
-def _count(value: Any) -> int:
-    if isinstance(value, bool) or not isinstance(value, int) or value < 0:
-        raise Wrong(f"{value!r} is no number of entries", "write it without quotes, such as 500")
-    return value
+def _others_can_write(file: str) -> bool:
+    """Tell whether another account than this one and root could have written a file."""
+    try:
+        found = os.stat(file)
+    except OSError:
+        return False
+    own_group = found.st_gid in (os.getegid(), 0) and found.st_gid == found.st_uid
+    group_can = bool(found.st_mode & stat.S_IWGRP) and not own_group
+    return found.st_uid not in (0, os.geteuid()) or group_can or bool(found.st_mode & stat.S_IWOTH)

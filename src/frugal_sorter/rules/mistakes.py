@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable
 from dataclasses import dataclass
 
@@ -51,3 +52,18 @@ def nearest(word: str, known: Iterable[str]) -> str:
 
     close = difflib.get_close_matches(word.lower(), list(known), n=1, cutoff=0.6)
     return f"did you mean `{close[0]}`?" if close else ""
+
+
+def syntax_mistake(file: str, text: str, message: str) -> Mistake:
+    """Return what tomllib says of a file as a mistake with its line, and what probably caused it."""
+    place = re.search(r"\(at line (\d+), column (\d+)\)|\(at end of document\)", message)
+    what = re.sub(r"\s*\(at .*\)$", "", message)
+    line = int(place[1]) if place and place[1] else text.count("\n") + 1
+    hint = "mind the quotes and brackets before this place"
+    if "Unescaped '\\'" in message or "hex value" in message.lower():
+        hint = "write '...' instead of \"...\" around a text with backslashes, or / instead of \\"
+    elif "overwrite" in message or "twice" in message:
+        hint = "each key may stand once"
+    elif "Invalid value" in message:
+        hint = "a text needs quotes"
+    return Mistake(file, line, "", f"this is not TOML: {what[:1].lower()}{what[1:]}", hint)

@@ -11,7 +11,8 @@ from typing import Any, Final, NamedTuple
 
 from frugal_sorter.rules.fields import FieldKind, fold
 from frugal_sorter.rules.mistakes import Wrong
-from frugal_sorter.rules.patterns import CaptureKind, check_capture_name, parse_reading
+from frugal_sorter.rules.patterns import CaptureKind
+from frugal_sorter.rules.readings import check_capture_name, parse_reading
 from frugal_sorter.rules.units import Span, parse_duration, parse_size, parse_span
 
 TEXT: Final[CaptureKind] = "text"

@@ -1,44 +1,32 @@
 """One small language of braces, read both ways.
 
 As a template it makes a path from the facts of an entry: `{modified:%Y-%m}/{artist|"Unknown"}`. A
-filled-in value never leaves its path segment, whatever the file was called. As a reading (the
-test `fits`) it takes a name apart: `Scan_{scanned:%Y%m%d}_{page}.tif`.
+filled-in value never leaves its path segment, whatever the file was called. Tags, comments and
+arguments of programs are texts with the same braces. As a reading (the test `fits`, see
+`readings`) it takes a name apart: `Scan_{scanned:%Y%m%d}_{page}.tif`.
 """
 
 from __future__ import annotations
 
 import os
 import re
-import unicodedata
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
-from datetime import datetime
 from types import MappingProxyType
-from typing import TYPE_CHECKING, Literal
+from typing import Literal
 
 from frugal_sorter.files.record import Unknown
 from frugal_sorter.rules.fields import FIELDS, Fact, Facts
 from frugal_sorter.rules.mistakes import Wrong, nearest
-from frugal_sorter.rules.units import SECOND_NS, local_time
-
-if TYPE_CHECKING:
-    import regex
+from frugal_sorter.rules.units import local_time
 
 NAME_BYTES = 255
 _DATE_CODES = frozenset("aAbBdHIjmMpSUwWyYGVu%")
-# What each date code looks like in a name that is read.
-_CODE_LOOKS = {
-    "Y": r"\d{4}", "y": r"\d{2}", "m": r"\d{2}", "d": r"\d{2}", "H": r"\d{2}", "I": r"\d{2}", "M": r"\d{2}",
-    "S": r"\d{2}", "j": r"\d{3}", "p": "[AaPp][Mm]", "b": "[A-Za-z]{3}", "B": "[A-Za-z]+", "a": "[A-Za-z]{3}",
-    "A": "[A-Za-z]+", "%": "%",
-}  # fmt: skip
 CaptureKind = Literal["text", "number", "date"]
 NO_CAPTURES: Mapping[str, CaptureKind] = MappingProxyType({})
-# Parts without a format may end anywhere; a name made for it could keep that search busy for ever.
-_READ_SECONDS = 0.2
 _UNSAFE = re.compile(r"[/\\\x00-\x1f\x7f]")
 _SLOT = re.compile(r'\{((?:[^{}"]|"[^"]*")*)\}')
-_TOKEN = re.compile(r'(\{\{|\}\})|\{((?:[^{}"]|"[^"]*")*)\}|(/)|([{}])|([^{}/]+)')
+TOKEN = re.compile(r'(\{\{|\}\})|\{((?:[^{}"]|"[^"]*")*)\}|(/)|([{}])|([^{}/]+)')
 _RESERVED = frozenset(
     ["CON", "PRN", "AUX", "NUL", *(f"{port}{n}" for port in ("COM", "LPT") for n in range(1, 10))]
 )  # fmt: skip
@@ -84,8 +72,7 @@ class Template:
     @property
     def fields(self) -> set[str]:
         """The fields that it is filled in from."""
-        slots = [part for segment in self.segments for part in segment if isinstance(part, Slot)]
-        return {name for slot in slots for name in slot.alternatives if name in FIELDS}
+        return _fields_of(part for segment in self.segments for part in segment)
 
     @property
     def counts(self) -> bool:
@@ -104,6 +91,38 @@ class Template:
                 return pieces
             filled.extend(pieces)
         return filled
+
+
+@dataclass(frozen=True, slots=True)
+class Wording:
+    """A text with placeholders, such as a tag or one argument of a program; values stand in it as they are."""
+
+    text: str
+    parts: tuple[str | Slot, ...]
+
+    @property
+    def fields(self) -> set[str]:
+        """The fields that it is filled in from."""
+        return _fields_of(self.parts)
+
+    def fill(self, facts: Facts, around: Filling) -> str | Missing:
+        """Return the text for one entry, or what was missing."""
+        filled = ""
+        for part in self.parts:
+            value = part if isinstance(part, str) else _value(part, facts, around)
+            if isinstance(part, Slot) and (value in (None, "") or isinstance(value, Unknown)):
+                return _missing(part, value)
+            filled += str(value)
+        return filled
+
+
+def _fields_of(parts: Iterable[str | Slot]) -> set[str]:
+    return {name for part in parts if isinstance(part, Slot) for name in part.alternatives if name in FIELDS}
+
+
+def _missing(slot: Slot, value: Fact) -> Missing:
+    why = f" ({value.reason})" if isinstance(value, Unknown) else ""
+    return Missing(f"no value for {{{slot.written}}}{why}")
 
 
 @dataclass(frozen=True)
@@ -197,8 +216,7 @@ def _fill_segment(segment: Sequence[str | Slot], facts: Facts, around: Filling) 
             continue
         value = _value(part, facts, around)
         if value in (None, "") or isinstance(value, Unknown):
-            why = f" ({value.reason})" if isinstance(value, Unknown) else ""
-            return Missing(f"no value for {{{part.written}}}{why}")
+            return _missing(part, value)
         # The slashes of a date format are the technician's own; those of a value are not.
         texts = str(value).split("/") if "/" in part.codes else [str(value)]
         for index, text in enumerate(texts):
@@ -278,12 +296,30 @@ def parse_template(
     return Template(text, tuple(segments), bool(root) or text.startswith("/"))
 
 
+def parse_wording(
+    text: str, places: Mapping[str, str], captures: Mapping[str, CaptureKind] = NO_CAPTURES
+) -> Wording:  # fmt: skip
+    """Read a text with placeholders.
+
+    Raises:
+        Wrong: a placeholder does not exist.
+    """
+    parts: list[str | Slot] = []
+    for brace, slot, slash, alone, plain in TOKEN.findall(text):
+        if alone:
+            raise Wrong(
+                f'a brace stands alone in "{text}"', "a placeholder looks like {type}; a brace itself is doubled"
+            )
+        parts.append(brace[:1] or slash or plain or _slot(slot, places, captures))
+    return Wording(text, tuple(parts))
+
+
 def _segments(
     text: str, places: Mapping[str, str], captures: Mapping[str, CaptureKind]
 ) -> list[tuple[str | Slot, ...]]:
     """Split at the slashes outside braces, and each piece into literal texts and slots."""
     segments: list[list[str | Slot]] = [[]]
-    for brace, slot, slash, alone, plain in _TOKEN.findall(text):
+    for brace, slot, slash, alone, plain in TOKEN.findall(text):
         parts = segments[-1]
         if slash:
             segments.append([])
@@ -354,115 +390,3 @@ def _check_codes(written: str, codes: str, kinds: set[str]) -> None:
     for code in found:
         if code not in _DATE_CODES or not code:
             raise Wrong(f"%{code} is not a date code", "%Y is the year, %m the month, %d the day, %B the month's name")
-
-
-def check_capture_name(name: str) -> None:
-    """Refuse a name for a captured part that means something else already.
-
-    Raises:
-        Wrong: it is a field or a placeholder, or no name at all.
-    """
-    if name in FIELDS or name in EXTRAS:
-        raise Wrong(f"{{{name}}} is a placeholder already", "give what is captured another name")
-    if not re.fullmatch(r"[A-Za-z_][A-Za-z0-9_]*", name):
-        raise Wrong(f"{{{name}}} is no name for what is captured", "use letters and digits")
-
-
-@dataclass(frozen=True, eq=False)
-class Reading:
-    """A pattern that takes whole names apart.
-
-    Args:
-        expression: what a name must look like; its groups are numbered in order.
-        names: the captured parts, in the same order.
-        codes: for dates their format.
-        kinds: what each part is.
-    """
-
-    expression: regex.Pattern[str]
-    names: tuple[str, ...]
-    codes: Mapping[str, str]
-    kinds: Mapping[str, CaptureKind]
-
-    def fits(self, text: str) -> bool | None:
-        """Return whether a name fits, None where that took too long."""
-        try:
-            return self._parts(text) is not None
-        except TimeoutError:
-            return None
-
-    def read(self, text: str) -> dict[str, str | int] | None:
-        """Return the parts of a name, dates in ns since the epoch, or None where it does not fit."""
-        try:
-            return self._parts(text)
-        except TimeoutError:
-            return None
-
-    def _parts(self, text: str) -> dict[str, str | int] | None:
-        text = text if text.isascii() else unicodedata.normalize("NFC", text)
-        match = self.expression.fullmatch(text, timeout=_READ_SECONDS)
-        if match is None:
-            return None
-        found: dict[str, str | int] = {}
-        for name, part in zip(self.names, match.groups(), strict=True):
-            kind = self.kinds[name]
-            if kind == "text":
-                found[name] = part
-            elif kind == "number":
-                found[name] = int(part)
-            else:
-                try:
-                    moment = datetime.strptime(part, self.codes[name])
-                    found[name] = int(moment.timestamp()) * SECOND_NS
-                except (ValueError, OverflowError, OSError):
-                    return None  # looks like a date, and is none
-        return found
-
-
-def parse_reading(text: str, exactly: bool) -> Reading:
-    """Read a pattern for `fits`.
-
-    Raises:
-        Wrong: a brace or a name in it makes no sense.
-    """
-    expression, names, codes, kinds = "", [], {}, {}
-    for brace, slot, slash, alone, plain in _TOKEN.findall(unicodedata.normalize("NFC", text)):
-        if alone:
-            raise Wrong(
-                f'a brace stands alone in "{text}"', "a captured part looks like {page}; a brace itself is doubled"
-            )
-        if slash or plain or brace:
-            expression += re.escape(slash or plain or brace[:1])
-            continue
-        name, colon, form = slot.partition(":")
-        if "|" in name or '"' in name:
-            raise Wrong(f"{{{slot}}} has alternatives", "they go into targets; here a part has one name")
-        check_capture_name(name)
-        if name in names:
-            raise Wrong(f"{{{name}}} stands twice", "give each part a name of its own")
-        names.append(name)
-        looks, kinds[name] = _looks_of(slot, form if colon else "")
-        codes[name] = form
-        expression += f"({looks})"
-    import regex
-
-    flags = regex.DOTALL | (0 if exactly else regex.IGNORECASE)
-    return Reading(regex.compile(expression, flags), tuple(names), codes, kinds)
-
-
-def _looks_of(slot: str, form: str) -> tuple[str, CaptureKind]:
-    if not form:
-        return ".+?", "text"
-    if re.fullmatch(r"0?[1-9]", form):
-        return rf"[0-9]{{{form[-1]},15}}", "number"
-    looks, at = "", 0
-    for match in re.finditer(r"%(.?)", form):
-        if match[1] not in _CODE_LOOKS:
-            raise Wrong(f"%{match[1]} cannot be read in {{{slot}}}", f"known are %{', %'.join(_CODE_LOOKS)}")
-        looks += re.escape(form[at : match.start()]) + _CODE_LOOKS[match[1]]
-        at = match.end()
-    if not at:
-        raise Wrong(
-            f"{{{slot}}} has a format without codes", "dates take one, as {day:%Y-%m-%d}, numbers, as {page:03}"
-        )
-    return looks + re.escape(form[at:]), "date"

@@ -40,7 +40,7 @@ def wanted_place(book: RuleBook, rule: Rule, facts: Facts, fixed_root: Callable[
             segments = rule.move.fill(facts, filling)
             if isinstance(segments, Missing):
                 return segments
-            folder = _target(rule.move, segments, facts.base, fixed_root)
+            folder = target_folder(rule.move, segments, facts.base, fixed_root)
         if rule.rename is not None:
             segments = rule.rename.fill(facts, filling)
             if isinstance(segments, Missing):
@@ -62,7 +62,8 @@ def wanted_place(book: RuleBook, rule: Rule, facts: Facts, fixed_root: Callable[
     return Wanted(first, numbered)
 
 
-def _target(target: Template, segments: list[str], base: str, fixed_root: Callable[[str], str]) -> str:
+def target_folder(target: Template, segments: list[str], base: str, fixed_root: Callable[[str], str]) -> str:
+    """Return the absolute path of a filled-in target; relative ones are below `in`."""
     if not target.absolute:
         return os.path.normpath(os.path.join(base, *segments))
     root = fixed_root(os.path.join("/", *segments[: target.fixed]))

@@ -1,9 +1,10 @@
 """What was intended and what was done, in SQLite: written before the first change of a run.
 
 Guarantee: when `begin` has returned, every step of the run is on the disk with all that is needed
-to find out later whether it was done, and to take it back. Limit: marks of steps are written in
-batches, since their outcome can be read off the disk; after a kill up to a batch of them is
-missing until the run is settled.
+to find out later whether it was done, and to take it back; when `note` has returned, what a verb
+says before a point of no return is on the disk, too. Limit: marks of steps are written in batches,
+since their outcome can be read off the disk; after a kill up to a batch of them is missing until
+the run is settled.
 """
 
 from __future__ import annotations
@@ -12,18 +13,21 @@ import json
 import os
 import pwd
 import sqlite3
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Literal, cast
+from typing import Literal, TypeVar, cast
 
 from frugal_sorter.errors import StateError, UsageError
-from frugal_sorter.files.record import Identity, Kind, Place
-from frugal_sorter.plans.plan import Plan, Step, VerbName
+from frugal_sorter.files.record import Identity, Place
+from frugal_sorter.plans.plan import ATTENDING, TAKING, Plan, Step, VerbName, Witness
+from frugal_sorter.state.reserve import Reserve
 from frugal_sorter.work.mark import Mark, Outcome
 
-SCHEMA = 1
+SCHEMA = 2
 FILE_NAME = "journal.sqlite"
+Done = TypeVar("Done")
 RunState = Literal["open", "done", "stopped", "interrupted"]
 
 _TABLES = """
@@ -37,24 +41,45 @@ CREATE TABLE steps (
     run INTEGER NOT NULL, id INTEGER NOT NULL, verb TEXT NOT NULL, rule INTEGER NOT NULL,
     source_folder INTEGER, source_name BLOB, target_folder INTEGER, target_name BLOB,
     kind TEXT, dev INTEGER, ino INTEGER, size INTEGER, mtime_ns INTEGER, born_ns INTEGER,
-    inside TEXT, args TEXT NOT NULL,
-    outcome INTEGER, reason TEXT, now TEXT,
+    inside TEXT, sample TEXT, args TEXT NOT NULL,
+    outcome INTEGER, reason TEXT, now TEXT, data TEXT, grouped INTEGER NOT NULL DEFAULT 0, witness TEXT,
     PRIMARY KEY (run, id)
 ) WITHOUT ROWID;
-CREATE INDEX steps_by_source ON steps (source_folder, source_name);
-CREATE INDEX steps_by_target ON steps (target_folder, target_name);
+CREATE INDEX steps_by_target ON steps (target_folder);
 """
+# What brings a journal of an older schema to the next one.
+_MIGRATIONS = {
+    1: """
+ALTER TABLE steps ADD COLUMN sample TEXT;
+ALTER TABLE steps ADD COLUMN data TEXT;
+ALTER TABLE steps ADD COLUMN grouped INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE steps ADD COLUMN witness TEXT;
+DROP INDEX steps_by_source;
+DROP INDEX steps_by_target;
+CREATE INDEX steps_by_target ON steps (target_folder);
+""",
+}
+_COLUMNS = (
+    "run", "id", "verb", "rule", "source_folder", "source_name", "target_folder", "target_name",
+    "kind", "dev", "ino", "size", "mtime_ns", "born_ns", "inside", "sample", "args", "grouped", "witness",
+)  # fmt: skip
 _STEP = """
 SELECT s.id, s.verb, r.name, r.key, sf.path, s.source_name, tf.path, s.target_name,
-    s.kind, s.dev, s.ino, s.size, s.mtime_ns, s.born_ns, s.inside, s.args, s.outcome, s.reason, s.now
+    s.kind, s.dev, s.ino, s.size, s.mtime_ns, s.born_ns, s.inside, s.sample, s.args, s.grouped, s.witness,
+    s.outcome, s.reason, s.now, s.data
 FROM steps s JOIN rules r ON r.id = s.rule
 LEFT JOIN folders sf ON sf.id = s.source_folder LEFT JOIN folders tf ON tf.id = s.target_folder
 """
+# What says how an entry was once its step was done; most are as they were before (`_SAME`).
+_NOW = "s.now, s.kind, s.dev, s.ino, s.size, s.mtime_ns, s.born_ns, s.inside, s.sample"
+_SAME = "="
 # Steps by which rules put entries somewhere, undos aside.
 _PUT = """
 FROM steps s JOIN folders f ON f.id = s.target_folder JOIN rules r ON r.id = s.rule JOIN runs ON runs.id = s.run
-WHERE s.outcome = ? AND NOT runs.backward
+WHERE s.outcome = ? AND NOT runs.backward AND s.verb NOT IN ('trash', 'restore', 'make-folder')
 """
+_ATTENDING = f"({', '.join(repr(verb) for verb in sorted(ATTENDING))})"
+_TAKING = f"({', '.join(repr(verb) for verb in sorted(TAKING))})"
 
 
 @dataclass(frozen=True, slots=True)
@@ -94,8 +119,11 @@ class Journal:
 
     def __init__(self, folder: Path, write: bool) -> None:
         self.path = folder / FILE_NAME
+        self._reserve = Reserve(folder) if write else None
+        self._taken: dict[int, dict[Place, int]] = {}
+        self._puts: dict[str, dict[str, list[tuple[int, str, int, Identity]]]] = {}
         try:
-            self._db = self._connect(write)
+            self._db = self._with_room(lambda: self._connect(write))
         except sqlite3.OperationalError as error:
             raise StateError(
                 f"{self.path}: the journal cannot be opened ({error})", "make room, or mend its rights"
@@ -106,6 +134,15 @@ class Journal:
                 "move it aside to start a new one; what it holds can then not be undone",
             ) from error
 
+    def _with_room(self, work: Callable[[], Done]) -> Done:
+        """Do some work with the database; if the disk is full, once more with the room that was kept."""
+        try:
+            return work()
+        except (sqlite3.OperationalError, OSError):
+            if self._reserve is None or not self._reserve.release():
+                raise
+            return work()
+
     def _connect(self, write: bool) -> sqlite3.Connection:
         fresh = not self.path.exists()
         if fresh and not write:
@@ -114,7 +151,13 @@ class Journal:
             if fresh:
                 os.close(os.open(self.path, os.O_CREAT | os.O_WRONLY | os.O_CLOEXEC, 0o600))
             db = sqlite3.connect(self.path, isolation_level=None, timeout=10)
-            db.execute("PRAGMA journal_mode = WAL")
+            try:
+                db.execute("PRAGMA journal_mode = WAL")
+            except sqlite3.OperationalError:
+                if write or Path(f"{self.path}-wal").exists():
+                    raise
+                # Reading, too, makes files beside the journal; on a full disk it must do without.
+                db = sqlite3.connect(f"{self.path.as_uri()}?immutable=1", isolation_level=None, uri=True)
             db.execute("PRAGMA synchronous = FULL")
         version = db.execute("PRAGMA user_version").fetchone()[0]
         if version == 0:
@@ -125,6 +168,8 @@ class Journal:
                 f"{self.path}: the journal is of a newer version ({version}; this one knows {SCHEMA})",
                 "install that version of frugal-sorter again",
             )
+        for older in range(version, SCHEMA) if version else ():
+            db.executescript(f"BEGIN IMMEDIATE; {_MIGRATIONS[older]} PRAGMA user_version = {older + 1}; COMMIT;")
         return db
 
     def __enter__(self) -> Journal:
@@ -132,6 +177,8 @@ class Journal:
 
     def __exit__(self, *_: object) -> None:
         self._db.close()
+        if self._reserve is not None:
+            self._reserve.keep()
 
     # Writing
 
@@ -141,9 +188,17 @@ class Journal:
         Raises:
             StateError: it cannot be written; then nothing may be changed.
         """
-        account = pwd.getpwuid(os.geteuid()).pw_name if _has_account() else str(os.geteuid())
         try:
-            self._db.execute("BEGIN IMMEDIATE")
+            return self._with_room(lambda: self._begin(plan, began_ns))
+        except sqlite3.Error as error:
+            raise StateError(
+                f"{self.path}: the run cannot be written down ({error}), so nothing was changed",
+                "make room there",
+            ) from error
+
+    def _begin(self, plan: Plan, began_ns: int) -> int:
+        account = pwd.getpwuid(os.geteuid()).pw_name if _has_account() else str(os.geteuid())
+        with self._transaction():
             cursor = self._db.execute(
                 "INSERT INTO runs (kind, origin, undoes, backward, account, began_ns, state)"
                 " VALUES (?, ?, ?, ?, ?, ?, 'open')",
@@ -152,18 +207,23 @@ class Journal:
             run = cast(int, cursor.lastrowid)
             ids = _Ids(self._db)
             self._db.executemany(
-                f"INSERT INTO steps VALUES ({', '.join('?' * 19)})",
+                f"INSERT INTO steps ({', '.join(_COLUMNS)}) VALUES ({', '.join('?' * len(_COLUMNS))})",
                 (_row(run, step, ids) for step in plan.steps),
             )
+        return run
+
+    @contextmanager
+    def _transaction(self) -> Iterator[None]:
+        self._taken.clear()
+        self._puts.clear()
+        self._db.execute("BEGIN IMMEDIATE")
+        try:
+            yield
             self._db.execute("COMMIT")
-        except sqlite3.Error as error:
+        except BaseException:
             if self._db.in_transaction:
                 self._db.execute("ROLLBACK")
-            raise StateError(
-                f"{self.path}: the run cannot be written down ({error}), so nothing was changed",
-                "make room there",
-            ) from error
-        return run
+            raise
 
     def _backward(self, plan: Plan) -> bool:
         """Tell whether a plan takes entries back; the undo of an undo puts them where the rules did."""
@@ -177,22 +237,68 @@ class Journal:
             StateError: it cannot be written; the run must stop, and is settled by the next.
         """
         rows = [
-            (mark.outcome, mark.reason, json.dumps(mark.now) if mark.now else None, run, mark.step) for mark in marks
-        ]
-        self._write("UPDATE steps SET outcome = ?, reason = ?, now = ? WHERE run = ? AND id = ?", rows)
+            (
+                mark.outcome, mark.reason, _as_text(mark.now) if mark.now else None,
+                json.dumps(mark.data) if mark.data else None, run, mark.step,
+            )
+            for mark in marks
+        ]  # fmt: skip
+        self._write("UPDATE steps SET outcome = ?, reason = ?, now = ?, data = ? WHERE run = ? AND id = ?", rows)
+
+    def mark_done(self, run: int, spans: Sequence[tuple[int, int, bool]]) -> None:
+        """Write down that whole spans of steps were done, and left their entries as they were or took them away.
+
+        Args:
+            run: the run.
+            spans: the first and the last step of each, and whether its entries are there.
+
+        Raises:
+            StateError: as `mark`.
+        """
+        rows = [(Outcome.DONE, _SAME if there else None, run, first, last) for first, last, there in spans]
+        self._write("UPDATE steps SET outcome = ?, reason = '', now = ? WHERE run = ? AND id BETWEEN ? AND ?", rows)
+
+    def note(self, run: int, mark: Mark) -> None:
+        """Write down, durably, what a verb says before a point of no return.
+
+        Raises:
+            StateError: it cannot be written; then the verb must not go on.
+        """
+        self.mark(run, [mark])
 
     def close(self, run: int, state: RunState, ended_ns: int) -> None:
         """Say that a run has ended, and how."""
         self._write("UPDATE runs SET state = ?, ended_ns = ? WHERE id = ?", [(state, ended_ns, run)])
 
-    def _write(self, statement: str, rows: Iterable[Sequence[object]]) -> None:
+    def forget(self, before_ns: int) -> int:
+        """Forget the runs that ended before a moment, and return how many.
+
+        Kept are those whose ends are not all known, and those of which something still lies in a trash.
+        """
+        old = [run for run in self.runs() if run.ended_ns is not None and run.ended_ns < before_ns]
+        gone = [run.id for run in old if not self._is_needed(run.id)]
+        if gone:
+            self._write("DELETE FROM steps WHERE run = ?", [(run,) for run in gone])
+            self._write("DELETE FROM runs WHERE id = ?", [(run,) for run in gone])
+        return len(gone)
+
+    def _is_needed(self, run: int) -> bool:
+        for step, mark in self.steps(run):
+            if mark is None or mark.outcome in (Outcome.OPEN, Outcome.NOTED):
+                return True
+            trashed = step.verb == "trash" and mark.outcome == Outcome.DONE and step.target is not None
+            if trashed and step.target is not None and os.path.lexists(step.target.path):
+                return True
+        return False
+
+    def _write(self, statement: str, rows: Sequence[Sequence[object]]) -> None:
+        def write() -> None:
+            with self._transaction():
+                self._db.executemany(statement, rows)
+
         try:
-            self._db.execute("BEGIN IMMEDIATE")
-            self._db.executemany(statement, rows)
-            self._db.execute("COMMIT")
+            self._with_room(write)
         except sqlite3.Error as error:
-            if self._db.in_transaction:
-                self._db.execute("ROLLBACK")
             raise StateError(f"{self.path}: the journal cannot be written ({error})", "make room there") from error
 
     # Reading
@@ -201,7 +307,7 @@ class Journal:
         """Return all runs, the oldest first."""
         rows = self._db.execute(
             "SELECT id, kind, origin, undoes, account, began_ns, ended_ns, state,"
-            " EXISTS (SELECT 1 FROM steps WHERE run = runs.id AND verb = 'move' AND outcome = ?)"
+            f" EXISTS (SELECT 1 FROM steps WHERE run = runs.id AND verb NOT IN {_ATTENDING} AND outcome = ?)"
             " FROM runs ORDER BY id DESC",
             (Outcome.DONE,),
         ).fetchall()
@@ -236,48 +342,98 @@ class Journal:
             yield _step(row)
 
     def counts(self, run: int) -> dict[Outcome | None, int]:
-        """Return how many moves of a run ended in which way; None is for those without a mark."""
+        """Return how many steps of a run ended in which way; None is for those without a mark."""
         rows = self._db.execute(
-            "SELECT outcome, COUNT(*) FROM steps WHERE run = ? AND verb = 'move' GROUP BY outcome", (run,)
+            f"SELECT outcome, COUNT(*) FROM steps WHERE run = ? AND verb NOT IN {_ATTENDING} GROUP BY outcome", (run,)
         )
         return {None if outcome is None else Outcome(outcome): count for outcome, count in rows}
 
     def moved_on(self, after: int, place: Place) -> Run | None:
         """Return the first run after another that took an entry away from a place."""
-        row = self._db.execute(
-            "SELECT s.run FROM steps s JOIN folders f ON f.id = s.source_folder WHERE f.path = ? AND s.source_name = ?"
-            " AND s.run > ? AND s.verb = 'move' AND s.outcome = ? ORDER BY s.run LIMIT 1",
-            (os.fsencode(place.folder), os.fsencode(place.name), after, Outcome.DONE),
-        ).fetchone()
-        return None if row is None else self.run(int(row[0]))
+        if after not in self._taken:
+            rows = self._db.execute(
+                "SELECT f.path, s.source_name, s.run FROM steps s JOIN folders f ON f.id = s.source_folder"
+                f" WHERE s.run > ? AND s.verb IN {_TAKING} AND s.outcome = ? ORDER BY s.run DESC",
+                (after, Outcome.DONE),
+            )
+            self._taken[after] = {Place(os.fsdecode(folder), os.fsdecode(name)): run for folder, name, run in rows}
+        run = self._taken[after].get(place)
+        return None if run is None else self.run(run)
 
     def put_at(self, rule_key: str, place: Place) -> tuple[int, Identity] | None:
         """Return the last run in which a rule moved an entry to a place, and that entry."""
-        row = self._db.execute(
-            f"SELECT s.run, s.now {_PUT} AND f.path = ? AND s.target_name = ? AND r.key = ? ORDER BY s.run DESC LIMIT 1",
-            (Outcome.DONE, os.fsencode(place.folder), os.fsencode(place.name), rule_key),
-        ).fetchone()
-        return None if row is None or row[1] is None else (int(row[0]), _identity(row[1]))
+        for run, key, _, now in self._put_in(place.folder).get(place.name, ()):
+            if key == rule_key:
+                return run, now
+        return None
+
+    def _put_in(self, folder: str) -> dict[str, list[tuple[int, str, int, Identity]]]:
+        """Return what rules have put into a folder, by name and the last first: run, rule key, moment and entry."""
+        if folder not in self._puts:
+            found: dict[str, list[tuple[int, str, int, Identity]]] = {}
+            rows = self._db.execute(
+                f"SELECT s.target_name, s.run, r.key, runs.began_ns, {_NOW} {_PUT} AND f.path = ? ORDER BY s.run DESC",
+                (Outcome.DONE, os.fsencode(folder)),
+            )
+            for name, run, key, began_ns, *now in rows:
+                if now[0] is not None:
+                    found.setdefault(os.fsdecode(name), []).append((run, key, began_ns, _now(now)))
+            self._puts[folder] = found
+        return self._puts[folder]
 
     def taken_back(self) -> dict[tuple[str, Place], tuple[int, Identity]]:
-        """Return the entries that undos put back: by rule and place, the run and the entry."""
+        """Return the entries that undos put back or undid something of: by rule and place, the run and the entry."""
         rows = self._db.execute(
-            "SELECT r.key, f.path, s.target_name, s.run, s.now FROM steps s JOIN runs ON runs.id = s.run"
-            " JOIN rules r ON r.id = s.rule JOIN folders f ON f.id = s.target_folder"
-            " WHERE runs.backward AND s.verb = 'move' AND s.outcome = ? ORDER BY s.run",
+            f"SELECT r.key, s.verb, f.path, s.target_name, s.run, s.args, {_NOW} FROM steps s"
+            " JOIN runs ON runs.id = s.run JOIN rules r ON r.id = s.rule LEFT JOIN folders f ON f.id = s.target_folder"
+            " WHERE runs.backward AND s.outcome = ? AND s.verb IN"
+            " ('move', 'move-across', 'restore', 'remove-made', 'set-attribute') ORDER BY s.run",
             (Outcome.DONE,),
         )
-        return {
-            (key, Place(os.fsdecode(folder), os.fsdecode(name))): (run, _identity(now))
-            for key, folder, name, run, now in rows
-        }
+        found: dict[tuple[str, Place], tuple[int, Identity]] = {}
+        for key, verb, folder, name, run, args, *now in rows:
+            if verb in ("remove-made", "set-attribute"):
+                of = json.loads(args)
+                if "entry" in of:
+                    found[key, Place(*of["entry"])] = (run, Identity(*of["entry_was"]))
+            else:
+                found[key, Place(os.fsdecode(folder), os.fsdecode(name))] = (run, _now(now))
+        return found
+
+    def has_run(self, rule_key: str) -> list[Identity]:
+        """Return the entries that a rule has run its program for."""
+        rows = self._db.execute(
+            f"SELECT {_NOW} FROM steps s JOIN rules r ON r.id = s.rule"
+            " WHERE r.key = ? AND s.verb = 'run' AND s.outcome = ?",
+            (rule_key, Outcome.DONE),
+        )
+        return [_now(row) for row in rows if row[0]]
+
+    def about(self, name: str) -> list[tuple[int, Step, Mark | None]]:
+        """Return the steps about entries of some name, old or new, in order.
+
+        Args:
+            name: a name, or an absolute path.
+        """
+        folder, last = os.path.split(name)
+        found: dict[tuple[int, int], tuple[int, Step, Mark | None]] = {}
+        for side in ("source", "target"):
+            where, values = f"s.{side}_name = ?", [os.fsencode(last)]
+            if folder:
+                where += f" AND {side[0]}f.path = ?"
+                values.append(os.fsencode(folder))
+            for run, *row in self._db.execute(_STEP.replace("SELECT", "SELECT s.run,", 1) + f" WHERE {where}", values):
+                step, mark = _step(tuple(row))
+                if step.verb not in ATTENDING:
+                    found[run, step.id] = (run, step, mark)
+        return [found[key] for key in sorted(found)]
 
     def written(self, rule_keys: Sequence[str]) -> frozenset[str]:
         """Return the folders that some rules have moved entries into."""
         found: set[str] = set()
         for key in rule_keys:
             rows = self._db.execute(
-                f"SELECT DISTINCT f.path {_PUT} AND r.key = ? AND s.verb = 'move'",
+                f"SELECT DISTINCT f.path {_PUT} AND r.key = ?",
                 (Outcome.DONE, key),
             )
             found.update(os.fsdecode(path) for (path,) in rows)
@@ -285,11 +441,9 @@ class Journal:
 
     def arrived(self, place: Place) -> tuple[int, Identity] | None:
         """Return when the tool last moved an entry to a place, in ns, and that entry."""
-        row = self._db.execute(
-            f"SELECT runs.began_ns, s.now {_PUT} AND f.path = ? AND s.target_name = ? ORDER BY s.run DESC LIMIT 1",
-            (Outcome.DONE, os.fsencode(place.folder), os.fsencode(place.name)),
-        ).fetchone()
-        return None if row is None or row[1] is None else (int(row[0]), _identity(row[1]))
+        for _, _, began_ns, now in self._put_in(place.folder).get(place.name, ()):
+            return began_ns, now
+        return None
 
 
 def _has_account() -> bool:
@@ -327,38 +481,68 @@ class _Ids:
 
 def _row(run: int, step: Step, ids: _Ids) -> tuple[object, ...]:
     source, target, was = step.source, step.target, step.was
+    if was is not None and was.ino >= 1 << 63:
+        was = was._replace(ino=_signed(was.ino))
     return (
         run, step.id, step.verb, ids.rule(step.rule, step.rule_key),
         source and ids.folder(source.folder), source and os.fsencode(source.name),
         target and ids.folder(target.folder), target and os.fsencode(target.name),
-        *(was._replace(ino=_signed(was.ino)) if was else (None,) * len(Identity._fields)),
-        json.dumps(dict(step.args)), None, None, None,
+        *(was or _NOBODY), json.dumps(dict(step.args)) if step.args else "{}", step.group,
+        json.dumps([step.witness.place, step.witness.identity]) if step.witness else None,
     )  # fmt: skip
+
+
+_NOBODY = (None,) * len(Identity._fields)
 
 
 def _step(row: tuple[object, ...]) -> tuple[Step, Mark | None]:
-    (number, verb, rule, key, source_folder, source_name, target_folder, target_name,
-     kind, dev, ino, size, mtime_ns, born_ns, inside, args, outcome, reason, now) = row  # fmt: skip
-    was = None
-    if kind is not None:
-        was = Identity(
-            cast(Kind, kind), *cast(tuple[int, int, int, int], (dev, ino, size, mtime_ns)), cast(int, born_ns)
-        )
-        was = was._replace(ino=_unsigned(was.ino), inside=cast("str | None", inside))
+    number, verb, rule, key, source_folder, source_name, target_folder, target_name, *was_and_rest = row
+    was = _was(was_and_rest[:8])
+    args, grouped, witness, outcome, reason, now, data = was_and_rest[8:]
     step = Step(
         cast(int, number), cast(VerbName, verb), cast(str, rule), cast(str, key),
-        _place(source_folder, source_name), _place(target_folder, target_name), was, json.loads(cast(str, args)),
+        _place(source_folder, source_name), _place(target_folder, target_name), was,
+        {} if args == "{}" else json.loads(cast(str, args)),
+        cast(int, grouped), _witness(cast("str | None", witness)),
     )  # fmt: skip
     if outcome is None:
         return step, None
-    found = _identity(cast(str, now)) if now else None
-    return step, Mark(step.id, Outcome(cast(int, outcome)), cast(str, reason), found)
+    found = was if now == _SAME else _identity(cast(str, now)) if now else None
+    known = json.loads(cast(str, data)) if data else None
+    return step, Mark(step.id, Outcome(cast(int, outcome)), cast(str, reason), found, known)
+
+
+def _was(columns: Sequence[object]) -> Identity | None:
+    if columns[0] is None:
+        return None
+    was = Identity(*columns)  # type: ignore[arg-type]
+    return was if was.ino >= 0 else was._replace(ino=_unsigned(was.ino))
+
+
+def _now(columns: Sequence[object]) -> Identity:
+    """Return an entry as it was once its step was done, from the columns of `_NOW`."""
+    if columns[0] == _SAME:
+        was = _was(columns[1:])
+        assert was is not None
+        return was
+    return _identity(cast(str, columns[0]))
+
+
+def _witness(text: str | None) -> Witness | None:
+    if text is None:
+        return None
+    place, identity = json.loads(text)
+    return Witness(Place(*place), Identity(*identity))
 
 
 def _place(folder: object, name: object) -> Place | None:
     if name is None:
         return None
     return Place(os.fsdecode(cast(bytes, folder)), os.fsdecode(cast(bytes, name)))
+
+
+def _as_text(identity: Identity) -> str:
+    return json.dumps(identity)
 
 
 def _identity(text: str) -> Identity:

@@ -1,56 +1,112 @@
-"""What became of a step."""
+"""What became of a step, and what a verb is."""
 
 from __future__ import annotations
 
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
 from enum import IntEnum
-from typing import NamedTuple, Protocol
+from typing import Any, NamedTuple, Protocol
 
-from frugal_sorter.files.record import Identity
+from frugal_sorter.files.record import Identity, Place
+from frugal_sorter.files.walk import reason_of
 from frugal_sorter.plans.plan import Step
+from frugal_sorter.work.descriptors import Descriptors
 
 # Why a step of a killed run has no effect.
 INTERRUPTED = "interrupted before it was done"
+CHANGED = "changed since it was planned"
 
 
 class Outcome(IntEnum):
-    """How a step ended. LEFT is as designed; OPEN is what a kill left undecided."""
+    """How a step ended. LEFT is as designed; OPEN is what a kill left undecided.
+
+    NOTED is no end: it is what a verb wrote down before a point of no return.
+    """
 
     DONE = 1
     SKIPPED = 2
     FAILED = 3
     OPEN = 4
     LEFT = 5
+    NOTED = 6
 
 
 class Mark(NamedTuple):
-    """The end of a step: why, where it is not DONE, and the entry as it is now, where it is."""
+    """The end of a step: why, where it is not DONE, the entry as it is now, and what only its verb knows."""
 
     step: int
     outcome: Outcome
     reason: str = ""
     now: Identity | None = None
+    data: Mapping[str, Any] | None = None
+
+
+class NotDone(Exception):
+    """A step was not done; nothing of it is left on the disk."""
+
+    def __init__(self, outcome: Outcome, reason: str) -> None:
+        super().__init__(reason)
+        self.outcome = outcome
+        self.reason = reason
+
+
+@dataclass
+class Job:
+    """What the verbs of one run share.
+
+    Args:
+        descriptors: the open folders.
+        run: its number.
+        began_ns: when it began.
+        note: writes a NOTED mark down, durably.
+        now_at: while a killed run is settled, where later steps have put entries.
+    """
+
+    descriptors: Descriptors
+    run: int = 0
+    began_ns: int = 0
+    note: Callable[[Mark], None] = lambda _mark: None
+    now_at: dict[Place, Place] = field(default_factory=dict)
+
+    def private(self, step: Step) -> str:
+        """Return the only name under which a step may leave something unfinished, beside its final place."""
+        return f".frugal-{self.run}-{step.id}"
 
 
 class Verb(Protocol):
     """One kind of change: doing it, finding out after a kill whether it was done, and its way back."""
 
     def do(self, step: Step) -> Mark:
-        """Carry a step out. What goes wrong with one file is in the mark, not raised."""
+        """Carry a step out.
+
+        Raises:
+            NotDone, OSError: it was not done, and nothing of it is left.
+        """
         ...
 
-    def settle(self, step: Step, began_ns: int, repair: bool) -> Mark:
-        """Tell from the disk alone how a step of a killed run ended; may be called again.
+    def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
+        """Tell from the disk how a step of a killed run ended; may be called again.
 
         Args:
             step: a step without a mark.
-            began_ns: when its run began.
+            note: what it wrote down last.
             repair: also put right what the kill left half done.
         """
         ...
 
     def back(self, step: Step, mark: Mark) -> Step | None:
-        """Return the step that takes a done one back, or None where nothing is to do.
+        """Return the step that takes a done one back, or None where nothing can.
 
         Its `was` is what must be there; the undo planner looks whether it is.
         """
         ...
+
+
+def attempt(verb: Verb, step: Step) -> Mark:
+    """Carry a step out; what goes wrong with one entry is a mark."""
+    try:
+        return verb.do(step)
+    except NotDone as not_done:
+        return Mark(step.id, not_done.outcome, not_done.reason)
+    except OSError as error:
+        return Mark(step.id, Outcome.FAILED, reason_of(error))

@@ -1,118 +1,143 @@
-"""Moving and renaming files within a volume."""
+"""Moving and renaming entries within a volume."""
 
 from __future__ import annotations
 
 import errno
 import os
+from contextlib import suppress
 
-from frugal_sorter.files.inside import look_inside
-from frugal_sorter.files.record import FileRecord, Identity, Place, Unknown
-from frugal_sorter.files.status import look_or_none
+from frugal_sorter.files.fingerprint import look_like_or_none
+from frugal_sorter.files.record import COARSEST_TIME_NS, Identity, Place
+from frugal_sorter.files.volumes import volume_of
 from frugal_sorter.files.walk import reason_of
 from frugal_sorter.plans.plan import Step
-from frugal_sorter.work.descriptors import Descriptors
-from frugal_sorter.work.mark import INTERRUPTED, Mark, Outcome
+from frugal_sorter.work.entry import Held, ends_of, find, held, put_back, there
+from frugal_sorter.work.mark import CHANGED, INTERRUPTED, Job, Mark, NotDone, Outcome
 from frugal_sorter.work.rename import Rename, rename_without_replacing
-
-CHANGED = "changed since it was planned"
-
-
-def same_entry(found: Identity, planned: Identity) -> bool:
-    """Tell whether an entry is the planned one, and was not written to since."""
-    outside = planned._replace(inside=None)
-    return found.dev == planned.dev and found.same_who(planned) and found.same_state(outside)
-
-
-def _changed_inside(place: Place, was: Identity) -> bool:
-    """Tell whether something below a folder changed; its own numbers do not show that."""
-    if was.inside is None:
-        return False
-    found = look_inside(place.path)
-    return isinstance(found, Unknown) or found.digest != was.inside
 
 
 class Move:
     """Gives an entry another folder or name; its contents are never touched."""
 
-    def __init__(self, descriptors: Descriptors, rename: Rename = rename_without_replacing) -> None:
-        self._descriptors = descriptors
+    def __init__(self, job: Job, rename: Rename = rename_without_replacing) -> None:
+        self._job = job
         self._rename = rename
 
     def do(self, step: Step) -> Mark:
-        source, target, was = _ends(step)
+        source, _, was = ends_of(step)
+        if was.kind == "file" and step.witness is None:
+            # The same as below, for the many.
+            fd, record = find(self._job, source, was)
+            return self.put(step, Held(fd, source, record))
+        with held(self._job, step) as entry:
+            return self.put(step, entry)
+
+    def put(self, step: Step, entry: Held) -> Mark:
+        """Give an entry that is held its target name."""
+        _, target, was = ends_of(step)
         try:
-            source_fd, found = self._descriptors.entry(source)
+            target_fd = self._job.descriptors.folder(target.folder)
         except OSError as error:
-            gone = error.errno in (errno.ENOENT, errno.ENOTDIR, errno.ELOOP)
-            why = "no longer there" if error.errno == errno.ENOENT else reason_of(error)
-            return Mark(step.id, Outcome.SKIPPED if gone else Outcome.FAILED, why)
-        if not same_entry(found.identity, was) or _changed_inside(source, was):
-            return Mark(step.id, Outcome.SKIPPED, CHANGED)
+            missing = "the target folder is not there"
+            raise NotDone(Outcome.FAILED, missing if error.errno == errno.ENOENT else reason_of(error)) from None
         try:
-            self._descriptors.forget(source.path)
-            target_fd = self._descriptors.folder(target.folder)
-            self._rename(source_fd, source.name, target_fd, target.name)
+            self._rename(entry.fd, entry.place.name, target_fd, target.name)
         except FileExistsError:
-            return Mark(step.id, Outcome.SKIPPED, f"the name {target.name} was taken meanwhile")
+            if not self._differs_in_case_alone(entry, target):
+                raise NotDone(Outcome.SKIPPED, f"the name {target.name} was taken meanwhile") from None
+            self._rename_case(step, entry, target)
         except OSError as error:
-            return Mark(step.id, Outcome.FAILED, _failure(error))
-        return self._look_once_more(step, source, source_fd, target, target_fd)
+            if error.errno == errno.EXDEV:
+                raise NotDone(Outcome.FAILED, "the target is on another volume by now") from None
+            raise
+        return self._look_once_more(step, entry, target, target_fd, was)
 
-    def _look_once_more(self, step: Step, source: Place, source_fd: int, target: Place, target_fd: int) -> Mark:
+    def _look_once_more(self, step: Step, entry: Held, target: Place, target_fd: int, was: Identity) -> Mark:
         """Put an entry back that slipped in between the look at the source and its rename."""
-        assert step.was is not None
-        now = look_or_none(target, target_fd)
+        if was.sample is None and _is_same_inode(target, target_fd, was):
+            return Mark(step.id, Outcome.DONE, "", was)
+        now = look_like_or_none(target, was, target_fd)
         if now is None:
-            return Mark(step.id, Outcome.FAILED, "moved, and taken away from there at once by another program")
-        if now.identity.same_who(step.was):
-            return Mark(step.id, Outcome.DONE, now=now.identity._replace(inside=step.was.inside))
+            raise NotDone(Outcome.FAILED, "moved, and taken away from there at once by another program")
+        if now.identity.same_who(was):
+            found = now.identity
+            return Mark(step.id, Outcome.DONE, "", found if was.inside is None else found._replace(inside=was.inside))
         try:
-            self._rename(target_fd, target.name, source_fd, source.name)
+            self._rename(target_fd, target.name, entry.fd, entry.place.name)
         except OSError as error:
-            why = f"another file was moved to {target.path} and could not be put back: {_failure(error)}"
-            return Mark(step.id, Outcome.FAILED, why)
-        return Mark(step.id, Outcome.SKIPPED, CHANGED)
+            why = f"another file was moved to {target.path} and could not be put back: {reason_of(error)}"
+            raise NotDone(Outcome.FAILED, why) from None
+        raise NotDone(Outcome.SKIPPED, CHANGED)
 
-    def settle(self, step: Step, began_ns: int, repair: bool) -> Mark:
-        source, target, was = _ends(step)
+    def _differs_in_case_alone(self, entry: Held, target: Place) -> bool:
+        if entry.place.folder != target.folder or entry.place.name.casefold() != target.name.casefold():
+            return False
+        now = look_like_or_none(target, entry.record.identity, entry.fd)
+        return now is not None and now.identity.same_who(entry.record.identity)
+
+    def _rename_case(self, step: Step, entry: Held, target: Place) -> None:
+        """On a volume that ignores case both names are one, so that a third is needed between them."""
+        private = self._job.private(step)
+        self._rename(entry.fd, entry.place.name, entry.fd, private)
         try:
-            at_source, at_target = _there(look_or_none(source), was), _there(look_or_none(target), was)
+            self._rename(entry.fd, private, entry.fd, target.name)
+        except OSError:
+            self._rename(entry.fd, private, entry.fd, entry.place.name)
+            raise
+
+    def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
+        source, target, was = ends_of(step)
+        aside = Place(source.folder, self._job.private(step))
+        try:
+            at_source, at_target, at_aside = there(source, was), there(target, was), there(aside, was)
         except OSError as error:
             return Mark(step.id, Outcome.OPEN, reason_of(error))
-        if at_source and at_target and was.kind == "file":
+        if at_aside and not at_target:
+            if repair and put_back(self._job, aside, source, was):
+                return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
+            return Mark(step.id, Outcome.OPEN, f"set aside as {aside.path}")
+        if at_source and at_target and was.kind == "file" and at_source.identity.ino == at_target.identity.ino:
             # Killed between the two halves of a rename by link: one file under two names.
             return self._finish_link(step, source, target) if repair else Mark(step.id, Outcome.OPEN, "half done")
         if at_target:
             return Mark(step.id, Outcome.DONE, now=at_target.identity._replace(inside=was.inside))
         if at_source:
+            if repair:
+                self._remove_placeholder(target)
             return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
         return Mark(step.id, Outcome.OPEN, "found neither where it was nor where it was to go")
 
+    def _remove_placeholder(self, target: Place) -> None:
+        """Remove what a kill left of a rename over a placeholder: something empty, made during the run."""
+        with suppress(OSError):
+            fd, found = self._job.descriptors.entry(target)
+            needed = not volume_of(found.identity.dev, target.folder).inodes_last
+            if not needed or found.mtime_ns < self._job.began_ns - COARSEST_TIME_NS:
+                return
+            if found.identity.kind == "file" and found.identity.size == 0 and found.nlink == 1:
+                os.unlink(target.name, dir_fd=fd)
+            elif found.identity.kind == "folder":
+                os.rmdir(target.name, dir_fd=fd)
+
     def _finish_link(self, step: Step, source: Place, target: Place) -> Mark:
-        source_fd, first = self._descriptors.entry(source)
-        _, second = self._descriptors.entry(target)
+        source_fd, first = self._job.descriptors.entry(source)
+        _, second = self._job.descriptors.entry(target)
         if first.nlink < 2 or first.identity != second.identity:
             return Mark(step.id, Outcome.OPEN, "changed while it was looked at")
         os.unlink(source.name, dir_fd=source_fd)
         return Mark(step.id, Outcome.DONE, now=second.identity)
 
     def back(self, step: Step, mark: Mark) -> Step:
-        source, target, was = _ends(step)
-        return Step(0, "move", step.rule, step.rule_key, target, source, mark.now or was)
+        source, target, was = ends_of(step)
+        return Step(step.id, "move", step.rule, step.rule_key, target, source, mark.now or was)
 
 
-def _ends(step: Step) -> tuple[Place, Place, Identity]:
-    assert step.source is not None and step.target is not None and step.was is not None
-    return step.source, step.target, step.was
-
-
-def _there(found: FileRecord | None, was: Identity) -> FileRecord | None:
-    return found if found is not None and found.identity.same_who(was) else None
-
-
-def _failure(error: OSError) -> str:
-    if error.errno == errno.EXDEV:
-        return "the target is on another volume"
-    if error.errno == errno.ENOENT:
-        return "the target folder is not there"
-    return reason_of(error)
+def _is_same_inode(place: Place, fd: int, was: Identity) -> bool:
+    """Tell cheaply whether an entry that was looked at a moment ago is what stands here now."""
+    try:
+        now = os.stat(place.name, dir_fd=fd, follow_symlinks=False)
+    except OSError:
+        return False
+    if (now.st_ino, now.st_dev) != (was.ino, was.dev):
+        return False
+    return was.kind == "folder" or (now.st_size, now.st_mtime_ns) == (was.size, was.mtime_ns)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import ctypes
 import errno
 import os
+import stat
 import sys
 from collections.abc import Callable
 
@@ -12,7 +13,15 @@ _NO_REPLACE = 1
 # A file system that does not know the flag answers EINVAL; an old kernel ENOSYS.
 _NOT_KNOWN = frozenset({errno.EINVAL, errno.ENOSYS, errno.ENOTSUP})
 
+# So does one that knows no second name for a file; for a folder that is always the answer.
+_NO_LINKS = frozenset({errno.EPERM, errno.ENOTSUP, errno.ENOSYS, errno.EMLINK, errno.EINVAL})
+_ENCODING = sys.getfilesystemencoding()
+
 Rename = Callable[[int, str, int, str], None]
+
+
+def _raw(name: str) -> bytes:
+    return name.encode(_ENCODING, "surrogateescape")
 
 
 def _renameat2() -> Rename | None:
@@ -24,7 +33,7 @@ def _renameat2() -> Rename | None:
     call.argtypes = [ctypes.c_int, ctypes.c_char_p, ctypes.c_int, ctypes.c_char_p, ctypes.c_uint]
 
     def rename(source_fd: int, source: str, target_fd: int, target: str) -> None:
-        if call(source_fd, os.fsencode(source), target_fd, os.fsencode(target), _NO_REPLACE) != 0:
+        if call(source_fd, _raw(source), target_fd, _raw(target), _NO_REPLACE) != 0:
             code = ctypes.get_errno()
             raise OSError(code, os.strerror(code), source, None, target)
 
@@ -38,6 +47,31 @@ def by_link(source_fd: int, source: str, target_fd: int, target: str) -> None:
     """
     os.link(source, target, src_dir_fd=source_fd, dst_dir_fd=target_fd, follow_symlinks=False)
     os.unlink(source, dir_fd=source_fd)
+
+
+def over_placeholder(source_fd: int, source: str, target_fd: int, target: str) -> None:
+    """Rename an entry over a placeholder that was created for it, where there is no better way.
+
+    The name is taken by creating it exclusively. Between the look that the placeholder is still ours
+    and empty, and the rename, there is a moment in which another program could write to it; volumes
+    that know neither way above (FAT, exFAT) leave no other.
+    """
+    if stat.S_ISDIR(os.stat(source, dir_fd=source_fd, follow_symlinks=False).st_mode):
+        # The system itself refuses to rename a folder over one that is not empty.
+        os.mkdir(target, dir_fd=target_fd)
+        remove = os.rmdir
+    else:
+        os.close(os.open(target, os.O_CREAT | os.O_EXCL | os.O_WRONLY | os.O_CLOEXEC, 0o600, dir_fd=target_fd))
+        remove = os.unlink
+    try:
+        if remove is os.unlink and os.stat(target, dir_fd=target_fd, follow_symlinks=False).st_size:
+            raise FileExistsError(errno.EEXIST, os.strerror(errno.EEXIST), target)
+        os.rename(source, target, src_dir_fd=source_fd, dst_dir_fd=target_fd)
+    except FileExistsError:
+        raise
+    except OSError:
+        remove(target, dir_fd=target_fd)
+        raise
 
 
 _by_kernel = _renameat2()
@@ -57,4 +91,33 @@ def rename_without_replacing(source_fd: int, source: str, target_fd: int, target
         except OSError as error:
             if error.errno not in _NOT_KNOWN:
                 raise
-    by_link(source_fd, source, target_fd, target)
+    try:
+        by_link(source_fd, source, target_fd, target)
+    except OSError as error:
+        if error.errno not in _NO_LINKS:
+            raise
+        over_placeholder(source_fd, source, target_fd, target)
+
+
+def sync_volume(descriptor: int) -> None:
+    """Wait until all that was written to the volume of an open folder is on the disk (syncfs(2))."""
+    # A descriptor that was opened for its path alone cannot be synced.
+    own = os.open(".", os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC, dir_fd=descriptor)
+    try:
+        call = getattr(ctypes.CDLL(None, use_errno=True), "syncfs", None)
+        if call is None:
+            os.sync()
+        elif call(own) != 0:
+            code = ctypes.get_errno()
+            raise OSError(code, os.strerror(code))
+    finally:
+        os.close(own)
+
+
+def sync_folder(descriptor: int) -> None:
+    """Wait until the names in an open folder are on the disk."""
+    own = os.open(".", os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC, dir_fd=descriptor)
+    try:
+        os.fsync(own)
+    finally:
+        os.close(own)

@@ -10,56 +10,57 @@ import os
 
 from frugal_sorter.files.walk import reason_of
 from frugal_sorter.plans.plan import Step
-from frugal_sorter.work.descriptors import Descriptors
-from frugal_sorter.work.mark import INTERRUPTED, Mark, Outcome
+from frugal_sorter.work.mark import INTERRUPTED, Job, Mark, NotDone, Outcome
 
 
 class NoteTimes:
     """Changes nothing: notes the time of a folder after a run, beside that before it."""
 
-    def __init__(self, descriptors: Descriptors) -> None:
-        self._descriptors = descriptors
+    def __init__(self, job: Job) -> None:
+        self._descriptors = job.descriptors
 
     def do(self, step: Step) -> Mark:
         assert step.source is not None
         try:
             _, found = self._descriptors.entry(step.source)
         except OSError as error:
-            return Mark(step.id, Outcome.LEFT, reason_of(error))
+            raise NotDone(Outcome.LEFT, reason_of(error)) from None
         return Mark(step.id, Outcome.DONE, now=found.identity._replace(mtime_ns=found.mtime_ns))
 
-    def settle(self, step: Step, began_ns: int, repair: bool) -> Mark:
+    def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
         return Mark(step.id, Outcome.LEFT, INTERRUPTED)
 
     def back(self, step: Step, mark: Mark) -> Step | None:
         if mark.now is None:
             return None
         args = {"mtime_ns": step.args["mtime_ns"], "now_ns": mark.now.mtime_ns}
-        return Step(0, "restore-times", "", "", step.source, None, step.was, args)
+        return Step(step.id, "restore-times", "", "", step.source, None, step.was, args)
 
 
 class RestoreTimes:
     """Sets the modification time of a folder to what it was, after all else is done."""
 
-    def __init__(self, descriptors: Descriptors) -> None:
-        self._descriptors = descriptors
+    def __init__(self, job: Job) -> None:
+        self._descriptors = job.descriptors
 
     def do(self, step: Step) -> Mark:
-        assert step.source is not None and step.was is not None
+        assert step.source is not None
         try:
             parent_fd, found = self._descriptors.entry(step.source)
-            if not found.identity.same_who(step.was):
-                return Mark(step.id, Outcome.LEFT, "another folder stands there by now")
+            if step.was is not None and not found.identity.same_who(step.was):
+                raise NotDone(Outcome.LEFT, "another folder stands there by now")
             times = (found.atime_ns, step.args["mtime_ns"])
             os.utime(step.source.name, ns=times, dir_fd=parent_fd, follow_symlinks=False)
         except OSError as error:
             # Only the owner may set times; the files themselves are where they belong.
-            return Mark(step.id, Outcome.LEFT, reason_of(error))
+            raise NotDone(Outcome.LEFT, reason_of(error)) from None
         return Mark(step.id, Outcome.DONE, now=found.identity)
 
-    def settle(self, step: Step, began_ns: int, repair: bool) -> Mark:
+    def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
         return Mark(step.id, Outcome.LEFT, INTERRUPTED)
 
-    def back(self, step: Step, mark: Mark) -> Step:
+    def back(self, step: Step, mark: Mark) -> Step | None:
+        if "now_ns" not in step.args:
+            return None
         args = {"mtime_ns": step.args["now_ns"], "now_ns": step.args["mtime_ns"]}
-        return Step(0, "restore-times", "", "", step.source, None, step.was, args)
+        return Step(step.id, "restore-times", "", "", step.source, None, step.was, args)

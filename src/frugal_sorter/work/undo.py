@@ -3,19 +3,22 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from itertools import groupby
 
 from frugal_sorter.errors import UsageError
+from frugal_sorter.files.attributes import read_attribute
+from frugal_sorter.files.fingerprint import look_like_or_none
 from frugal_sorter.files.inside import look_inside
-from frugal_sorter.files.record import FileRecord, Identity, Place, Unknown
+from frugal_sorter.files.record import FileRecord, Identity, Place, Unknown, is_inside, place_of
 from frugal_sorter.files.status import look_or_none
 from frugal_sorter.files.walk import reason_of
-from frugal_sorter.plans.by_rules import Past
-from frugal_sorter.plans.plan import Left, Note, Plan, Step
+from frugal_sorter.plans.outcomes import Past
+from frugal_sorter.plans.plan import ATTENDING, MAKING, TAKING, Left, Note, Plan, Step, VerbName
 from frugal_sorter.work.descriptors import Descriptors
-from frugal_sorter.work.executor import verbs_over
 from frugal_sorter.work.journal import Journal, Run
-from frugal_sorter.work.mark import Outcome
+from frugal_sorter.work.mark import Job, Mark, Outcome
+from frugal_sorter.work.verbs import verbs_for
 
 
 def run_to_undo(journal: Journal, number: int | None) -> Run:
@@ -32,101 +35,210 @@ def run_to_undo(journal: Journal, number: int | None) -> Run:
     raise UsageError("there is nothing to undo", "`frugal history` lists all runs")
 
 
-def plan_undo(journal: Journal, run: Run, now_ns: int) -> Plan:
+def plan_undo(journal: Journal, run: Run, now_ns: int, only: Sequence[str] = ()) -> Plan:
     """Plan what takes a run back, the last step first; nothing is changed.
 
     Args:
         journal: without unsettled runs.
         run: the run to take back.
         now_ns: the moment of planning.
+        only: absolute paths, as they were or as they are now; just these and what lies below them.
     """
-    return _UndoPlanner(journal, run, now_ns).plan()
+    return _UndoPlanner(journal, run, now_ns, only).plan()
+
+
+class _Blocked(Exception):
+    """Something stands in the way of taking a step back."""
 
 
 class _UndoPlanner:
-    def __init__(self, journal: Journal, run: Run, now_ns: int) -> None:
+    def __init__(self, journal: Journal, run: Run, now_ns: int, only: Sequence[str]) -> None:
         self.journal = journal
         self.run = run
+        self.only = only
         self.result = Plan("undo", now_ns, run.origin, undoes=run.id)
         self.made: set[str] = set()
         self.given: set[Place] = set()
+        self.texts: dict[tuple[Place, str], str] = {}
+        # Where entries are now that will have come back when the turn of a later step comes.
+        self.coming: dict[Place, Place] = {}
 
     def plan(self) -> Plan:
         times: list[Step] = []
         with Descriptors() as descriptors:
-            verbs = verbs_over(descriptors)
-            for step, mark in reversed(list(self.journal.steps(self.run.id))):
-                if mark is None or mark.outcome != Outcome.DONE:
-                    continue
-                back = verbs[step.verb].back(step, mark)
-                if back is None:
-                    continue
-                if back.verb == "restore-times":
-                    times.append(back)
-                elif back.verb == "move":
-                    self._move(back)
-                elif back.verb == "make-folder":
-                    self._make(back)
-                else:
-                    self._add(back)
-        if not self.result.left:
+            self.verbs = verbs_for(Job(descriptors))
+            steps = reversed(list(self.journal.steps(self.run.id)))
+            done = [(step, mark) for step, mark in steps if mark is not None and mark.outcome == Outcome.DONE]
+            for group, members in groupby(done, key=lambda one: one[0].group):
+                for together in [list(members)] if group else [[one] for one in members]:
+                    times += self._group(together)
+        if not self.result.left and not self.only:
             # With something left where it is, the folders are not as they were.
             for back in times:
                 self._times(back)
         return self.result
 
-    def _add(self, step: Step) -> None:
-        self.result.add(
-            step.verb, step.rule, step.rule_key, step.source, step.target, step.was, step.args
-        )  # fmt: skip
+    def _group(self, members: Sequence[tuple[Step, Mark]]) -> list[Step]:
+        """Plan the way back of steps that belong together; if one is blocked, so are all that take entries."""
+        if self.only and not any(self._is_wanted(step) for step, _ in members):
+            return []
+        backs: list[Step] = []
+        times: list[Step] = []
+        freed: set[Place] = set()
+        left: list[Left] = []
+        kept = (set(self.made), set(self.given), dict(self.coming)) if len(members) > 1 else None
+        for step, mark in members:
+            back = self.verbs[step.verb].back(step, mark)
+            if back is None:
+                left += self._cannot(step)
+            elif back.verb == "restore-times":
+                times.append(back)
+            else:
+                try:
+                    backs += self._checked(back, freed)
+                except _Blocked as blocked:
+                    if str(blocked):
+                        left.append(Left(back.place, step.rule, str(blocked), True))
+                    if back.verb not in ("remove-made", "set-attribute"):
+                        others = [one.place for one in backs if one.verb not in ATTENDING]
+                        left += [Left(place, step.rule, "what goes with it is in the way", True) for place in others]
+                        if kept is not None:
+                            self.made, self.given, self.coming = kept
+                        self.result.left += left
+                        return []
+        self.result.left += left
+        folders = [step for step in backs if step.verb == "make-folder"]
+        for step in folders:
+            self.result.add_group([step])
+            if "mtime_ns" in step.args and step.target is not None:
+                args = {"mtime_ns": step.args["mtime_ns"]}
+                times.append(Step(0, "restore-times", "", "", step.target, None, None, args))
+        self.result.add_group([step for step in backs if step.verb != "make-folder"])
+        return times
 
-    def _make(self, step: Step) -> None:
-        assert step.target is not None
-        path = step.target.path
-        if path not in self.made and not os.path.lexists(path):
+    def _is_wanted(self, step: Step) -> bool:
+        paths = [place.path for place in (step.source, step.target) if place]
+        paths += [member["path"] for member in step.args.get("members", ())]
+        return any(is_inside(path, wanted) for path in paths for wanted in self.only)
+
+    def _cannot(self, step: Step) -> list[Left]:
+        if step.verb == "delete":
+            return [Left(step.place, step.rule, "deleted for good", True)]
+        if step.verb == "run":
+            return [Left(step.place, step.rule, "a program was run for it, which cannot be taken back", False)]
+        return []
+
+    def _checked(self, step: Step, freed: set[Place]) -> list[Step]:
+        """Return the steps that take one back, if nothing stands in their way.
+
+        Raises:
+            _Blocked: something does, and what; without a text where nothing is to do.
+        """
+        if step.verb == "make-folder":
+            assert step.target is not None
+            path = step.target.path
+            if path in self.made or os.path.lexists(path):
+                return []
+            above = self._folders(step.target.folder)
             self.made.add(path)
-            self._add(step)
+            return [*above, step]
+        if step.verb == "remove-folder":
+            return [step]
+        if step.verb == "set-attribute":
+            return [self._attribute(step)]
+        if step.verb == "remove-made":
+            return [self._made_thing(step)]
+        if step.source is not None and step.was is not None:
+            step.was = self._entry(step)
+        if step.target is None:
+            return [step]
+        taken = os.path.lexists(step.target.path) and step.target not in freed
+        if step.target in self.given or taken:
+            raise _Blocked(f"{step.target.path} is taken")
+        folders = self._folders(step.target.folder) if step.verb in MAKING else []
+        self.given.add(step.target)
+        if step.source is not None and step.verb in TAKING:
+            freed.add(step.source)
+            self.coming[step.target] = self.coming.get(step.source, step.source)
+            if step.verb == "move":
+                step.verb = self._kind_of_move(step)
+        return [*folders, step]
 
-    def _move(self, step: Step) -> None:
-        assert step.source is not None and step.target is not None and step.was is not None
-        found = self._look(step.source)
+    def _kind_of_move(self, step: Step) -> VerbName:
+        assert step.target is not None and step.was is not None
+        folder = step.target.folder
+        while not os.path.lexists(folder):
+            folder = os.path.dirname(folder)
+        return "move" if os.lstat(folder).st_dev == step.was.dev else "move-across"
+
+    def _entry(self, step: Step) -> Identity:
+        """Return the entry that a step takes back as it is now."""
+        assert step.source is not None and step.was is not None
+        found = self._look(step.source, step.was)
         if found is None or not found.same_who(step.was):
             later = self.journal.moved_on(self.run.id, step.source)
             if later is not None and later.undoes == self.run.id:
-                return  # an earlier undo of this run took it back already
+                raise _Blocked("")  # an earlier undo of this run took it back already
             if later is not None:
-                why = f"run {later.id} moved it on; undo that one first"
-            else:
-                why = "no longer there" if found is None else "another file stands there now"
-            self._blocked(step, why)
-            return
-        if step.target in self.given or os.path.lexists(step.target.path):
-            self._blocked(step, f"{step.target.path} is taken")
-            return
-        if not found.same_state(step.was):
+                raise _Blocked(f"run {later.id} moved it on; undo that one first")
+            if step.verb == "restore" and found is None:
+                raise _Blocked("no longer in the trash; another program has emptied it")
+            raise _Blocked("no longer there" if found is None else "another file stands there now")
+        if step.verb in TAKING and not found.same_state(step.was):
             self.result.notes.append(Note(f"{step.source.path}: edited since; it goes back as it is now", False))
-        for folder in self._missing_above(step.target.folder):
-            self.made.add(folder)
-            self.result.add("make-folder", "", "", None, Place(*os.path.split(folder)), None)
-        self.given.add(step.target)
-        self.result.add("move", step.rule, step.rule_key, step.source, step.target, found)
+        return found
 
-    def _missing_above(self, folder: str) -> list[str]:
+    def _made_thing(self, step: Step) -> Step:
+        assert step.source is not None and step.was is not None
+        found = self._look(step.source, step.was)
+        if found is None:
+            raise _Blocked("")
+        if not found.same_who(step.was):
+            raise _Blocked("another file stands there now")
+        if not found.same_state(step.was):
+            raise _Blocked("edited since it was made; it stays")
+        step.was = found
+        return step
+
+    def _attribute(self, step: Step) -> Step:
+        assert step.source is not None and step.was is not None
+        found = self._look(step.source, step.was)
+        if found is None or not found.same_who(step.was):
+            raise _Blocked("no longer there" if found is None else "another file stands there now")
+        name, now = step.args["attribute"], self.coming.get(step.source, step.source)
+        try:
+            # Several rules may have changed it, one after the other.
+            text = self.texts[now, name] if (now, name) in self.texts else read_attribute(now.path, name)
+        except OSError as error:
+            raise _Blocked(reason_of(error)) from None
+        if text != step.args["old"]:
+            raise _Blocked("its tags or comment were changed since")
+        self.texts[now, name] = step.args["new"]
+        step.was = found
+        return step
+
+    def _folders(self, folder: str) -> list[Step]:
+        """Return the steps that make a folder and those above it, as far as they are missing."""
         missing: list[str] = []
         while folder not in self.made and not os.path.lexists(folder):
             missing.insert(0, folder)
             folder = os.path.dirname(folder)
-        return missing
+        self.made.update(missing)
+        return [Step(0, "make-folder", "", "", None, place_of(path), None) for path in missing]
 
     def _times(self, step: Step) -> None:
-        assert step.source is not None and step.was is not None
+        assert step.source is not None
+        if step.was is None:
+            self.result.add_group([step])
+            return
         found = look_or_none(step.source)
         if found is not None and found.identity.same_who(step.was) and found.mtime_ns == step.args["now_ns"]:
-            self._add(step)
+            self.result.add_group([step])
 
-    def _look(self, place: Place) -> Identity | None:
+    def _look(self, place: Place, was: Identity) -> Identity | None:
+        place = self.coming.get(place, place)
         try:
-            found = look_or_none(place)
+            found = look_like_or_none(place, was)
         except OSError as error:
             self.result.notes.append(Note(f"{place.path}: {reason_of(error)}", True))
             return None
@@ -134,10 +246,6 @@ class _UndoPlanner:
             return None if found is None else found.identity
         inside = look_inside(place.path)
         return found.identity._replace(inside=None if isinstance(inside, Unknown) else inside.digest)
-
-    def _blocked(self, step: Step, why: str) -> None:
-        assert step.source is not None
-        self.result.left.append(Left(step.source, step.rule, why, True))
 
 
 def past_of(journal: Journal) -> Past:
@@ -150,7 +258,14 @@ def past_of(journal: Journal) -> Past:
     def put_here(key: str, place: Place, identity: Identity) -> int | None:
         return _if_same(journal.put_at(key, place), identity)
 
-    return Past(taken_back, put_here, journal.written)
+    has_run: dict[str, list[Identity]] = {}
+
+    def ran(key: str, identity: Identity) -> bool:
+        if key not in has_run:
+            has_run[key] = journal.has_run(key)
+        return any(one.same_who(identity) and one.same_state(identity) for one in has_run[key])
+
+    return Past(taken_back, put_here, journal.written, ran)
 
 
 def arrival_of(journal: Journal) -> Callable[[FileRecord], int | None]:

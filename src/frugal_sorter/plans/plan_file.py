@@ -1,0 +1,184 @@
+"""Plans as files: JSON Lines, a head and then a line a step, which a person may read and delete.
+
+A plan is tied to the machine it was made on, and to the entries as they were: carried out later,
+a step whose entry is not the same any more is skipped.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+from collections import Counter
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+from frugal_sorter.errors import UsageError
+from frugal_sorter.files.fingerprint import look_like_or_none
+from frugal_sorter.files.record import Identity, Place, place_of
+from frugal_sorter.plans.plan import Plan, Step, VerbName, Witness
+from frugal_sorter.state.folders import machine_id, refuse_writable_by_others
+
+FORMAT = 1
+LARGEST_FILE = 1_000_000_000
+_VERBS = frozenset(VerbName.__args__)  # type: ignore[attr-defined]
+
+
+def step_as_line(step: Step) -> dict[str, Any]:
+    """Return a step as JSON values, with all that is needed to carry it out."""
+    line: dict[str, Any] = {"id": step.id, "verb": step.verb}
+    if step.rule:
+        line |= {"rule": step.rule, "key": step.rule_key}
+    if step.source:
+        line["source"] = step.source.path
+    if step.target:
+        line["target"] = step.target.path
+    if step.group:
+        line["group"] = step.group
+    if step.was:
+        line["was"] = list(step.was)
+    if step.args:
+        line["args"] = dict(step.args)
+    if step.witness:
+        line["witness"] = {"path": step.witness.place.path, "was": list(step.witness.identity)}
+    return line
+
+
+def step_of_line(line: Mapping[str, Any]) -> Step:
+    """Return the step that a line holds.
+
+    Raises:
+        ValueError, KeyError, TypeError: it holds none.
+    """
+    if line["verb"] not in _VERBS:
+        raise ValueError(f"there is no verb {line['verb']!r}")
+    witness = line.get("witness")
+    return Step(
+        int(line["id"]), line["verb"], str(line.get("rule", "")), str(line.get("key", "")),
+        _place(line.get("source")), _place(line.get("target")), _identity(line.get("was")),
+        dict(line.get("args", {})), int(line.get("group", 0)),
+        Witness(_sure_place(witness["path"]), _sure_identity(witness["was"])) if witness else None,
+    )  # fmt: skip
+
+
+def _place(path: object) -> Place | None:
+    return None if path is None else _sure_place(path)
+
+
+def _sure_place(path: object) -> Place:
+    if not isinstance(path, str) or not path.startswith("/") or os.path.normpath(path) != path or "\0" in path:
+        raise ValueError(f"{path!r} is no absolute path")
+    return place_of(path)
+
+
+def _identity(values: object) -> Identity | None:
+    return None if values is None else _sure_identity(values)
+
+
+def _sure_identity(values: object) -> Identity:
+    if not isinstance(values, list) or len(values) < 5 or not all(isinstance(one, int) for one in values[1:5]):
+        raise ValueError("the identity of the entry is damaged")
+    return Identity(*values)
+
+
+def save_plan(plan: Plan, path: Path) -> None:
+    """Write a plan to a new file that only this account can read.
+
+    Raises:
+        UsageError: the file is there already, or cannot be written.
+    """
+    head = {
+        "frugal-plan": FORMAT, "machine": machine_id(), "kind": plan.kind, "made_ns": plan.made_ns,
+        "origin": plan.origin, "roots": plan.roots, "rules": plan.rules, "seen": plan.seen,
+        "ceilings": plan.ceilings, "groups": {str(group): size for group, size in _group_sizes(plan).items()},
+    }  # fmt: skip
+    try:
+        descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600)
+        with open(descriptor, "w", encoding="ascii") as file:
+            for line in (head, *map(step_as_line, plan.steps)):
+                file.write(json.dumps(line) + "\n")
+    except FileExistsError:
+        raise UsageError(f"{path}: there is such a file already", "choose another name, or remove it") from None
+    except OSError as error:
+        raise UsageError(f"{path}: the plan cannot be written ({error.strerror})", "choose another place") from None
+
+
+def load_plan(path: Path) -> Plan:
+    """Read a plan that was saved; steps whose lines were deleted are not done.
+
+    Raises:
+        UsageError: it is no plan, of another machine, or damaged; says in which line.
+        StateError: root reads it and others could have written it.
+    """
+    try:
+        if path.stat().st_size > LARGEST_FILE:
+            raise UsageError(f"{path}: larger than {LARGEST_FILE:,} bytes", "this is no plan of this tool")
+        refuse_writable_by_others(path)
+        lines = path.read_text("ascii").splitlines()
+    except OSError as error:
+        raise UsageError(
+            f"{path}: the plan cannot be read ({(error.strerror or '').lower()})", "`frugal preview --save` makes one"
+        ) from None
+    except UnicodeDecodeError:
+        raise UsageError(f"{path}: this is no plan of this tool", "`frugal preview --save PLAN` makes one") from None
+    plan, sizes = _head(path, lines)
+    for number, text in enumerate(lines[1:], 2):
+        if not text.strip():
+            continue
+        try:
+            step = step_of_line(json.loads(text))
+        except (ValueError, KeyError, TypeError) as error:
+            what = str(error) if isinstance(error, ValueError) else "something is missing in it"
+            raise UsageError(f"{path}:{number}: this line is no step ({what})", "make the plan anew") from None
+        plan.steps.append(_on_this_device(step))
+    plan.groups = max((step.group for step in plan.steps), default=0)
+    plan.matched = {step.rule for step in plan.steps}
+    now = _group_sizes(plan)
+    torn = {group for group, size in sizes.items() if now[group] != size}
+    plan.drop(lambda step: step.group in torn)
+    plan.number()
+    return plan
+
+
+def _head(path: Path, lines: list[str]) -> tuple[Plan, dict[int, int]]:
+    try:
+        head = json.loads(lines[0])
+        version, machine = head["frugal-plan"], head["machine"]
+    except (IndexError, ValueError, KeyError, TypeError):
+        raise UsageError(f"{path}:1: this is no plan of this tool", "`frugal preview --save PLAN` makes one") from None
+    if version != FORMAT:
+        raise UsageError(f"{path}:1: this is a plan of format {version!r}", f"this version reads format {FORMAT}")
+    if machine != machine_id():
+        raise UsageError(f"{path}:1: this plan was made on another machine", "make it anew on this one")
+    try:
+        plan = Plan(head["kind"], int(head["made_ns"]), str(head["origin"]))
+        plan.roots, plan.rules = list(map(str, head["roots"])), list(map(str, head["rules"]))
+        plan.seen, plan.ceilings = int(head["seen"]), dict(head["ceilings"])
+        sizes = {int(group): int(size) for group, size in head["groups"].items()}
+    except (ValueError, KeyError, TypeError, AttributeError):
+        raise UsageError(f"{path}:1: the head of the plan is damaged", "make the plan anew") from None
+    if plan.kind != "tidy":
+        raise UsageError(f"{path}:1: a plan to {plan.kind} is not kept in a file", "make the plan anew")
+    return plan, sizes
+
+
+def _on_this_device(step: Step) -> Step:
+    """Take the device number as it is now; it changes when a volume is mounted anew."""
+    if step.source is not None and step.was is not None:
+        step.was = _with_device(step.source, step.was)
+    if step.witness is not None:
+        step.witness = Witness(step.witness.place, _with_device(step.witness.place, step.witness.identity))
+    return step
+
+
+def _with_device(place: Place, was: Identity) -> Identity:
+    try:
+        found = look_like_or_none(place, was)
+    except OSError:
+        return was
+    return was._replace(dev=found.identity.dev) if found is not None and found.identity.same_who(was) else was
+
+
+def _group_sizes(plan: Plan) -> Counter[int]:
+    """Count the steps of each group: one of which a person deleted a line is not done at all."""
+    return Counter(step.group for step in plan.steps if step.group)

@@ -1,0 +1,62 @@
+"""The settings of the tool itself: a small TOML file beside the rules, which need not be there."""
+
+from __future__ import annotations
+
+import tomllib
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import platformdirs
+
+from frugal_sorter.errors import UsageError
+from frugal_sorter.state.folders import APP
+
+LEVELS = ("debug", "info", "warning", "error", "off")
+
+
+@dataclass(frozen=True, slots=True)
+class Settings:
+    """What may be set.
+
+    Args:
+        log: from which level on lines go to the log file.
+        keep_days: for how long runs are remembered, so that they can be taken back.
+    """
+
+    log: str = "info"
+    keep_days: int = 400
+
+
+def settings_file() -> Path:
+    """Return where the settings are looked for."""
+    return platformdirs.user_config_path(APP, appauthor=False) / "settings.toml"
+
+
+def read_settings() -> Settings:
+    """Read the settings of this account.
+
+    Raises:
+        UsageError: something in them is wrong.
+    """
+    path = settings_file()
+    try:
+        table = tomllib.loads(path.read_text("utf-8"))
+    except FileNotFoundError:
+        return Settings()
+    except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
+        raise UsageError(f"{path}: the settings cannot be read ({error})", "mend the file, or remove it") from None
+    for key, value in table.items():
+        _check(path, key, value)
+    return Settings(**table)
+
+
+def _check(path: Path, key: str, value: Any) -> None:
+    if key == "log" and value in LEVELS:
+        return
+    if key == "keep_days" and isinstance(value, int) and not isinstance(value, bool) and value > 0:
+        return
+    known = {"log": f"one of {', '.join(LEVELS)}", "keep_days": "a number of days"}
+    if key not in known:
+        raise UsageError(f"{path}: there is no setting `{key}`", f"known are {', '.join(known)}")
+    raise UsageError(f"{path}: `{key}` cannot be {value!r}", f"it is {known[key]}")

@@ -1,0 +1,45 @@
+"""Whether somebody is writing to a file: asked of the kernel, which knows for certain.
+
+A read lease (fcntl(2), F_SETLEASE) is granted only while nobody has the file open for writing.
+Where the system or the rights do not allow to ask, nobody is taken to be writing.
+"""
+
+from __future__ import annotations
+
+import errno
+import fcntl
+import os
+
+from frugal_sorter.files.fingerprint import open_to_read
+from frugal_sorter.files.open_files import OpenFiles
+from frugal_sorter.files.record import FileRecord, Place
+
+_F_SETLEASE = getattr(fcntl, "F_SETLEASE", None)
+
+
+def writer_of(place: Place, dir_fd: int | None, record: FileRecord | None) -> str:
+    """Return by whom a file is open for writing, or an empty text.
+
+    Args:
+        place: the file.
+        dir_fd: a descriptor of its folder.
+        record: its status, where that is known.
+    """
+    if _F_SETLEASE is None:
+        return ""
+    try:
+        descriptor = open_to_read(place, dir_fd)
+    except OSError:
+        return ""
+    try:
+        fcntl.fcntl(descriptor, _F_SETLEASE, fcntl.F_RDLCK)
+        fcntl.fcntl(descriptor, _F_SETLEASE, fcntl.F_UNLCK)
+    except OSError as error:
+        if error.errno not in (errno.EAGAIN, errno.EBUSY):
+            return ""
+        found = os.fstat(descriptor)
+        who = OpenFiles().holder(found.st_dev, found.st_ino)
+        return f"open for writing in {who}" if who else "open for writing in a program that this account cannot see"
+    finally:
+        os.close(descriptor)
+    return ""

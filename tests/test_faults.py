@@ -1,0 +1,442 @@
+"""Faults made for real: file systems that the tests make as root, rights taken away, files that change."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+import time
+import zipfile
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+
+from frugal_sorter.files.record import Identity
+from frugal_sorter.files.volumes import Volume, forget_volumes
+from frugal_sorter.work.executor import Result
+from tests.conftest import Frugal
+from tests.support import book_of, carry_out, contents, plan_of, put, rules_text, snapshot, trash_of, undo
+
+AS_ROOT = pytest.mark.skipif(os.geteuid() != 0, reason="only root can mount file systems")
+Mount = Callable[..., Path]
+
+
+@pytest.fixture
+def mount(folder: Path) -> Iterator[Mount]:
+    """Mount file systems for a test, and take them away again."""
+    mounted: list[Path] = []
+    loops: list[str] = []
+
+    def make(kind: str, name: str = "volume", **options: str) -> Path:
+        at = folder / name
+        at.mkdir(exist_ok=True)
+        if kind == "tmpfs":
+            words = [
+                "mount",
+                "-t",
+                "tmpfs",
+                "-o",
+                ",".join(f"{key}={value}" for key, value in options.items()) or "size=64m",
+                "tmpfs",
+                at,
+            ]
+        else:
+            image = folder / f"{name}.img"
+            if not image.exists():
+                maker = {"ext4": ["mkfs.ext4", "-qF"], "exfat": ["mkfs.exfat"]}[kind]
+                if not shutil.which(maker[0]):
+                    pytest.skip(f"{maker[0]} is not installed")
+                with open(image, "wb") as file:
+                    file.truncate(24_000_000)
+                subprocess.run([*maker, image], check=True, capture_output=True)
+            words = ["mount", "-o", "loop", image, at]
+            if kind == "exfat":
+                loop = subprocess.run(["losetup", "-f", "--show", image], capture_output=True, text=True).stdout.strip()
+                loops.append(loop)
+                words = ["mount.exfat-fuse", loop, at]
+        if not shutil.which(str(words[0])):
+            pytest.skip(f"{words[0]} is not installed")
+        done = subprocess.run(list(map(str, words)), capture_output=True, text=True)
+        if done.returncode != 0:
+            pytest.skip(f"{kind} cannot be mounted here: {done.stderr.strip()[:100]}")
+        mounted.append(at)
+        forget_volumes()
+        return at
+
+    yield make
+    for at in reversed(mounted):
+        subprocess.run(["umount", "-l", str(at)], capture_output=True)
+    for loop in loops:
+        subprocess.run(["losetup", "-d", loop], capture_output=True)
+    forget_volumes()
+
+
+def tidy(folder: Path, *rules: str) -> Result:
+    return carry_out(plan_of(book_of(folder, *rules)))
+
+
+def to(target: Path, *more: str) -> str:
+    return f'where = "everything"\ntake = "items"\nmove = "{target}"\n' + "\n".join(more)
+
+
+@AS_ROOT
+def test_across_volumes_everything_goes_along_and_comes_back(folder: Path, mount: Mount) -> None:
+    other = mount("ext4")
+    intake = folder / "Intake"
+    put(intake / "a.log", "a").chmod(0o640)
+    os.setxattr(intake / "a.log", "user.xdg.tags", b"kept")
+    if shutil.which("setfacl"):
+        subprocess.run(["setfacl", "-m", "u:daemon:r", intake / "a.log"], check=True)
+    os.chown(intake / "a.log", 1, 1)
+    put(intake / "glazes/deep/b.csv", "b")
+    os.symlink("nowhere", intake / "glazes/link")
+    with open(intake / "sparse.img", "wb") as file:
+        file.truncate(5_000_000)
+        file.seek(3_000_000)
+        file.write(b"x" * 10_000)
+    os.utime(intake / "sparse.img", ns=(7, 1_700_000_000_123_456_789))
+    before = snapshot(intake)
+    target = other / "in"
+    assert tidy(folder, to(target)).by_verb == {"move-across": 3}
+    moved = {path.replace(os.fsencode(target), os.fsencode(intake)): seen for path, seen in snapshot(target).items()}
+    root = os.fsencode(intake)
+    assert {path: seen for path, seen in moved.items() if path != root} == {
+        path: seen for path, seen in before.items() if path != root
+    }
+    assert (target / "a.log").stat().st_uid == 1 and os.stat(target / "sparse.img").st_blocks * 512 < 200_000
+    assert not os.listdir(intake)
+    undo()
+    assert snapshot(intake) == before
+
+
+@AS_ROOT
+def test_what_a_volume_does_not_keep_is_said_once_and_given_back(folder: Path, mount: Mount, frugal: Frugal) -> None:
+    stick = mount("exfat")
+    for name in "ab":
+        path = put(folder / f"Intake/{name}.log", name, now_ns=time.time_ns())
+        path.chmod(0o640)
+        os.setxattr(path, "user.xdg.tags", b"kept")
+    put(folder / 'Intake/a "b": c?.log', "odd", now_ns=time.time_ns())
+    before = snapshot(folder / "Intake")
+    rules = put(folder / "rules.toml", rules_text(to(stick / "in")))
+    said = frugal("tidy", rules, "--yes", code=1).stdout
+    assert said.count("does not keep modes, fine times") == 1 and "extended attributes" in said
+    assert "cannot hold that name" in said and "2 files moved to another volume" in said
+    # Mounted anew, its inode numbers are others.
+    subprocess.run(["umount", str(stick)], check=True)
+    mount("exfat")
+    frugal("undo", "--yes")
+    assert snapshot(folder / "Intake") == before
+
+
+@AS_ROOT
+def test_a_volume_without_lasting_inodes_is_sorted_and_taken_back_after_a_remount(
+    folder: Path, mount: Mount, frugal: Frugal
+) -> None:
+    stick = mount("exfat")
+    for name in ("a.log", "b.csv", "A2.LOG"):
+        put(stick / "Intake" / name, name)
+    rules = put(folder / "rules.toml", rules_text('in = "volume/Intake"\nwhere = "ext is log"\nmove = "Logs"'))
+    assert "2 files moved" in frugal("tidy", rules, "--yes").stdout
+    subprocess.run(["umount", str(stick)], check=True)
+    mount("exfat")
+    assert "2 files moved" in frugal("undo", "--yes").stdout
+    assert sorted(os.listdir(stick / "Intake")) == ["A2.LOG", "a.log", "b.csv"]
+    frugal("tidy", rules, "--yes", "--again")
+    (stick / "Intake/Logs/a.log").write_text("another")
+    said = frugal("undo", "--yes", code=1).stdout
+    assert "another file stands there now" in said and (stick / "Intake/Logs/a.log").read_text() == "another"
+
+
+@AS_ROOT
+def test_names_that_differ_in_case_alone_are_one_on_some_volumes(folder: Path, mount: Mount) -> None:
+    stick = mount("exfat")
+    put(stick / "Intake/a/x.log", "1")
+    put(stick / "Intake/b/X.LOG", "2")
+    put(stick / "Intake/up.txt", "3")
+    held = contents(stick)
+    rules = (
+        'in = "volume/Intake"\nwhere = "ext is log"\nmove = "Logs"\nlevels = "all"',
+        'in = "volume/Intake"\nwhere = "ext is txt"\nrename = "UP.txt"',
+    )
+    result = tidy(folder, *rules)
+    assert not result.not_done and contents(stick) == held
+    assert sorted(os.listdir(stick / "Intake/Logs")) == ["X_2.LOG", "x.log"] and "UP.txt" in os.listdir(
+        stick / "Intake"
+    )
+
+
+@AS_ROOT
+def test_a_remount_under_another_device_number_is_no_other_file(folder: Path, mount: Mount, frugal: Frugal) -> None:
+    volume = mount("ext4")
+    put(volume / "Intake/a.log")
+    rules = put(
+        folder / "rules.toml", rules_text('in = "volume/Intake"\nwhere = "ext is log"\nmove = "Logs"\ntag = "x"')
+    )
+    frugal("preview", rules, "--save", "later.plan")
+    dev = volume.stat().st_dev
+    subprocess.run(["umount", str(volume)], check=True)
+    if not shutil.which("losetup"):
+        pytest.skip("losetup is not installed")
+    # Something else takes the device that was free.
+    spare = folder / "spare.img"
+    with open(spare, "wb") as file:
+        file.truncate(1_000_000)
+    taken = subprocess.run(["losetup", "-f", "--show", spare], capture_output=True, text=True).stdout.strip()
+    try:
+        mount("ext4")
+        if volume.stat().st_dev == dev:
+            pytest.skip("the system gave the same device number again")
+        assert "1 file moved" in frugal("tidy", "--plan", "later.plan", "--yes").stdout
+        frugal("undo", "--yes")
+        assert os.listdir(volume / "Intake") == ["a.log"]
+    finally:
+        subprocess.run(["losetup", "-d", taken])
+
+
+@AS_ROOT
+@pytest.mark.parametrize("options", [{"size": "200k"}, {"size": "64m", "nr_inodes": "3"}])
+def test_a_full_target_loses_nothing(folder: Path, mount: Mount, options: dict[str, str]) -> None:
+    small = mount("tmpfs", **options)
+    for name in ("a", "b", "c"):
+        put(folder / f"Intake/{name}.log", name * 150_000)
+    held = contents(folder / "Intake")
+    plan = plan_of(book_of(folder, to(small)))
+    if plan.refused:
+        assert "bytes on the volume" in plan.refused[0].reason and not plan.asked
+    else:
+        result = carry_out(plan)
+        assert result.has_problem and {mark.reason for _, mark in result.not_done} == {"no space left on device"}
+    assert contents(folder / "Intake") + contents(small) == held
+    assert not [name for name in os.listdir(small) if name.startswith(".frugal")]
+
+
+@AS_ROOT
+@pytest.mark.parametrize("full", ["bytes", "inodes"])
+def test_a_full_state_disk_still_writes_a_clean_up_down(folder: Path, mount: Mount, frugal: Frugal, full: str) -> None:
+    state = mount("tmpfs", "state", size="12m", nr_inodes="60")
+    for number in range(200):
+        put(folder / f"Intake/{number}.tmp", age_days=100)
+    rules = put(folder / "rules.toml", rules_text('where = "ext is tmp"\ndelete = true'))
+    frugal("tidy", rules, "--yes", code=0, XDG_STATE_HOME=str(state))
+    for number in range(200):
+        put(folder / f"Intake/{number}.tmp", age_days=100)
+    if full == "bytes":
+        with open(state / "filler", "wb", buffering=0) as file, pytest.raises(OSError):
+            while True:
+                file.write(bytes(4096))
+    else:
+        with pytest.raises(OSError):
+            for number in range(100):
+                (state / f"filler {number}").touch()
+    said = frugal("tidy", rules, "--yes", code=0, XDG_STATE_HOME=str(state)).stdout
+    assert "200 entries deleted for good" in said
+    assert "200" in frugal("history", "2", code=0, XDG_STATE_HOME=str(state)).stdout
+
+
+@AS_ROOT
+def test_a_target_that_may_only_be_read_is_named(folder: Path, mount: Mount) -> None:
+    volume = mount("tmpfs", size="1m")
+    put(folder / "Intake/a.log")
+    subprocess.run(["mount", "-o", "remount,ro", str(volume)], check=True)
+    result = tidy(folder, to(volume))
+    assert {mark.reason for _, mark in result.not_done} == {"read-only file system"} and (
+        folder / "Intake/a.log"
+    ).exists()
+
+
+@AS_ROOT
+def test_a_volume_has_a_trash_of_its_own(folder: Path, mount: Mount, own_home: Path) -> None:
+    volume = mount("ext4")
+    put(volume / "Intake/ä.log")
+    assert tidy(folder, 'in = "volume/Intake"\nwhere = "everything"\ntrash = true').by_verb == {"trash": 1}
+    trash = volume / f".Trash-{os.geteuid()}"
+    assert "Path=Intake/%C3%A4.log\n" in (trash / "info/ä.log.trashinfo").read_text() and not trash_of(own_home)
+    undo()
+    assert (volume / "Intake/ä.log").exists()
+    (volume / ".Trash").mkdir()
+    (volume / ".Trash").chmod(0o1777)
+    shutil.rmtree(trash)
+    tidy(folder, 'in = "volume/Intake"\nwhere = "everything"\ntrash = true\nhidden = true')
+    assert (volume / ".Trash" / str(os.geteuid()) / "files/ä.log").exists()
+
+
+@AS_ROOT
+def test_without_a_trash_on_the_volume_it_is_copied_to_the_one_at_home(
+    folder: Path, mount: Mount, own_home: Path
+) -> None:
+    volume = mount("ext4")
+    put(volume / "Intake/a.log", "a")
+    put(volume / f".Trash-{os.geteuid()}", "a file that is in the way")
+    assert tidy(folder, 'in = "volume/Intake"\nwhere = "everything"\ntrash = true').by_verb == {"trash": 1}
+    assert trash_of(own_home) == {"a.log": f"{volume}/Intake/a.log"}
+    undo()
+    assert (volume / "Intake/a.log").read_text() == "a" and not trash_of(own_home)
+
+
+@pytest.mark.skipif(not shutil.which("strace"), reason="strace is not installed")
+@pytest.mark.parametrize(
+    ("inject", "why"),
+    [
+        ("copy_file_range:error=EIO", "input/output error"),
+        ("fsync:error=EIO", ""),
+        ("renameat2:error=EIO", "input/output error"),
+    ],
+)
+def test_an_error_of_the_disk_is_named_and_loses_nothing(folder: Path, inject: str, why: str) -> None:
+    other = Path("/dev/shm") / f"frugal-{os.getpid()}"
+    if not other.parent.is_dir() or other.parent.stat().st_dev == folder.stat().st_dev:
+        pytest.skip("no second file system at /dev/shm")
+    put(folder / "Intake/a.log", "x" * 10_000)
+    put(folder / "rules.toml", rules_text(to(other)))
+    try:
+        done = subprocess.run(
+            ["strace", "-f", "-qq", "-o", "/dev/null", "-e", f"inject={inject}", sys.executable, "-m", "frugal_sorter", "tidy", "rules.toml", "--yes"],
+            cwd=folder, capture_output=True, text=True,
+        )  # fmt: skip
+        assert done.returncode in (1, 2) and why in done.stdout + done.stderr and "Traceback" not in done.stderr
+        assert contents(folder / "Intake") + contents(other) == contents(folder / "Intake") and os.listdir(
+            folder / "Intake"
+        ) == ["a.log"]
+    finally:
+        shutil.rmtree(other, ignore_errors=True)
+
+
+def test_without_rights_nothing_is_taken_and_the_rest_is_done(folder: Path, frugal: Frugal) -> None:
+    put(folder / "Intake/locked/a.tmp")
+    put(folder / "Intake/b.tmp")
+    (folder / "Intake/locked").chmod(0o555)
+    rules = put(folder / "rules.toml", rules_text('where = "ext is tmp"\nlevels = "all"\ndelete = true'))
+    said = frugal("tidy", rules, "--yes", code=1, without_rights=True).stdout
+    assert "locked/a.tmp: no permission" in said and "1 entry deleted for good, 1 failed" in said
+    assert (folder / "Intake/locked/a.tmp").exists()
+
+
+def test_a_file_that_grows_while_it_is_copied_stays(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    from frugal_sorter.work import copies
+
+    path = put(folder / "Intake/a.log", "clay")
+    plan = plan_of(book_of(folder, 'where = "everything"\ncopy = "Backup"\ndelete = true'))
+    copy_bytes = copies.copy_bytes
+
+    def grow(source: int, target: int, size: int) -> None:
+        copy_bytes(source, target, size)
+        path.write_text("clay and more")
+
+    monkeypatch.setattr(copies, "copy_bytes", grow)
+    result = carry_out(plan)
+    assert not result.by_verb and "while it was copied" in result.not_done[-2][1].reason + result.not_done[0][1].reason
+    assert path.read_text() == "clay and more" and not list((folder / "Intake/Backup").iterdir())
+
+
+@pytest.mark.parametrize("ending", ["trash = true", "delete = true"])
+@pytest.mark.parametrize("inside", [False, True])
+def test_what_somebody_is_writing_to_is_left_and_the_program_is_named(folder: Path, ending: str, inside: bool) -> None:
+    put(folder / "Intake/old/a.log")
+    put(folder / "Intake/b.log")
+    held = (folder / "Intake/old/a.log") if inside else folder / "Intake/b.log"
+    code = f"import sys; file = open({str(held)!r}, 'a'); print('open', flush=True); sys.stdin.read()"
+    with subprocess.Popen([sys.executable, "-c", code], stdin=subprocess.PIPE, stdout=subprocess.PIPE) as writer:
+        assert writer.stdout is not None and writer.stdin is not None
+        writer.stdout.readline()
+        result = tidy(folder, f'where = "everything"\ntake = "items"\n{ending}')
+        (reason,) = {mark.reason for _, mark in result.not_done}
+        assert "open for writing in python" in reason and f"process {writer.pid}" in reason
+        assert held.exists() and result.done == 1 and not result.has_problem
+        writer.stdin.close()
+
+
+def test_a_folder_changed_two_levels_down_after_the_preview_is_put_back(folder: Path) -> None:
+    put(folder / "Intake/old/in/deep.txt", "old")
+    put(folder / "Intake/b/in/deep.txt", "old")
+    for ending in ('move = "../Out"', "trash = true", "delete = true"):
+        plan = plan_of(book_of(folder, f'where = "name is old"\ntake = "folders"\n{ending}'))
+        (folder / "Intake/old/in/deep.txt").write_text(f"changed {ending}")
+        result = carry_out(plan)
+        assert [mark.reason for step, mark in result.not_done if step.verb != "make-folder"] == [
+            "changed since it was planned"
+        ]
+        assert (folder / "Intake/old/in/deep.txt").read_text() == f"changed {ending}" and sorted(
+            os.listdir(folder / "Intake")
+        ) == ["b", "old"]
+
+
+def test_a_parent_that_was_swapped_for_a_link_is_not_followed(folder: Path) -> None:
+    put(folder / "Intake/sub/a.tmp", "mine")
+    put(folder / "elsewhere/a.tmp", "theirs")
+    plan = plan_of(book_of(folder, 'where = "ext is tmp"\nlevels = "all"\ndelete = true'))
+    (folder / "Intake/sub").rename(folder / "aside")
+    (folder / "Intake/sub").symlink_to(folder / "elsewhere")
+    assert not carry_out(plan).done
+    assert (folder / "elsewhere/a.tmp").read_text() == "theirs" and (folder / "aside/a.tmp").exists()
+
+
+# Other implementations
+
+
+def _desktop(home: Path, *words: str) -> str:
+    """Run gio on the trash of a home, in a session of its own."""
+    env = {**os.environ, "HOME": str(home), "XDG_DATA_HOME": str(home / ".local/share"), "XDG_RUNTIME_DIR": str(home)}
+    script = 'gio trash --list >/dev/null 2>&1; sleep 1.5; "$@"'
+    done = subprocess.run(
+        ["dbus-run-session", "--", "sh", "-c", script, "-", *words], env=env, capture_output=True, text=True, timeout=60
+    )
+    return done.stdout + done.stderr
+
+
+@pytest.mark.skipif(
+    not (shutil.which("gio") and shutil.which("dbus-run-session")), reason="gio or dbus is not installed"
+)
+def test_the_desktop_restores_what_we_trashed_and_the_other_way_round(
+    folder: Path, own_home: Path, frugal: Frugal
+) -> None:
+    own_home.chmod(0o700)
+    put(own_home / "Intake/kiln 1.log", "kiln")
+    put(own_home / "Intake/old glazes/a.csv", "a")
+    tidy(folder, f'in = "{own_home}/Intake"\nwhere = "everything"\ntake = "items"\ntrash = true')
+    listed = _desktop(own_home, "gio", "trash", "--list")
+    if "trash:///" not in listed:
+        pytest.skip(f"gio shows no trash here: {listed[:200]}")
+    assert f"{own_home}/Intake/kiln 1.log" in listed and f"{own_home}/Intake/old glazes" in listed
+    _desktop(own_home, "gio", "trash", "--restore", "trash:///kiln 1.log")
+    assert (own_home / "Intake/kiln 1.log").read_text() == "kiln"
+    _desktop(own_home, "gio", "trash", str(own_home / "Intake/kiln 1.log"))
+    assert not (own_home / "Intake/kiln 1.log").exists()
+    assert "Intake/kiln 1.log" in frugal("trash").stdout
+    frugal("trash", "--restore", own_home / "Intake/kiln 1.log", own_home / "Intake/old glazes", "--yes")
+    assert (own_home / "Intake/kiln 1.log").exists() and (own_home / "Intake/old glazes/a.csv").exists()
+    assert not trash_of(own_home)
+
+
+@pytest.mark.skipif(not shutil.which("unzip"), reason="unzip is not installed")
+def test_unzip_accepts_our_packs(folder: Path) -> None:
+    put(folder / "Intake/glaze ä.csv", "glaze" * 1000)
+    put(folder / "Intake/kiln/log.txt", b"\0" * 5000)
+    os.symlink("log.txt", folder / "Intake/kiln/link")
+    tidy(folder, 'where = "everything"\ntake = "items"\npack = "all.zip"')
+    done = subprocess.run(["unzip", "-t", folder / "Intake/all.zip"], capture_output=True, text=True)
+    assert done.returncode == 0, done.stdout
+    subprocess.run(["unzip", "-q", folder / "Intake/all.zip", "-d", folder / "out"], check=True)
+    assert (folder / "out/glaze ä.csv").read_text() == "glaze" * 1000 and os.readlink(
+        folder / "out/kiln/link"
+    ) == "log.txt"
+    with zipfile.ZipFile(folder / "Intake/all.zip") as archive:
+        assert archive.testzip() is None
+
+
+def test_who_an_entry_is_where_inode_numbers_do_not_last() -> None:
+    one = Identity("file", 1, 5, 100, 10_000_000_000, None, None, "digest")
+    assert one.same_who(one._replace(ino=99, mtime_ns=11_900_000_000)) and one.same_state(one._replace(ino=99))
+    assert not one.same_who(one._replace(sample="other")) and not one.same_who(one._replace(mtime_ns=13_000_000_000))
+    assert (
+        not Volume("/", "vfat").inodes_last
+        and not Volume("/", "fuse.exfat").inodes_last
+        and Volume("/", "ext4").inodes_last
+    )
+    assert (
+        Volume("/", "vfat").illegal("a", 5_000_000_000)
+        and Volume("/", "exfat").illegal("a.")
+        and not Volume("/", "ext4").illegal("a:")
+    )
