@@ -84,7 +84,8 @@ def _explain(screen: Screen, book: RuleBook, named: str, world: World) -> None:
 
 def _show(screen: Screen, one: Explained, width: int, world: World, folder: str) -> None:
     word, style = _WORDS[one.truth]
-    marked = "  ← decides" if one.decides else "  (a rule above has it)" if one.truth else ""
+    goes_on = one.rule.ending is None
+    marked = "  ← decides" if one.decides else "  (a rule above has it)" if one.truth and not goes_on else ""
     screen.parts((f"{shown(one.rule.name)}: ", "bold"), (word, style), (marked, "bold"))
     for tested in one.tests:
         word, style = _WORDS[tested.truth]

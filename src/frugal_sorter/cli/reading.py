@@ -75,9 +75,7 @@ def require_extras(book: RuleBook) -> None:
         UsageError: it is not installed; says how it is.
     """
     needed = {leaf.on for rule in book.rules for leaf in rule.where.leaves()}
-    for rule in book.rules:
-        for template in (rule.move, rule.rename):
-            needed |= {FIELDS[name] for name in template.fields} if template else set()
+    needed |= {FIELDS[name] for rule in book.rules for name in rule.fields}
     _require(book.file, needed)
 
 

@@ -53,7 +53,11 @@ def _by_lstat(place: Place, dir_fd: int | None) -> FileRecord:
     )  # fmt: skip
 
 
-def _with_statx() -> Callable[[Place, int | None], FileRecord] | None:
+_Look = Callable[[Place, int | None], FileRecord]
+_IsAs = Callable[[str, int, Identity], bool]
+
+
+def _with_statx() -> tuple[_Look, _IsAs] | None:
     if not sys.platform.startswith("linux"):
         return None
     call = getattr(ctypes.CDLL(None, use_errno=True), "statx", None)
@@ -88,10 +92,43 @@ def _with_statx() -> Callable[[Place, int | None], FileRecord] | None:
             atime_s * 1_000_000_000 + atime_n,
         )  # fmt: skip
 
-    return look
+    def is_as(name: str, dir_fd: int, was: Identity) -> bool:
+        try:
+            buffer = free.pop()
+        except IndexError:
+            buffer = ctypes.create_string_buffer(256)
+        failed = call(dir_fd, name.encode(_ENCODING, "surrogateescape"), _AT_SYMLINK_NOFOLLOW, wanted, buffer)
+        code = ctypes.get_errno() if failed else 0
+        (mask, _, _, _, _, _, mode, ino, size, _, _, _, _, born_s, born_n,
+         _, _, mtime_s, mtime_n, _, _, major, minor) = _LAYOUT.unpack_from(buffer)  # fmt: skip
+        free.append(buffer)
+        if failed:
+            raise OSError(code, os.strerror(code), name)
+        born_ns = born_s * 1_000_000_000 + born_n if mask & _STATX_BTIME else None
+        return (
+            ino == was.ino and size == was.size and mtime_s * 1_000_000_000 + mtime_n == was.mtime_ns
+            and born_ns == was.born_ns and stat.S_ISREG(mode) and os.makedev(major, minor) == was.dev
+        )  # fmt: skip
+
+    return look, is_as
 
 
-_look = _with_statx() or _by_lstat
+def _is_as(name: str, dir_fd: int, was: Identity) -> bool:
+    return _by_lstat(Place("", name), dir_fd).identity == was
+
+
+_look, _is_same_file = _with_statx() or (_by_lstat, _is_as)
+
+
+def is_same_file(name: str, dir_fd: int, was: Identity) -> bool:
+    """Tell whether a name in an open folder is a certain file, in every number that says WHO and its STATE.
+
+    This is `look` and a comparison, for the many: False says only that a closer look is needed.
+
+    Raises:
+        OSError: there is no such entry, or it cannot be looked at.
+    """
+    return _is_same_file(name, dir_fd, was)
 
 
 def look(place: Place, dir_fd: int | None = None) -> FileRecord:

@@ -11,10 +11,10 @@ from frugal_sorter.files.record import Place, is_inside
 from frugal_sorter.files.status import look
 from frugal_sorter.plans.guard import refused_folder
 from frugal_sorter.rules.book import Rule, RuleBook
-from frugal_sorter.rules.condition import Leaf, Truth, tests_of, will_match_at
+from frugal_sorter.rules.condition import Leaf, Truth, captures_of, tests_of, will_match_at
 from frugal_sorter.rules.fields import Fact, Facts, World, depth_below, holder_of
-from frugal_sorter.rules.patterns import Missing
-from frugal_sorter.rules.placing import wanted_place
+from frugal_sorter.rules.patterns import Filling, Missing
+from frugal_sorter.rules.placing import target_folder, wanted_place
 
 
 class Tested(NamedTuple):
@@ -75,7 +75,7 @@ def explain_entry(book: RuleBook, path: str, world: World) -> list[Explained]:
         facts = Facts(record, base, book.types, world, inside)
         truth = rule.where.test(facts)
         tests = tuple(_tested(*test, facts) for test in tests_of(rule.where))
-        decides = truth is True and not decided
+        decides = truth is True and not decided and rule.ending is not None
         decided = decided or decides
         target = _target(book, rule, facts) if truth is True else ""
         when_ns = None if truth is True else will_match_at(rule.where, facts)
@@ -91,8 +91,20 @@ def _tested(text: str, leaf: Leaf, turned: bool, facts: Facts) -> Tested:
 
 
 def _target(book: RuleBook, rule: Rule, facts: Facts) -> str:
-    if rule.ending == "leave":
-        return "left where it is"
+    words = {"leave": "left where it is", "trash": "to the trash", "delete": "deleted for good"}
+    if rule.ending is None:
+        return "goes on to the next rule, with its extras"
+    if rule.ending in words:
+        return words[rule.ending]
+    target = rule.pack or rule.unpack
+    if target is not None:
+        filled = target.fill(facts, Filling(book.type_folders, captures_of(rule.where, facts), rule.kinds))
+        into = (
+            filled.reason
+            if isinstance(filled, Missing)
+            else target_folder(target, filled, facts.base, os.path.realpath)
+        )
+        return f"{rule.ending}ed into {into}"
     wanted = wanted_place(book, rule, facts, os.path.realpath)
     return wanted.reason if isinstance(wanted, Missing) else wanted.place.path
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections import Counter, defaultdict
 from collections.abc import Callable, Iterable, Mapping
+from functools import lru_cache
 
 from frugal_sorter.files.record import place_of
 from frugal_sorter.files.status import folder_as_it_is, look
@@ -18,18 +19,20 @@ from frugal_sorter.rules.keys import MOST_REMOVALS
 _SLACK_BYTES = 1_000_000
 
 
-def with_parents(folder: str) -> list[str]:
+@lru_cache(maxsize=100_000)
+def with_parents(folder: str) -> tuple[str, ...]:
     """Return a folder and all above it."""
     found = [folder]
     while (parent := os.path.dirname(folder)) != folder:
         folder = parent
         found.append(folder)
-    return found
+    return tuple(found)
 
 
 def keep_targets_in_place(plan: Plan) -> None:
     """Leave folders where they are that other entries of this plan go into."""
-    targets = {above for step in plan.asked if step.target for above in with_parents(step.target.folder)}
+    target_folders = {step.target.folder for step in plan.asked if step.target}
+    targets = {above for folder in target_folders for above in with_parents(folder)}
     going = [step for step in plan.asked if step.was is not None and step.was.kind == "folder" and step.verb != "copy"]
     for step in going:
         if step.source is not None and step.source.path in targets:
@@ -154,13 +157,16 @@ def prune(plan: Plan, rules: Mapping[str, Rule]) -> None:
         plan: the plan, all of whose other steps are known.
         rules: those that remove folders, by name.
     """
+    if not rules:
+        return
     roots = {os.path.realpath(folder) for rule in rules.values() for folder in rule.folders} | set(plan.roots)
     gone = {
         step.source.path
         for step in plan.asked
         if step.source and step.verb in ("move", "move-across", "trash", "delete")
     }
-    filled = {above for step in plan.asked if step.target for above in with_parents(step.target.folder)}
+    target_folders = {step.target.folder for step in plan.asked if step.target}
+    filled = {above for folder in target_folders for above in with_parents(folder)}
     by_rule: dict[str, str] = {}
     for step in plan.asked:
         if step.rule in rules and step.source is not None and step.source.path in gone:

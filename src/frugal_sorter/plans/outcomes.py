@@ -110,7 +110,7 @@ class Outcomes:
     def entry(self, rules: Sequence[int], facts: Facts) -> None:
         """Plan what some rules do with an entry: extras in their order, and the ending of the last one."""
         record = with_sample(facts.record)
-        entry = _Entry(replace(facts, record=record))
+        entry = _Entry(facts if record is facts.record else replace(facts, record=record))
         for index in rules:
             rule = self.book.rules[index]
             self.plan.matched.add(rule.name)
@@ -159,7 +159,8 @@ class Outcomes:
                 continue
             after += link
             (before if removal else after).extend(program)
-        self.plan.add_group([*before, *ending, *after])
+        if before or ending or after:
+            self.plan.add_group([*before, *ending, *after])
 
     # Whether a rule acts on an entry now
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from itertools import groupby
 from typing import Any, Literal, NamedTuple
 
 from frugal_sorter.files.record import Identity, Place, place_of
@@ -181,12 +180,17 @@ class Plan:
 
     def in_groups(self) -> Iterator[list[Step]]:
         """Yield the steps in order, those of a group together."""
-        for group, steps in groupby(self.steps, key=lambda step: step.group):
-            if group:
-                yield list(steps)
+        together: list[Step] = []
+        for step in self.steps:
+            if together and step.group != together[0].group:
+                yield together
+                together = []
+            if step.group:
+                together.append(step)
             else:
-                for step in steps:
-                    yield [step]
+                yield [step]
+        if together:
+            yield together
 
     def make_folders(self, to_make: Callable[[str], list[str]]) -> None:
         """Put in front of each step the folders that must be made for it; in front of its group, if it has one.

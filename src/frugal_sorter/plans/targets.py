@@ -36,6 +36,7 @@ class TargetFolders:
     def __init__(self) -> None:
         self._known: dict[str, TargetFolder] = {}
         self._made: set[str] = set()
+        self._ignoring: dict[str, bool] = {}
 
     def usable(self, folder: str, base: str) -> str:
         """Return why nothing can go to a folder, or an empty text.
@@ -64,7 +65,10 @@ class TargetFolders:
 
     def ignores_case(self, folder: str) -> bool:
         """Tell whether the volume of a folder takes `A` and `a` for the same name."""
-        return volume_of(self.device(folder), self.existing(folder)).ignores_case
+        known = self._ignoring.get(folder)
+        if known is None:
+            known = self._ignoring[folder] = volume_of(self.device(folder), self.existing(folder)).ignores_case
+        return known
 
     def to_make(self, folder: str) -> list[str]:
         """Return the folders that must be made before a file can go to one, the outermost first.

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from frugal_sorter.files.record import is_inside
-from frugal_sorter.rules.book import Rule, RuleBook
+from frugal_sorter.rules.book import REMOVALS, Rule, RuleBook
 from frugal_sorter.rules.condition import Code, Leaf
 from frugal_sorter.rules.examples import does_it_again
 from frugal_sorter.rules.fields import World, depth_below
@@ -29,6 +29,8 @@ def warnings_of(book: RuleBook, world: World) -> list[Warned]:
         found += list(_shadowed(rule, book.rules[:index]))
         found += list(_to_and_fro(book, rule, book.rules[:index], world))
         found += list(_taken_away(book, rule, index, world))
+        found += list(_below_the_deciding(rule, book.rules[:index]))
+        found += list(_removed_from(book, rule, world))
         found += list(_ageing(rule, book.rules))
         found += list(_taken_apart(rule))
         found += list(_not_once(book, rule, world))
@@ -44,7 +46,7 @@ def _sees(rule: Rule, folder: str, below: int = 0) -> bool:
 
 
 def _is_everything(rule: Rule) -> bool:
-    return isinstance(rule.where, Leaf) and rule.where.on.name == "everything"
+    return rule.ending is not None and isinstance(rule.where, Leaf) and rule.where.on.name == "everything"
 
 
 def _shadowed(rule: Rule, earlier: tuple[Rule, ...]) -> Iterator[Warned]:
@@ -90,11 +92,43 @@ def _taken_away(book: RuleBook, rule: Rule, index: int, world: World) -> Iterato
         claims_first = index < at and _goes_to(rule, rule)  # then what it moved is at home
         passed = at < index and all(_sees(other, folder) for folder in rule.folders)  # it did not match before
         back = _goes_to(other, rule) and not set(rule.folders) & set(other.folders)
-        if other is rule or other.ending == "leave" or claims_first or passed or back or _is_aged(other):
+        if (
+            other is rule
+            or other.ending in (None, "leave", *REMOVALS)
+            or claims_first
+            or passed
+            or back
+            or _is_aged(other)
+        ):
             continue
         if _goes_to(rule, other) and _may_both_hold(book, rule, other, world):
             what = f'what it moves is taken on by "{other.name}" at the next run'
             yield Warned(rule, what, "let it move there at once, or leave the target out of that rule")
+            return
+
+
+def _below_the_deciding(rule: Rule, earlier: tuple[Rule, ...]) -> Iterator[Warned]:
+    """Extras reach only what no rule above has claimed."""
+    if rule.ending is not None:
+        return
+    for above in earlier:
+        both = set(above.folders) & set(rule.folders) and above.take == rule.take
+        if both and above.ending is not None and above.where_text == rule.where_text:
+            what = f'its extras never run: "{above.name}" above claims what it matches'
+            yield Warned(rule, what, "put it above that rule")
+            return
+
+
+def _removed_from(book: RuleBook, rule: Rule, world: World) -> Iterator[Warned]:
+    """Warn of a rule that takes away at the next run what this one has put into its target."""
+    if rule.ending != "move":
+        return
+    for other in book.rules:
+        removes = other.ending in REMOVALS and other is not rule and not _is_aged(other)
+        apart = not set(other.folders) & set(rule.folders)
+        if removes and apart and _goes_to(rule, other) and _may_both_hold(book, rule, other, world):
+            what = f'what it moves is taken away by "{other.name}" at the next run'
+            yield Warned(rule, what, "give that rule an age, or leave the target out of it")
             return
 
 

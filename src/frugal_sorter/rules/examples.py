@@ -7,12 +7,13 @@ from collections.abc import Mapping
 from dataclasses import replace
 from typing import NamedTuple
 
-from frugal_sorter.files.record import FileRecord, Identity, Kind, Place, Unknown
+from frugal_sorter.files.record import FileRecord, Identity, Kind, Place, Unknown, place_of
 from frugal_sorter.rules.book import Example, Rule, RuleBook
+from frugal_sorter.rules.condition import captures_of
 from frugal_sorter.rules.fields import FIELDS, Fact, Facts, World
 from frugal_sorter.rules.mistakes import Wrong, nearest
-from frugal_sorter.rules.patterns import Missing
-from frugal_sorter.rules.placing import wanted_place
+from frugal_sorter.rules.patterns import Filling, Missing
+from frugal_sorter.rules.placing import target_folder, wanted_place
 from frugal_sorter.rules.units import parse_duration, parse_size, parse_span
 
 _NOT_SAID = Unknown("the example does not say")
@@ -91,13 +92,17 @@ def run_example(book: RuleBook, rule: Rule, example: Example, world: World) -> s
     for earlier in book.rules:
         if earlier is rule:
             break
+        if earlier.ending is None:
+            continue
         if earlier.folders[0] == rule.folders[0] and earlier.take == rule.take and earlier.where.test(facts) is True:
             return f'taken by the rule "{earlier.name}" above'
     truth = rule.where.test(facts)
     if truth is not True:
         return "left where it is" if truth is False else f"undecided: {_why_unknown(rule, facts)}"
-    if rule.ending == "leave":
+    if rule.ending in (None, "leave"):
         return "left where it is"
+    if rule.ending in ("trash", "delete"):
+        return "taken away"
     place = _becomes(book, rule, facts)
     if isinstance(place, Missing):
         return place.reason
@@ -113,7 +118,7 @@ def does_it_again(book: RuleBook, rule: Rule, example: Example, world: World) ->
         facts = example_facts(book, rule, example.given, world)
     except Wrong:
         return None
-    if rule.where.test(facts) is not True or rule.ending == "leave" or rule.rename is not None:
+    if rule.where.test(facts) is not True or rule.ending != "move" or rule.rename is not None:
         return None  # what a rule has renamed once, it knows by its journal
     place = _becomes(book, rule, facts)
     if isinstance(place, Missing) or not place.folder.startswith(facts.base + "/") or rule.levels == 1:
@@ -127,6 +132,12 @@ def does_it_again(book: RuleBook, rule: Rule, example: Example, world: World) ->
 
 
 def _becomes(book: RuleBook, rule: Rule, facts: Facts) -> Place | Missing:
+    target = rule.pack or rule.unpack
+    if target is not None:
+        filled = target.fill(facts, Filling(book.type_folders, captures_of(rule.where, facts), rule.kinds))
+        if isinstance(filled, Missing):
+            return filled
+        return place_of(target_folder(target, filled, facts.base, lambda path: path))
     wanted = wanted_place(book, rule, facts, lambda path: path)
     return wanted if isinstance(wanted, Missing) else wanted.place
 

@@ -89,7 +89,7 @@ def held(job: Job, step: Step, removal: bool = False) -> Iterator[Held]:
         raise NotDone(Outcome.SKIPPED, f"{step.witness.place.path} is not the same any more")
     fd, record = find(job, place, was)
     if was.kind != "folder":
-        if removal and was.kind == "file" and (writer := writer_of(place, fd, record)):
+        if removal and was.kind == "file" and (writer := writer_of(place, fd)):
             raise NotDone(Outcome.LEFT, writer)
         yield Held(fd, place, record)
         return
@@ -111,7 +111,7 @@ def writer_inside(folder: Place) -> str:
     """Return who writes to a file somewhere below a folder, or an empty text."""
     for parent, _, names in os.walk(folder.path):
         for name in names:
-            if found := writer_of(Place(parent, name), None, None):
+            if found := writer_of(Place(parent, name), None):
                 return f"{os.path.relpath(os.path.join(parent, name), folder.path)} inside is {found}"
     return ""
 

@@ -13,6 +13,7 @@ import json
 import os
 import pwd
 import sqlite3
+import sys
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -26,6 +27,7 @@ from frugal_sorter.state.reserve import Reserve
 from frugal_sorter.work.mark import Mark, Outcome
 
 SCHEMA = 2
+_ENCODING = sys.getfilesystemencoding()
 FILE_NAME = "journal.sqlite"
 Done = TypeVar("Done")
 RunState = Literal["open", "done", "stopped", "interrupted"]
@@ -40,9 +42,8 @@ CREATE TABLE rules (id INTEGER PRIMARY KEY, name TEXT NOT NULL, key TEXT NOT NUL
 CREATE TABLE steps (
     run INTEGER NOT NULL, id INTEGER NOT NULL, verb TEXT NOT NULL, rule INTEGER NOT NULL,
     source_folder INTEGER, source_name BLOB, target_folder INTEGER, target_name BLOB,
-    kind TEXT, dev INTEGER, ino INTEGER, size INTEGER, mtime_ns INTEGER, born_ns INTEGER,
-    inside TEXT, sample TEXT, args TEXT NOT NULL,
-    outcome INTEGER, reason TEXT, now TEXT, data TEXT, grouped INTEGER NOT NULL DEFAULT 0, witness TEXT,
+    was TEXT, args TEXT, grouped INTEGER, witness TEXT,
+    outcome INTEGER, reason TEXT, now TEXT, data TEXT,
     PRIMARY KEY (run, id)
 ) WITHOUT ROWID;
 CREATE INDEX steps_by_target ON steps (target_folder);
@@ -50,28 +51,33 @@ CREATE INDEX steps_by_target ON steps (target_folder);
 # What brings a journal of an older schema to the next one.
 _MIGRATIONS = {
     1: """
-ALTER TABLE steps ADD COLUMN sample TEXT;
-ALTER TABLE steps ADD COLUMN data TEXT;
-ALTER TABLE steps ADD COLUMN grouped INTEGER NOT NULL DEFAULT 0;
-ALTER TABLE steps ADD COLUMN witness TEXT;
-DROP INDEX steps_by_source;
-DROP INDEX steps_by_target;
+ALTER TABLE steps RENAME TO steps_1;
+CREATE TABLE steps (
+    run INTEGER NOT NULL, id INTEGER NOT NULL, verb TEXT NOT NULL, rule INTEGER NOT NULL,
+    source_folder INTEGER, source_name BLOB, target_folder INTEGER, target_name BLOB,
+    was TEXT, args TEXT, grouped INTEGER, witness TEXT,
+    outcome INTEGER, reason TEXT, now TEXT, data TEXT,
+    PRIMARY KEY (run, id)
+) WITHOUT ROWID;
+INSERT INTO steps SELECT run, id, verb, rule, source_folder, source_name, target_folder, target_name,
+    CASE WHEN kind IS NULL THEN NULL ELSE json_array(kind, dev, ino, size, mtime_ns, born_ns, inside, NULL) END,
+    NULLIF(args, '{}'), NULL, NULL, outcome, reason, now, NULL FROM steps_1;
+DROP TABLE steps_1;
 CREATE INDEX steps_by_target ON steps (target_folder);
 """,
 }
 _COLUMNS = (
     "run", "id", "verb", "rule", "source_folder", "source_name", "target_folder", "target_name",
-    "kind", "dev", "ino", "size", "mtime_ns", "born_ns", "inside", "sample", "args", "grouped", "witness",
+    "was", "args", "grouped", "witness",
 )  # fmt: skip
 _STEP = """
 SELECT s.id, s.verb, r.name, r.key, sf.path, s.source_name, tf.path, s.target_name,
-    s.kind, s.dev, s.ino, s.size, s.mtime_ns, s.born_ns, s.inside, s.sample, s.args, s.grouped, s.witness,
-    s.outcome, s.reason, s.now, s.data
+    s.was, s.args, s.grouped, s.witness, s.outcome, s.reason, s.now, s.data
 FROM steps s JOIN rules r ON r.id = s.rule
 LEFT JOIN folders sf ON sf.id = s.source_folder LEFT JOIN folders tf ON tf.id = s.target_folder
 """
 # What says how an entry was once its step was done; most are as they were before (`_SAME`).
-_NOW = "s.now, s.kind, s.dev, s.ino, s.size, s.mtime_ns, s.born_ns, s.inside, s.sample"
+_NOW = "s.now, s.was"
 _SAME = "="
 # Steps by which rules put entries somewhere, undos aside.
 _PUT = """
@@ -95,15 +101,6 @@ class Run:
     began_ns: int
     ended_ns: int | None
     state: RunState
-
-
-def _signed(number: int) -> int:
-    """Fit an unsigned inode number into SQLite's signed 64 bits."""
-    return number - (1 << 64) if number >= 1 << 63 else number
-
-
-def _unsigned(number: int) -> int:
-    return number + (1 << 64) if number < 0 else number
 
 
 class Journal:
@@ -481,29 +478,28 @@ class _Ids:
 
 def _row(run: int, step: Step, ids: _Ids) -> tuple[object, ...]:
     source, target, was = step.source, step.target, step.was
-    if was is not None and was.ino >= 1 << 63:
-        was = was._replace(ino=_signed(was.ino))
     return (
         run, step.id, step.verb, ids.rule(step.rule, step.rule_key),
-        source and ids.folder(source.folder), source and os.fsencode(source.name),
-        target and ids.folder(target.folder), target and os.fsencode(target.name),
-        *(was or _NOBODY), json.dumps(dict(step.args)) if step.args else "{}", step.group,
+        source and ids.folder(source.folder), source and _raw(source.name),
+        target and ids.folder(target.folder), target and _raw(target.name),
+        was and _as_text(was), json.dumps(dict(step.args)) if step.args else None, step.group or None,
         json.dumps([step.witness.place, step.witness.identity]) if step.witness else None,
     )  # fmt: skip
 
 
-_NOBODY = (None,) * len(Identity._fields)
+def _raw(name: str) -> bytes:
+    return name.encode(_ENCODING, "surrogateescape")
 
 
 def _step(row: tuple[object, ...]) -> tuple[Step, Mark | None]:
-    number, verb, rule, key, source_folder, source_name, target_folder, target_name, *was_and_rest = row
-    was = _was(was_and_rest[:8])
-    args, grouped, witness, outcome, reason, now, data = was_and_rest[8:]
+    (number, verb, rule, key, source_folder, source_name, target_folder, target_name,
+     was_text, args, grouped, witness, outcome, reason, now, data) = row  # fmt: skip
+    was = _identity(cast(str, was_text)) if was_text else None
     step = Step(
         cast(int, number), cast(VerbName, verb), cast(str, rule), cast(str, key),
         _place(source_folder, source_name), _place(target_folder, target_name), was,
-        {} if args == "{}" else json.loads(cast(str, args)),
-        cast(int, grouped), _witness(cast("str | None", witness)),
+        json.loads(cast(str, args)) if args else {},
+        cast(int, grouped or 0), _witness(cast("str | None", witness)),
     )  # fmt: skip
     if outcome is None:
         return step, None
@@ -512,20 +508,9 @@ def _step(row: tuple[object, ...]) -> tuple[Step, Mark | None]:
     return step, Mark(step.id, Outcome(cast(int, outcome)), cast(str, reason), found, known)
 
 
-def _was(columns: Sequence[object]) -> Identity | None:
-    if columns[0] is None:
-        return None
-    was = Identity(*columns)  # type: ignore[arg-type]
-    return was if was.ino >= 0 else was._replace(ino=_unsigned(was.ino))
-
-
 def _now(columns: Sequence[object]) -> Identity:
     """Return an entry as it was once its step was done, from the columns of `_NOW`."""
-    if columns[0] == _SAME:
-        was = _was(columns[1:])
-        assert was is not None
-        return was
-    return _identity(cast(str, columns[0]))
+    return _identity(cast(str, columns[1] if columns[0] == _SAME else columns[0]))
 
 
 def _witness(text: str | None) -> Witness | None:
@@ -542,6 +527,10 @@ def _place(folder: object, name: object) -> Place | None:
 
 
 def _as_text(identity: Identity) -> str:
+    if identity.inside is None and identity.sample is None:
+        # As json.dumps has it, for the many.
+        born = "null" if identity.born_ns is None else identity.born_ns
+        return f'["{identity.kind}",{identity.dev},{identity.ino},{identity.size},{identity.mtime_ns},{born}]'
     return json.dumps(identity)
 
 

@@ -12,18 +12,17 @@ import os
 
 from frugal_sorter.files.fingerprint import open_to_read
 from frugal_sorter.files.open_files import OpenFiles
-from frugal_sorter.files.record import FileRecord, Place
+from frugal_sorter.files.record import Place
 
 _F_SETLEASE = getattr(fcntl, "F_SETLEASE", None)
 
 
-def writer_of(place: Place, dir_fd: int | None, record: FileRecord | None) -> str:
+def writer_of(place: Place, dir_fd: int | None) -> str:
     """Return by whom a file is open for writing, or an empty text.
 
     Args:
         place: the file.
         dir_fd: a descriptor of its folder.
-        record: its status, where that is known.
     """
     if _F_SETLEASE is None:
         return ""
@@ -32,8 +31,7 @@ def writer_of(place: Place, dir_fd: int | None, record: FileRecord | None) -> st
     except OSError:
         return ""
     try:
-        fcntl.fcntl(descriptor, _F_SETLEASE, fcntl.F_RDLCK)
-        fcntl.fcntl(descriptor, _F_SETLEASE, fcntl.F_UNLCK)
+        fcntl.fcntl(descriptor, _F_SETLEASE, fcntl.F_RDLCK)  # closing gives it back
     except OSError as error:
         if error.errno not in (errno.EAGAIN, errno.EBUSY):
             return ""

@@ -8,10 +8,11 @@ from contextlib import suppress
 
 from frugal_sorter.files.fingerprint import look_like_or_none
 from frugal_sorter.files.record import COARSEST_TIME_NS, Identity, Place
+from frugal_sorter.files.status import is_same_file
 from frugal_sorter.files.volumes import volume_of
 from frugal_sorter.files.walk import reason_of
 from frugal_sorter.plans.plan import Step
-from frugal_sorter.work.entry import Held, ends_of, find, held, put_back, there
+from frugal_sorter.work.entry import Held, ends_of, held, put_back, there
 from frugal_sorter.work.mark import CHANGED, INTERRUPTED, Job, Mark, NotDone, Outcome
 from frugal_sorter.work.rename import Rename, rename_without_replacing
 
@@ -24,11 +25,21 @@ class Move:
         self._rename = rename
 
     def do(self, step: Step) -> Mark:
-        source, _, was = ends_of(step)
-        if was.kind == "file" and step.witness is None:
-            # The same as below, for the many.
-            fd, record = find(self._job, source, was)
-            return self.put(step, Held(fd, source, record))
+        source, target, was = ends_of(step)
+        if was.kind == "file" and was.sample is None and step.witness is None:
+            # The same as below, for the many; where anything is unusual, the long way says what.
+            folders = self._job.descriptors
+            try:
+                source_fd = folders.folder(source.folder)
+                if is_same_file(source.name, source_fd, was):
+                    target_fd = folders.folder(target.folder)
+                    self._rename(source_fd, source.name, target_fd, target.name)
+                    if _is_same_inode(target, target_fd, was):
+                        return Mark(step.id, Outcome.DONE, "", was)
+                    return self._look_once_more(step, source_fd, source, target, target_fd, was)
+            except OSError as error:
+                if error.errno not in (errno.EEXIST, errno.ENOENT, errno.ENOTDIR, errno.ELOOP, errno.EXDEV):
+                    raise
         with held(self._job, step) as entry:
             return self.put(step, entry)
 
@@ -50,9 +61,11 @@ class Move:
             if error.errno == errno.EXDEV:
                 raise NotDone(Outcome.FAILED, "the target is on another volume by now") from None
             raise
-        return self._look_once_more(step, entry, target, target_fd, was)
+        return self._look_once_more(step, entry.fd, entry.place, target, target_fd, was)
 
-    def _look_once_more(self, step: Step, entry: Held, target: Place, target_fd: int, was: Identity) -> Mark:
+    def _look_once_more(
+        self, step: Step, source_fd: int, source: Place, target: Place, target_fd: int, was: Identity
+    ) -> Mark:  # fmt: skip
         """Put an entry back that slipped in between the look at the source and its rename."""
         if was.sample is None and _is_same_inode(target, target_fd, was):
             return Mark(step.id, Outcome.DONE, "", was)
@@ -63,7 +76,7 @@ class Move:
             found = now.identity
             return Mark(step.id, Outcome.DONE, "", found if was.inside is None else found._replace(inside=was.inside))
         try:
-            self._rename(target_fd, target.name, entry.fd, entry.place.name)
+            self._rename(target_fd, target.name, source_fd, source.name)
         except OSError as error:
             why = f"another file was moved to {target.path} and could not be put back: {reason_of(error)}"
             raise NotDone(Outcome.FAILED, why) from None

@@ -18,6 +18,7 @@ from frugal_sorter.files.trash_bins import INFO_SUFFIX, SIZES, TrashBin, encoded
 from frugal_sorter.plans.plan import Step
 from frugal_sorter.work.copies import MoveAcross
 from frugal_sorter.work.entry import ends_of, held
+from frugal_sorter.work.leases import writer_of
 from frugal_sorter.work.mark import Job, Mark, NotDone, Outcome
 from frugal_sorter.work.moves import Move
 from frugal_sorter.work.rename import sync_volume
@@ -65,8 +66,7 @@ class Trash:
             if step.args.get("across"):
                 mark = self._across.do(step)
             else:
-                with held(self._job, step, removal=True) as entry:
-                    mark = self._move.put(step, entry)
+                mark = self._put(step)
         except BaseException:
             self._take_back_info(step)
             raise
@@ -74,6 +74,16 @@ class Trash:
         if was.kind == "folder":
             _note_size(self._job, target)
         return mark
+
+    def _put(self, step: Step) -> Mark:
+        source, _, was = ends_of(step)
+        if was.kind == "file" and was.sample is None and step.witness is None:
+            # A lease of another file that slipped in meanwhile does no harm: the move looks again.
+            if writer := writer_of(source, self._job.descriptors.folder(source.folder)):
+                raise NotDone(Outcome.LEFT, writer)
+            return self._move.do(step)
+        with held(self._job, step, removal=True) as entry:
+            return self._move.put(step, entry)
 
     def _write_info(self, step: Step) -> None:
         assert step.target is not None and step.source is not None

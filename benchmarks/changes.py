@@ -1,0 +1,108 @@
+"""Times changes with everything on (identity, journal, trash) against the bare system call; called by `run.py`.
+
+What is timed is a plan being carried out, from the first line in the journal to the last, and the
+undo of it; planning and printing are not. All trees are built before anything is removed: on ext4
+new files are far dearer where many were deleted just before.
+"""
+
+from __future__ import annotations
+
+import gc
+import os
+import statistics
+import subprocess
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import NamedTuple
+
+from frugal_sorter.cli.planning import plan_now
+from frugal_sorter.plans import guard
+from frugal_sorter.rules.load import load_rules
+from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.work.executor import changing, execute
+from frugal_sorter.work.undo import plan_undo, run_to_undo
+
+PER_FOLDER = 100
+ENDINGS = {"move": 'move = "../out"', "trash": "trash = true", "delete": "delete = true"}
+
+
+class Changed(NamedTuple):
+    """Medians over all pairs: the run as a multiple of the baseline, the undo as a multiple of the run."""
+
+    run: float
+    least: float
+    most: float
+    undo: float | None
+
+
+def build(root: Path, files: int) -> Path:
+    """Lay out empty files, a hundred to a folder."""
+    for box in range(files // PER_FOLDER):
+        folder = root / f"Intake/box {box}"
+        folder.mkdir(parents=True)
+        for number in range(PER_FOLDER):
+            os.close(os.open(folder / f"piece {box} {number}.log", os.O_CREAT | os.O_WRONLY))
+    (root / "out").mkdir()
+    return root
+
+
+def rename_all(root: Path, files: int) -> None:
+    """Move every file by the bare call."""
+    for box in range(files // PER_FOLDER):
+        for number in range(PER_FOLDER):
+            name = f"piece {box} {number}.log"
+            os.rename(f"{root}/Intake/box {box}/{name}", f"{root}/out/{name}")
+
+
+def find_delete(root: Path, _files: int) -> None:
+    """Delete every file as a technician would."""
+    subprocess.run(["find", str(root / "Intake"), "-type", "f", "-delete"], check=True)
+
+
+def _timed(work: Callable[[], object]) -> float:
+    began = time.perf_counter()
+    work()
+    return time.perf_counter() - began
+
+
+def measure(folder: Path, ending: str, files: int, pairs: int) -> Changed:
+    """Carry out plans of one ending, each beside its baseline, then take all of them back."""
+    baseline = find_delete if ending == "delete" else rename_all
+    trees = [
+        (build(folder / f"{ending} {n} ours", files), build(folder / f"{ending} {n} bare", files)) for n in range(pairs)
+    ]
+    os.sync()
+    gc.disable()
+    ratios, runs, undos = [], [], []
+    for ours, bare in trees:
+        _own_home(ours)
+        rules = ours / "rules.toml"
+        rules.write_text(
+            f'frugal = 1\n[[rule]]\nname = "r"\nin = "Intake"\nlevels = "all"\nwhere = "ext is log"\n'
+            f"{ENDINGS[ending]}\nat_most = {files}\n"
+        )
+        with changing(ready_state_folder(), "bench") as journal:
+            plan = plan_now(load_rules(rules), journal, again=False)
+            assert len(plan.asked) == files, plan.refused
+            seconds = _timed(lambda: execute(plan, journal, lambda _step, _mark: None))  # noqa: B023
+        ratios.append(seconds / _timed(lambda: baseline(bare, files)))  # noqa: B023
+        runs.append(seconds)
+    for (ours, _), seconds in zip(trees, runs, strict=True):
+        if ending == "delete":
+            break
+        _own_home(ours)
+        with changing(ready_state_folder(), "bench") as journal:
+            undo = plan_undo(journal, run_to_undo(journal, None), time.time_ns())
+            undos.append(_timed(lambda: execute(undo, journal, lambda _step, _mark: None)) / seconds)  # noqa: B023
+    gc.enable()
+    return Changed(statistics.median(ratios), min(ratios), max(ratios), statistics.median(undos) if undos else None)
+
+
+def _own_home(root: Path) -> None:
+    os.environ |= {
+        "HOME": str(root / "home"),
+        "XDG_STATE_HOME": str(root / "state"),
+        "XDG_DATA_HOME": str(root / "data"),
+    }
+    guard.forget_folders()

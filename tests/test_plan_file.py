@@ -1,0 +1,217 @@
+from __future__ import annotations
+
+import json
+import os
+import sqlite3
+from pathlib import Path
+
+import pytest
+
+from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.state.reserve import PARTS, Reserve
+from frugal_sorter.work.journal import Journal
+from tests.conftest import Frugal
+from tests.support import book_of, carry_out, plan_of, put, rules_text, snapshot, trash_of, undo
+
+RULES = rules_text(
+    'where = "ext is log"\nmove = "Logs"',
+    'where = "ext is tmp"\ntrash = true',
+    'where = "ext is csv"\nmove = "T"\nclash = "replace"',
+)
+
+
+@pytest.fixture
+def intake(folder: Path) -> Path:
+    for name in ("a.log", "b.log", "x.tmp", "p.csv", "T/p.csv"):
+        put(folder / "Intake" / name, name)
+    put(folder / "rules.toml", RULES)
+    return folder / "Intake"
+
+
+def test_a_saved_plan_is_carried_out_without_the_lines_that_were_deleted(
+    intake: Path, frugal: Frugal, own_home: Path
+) -> None:
+    frugal("preview", "rules.toml", "--save", "later.plan")
+    plan = intake.parent / "later.plan"
+    assert plan.stat().st_mode & 0o777 == 0o600
+    lines = plan.read_text().splitlines()
+    # Without b.log, and without one half of a group, which takes the other half with it.
+    plan.write_text("\n".join(line for line in lines if "b.log" not in line and '"trash"' not in line) + "\n")
+    put(intake / "new.log")
+    said = frugal("tidy", "--plan", "later.plan", "--yes").stdout
+    assert "1 file moved." in said and sorted(os.listdir(intake)) == ["Logs", "T", "b.log", "new.log", "p.csv", "x.tmp"]
+    assert not trash_of(own_home)
+    frugal("undo", "--yes")
+    assert (intake / "a.log").exists()
+
+
+def test_steps_that_became_stale_are_skipped(intake: Path, frugal: Frugal) -> None:
+    frugal("preview", "rules.toml", "--save", "later.plan")
+    put(intake / "a.log", "written to since")
+    said = frugal("tidy", "--plan", "later.plan", "--yes", code=1).stdout
+    assert "skipped  a.log → Logs/a.log: changed since it was planned" in said and (intake / "Logs/b.log").exists()
+
+
+def test_steps_can_be_left_out_by_number_and_for_good(intake: Path, frugal: Frugal) -> None:
+    steps = json.loads(frugal("preview", "rules.toml", "--format", "json").stdout)["steps"]
+    (number,) = [step["id"] for step in steps if step["source"] and step["source"].endswith("a.log")]
+    said = frugal("preview", "rules.toml", "--without", number, "--save", "later.plan").stdout
+    pasted = said[said.index("[[rule]]") :]
+    put(intake.parent / "rules.toml", "frugal = 1\n" + pasted.replace("\n  ", "\n") + RULES.removeprefix("frugal = 1"))
+    assert "a.log" not in json.dumps(json.loads(frugal("preview", "rules.toml", "--format", "json").stdout)["steps"])
+    frugal("tidy", "--plan", "later.plan", "--yes")
+    assert (intake / "a.log").exists() and not (intake / "b.log").exists()
+    frugal("preview", "rules.toml", "--without", "999", code=2)
+
+
+@pytest.mark.parametrize(
+    ("change", "where", "what"),
+    [
+        (lambda head, steps: ("not json", steps), ":1:", "no plan of this tool"),
+        (lambda head, steps: ({**head, "frugal-plan": 9}, steps), ":1:", "format 9"),
+        (lambda head, steps: ({**head, "machine": "another"}, steps), ":1:", "another machine"),
+        (lambda head, steps: ({**head, "kind": "undo"}, steps), ":1:", "not kept in a file"),
+        (lambda head, steps: (head, [{**steps[0], "verb": "burn"}, *steps[1:]]), ":2:", "no verb 'burn'"),
+        (lambda head, steps: (head, [steps[0], {**steps[1], "source": "../x"}]), ":3:", "no absolute path"),
+        (lambda head, steps: (head, [steps[0], {**steps[1], "was": [1]}]), ":3:", "damaged"),
+    ],
+)
+def test_a_damaged_plan_is_refused_with_its_line(
+    intake: Path, frugal: Frugal, change: object, where: str, what: str
+) -> None:
+    frugal("preview", "rules.toml", "--save", "later.plan")
+    plan = intake.parent / "later.plan"
+    head, *steps = map(json.loads, plan.read_text().splitlines())
+    new_head, new_steps = change(head, steps)  # type: ignore[operator]
+    plan.write_text("\n".join(json.dumps(one) if not isinstance(one, str) else one for one in (new_head, *new_steps)))
+    before = snapshot(intake)
+    error = frugal("tidy", "--plan", "later.plan", "--yes", code=2).stderr
+    assert where in error and what in error and snapshot(intake) == before
+
+
+@pytest.mark.parametrize(
+    ("verb", "source", "target", "why"),
+    [
+        ("move", "/etc/hostname", None, "system folder"),
+        ("delete", "/usr/bin/env", None, "system folder"),
+        ("trash", None, "/tmp/no-trash/files/x", "no trash of this account"),
+        ("restore", None, None, "no step of the kind restore"),
+    ],
+)
+def test_a_plan_is_guarded_again_when_it_is_carried_out(
+    intake: Path, frugal: Frugal, verb: str, source: str | None, target: str | None, why: str
+) -> None:
+    frugal("preview", "rules.toml", "--save", "later.plan")
+    plan = intake.parent / "later.plan"
+    head, *steps = map(json.loads, plan.read_text().splitlines())
+    step = next(step for step in steps if step["verb"] == "move")
+    step |= {"verb": verb} | ({"source": source} if source else {}) | ({"target": target} if target else {})
+    plan.write_text("\n".join(map(json.dumps, (head, step))))
+    before = snapshot(intake)
+    assert why in frugal("tidy", "--plan", "later.plan", "--yes", code=3).stdout and snapshot(intake) == before
+
+
+def test_undo_takes_back_only_what_is_named(intake: Path, frugal: Frugal) -> None:
+    frugal("tidy", "rules.toml", "--yes")
+    frugal("undo", "--only", "Intake/a.log", "Intake/T", "--yes")
+    assert (intake / "a.log").exists() and not (intake / "b.log").exists()
+    assert (intake / "T/p.csv").read_text() == "T/p.csv" and (intake / "p.csv").read_text() == "p.csv"
+    frugal("undo", "1", "--yes")
+    assert sorted(path.name for path in intake.iterdir()) == ["T", "a.log", "b.log", "p.csv", "x.tmp"]
+
+
+def test_history_says_where_a_file_went(intake: Path, frugal: Frugal) -> None:
+    frugal("tidy", "rules.toml", "--yes")
+    frugal("undo", "--only", "Intake/a.log", "--yes")
+    said = frugal("history", "--file", "a.log").stdout.splitlines()
+    assert (
+        len(said) == 2 and "moved" in said[0] and said[1].endswith("Logs/a.log → " + str(intake / "a.log").lstrip("/"))
+    )
+    steps = json.loads(frugal("history", "--file", "Intake/x.tmp", "--format", "json").stdout)["steps"]
+    assert [(step["run"], step["verb"], step["outcome"]) for step in steps] == [(1, "trash", "done")]
+    assert "No run was about" in frugal("history", "--file", "nothing").stdout
+
+
+def test_the_trash_is_listed_and_gives_back(intake: Path, frugal: Frugal) -> None:
+    assert frugal("trash").stdout == "The trash is empty.\n"
+    frugal("tidy", "rules.toml", "--yes")
+    said = frugal("trash").stdout
+    assert "Intake/x.tmp" in said and "2 entries" in said
+    put(intake / "x.tmp", "in the way")
+    assert "is taken" in frugal("trash", "--restore", "x.tmp", "--yes", code=1).stdout
+    (intake / "x.tmp").unlink()
+    assert "brought back from the trash" in frugal("trash", "--restore", "Intake/x.tmp", "--yes").stdout
+    assert (intake / "x.tmp").read_text() == "x.tmp"
+    frugal("undo", "--yes")
+    assert not (intake / "x.tmp").exists()
+    frugal("trash", "--restore", "nothing", "--yes", code=2)
+    assert {one["id"] for one in json.loads(frugal("trash", "--format", "json").stdout)["trash"]} == {"x.tmp", "p.csv"}
+
+
+def test_settings_and_the_log(intake: Path, frugal: Frugal, own_home: Path) -> None:
+    frugal("tidy", "rules.toml", "--yes")
+    (log,) = own_home.glob(".local/state/frugal-sorter/*/frugal.log")
+    assert "run 1 begins: tidy" in log.read_text() and log.stat().st_mode & 0o777 == 0o600
+    settings = put(own_home / ".config/frugal-sorter/settings.toml", 'log = "off"')
+    size = log.stat().st_size
+    frugal("undo", "--yes")
+    assert log.stat().st_size == size
+    for text, why in (
+        ('log = "loud"', "cannot be 'loud'"),
+        ("colour = 1", "no setting `colour`"),
+        ("log =", "cannot be read"),
+    ):
+        settings.write_text(text)
+        assert why in frugal("tidy", "rules.toml", "--yes", "--again", code=2).stderr
+
+
+def test_an_older_journal_is_brought_up_to_date_and_stays_undoable(folder: Path) -> None:
+    put(folder / "Intake/a.log")
+    carry_out(plan_of(book_of(folder, 'where = "everything"\nmove = "Logs"')))
+    path = ready_state_folder() / "journal.sqlite"
+    with sqlite3.connect(path) as db:
+        db.executescript(
+            "ALTER TABLE steps RENAME TO steps_2;"
+            "CREATE TABLE steps (run, id, verb, rule, source_folder, source_name, target_folder, target_name, kind, dev, ino, size,"
+            " mtime_ns, born_ns, inside, args, outcome, reason, now, PRIMARY KEY (run, id)) WITHOUT ROWID;"
+            "INSERT INTO steps SELECT run, id, verb, rule, source_folder, source_name, target_folder, target_name, was ->> 0, was ->> 1,"
+            " was ->> 2, was ->> 3, was ->> 4, was ->> 5, NULL, COALESCE(args, '{}'), outcome, reason, CASE now WHEN '=' THEN was ELSE now END FROM steps_2;"
+            "DROP TABLE steps_2; CREATE INDEX steps_by_source ON steps (source_folder, source_name);"
+            "CREATE INDEX steps_by_target ON steps (target_folder, target_name); PRAGMA user_version = 1;"
+        )
+    db.close()
+    assert undo().done == 1 and (folder / "Intake/a.log").exists()
+    with Journal(ready_state_folder(), write=False) as journal:
+        assert len(journal.runs()) == 2
+
+
+def test_old_runs_are_forgotten_but_not_those_with_something_in_the_trash(folder: Path) -> None:
+    for name, rule in (
+        ("a.log", 'where = "everything"\nmove = "Logs"'),
+        ("b.tmp", 'where = "ext is tmp"\ntrash = true'),
+    ):
+        put(folder / "Intake" / name)
+        carry_out(plan_of(book_of(folder, rule)))
+    with Journal(ready_state_folder(), write=True) as journal:
+        assert journal.forget(0) == 0
+        assert journal.forget(1 << 62) == 1
+        assert [run.id for run in journal.runs()] == [2]
+
+
+def test_the_reserve_is_kept_released_and_kept_again(folder: Path) -> None:
+    reserve = Reserve(folder)
+    reserve.keep()
+    assert len(os.listdir(folder)) == PARTS and all(path.stat().st_size for path in folder.iterdir())
+    assert reserve.release() and not os.listdir(folder) and not reserve.release()
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="only root can act as another account")
+def test_root_can_act_as_another_account_and_then_can_do_no_more_than_it(folder: Path, frugal: Frugal) -> None:
+    put(folder / "rules.toml", RULES)
+    put(folder / "Intake/a.log")
+    assert (
+        "no account 'nobody-of-that-name'"
+        in frugal("tidy", "rules.toml", "--for", "nobody-of-that-name", "--yes", code=2).stderr
+    )
+    done = frugal("history", "--for", "nobody", code=2)
+    assert "state folder cannot be made" in done.stderr or "cannot" in done.stderr
