@@ -28,12 +28,10 @@ ROOT = Path(__file__).resolve().parents[1]
 PYTHON = sys.executable
 FRUGAL = str(Path(PYTHON).with_name("frugal"))
 FILES = 200_000
-CHANGED_FILES, CHANGED_PAIRS = 50_000, 5
+CHANGED_FILES, CHANGED_PAIRS = 50_000, 3
 SUFFIXES = ["jpg", "pdf", "csv", "log", "txt", "tif", "stl", "zip", "bin", "dat"]
 WALK = """
 import sys
-from changes import measure as changed_by
-
 from frugal_sorter.files.walk import walk
 for _ in walk(sys.argv[1], 0, True, lambda *_: 0, print):
     pass

@@ -101,5 +101,8 @@ def take_back_text(result: Result) -> str:
         return "That cannot be taken back."
     until = f"within {read_settings().keep_days} days"
     trash = ", as long as the trash is not emptied" if "trash" in result.by_verb else ""
-    but = ", but for what was deleted or run" if {"delete", "run"} & set(result.by_verb) else ""
+    gone = [
+        word for verb, word in (("delete", "what was deleted"), ("run", "what programs did")) if verb in result.by_verb
+    ]
+    but = f", but for {' and '.join(gone)}" if gone else ""
     return f"Take it back {until}{trash}{but}: frugal undo {result.run}"

@@ -78,6 +78,7 @@ class PlanView:
             new = target in self.new_folders - self._announced
             self._announced.add(target)
             how = {"copy": "copied to ", "link": "linked from ", "unpack": "unpacked into ", "pack": "packed into "}
+            source = "the trash" if step.verb == "restore" else source
             arrow = f"{source} → {how.get(step.verb, '')}" if step.verb != "pack" else "packed into "
             self.screen.parts(
                 (f"  {arrow}{below(target, self.base)}", "cyan"), (" (new folder)" if new else "", "dim")
@@ -150,9 +151,18 @@ class PlanView:
             self.screen.line(f"    and {len(lefts) - most:,} more (--format json lists all)")
 
     def totals(self) -> str:
-        """Return one line that says how much would be done."""
-        new = f" ({count_text(len(self.new_folders), 'new folder')})" if self.new_folders else ""
-        return f"{will_text(self.plan.asked)}{new}"
+        """Return in one line how much would be done."""
+        return f"{will_text(self.plan.asked)}{self._new()}"
+
+    def question(self, rest: str) -> str:
+        """Return what would be done, a line for each kind, and then the question itself."""
+        parts = will_text(self.plan.asked).split("; ")
+        first = f"{parts[0][:1].upper()}{parts[0][1:]}{self._new()}"
+        others = [f"{part[:1].upper()}{part[1:]}" for part in parts[1:]]
+        return "\n".join([first, *others, rest])
+
+    def _new(self) -> str:
+        return f" ({count_text(len(self.new_folders), 'new folder')})" if self.new_folders else ""
 
     def warn(self) -> None:
         """Print what a person should know before saying yes."""
@@ -201,6 +211,8 @@ def step_text(step: Step, base: str) -> str:
 def _attribute_text(step: Step) -> str:
     old, new = shown(step.args["old"]), shown(step.args["new"])
     what = "comment" if step.args["attribute"].endswith("comment") else "tags"
+    if not new:
+        return f"{what} {old!r} taken off"
     return f"{what} {old!r} → {new!r}" if old else f"{what} {new!r}"
 
 

@@ -73,6 +73,8 @@ def iso_text(ns: int) -> str:
 
 def below(path: str, base: str) -> str:
     """Return a path as seen from a base folder, where it lies below it."""
+    if base == "/":
+        return shown(path)
     if path == base:
         return "."
     prefix = base.rstrip("/") + "/"

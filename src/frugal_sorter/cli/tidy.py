@@ -54,7 +54,8 @@ def run(args: argparse.Namespace) -> int:
         screen.line("Nothing was changed.")
         return 3
     result, number = carry_out(plan, view, screen)
-    screen.line(f"{summary(result)}. {take_back_text(result)}", style="bold")
+    screen.line(f"{summary(result)}.", style="bold")
+    screen.line(take_back_text(result), style="bold")
     return 128 + number if number else exit_code(plan, result.has_problem)
 
 
@@ -103,7 +104,6 @@ def _question(args: argparse.Namespace, plan: Plan, view: PlanView) -> str:
     named = args.plan or plan.origin
     written = moment_text(os.stat(named).st_mtime_ns) if os.path.lexists(named) else "a time unknown"
     stays = count_text(plan.seen - plan.entries, "other file stays", "other files stay")
-    what = view.totals()
     by = f"the plan {shown(str(args.plan))}" if args.plan else shown(plan.origin)
     others = "" if args.plan else f" {stays}."
-    return f"{what[:1].upper()}{what[1:]}\nbelow {shown(view.base)}, by {by} of {written}, as {account()}?{others}"
+    return view.question(f"below {shown(view.base)}, by {by} of {written}, as {account()}?{others}")

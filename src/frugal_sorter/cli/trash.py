@@ -102,13 +102,13 @@ def _restore(args: argparse.Namespace, found: list[Trashed]) -> int:
         return exit_code(plan)
     view.show(names=not args.yes)
     screen.line()
-    what = view.totals()
-    question = f"{what[:1].upper()}{what[1:]}\nto {shown(view.base)}, as {account()}?"
+    question = view.question(f"to {shown(view.base)}, as {account()}?")
     if not confirm(screen, question, args.yes):
         screen.line("Nothing was changed.")
         return 3
     result, number = carry_out(plan, view, screen)
-    screen.line(f"{summary(result)}. {take_back_text(result)}", style="bold")
+    screen.line(f"{summary(result)}.", style="bold")
+    screen.line(take_back_text(result), style="bold")
     return 128 + number if number else exit_code(plan, result.has_problem)
 
 

@@ -45,15 +45,14 @@ def run(args: argparse.Namespace) -> int:
         return exit_code(plan)
     view.show(names=not args.yes)
     screen.line()
-    question = (
-        f"Take back run {undone.id} ({undone.kind} of {moment_text(undone.began_ns)}): {view.totals()}\n"
-        f"below {shown(view.base)}, as {account()}?"
-    )
+    what = f"to take back run {undone.id} ({undone.kind} of {moment_text(undone.began_ns)})"
+    question = view.question(f"below {shown(view.base)}, {what}, as {account()}?")
     if not confirm(screen, question, args.yes):
         screen.line("Nothing was changed.")
         return 3
     result, number = carry_out(plan, view, screen)
-    screen.line(f"{summary(result)}. Do it again after all with: frugal undo {result.run}", style="bold")
+    screen.line(f"{summary(result)}.", style="bold")
+    screen.line(f"Do it again after all with: frugal undo {result.run}", style="bold")
     if plan.left:
         screen.line(f"Once nothing is in the way, `frugal undo {undone.id}` takes back the rest.")
     return 128 + number if number else exit_code(plan, result.has_problem)

@@ -69,7 +69,8 @@ def placeholders() -> str:
     rows = [(f"`{{{name}}}`", FIELDS[name].summary) for name in PLACEHOLDER_FIELDS]
     rows += [(f"`{{{name}}}`", summary) for name, (summary, _) in EXTRAS.items()]
     return f"""\
-Placeholders stand in `move` and `rename`. Dates take strftime codes, `{{modified:%Y/%m %B}}`, and month names
+Placeholders stand in `move`, `rename`, `pack`, `unpack`, `copy`, `link`, `tag`, `untag`, `comment` and `run`.
+Dates take strftime codes, `{{modified:%Y/%m %B}}`, and month names
 are English; numbers take a width, `{{n:03}}`. Alternatives for what may be missing:
 `{{taken|modified:%Y-%m}}`, `{{artist|"Unknown"}}`. What `fits` and `matches` capture can be used by its name. An
 entry without a value for one is claimed, left and reported. A filled-in value never leaves its path
@@ -84,10 +85,16 @@ def rules() -> str:
     """Return the reference of the keys of a rule as Markdown."""
     rows = [(f"`{name}`", key.meaning, key.default) for name, key in KEYS.items()]
     common = ", ".join(f"`{name}`" for name, key in KEYS.items() if key.common)
+    endings = ", ".join(f"`{name}`" for name, key in KEYS.items() if key.ending and name not in ("move", "rename"))
+    extras = ", ".join(f"`{name}`" for name, key in KEYS.items() if key.extra)
     return f"""\
 {_table(("key", "meaning", "default"), rows)}
 
-A rule has `move`, `rename`, both, or `leave`. `[defaults]` may hold {common}.
+A rule has one ending: `move`, `rename` or both, {endings}. Beside it, or alone, it may have extras:
+{extras}. A rule with extras alone adds them and lets the entry go on to the next rule; extras below
+the rule that decides do not run. Tags, comments and copies come before the ending, links after it, programs
+after a move and before a removal; an entry with several of these gets them all or none. Facts are those
+before the run. `[defaults]` may hold {common}.
 
 From top to bottom, the first rule that matches an entry claims it; no later rule touches it, also where
 the step is then held back. An entry that already is where its rule would put it, also under a numbered
