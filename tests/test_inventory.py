@@ -12,9 +12,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from frugal_sorter.files.walk import read_folder, walk
-from frugal_sorter.reports.inventory import take_inventory
+from frugal_sorter.reports.inventory import WAYS, Taker, take_inventory
 from tests.conftest import Frugal
-from tests.support import file_names, put
+from tests.support import NOW_NS, file_names, put
 
 
 def some_files(folder: Path) -> Path:
@@ -104,6 +104,91 @@ def test_the_command_in_every_format(folder: Path, frugal: Frugal) -> None:
     assert result["rows"][0]["ext"] == "jpg"
     rows = list(csv.DictReader(io.StringIO(frugal("inventory", "Intake", "--by", "ext", "--format", "csv").stdout)))
     assert {row["ext"]: row["bytes"] for row in rows} == {"jpg": "300", "log": "30", "": "0", "'=1+1": "1"}
+
+
+def _du(*words: str | Path) -> int:
+    return int(subprocess.run(["du", "-s", *words], capture_output=True, check=True, text=True).stdout.split()[0])
+
+
+def test_hard_links_holes_and_blocks_are_counted_as_du_does(folder: Path) -> None:
+    root = some_files(folder)
+    os.link(root / "a.log", root / "sub/again.log")
+    os.link(root / "a.log", root / "sub/once more")
+    with open(root / "sparse.img", "wb") as file:
+        file.truncate(3_000_000)
+        file.seek(1_000_000)
+        file.write(b"x" * 9_000)
+    os.sync()
+    for by in WAYS:
+        inventory = Taker(None, True, (by,), now_ns=NOW_NS).take([str(root)])
+        assert (inventory.files, inventory.further_names) == (7, 2)
+        # du counts folders and links themselves, too.
+        apparent = sum(path.lstat().st_size for path in [root, *root.rglob("*")] if path.is_dir() or path.is_symlink())
+        assert _du("--apparent-size", "-B1", root) == inventory.bytes + apparent
+        blocks = sum(path.lstat().st_blocks for path in [root, *root.rglob("*")] if path.is_dir() or path.is_symlink())
+        assert _du("-B1", root) == inventory.disk + blocks * 512
+
+
+def test_every_way_adds_up_to_the_same_and_two_ways_cross(folder: Path) -> None:
+    root = some_files(folder)
+    plain = Taker(None, True).take([str(root)])
+    for by in [(way,) for way in WAYS] + [(one, other) for one in WAYS for other in WAYS if one != other]:
+        inventory = Taker(None, True, by, show_levels=9, largest=2, now_ns=NOW_NS).take([str(root)])
+        assert (inventory.files, inventory.bytes, inventory.disk) == (plain.files, plain.bytes, plain.disk)
+        assert [one.bytes for one in inventory.largest] == [300, 20]
+        assert (inventory.oldest, inventory.newest) == (plain.oldest, plain.newest)
+    crossed = Taker(None, True, ("type", "age"), now_ns=NOW_NS).take([str(root)])
+    assert {row.keys: row.files for row in crossed.counts()} == {
+        ("image", "up to 1 week"): 1, ("log", "up to 1 week"): 1, ("log", "up to 1 day"): 1, ("other", "up to 30 days"): 2, ("image", "up to 30 days"): 1,
+    }  # fmt: skip
+
+
+def test_folders_say_what_lies_in_and_below_them(folder: Path) -> None:
+    root = some_files(folder)
+    rows = {row.key: row for row in Taker(None, False, ("folder",)).take([str(root)]).counts()}
+    assert {key: (row.files, row.bytes, row.direct_files) for key, row in rows.items()} == {
+        f"{root}/sub": (2, 300, 1), str(root): (2, 30, 2),
+    }  # fmt: skip
+    deep = Taker(None, False, ("folder",), show_levels=2).take([str(root)]).counts()
+    assert {row.key for row in deep} == {str(root), f"{root}/sub", f"{root}/sub/deep"}
+
+
+def test_a_large_tree_read_by_two_processes_is_counted_as_by_one(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    for number in range(200):
+        put(folder / f"Intake/{number % 20}/{number}/a.{number % 7}", b"x" * number)
+    os.link(folder / "Intake/1/1/a.1", folder / "Intake/19/199/b.1")
+    two = Taker(None, True, ("ext", "folder"), largest=5).take([str(folder)])
+    monkeypatch.setattr(os, "cpu_count", lambda: 1)
+    one = Taker(None, True, ("ext", "folder"), largest=5).take([str(folder)])
+    assert (two.counts(), two.largest, two.folders, two.further_names) == (one.counts(), one.largest, one.folders, 1)
+
+
+def test_the_listing_names_everything(folder: Path, frugal: Frugal) -> None:
+    root = some_files(folder)
+    put(root / "=odd,\n.csv", b"x")
+    rows = list(
+        csv.DictReader(io.StringIO(frugal("inventory", "Intake", "--listing", "--hidden", "--format", "csv").stdout))
+    )
+    found = {path for path in map(str, root.rglob("*")) if not os.path.islink(path) and not path.endswith("pipe")}
+    assert {row["path"].replace("\\n", "\n") for row in rows} == found
+    entries = json.loads(frugal("inventory", "Intake", "--listing", "--format", "json", "--sort", "size").stdout)[
+        "entries"
+    ]
+    sizes = [one["bytes"] for one in entries]
+    assert sizes == sorted(sizes, reverse=True) and sizes[0] == 300
+    assert "sub/deep/d" in frugal("inventory", "Intake", "--listing", "--sort", "name").stdout
+    frugal("inventory", "Intake", "--listing", "--where", "ext is log", code=2)
+
+
+def test_long_tables_are_folded_and_add_up(folder: Path, frugal: Frugal) -> None:
+    for number in range(40):
+        put(folder / f"Intake/{number}.k{number:02}", b"x" * (number + 1))
+    said = frugal("inventory", "Intake", "--by", "ext", "--top", "3").stdout
+    assert "and 37 more" in said and "703 B" in said and said.index("k39") < said.index("k37")
+    crossed = frugal("inventory", "Intake", "--by", "ext,age", "--top", "3").stdout
+    assert "and 37 more" in crossed and "703 B" in crossed
+    frugal("inventory", "Intake", "--by", "ext,ext", code=2)
+    assert "no way to count" in frugal("inventory", "Intake", "--by", "colour", code=2).stderr
 
 
 @pytest.mark.parametrize(

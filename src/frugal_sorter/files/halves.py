@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import os
 import pickle
+from collections.abc import Callable
 from typing import Any, Generic, NoReturn, TypeVar
 
 Folder = TypeVar("Folder")
@@ -51,6 +52,18 @@ class Halves(Generic[Folder]):
         self._pipe = writing if self.is_fork else reading
         os.close(reading if self.is_fork else writing)
         return self._given if self.is_fork else kept
+
+    def splitter(self, on_fork: Callable[[], None]) -> Callable[[list[Folder]], list[Folder]]:
+        """Return what a walk asks before each folder; the fork, once there is one, begins with an empty result."""
+
+        def split(left: list[Folder]) -> list[Folder]:
+            was_fork = self.is_fork
+            mine = self.split(left)
+            if self.is_fork and not was_fork:
+                on_fork()
+            return mine
+
+        return split
 
     def end(self, found: object) -> NoReturn:
         """Send what the fork found, and end it; nothing of the other process is cleaned up here."""

@@ -99,9 +99,9 @@ class Unread(NamedTuple):
 class Listing:
     """One folder as columns: lists side by side, not an object a file; only one is held at a time.
 
-    `names`, `size` (bytes) and `mtime_ns` hold the regular files, at the same index. The last two
-    are empty where the walk was told that no one needs them. `version_control` says that this is
-    the root of a tree under version control.
+    `names`, `size` (bytes), `mtime_ns` and `status` hold the regular files, at the same index. All
+    but the names are empty where the walk was told that no one needs them. `version_control` says
+    that this is the root of a tree under version control.
     """
 
     folder: str
@@ -114,6 +114,7 @@ class Listing:
     others: list[str] = field(default_factory=list)
     unread: list[Unread] = field(default_factory=list)
     version_control: bool = False
+    status: list[os.stat_result] = field(default_factory=list)
 
     def place(self, index: int) -> Place:
         """Return the place of the file at an index."""

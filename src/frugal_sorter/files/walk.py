@@ -101,6 +101,7 @@ def _fill(listing: Listing, files: list[os.DirEntry[str]]) -> None:
         files = kept
     if len(files) < len(listing.names):
         listing.names = [entry.name for entry in files]
+    listing.status = found
     listing.size = [status.st_size for status in found]
     listing.mtime_ns = [status.st_mtime_ns for status in found]
 

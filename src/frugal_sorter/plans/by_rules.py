@@ -176,13 +176,10 @@ class _Planner:
         cheap = all(leaf.on.source for rule in self.book.rules for leaf in rule.where.leaves())
         halves = Halves[tuple[str, Scope]](cheap and all(rule.take == "files" for rule in self.book.rules))
 
-        def split(left: list[tuple[str, Scope]]) -> list[tuple[str, Scope]]:
-            was_fork = halves.is_fork
-            mine = halves.split(left)
-            if halves.is_fork and not was_fork:
-                self.found = _Found()
-            return mine
+        def begin_again() -> None:
+            self.found = _Found()
 
+        split = halves.splitter(begin_again)
         rules = [index for index, rule in enumerate(self.book.rules) if rule.take != "folders"]
         status = self.book.matcher(tuple(rules), self.world.now_ns).needs_status
         try:

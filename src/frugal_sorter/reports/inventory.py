@@ -1,21 +1,27 @@
-"""What a folder holds: files and bytes by suffix and by type."""
+"""What a folder holds: files and bytes by suffix, type, folder, age, owner and size."""
 
 from __future__ import annotations
 
+import heapq
 import os
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Literal, NamedTuple
 
+from frugal_sorter.files.bands import age_band, band_order, size_band
+from frugal_sorter.files.halves import Halves
 from frugal_sorter.files.record import Listing, Unread
-from frugal_sorter.files.types import OTHER, TYPE_OF_SUFFIX, suffix_of
-from frugal_sorter.files.walk import walk
+from frugal_sorter.files.types import OTHER, PLAIN_SUFFIXES, TYPE_OF_SUFFIX, may_be_double, suffix_of
+from frugal_sorter.files.walk import unread_for, walk
 
 if TYPE_CHECKING:
     from frugal_sorter.rules.condition import Node
     from frugal_sorter.rules.fields import World
 
-By = Literal["type", "ext"]
+By = Literal["type", "ext", "folder", "age", "owner", "size"]
+WAYS: tuple[By, ...] = ("type", "ext", "folder", "age", "owner", "size")
+_BLOCK_BYTES = 512
+_MOST_SUFFIXES = 5_000
 
 
 class Dated(NamedTuple):
@@ -23,6 +29,15 @@ class Dated(NamedTuple):
 
     mtime_ns: int
     path: str
+
+
+class Sized(NamedTuple):
+    """A file with its size in bytes, apparent and on the disk."""
+
+    bytes: int
+    disk: int
+    path: str
+    mtime_ns: int
 
 
 class Space(NamedTuple):
@@ -35,91 +50,364 @@ class Space(NamedTuple):
 
 @dataclass(slots=True)
 class Count:
-    """Files of one suffix or type: how many, their bytes, the oldest and newest time in ns."""
+    """Files with something in common: how many, their bytes, the oldest and newest time in ns.
 
-    key: str
+    Args:
+        keys: what they have in common, one or two words.
+        disk: bytes that they take on the disk: less where there are holes, more where blocks are large.
+        direct_files: by folder, how many lie directly in it.
+        direct_bytes: and their bytes.
+        suffixes: by type, how many have which suffix.
+    """
+
+    keys: tuple[str, ...]
     files: int = 0
     bytes: int = 0
+    disk: int = 0
     oldest_ns: int = 0
     newest_ns: int = 0
+    direct_files: int = 0
+    direct_bytes: int = 0
     suffixes: dict[str, int] = field(default_factory=dict)
+
+    @property
+    def key(self) -> str:
+        """The first word."""
+        return self.keys[0]
+
+    def add(self, other: Count) -> None:
+        """Take in the files of another count."""
+        first = not self.files
+        self.files += other.files
+        self.bytes += other.bytes
+        self.disk += other.disk
+        self.oldest_ns = other.oldest_ns if first else min(self.oldest_ns, other.oldest_ns)
+        self.newest_ns = other.newest_ns if first else max(self.newest_ns, other.newest_ns)
+        self.direct_files += other.direct_files
+        self.direct_bytes += other.direct_bytes
+        for suffix, files in other.suffixes.items():
+            self.suffixes[suffix] = self.suffixes.get(suffix, 0) + files
+
+
+class _Linked(NamedTuple):
+    """A name of a file that has several: counted when all names are known."""
+
+    path: str
+    folder: str
+    status: os.stat_result
 
 
 @dataclass(slots=True)
 class Inventory:
-    """What was counted in some folders, and what was not."""
+    """What was counted in some folders, and what was not.
+
+    Args:
+        folders_asked: the folders, resolved.
+        by: the ways that were counted, one or two.
+        cells: the counts, by what their files have in common; types are kept as suffixes.
+        folders: how many subfolders.
+        links: how many symbolic links.
+        others: how many pipes, sockets and devices.
+        hidden: how many hidden entries were not counted.
+        further_names: how many names were further ones of files that are counted once (hard links).
+        largest: the largest files, the largest first, as many as were asked for.
+    """
 
     folders_asked: list[str]
-    by_suffix: dict[str, Count] = field(default_factory=dict)
+    by: tuple[By, ...] = ("type",)
+    cells: dict[tuple[str, ...], Count] = field(default_factory=dict)
     folders: int = 0
     links: int = 0
     others: int = 0
     hidden: int = 0
+    further_names: int = 0
     oldest: Dated | None = None
     newest: Dated | None = None
+    largest: list[Sized] = field(default_factory=list)
     space: list[Space] = field(default_factory=list)
     unread: list[Unread] = field(default_factory=list)
 
-    def counts(self, by: By) -> list[Count]:
-        """Return the counts by type or by suffix, the most bytes first."""
-        rows: dict[str, Count] = {}
-        for suffix, count in self.by_suffix.items():
-            key = suffix if by == "ext" else TYPE_OF_SUFFIX.get(suffix, OTHER)
-            row = rows.setdefault(key, Count(key, 0, 0, count.oldest_ns, count.newest_ns))
-            row.files += count.files
-            row.bytes += count.bytes
-            row.oldest_ns = min(row.oldest_ns, count.oldest_ns)
-            row.newest_ns = max(row.newest_ns, count.newest_ns)
-            row.suffixes[suffix] = count.files
-        return sorted(rows.values(), key=lambda row: (-row.bytes, -row.files, row.key))
+    def counts(self, by: By | None = None) -> list[Count]:
+        """Return the counts, the most bytes first; ages and sizes in their own order.
+
+        Args:
+            by: another way than the one that was counted, as far as it can be had from it: `type` from `ext`.
+        """
+        ways = self.by if by is None else (by,)
+        rows: dict[tuple[str, ...], Count] = {}
+        for keys, count in self.cells.items():
+            named = tuple(
+                TYPE_OF_SUFFIX.get(key, OTHER) if way == "type" else key for way, key in zip(ways, keys, strict=True)
+            )
+            row = rows.setdefault(named, Count(named))
+            row.add(count)
+            if "type" in ways:
+                suffix = keys[ways.index("type")]
+                row.suffixes[suffix] = row.suffixes.get(suffix, 0) + count.files
+        if ways[0] in ("age", "size"):
+            return sorted(rows.values(), key=lambda row: (band_order(row.key), -row.bytes, row.keys))
+        return sorted(rows.values(), key=lambda row: (-row.bytes, -row.files, row.keys))
 
     @property
     def files(self) -> int:
         """All files counted."""
-        return sum(count.files for count in self.by_suffix.values())
+        return sum(count.files for count in self.cells.values())
 
     @property
     def bytes(self) -> int:
         """All their bytes."""
-        return sum(count.bytes for count in self.by_suffix.values())
+        return sum(count.bytes for count in self.cells.values())
+
+    @property
+    def disk(self) -> int:
+        """All bytes that they take on the disk."""
+        return sum(count.disk for count in self.cells.values())
 
 
-def take_inventory(
-    folders: Sequence[str], levels: int | None, hidden: bool, where: Node | None = None, world: World | None = None
-) -> Inventory:
-    """Count what is in some folders.
+@dataclass(slots=True)
+class _Found:
+    """What a walk has found so far; a fork sends it back whole."""
+
+    cells: dict[tuple[str, ...], Count] = field(default_factory=dict)
+    linked: list[_Linked] = field(default_factory=list)
+    largest: list[Sized] = field(default_factory=list)
+    unread: list[Unread] = field(default_factory=list)
+    oldest: Dated | None = None
+    newest: Dated | None = None
+    folders: int = 0
+    links: int = 0
+    others: int = 0
+    hidden: int = 0
+    files: int = 0
+
+    def add(self, other: _Found) -> None:
+        for keys, count in other.cells.items():
+            self.cells.setdefault(keys, Count(keys)).add(count)
+        self.linked += other.linked
+        self.largest += other.largest
+        self.unread += other.unread
+        for name in ("folders", "links", "others", "hidden", "files"):
+            setattr(self, name, getattr(self, name) + getattr(other, name))
+        for dated in (other.oldest, other.newest):
+            if dated is not None:
+                self.date(dated)
+
+    def date(self, dated: Dated) -> None:
+        """Take in a file that may be the oldest or the newest."""
+        if self.oldest is None or dated < self.oldest:
+            self.oldest = dated
+        if self.newest is None or dated.mtime_ns > self.newest.mtime_ns:
+            self.newest = dated
+
+
+class Taker:
+    """Takes an inventory.
 
     Args:
-        folders: absolute, resolved paths; one inside another is counted once.
         levels: how deep; 1 is the folder itself, None all levels.
         hidden: hidden files and folders too.
+        by: one or two ways to count.
+        show_levels: by folder, how deep the rows go.
+        largest: how many of the largest files to keep.
+        now_ns: the moment that ages are counted from.
         where: a condition on the files that count; with it comes the world it is asked in.
-
-    Raises:
-        OSError: one of the folders cannot be read at all.
+        told: called now and then with the number of files so far.
     """
-    inventory = Inventory(list(folders))
-    seen: set[str] = set()
 
-    def descend(listing: Listing, name: str, level: int) -> int | None:
-        if name[0] == "." and not hidden:
-            inventory.hidden += 1
-            return None
-        inventory.folders += 1
-        return level + 1 if levels is None or level < levels else None
+    def __init__(
+        self, levels: int | None = None, hidden: bool = False, by: tuple[By, ...] = ("type",), show_levels: int = 1,
+        largest: int = 0, now_ns: int = 0, where: Node | None = None, world: World | None = None,
+        told: Callable[[int], None] = lambda _files: None,
+    ) -> None:  # fmt: skip
+        self._levels, self._hidden, self._by, self._show = levels, hidden, by, show_levels
+        self._largest, self._now_ns, self._told = largest, now_ns, told
+        self._where, self._world = where, world
+        self._found = _Found()
+        self._suffixes = dict(PLAIN_SUFFIXES)
+        self._seen: set[str] = set()
+        self._plain = by in (("type",), ("ext",)) and not largest
 
-    for folder in folders:
-        chosen = None if where is None or world is None else _Chosen(where, hidden, folder, world)
-        pick = None if chosen is None else chosen.pick
-        for listing, _ in walk(folder, 1, True, descend, inventory.unread.append, pick):
-            if listing.folder not in seen:
-                seen.add(listing.folder)
-                _count(inventory, listing, hidden, range(len(listing.names)) if chosen is None else chosen.of(listing))
-        room = os.statvfs(folder)
-        space = Space(folder, room.f_blocks * room.f_frsize, room.f_bavail * room.f_frsize)
-        if space[1:] not in [known[1:] for known in inventory.space]:
-            inventory.space.append(space)
-    return inventory
+    def take(self, folders: Sequence[str]) -> Inventory:
+        """Count what is in some folders.
+
+        Args:
+            folders: absolute, resolved paths; one inside another is counted once.
+
+        Raises:
+            OSError: one of the folders cannot be read at all.
+        """
+        inventory = Inventory(list(folders), self._by)
+        for folder in folders:
+            self._walk(folder, 1, folder, None, alone=len(folders) == 1)
+            room = os.statvfs(folder)
+            space = Space(folder, room.f_blocks * room.f_frsize, room.f_bavail * room.f_frsize)
+            if space[1:] not in [known[1:] for known in inventory.space]:
+                inventory.space.append(space)
+        self._count_linked(inventory)
+        found = self._found
+        inventory.cells, inventory.unread = found.cells, sorted(found.unread)
+        inventory.folders, inventory.links, inventory.others = found.folders, found.links, found.others
+        inventory.hidden, inventory.oldest, inventory.newest = found.hidden, found.oldest, found.newest
+        inventory.largest = heapq.nlargest(self._largest, found.largest)
+        return inventory
+
+    def _walk(self, root: str, level: int, base: str, dev: int | None, alone: bool) -> None:
+        def descend(listing: Listing, name: str, level: int) -> int | None:
+            if name[0] == "." and not self._hidden:
+                self._found.hidden += 1
+                return None
+            self._found.folders += 1
+            return level + 1 if self._levels is None or level < self._levels else None
+
+        def begin_again() -> None:
+            self._found = _Found()
+
+        chosen = None
+        if self._where is not None and self._world is not None:
+            chosen = _Chosen(self._where, self._hidden, base, self._world)
+        # A condition may ask helpers that a fork must not share.
+        halves = Halves[tuple[str, int]](allowed=alone and chosen is None)
+        split = halves.splitter(begin_again)
+        try:
+            listings = walk(
+                root, level, True, descend, lambda one: self._found.unread.append(one),
+                None if chosen is None else chosen.pick, split, dev,
+            )  # fmt: skip
+            for listing, _ in listings:
+                dev = listing.dev
+                if listing.folder not in self._seen:
+                    if not alone:
+                        self._seen.add(listing.folder)
+                    self._listing(listing, base, None if chosen is None else chosen.of(listing))
+                    if not halves.is_fork:
+                        self._told(self._found.files)
+        except OSError as error:
+            if halves.is_fork:
+                os._exit(1)
+            if root == base:
+                raise
+            self._found.unread.append(unread_for(root, error))
+        except BaseException:
+            if halves.is_fork:
+                os._exit(1)
+            raise
+        if halves.is_fork:
+            halves.end(self._found)
+        other, again = halves.other()
+        if other is not None:
+            self._found.add(other)
+        for path, below in again:
+            self._walk(path, below, base, dev, alone=False)
+
+    def _listing(self, listing: Listing, base: str, chosen: Sequence[int] | None) -> None:
+        found = self._found
+        found.links += len(listing.links)
+        found.others += len(listing.others)
+        pairs = list(zip(listing.names, listing.status, strict=True))
+        if chosen is not None:
+            pairs = [pairs[at] for at in chosen]
+        if not self._hidden:
+            shown = [pair for pair in pairs if pair[0][0] != "."]
+            found.hidden += len(pairs) - len(shown)
+            pairs = shown
+        found.files += len(pairs)
+        if self._plain:
+            self._by_suffix(listing.folder, pairs)
+            return
+        folder, direct = self._folder_key(listing.folder, base)
+        for name, status in pairs:
+            if status.st_nlink > 1:
+                found.linked.append(_Linked(f"{listing.folder}/{name}", listing.folder, status))
+            else:
+                self._one(listing.folder, name, status, folder, direct)
+
+    def _by_suffix(self, folder: str, pairs: Sequence[tuple[str, os.stat_result]]) -> None:
+        """Count the files of a folder by suffix alone: the everyday inventory, for which every step counts."""
+        cells, known, found = self._found.cells, self._suffixes, self._found
+        for name, status in pairs:
+            # The quick half of suffix_of, without the call.
+            head, _, last = name.rpartition(".")
+            suffix = known.get(last)
+            if suffix is None or not head or head[0] == ".":
+                suffix = suffix_of(name)
+                if head and head[0] != "." and len(known) < _MOST_SUFFIXES and not may_be_double(last):
+                    known[last] = suffix
+            if status.st_nlink > 1:
+                found.linked.append(_Linked(f"{folder}/{name}", folder, status))
+                continue
+            mtime_ns = status.st_mtime_ns
+            try:
+                row = cells[suffix,]
+            except KeyError:
+                row = cells[suffix,] = Count((suffix,), 0, 0, 0, mtime_ns, mtime_ns)
+                found.date(Dated(mtime_ns, f"{folder}/{name}"))
+            row.files += 1
+            row.bytes += status.st_size
+            row.disk += status.st_blocks * _BLOCK_BYTES
+            # Few files are the oldest or newest of their suffix so far; only those can be so of all.
+            if mtime_ns < row.oldest_ns:
+                row.oldest_ns = mtime_ns
+                found.date(Dated(mtime_ns, f"{folder}/{name}"))
+            elif mtime_ns > row.newest_ns:
+                row.newest_ns = mtime_ns
+                found.date(Dated(mtime_ns, f"{folder}/{name}"))
+
+    def _one(self, folder: str, name: str, status: os.stat_result, shown: str, direct: bool) -> None:
+        """Count one file in any way."""
+        found = self._found
+        keys = tuple(self._key(way, name, status, shown) for way in self._by)
+        row = found.cells.get(keys)
+        if row is None:
+            row = found.cells[keys] = Count(keys)
+        size, disk, mtime_ns = status.st_size, status.st_blocks * _BLOCK_BYTES, status.st_mtime_ns
+        row.add(Count(keys, 1, size, disk, mtime_ns, mtime_ns, int(direct), size if direct else 0))
+        path = f"{folder}/{name}"
+        found.date(Dated(mtime_ns, path))
+        if self._largest:
+            heapq.heappush(found.largest, Sized(size, disk, path, mtime_ns))
+            if len(found.largest) > self._largest:
+                heapq.heappop(found.largest)
+
+    def _key(self, way: By, name: str, status: os.stat_result, folder: str) -> str:
+        if way in ("ext", "type"):
+            return suffix_of(name)
+        if way == "folder":
+            return folder
+        if way == "age":
+            return age_band(status.st_mtime_ns, self._now_ns)
+        return size_band(status.st_size) if way == "size" else _owner(status.st_uid)
+
+    def _folder_key(self, folder: str, base: str) -> tuple[str, bool]:
+        """Return the row that a folder belongs to, and whether it is that row's own folder."""
+        below = [part for part in folder[len(base.rstrip("/")) :].split("/") if part]
+        shown = "/".join([base.rstrip("/"), *below[: self._show]]) or "/"
+        return shown, len(below) <= self._show
+
+    def _count_linked(self, inventory: Inventory) -> None:
+        """Count each file with several names once, under the first of them."""
+        counted: set[tuple[int, int]] = set()
+        for path, folder, status in sorted(self._found.linked):
+            who = (status.st_dev, status.st_ino)
+            if who in counted:
+                inventory.further_names += 1
+                continue
+            counted.add(who)
+            base = next((one for one in inventory.folders_asked if path.startswith(one.rstrip("/") + "/")), folder)
+            self._one(folder, os.path.basename(path), status, *self._folder_key(folder, base))
+
+
+_owners: dict[int, str] = {}
+
+
+def _owner(uid: int) -> str:
+    if uid not in _owners:
+        import pwd
+
+        try:
+            _owners[uid] = pwd.getpwuid(uid).pw_name
+        except KeyError:
+            _owners[uid] = str(uid)
+    return _owners[uid]
 
 
 class _Chosen:
@@ -138,9 +426,11 @@ class _Chosen:
         return [depth_below(self._base, listing.folder)]
 
     def pick(self, listing: Listing, _: int) -> Sequence[int]:
+        """Return the files that the condition leaves possible by their names."""
         return self._matcher.pick(listing, self._depths(listing))
 
     def of(self, listing: Listing) -> Sequence[int]:
+        """Return the files that it is true of."""
         from frugal_sorter.files.status import look
         from frugal_sorter.rules.fields import Facts
 
@@ -154,35 +444,6 @@ class _Chosen:
         return [at for at, _ in self._matcher(listing, self._depths(listing), ask)]
 
 
-def _count(inventory: Inventory, listing: Listing, hidden: bool, chosen: Sequence[int]) -> None:
-    rows = inventory.by_suffix
-    columns: Iterable[tuple[str, int, int]] = zip(listing.names, listing.size, listing.mtime_ns, strict=True)
-    if len(chosen) < len(listing.names):
-        columns = ((listing.names[at], listing.size[at], listing.mtime_ns[at]) for at in chosen)
-    for name, size, mtime_ns in columns:
-        if name[0] == "." and not hidden:
-            inventory.hidden += 1
-            continue
-        suffix = suffix_of(name)
-        row = rows.get(suffix)
-        if row is None:
-            row = rows[suffix] = Count(suffix, 0, 0, mtime_ns, mtime_ns)
-            _date(inventory, listing, name, mtime_ns)
-        row.files += 1
-        row.bytes += size
-        # Few files are the oldest or newest of their suffix so far; only those can be so of all.
-        if mtime_ns < row.oldest_ns:
-            row.oldest_ns = mtime_ns
-            _date(inventory, listing, name, mtime_ns)
-        elif mtime_ns > row.newest_ns:
-            row.newest_ns = mtime_ns
-            _date(inventory, listing, name, mtime_ns)
-    inventory.links += len(listing.links)
-    inventory.others += len(listing.others)
-
-
-def _date(inventory: Inventory, listing: Listing, name: str, mtime_ns: int) -> None:
-    if inventory.oldest is None or mtime_ns < inventory.oldest.mtime_ns:
-        inventory.oldest = Dated(mtime_ns, os.path.join(listing.folder, name))
-    if inventory.newest is None or mtime_ns > inventory.newest.mtime_ns:
-        inventory.newest = Dated(mtime_ns, os.path.join(listing.folder, name))
+def take_inventory(folders: Sequence[str], levels: int | None, hidden: bool) -> Inventory:
+    """Count what is in some folders by suffix, as `Taker` does."""
+    return Taker(levels, hidden).take(folders)

@@ -15,6 +15,7 @@ from dataclasses import dataclass, field
 from types import MappingProxyType
 from typing import Literal
 
+from frugal_sorter.files.bands import LARGEST_BAND, SIZE_BANDS, size_band
 from frugal_sorter.files.record import Unknown
 from frugal_sorter.rules.fields import FIELDS, Fact, Facts
 from frugal_sorter.rules.mistakes import Wrong, nearest
@@ -152,21 +153,15 @@ def _type_folder(facts: Facts, around: Filling) -> str:
     return around.type_folders.get(kind, kind.capitalize())
 
 
-SIZE_BANDS = ((0, "empty"), (100_000, "up to 100 KB"), (1_000_000, "up to 1 MB"), (10_000_000, "up to 10 MB"),
-              (100_000_000, "up to 100 MB"), (1_000_000_000, "up to 1 GB"))  # fmt: skip
-
-
 def _size_band(facts: Facts, _: Filling) -> Fact:
     size = facts("size")
-    if not isinstance(size, int):
-        return size
-    return next((name for limit, name in SIZE_BANDS if size <= limit), "over 1 GB")
+    return size_band(size) if isinstance(size, int) else size
 
 
 EXTRAS: dict[str, tuple[str, Callable[[Facts, Filling], Fact]]] = {
     "initial": ("the first letter or digit of the name, in upper case", _initial),
     "typefolder": ("what `[type-folders]` says for the type, else its name, capitalised", _type_folder),
-    "sizeband": ("the size, roughly: " + ", ".join(name for _, name in SIZE_BANDS) + ", over 1 GB", _size_band),
+    "sizeband": ("the size, roughly: " + ", ".join(name for _, name in SIZE_BANDS) + ", " + LARGEST_BAND, _size_band),
     "subpath": ("the folder of the entry below `in`, as one name", lambda facts, _: os.path.dirname(facts.below)),
     "n": ("a counter, the first that makes the name free; `{n:03}` has three digits", lambda _, around: around.number),
     "machine": ("the name of this machine", lambda facts, _: facts.world.machine),

@@ -1,0 +1,40 @@
+"""A line that says how far a long command has got: only on a terminal, only after a second."""
+
+from __future__ import annotations
+
+import sys
+import time
+
+_AFTER_SECONDS, _EVERY_SECONDS = 1.0, 0.2
+
+
+class Progress:
+    """Writes over its own line on standard error, and takes it away at the end.
+
+    Args:
+        what: what is counted, such as `files counted`.
+    """
+
+    def __init__(self, what: str) -> None:
+        self._what = what
+        self._shows = sys.stderr is not None and sys.stderr.isatty()
+        self._next = time.monotonic() + _AFTER_SECONDS
+        self._written = 0
+
+    def told(self, count: int) -> None:
+        """Take in how far the work has got."""
+        if not self._shows or time.monotonic() < self._next:
+            return
+        self._next = time.monotonic() + _EVERY_SECONDS
+        text = f"{count:,} {self._what}"
+        sys.stderr.write("\r" + text.ljust(self._written))
+        sys.stderr.flush()
+        self._written = len(text)
+
+    def __enter__(self) -> Progress:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        if self._written:
+            sys.stderr.write("\r" + " " * self._written + "\r")
+            sys.stderr.flush()

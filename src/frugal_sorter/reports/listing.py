@@ -1,0 +1,64 @@
+"""Every entry of a folder, one after the other, with sizes and dates."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from typing import Any, NamedTuple
+
+from frugal_sorter.files.record import Listing, Unread
+from frugal_sorter.files.walk import reason_of, walk
+
+
+class Entry(NamedTuple):
+    """A file or a subfolder: its path, kind, bytes (apparent and on the disk) and modification time in ns."""
+
+    path: str
+    kind: str
+    bytes: int
+    disk: int
+    mtime_ns: int
+
+
+SORTS: Mapping[str, Callable[[Entry], Any]] = {
+    "name": lambda one: one.path,
+    "size": lambda one: (-one.bytes, one.path),
+    "modified": lambda one: (one.mtime_ns, one.path),
+}
+
+
+def list_entries(
+    folders: Sequence[str], levels: int | None, hidden: bool, unread: Callable[[Unread], None]
+) -> Iterator[Entry]:  # fmt: skip
+    """Yield what is below some folders as it is found; nothing is held but one folder.
+
+    Args:
+        folders: absolute, resolved paths.
+        levels: how deep; 1 is the folder itself, None all levels.
+        hidden: hidden files and folders too.
+        unread: told of each path that could not be read.
+
+    Raises:
+        OSError: one of the folders cannot be read at all.
+    """
+
+    def descend(_: Listing, name: str, level: int) -> int | None:
+        if name[0] == "." and not hidden:
+            return None
+        return level + 1 if levels is None or level < levels else None
+
+    for folder in folders:
+        for listing, _ in walk(folder, 1, True, descend, unread):
+            for name in listing.folders:
+                if name[0] != "." or hidden:
+                    path = os.path.join(listing.folder, name)
+                    try:
+                        status = os.lstat(path)
+                    except OSError as error:
+                        unread(Unread(path, reason_of(error)))
+                        continue
+                    yield Entry(path, "folder", 0, status.st_blocks * 512, status.st_mtime_ns)
+            for name, status in zip(listing.names, listing.status, strict=True):
+                if name[0] != "." or hidden:
+                    path = os.path.join(listing.folder, name)
+                    yield Entry(path, "file", status.st_size, status.st_blocks * 512, status.st_mtime_ns)
