@@ -7,6 +7,7 @@ import csv
 import json
 import os
 import sys
+import time
 from collections.abc import Mapping
 from typing import TYPE_CHECKING
 
@@ -14,6 +15,7 @@ from frugal_sorter.cli.options import add_format, add_where, levels
 from frugal_sorter.cli.progress import Progress
 from frugal_sorter.cli.text import (
     below,
+    cell_text,
     common_base,
     count_text,
     date_text,
@@ -29,6 +31,8 @@ from frugal_sorter.files.record import Unread
 from frugal_sorter.files.walk import reason_of
 from frugal_sorter.reports.inventory import WAYS, By, Count, Inventory, Taker
 from frugal_sorter.reports.listing import SORTS, list_entries
+from frugal_sorter.reports.saved import look_now, save
+from frugal_sorter.reports.writers import holders_below
 
 if TYPE_CHECKING:
     from frugal_sorter.cli.screen import Screen
@@ -60,6 +64,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--hidden", action="store_true", help="count hidden files and folders too")
     parser.add_argument("--listing", action="store_true", help="every file and subfolder instead of counts")
     parser.add_argument("--sort", choices=SORTS, help="sort the listing; without it lines come as they are found")
+    parser.add_argument(
+        "--save", metavar="NAME", nargs="?", const="", help="also keep it under a name, to be compared later"
+    )
+    parser.add_argument(
+        "--open", metavar="SECONDS", nargs="?", const=0.0, type=float, dest="open_seconds",
+        help="also which programs have files open there; with SECONDS, look for that long",
+    )  # fmt: skip
     add_where(parser)
     add_format(parser, "table", "json", "csv")
 
@@ -82,6 +93,8 @@ def _number(text: str) -> int:
 
 def run(args: argparse.Namespace) -> int:
     folders = list(dict.fromkeys(_resolved(folder) for folder in args.folders))
+    if args.open_seconds is not None and args.format != "table":
+        raise UsageError("--open is shown as a table only", "leave --format out")
     where, world = None, None
     if args.where is not None:
         from frugal_sorter.cli.reading import read_where, world_now
@@ -92,6 +105,8 @@ def run(args: argparse.Namespace) -> int:
             if where is not None:
                 raise UsageError("--listing names everything", "leave --where out, or count with it")
             return _print_listing(folders, args)
+        if args.save is not None:
+            _save(folders, args)
         with Progress("files counted") as progress:
             taker = Taker(
                 args.levels, args.hidden, args.by, args.show_levels, args.largest, now_ns(), where, world, progress.told
@@ -103,7 +118,48 @@ def run(args: argparse.Namespace) -> int:
         raise UsageError(f"{error.filename}: {reason_of(error)}", "run as a user who may read it") from error
     printers = {"table": _print_table, "json": _print_json, "csv": _print_csv}
     printers[args.format](inventory, args)
+    if args.open_seconds is not None:
+        _print_open(folders, args)
     return 1 if any(not unread.by_design for unread in inventory.unread) else 0
+
+
+def _save(folders: list[str], args: argparse.Namespace) -> None:
+    """Keep what a folder holds under a name, which is otherwise the folder's own with the date."""
+    from frugal_sorter.cli.compare import saved_path
+
+    if len(folders) != 1 or args.where is not None or args.levels is not None:
+        raise UsageError("--save keeps one folder whole", "name one folder, without --where and --levels")
+    moment_ns = now_ns()
+    default = f"{os.path.basename(folders[0]) or 'root'} {moment_text(moment_ns).replace(':', '')}"
+    path = saved_path(args.save or default)
+    save(look_now(folders[0], args.hidden, moment_ns), path)
+    print(f"saved as {shown(args.save or default)}: `frugal compare` reads it", file=sys.stderr)
+
+
+def _print_open(folders: list[str], args: argparse.Namespace) -> None:
+    """Print which programs have files open there."""
+    from frugal_sorter.cli.screen import Screen
+
+    found = holders_below(folders, args.open_seconds, time.sleep)
+    screen = Screen()
+    screen.line()
+    if not found.programs:
+        screen.line("No program that this account can see has a file open there.")
+    else:
+        screen.line("Programs with files open there", style="bold")
+        rows = []
+        for one in sorted(found.programs.values(), key=lambda one: -one.bytes):
+            path = max(one.files, key=lambda path: one.files[path])
+            deleted = size_text(sum(one.deleted.values())) if one.deleted else ""
+            rows.append([
+                one.name, str(one.process), one.user, f"{len(one.files):,}", f"{len(one.writing):,}",
+                size_text(one.bytes), deleted, below(path, common_base(folders)),
+            ])  # fmt: skip
+        columns = [("program", "left"), ("process", "right"), ("user", "left"), ("files", "right"), ("writing", "right"),
+                   ("size", "right"), ("deleted", "right"), ("largest", "left")]  # fmt: skip
+        screen.table(columns, rows)
+    if found.unseen:
+        screen.line(f"{count_text(found.unseen, 'process', 'processes')} of other accounts could not be looked into.")
 
 
 def _resolved(folder: str) -> str:
@@ -290,7 +346,7 @@ def _print_csv(inventory: Inventory, args: argparse.Namespace) -> None:
     writer = csv.writer(sys.stdout)
     writer.writerow([*args.by, "files", "bytes", "disk_bytes", "oldest", "newest"])
     for row in inventory.counts():
-        cells = [_cell(key) for key in row.keys]
+        cells = [cell_text(key) for key in row.keys]
         writer.writerow([*cells, row.files, row.bytes, row.disk, iso_text(row.oldest_ns), iso_text(row.newest_ns)])
     for unread in inventory.unread:
         print(f"not read: {shown(unread.path)} ({unread.reason})", file=sys.stderr)
@@ -306,7 +362,7 @@ def _print_listing(folders: list[str], args: argparse.Namespace) -> int:
         writer = csv.writer(sys.stdout)
         writer.writerow(["path", "kind", "bytes", "disk_bytes", "modified"])
         for one in entries:
-            writer.writerow([_cell(one.path), one.kind, one.bytes, one.disk, iso_text(one.mtime_ns)])
+            writer.writerow([cell_text(one.path), one.kind, one.bytes, one.disk, iso_text(one.mtime_ns)])
     elif args.format == "json":
         print('{"entries": [')
         for number, one in enumerate(entries):
@@ -323,9 +379,3 @@ def _print_listing(folders: list[str], args: argparse.Namespace) -> int:
     for missing in unread:
         print(f"not read: {shown(missing.path)} ({missing.reason})", file=sys.stderr)
     return 1 if any(not one.by_design for one in unread) else 0
-
-
-def _cell(text: str) -> str:
-    """Return a cell that no spreadsheet takes for a formula, and that any terminal can show."""
-    text = shown(text)
-    return f"'{text}" if text[:1] in ("=", "+", "-", "@", "\t", "\r") else text

@@ -8,7 +8,8 @@ from frugal_sorter import __version__
 
 # Each is a module of this package, imported only when it is used.
 COMMANDS = {
-    "inventory": "what is in a folder: files and bytes by type or extension",
+    "inventory": "what is in a folder, by type, extension, folder, age, owner or size; who has it open",
+    "compare": "two inventories: what came, went, grew and moved",
     "check": "mistakes in a rule file, what is unwise in it, and its examples",
     "preview": "what the rules would do; changes nothing",
     "explain": "why a rule matches a file, why not, and when it will",

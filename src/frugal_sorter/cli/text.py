@@ -81,6 +81,12 @@ def below(path: str, base: str) -> str:
     return shown(path[len(prefix) :] if path.startswith(prefix) else path)
 
 
+def cell_text(text: str) -> str:
+    """Return a cell of CSV that no spreadsheet takes for a formula, and that any terminal can show."""
+    text = shown(text)
+    return f"'{text}" if text[:1] in ("=", "+", "-", "@", "\t", "\r") else text
+
+
 def common_base(folders: list[str]) -> str:
     """Return the folder that all of some folders lie in."""
     return os.path.commonpath(folders) if folders else "/"

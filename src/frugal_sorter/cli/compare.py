@@ -1,0 +1,134 @@
+"""`frugal compare`: what came, went, grew and moved between two inventories."""
+
+from __future__ import annotations
+
+import argparse
+import csv
+import json
+import os
+import sys
+from pathlib import Path
+
+from frugal_sorter.cli.options import add_format
+from frugal_sorter.cli.screen import Screen
+from frugal_sorter.cli.text import cell_text, count_text, iso_text, moment_text, now_ns, shown, size_text
+from frugal_sorter.errors import UsageError
+from frugal_sorter.files.walk import reason_of
+from frugal_sorter.reports.comparison import HOWS, Changed, Comparison, compare
+from frugal_sorter.reports.saved import SUFFIX, Saved, load, look_now
+from frugal_sorter.state.folders import ready_state_folder
+
+EXAMPLES = """
+  frugal inventory ~/Intake --save monday
+  frugal compare monday ~/Intake             what changed since
+  frugal compare monday friday --format csv
+"""
+_NAMED = 8
+
+
+def saved_path(name: str) -> Path:
+    """Return where an inventory of a name is kept; a path is one already."""
+    if "/" in name or name.endswith(SUFFIX):
+        return Path(name)
+    return ready_state_folder() / "inventories" / f"{name}{SUFFIX}"
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("first", metavar="A", help="the earlier one: a name, a file, or a folder as it is now")
+    parser.add_argument("second", metavar="B", help="the later one, likewise")
+    parser.add_argument("--hidden", action="store_true", help="of a folder as it is now: hidden entries too")
+    add_format(parser, "table", "json", "csv")
+
+
+def run(args: argparse.Namespace) -> int:
+    comparison = compare(_read(args.first, args.hidden), _read(args.second, args.hidden))
+    {"table": _print_table, "json": _print_json, "csv": _print_csv}[args.format](comparison)
+    return 1 if comparison.first.unread or comparison.second.unread else 0
+
+
+def _read(named: str, hidden: bool) -> Saved:
+    if not named:
+        raise UsageError("(empty): there is no such inventory or folder", "name one")
+    if os.path.isdir(named):
+        try:
+            return look_now(os.path.realpath(named), hidden, now_ns())
+        except OSError as error:
+            raise UsageError(f"{named}: {reason_of(error)}", "run as a user who may read it") from error
+    return load(saved_path(named))
+
+
+def _print_table(comparison: Comparison) -> None:
+    screen = Screen()
+    for label, saved in (("From", comparison.first), ("to", comparison.second)):
+        what = f"{count_text(len(saved.files), 'file')}, {size_text(saved.bytes)}"
+        screen.parts(
+            (f"{label:5}", "dim"), (f"{shown(saved.folder)}  ", "bold"), (f"{moment_text(saved.made_ns)}, {what}", "")
+        )
+    screen.line()
+    if not comparison.changes:
+        screen.line("Nothing changed.")
+    for way, rows in (("type", comparison.by("type")), ("folder", comparison.by("folder"))):
+        if rows:
+            columns = [(way, "left"), *((how, "right") for how in HOWS), ("difference", "right")]
+            screen.table(columns, [_cells(row) for row in rows], _cells(_sum(rows)))
+            screen.line()
+    for how in HOWS:
+        changes = [change for change in comparison.changes if change.how == how]
+        if not changes:
+            continue
+        screen.line(f"{how.capitalize()}: {count_text(len(changes), 'file')}", style="bold")
+        for change in changes[:_NAMED]:
+            came_from = f"  from {shown(change.before)}" if how == "moved" else ""
+            size = _signed(change.difference) if change.difference else size_text(change.bytes_after)
+            screen.parts((f"  {size:>10}  ", "dim"), (f"{shown(change.path)}{came_from}", ""))
+        if len(changes) > _NAMED:
+            screen.line(f"  and {len(changes) - _NAMED:,} more (--format csv lists all)")
+    for saved in (comparison.first, comparison.second):
+        for path in saved.unread:
+            screen.line(f"Not read: {shown(path)}", style="yellow")
+
+
+def _sum(rows: list[Changed]) -> Changed:
+    total = Changed("all")
+    for row in rows:
+        total.difference += row.difference
+        for how, count in row.counts.items():
+            total.counts[how] += count
+    return total
+
+
+def _cells(row: Changed) -> list[str]:
+    return [
+        shown(row.key),
+        *(f"{row.counts[how]:,}" if row.counts[how] else "" for how in HOWS),
+        _signed(row.difference),
+    ]
+
+
+def _signed(size: int) -> str:
+    return f"{'+' if size > 0 else '-' if size < 0 else ''}{size_text(abs(size))}"
+
+
+def _print_json(comparison: Comparison) -> None:
+    def side(saved: Saved) -> dict[str, object]:
+        return {"folder": saved.folder, "made": iso_text(saved.made_ns), "files": len(saved.files), "bytes": saved.bytes,
+                "free": saved.free, "not_read": saved.unread}  # fmt: skip
+
+    result = {
+        "first": side(comparison.first),
+        "second": side(comparison.second),
+        "changes": [
+            {**change._asdict(), "before": change.before or None, "after": change.after or None}
+            for change in comparison.changes
+        ],
+    }
+    print(json.dumps(result, indent=2))
+
+
+def _print_csv(comparison: Comparison) -> None:
+    writer = csv.writer(sys.stdout)
+    writer.writerow(["how", "before", "after", "bytes_before", "bytes_after"])
+    for change in comparison.changes:
+        writer.writerow(
+            [change.how, cell_text(change.before), cell_text(change.after), change.bytes_before, change.bytes_after]
+        )

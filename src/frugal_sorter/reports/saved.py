@@ -1,0 +1,147 @@
+"""Inventories that are kept: what was where at some moment, to be compared later."""
+
+from __future__ import annotations
+
+import gzip
+import json
+import os
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import NamedTuple
+
+from frugal_sorter.errors import UsageError
+from frugal_sorter.files.record import Unread
+from frugal_sorter.files.walk import walk
+from frugal_sorter.state.folders import machine_id
+
+FORMAT = 1
+SUFFIX = ".inventory.gz"
+
+
+class SavedFile(NamedTuple):
+    """A file as it was: its path below the folder, bytes (apparent and on the disk), time in ns, inode and device."""
+
+    path: str
+    bytes: int
+    disk: int
+    mtime_ns: int
+    ino: int
+    dev: int
+
+
+@dataclass(slots=True)
+class Saved:
+    """What a folder held at a moment.
+
+    Args:
+        folder: absolute and resolved.
+        machine: the id of the machine, so that inode numbers are only compared on one.
+        made_ns: the moment, in ns since the epoch.
+        total: the size of its volume in bytes.
+        free: how much of it was free.
+        files: the files, by path.
+        unread: what could not be read then.
+    """
+
+    folder: str
+    machine: str
+    made_ns: int
+    total: int
+    free: int
+    files: dict[str, SavedFile] = field(default_factory=dict)
+    unread: list[str] = field(default_factory=list)
+
+    @property
+    def bytes(self) -> int:
+        """All bytes."""
+        return sum(one.bytes for one in self.files.values())
+
+
+def look_now(folder: str, hidden: bool, made_ns: int) -> Saved:
+    """Return what a folder holds now, all levels.
+
+    Args:
+        folder: absolute and resolved.
+        hidden: hidden files and folders too.
+        made_ns: the moment to write down.
+
+    Raises:
+        OSError: it cannot be read at all.
+    """
+    room = os.statvfs(folder)
+    saved = Saved(folder, machine_id(), made_ns, room.f_blocks * room.f_frsize, room.f_bavail * room.f_frsize)
+    prefix = len(folder.rstrip("/")) + 1
+
+    def unread(one: Unread) -> None:
+        saved.unread.append(one.path)
+
+    def descend(_: object, name: str, __: int) -> int | None:
+        return 0 if hidden or name[0] != "." else None
+
+    for listing, _ in walk(folder, 0, True, descend, unread):
+        for name, status in zip(listing.names, listing.status, strict=True):
+            if hidden or name[0] != ".":
+                path = f"{listing.folder}/{name}"[prefix:]
+                saved.files[path] = SavedFile(
+                    path, status.st_size, status.st_blocks * 512, status.st_mtime_ns, status.st_ino, status.st_dev
+                )
+    return saved
+
+
+def save(saved: Saved, path: Path) -> None:
+    """Write an inventory to a new file that only this account can read.
+
+    Raises:
+        UsageError: there is such a file, or it cannot be written.
+    """
+    head = {
+        "frugal-inventory": FORMAT, "folder": saved.folder, "machine": saved.machine, "made_ns": saved.made_ns,
+        "total": saved.total, "free": saved.free, "unread": saved.unread,
+    }  # fmt: skip
+    try:
+        path.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
+        descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600)
+        with open(descriptor, "wb") as raw, gzip.open(raw, "wt", encoding="ascii") as file:
+            for line in _lines(head, saved.files.values()):
+                file.write(line + "\n")
+    except FileExistsError:
+        raise UsageError(f"{path}: there is such an inventory already", "choose another name, or remove it") from None
+    except OSError as error:
+        raise UsageError(f"{path}: the inventory cannot be written ({error.strerror})", "make room") from None
+
+
+def _lines(head: dict[str, object], files: Iterable[SavedFile]) -> Iterator[str]:
+    yield json.dumps(head)
+    for one in files:
+        yield json.dumps(one)
+
+
+def load(path: Path) -> Saved:
+    """Read an inventory that was saved.
+
+    Raises:
+        UsageError: it cannot be read, or is none; says in which line.
+    """
+    number = 1
+    try:
+        with gzip.open(path, "rt", encoding="ascii") as file:
+            head = json.loads(file.readline())
+            if head["frugal-inventory"] != FORMAT:
+                raise UsageError(
+                    f"{path}: of format {head['frugal-inventory']!r}", f"this version reads format {FORMAT}"
+                )
+            saved = Saved(
+                str(head["folder"]), str(head["machine"]), int(head["made_ns"]), int(head["total"]), int(head["free"]),
+                {}, list(head["unread"]),
+            )  # fmt: skip
+            for line in file:
+                number += 1
+                one = SavedFile(*json.loads(line))
+                saved.files[one.path] = one
+    except FileNotFoundError:
+        raise UsageError(f"{path}: there is no such inventory", "`frugal inventory FOLDER --save` makes one") from None
+    except (OSError, EOFError, ValueError, KeyError, TypeError) as error:
+        what = f"{path}:{number}: this is no inventory of this tool ({type(error).__name__})"
+        raise UsageError(what, "`frugal inventory FOLDER --save` makes one") from None
+    return saved

@@ -1,0 +1,111 @@
+"""Which programs have files open below a folder, as far as this account can see."""
+
+from __future__ import annotations
+
+import os
+import stat
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+from frugal_sorter.files.record import is_inside
+
+_DELETED = " (deleted)"
+
+
+@dataclass(slots=True)
+class Holder:
+    """A program with files open.
+
+    Args:
+        name: of the program.
+        process: its number.
+        user: whose it is.
+        files: the paths that it has open, with their bytes.
+        writing: how many of them it has open for writing.
+        deleted: files that are deleted already, with the bytes on the disk that they take until they are closed.
+    """
+
+    name: str
+    process: int
+    user: str
+    files: dict[str, int] = field(default_factory=dict)
+    writing: set[str] = field(default_factory=set)
+    deleted: dict[str, int] = field(default_factory=dict)
+
+    @property
+    def bytes(self) -> int:
+        """All bytes of the files."""
+        return sum(self.files.values())
+
+
+@dataclass(slots=True)
+class Holders:
+    """Programs by process number, and how many could not be looked into."""
+
+    programs: dict[int, Holder] = field(default_factory=dict)
+    unseen: int = 0
+
+
+def holders_below(folders: list[str], seconds: float, wait: Callable[[float], None]) -> Holders:
+    """Return the programs that have files open below some folders.
+
+    Args:
+        folders: absolute, resolved paths.
+        seconds: for how long to look, again and again; 0 for one look.
+        wait: waits for some seconds; handed in, so that tests need not.
+    """
+    found = Holders()
+    looks = 1 + int(seconds / _EVERY_SECONDS)
+    for look in range(looks):
+        if look:
+            wait(_EVERY_SECONDS)
+        _look(folders, found)
+    return found
+
+
+_EVERY_SECONDS = 0.5
+
+
+def _look(folders: list[str], found: Holders) -> None:
+    import psutil
+
+    unseen = 0
+    for process in psutil.process_iter(["name", "username"]):
+        if process.pid == os.getpid():
+            continue
+        try:
+            entries = os.listdir(f"/proc/{process.pid}/fd")
+        except OSError:
+            unseen += 1
+            continue
+        for entry in entries:
+            try:
+                path = os.readlink(f"/proc/{process.pid}/fd/{entry}")
+                status = os.stat(f"/proc/{process.pid}/fd/{entry}")
+                writes = _is_writing(process.pid, entry)
+            except OSError:
+                continue
+            gone = path.endswith(_DELETED)
+            plain = path.removesuffix(_DELETED) if gone else path
+            if not any(is_inside(plain, folder) for folder in folders) or not stat.S_ISREG(status.st_mode):
+                continue
+            holder = found.programs.get(process.pid)
+            if holder is None:
+                holder = found.programs[process.pid] = Holder(
+                    str(process.info["name"]), process.pid, str(process.info["username"] or "")
+                )
+            holder.files[plain] = status.st_size
+            if writes:
+                holder.writing.add(plain)
+            if gone and status.st_nlink == 0:
+                holder.deleted[plain] = status.st_blocks * 512
+    found.unseen = max(found.unseen, unseen)
+
+
+def _is_writing(process: int, descriptor: str) -> bool:
+    """Tell from proc(5), fdinfo, whether a descriptor was opened for writing."""
+    with open(f"/proc/{process}/fdinfo/{descriptor}", encoding="ascii", errors="replace") as lines:
+        for line in lines:
+            if line.startswith("flags:"):
+                return bool(int(line.split()[1], 8) & (os.O_WRONLY | os.O_RDWR))
+    return False
