@@ -11,12 +11,21 @@ from pathlib import Path
 
 from frugal_sorter.cli.options import add_format
 from frugal_sorter.cli.screen import Screen
-from frugal_sorter.cli.text import cell_text, count_text, iso_text, moment_text, now_ns, shown, size_text
+from frugal_sorter.cli.text import (
+    cell_text,
+    count_text,
+    iso_text,
+    moment_text,
+    now_ns,
+    shown,
+    signed_size_text,
+    size_text,
+)
 from frugal_sorter.errors import UsageError
 from frugal_sorter.files.walk import reason_of
 from frugal_sorter.reports.comparison import HOWS, Changed, Comparison, compare
 from frugal_sorter.reports.saved import SUFFIX, Saved, load, look_now
-from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.state.folders import machine_id, ready_state_folder
 
 EXAMPLES = """
   frugal inventory ~/Intake --save monday
@@ -31,6 +40,19 @@ def saved_path(name: str) -> Path:
     if "/" in name or name.endswith(SUFFIX):
         return Path(name)
     return ready_state_folder() / "inventories" / f"{name}{SUFFIX}"
+
+
+def saved_inventories(folder: str) -> list[Saved]:
+    """Return the inventories of a folder that are kept on this machine, the oldest first; damaged ones are passed over."""
+    found = []
+    for path in sorted((ready_state_folder() / "inventories").glob(f"*{SUFFIX}")):
+        try:
+            saved = load(path)
+        except UsageError:
+            continue
+        if saved.folder == folder and saved.machine == machine_id():
+            found.append(saved)
+    return sorted(found, key=lambda one: one.made_ns)
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -79,7 +101,7 @@ def _print_table(comparison: Comparison) -> None:
         screen.line(f"{how.capitalize()}: {count_text(len(changes), 'file')}", style="bold")
         for change in changes[:_NAMED]:
             came_from = f"  from {shown(change.before)}" if how == "moved" else ""
-            size = _signed(change.difference) if change.difference else size_text(change.bytes_after)
+            size = signed_size_text(change.difference) if change.difference else size_text(change.bytes_after)
             screen.parts((f"  {size:>10}  ", "dim"), (f"{shown(change.path)}{came_from}", ""))
         if len(changes) > _NAMED:
             screen.line(f"  and {len(changes) - _NAMED:,} more (--format csv lists all)")
@@ -101,12 +123,8 @@ def _cells(row: Changed) -> list[str]:
     return [
         shown(row.key),
         *(f"{row.counts[how]:,}" if row.counts[how] else "" for how in HOWS),
-        _signed(row.difference),
+        signed_size_text(row.difference),
     ]
-
-
-def _signed(size: int) -> str:
-    return f"{'+' if size > 0 else '-' if size < 0 else ''}{size_text(abs(size))}"
 
 
 def _print_json(comparison: Comparison) -> None:

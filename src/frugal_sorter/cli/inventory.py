@@ -9,6 +9,7 @@ import os
 import sys
 import time
 from collections.abc import Mapping
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from frugal_sorter.cli.options import add_format, add_where, levels
@@ -35,7 +36,11 @@ from frugal_sorter.reports.saved import look_now, save
 from frugal_sorter.reports.writers import holders_below
 
 if TYPE_CHECKING:
+    from matplotlib.figure import Figure
+
     from frugal_sorter.cli.screen import Screen
+    from frugal_sorter.rules.condition import Node
+    from frugal_sorter.rules.fields import World
 
 # More columns than these do not fit beside each other.
 _COLUMNS = 7
@@ -71,8 +76,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--open", metavar="SECONDS", nargs="?", const=0.0, type=float, dest="open_seconds",
         help="also which programs have files open there; with SECONDS, look for that long",
     )  # fmt: skip
+    parser.add_argument("--chart", metavar="FILE", type=Path, help="also draw a figure: FILE.png, .svg or .pdf")
     add_where(parser)
-    add_format(parser, "table", "json", "csv")
+    add_format(parser, "table", "json", "csv", "html")
 
 
 def _ways(text: str) -> tuple[By, ...]:
@@ -95,6 +101,11 @@ def run(args: argparse.Namespace) -> int:
     folders = list(dict.fromkeys(_resolved(folder) for folder in args.folders))
     if args.open_seconds is not None and args.format != "table":
         raise UsageError("--open is shown as a table only", "leave --format out")
+    if args.chart is not None or args.format == "html":
+        from frugal_sorter.cli.reading import require_library
+
+        for module in ("matplotlib", "jinja2"):
+            require_library("--chart and --format html", module, "reports")
     where, world = None, None
     if args.where is not None:
         from frugal_sorter.cli.reading import read_where, world_now
@@ -112,15 +123,36 @@ def run(args: argparse.Namespace) -> int:
                 args.levels, args.hidden, args.by, args.show_levels, args.largest, now_ns(), where, world, progress.told
             )  # fmt: skip
             inventory = taker.take(folders)
+            figure = None
+            if args.chart is not None or args.format == "html":
+                figure = _figure(folders, args, where, world)
     except BrokenPipeError:
         raise
     except OSError as error:
         raise UsageError(f"{error.filename}: {reason_of(error)}", "run as a user who may read it") from error
-    printers = {"table": _print_table, "json": _print_json, "csv": _print_csv}
-    printers[args.format](inventory, args)
+    if args.format == "html":
+        from frugal_sorter.cli.inventory_page import page_of
+
+        print(page_of(inventory, figure, args.by, args.top))
+    else:
+        {"table": _print_table, "json": _print_json, "csv": _print_csv}[args.format](inventory, args)
+    if args.chart is not None and figure is not None:
+        from frugal_sorter.reports.charts import write
+
+        write(figure, args.chart)
     if args.open_seconds is not None:
         _print_open(folders, args)
     return 1 if any(not unread.by_design for unread in inventory.unread) else 0
+
+
+def _figure(folders: list[str], args: argparse.Namespace, where: Node | None, world: World | None) -> Figure:
+    """Draw what fills the space; for that it is counted by folder, age and type at once."""
+    from frugal_sorter.reports.charts import WAYS_OF_FIGURE, draw
+
+    taker = Taker(args.levels, args.hidden, WAYS_OF_FIGURE, args.show_levels, 0, now_ns(), where, world)
+    base = common_base(folders)
+    inventory = taker.take(folders)
+    return draw(inventory, shown(base), size_text, lambda folder: _key_text(folder, "folder", base))
 
 
 def _save(folders: list[str], args: argparse.Namespace) -> None:

@@ -10,6 +10,7 @@ from frugal_sorter import __version__
 COMMANDS = {
     "inventory": "what is in a folder, by type, extension, folder, age, owner or size; who has it open",
     "compare": "two inventories: what came, went, grew and moved",
+    "forecast": "how fast a folder grows, and when its volume is full",
     "check": "mistakes in a rule file, what is unwise in it, and its examples",
     "preview": "what the rules would do; changes nothing",
     "explain": "why a rule matches a file, why not, and when it will",

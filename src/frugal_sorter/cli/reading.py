@@ -83,3 +83,13 @@ def _require(what: str, needed: set[Field]) -> None:
     for one in sorted(needed, key=lambda one: one.name):
         if one.extra and importlib.util.find_spec(one.extra) is None:
             raise UsageError(f"{what}: `{one.name}` needs a library", "pip install 'frugal-sorter[media]'")
+
+
+def require_library(what: str, module: str, extra: str) -> None:
+    """Refuse to go on without a library of an extra.
+
+    Raises:
+        UsageError: it is not installed; says how it is.
+    """
+    if importlib.util.find_spec(module) is None:
+        raise UsageError(f"{what} needs a library", f"pip install 'frugal-sorter[{extra}]'")

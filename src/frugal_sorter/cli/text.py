@@ -35,6 +35,11 @@ def size_text(size: int) -> str:
     return f"{number:.0f} PB"
 
 
+def signed_size_text(size: int) -> str:
+    """Return a difference of sizes with its sign."""
+    return f"{'+' if size > 0 else '-' if size < 0 else ''}{size_text(abs(size))}"
+
+
 def count_text(count: int, noun: str, plural: str = "") -> str:
     """Return a count with its noun, such as `1 file` or `2,314 files`."""
     return f"{count:,} {noun if count == 1 else plural or noun + 's'}"

@@ -1,0 +1,172 @@
+"""One figure for one question: what fills the space, of which type, and how old it is (Matplotlib).
+
+Bars alone, since lengths are compared at a glance. Ages are steps from dark to light of one colour,
+which also tell apart in grey, in the order of the legend; every bar says its size in figures.
+"""
+
+from __future__ import annotations
+
+import io
+import warnings
+from collections import defaultdict
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from frugal_sorter.errors import UsageError
+from frugal_sorter.files.bands import AGE_BANDS, FUTURE_BAND, OLDEST_BAND
+from frugal_sorter.files.types import OTHER, TYPE_OF_SUFFIX
+from frugal_sorter.reports.inventory import By, Inventory
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+FORMATS = (".png", ".svg", ".pdf")
+# What a figure is drawn from.
+WAYS_OF_FIGURE: tuple[By, ...] = ("folder", "age", "type")
+_ROWS = 12
+_LONGEST_LABEL = 34
+# From what was written last to what is oldest, dark to light.
+_AGES = (("up to 30 days", "#0b3c49"), ("up to 1 year", "#3d7f8f"), ("up to 3 years", "#8fbcc7"), ("older", "#d5e5e9"))
+_INK, _EDGE = "#1c2326", "#48565b"
+# Fonts for names in other scripts, as far as they are installed.
+_FONTS = ("DejaVu Sans", "Noto Sans", "Noto Sans CJK JP", "IPAGothic", "WenQuanYi Zen Hei", "Droid Sans Fallback",
+          "Noto Sans Arabic", "Noto Sans Hebrew", "Noto Sans Devanagari")  # fmt: skip
+
+
+def _coarse_age(band: str) -> str:
+    recent = {FUTURE_BAND, *(name for days, name in AGE_BANDS if days <= 30)}
+    year = {name for days, name in AGE_BANDS if 30 < days <= 365}
+    return (
+        _AGES[0][0]
+        if band in recent
+        else _AGES[1][0]
+        if band in year
+        else _AGES[3][0]
+        if band == OLDEST_BAND
+        else _AGES[2][0]
+    )
+
+
+def draw(inventory: Inventory, base: str, size_text: Callable[[int], str], label: Callable[[str], str]) -> Figure:
+    """Draw what an inventory by folder, age and type found.
+
+    Args:
+        inventory: counted by `WAYS_OF_FIGURE`.
+        base: what the figure is about, for its title.
+        size_text: writes a size in bytes.
+        label: writes a folder.
+    """
+    from matplotlib.figure import Figure
+    from matplotlib.font_manager import get_font_names
+
+    installed = set(get_font_names())
+    fonts = [name for name in _FONTS if name in installed] or ["DejaVu Sans"]
+    folders: dict[str, dict[str, int]] = defaultdict(lambda: defaultdict(int))
+    types: dict[str, int] = defaultdict(int)
+    for (folder, age, suffix), count in inventory.cells.items():
+        folders[label(folder)][_coarse_age(age)] += count.bytes
+        types[TYPE_OF_SUFFIX.get(suffix, OTHER)] += count.bytes
+    figure = Figure(figsize=(12.8, 8.0), dpi=100, facecolor="white", layout="constrained")
+    left, right = figure.subplots(1, 2, width_ratios=[3, 2])
+    _by_folder(left, folders, size_text, fonts)
+    _by_type(right, types, size_text, fonts)
+    total = f"{inventory.files:,} files, {size_text(inventory.bytes)}"
+    figure.suptitle(f"{base}: {total}", fontsize=15, color=_INK, family=fonts, x=0.01, ha="left", parse_math=False)
+    return figure
+
+
+def _folded(rows: Mapping[str, int]) -> list[str]:
+    """Return the keys to show, the largest first; what does not fit is folded into one row by the caller."""
+    return sorted(rows, key=lambda key: (-rows[key], key))[: _ROWS if len(rows) <= _ROWS else _ROWS - 1]
+
+
+def _by_folder(
+    axes: Axes, folders: Mapping[str, Mapping[str, int]], size_text: Callable[[int], str], fonts: list[str]
+) -> None:  # fmt: skip
+    sums = {name: sum(ages.values()) for name, ages in folders.items()}
+    names = _folded(sums)
+    rest = [name for name in folders if name not in names]
+    rows = [(name, dict(folders[name])) for name in names]
+    if rest:
+        folded: dict[str, int] = defaultdict(int)
+        for name in rest:
+            for age, size in folders[name].items():
+                folded[age] += size
+        rows.append((f"and {len(rest):,} more", dict(folded)))
+    for age, colour in _AGES:
+        starts = [
+            sum(row.get(earlier, 0) for earlier, _ in _AGES[: [a for a, _ in _AGES].index(age)]) for _, row in rows
+        ]
+        axes.barh(range(len(rows)), [row.get(age, 0) for _, row in rows], left=starts, color=colour, edgecolor=_EDGE,
+                  linewidth=0.6, label=age, height=0.72)  # fmt: skip
+    _finish(axes, [name for name, _ in rows], [sum(row.values()) for _, row in rows], size_text, fonts)
+    axes.set_title("By folder, and when it was last written", loc="left", fontsize=12, color=_INK, family=fonts)
+    if rows:
+        axes.legend(loc="lower right", frameon=False, fontsize=10, labelcolor=_INK)
+
+
+def _by_type(axes: Axes, types: Mapping[str, int], size_text: Callable[[int], str], fonts: list[str]) -> None:
+    names = _folded(types)
+    rest = [name for name in types if name not in names]
+    rows = [(name, types[name]) for name in names]
+    if rest:
+        rows.append((f"and {len(rest):,} more", sum(types[name] for name in rest)))
+    axes.barh(
+        range(len(rows)), [size for _, size in rows], color="#b9c4c8", edgecolor=_EDGE, linewidth=0.6, height=0.72
+    )
+    _finish(axes, [name for name, _ in rows], [size for _, size in rows], size_text, fonts)
+    axes.set_title("By type", loc="left", fontsize=12, color=_INK, family=fonts)
+
+
+def _finish(axes: Axes, names: list[str], sizes: list[int], size_text: Callable[[int], str], fonts: list[str]) -> None:
+    labels = [name if len(name) <= _LONGEST_LABEL else f"{name[:16]}…{name[-16:]}" for name in names]
+    axes.set_yticks(range(len(names)), labels, fontsize=11, color=_INK, family=fonts, parse_math=False)
+    axes.invert_yaxis()
+    most = max(sizes, default=0) or 1
+    axes.set_xlim(0, most * 1.22)
+    axes.set_xticks([])
+    for side in ("top", "right", "bottom"):
+        axes.spines[side].set_visible(False)
+    axes.spines["left"].set_color(_EDGE)
+    axes.tick_params(axis="y", length=0)
+    for at, size in enumerate(sizes):
+        axes.text(size + most * 0.012, at, size_text(size), va="center", fontsize=11, color=_INK, family=fonts)
+
+
+def write(figure: Figure, path: Path) -> None:
+    """Write a figure to a new file, in the format that its name says.
+
+    Raises:
+        UsageError: the name says no format, there is such a file, or it cannot be written.
+    """
+    if path.suffix.lower() not in FORMATS:
+        raise UsageError(f"{path}: a figure is written as {', '.join(FORMATS)}", "end its name with one of them")
+    try:
+        with path.open("xb") as file, _without_warnings():
+            figure.savefig(file, format=path.suffix[1:].lower())
+    except FileExistsError:
+        raise UsageError(f"{path}: there is such a file already", "choose another name, or remove it") from None
+    except OSError as error:
+        raise UsageError(f"{path}: the figure cannot be written ({error.strerror})", "choose another place") from None
+
+
+@contextmanager
+def _without_warnings() -> Iterator[None]:
+    """Keep quiet of letters that no installed font has: they are drawn as boxes."""
+    with warnings.catch_warnings():
+        warnings.filterwarnings("ignore", message="Glyph")
+        yield
+
+
+def as_svg(figure: Figure) -> str:
+    """Return a figure as SVG to stand inside a page."""
+    import matplotlib
+
+    text = io.StringIO()
+    settings: Any = {"svg.fonttype": "none", "svg.hashsalt": "figure"}
+    with matplotlib.rc_context(settings), _without_warnings():
+        figure.savefig(text, format="svg", transparent=True, metadata={"Date": None, "Creator": None})
+    return text.getvalue()[text.getvalue().index("<svg") :]
