@@ -110,11 +110,11 @@ def _print_full(screen: Screen, now: Saved, trend: Trend) -> None:
     likely, earliest, latest = full_at_ns(trend, now.free, now.made_ns)
     screen.line(f"Free: {size_text(now.free)} of {size_text(now.total)}.")
     if likely is None:
-        screen.line("At this pace the volume does not fill.", style="bold")
+        screen.line("At this pace the volume does not fill within a hundred years.", style="bold")
         return
     interval = ""
     if earliest is not None and trend.low is not None:
-        interval = f", between {date_text(earliest)} and {date_text(latest) if latest else 'never'}"
+        interval = f", between {date_text(earliest)} and {date_text(latest) if latest else 'in a hundred years'}"
     screen.line(
         f"If only this folder grows, and goes on so, the volume is full on {date_text(likely)}{interval}.", style="bold"
     )

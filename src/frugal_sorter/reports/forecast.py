@@ -26,6 +26,8 @@ _CLEAN_UP = 0.1
 _BAD_FIT = 0.5
 # Growth below this share of the size over the time seen counts as none.
 _FLAT = 0.01
+_CLOSEST_NS = DAY_NS // 4
+FURTHEST_NS = 100 * 365 * DAY_NS
 
 
 class Point(NamedTuple):
@@ -69,8 +71,8 @@ class Trend:
 
 
 def trend_of(points: Sequence[Point]) -> Trend:
-    """Return the robust trend of some points, in any order."""
-    ordered = sorted(set(points))
+    """Return the robust trend of some points, in any order; of those close to each other the last counts."""
+    ordered = _apart(sorted(set(points)))
     if len(ordered) < 2 or ordered[0].at_ns == ordered[-1].at_ns:
         return Trend(None, None, None, len(ordered), size=ordered[-1].bytes if ordered else 0)
     import numpy as np
@@ -99,6 +101,16 @@ def trend_of(points: Sequence[Point]) -> Trend:
     return Trend(slope, low, high, len(ordered), clean_ups, misfit, span, last)
 
 
+def _apart(ordered: Sequence[Point]) -> list[Point]:
+    """Leave out points that another follows at once: a difference within minutes is no growth."""
+    kept: list[Point] = []
+    for point in ordered:
+        if kept and point.at_ns - kept[-1].at_ns < _CLOSEST_NS:
+            kept.pop()
+        kept.append(point)
+    return kept
+
+
 def _teeth(sizes: Sequence[float]) -> list[tuple[int, int]]:
     """Return the spans of points between clean-ups, each as its first index and the one after its last."""
     fall = _CLEAN_UP * max(sizes)
@@ -123,6 +135,8 @@ def _misfit(days: object, sizes: object, slope: float) -> float:
 def full_at_ns(trend: Trend, free: int, now_ns: int) -> tuple[int | None, int | None, int | None]:
     """Return when a volume is full if nothing else changes: as the trend says, at the earliest, at the latest.
 
+    None stands for never, or not within a hundred years.
+
     Args:
         trend: of what grows.
         free: bytes that are free now.
@@ -130,7 +144,9 @@ def full_at_ns(trend: Trend, free: int, now_ns: int) -> tuple[int | None, int | 
     """
 
     def at(per_day: float | None) -> int | None:
-        return None if per_day is None or per_day <= 0 else now_ns + int(free / per_day * DAY_NS)
+        if per_day is None or per_day <= 0 or free / per_day * DAY_NS > FURTHEST_NS:
+            return None
+        return now_ns + int(free / per_day * DAY_NS)
 
     if trend.is_flat:
         return None, None, None
