@@ -111,6 +111,22 @@ def test_a_plan_is_guarded_again_when_it_is_carried_out(
     assert why in frugal("tidy", "--plan", "later.plan", "--yes", code=3).stdout and snapshot(intake) == before
 
 
+def test_a_plan_that_others_can_write_is_refused_and_so_are_folders_of_the_system(intake: Path, frugal: Frugal) -> None:
+    frugal("preview", "rules.toml", "--save", "later.plan")
+    plan = intake.parent / "later.plan"
+    plan.chmod(0o666)
+    assert "other" in frugal("tidy", "--plan", "later.plan", "--yes", code=2).stderr
+    plan.chmod(0o600)
+    was = ["folder", 1, 1, 0, 0, None]
+    more = [
+        {"id": 98, "verb": "remove-folder", "source": "/usr/share/frugal-test-folder", "was": was},
+        {"id": 99, "verb": "make-folder", "target": "/usr/share/frugal-test-folder"},
+    ]
+    plan.write_text(plan.read_text() + "".join(f"{json.dumps(one)}\n" for one in more))
+    assert "system folder" in frugal("tidy", "--plan", "later.plan", "--yes", code=3).stdout
+    assert not Path("/usr/share/frugal-test-folder").exists() and (intake / "Logs/a.log").exists()
+
+
 def test_undo_takes_back_only_what_is_named(intake: Path, frugal: Frugal) -> None:
     frugal("tidy", "rules.toml", "--yes")
     frugal("undo", "--only", "Intake/a.log", "Intake/T", "--yes")

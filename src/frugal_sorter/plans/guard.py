@@ -85,11 +85,12 @@ def refuse_guarded(plan: Plan) -> None:
 
     Each is named as refused.
     """
-    for step in list(plan.asked):
+    for step in list(plan.steps):
         why = _guarded(step)
         if why:
             plan.refused.append(Refusal(step.rule or "the plan", f"{step.place.path}: {why}"))
             plan.drop(lambda one, bad=step: one is bad)  # type: ignore[misc]
+            plan.steps = [one for one in plan.steps if one is not step]
 
 
 def _guarded(step: Step) -> str | None:

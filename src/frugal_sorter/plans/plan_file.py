@@ -17,7 +17,7 @@ from frugal_sorter.errors import UsageError
 from frugal_sorter.files.fingerprint import look_like_or_none
 from frugal_sorter.files.record import Identity, Place, place_of
 from frugal_sorter.plans.plan import Plan, Step, VerbName, Witness
-from frugal_sorter.state.folders import machine_id, refuse_writable_by_others
+from frugal_sorter.state.folders import machine_id, others_can_write, refuse_writable_by_others
 
 FORMAT = 1
 LARGEST_FILE = 1_000_000_000
@@ -114,6 +114,8 @@ def load_plan(path: Path) -> Plan:
         if path.stat().st_size > LARGEST_FILE:
             raise UsageError(f"{path}: larger than {LARGEST_FILE:,} bytes", "this is no plan of this tool")
         refuse_writable_by_others(path)
+        if others_can_write(path):
+            raise UsageError(f"{path}: other accounts can write to this plan", f"read it, then chmod go-w {path}")
         lines = path.read_text("ascii").splitlines()
     except OSError as error:
         raise UsageError(

@@ -5,7 +5,6 @@ from __future__ import annotations
 import hashlib
 import os
 import re
-import stat
 import tomllib
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
@@ -37,7 +36,7 @@ from frugal_sorter.rules.positions import Path as KeyPath
 from frugal_sorter.rules.positions import line_at, lines_of
 from frugal_sorter.rules.units import Duration, parse_duration, parse_hours
 from frugal_sorter.rules.values import count, levels, one_of, one_text, rule_name, texts, truth
-from frugal_sorter.state.folders import refuse_writable_by_others
+from frugal_sorter.state.folders import others_can_write, refuse_writable_by_others
 
 FORMAT = 1
 LARGEST_FILE = 4_000_000
@@ -354,7 +353,7 @@ class _Loader:
                 self._wrong(
                     (*path, key), f"{{n}} cannot stand in `{key}`", "taken names are numbered anyway", rule.name
                 )
-        if rule.extras.run and _others_can_write(self.file):
+        if rule.extras.run and others_can_write(self.file):
             what = "other accounts can write to this file, so that no program is run from it"
             self._wrong((*path, "run"), what, f"chmod go-w {self.file}", rule.name)
 
@@ -440,14 +439,3 @@ def _command(words: tuple[Wording, ...]) -> tuple[Wording, ...]:
     if any(isinstance(part, Slot) for part in words[0].parts):
         raise Wrong("which program is run may not depend on a file", "write its name out")
     return words
-
-
-def _others_can_write(file: str) -> bool:
-    """Tell whether another account than this one and root could have written a file."""
-    try:
-        found = os.stat(file)
-    except OSError:
-        return False
-    own_group = found.st_gid in (os.getegid(), 0) and found.st_gid == found.st_uid
-    group_can = bool(found.st_mode & stat.S_IWGRP) and not own_group
-    return found.st_uid not in (0, os.geteuid()) or group_can or bool(found.st_mode & stat.S_IWOTH)

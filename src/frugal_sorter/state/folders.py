@@ -81,3 +81,15 @@ def refuse_writable_by_others(path: Path) -> None:
             f"{path}: other users can write to this file, and you are root",
             "chown root it and chmod go-w it, once you have read it",
         )
+
+
+def others_can_write(file: str | Path) -> bool:
+    """Tell whether another account than this one and root could have written a file."""
+    try:
+        found = os.stat(file)
+    except OSError:
+        return False
+    # A group that has the number of its only member is no other account.
+    own_group = found.st_gid in (os.getegid(), 0) and found.st_gid == found.st_uid
+    group_can = bool(found.st_mode & stat.S_IWGRP) and not own_group
+    return found.st_uid not in (0, os.geteuid()) or group_can or bool(found.st_mode & stat.S_IWOTH)
