@@ -15,6 +15,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from frugal_sorter.reports.comparison import Change, compare
+from frugal_sorter.reports.listing import list_entries
+from frugal_sorter.reports.makers import makers, pattern_of
 from frugal_sorter.reports.saved import Saved, SavedFile, load, look_now, save
 from frugal_sorter.reports.writers import holders_below
 from tests.conftest import Frugal
@@ -152,3 +154,28 @@ def test_who_has_files_open_is_named_with_what_is_deleted_but_held(folder: Path)
     assert {os.path.basename(path) for path in holder.files} == {"read.log", "write.log", "gone.log"}
     assert {os.path.basename(path) for path in holder.writing} == {"write.log"}
     assert [os.path.basename(path) for path in holder.deleted] == ["gone.log"] and sum(holder.deleted.values()) >= 5_000
+
+
+@pytest.mark.parametrize(
+    ("name", "pattern"),
+    [
+        ("IMG_2104.jpg", "IMG_#.jpg"),
+        ("KILN 2 2026-10-04.log", "KILN # #-#-#.log"),
+        ("deadbeef12345678.tmp", "#.tmp"),
+        ("facade.txt", "facade.txt"),
+        ("calc-3f2504e0-4f89-41d3.tmp", "calc-#-#f#-#d#.tmp"),
+    ],
+)
+def test_names_of_a_series_have_one_pattern(name: str, pattern: str) -> None:
+    assert pattern_of(name) == pattern
+
+
+def test_the_commonest_patterns_say_how_many_came_an_hour(folder: Path, frugal: Frugal) -> None:
+    for number in range(6):
+        put(folder / f"Intake/scratch {number}.tmp", b"x" * 10, age_days=number / 24)
+    put(folder / "Intake/alone.txt")
+    (maker,) = makers(list_entries([str(folder / "Intake")], None, False, lambda _: None), 8)
+    assert (maker.pattern, maker.files, maker.bytes) == ("scratch #.tmp", 6, 60) and maker.an_hour == pytest.approx(1.0)
+    said = frugal("inventory", "Intake", "--open").stdout
+    assert "scratch #.tmp" in said and "1.0" in said and "alone" not in said.split("Commonest")[1]
+    frugal("inventory", "Intake", "--open", "--format", "json", code=2)

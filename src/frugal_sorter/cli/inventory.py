@@ -7,7 +7,6 @@ import csv
 import json
 import os
 import sys
-import time
 from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -33,7 +32,6 @@ from frugal_sorter.files.walk import reason_of
 from frugal_sorter.reports.inventory import WAYS, By, Count, Inventory, Taker
 from frugal_sorter.reports.listing import SORTS, list_entries
 from frugal_sorter.reports.saved import look_now, save
-from frugal_sorter.reports.writers import holders_below
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
@@ -141,7 +139,9 @@ def run(args: argparse.Namespace) -> int:
 
         write(figure, args.chart)
     if args.open_seconds is not None:
-        _print_open(folders, args)
+        from frugal_sorter.cli.inventory_open import print_open
+
+        print_open(folders, args.open_seconds, args.levels, args.hidden)
     return 1 if any(not unread.by_design for unread in inventory.unread) else 0
 
 
@@ -166,32 +166,6 @@ def _save(folders: list[str], args: argparse.Namespace) -> None:
     path = saved_path(args.save or default)
     save(look_now(folders[0], args.hidden, moment_ns), path)
     print(f"saved as {shown(args.save or default)}: `frugal compare` reads it", file=sys.stderr)
-
-
-def _print_open(folders: list[str], args: argparse.Namespace) -> None:
-    """Print which programs have files open there."""
-    from frugal_sorter.cli.screen import Screen
-
-    found = holders_below(folders, args.open_seconds, time.sleep)
-    screen = Screen()
-    screen.line()
-    if not found.programs:
-        screen.line("No program that this account can see has a file open there.")
-    else:
-        screen.line("Programs with files open there", style="bold")
-        rows = []
-        for one in sorted(found.programs.values(), key=lambda one: -one.bytes):
-            path = max(one.files, key=lambda path: one.files[path])
-            deleted = size_text(sum(one.deleted.values())) if one.deleted else ""
-            rows.append([
-                one.name, str(one.process), one.user, f"{len(one.files):,}", f"{len(one.writing):,}",
-                size_text(one.bytes), deleted, below(path, common_base(folders)),
-            ])  # fmt: skip
-        columns = [("program", "left"), ("process", "right"), ("user", "left"), ("files", "right"), ("writing", "right"),
-                   ("size", "right"), ("deleted", "right"), ("largest", "left")]  # fmt: skip
-        screen.table(columns, rows)
-    if found.unseen:
-        screen.line(f"{count_text(found.unseen, 'process', 'processes')} of other accounts could not be looked into.")
 
 
 def _resolved(folder: str) -> str:
@@ -399,7 +373,7 @@ def _print_listing(folders: list[str], args: argparse.Namespace) -> int:
         print('{"entries": [')
         for number, one in enumerate(entries):
             line = {**one._asdict(), "modified": iso_text(one.mtime_ns)}
-            del line["mtime_ns"]
+            del line["mtime_ns"], line["uid"]
             print(("," if number else "") + json.dumps(line))
         print("]}")
     else:

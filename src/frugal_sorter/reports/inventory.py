@@ -375,7 +375,7 @@ class Taker:
             return folder
         if way == "age":
             return age_band(status.st_mtime_ns, self._now_ns)
-        return size_band(status.st_size) if way == "size" else _owner(status.st_uid)
+        return size_band(status.st_size) if way == "size" else owner_name(status.st_uid)
 
     def _folder_key(self, folder: str, base: str) -> tuple[str, bool]:
         """Return the row that a folder belongs to, and whether it is that row's own folder."""
@@ -399,7 +399,8 @@ class Taker:
 _owners: dict[int, str] = {}
 
 
-def _owner(uid: int) -> str:
+def owner_name(uid: int) -> str:
+    """Return the name of an account, its number where it has none."""
     if uid not in _owners:
         import pwd
 

@@ -11,13 +11,14 @@ from frugal_sorter.files.walk import reason_of, walk
 
 
 class Entry(NamedTuple):
-    """A file or a subfolder: its path, kind, bytes (apparent and on the disk) and modification time in ns."""
+    """A file or a subfolder: its path, kind, bytes (apparent and on the disk), modification time in ns and owner."""
 
     path: str
     kind: str
     bytes: int
     disk: int
     mtime_ns: int
+    uid: int
 
 
 SORTS: Mapping[str, Callable[[Entry], Any]] = {
@@ -57,8 +58,8 @@ def list_entries(
                     except OSError as error:
                         unread(Unread(path, reason_of(error)))
                         continue
-                    yield Entry(path, "folder", 0, status.st_blocks * 512, status.st_mtime_ns)
+                    yield Entry(path, "folder", 0, status.st_blocks * 512, status.st_mtime_ns, status.st_uid)
             for name, status in zip(listing.names, listing.status, strict=True):
                 if name[0] != "." or hidden:
                     path = os.path.join(listing.folder, name)
-                    yield Entry(path, "file", status.st_size, status.st_blocks * 512, status.st_mtime_ns)
+                    yield Entry(path, "file", status.st_size, status.st_blocks * 512, status.st_mtime_ns, status.st_uid)
