@@ -99,7 +99,8 @@ def test_saved_inventories_make_a_forecast_by_folder(folder: Path, frugal: Fruga
     assert found["inventories"] == 5 and not found["lower_bound"] and "full" in found
     assert found["folders"]["photos"]["bytes_a_day"] == pytest.approx(100_000, rel=0.01)
     assert found["folders"]["still"]["flat"] and found["all"]["bytes_a_day"] == pytest.approx(100_000, rel=0.01)
-    table = frugal("forecast", "Intake").stdout
+    table = frugal("forecast", "Intake", "--chart", "grows.svg").stdout
+    assert (folder / "grows.svg").read_bytes().startswith(b"<?xml")
     assert (
         "+3.0 MB" in table
         and "no growth" in table

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import json
 import os
+from pathlib import Path
 
 from frugal_sorter.cli.compare import saved_inventories
 from frugal_sorter.cli.options import add_format
@@ -27,7 +28,7 @@ from frugal_sorter.reports.saved import Saved, look_now
 EXAMPLES = """
   frugal forecast ~/Intake
   frugal inventory ~/Intake --save     each one that is kept makes the forecast better
-  frugal forecast ~/Intake --format json
+  frugal forecast ~/Intake --chart intake.png
 """
 _ROWS = 15
 
@@ -35,6 +36,7 @@ _ROWS = 15
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("folder", metavar="FOLDER", help="a folder")
     parser.add_argument("--hidden", action="store_true", help="hidden entries too")
+    parser.add_argument("--chart", metavar="FILE", type=Path, help="also draw a figure: FILE.png, .svg or .pdf")
     add_format(parser, "table", "json")
 
 
@@ -54,6 +56,11 @@ def run(args: argparse.Namespace) -> int:
     by_folder = {} if first_visit else trends_by_folder(kept)
     printer = _print_json if args.format == "json" else _print_table
     printer(now, trend, by_folder, len(kept) - 1, first_visit)
+    if args.chart is not None:
+        require_library("--chart", "matplotlib", "reports")
+        from frugal_sorter.reports.charts import draw_forecast, write
+
+        write(draw_forecast(points, trend, shown(folder), size_text), args.chart)
     return 0
 
 

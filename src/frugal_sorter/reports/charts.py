@@ -1,6 +1,6 @@
-"""One figure for one question: what fills the space, of which type, and how old it is (Matplotlib).
+"""Two figures (Matplotlib): what fills the space, of which type, and how old it is; and how a folder grows.
 
-Bars alone, since lengths are compared at a glance. Ages are steps from dark to light of one colour,
+Bars alone for the first, since lengths are compared at a glance. Ages are steps from dark to light of one colour,
 which also tell apart in grey, in the order of the legend; every bar says its size in figures.
 """
 
@@ -9,14 +9,16 @@ from __future__ import annotations
 import io
 import warnings
 from collections import defaultdict
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
+from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from frugal_sorter.errors import UsageError
 from frugal_sorter.files.bands import AGE_BANDS, FUTURE_BAND, OLDEST_BAND
 from frugal_sorter.files.types import OTHER, TYPE_OF_SUFFIX
+from frugal_sorter.reports.forecast import Point, Trend
 from frugal_sorter.reports.inventory import By, Inventory
 
 if TYPE_CHECKING:
@@ -50,6 +52,13 @@ def _coarse_age(band: str) -> str:
     )
 
 
+def _installed_fonts() -> list[str]:
+    from matplotlib.font_manager import get_font_names
+
+    installed = set(get_font_names())
+    return [name for name in _FONTS if name in installed] or ["DejaVu Sans"]
+
+
 def draw(inventory: Inventory, base: str, size_text: Callable[[int], str], label: Callable[[str], str]) -> Figure:
     """Draw what an inventory by folder, age and type found.
 
@@ -60,10 +69,8 @@ def draw(inventory: Inventory, base: str, size_text: Callable[[int], str], label
         label: writes a folder.
     """
     from matplotlib.figure import Figure
-    from matplotlib.font_manager import get_font_names
 
-    installed = set(get_font_names())
-    fonts = [name for name in _FONTS if name in installed] or ["DejaVu Sans"]
+    fonts = _installed_fonts()
     folders: dict[str, dict[str, int]] = defaultdict(lambda: defaultdict(int))
     types: dict[str, int] = defaultdict(int)
     for (folder, age, suffix), count in inventory.cells.items():
@@ -134,6 +141,51 @@ def _finish(axes: Axes, names: list[str], sizes: list[int], size_text: Callable[
     axes.tick_params(axis="y", length=0)
     for at, size in enumerate(sizes):
         axes.text(size + most * 0.012, at, size_text(size), va="center", fontsize=11, color=_INK, family=fonts)
+
+
+def draw_forecast(points: Sequence[Point], trend: Trend, base: str, size_text: Callable[[int], str]) -> Figure:
+    """Draw how a folder has grown, with its trend and, shaded, the interval that it lies in.
+
+    Args:
+        points: sizes at moments.
+        trend: of those points.
+        base: what the figure is about, for its title.
+        size_text: writes a size in bytes.
+    """
+    from matplotlib.dates import AutoDateLocator, ConciseDateFormatter
+    from matplotlib.figure import Figure
+
+    figure = Figure(figsize=(12.8, 8.0), dpi=100, facecolor="white", layout="constrained")
+    axes = figure.subplots()
+    ordered = sorted(points)
+    moments: list[Any] = [datetime.fromtimestamp(point.at_ns / 1e9) for point in ordered]
+    axes.plot(moments, [point.bytes for point in ordered], "o-", color="#3d7f8f", markerfacecolor="#0b3c49",
+              markersize=7, linewidth=1.4, label="size")  # fmt: skip
+    if trend.per_day is not None and ordered:
+        last = ordered[-1]
+        ahead = [0.0, max(trend.span_days / 2, 1.0)]
+        later: list[Any] = [datetime.fromtimestamp(last.at_ns / 1e9 + days * 86_400) for days in ahead]
+        axes.plot(
+            later, [last.bytes + trend.per_day * days for days in ahead], "--", color=_INK, linewidth=1.6, label="trend"
+        )
+        if trend.low is not None and trend.high is not None:
+            lows = [last.bytes + trend.low * days for days in ahead]
+            highs = [last.bytes + trend.high * days for days in ahead]
+            axes.fill_between(later, lows, highs, color="#d5e5e9", label="95 % interval")
+    locator = AutoDateLocator()  # type: ignore[no-untyped-call]
+    axes.xaxis.set_major_locator(locator)
+    axes.xaxis.set_major_formatter(ConciseDateFormatter(locator))  # type: ignore[no-untyped-call]
+    axes.yaxis.set_major_formatter(lambda size, _: size_text(round(size)) if size >= 0 else "")
+    axes.set_ylim(bottom=0)
+    axes.grid(axis="y", color="#d3dadd", linewidth=0.8)
+    for side in ("top", "right"):
+        axes.spines[side].set_visible(False)
+    axes.tick_params(labelsize=11, colors=_INK)
+    axes.legend(loc="upper left", frameon=False, fontsize=11, labelcolor=_INK)
+    figure.suptitle(
+        f"{base}: how it grows", fontsize=15, color=_INK, family=_installed_fonts(), x=0.01, ha="left", parse_math=False
+    )
+    return figure
 
 
 def write(figure: Figure, path: Path) -> None:
