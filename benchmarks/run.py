@@ -36,6 +36,9 @@ from frugal_sorter.files.walk import walk
 for _ in walk(sys.argv[1], 0, True, lambda *_: 0, print):
     pass
 """
+# Counts files and bytes by suffix, as a technician would type it.
+COUNT = '{n = split($0, part, "."); suffix = n > 1 ? part[n] : ""; files[suffix]++; bytes[suffix] += $1}'
+COUNT += " END {for (suffix in files) print suffix, files[suffix], bytes[suffix]}"
 BEGIN, END = "<!-- figures: begin -->", "<!-- figures: end -->"
 
 
@@ -172,7 +175,10 @@ def measure(folder: Path) -> list[str]:
     many = rules_file(folder, tree, twenty_rules())
     shown = "`find -type f -printf '%s %T@ %p\\n'`"
     inventory = [FRUGAL, "inventory", str(tree)]
+    counted = "`find -printf '%s %f\\n' \\| awk`, the same count"
+    by_suffix = ["sh", "-c", f"find {tree} -type f -printf '%s %f\\n' | awk '{COUNT}'"]
     figures = [
+        ratio("`frugal inventory --by ext`", [*inventory, "--by", "ext"], counted, by_suffix, "1.0", folder, 15),
         ratio("`frugal --version`", [FRUGAL, "--version"], "`python3 -c pass`", nothing, "1.6", folder, 41),
         ratio("`frugal --help`", [FRUGAL, "--help"], "`python3 -c pass`", nothing, "2.2", folder, 41),
         ratio("walk with sizes and times, one process", walked, shown, find, "1.6", folder, 15),
