@@ -13,7 +13,8 @@ from pathlib import Path
 
 import pytest
 
-from frugal_sorter.files.record import Identity
+from frugal_sorter.files.record import Identity, place_of
+from frugal_sorter.files.status import look
 from frugal_sorter.files.volumes import Volume, forget_volumes
 from frugal_sorter.work.executor import Result
 from tests.conftest import Frugal
@@ -329,6 +330,47 @@ def test_a_file_that_grows_while_it_is_copied_stays(folder: Path, monkeypatch: p
     result = carry_out(plan)
     assert not result.by_verb and "while it was copied" in result.not_done[-2][1].reason + result.not_done[0][1].reason
     assert path.read_text() == "clay and more" and not list((folder / "Intake/Backup").iterdir())
+
+
+@pytest.mark.parametrize("what", ["taken away", "replaced", "edited"])
+def test_what_happens_to_the_source_after_it_was_copied_loses_no_content(
+    folder: Path, monkeypatch: pytest.MonkeyPatch, what: str
+) -> None:
+    from frugal_sorter.plans.plan import Step
+    from frugal_sorter.work import copies
+    from frugal_sorter.work.descriptors import Descriptors
+    from frugal_sorter.work.mark import Job, Outcome, attempt
+
+    source, target = put(folder / "a.log", "planned"), folder / "b.log"
+    step = Step(
+        1, "move-across", "r", "k", place_of(str(source)), place_of(str(target)), look(place_of(str(source))).identity
+    )
+    finish_part = copies.finish_part
+
+    def meddle(*args: object) -> object:
+        made = finish_part(*args)  # type: ignore[arg-type]
+        if what == "edited":
+            source.write_text("edited since")
+        else:
+            source.unlink()
+            if what == "replaced":
+                put(folder / "keeps the inode", "x")
+                put(source, "another")
+        return made
+
+    monkeypatch.setattr(copies, "finish_part", meddle)
+    with Descriptors() as descriptors:
+        mark = attempt(copies.MoveAcross(Job(descriptors)), step)
+    assert mark.outcome in (Outcome.SKIPPED, Outcome.FAILED)
+    left = {path.name: path.read_text() for path in folder.glob("*.log")}
+    assert (
+        left
+        == {
+            "taken away": {"b.log": "planned"},
+            "replaced": {"a.log": "another", "b.log": "planned"},
+            "edited": {"a.log": "edited since"},
+        }[what]
+    )
 
 
 @pytest.mark.parametrize("ending", ["trash = true", "delete = true"])

@@ -355,7 +355,12 @@ class MoveAcross:
             else:
                 os.unlink(entry.place.name, dir_fd=entry.fd)
         except (NotDone, OSError):
-            # What cannot go from there does not come here: only our own copy is removed again.
+            # What cannot go from there does not come here: only our own copy is removed again, and only
+            # while what it was made of is still there.
+            source = look_like_or_none(entry.place, was, entry.fd)
+            if source is None or not source.identity.same_who(was):
+                why = f"taken away by another program while it was moved; the copy stays at {target.path}"
+                raise NotDone(Outcome.FAILED, why) from None
             if was.kind != "folder" or is_same_inside(entry.place, was):
                 now = look_like_or_none(target, made.identity, fd)
                 if now is not None and now.identity.same_who(made.identity):
