@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from types import FrameType
 
-from frugal_sorter.cli.plan_view import PlanView
+from frugal_sorter.cli.plan_view import PlanView, exit_code
 from frugal_sorter.cli.screen import Screen
 from frugal_sorter.cli.text import shown
 from frugal_sorter.cli.words import done_text
@@ -76,6 +76,31 @@ def carry_out(plan: Plan, view: PlanView, screen: Screen) -> tuple[Result, int]:
     for dev, (near, kinds) in result.lost.items():
         screen.line(f"Note: {shown(lost_text(near, dev, kinds))}", style="yellow")
     return result, number
+
+
+def ask_and_do(
+    plan: Plan, view: PlanView, screen: Screen, question: str, yes: bool, then: Callable[[Result], str]
+) -> int:  # fmt: skip
+    """Ask, carry a plan out that was listed, and say what was done and what comes next.
+
+    Args:
+        plan: what to do.
+        view: of the plan.
+        screen: the terminal.
+        question: what is asked.
+        yes: it was answered beforehand.
+        then: returns the lines about taking it back.
+
+    Returns:
+        the exit code.
+    """
+    if not confirm(screen, question, yes):
+        screen.line("Nothing was changed.")
+        return 3
+    result, number = carry_out(plan, view, screen)
+    screen.line(f"{summary(result)}.", style="bold")
+    screen.line(then(result), style="bold")
+    return 128 + number if number else exit_code(plan, result.has_problem)
 
 
 def summary(result: Result) -> str:

@@ -6,7 +6,7 @@ import argparse
 import os
 from pathlib import Path
 
-from frugal_sorter.cli.carry_out import carry_out, confirm, summary, take_back_text
+from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
 from frugal_sorter.cli.options import add_at_most, add_for, add_rules, add_yes
 from frugal_sorter.cli.plan_view import PlanView, exit_code, step_text
 from frugal_sorter.cli.planning import plan_now
@@ -50,13 +50,7 @@ def run(args: argparse.Namespace) -> int:
     view.show(names=not args.yes)
     screen.line()
     view.warn()
-    if not confirm(screen, _question(args, plan, view), args.yes):
-        screen.line("Nothing was changed.")
-        return 3
-    result, number = carry_out(plan, view, screen)
-    screen.line(f"{summary(result)}.", style="bold")
-    screen.line(take_back_text(result), style="bold")
-    return 128 + number if number else exit_code(plan, result.has_problem)
+    return ask_and_do(plan, view, screen, _question(args, plan, view), args.yes, take_back_text)
 
 
 def _plan_by_rules(screen: Screen, args: argparse.Namespace) -> Plan:

@@ -7,7 +7,7 @@ import json
 import os
 from collections import Counter
 
-from frugal_sorter.cli.carry_out import carry_out, confirm, summary, take_back_text
+from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
 from frugal_sorter.cli.options import add_for, add_format, add_yes
 from frugal_sorter.cli.plan_view import PlanView, exit_code
 from frugal_sorter.cli.screen import Screen, account
@@ -103,13 +103,7 @@ def _restore(args: argparse.Namespace, found: list[Trashed]) -> int:
     view.show(names=not args.yes)
     screen.line()
     question = view.question(f"to {shown(view.base)}, as {account()}?")
-    if not confirm(screen, question, args.yes):
-        screen.line("Nothing was changed.")
-        return 3
-    result, number = carry_out(plan, view, screen)
-    screen.line(f"{summary(result)}.", style="bold")
-    screen.line(take_back_text(result), style="bold")
-    return 128 + number if number else exit_code(plan, result.has_problem)
+    return ask_and_do(plan, view, screen, question, args.yes, take_back_text)
 
 
 def _named(name: str, found: list[Trashed]) -> Trashed:

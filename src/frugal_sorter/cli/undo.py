@@ -5,12 +5,12 @@ from __future__ import annotations
 import argparse
 import os
 
-from frugal_sorter.cli.carry_out import carry_out, confirm, summary
+from frugal_sorter.cli.carry_out import ask_and_do
 from frugal_sorter.cli.options import add_for, add_yes, run_number
 from frugal_sorter.cli.plan_view import PlanView, exit_code
 from frugal_sorter.cli.text import moment_text, now_ns, shown
 from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.work.executor import changing
+from frugal_sorter.work.executor import Result, changing
 from frugal_sorter.work.undo import plan_undo, run_to_undo
 
 EXAMPLES = """
@@ -47,12 +47,10 @@ def run(args: argparse.Namespace) -> int:
     screen.line()
     what = f"to take back run {undone.id} ({undone.kind} of {moment_text(undone.began_ns)})"
     question = view.question(f"below {shown(view.base)}, {what}, as {account()}?")
-    if not confirm(screen, question, args.yes):
-        screen.line("Nothing was changed.")
-        return 3
-    result, number = carry_out(plan, view, screen)
-    screen.line(f"{summary(result)}.", style="bold")
-    screen.line(f"Do it again after all with: frugal undo {result.run}", style="bold")
-    if plan.left:
-        screen.line(f"Once nothing is in the way, `frugal undo {undone.id}` takes back the rest.")
-    return 128 + number if number else exit_code(plan, result.has_problem)
+
+    def then(result: Result) -> str:
+        again = f"Do it again after all with: frugal undo {result.run}"
+        rest = f"\nOnce nothing is in the way, `frugal undo {undone.id}` takes back the rest." if plan.left else ""
+        return again + rest
+
+    return ask_and_do(plan, view, screen, question, args.yes, then)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hashlib
 import os
-from collections.abc import Callable
 
 from frugal_sorter.files.record import FileRecord, Identity, Place
 from frugal_sorter.files.status import look, look_or_none
@@ -67,13 +66,12 @@ def _sampled(found: FileRecord, dir_fd: int | None) -> FileRecord:
     return found._replace(identity=found.identity._replace(sample=sample))
 
 
-def same_bytes(one: int, other: int, tick: Callable[[], None] = lambda: None) -> bool:
+def same_bytes(one: int, other: int) -> bool:
     """Tell whether two open files hold the same bytes.
 
     Args:
         one: a descriptor.
         other: a descriptor.
-        tick: called after each block.
     """
     at = 0
     while True:
@@ -83,7 +81,6 @@ def same_bytes(one: int, other: int, tick: Callable[[], None] = lambda: None) ->
         if not mine:
             return True
         at += len(mine)
-        tick()
 
 
 def same_contents(one: Place, other: Place) -> bool:

@@ -29,6 +29,7 @@ from frugal_sorter.work.rename import rename_without_replacing, sync_folder
 
 _READ = os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK
 _MAKE = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
+_LIST = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 _BLOCK = 1 << 22
 # What a target does not take, by path below the copied entry: mode, times, owner, attributes.
 Lost = dict[str, dict[str, Any]]
@@ -67,40 +68,29 @@ class Copier:
     def _file(
         self, source_fd: int, name: str, target_fd: int, new: str, path: str, found: os.stat_result
     ) -> None:  # fmt: skip
-        source = os.open(name, _READ, dir_fd=source_fd)
-        try:
-            target = os.open(new, _MAKE, 0o600, dir_fd=target_fd)
-            try:
-                copy_bytes(source, target, found.st_size)
-                os.fsync(target)
-                # From the disk rather than from memory, as far as the system heeds it.
-                os.posix_fadvise(target, 0, 0, os.POSIX_FADV_DONTNEED)
-                if not same_bytes(source, target):
-                    raise NotDone(Outcome.SKIPPED, "it changed while it was copied")
-                self._describe(source, target, path, found)
-                os.fsync(target)
-            finally:
-                os.close(target)
-        finally:
-            os.close(source)
+        with (
+            _opened(name, _READ, source_fd) as source,
+            _opened(new, _MAKE, target_fd) as target,
+        ):
+            copy_bytes(source, target, found.st_size)
+            os.fsync(target)
+            # From the disk rather than from memory, as far as the system heeds it.
+            os.posix_fadvise(target, 0, 0, os.POSIX_FADV_DONTNEED)
+            if not same_bytes(source, target):
+                raise NotDone(Outcome.SKIPPED, "it changed while it was copied")
+            self._describe(source, target, path, found)
+            os.fsync(target)
 
     def _folder(
         self, source_fd: int, name: str, target_fd: int, new: str, path: str, found: os.stat_result
     ) -> None:  # fmt: skip
-        flags = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
-        source = os.open(name, flags, dir_fd=source_fd)
-        try:
+        with _opened(name, _LIST, source_fd) as source:
             os.mkdir(new, 0o700, dir_fd=target_fd)
-            target = os.open(new, flags, dir_fd=target_fd)
-            try:
+            with _opened(new, _LIST, target_fd) as target:
                 for inner in sorted(os.listdir(source)):
                     self.copy(source, inner, target, inner, f"{path}/{inner}" if path else inner)
                 self._describe(source, target, path, found)
                 os.fsync(target)
-            finally:
-                os.close(target)
-        finally:
-            os.close(source)
 
     def _describe(self, source: int, target: int, path: str, found: os.stat_result) -> None:
         """Give a copy owner, mode, attributes and times, and note what the volume does not take."""
@@ -135,6 +125,16 @@ class Copier:
             lost["owner"] = [uid, gid]
         if lost:
             self.lost[path] = lost
+
+
+@contextmanager
+def _opened(name: str, flags: int, dir_fd: int) -> Iterator[int]:
+    """Open an entry of an open folder; what is made by that, only this account can read for now."""
+    descriptor = os.open(name, flags, 0o600, dir_fd=dir_fd)
+    try:
+        yield descriptor
+    finally:
+        os.close(descriptor)
 
 
 def copy_bytes(source: int, target: int, size: int) -> None:

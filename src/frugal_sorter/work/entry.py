@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import errno
 import os
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 
@@ -149,13 +149,12 @@ def there(place: Place, was: Identity) -> FileRecord | None:
     return found if found is not None and found.identity.same_who(was) else None
 
 
-def remove_tree(fd: int, name: str, tick: Callable[[], None] = lambda: None) -> None:
+def remove_tree(fd: int, name: str) -> None:
     """Remove an entry of an open folder with all that is in it; no link is followed.
 
     Args:
         fd: a descriptor of its folder.
         name: its name there.
-        tick: called after each entry.
 
     Raises:
         OSError: something cannot be removed; what was removed before it is gone.
@@ -169,8 +168,7 @@ def remove_tree(fd: int, name: str, tick: Callable[[], None] = lambda: None) -> 
         return
     try:
         for inner in os.listdir(below):
-            remove_tree(below, inner, tick)
-            tick()
+            remove_tree(below, inner)
     finally:
         os.close(below)
     os.rmdir(name, dir_fd=fd)

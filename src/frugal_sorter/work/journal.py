@@ -32,38 +32,36 @@ FILE_NAME = "journal.sqlite"
 Done = TypeVar("Done")
 RunState = Literal["open", "done", "stopped", "interrupted"]
 
-_TABLES = """
+_STEPS = """
+CREATE TABLE steps (
+    run INTEGER NOT NULL, id INTEGER NOT NULL, verb TEXT NOT NULL, rule INTEGER NOT NULL,
+    source_folder INTEGER, source_name BLOB, target_folder INTEGER, target_name BLOB,
+    was TEXT, args TEXT, grouped INTEGER, witness TEXT,
+    outcome INTEGER, reason TEXT, now TEXT, data TEXT,
+    PRIMARY KEY (run, id)
+) WITHOUT ROWID;
+"""
+_STEPS_BY_TARGET = "CREATE INDEX steps_by_target ON steps (target_folder);"
+_TABLES = f"""
 CREATE TABLE runs (
     id INTEGER PRIMARY KEY, kind TEXT NOT NULL, origin BLOB NOT NULL, undoes INTEGER, backward INTEGER NOT NULL,
     account TEXT NOT NULL, began_ns INTEGER NOT NULL, ended_ns INTEGER, state TEXT NOT NULL
 );
 CREATE TABLE folders (id INTEGER PRIMARY KEY, path BLOB NOT NULL UNIQUE);
 CREATE TABLE rules (id INTEGER PRIMARY KEY, name TEXT NOT NULL, key TEXT NOT NULL, UNIQUE (name, key));
-CREATE TABLE steps (
-    run INTEGER NOT NULL, id INTEGER NOT NULL, verb TEXT NOT NULL, rule INTEGER NOT NULL,
-    source_folder INTEGER, source_name BLOB, target_folder INTEGER, target_name BLOB,
-    was TEXT, args TEXT, grouped INTEGER, witness TEXT,
-    outcome INTEGER, reason TEXT, now TEXT, data TEXT,
-    PRIMARY KEY (run, id)
-) WITHOUT ROWID;
-CREATE INDEX steps_by_target ON steps (target_folder);
+{_STEPS}
+{_STEPS_BY_TARGET}
 """
 # What brings a journal of an older schema to the next one.
 _MIGRATIONS = {
-    1: """
+    1: f"""
 ALTER TABLE steps RENAME TO steps_1;
-CREATE TABLE steps (
-    run INTEGER NOT NULL, id INTEGER NOT NULL, verb TEXT NOT NULL, rule INTEGER NOT NULL,
-    source_folder INTEGER, source_name BLOB, target_folder INTEGER, target_name BLOB,
-    was TEXT, args TEXT, grouped INTEGER, witness TEXT,
-    outcome INTEGER, reason TEXT, now TEXT, data TEXT,
-    PRIMARY KEY (run, id)
-) WITHOUT ROWID;
+{_STEPS}
 INSERT INTO steps SELECT run, id, verb, rule, source_folder, source_name, target_folder, target_name,
     CASE WHEN kind IS NULL THEN NULL ELSE json_array(kind, dev, ino, size, mtime_ns, born_ns, inside, NULL) END,
-    NULLIF(args, '{}'), NULL, NULL, outcome, reason, now, NULL FROM steps_1;
+    NULLIF(args, '{{}}'), NULL, NULL, outcome, reason, now, NULL FROM steps_1;
 DROP TABLE steps_1;
-CREATE INDEX steps_by_target ON steps (target_folder);
+{_STEPS_BY_TARGET}
 """,
 }
 _COLUMNS = (
