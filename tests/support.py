@@ -28,7 +28,8 @@ from frugal_sorter.rules.fields import Facts, World
 from frugal_sorter.rules.load import read_rules
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.work.executor import Result, changing, execute
-from frugal_sorter.work.undo import arrival_of, past_of, plan_undo, run_to_undo
+from frugal_sorter.work.past import arrival_of, past_of
+from frugal_sorter.work.undo import plan_undo, run_to_undo
 
 DAY_NS = 86_400_000_000_000
 # 2026-11-23 12:00 in Berlin.

@@ -10,6 +10,9 @@ import pytest
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.reserve import PARTS, Reserve
 from frugal_sorter.work.journal import Journal
+from frugal_sorter.work.mark import Outcome
+from frugal_sorter.work.past import about
+from frugal_sorter.work.schema import numbers_of
 from tests.conftest import Frugal
 from tests.support import book_of, carry_out, plan_of, put, rules_text, snapshot, trash_of, undo
 
@@ -179,24 +182,68 @@ def test_settings_and_the_log(intake: Path, frugal: Frugal, own_home: Path) -> N
         assert why in frugal("tidy", "rules.toml", "--yes", "--again", code=2).stderr
 
 
-def test_an_older_journal_is_brought_up_to_date_and_stays_undoable(folder: Path) -> None:
+OLDER_COLUMNS = {
+    1: "kind, dev, ino, size, mtime_ns, born_ns, inside, args, outcome, reason, now",
+    2: "was, args, grouped, witness, outcome, reason, now, data",
+}
+
+
+def as_older_journal(path: Path, version: int) -> None:
+    """Write a journal again as an earlier version did, with a row a step."""
+    with Journal(path.parent, write=False) as journal:
+        steps = [(run.id, *pair) for run in journal.runs() for pair in journal.steps(run.id)]
+    with sqlite3.connect(path) as db:
+        for table in ("packs", "touched", "marks"):
+            db.execute(f"DROP TABLE {table}")
+        db.execute("ALTER TABLE runs DROP COLUMN counts")
+        head = "run, id, verb, rule, source_folder, source_name, target_folder, target_name"
+        columns = f"{head}, {OLDER_COLUMNS[version]}".split(", ")
+        db.execute(f"CREATE TABLE steps ({', '.join(columns)}, PRIMARY KEY (run, id)) WITHOUT ROWID")
+        numbers, rules = numbers_of(db)
+        for run, step, mark in steps:
+            ends = [
+                one for place in (step.source, step.target)
+                for one in ((numbers[place.folder], os.fsencode(place.name)) if place else (None, None))
+            ]  # fmt: skip
+            now = json.dumps(mark.now) if mark and mark.now else None
+            args = json.dumps(step.args) if step.args else None
+            done = (mark.outcome, mark.reason) if mark else (None, None)
+            if version == 1:
+                rest = [*(step.was[:7] if step.was else [None] * 7), args or "{}", *done, now]
+            else:
+                was = json.dumps(step.was) if step.was else None
+                rest = [was, args, None, None, *done, "=" if mark and mark.now == step.was else now, None]
+            row = [run, step.id, step.verb, rules[step.rule, step.rule_key], *ends, *rest]
+            db.execute(f"INSERT INTO steps VALUES ({', '.join('?' * len(row))})", row)
+        db.execute(f"PRAGMA user_version = {version}")
+    db.close()
+
+
+@pytest.mark.parametrize("version", [1, 2])
+def test_an_older_journal_is_brought_up_to_date_and_stays_undoable(folder: Path, version: int) -> None:
     put(folder / "Intake/a.log")
     carry_out(plan_of(book_of(folder, 'where = "everything"\nmove = "Logs"')))
-    path = ready_state_folder() / "journal.sqlite"
-    with sqlite3.connect(path) as db:
-        db.executescript(
-            "ALTER TABLE steps RENAME TO steps_2;"
-            "CREATE TABLE steps (run, id, verb, rule, source_folder, source_name, target_folder, target_name, kind, dev, ino, size,"
-            " mtime_ns, born_ns, inside, args, outcome, reason, now, PRIMARY KEY (run, id)) WITHOUT ROWID;"
-            "INSERT INTO steps SELECT run, id, verb, rule, source_folder, source_name, target_folder, target_name, was ->> 0, was ->> 1,"
-            " was ->> 2, was ->> 3, was ->> 4, was ->> 5, NULL, COALESCE(args, '{}'), outcome, reason, CASE now WHEN '=' THEN was ELSE now END FROM steps_2;"
-            "DROP TABLE steps_2; CREATE INDEX steps_by_source ON steps (source_folder, source_name);"
-            "CREATE INDEX steps_by_target ON steps (target_folder, target_name); PRAGMA user_version = 1;"
-        )
-    db.close()
+    as_older_journal(ready_state_folder() / "journal.sqlite", version)
+    with Journal(ready_state_folder(), write=True) as journal:
+        assert journal.counts(1) == {Outcome.DONE: 1}
+        assert [step.verb for step, _ in journal.steps(1)] == ["make-folder", "move", "note-times"]
     assert undo().done == 1 and (folder / "Intake/a.log").exists()
     with Journal(ready_state_folder(), write=False) as journal:
-        assert len(journal.runs()) == 2
+        assert [run.undone_by for run in journal.runs()] == [2, None]
+
+
+def test_a_run_of_many_packs_is_read_as_it_was_written(folder: Path) -> None:
+    for number in range(2_345):
+        put(folder / f"Intake/{number % 7}/piece {number} \udcff ü.log")
+    result = carry_out(plan_of(book_of(folder, 'levels = "all"\nwhere = "ext is log"\nmove = "Logs"')))
+    with Journal(ready_state_folder(), write=False) as journal:
+        steps = list(journal.steps(result.run))
+        assert [step.id for step, _ in steps] == list(range(1, len(steps) + 1)) and result.done == 2_345
+        assert {mark.outcome for _, mark in steps if mark} == {Outcome.DONE} and all(mark for _, mark in steps)
+        name = "piece 1234 \udcff ü.log"
+        assert [step.target and step.target.name for _, step, _ in about(journal, name)] == [name]
+        assert about(journal, str(folder / "Elsewhere" / name)) == []
+    assert undo().done == 2_345
 
 
 def test_old_runs_are_forgotten_but_not_those_with_something_in_the_trash(folder: Path) -> None:

@@ -18,7 +18,7 @@ from frugal_sorter.rules.book import RuleBook
 from frugal_sorter.rules.fields import World
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.work.journal import Journal
-from frugal_sorter.work.undo import arrival_of
+from frugal_sorter.work.past import arrival_of
 
 EXAMPLES = """
   frugal explain "Intake/KILN 2 2026-10-04.log" --rules front-desk.toml

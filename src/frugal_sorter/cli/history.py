@@ -19,6 +19,7 @@ from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.lock import writer_is_active
 from frugal_sorter.work.journal import Journal, Run
 from frugal_sorter.work.mark import Mark, Outcome
+from frugal_sorter.work.past import about
 from frugal_sorter.work.recover import found_after_kill
 
 EXAMPLES = """
@@ -184,7 +185,7 @@ def _line(step: Step, mark: Mark | None, base: str) -> str:
 def _show_file(journal: Journal, name: str, wanted: str) -> int:
     """Print every step that was about files of one name, and where they are now, as far as runs tell."""
     named = os.path.abspath(name) if "/" in name else name
-    found = journal.about(named)
+    found = about(journal, named)
     if wanted == "json":
         rows = [
             {"run": run, **step_as_json(step), "outcome": _outcome(mark), "reason": mark.reason if mark else ""}

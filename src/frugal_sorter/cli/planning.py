@@ -7,7 +7,7 @@ from frugal_sorter.plans.by_rules import plan_by_rules
 from frugal_sorter.plans.plan import Plan
 from frugal_sorter.rules.book import RuleBook
 from frugal_sorter.work.journal import Journal
-from frugal_sorter.work.undo import arrival_of, past_of
+from frugal_sorter.work.past import arrival_of, past_of
 
 
 def plan_now(

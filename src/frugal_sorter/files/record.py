@@ -99,22 +99,30 @@ class Unread(NamedTuple):
 class Listing:
     """One folder as columns: lists side by side, not an object a file; only one is held at a time.
 
-    `names`, `size` (bytes), `mtime_ns` and `status` hold the regular files, at the same index. All
+    `names`, `status`, `size` (bytes) and `mtime_ns` hold the regular files, at the same index. All
     but the names are empty where the walk was told that no one needs them. `version_control` says
     that this is the root of a tree under version control.
     """
 
     folder: str
     dev: int
-    names: list[str]
-    size: list[int]
-    mtime_ns: list[int]
+    names: list[str] = field(default_factory=list)
     folders: list[str] = field(default_factory=list)
     links: list[str] = field(default_factory=list)
     others: list[str] = field(default_factory=list)
     unread: list[Unread] = field(default_factory=list)
     version_control: bool = False
     status: list[os.stat_result] = field(default_factory=list)
+
+    @property
+    def size(self) -> list[int]:
+        """The bytes of the files."""
+        return [status.st_size for status in self.status]
+
+    @property
+    def mtime_ns(self) -> list[int]:
+        """The modification times of the files, in ns since the epoch."""
+        return [status.st_mtime_ns for status in self.status]
 
     def place(self, index: int) -> Place:
         """Return the place of the file at an index."""

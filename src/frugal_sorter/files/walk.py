@@ -57,7 +57,7 @@ def read_folder(path: str, status: bool, dev: int | None = None, pick: Pick | No
         own = os.fstat(descriptor)
         if dev is not None and own.st_dev != dev:
             raise OSError(errno.EXDEV, "on another volume", path)
-        listing = Listing(path, own.st_dev, [], [], [])
+        listing = Listing(path, own.st_dev)
         with os.scandir(descriptor) as entries:
             files = []
             for entry in entries:
@@ -102,8 +102,6 @@ def _fill(listing: Listing, files: list[os.DirEntry[str]]) -> None:
     if len(files) < len(listing.names):
         listing.names = [entry.name for entry in files]
     listing.status = found
-    listing.size = [status.st_size for status in found]
-    listing.mtime_ns = [status.st_mtime_ns for status in found]
 
 
 def walk(

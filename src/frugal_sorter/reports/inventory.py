@@ -6,6 +6,7 @@ import heapq
 import os
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
+from operator import attrgetter
 from typing import TYPE_CHECKING, Literal, NamedTuple
 
 from frugal_sorter.files.bands import age_band, band_order, size_band
@@ -22,6 +23,7 @@ By = Literal["type", "ext", "folder", "age", "owner", "size"]
 WAYS: tuple[By, ...] = ("type", "ext", "folder", "age", "owner", "size")
 _BLOCK_BYTES = 512
 _MOST_SUFFIXES = 5_000
+_SIZE, _BLOCKS, _MODIFIED, _LINKS = map(attrgetter, ("st_size", "st_blocks", "st_mtime_ns", "st_nlink"))
 
 
 class Dated(NamedTuple):
@@ -192,6 +194,13 @@ class _Found:
             if dated is not None:
                 self.date(dated)
 
+    def is_between(self, moment_ns: int) -> bool:
+        """Tell whether a moment is neither older nor newer than what was found so far."""
+        return (
+            self.oldest is not None and self.newest is not None
+            and self.oldest.mtime_ns <= moment_ns <= self.newest.mtime_ns
+        )  # fmt: skip
+
     def date(self, dated: Dated) -> None:
         """Take in a file that may be the oldest or the newest."""
         if self.oldest is None or dated < self.oldest:
@@ -303,28 +312,33 @@ class Taker:
         found = self._found
         found.links += len(listing.links)
         found.others += len(listing.others)
-        pairs = list(zip(listing.names, listing.status, strict=True))
+        names, statuses = listing.names, listing.status
         if chosen is not None:
-            pairs = [pairs[at] for at in chosen]
-        if not self._hidden:
-            shown = [pair for pair in pairs if pair[0][0] != "."]
-            found.hidden += len(pairs) - len(shown)
-            pairs = shown
-        found.files += len(pairs)
+            names, statuses = [names[at] for at in chosen], [statuses[at] for at in chosen]
+        if not self._hidden and (hidden := sum([name[0] == "." for name in names])):
+            found.hidden += hidden
+            shown = [at for at, name in enumerate(names) if name[0] != "."]
+            names, statuses = [names[at] for at in shown], [statuses[at] for at in shown]
+        found.files += len(names)
+        if max(map(_LINKS, statuses), default=1) > 1:
+            pairs = list(zip(names, statuses, strict=True))
+            found.linked += [
+                _Linked(f"{listing.folder}/{name}", listing.folder, one) for name, one in pairs if one.st_nlink > 1
+            ]
+            pairs = [(name, one) for name, one in pairs if one.st_nlink == 1]
+            names, statuses = [name for name, _ in pairs], [one for _, one in pairs]
         if self._plain:
-            self._by_suffix(listing.folder, pairs)
+            self._by_suffix(listing.folder, names, statuses)
             return
         folder, direct = self._folder_key(listing.folder, base)
-        for name, status in pairs:
-            if status.st_nlink > 1:
-                found.linked.append(_Linked(f"{listing.folder}/{name}", listing.folder, status))
-            else:
-                self._one(listing.folder, name, status, folder, direct)
+        for name, status in zip(names, statuses, strict=True):
+            self._one(listing.folder, name, status, folder, direct)
 
-    def _by_suffix(self, folder: str, pairs: Sequence[tuple[str, os.stat_result]]) -> None:
+    def _by_suffix(self, folder: str, names: Sequence[str], statuses: Sequence[os.stat_result]) -> None:
         """Count the files of a folder by suffix alone: the everyday inventory, for which every step counts."""
-        cells, known, found = self._found.cells, self._suffixes, self._found
-        for name, status in pairs:
+        known, found = self._suffixes, self._found
+        together: dict[str, list[os.stat_result]] = {}
+        for name, status in zip(names, statuses, strict=True):
             # The quick half of suffix_of, without the call.
             head, _, last = name.rpartition(".")
             suffix = known.get(last)
@@ -332,25 +346,23 @@ class Taker:
                 suffix = suffix_of(name)
                 if head and head[0] != "." and len(known) < _MOST_SUFFIXES and not may_be_double(last):
                     known[last] = suffix
-            if status.st_nlink > 1:
-                found.linked.append(_Linked(f"{folder}/{name}", folder, status))
-                continue
-            mtime_ns = status.st_mtime_ns
-            try:
-                row = cells[suffix,]
-            except KeyError:
-                row = cells[suffix,] = Count((suffix,), 0, 0, 0, mtime_ns, mtime_ns)
-                found.date(Dated(mtime_ns, f"{folder}/{name}"))
-            row.files += 1
-            row.bytes += status.st_size
-            row.disk += status.st_blocks * _BLOCK_BYTES
-            # Few files are the oldest or newest of their suffix so far; only those can be so of all.
-            if mtime_ns < row.oldest_ns:
-                row.oldest_ns = mtime_ns
-                found.date(Dated(mtime_ns, f"{folder}/{name}"))
-            elif mtime_ns > row.newest_ns:
-                row.newest_ns = mtime_ns
-                found.date(Dated(mtime_ns, f"{folder}/{name}"))
+            if suffix in together:
+                together[suffix].append(status)
+            else:
+                together[suffix] = [status]
+        for suffix, ones in together.items():
+            times = list(map(_MODIFIED, ones))
+            count = Count((suffix,), len(ones), sum(map(_SIZE, ones)), sum(map(_BLOCKS, ones)) * _BLOCK_BYTES,
+                          min(times), max(times))  # fmt: skip
+            row = found.cells.get(count.keys)
+            if row is None:
+                found.cells[count.keys] = count
+            else:
+                row.add(count)
+            for moment_ns in (count.oldest_ns, count.newest_ns):
+                if not found.is_between(moment_ns):
+                    at = next(at for at, one in enumerate(statuses) if one.st_mtime_ns == moment_ns)
+                    found.date(Dated(moment_ns, f"{folder}/{names[at]}"))
 
     def _one(self, folder: str, name: str, status: os.stat_result, shown: str, direct: bool) -> None:
         """Count one file in any way."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 import logging
 import os
 import time
+from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
@@ -53,17 +54,63 @@ class Result:
         """Whether a step was skipped or failed, which a person should know of."""
         return any(mark.outcome in (Outcome.SKIPPED, Outcome.FAILED) for _, mark in self.not_done)
 
-    def count(self, step: Step, mark: Mark) -> None:
-        """Take in how a step ended."""
-        if mark.outcome != Outcome.DONE:
+    def counts(self) -> dict[Outcome | None, int]:
+        """Return how many steps that a person asked for ended in which way."""
+        counts: Counter[Outcome | None] = Counter(
+            mark.outcome for step, mark in self.not_done if step.verb not in ATTENDING
+        )
+        return {Outcome.DONE: self.done, **counts}
+
+
+class _Ends:
+    """Takes in how the steps of a run end, and writes it down by the thousand.
+
+    Most are done and leave their entries as they were but for their places, which is said in spans.
+    """
+
+    def __init__(self, journal: Journal, result: Result, told: Callable[[Step, Mark], None]) -> None:
+        self._journal = journal
+        self._result = result
+        self._told = told
+        self._spans: list[list[int]] = []
+        self._others: list[Mark] = []
+        self._waiting = 0
+
+    def take(self, step: Step, mark: Mark) -> None:
+        """Take in the end of a step."""
+        result, now = self._result, mark.now
+        if not result.stopped:
+            self._told(step, mark)
+        if mark.outcome is not Outcome.DONE:
             if step.verb not in ATTENDING or step.verb == "make-folder":
-                self.not_done.append((step, mark))
-            return
-        if step.verb not in ATTENDING:
-            self.by_verb[step.verb] = self.by_verb.get(step.verb, 0) + 1
+                result.not_done.append((step, mark))
+            if mark.outcome in (Outcome.SKIPPED, Outcome.FAILED):
+                _LOG.warning("run %s: %s %r: %s", result.run, step.verb, step.place.path, mark.reason)
+            self._others.append(mark)
+        else:
+            if step.verb not in ATTENDING:
+                result.by_verb[step.verb] = result.by_verb.get(step.verb, 0) + 1
+            if mark.data or mark.reason or not (now is None or now is step.was or now == step.was):
+                self._others.append(mark)
+                self._count_lost(step, mark)
+            elif self._spans and self._spans[-1][1] == step.id - 1 and self._spans[-1][2] == (now is not None):
+                self._spans[-1][1] = step.id
+            else:
+                self._spans.append([step.id, step.id, now is not None])
+        self._waiting += 1
+        if self._waiting >= BATCH:
+            self.write_down()
+
+    def _count_lost(self, step: Step, mark: Mark) -> None:
         if mark.data and mark.data.get("lost") and mark.now and step.target:
             kinds = {kind for one in mark.data["lost"].values() for kind in one}
-            self.lost.setdefault(mark.now.dev, (step.target.folder, set()))[1].update(kinds)
+            self._result.lost.setdefault(mark.now.dev, (step.target.folder, set()))[1].update(kinds)
+
+    def write_down(self) -> None:
+        """Write down what was taken in since the last time."""
+        self._journal.mark_done(self._result.run, [(first, last, bool(there)) for first, last, there in self._spans])
+        self._journal.mark(self._result.run, self._others)
+        self._spans, self._others, self._waiting = [], [], 0
 
 
 @contextmanager
@@ -106,7 +153,7 @@ def execute(
     run = journal.begin(plan, began_ns)
     _LOG.info("run %s begins: %s by %s, %s steps", run, plan.kind, plan.origin, len(plan.steps))
     result = Result(run)
-    ended_so_far: list[tuple[Step, Mark]] = []
+    ends = _Ends(journal, result, told)
     with Descriptors() as descriptors:
         job = Job(descriptors, run, began_ns, lambda mark: journal.note(run, mark))
         verbs = verbs_for(job)
@@ -118,43 +165,19 @@ def execute(
                 if not result.stopped and stop():
                     result.stopped = True
                 if result.stopped and steps[0].verb != "note-times":
-                    ended = [Mark(step.id, Outcome.LEFT, "the run was stopped before it") for step in steps]
+                    for step in steps:
+                        ends.take(step, Mark(step.id, Outcome.LEFT, "the run was stopped before it"))
                 elif len(steps) == 1:
-                    ended = [attempt(verbs[steps[0].verb], steps[0])]
+                    ends.take(steps[0], attempt(verbs[steps[0].verb], steps[0]))
                 else:
-                    ended = _whole_or_not(verbs, steps)
-                for step, mark in zip(steps, ended, strict=True):
-                    if not result.stopped:
-                        told(step, mark)
-                    result.count(step, mark)
-                    ended_so_far.append((step, mark))
-                if len(ended_so_far) >= BATCH:
-                    _write_down(journal, run, ended_so_far)
-                    ended_so_far = []
+                    for step, mark in zip(steps, _whole_or_not(verbs, steps), strict=True):
+                        ends.take(step, mark)
         finally:
             trash.finish()
-            _write_down(journal, run, ended_so_far)
-    journal.close(run, "stopped" if result.stopped else "done", time.time_ns())
+            ends.write_down()
+    journal.close(run, "stopped" if result.stopped else "done", time.time_ns(), result.counts())
     _LOG.info("run %s ends: %s done, %s not", run, result.done, len(result.not_done))
     return result
-
-
-def _write_down(journal: Journal, run: int, ended: Sequence[tuple[Step, Mark]]) -> None:
-    """Write down how steps ended: most are done and left their entries as they were, which is said in spans."""
-    spans: list[tuple[int, int, bool]] = []
-    others: list[Mark] = []
-    for step, mark in ended:
-        same = mark.now is None or mark.now == step.was
-        if mark.outcome != Outcome.DONE or mark.data or mark.reason or not same:
-            others.append(mark)
-            if mark.outcome in (Outcome.SKIPPED, Outcome.FAILED):
-                _LOG.warning("run %s: %s %r: %s", run, step.verb, step.place.path, mark.reason)
-        elif spans and spans[-1][1:] == (step.id - 1, mark.now is not None):
-            spans[-1] = (spans[-1][0], step.id, spans[-1][2])
-        else:
-            spans.append((step.id, step.id, mark.now is not None))
-    journal.mark_done(run, spans)
-    journal.mark(run, others)
 
 
 def _whole_or_not(verbs: Mapping[VerbName, Verb], steps: Sequence[Step]) -> list[Mark]:

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import time
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from itertools import groupby
 
-from frugal_sorter.plans.plan import TAKING, Step, VerbName
+from frugal_sorter.plans.plan import ATTENDING, TAKING, Step, VerbName
 from frugal_sorter.work.descriptors import Descriptors
 from frugal_sorter.work.journal import Journal, Run
 from frugal_sorter.work.mark import Job, Mark, Outcome, Verb, attempt
@@ -21,9 +22,10 @@ def found_after_kill(journal: Journal, run: Run) -> list[tuple[Step, Mark]]:
 def settle_unfinished(journal: Journal) -> None:
     """Write down how the steps of killed runs ended, and close those runs."""
     for run in journal.unsettled():
-        marks = [mark for _, mark in _settled(journal, run, repair=True)]
-        journal.mark(run.id, marks)
-        journal.close(run.id, "interrupted", time.time_ns())
+        ended = _settled(journal, run, repair=True)
+        journal.mark(run.id, [mark for _, mark in ended])
+        counts: Counter[Outcome | None] = Counter(mark.outcome for step, mark in ended if step.verb not in ATTENDING)
+        journal.close(run.id, "interrupted", time.time_ns(), counts)
 
 
 def _settled(journal: Journal, run: Run, repair: bool) -> list[tuple[Step, Mark]]:

@@ -3,21 +3,21 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from itertools import groupby
 
 from frugal_sorter.errors import UsageError
 from frugal_sorter.files.attributes import read_attribute
 from frugal_sorter.files.fingerprint import look_like_or_none
 from frugal_sorter.files.inside import look_inside
-from frugal_sorter.files.record import FileRecord, Identity, Place, Unknown, is_inside, place_of
+from frugal_sorter.files.record import Identity, Place, Unknown, is_inside, place_of
 from frugal_sorter.files.status import look_or_none
 from frugal_sorter.files.walk import reason_of
-from frugal_sorter.plans.outcomes import Past
 from frugal_sorter.plans.plan import ATTENDING, MAKING, TAKING, Left, Note, Plan, Step, VerbName
 from frugal_sorter.work.descriptors import Descriptors
 from frugal_sorter.work.journal import Journal, Run
 from frugal_sorter.work.mark import Job, Mark, Outcome
+from frugal_sorter.work.past import moved_on
 from frugal_sorter.work.verbs import verbs_for
 
 
@@ -62,6 +62,7 @@ class _UndoPlanner:
         self.texts: dict[tuple[Place, str], str] = {}
         # Where entries are now that will have come back when the turn of a later step comes.
         self.coming: dict[Place, Place] = {}
+        self.left_by: dict[str, dict[str, int]] = {}
 
     def plan(self) -> Plan:
         times: list[Step] = []
@@ -176,7 +177,7 @@ class _UndoPlanner:
         assert step.source is not None and step.was is not None
         found = self._look(step.source, step.was)
         if found is None or not found.same_who(step.was):
-            later = self.journal.moved_on(self.run.id, step.source)
+            later = self._moved_on(step.source)
             if later is not None and later.undoes == self.run.id:
                 raise _Blocked("")  # an earlier undo of this run took it back already
             if later is not None:
@@ -187,6 +188,13 @@ class _UndoPlanner:
         if step.verb in TAKING and not found.same_state(step.was):
             self.result.notes.append(Note(f"{step.source.path}: edited since; it goes back as it is now", False))
         return found
+
+    def _moved_on(self, place: Place) -> Run | None:
+        """Return the first later run that took an entry away from a place."""
+        if place.folder not in self.left_by:
+            self.left_by[place.folder] = moved_on(self.journal, self.run.id, place.folder)
+        number = self.left_by[place.folder].get(place.name)
+        return None if number is None else self.journal.run(number)
 
     def _made_thing(self, step: Step) -> Step:
         assert step.source is not None and step.was is not None
@@ -246,40 +254,3 @@ class _UndoPlanner:
             return None if found is None else found.identity
         inside = look_inside(place.path)
         return found.identity._replace(inside=None if isinstance(inside, Unknown) else inside.digest)
-
-
-def past_of(journal: Journal) -> Past:
-    """Return what the journal says of entries that the planner meets."""
-    taken = journal.taken_back()
-
-    def taken_back(key: str, place: Place, identity: Identity) -> int | None:
-        return _if_same(taken.get((key, place)), identity)
-
-    def put_here(key: str, place: Place, identity: Identity) -> int | None:
-        return _if_same(journal.put_at(key, place), identity)
-
-    has_run: dict[str, list[Identity]] = {}
-
-    def ran(key: str, identity: Identity) -> bool:
-        if key not in has_run:
-            has_run[key] = journal.has_run(key)
-        return any(one.same_who(identity) and one.same_state(identity) for one in has_run[key])
-
-    return Past(taken_back, put_here, journal.written, ran)
-
-
-def arrival_of(journal: Journal) -> Callable[[FileRecord], int | None]:
-    """Return what tells when the tool itself put an entry where it is."""
-
-    def arrived(record: FileRecord) -> int | None:
-        found = journal.arrived(record.place)
-        return found[0] if found is not None and found[1].same_who(record.identity) else None
-
-    return arrived
-
-
-def _if_same(found: tuple[int, Identity] | None, identity: Identity) -> int | None:
-    if found is None:
-        return None
-    run, was = found
-    return run if was.same_who(identity) and was.same_state(identity) else None
