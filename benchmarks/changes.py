@@ -28,12 +28,16 @@ ENDINGS = {"move": 'move = "../out"', "trash": "trash = true", "delete": "delete
 
 
 class Changed(NamedTuple):
-    """Medians over all pairs: the run as a multiple of the baseline, the undo as a multiple of the run."""
+    """Medians over all pairs: the run as a multiple of the baseline, the undo as a multiple of the run.
+
+    `bare` is the run as a multiple of the same system calls without journal, looks and leases.
+    """
 
     run: float
     least: float
     most: float
     undo: float | None
+    bare: float | None
 
 
 def build(root: Path, files: int) -> Path:
@@ -60,6 +64,24 @@ def find_delete(root: Path, _files: int) -> None:
     subprocess.run(["find", str(root / "Intake"), "-type", "f", "-delete"], check=True)
 
 
+def trash_all(root: Path, files: int) -> None:
+    """Do what the specification of the trash asks for, and nothing else: a file with a note, and a rename, each."""
+    for folder in ("info", "files"):
+        (root / folder).mkdir()
+    for box in range(files // PER_FOLDER):
+        for number in range(PER_FOLDER):
+            name = f"piece {box} {number}.log"
+            note = f"[Trash Info]\nPath={root}/Intake/box%20{box}/{name}\nDeletionDate=2026-11-23T10:00:00\n"
+            info = os.open(f"{root}/info/{name}.trashinfo", os.O_CREAT | os.O_EXCL | os.O_WRONLY)
+            os.write(info, note.encode())
+            os.close(info)
+    os.sync()
+    for box in range(files // PER_FOLDER):
+        for number in range(PER_FOLDER):
+            name = f"piece {box} {number}.log"
+            os.rename(f"{root}/Intake/box {box}/{name}", f"{root}/files/{name}")
+
+
 def _timed(work: Callable[[], object]) -> float:
     began = time.perf_counter()
     work()
@@ -69,13 +91,12 @@ def _timed(work: Callable[[], object]) -> float:
 def measure(folder: Path, ending: str, files: int, pairs: int) -> Changed:
     """Carry out plans of one ending, each beside its baseline, then take all of them back."""
     baseline = find_delete if ending == "delete" else rename_all
-    trees = [
-        (build(folder / f"{ending} {n} ours", files), build(folder / f"{ending} {n} bare", files)) for n in range(pairs)
-    ]
+    sides = ("ours", "base", "bare") if ending == "trash" else ("ours", "base")
+    trees = [[build(folder / f"{ending} {n} {side}", files) for side in sides] for n in range(pairs)]
     os.sync()
     gc.disable()
-    ratios, runs, undos = [], [], []
-    for ours, bare in trees:
+    ratios, runs, undos, bares = [], [], [], []
+    for ours, base, *bare in trees:
         _own_home(ours)
         rules = ours / "rules.toml"
         rules.write_text(
@@ -86,9 +107,10 @@ def measure(folder: Path, ending: str, files: int, pairs: int) -> Changed:
             plan = plan_now(load_rules(rules), journal, again=False)
             assert len(plan.asked) == files, plan.refused
             seconds = _timed(lambda: execute(plan, journal, lambda _step, _mark: None))  # noqa: B023
-        ratios.append(seconds / _timed(lambda: baseline(bare, files)))  # noqa: B023
+        ratios.append(seconds / _timed(lambda: baseline(base, files)))  # noqa: B023
+        bares += [seconds / _timed(lambda: trash_all(root, files)) for root in bare]  # noqa: B023
         runs.append(seconds)
-    for (ours, _), seconds in zip(trees, runs, strict=True):
+    for (ours, *_), seconds in zip(trees, runs, strict=True):
         if ending == "delete":
             break
         _own_home(ours)
@@ -96,7 +118,8 @@ def measure(folder: Path, ending: str, files: int, pairs: int) -> Changed:
             undo = plan_undo(journal, run_to_undo(journal, None), time.time_ns())
             undos.append(_timed(lambda: execute(undo, journal, lambda _step, _mark: None)) / seconds)  # noqa: B023
     gc.enable()
-    return Changed(statistics.median(ratios), min(ratios), max(ratios), statistics.median(undos) if undos else None)
+    undo, direct = (statistics.median(found) if found else None for found in (undos, bares))
+    return Changed(statistics.median(ratios), min(ratios), max(ratios), undo, direct)
 
 
 def _own_home(root: Path) -> None:

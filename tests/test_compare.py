@@ -156,6 +156,30 @@ def test_who_has_files_open_is_named_with_what_is_deleted_but_held(folder: Path)
     assert [os.path.basename(path) for path in holder.deleted] == ["gone.log"] and sum(holder.deleted.values()) >= 5_000
 
 
+def test_looking_for_a_while_tells_who_came_and_who_went(folder: Path) -> None:
+    put(folder / "Intake/a.log", b"x")
+    code = f"held = open({str(folder / 'Intake/a.log')!r}); print(1, flush=True); import sys; sys.stdin.read()"
+    programs: list[subprocess.Popen[bytes]] = []
+
+    def wait(_: float) -> None:
+        # Nobody at the first look, one program at the second and third, nobody after that.
+        if len(programs) == 2:
+            programs[0].communicate()
+        if not programs:
+            programs.append(
+                subprocess.Popen([sys.executable, "-c", code], stdin=subprocess.PIPE, stdout=subprocess.PIPE)
+            )
+            assert programs[0].stdout is not None
+            programs[0].stdout.readline()
+        else:
+            programs.append(programs[0])
+
+    found = holders_below([str(folder / "Intake")], 2.0, wait)
+    (holder,) = found.programs.values()
+    assert found.looks == 5 and (holder.first, holder.last) == (1, 2)
+    assert (found.came_after(holder), found.went_after(holder)) == (0.5, 1.5)
+
+
 @pytest.mark.parametrize(
     ("name", "pattern"),
     [

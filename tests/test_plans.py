@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from frugal_sorter.files import halves
+from frugal_sorter.files import sharing
 from frugal_sorter.files.record import Place
 from frugal_sorter.plans import guard
 from frugal_sorter.plans.clash import Names, is_numbered_form
@@ -78,8 +78,8 @@ def test_two_processes_find_what_one_finds(folder: Path, monkeypatch: pytest.Mon
         'in = "Intake/5"\nwhere = "hidden"\nleave = true',
     )
     alone = plan_of(book)
-    monkeypatch.setattr(halves, "SPLIT_AFTER", 2)
-    monkeypatch.setattr(halves, "_FEWEST_LEFT", 2)
+    monkeypatch.setattr(sharing, "SPLIT_AFTER", 2)
+    monkeypatch.setattr(sharing, "_FEWEST_LEFT", 2)
     monkeypatch.setattr(os, "cpu_count", lambda: 2)
     forks: list[int] = []
     fork = os.fork
@@ -90,7 +90,7 @@ def test_two_processes_find_what_one_finds(folder: Path, monkeypatch: pytest.Mon
 
     monkeypatch.setattr(os, "fork", counted)
     if fork_dies:
-        monkeypatch.setattr(halves.Halves, "end", lambda *_: os._exit(1))
+        monkeypatch.setattr(sharing.Sharing, "end", lambda *_: os._exit(1))
     together = plan_of(book)
     assert forks
     assert (together.steps, together.seen, together.notes, together.left) == (
@@ -108,9 +108,9 @@ def test_a_volume_in_the_tree_is_not_entered_even_where_a_fork_dies(
     for number in range(8):
         put(folder / f"Intake/{number}/a.log")
     mounted = [folder / f"Intake/{number}" for number in range(8)]
-    monkeypatch.setattr(halves, "SPLIT_AFTER", 1)
-    monkeypatch.setattr(halves, "_FEWEST_LEFT", 2)
-    monkeypatch.setattr(halves.Halves, "end", lambda *_: os._exit(1))
+    monkeypatch.setattr(sharing, "SPLIT_AFTER", 1)
+    monkeypatch.setattr(sharing, "_FEWEST_LEFT", 2)
+    monkeypatch.setattr(sharing.Sharing, "end", lambda *_: os._exit(1))
     monkeypatch.setattr(os, "cpu_count", lambda: 2)
     done = []
     try:

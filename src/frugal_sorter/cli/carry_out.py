@@ -9,10 +9,11 @@ from types import FrameType
 
 from frugal_sorter.cli.plan_view import PlanView, exit_code
 from frugal_sorter.cli.screen import Screen
-from frugal_sorter.cli.text import shown
+from frugal_sorter.cli.text import now_ns, shown
 from frugal_sorter.cli.words import done_text
 from frugal_sorter.errors import RefusedError
-from frugal_sorter.plans.plan import ATTENDING, Plan
+from frugal_sorter.plans.plan import ATTENDING, TAKING_BACK, Plan
+from frugal_sorter.reports.totals import forget_totals, keep_totals, take_totals
 from frugal_sorter.rules.units import SECOND_NS
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.log import open_log
@@ -62,10 +63,15 @@ def carry_out(plan: Plan, view: PlanView, screen: Screen) -> tuple[Result, int]:
     """
     folder, settings = ready_state_folder(), read_settings()
     open_log(folder, settings.log)
+    oldest_ns = plan.made_ns - settings.keep_days * 86_400 * SECOND_NS
     with changing(folder, plan.kind) as journal, _signals() as heard:
-        journal.forget(plan.made_ns - settings.keep_days * 86_400 * SECOND_NS)
+        journal.forget(oldest_ns)
+        forget_totals(folder, oldest_ns)
+        before = None if plan.kind in TAKING_BACK else take_totals(plan.levels, now_ns())
         result = execute(plan, journal, view.show_step, lambda: bool(heard()))
         number = heard() if result.stopped else 0
+        if before is not None:
+            keep_totals(folder, result.run, before, take_totals(plan.levels, now_ns()))
     screen.line()
     not_done = [(step, mark) for step, mark in result.not_done if mark.outcome != Outcome.LEFT]
     if not_done and result.done > _ON_ONE_SCREEN:

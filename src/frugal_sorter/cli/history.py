@@ -11,10 +11,11 @@ from dataclasses import asdict
 
 from frugal_sorter.cli.options import add_for, add_format, run_number
 from frugal_sorter.cli.plan_view import step_as_json, step_text
-from frugal_sorter.cli.text import common_base, iso_text, moment_text, shown
+from frugal_sorter.cli.text import common_base, count_text, iso_text, moment_text, shown, size_text
 from frugal_sorter.cli.words import WORDS, done_text
 from frugal_sorter.files.record import Place
 from frugal_sorter.plans.plan import ATTENDING, Step
+from frugal_sorter.reports.totals import kept_totals
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.lock import writer_is_active
 from frugal_sorter.work.journal import Journal, Run
@@ -150,6 +151,10 @@ def _show_run(journal: Journal, one: Run, active: bool, wanted: str) -> int:
         (f"  {moment_text(one.began_ns)}, as {one.account}, {_state(one, counts, active)}", ""),
     )
     screen.line(f"by {shown(one.origin)}")
+    sums = kept_totals(ready_state_folder(), one.id)
+    if sums is not None:
+        texts = [f"{count_text(each.files, 'file')} of {size_text(each.bytes)}" for each in sums]
+        screen.line(f"its folders held {texts[0]} before it and {texts[1]} after it, hidden ones too")
     near = {
         place.folder
         for step, _ in asked

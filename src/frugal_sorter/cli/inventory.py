@@ -31,7 +31,6 @@ from frugal_sorter.files.record import Unread
 from frugal_sorter.files.walk import reason_of
 from frugal_sorter.reports.inventory import WAYS, By, Count, Inventory, Taker
 from frugal_sorter.reports.listing import SORTS, list_entries
-from frugal_sorter.reports.saved import look_now, save
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
@@ -158,6 +157,7 @@ def _figure(folders: list[str], args: argparse.Namespace, where: Node | None, wo
 def _save(folders: list[str], args: argparse.Namespace) -> None:
     """Keep what a folder holds under a name, which is otherwise the folder's own with the date."""
     from frugal_sorter.cli.compare import saved_path
+    from frugal_sorter.reports.saved import look_now, save
 
     if len(folders) != 1 or args.where is not None or args.levels is not None:
         raise UsageError("--save keeps one folder whole", "name one folder, without --where and --levels")
@@ -372,8 +372,8 @@ def _print_listing(folders: list[str], args: argparse.Namespace) -> int:
     elif args.format == "json":
         print('{"entries": [')
         for number, one in enumerate(entries):
-            line = {**one._asdict(), "modified": iso_text(one.mtime_ns)}
-            del line["mtime_ns"], line["uid"]
+            line = {"path": one.path, "kind": one.kind, "bytes": one.bytes, "disk_bytes": one.disk}
+            line["modified"] = iso_text(one.mtime_ns)
             print(("," if number else "") + json.dumps(line))
         print("]}")
     else:

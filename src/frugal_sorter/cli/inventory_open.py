@@ -8,7 +8,7 @@ from frugal_sorter.cli.screen import Screen
 from frugal_sorter.cli.text import below, common_base, count_text, moment_text, shown, size_text
 from frugal_sorter.reports.listing import list_entries
 from frugal_sorter.reports.makers import Maker, makers
-from frugal_sorter.reports.writers import Holder, holders_below
+from frugal_sorter.reports.writers import Holder, Holders, holders_below
 
 _PATTERNS = 8
 
@@ -24,10 +24,10 @@ def print_open(folders: list[str], seconds: float, levels: int | None, hidden: b
         screen.line("Programs with files open there", style="bold")
         columns = [("program", "left"), ("process", "right"), ("user", "left"), ("files", "right"), ("writing", "right"),
                    ("size", "right"), ("deleted", "right"), ("largest", "left")]  # fmt: skip
+        columns += [("came", "right"), ("went", "right")] if found.looks > 1 else []
         base = common_base(folders)
-        screen.table(
-            columns, [_cells(one, base) for one in sorted(found.programs.values(), key=lambda one: -one.bytes)]
-        )
+        ranked = sorted(found.programs.values(), key=lambda one: -one.bytes)
+        screen.table(columns, [_cells(one, base, found) for one in ranked])
     if found.unseen:
         screen.line(f"{count_text(found.unseen, 'process', 'processes')} of other accounts could not be looked into.")
     common = makers(list_entries(folders, levels, hidden, lambda _: None), _PATTERNS)
@@ -39,11 +39,14 @@ def print_open(folders: list[str], seconds: float, levels: int | None, hidden: b
         screen.table(columns, [_maker_cells(one) for one in common])
 
 
-def _cells(one: Holder, base: str) -> list[str]:
+def _cells(one: Holder, base: str, found: Holders) -> list[str]:
     largest = max(one.files, key=lambda path: one.files[path])
     deleted = size_text(sum(one.deleted.values())) if one.deleted else ""
+    came_and_went = [
+        "" if after is None else f"{after:.1f} s" for after in (found.came_after(one), found.went_after(one))
+    ]
     return [one.name, str(one.process), one.user, f"{len(one.files):,}", f"{len(one.writing):,}", size_text(one.bytes),
-            deleted, below(largest, base)]  # fmt: skip
+            deleted, below(largest, base), *(came_and_went if found.looks > 1 else [])]  # fmt: skip
 
 
 def _maker_cells(one: Maker) -> list[str]:

@@ -111,7 +111,7 @@ def walk(
     descend: Callable[[Listing, str, Context], Context | None],
     unread: Callable[[Unread], None],
     pick: Callable[[Listing, Context], Sequence[int]] | None = None,
-    split: Callable[[list[tuple[str, Context]]], list[tuple[str, Context]]] | None = None,
+    share: Callable[[list[tuple[str, Context]]], list[tuple[str, Context]]] | None = None,
     dev: int | None = None,
 ) -> Iterator[tuple[Listing, Context]]:
     """Read a folder and what is below it, a listing at a time; only one is held.
@@ -124,7 +124,7 @@ def walk(
             context there; returns the context below, or None to leave the subfolder alone.
         unread: told of each path that could not be read.
         pick: chooses the files that matter by their names; see `read_folder`.
-        split: given the folders that are left, with their contexts, returns those to go on with.
+        share: given the folders that are left, with their contexts, returns those to go on with.
         dev: the device that may not be left; without one that of the root.
 
     Yields:
@@ -149,14 +149,14 @@ def walk(
             below = descend(listing, name, context)
             if below is not None:
                 stack.append((prefix + name, below))
-        if split is not None:
-            stack = split(stack)
-        while stack:
+        while True:
+            if share is not None:
+                stack = share(stack)
+            if not stack:
+                return
             path, context = stack.pop()
             try:
                 listing = read(path, dev)
                 break
             except OSError as error:
                 unread(unread_for(path, error))
-        else:
-            return

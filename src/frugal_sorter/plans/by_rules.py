@@ -7,9 +7,9 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from typing import NamedTuple
 
-from frugal_sorter.files.halves import Halves
 from frugal_sorter.files.inside import look_inside
 from frugal_sorter.files.record import Listing, Place, Unknown, Unread
+from frugal_sorter.files.sharing import Sharing
 from frugal_sorter.files.status import look
 from frugal_sorter.files.walk import reason_of, unread_for, walk
 from frugal_sorter.plans.guard import never_entered, refused_entry, refused_folder
@@ -103,7 +103,7 @@ class _Planner:
         for root in sorted(roots):
             if root not in self.found.roots:
                 self._walk(root, roots)
-        self.result.roots = sorted(roots)
+        self.result.levels = {root: roots[root].deepest for root in sorted(roots)}
         self.result.seen = self.found.seen
         self.result.notes += sorted(self.found.notes)
         # Whoever found them: parents first, then by name, so that numbers are given in that order.
@@ -174,28 +174,28 @@ class _Planner:
 
         # What no column holds is asked of helpers that a fork must not share; so are whole folders.
         cheap = all(leaf.on.source for rule in self.book.rules for leaf in rule.where.leaves())
-        halves = Halves[tuple[str, Scope]](cheap and all(rule.take == "files" for rule in self.book.rules))
+        sharing = Sharing[tuple[str, Scope]](cheap and all(rule.take == "files" for rule in self.book.rules))
 
         def begin_again() -> None:
             self.found = _Found()
 
-        split = halves.splitter(begin_again)
+        share = sharing.sharer(begin_again)
         rules = [index for index, rule in enumerate(self.book.rules) if rule.take != "folders"]
         status = self.book.matcher(tuple(rules), self.world.now_ns).needs_status
         try:
-            for listing, _ in walk(root, roots[root], status, descend, self._unread, pick, split, dev):
+            for listing, _ in walk(root, roots[root], status, descend, self._unread, pick, share, dev):
                 dev = listing.dev
                 if listing.names:
                     self._listing(listing)
         except OSError as error:
             self._unread(unread_for(root, error))
         except BaseException:
-            if halves.is_fork:
+            if sharing.is_fork:
                 os._exit(1)
             raise
-        if halves.is_fork:
-            halves.end(self.found)
-        other, again = halves.other()
+        if sharing.is_fork:
+            sharing.end(self.found)
+        other, again = sharing.other()
         if other is not None:
             self.found.add(other)
         for path, scope in again:

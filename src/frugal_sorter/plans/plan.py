@@ -19,6 +19,8 @@ TAKING = frozenset({"move", "move-across", "restore", "trash", "delete"})
 # They make something at their target, in a folder that must be there.
 MAKING = frozenset({"move", "move-across", "restore", "copy", "link", "pack", "unpack"})
 Kind = Literal["tidy", "undo", "restore"]
+# They bring things back to where they were.
+TAKING_BACK = frozenset({"undo", "restore"})
 
 
 class Witness(NamedTuple):
@@ -112,7 +114,7 @@ class Plan:
         at_home: files that already are where a rule would put them.
         kept: files that an exception keeps where they are, by rule.
         seen: files that were looked at.
-        roots: the resolved folders that the rules act in.
+        levels: the resolved folders that are acted in, each with how deep, None for all levels.
         rules: the names of the rules that acted, in order.
         matched: the names of those that some entry matched.
         ceilings: by rule, how many removals it may have, None for as many as there are.
@@ -130,7 +132,7 @@ class Plan:
     at_home: int = 0
     kept: int = 0
     seen: int = 0
-    roots: list[str] = field(default_factory=list)
+    levels: dict[str, int | None] = field(default_factory=dict)
     rules: list[str] = field(default_factory=list)
     matched: set[str] = field(default_factory=set)
     ceilings: dict[str, int | None] = field(default_factory=dict)
@@ -214,6 +216,11 @@ class Plan:
         """Number the steps anew, in order."""
         for number, step in enumerate(self.steps, 1):
             step.id = number
+
+    @property
+    def roots(self) -> list[str]:
+        """The resolved folders that are acted in."""
+        return list(self.levels)
 
     @property
     def asked(self) -> list[Step]:

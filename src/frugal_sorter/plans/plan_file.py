@@ -89,7 +89,7 @@ def save_plan(plan: Plan, path: Path) -> None:
     """
     head = {
         "frugal-plan": FORMAT, "machine": machine_id(), "kind": plan.kind, "made_ns": plan.made_ns,
-        "origin": plan.origin, "roots": plan.roots, "rules": plan.rules, "seen": plan.seen,
+        "origin": plan.origin, "levels": plan.levels, "rules": plan.rules, "seen": plan.seen,
         "ceilings": plan.ceilings, "groups": {str(group): size for group, size in _group_sizes(plan).items()},
     }  # fmt: skip
     try:
@@ -154,7 +154,7 @@ def _head(path: Path, lines: list[str]) -> tuple[Plan, dict[int, int]]:
         raise UsageError(f"{path}:1: this plan was made on another machine", "make it anew on this one")
     try:
         plan = Plan(head["kind"], int(head["made_ns"]), str(head["origin"]))
-        plan.roots, plan.rules = list(map(str, head["roots"])), list(map(str, head["rules"]))
+        plan.levels, plan.rules = dict(head["levels"]), list(map(str, head["rules"]))
         plan.seen, plan.ceilings = int(head["seen"]), dict(head["ceilings"])
         sizes = {int(group): int(size) for group, size in head["groups"].items()}
     except (ValueError, KeyError, TypeError, AttributeError):

@@ -29,6 +29,12 @@ class Scope:
         self._bases = {one.base for one in acting.values()}
         self._below: dict[bool, Scope | None] = {}
 
+    @property
+    def deepest(self) -> int | None:
+        """How many levels the rules have left below here, None for all."""
+        levels = [one.levels for one in self.acting.values()]
+        return None if None in levels else max(level or 0 for level in levels)
+
     def base(self, index: int) -> str:
         """Return the `in` folder from which a rule acts here."""
         return self.acting[index].base

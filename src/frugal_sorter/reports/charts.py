@@ -29,6 +29,7 @@ FORMATS = (".png", ".svg", ".pdf")
 # What a figure is drawn from.
 WAYS_OF_FIGURE: tuple[By, ...] = ("folder", "age", "type")
 _ROWS = 12
+_FEWEST_SLOTS = 8
 _LONGEST_LABEL = 34
 # From what was written last to what is oldest, dark to light.
 _AGES = (("up to 30 days", "#0b3c49"), ("up to 1 year", "#3d7f8f"), ("up to 3 years", "#8fbcc7"), ("older", "#d5e5e9"))
@@ -112,7 +113,11 @@ def _by_folder(
     _finish(axes, [name for name, _ in rows], [sum(row.values()) for _, row in rows], size_text, fonts)
     axes.set_title("By folder, and when it was last written", loc="left", fontsize=12, color=_INK, family=fonts)
     if rows:
-        axes.legend(loc="lower right", frameon=False, fontsize=10, labelcolor=_INK)
+        # Below the bars, since the last of them can be the longest.
+        axes.legend(
+            loc="upper left", bbox_to_anchor=(0, 0), ncols=len(_AGES), frameon=False, fontsize=10, labelcolor=_INK,
+            handlelength=1.2, columnspacing=1.2, borderaxespad=0.3,
+        )  # fmt: skip
 
 
 def _by_type(axes: Axes, types: Mapping[str, int], size_text: Callable[[int], str], fonts: list[str]) -> None:
@@ -131,7 +136,8 @@ def _by_type(axes: Axes, types: Mapping[str, int], size_text: Callable[[int], st
 def _finish(axes: Axes, names: list[str], sizes: list[int], size_text: Callable[[int], str], fonts: list[str]) -> None:
     labels = [name if len(name) <= _LONGEST_LABEL else f"{name[:16]}…{name[-16:]}" for name in names]
     axes.set_yticks(range(len(names)), labels, fontsize=11, color=_INK, family=fonts, parse_math=False)
-    axes.invert_yaxis()
+    # Few bars are no thicker than many.
+    axes.set_ylim(max(len(names), _FEWEST_SLOTS) - 0.4, -0.6)
     most = max(sizes, default=0) or 1
     axes.set_xlim(0, most * 1.22)
     axes.set_xticks([])

@@ -10,8 +10,8 @@ from operator import attrgetter
 from typing import TYPE_CHECKING, Literal, NamedTuple
 
 from frugal_sorter.files.bands import age_band, band_order, size_band
-from frugal_sorter.files.halves import Halves
 from frugal_sorter.files.record import Listing, Unread
+from frugal_sorter.files.sharing import Sharing
 from frugal_sorter.files.types import OTHER, PLAIN_SUFFIXES, TYPE_OF_SUFFIX, may_be_double, suffix_of
 from frugal_sorter.files.walk import unread_for, walk
 
@@ -275,12 +275,12 @@ class Taker:
         if self._where is not None and self._world is not None:
             chosen = _Chosen(self._where, self._hidden, base, self._world)
         # A condition may ask helpers that a fork must not share.
-        halves = Halves[tuple[str, int]](allowed=alone and chosen is None)
-        split = halves.splitter(begin_again)
+        sharing = Sharing[tuple[str, int]](allowed=alone and chosen is None)
+        share = sharing.sharer(begin_again)
         try:
             listings = walk(
                 root, level, True, descend, lambda one: self._found.unread.append(one),
-                None if chosen is None else chosen.pick, split, dev,
+                None if chosen is None else chosen.pick, share, dev,
             )  # fmt: skip
             for listing, _ in listings:
                 dev = listing.dev
@@ -288,21 +288,21 @@ class Taker:
                     if not alone:
                         self._seen.add(listing.folder)
                     self._listing(listing, base, None if chosen is None else chosen.of(listing))
-                    if not halves.is_fork:
+                    if not sharing.is_fork:
                         self._told(self._found.files)
         except OSError as error:
-            if halves.is_fork:
+            if sharing.is_fork:
                 os._exit(1)
             if root == base:
                 raise
             self._found.unread.append(unread_for(root, error))
         except BaseException:
-            if halves.is_fork:
+            if sharing.is_fork:
                 os._exit(1)
             raise
-        if halves.is_fork:
-            halves.end(self._found)
-        other, again = halves.other()
+        if sharing.is_fork:
+            sharing.end(self._found)
+        other, again = sharing.other()
         if other is not None:
             self._found.add(other)
         for path, below in again:

@@ -10,6 +10,8 @@ from dataclasses import dataclass, field
 from frugal_sorter.files.record import is_inside
 
 _DELETED = " (deleted)"
+# How long to wait between two looks.
+EVERY_SECONDS = 0.5
 
 
 @dataclass(slots=True)
@@ -23,6 +25,8 @@ class Holder:
         files: the paths that it has open, with their bytes.
         writing: how many of them it has open for writing.
         deleted: files that are deleted already, with the bytes on the disk that they take until they are closed.
+        first: the number of the first look that saw it with a file open there, from 0.
+        last: and of the last one.
     """
 
     name: str
@@ -31,6 +35,8 @@ class Holder:
     files: dict[str, int] = field(default_factory=dict)
     writing: set[str] = field(default_factory=set)
     deleted: dict[str, int] = field(default_factory=dict)
+    first: int = 0
+    last: int = 0
 
     @property
     def bytes(self) -> int:
@@ -40,10 +46,19 @@ class Holder:
 
 @dataclass(slots=True)
 class Holders:
-    """Programs by process number, and how many could not be looked into."""
+    """Programs by process number, how many could not be looked into, and how often was looked."""
 
     programs: dict[int, Holder] = field(default_factory=dict)
     unseen: int = 0
+    looks: int = 1
+
+    def came_after(self, holder: Holder) -> float | None:
+        """Return after how many seconds a program came, or None if it was there at once."""
+        return holder.first * EVERY_SECONDS if holder.first else None
+
+    def went_after(self, holder: Holder) -> float | None:
+        """Return after how many seconds a program had no file open there any more, or None if it stayed."""
+        return (holder.last + 1) * EVERY_SECONDS if holder.last < self.looks - 1 else None
 
 
 def holders_below(folders: list[str], seconds: float, wait: Callable[[float], None]) -> Holders:
@@ -55,18 +70,15 @@ def holders_below(folders: list[str], seconds: float, wait: Callable[[float], No
         wait: waits for some seconds; handed in, so that tests need not.
     """
     found = Holders()
-    looks = 1 + int(seconds / _EVERY_SECONDS)
-    for look in range(looks):
+    found.looks = 1 + int(seconds / EVERY_SECONDS)
+    for look in range(found.looks):
         if look:
-            wait(_EVERY_SECONDS)
-        _look(folders, found)
+            wait(EVERY_SECONDS)
+        _look(folders, found, look)
     return found
 
 
-_EVERY_SECONDS = 0.5
-
-
-def _look(folders: list[str], found: Holders) -> None:
+def _look(folders: list[str], found: Holders, look: int) -> None:
     import psutil
 
     unseen = 0
@@ -92,8 +104,9 @@ def _look(folders: list[str], found: Holders) -> None:
             holder = found.programs.get(process.pid)
             if holder is None:
                 holder = found.programs[process.pid] = Holder(
-                    str(process.info["name"]), process.pid, str(process.info["username"] or "")
+                    str(process.info["name"]), process.pid, str(process.info["username"] or ""), first=look
                 )
+            holder.last = look
             holder.files[plain] = status.st_size
             if writes:
                 holder.writing.add(plain)

@@ -1,0 +1,120 @@
+"""Reading a large tree with two processes: a fork and its parent take the folders that are left, one by one.
+
+When the tree turns out to be large, each folder that is left gets a ticket, and both processes go
+on with the same code: whoever has no folder left takes the next ticket from a pipe. The fork sends
+what it found through another pipe and ends. If it dies on the way, all folders that its parent did
+not take are read again.
+"""
+
+from __future__ import annotations
+
+import os
+import pickle
+import struct
+from collections.abc import Callable
+from typing import Any, Generic, NoReturn, TypeVar
+
+Folder = TypeVar("Folder")
+
+# Below this many folders a fork costs more than it saves.
+SPLIT_AFTER = 150
+_FEWEST_LEFT = 8
+# All tickets fit into a pipe, so that handing them out never waits; where they do not, nothing is shared.
+_MOST_LEFT = 16_000
+_TICKET = struct.Struct("=H")
+
+
+class Sharing(Generic[Folder]):
+    """Shares the folders that a walk has left between two processes.
+
+    `is_fork` tells the fork apart. Whoever walks asks `next` before each folder, and after the
+    walk calls `end` in the fork, and `other` in the process that forked.
+    """
+
+    def __init__(self, allowed: bool) -> None:
+        self.is_fork = False
+        self._seen = 0
+        self._asked = not allowed or not hasattr(os, "fork") or (os.cpu_count() or 1) < 2
+        self._child = 0
+        self._answer = -1
+        self._tickets = -1
+        self._shared: list[Folder] = []
+        self._taken: set[int] = set()
+
+    def next(self, left: list[Folder]) -> list[Folder]:
+        """Return the folders that this process goes on with."""
+        self._seen += 1
+        if self._tickets >= 0:
+            return left or self._take()
+        if self._asked or self._seen < SPLIT_AFTER or not _FEWEST_LEFT <= len(left) <= _MOST_LEFT:
+            return left
+        self._asked = True
+        return self._share(left)
+
+    def _share(self, left: list[Folder]) -> list[Folder]:
+        self._tickets, giving = os.pipe()
+        os.set_blocking(giving, False)
+        # The last in the list is next, as it would have been.
+        tickets = b"".join(map(_TICKET.pack, range(len(left) - 1, -1, -1)))
+        try:
+            fits = os.write(giving, tickets) == len(tickets)
+        finally:
+            os.close(giving)
+        answer, answering = os.pipe()
+        try:
+            if not fits:
+                raise BlockingIOError
+            self._child = os.fork()
+        except OSError:
+            for descriptor in (answer, answering, self._tickets):
+                os.close(descriptor)
+            self._tickets = -1
+            return left
+        self.is_fork = self._child == 0
+        self._answer = answering if self.is_fork else answer
+        os.close(answer if self.is_fork else answering)
+        self._shared = left
+        return self._take()
+
+    def _take(self) -> list[Folder]:
+        ticket = os.read(self._tickets, _TICKET.size)
+        if len(ticket) < _TICKET.size:
+            return []
+        (number,) = _TICKET.unpack(ticket)
+        self._taken.add(number)
+        return [self._shared[number]]
+
+    def sharer(self, on_fork: Callable[[], None]) -> Callable[[list[Folder]], list[Folder]]:
+        """Return what a walk asks before each folder; the fork, once there is one, begins with an empty result."""
+
+        def ask(left: list[Folder]) -> list[Folder]:
+            was_fork = self.is_fork
+            mine = self.next(left)
+            if self.is_fork and not was_fork:
+                on_fork()
+            return mine
+
+        return ask
+
+    def end(self, found: object) -> NoReturn:
+        """Send what the fork found, and end it; nothing of the other process is cleaned up here."""
+        try:
+            with open(self._answer, "wb") as pipe:
+                pickle.dump(found, pipe, pickle.HIGHEST_PROTOCOL)
+        finally:
+            os._exit(0)
+
+    def other(self) -> tuple[Any | None, list[Folder]]:
+        """Return what the fork found, or None and the folders that must be read again."""
+        if not self._child:
+            return None, []
+        os.close(self._tickets)
+        try:
+            with open(self._answer, "rb") as pipe:
+                found = pickle.load(pipe)
+        except (EOFError, pickle.UnpicklingError, OSError):
+            found = None
+        os.waitpid(self._child, 0)
+        if found is not None:
+            return found, []
+        return None, [folder for ticket, folder in enumerate(self._shared) if ticket not in self._taken]

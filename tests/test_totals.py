@@ -1,0 +1,111 @@
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import jsonschema
+import pytest
+
+from frugal_sorter.errors import UsageError
+from frugal_sorter.files.types import TYPES
+from frugal_sorter.reports.totals import (
+    Totals,
+    compare_totals,
+    forget_totals,
+    keep_totals,
+    kept_totals,
+    take_totals,
+)
+from frugal_sorter.state.folders import ready_state_folder
+from tests.conftest import Frugal
+from tests.support import put, rules_text
+
+SCHEMA = json.loads((Path(__file__).parent.parent / "docs/output.schema.json").read_text("utf-8"))
+
+
+@pytest.fixture
+def intake(folder: Path) -> Path:
+    for name, size in (("a.log", 10), ("b.log", 20), ("c.pdf", 300), (".hidden.log", 1), ("sub/d.jpg", 4_000)):
+        put(folder / "Intake" / name, b"x" * size)
+    put(
+        folder / "rules.toml", rules_text('where = "ext is log"\nmove = "/tmp/{name}"').replace("/tmp", f"{folder}/Out")
+    )
+    return folder / "Intake"
+
+
+def test_totals_count_as_deep_as_they_are_told_and_nothing_twice(intake: Path) -> None:
+    assert take_totals({str(intake): 1}, 0).types == {"log": (3, 31), "document": (1, 300)}
+    whole = take_totals({str(intake): None, str(intake / "sub"): 1}, 5)
+    assert (whole.files, whole.bytes, list(whole.levels), whole.made_ns) == (5, 4_331, [str(intake)], 5)
+    assert take_totals({str(intake / "missing"): None}, 0).types == {}
+
+
+def test_totals_differ_by_type_the_largest_first() -> None:
+    first = Totals(0, {}, {"log": (3, 30), "image": (1, 500), "text": (2, 2)})
+    second = Totals(1, {}, {"image": (2, 400), "model": (1, 70), "text": (2, 2)})
+    rows = compare_totals(first, second)
+    assert [(row.type, row.difference) for row in rows] == [("image", -100), ("model", 70), ("log", -30), ("text", 0)]
+    assert {row.type for row in rows} <= set(TYPES)
+
+
+def test_each_tidy_keeps_the_sums_of_its_folders_and_an_undo_keeps_none(intake: Path, frugal: Frugal) -> None:
+    frugal("tidy", "rules.toml", "--yes")
+    before, after = kept_totals(ready_state_folder(), 1) or (None, None)
+    assert before and after and (before.types["log"], after.types) == ((3, 31), {"log": (1, 1), "document": (1, 300)})
+    table = frugal("compare", "before-run-1", "after-run-1").stdout
+    assert "-30 B" in table and "4 files, 331 B" in table and "2 files, 301 B" in table
+    assert "its folders held 4 files of 331 B before it and 2 files of 301 B after it" in frugal("history", "1").stdout
+    put(intake / "new.pdf", b"x" * 1_000)
+    rows = json.loads(frugal("compare", "after-run-1", "Intake", "--format", "json").stdout)["types"]
+    assert [row["bytes_after"] - row["bytes_before"] for row in rows] == [1_000, 0]
+    lines = frugal("compare", "after-run-1", "Intake", "--format", "csv").stdout.splitlines()
+    assert lines[1] == "document,1,2,300,1300"
+    frugal("undo", "--yes")
+    assert "run 2 kept no sums" in frugal("compare", "before-run-2", "after-run-2", code=2).stderr
+
+
+def test_sums_of_a_moment_can_be_compared_with_an_inventory_kept_whole(intake: Path, frugal: Frugal) -> None:
+    frugal("inventory", "Intake", "--save", "monday")
+    frugal("tidy", "rules.toml", "--yes")
+    types = json.loads(frugal("compare", "monday", "after-run-1", "--format", "json").stdout)["types"]
+    assert {row["type"]: row["files_before"] for row in types} == {"log": 2, "image": 1, "document": 1}
+
+
+def test_kept_totals_are_forgotten_by_age_and_a_damaged_file_is_named(tmp_path: Path) -> None:
+    totals = Totals(1, {"/x": None}, {"log": (1, 2)})
+    keep_totals(tmp_path, 7, totals, totals)
+    assert kept_totals(tmp_path, 7) == (totals, totals) and kept_totals(tmp_path, 8) is None
+    forget_totals(tmp_path, 0)
+    assert kept_totals(tmp_path, 7) is not None
+    (tmp_path / "totals/run-7.json").write_text('{"before": 3}')
+    with pytest.raises(UsageError, match=r"run-7\.json: cannot be read"):
+        kept_totals(tmp_path, 7)
+    forget_totals(tmp_path, 1 << 62)
+    assert kept_totals(tmp_path, 7) is None
+
+
+def test_what_is_printed_as_json_is_as_the_schema_says(intake: Path, frugal: Frugal) -> None:
+    jsonschema.Draft202012Validator.check_schema(SCHEMA)
+    frugal("inventory", "Intake", "--save", "one")
+    frugal("tidy", "rules.toml", "--yes")
+    for definition, arguments in (
+        ("inventory", ("inventory", "Intake", "--by", "type,age", "--largest", "3", "--hidden")),
+        ("inventory", ("inventory", "Intake", "--by", "folder")),
+        ("listing", ("inventory", "Intake", "--listing")),
+        ("compare", ("compare", "one", "Intake")),
+        ("compare_sums", ("compare", "before-run-1", "after-run-1")),
+        ("forecast", ("forecast", "Intake")),
+    ):
+        printed = json.loads(frugal(*arguments, "--format", "json").stdout)
+        jsonschema.validate(printed, {**SCHEMA, "$ref": f"#/$defs/{definition}"})
+        with pytest.raises(jsonschema.ValidationError):
+            jsonschema.validate({**printed, "more": 1}, {**SCHEMA, "$ref": f"#/$defs/{definition}"})
+
+
+def test_comparisons_as_pages_name_what_changed_and_escape_it(intake: Path, frugal: Frugal) -> None:
+    frugal("inventory", "Intake", "--save", "one")
+    put(intake / "<b>new</b>.log", b"x" * 50)
+    page = frugal("compare", "one", "Intake", "--format", "html").stdout
+    assert "&lt;b&gt;new&lt;/b&gt;.log" in page and "<b>new" not in page and "+50 B" in page
+    frugal("tidy", "rules.toml", "--yes")
+    assert "-30 B" in frugal("compare", "before-run-1", "after-run-1", "--format", "html").stdout
