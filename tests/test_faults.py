@@ -238,6 +238,31 @@ def test_a_full_state_disk_still_writes_a_clean_up_down(folder: Path, mount: Mou
 
 
 @AS_ROOT
+@pytest.mark.parametrize("full", ["bytes", "inodes"])
+def test_a_purge_works_where_nothing_is_free_with_its_own_state_there(
+    folder: Path, mount: Mount, frugal: Frugal, full: str
+) -> None:
+    volume = mount("tmpfs", "full", size="16m", nr_inodes="400")
+    state = {"XDG_STATE_HOME": str(volume / "state")}
+    for number in range(100):
+        put(volume / f"Intake/scratch {number}.tmp", age_days=100)
+    put(volume / "Intake/young.tmp", now_ns=time.time_ns(), age_days=1)
+    frugal("purge", volume / "Intake", "--older-than", "99 years", **state)
+    if full == "bytes":
+        with open(volume / "filler", "wb", buffering=0) as file, pytest.raises(OSError):
+            while True:
+                file.write(bytes(4096))
+    else:
+        with pytest.raises(OSError):
+            for number in range(1_000):
+                (volume / f"filler {number}").touch()
+    words = ("purge", volume / "Intake", "--older-than", "30d", "--by", "modified", "--permanent", "--yes")
+    assert "100 entries deleted for good" in frugal(*words, **state).stdout
+    assert os.listdir(volume / "Intake") == ["young.tmp"]
+    assert "100" in frugal("history", "1", **state).stdout
+
+
+@AS_ROOT
 def test_a_target_that_may_only_be_read_is_named(folder: Path, mount: Mount) -> None:
     volume = mount("tmpfs", size="1m")
     put(folder / "Intake/a.log")

@@ -293,7 +293,7 @@ def test_the_demo_tells_the_whole_story(frugal: Frugal, own_home: Path) -> None:
     assert [line for line in out.splitlines() if line.startswith("$ frugal")] == [
         "$ frugal inventory Intake", "$ frugal check rules.toml", "$ frugal preview rules.toml",
         "$ frugal tidy rules.toml --yes", "$ frugal tidy rules.toml --yes", "$ frugal history", "$ frugal undo --yes",
-        "$ frugal preview rules.toml",
+        "$ frugal preview rules.toml", "$ frugal preview ageing.toml --as-of 'in 40 days'",
     ]  # fmt: skip
     assert "Nothing to do" in out and "taken back by run 2" in out
     assert not list(own_home.rglob("journal*"))

@@ -12,7 +12,7 @@ from frugal_sorter.cli.screen import Screen
 from frugal_sorter.cli.text import now_ns, shown
 from frugal_sorter.cli.words import done_text
 from frugal_sorter.errors import RefusedError
-from frugal_sorter.plans.plan import ATTENDING, TAKING_BACK, Plan
+from frugal_sorter.plans.plan import ATTENDING, FINAL, TAKING_BACK, Plan
 from frugal_sorter.reports.totals import forget_totals, keep_totals, take_totals
 from frugal_sorter.rules.units import SECOND_NS
 from frugal_sorter.state.folders import ready_state_folder
@@ -127,13 +127,19 @@ def summary(result: Result) -> str:
 
 def take_back_text(result: Result) -> str:
     """Return in one line by which command a run is taken back, and for how long it can be."""
-    lasting = [verb for verb in result.by_verb if verb not in ("delete", "run")]
+    lasting = [verb for verb in result.by_verb if verb not in FINAL and verb != "run"]
     if not lasting:
         return "That cannot be taken back."
     until = f"within {read_settings().keep_days} days"
     trash = ", as long as the trash is not emptied" if "trash" in result.by_verb else ""
     gone = [
-        word for verb, word in (("delete", "what was deleted"), ("run", "what programs did")) if verb in result.by_verb
+        word
+        for verb, word in (
+            ("delete", "what was deleted"),
+            ("empty", "what left the trash"),
+            ("run", "what programs did"),
+        )
+        if verb in result.by_verb
     ]
     but = f", but for {' and '.join(gone)}" if gone else ""
     return f"Take it back {until}{trash}{but}: frugal undo {result.run}"

@@ -28,6 +28,10 @@ _STORY: tuple[tuple[str, tuple[str, ...]], ...] = (
     ("What was done?", ("history",)),
     ("Take it all back.", ("undo", "--yes")),
     ("What was taken back is left alone.", ("preview", "rules.toml")),
+    (
+        "In two stages: to the holding folder, and from there to the trash. In 40 days this would do:",
+        ("preview", "ageing.toml", "--as-of", "in 40 days"),
+    ),
 )
 
 
@@ -52,7 +56,9 @@ def run(args: argparse.Namespace) -> int:
 
 def _tell(folder: Path, private: Path) -> int:
     """Run the story with a state folder of its own, so that the user's history stays as it is."""
-    environment = {**os.environ, "XDG_STATE_HOME": str(private / "state")}
+    environment = {
+        **os.environ, "XDG_STATE_HOME": str(private / "state"), "XDG_DATA_HOME": str(private / "data")
+    }  # fmt: skip
     for remark, words in _STORY:
         print(f"\n# {remark}\n$ frugal {shlex.join(words)}", flush=True)
         command = [sys.executable, "-m", "frugal_sorter", *words]

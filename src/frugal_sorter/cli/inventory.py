@@ -11,7 +11,7 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from frugal_sorter.cli.options import add_format, add_where, levels
+from frugal_sorter.cli.options import add_format, add_where, levels, number
 from frugal_sorter.cli.progress import Progress
 from frugal_sorter.cli.text import (
     below,
@@ -58,11 +58,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help=f"count by {', '.join(WAYS)}; two with a comma between them make a cross table (default: type)",
     )  # fmt: skip
     parser.add_argument("--levels", type=levels, metavar="N", help="how deep; 1 is the folder itself (default: all)")
-    parser.add_argument("--show-levels", type=_number, default=1, metavar="N", help="by folder: how deep the rows go")
-    parser.add_argument(
-        "--top", type=_number, default=_TOP, metavar="N", help=f"so many rows at most (default: {_TOP})"
-    )
-    parser.add_argument("--largest", type=_number, default=0, metavar="N", help="also name the N largest files")
+    parser.add_argument("--show-levels", type=number, default=1, metavar="N", help="by folder: how deep the rows go")
+    parser.add_argument("--top", type=number, default=_TOP, metavar="N", help=f"so many rows at most (default: {_TOP})")
+    parser.add_argument("--largest", type=number, default=0, metavar="N", help="also name the N largest files")
     parser.add_argument("--hidden", action="store_true", help="count hidden files and folders too")
     parser.add_argument("--listing", action="store_true", help="every file and subfolder instead of counts")
     parser.add_argument("--sort", choices=SORTS, help="sort the listing; without it lines come as they are found")
@@ -86,12 +84,6 @@ def _ways(text: str) -> tuple[By, ...]:
     if len(ways) > 2 or len(set(ways)) != len(ways):
         raise argparse.ArgumentTypeError("count by one way, or by two different ones")
     return ways  # type: ignore[return-value]
-
-
-def _number(text: str) -> int:
-    if not text.isascii() or not text.isdigit() or len(text) > 9 or int(text) < 1:
-        raise argparse.ArgumentTypeError(f"{text!r} is no number; say 1, 2, ...")
-    return int(text)
 
 
 def run(args: argparse.Namespace) -> int:

@@ -15,9 +15,12 @@ COMMANDS = {
     "preview": "what the rules would do; changes nothing",
     "explain": "why a rule matches a file, why not, and when it will",
     "tidy": "do it: list, ask, do, report",
+    "sort": "sort a folder into subfolders by type, name or date, without a rule file",
+    "purge": "take away what is older than an age, without a rule file",
+    "gather": "copy or move the files that a list names",
     "history": "what was done: all runs, or the steps of one",
     "undo": "take a run back",
-    "trash": "what lies in the trash; bring something back",
+    "trash": "what lies in the trash; bring something back, or empty some of it",
     "help": "the reference: conditions, placeholders, rules",
     "demo": "a made-up front-desk computer to try everything on",
 }

@@ -3,9 +3,17 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Callable
 from pathlib import Path
+from typing import TYPE_CHECKING, TypeVar
 
 from frugal_sorter.state.folders import default_rules_file
+
+if TYPE_CHECKING:
+    # Imported only where a command has such an option: the everyday inventory has none.
+    from frugal_sorter.rules.units import Duration
+
+Value = TypeVar("Value")
 
 
 def levels(text: str) -> int | None:
@@ -15,6 +23,36 @@ def levels(text: str) -> int | None:
     if not text.isascii() or not text.isdigit() or int(text) < 1:
         raise argparse.ArgumentTypeError(f"{text!r} is no number of levels; say 1, 2, ... or all")
     return int(text)
+
+
+def number(text: str) -> int:
+    """Read a number from 1 on."""
+    if not text.isascii() or not text.isdigit() or len(text) > 9 or int(text) < 1:
+        raise argparse.ArgumentTypeError(f"{text!r} is no number; say 1, 2, ...")
+    return int(text)
+
+
+def duration(text: str) -> Duration:
+    """Read an age such as `30d`, `1 month` or `36h`."""
+    from frugal_sorter.rules.units import parse_duration
+
+    return _read(parse_duration, text)
+
+
+def size(text: str) -> int:
+    """Read a size with its unit, in bytes."""
+    from frugal_sorter.rules.units import parse_size
+
+    return _read(parse_size, text)
+
+
+def _read(parse: Callable[[str], Value], text: str) -> Value:
+    from frugal_sorter.rules.mistakes import Wrong
+
+    try:
+        return parse(text)
+    except Wrong as wrong:
+        raise argparse.ArgumentTypeError(f"{wrong.what}; {wrong.instead}") from None
 
 
 def run_number(text: str) -> int:

@@ -10,10 +10,16 @@ from frugal_sorter.cli.screen import Screen
 from frugal_sorter.cli.text import below, common_base, count_text, iso_text, shown
 from frugal_sorter.cli.words import WORDS, will_text
 from frugal_sorter.files.record import Place
-from frugal_sorter.plans.plan import ATTENDING, Left, Plan, Step
+from frugal_sorter.plans.plan import ATTENDING, FINAL, TAKING_BACK, Kind, Left, Plan, Step
 from frugal_sorter.work.mark import Mark, Outcome
 
 _SAMPLE = 5
+# Files that a plan has nothing to do with, and why.
+_UNCLAIMED: dict[Kind, str] = {
+    "tidy": "that no rule asks for",
+    "sort": "that the condition leaves out",
+    "purge": "that are younger, or left out by the condition",
+}
 
 
 class PlanView:
@@ -44,13 +50,17 @@ class PlanView:
                 self.screen.parts((shown(rule), "bold"), (f"  {will_text(steps)}", "dim"))
                 if names:
                     self._names([step for step in steps if id(step) not in self._going_along])
-        pruned = [step for step in self.plan.steps if step.verb == "remove-folder" and self.plan.kind == "tidy"]
-        if pruned:
+        self.show_pruned(names)
+        self.show_left()
+
+    def show_pruned(self, names: bool) -> None:
+        """Print the folders that are removed because they are empty then; by name, or only how many."""
+        pruned = [step for step in self.plan.steps if step.verb == "remove-folder"]
+        if pruned and self.plan.kind not in TAKING_BACK:
             self.screen.line()
             self.screen.line(f"{count_text(len(pruned), 'folder')} left empty by this, removed", style="bold")
             for step in pruned if names else ():
                 self.screen.line(f"    {below(step.place.path, self.base)}")
-        self.show_left()
 
     def _names(self, steps: list[Step]) -> None:
         def order(step: Step) -> tuple[str, str, str]:
@@ -68,6 +78,8 @@ class PlanView:
             self.screen.parts((f"  {source} → the trash", "yellow"))
         elif step.verb == "delete":
             self.screen.parts((f"  {source}: deleted for good", "bold red"))
+        elif step.verb == "empty":
+            self.screen.parts(("  in the trash: removed for good", "bold red"))
         elif step.verb in ("set-attribute", "run", "remove-made"):
             word = {"set-attribute": "tags and comments", "run": "programs", "remove-made": "made by the run, removed"}
             self.screen.parts((f"  {source}: {word[step.verb]}", "cyan"))
@@ -85,7 +97,7 @@ class PlanView:
             )  # fmt: skip
 
     def _name(self, step: Step) -> None:
-        name = shown(step.place.name)
+        name = shown(step.place.name) if step.verb != "empty" else step_text(step, self.base)
         if step.verb == "pack":
             members = step.args["members"]
             self.screen.parts((f"    {name}", ""), (f"  from {count_text(len(members), 'entry', 'entries')}", "dim"))
@@ -121,8 +133,8 @@ class PlanView:
             quiet.append(f"  {count_text(plan.kept, 'file')} kept by an exception")
         claimed = plan.entries + len(plan.left) + plan.at_home + plan.kept
         unclaimed = plan.seen - claimed
-        if plan.kind == "tidy" and unclaimed > 0:
-            quiet.append(f"  {count_text(unclaimed, 'file')} that no rule asks for")
+        if plan.kind in _UNCLAIMED and unclaimed > 0:
+            quiet.append(f"  {count_text(unclaimed, 'file')} {_UNCLAIMED[plan.kind]}")
         if plan.left or quiet:
             self.screen.line()
             self.screen.line("Left as they are", style="bold")
@@ -167,17 +179,17 @@ class PlanView:
     def warn(self) -> None:
         """Print what a person should know before saying yes."""
         verbs = {step.verb for step in self.plan.asked}
-        if "delete" in verbs:
+        if verbs & FINAL:
             self.screen.line("What is deleted for good cannot be taken back.", style="bold red")
         if "run" in verbs:
             self.screen.line("What the programs do cannot be taken back.", style="bold red")
-        if "trash" in verbs and self.plan.kind == "tidy":
+        if "trash" in verbs and self.plan.kind not in TAKING_BACK:
             self.screen.line("The trash frees no room until it is emptied.", style="dim")
 
     def show_step(self, step: Step, mark: Mark) -> None:
         """Print one line for a step that was carried out, or was not."""
         done = mark.outcome == Outcome.DONE
-        told = step.verb == "remove-folder" and self.plan.kind == "tidy"
+        told = step.verb == "remove-folder" and self.plan.kind not in TAKING_BACK
         if step.verb in ATTENDING and ((done and not told) or step.verb in ("note-times", "restore-times")):
             return
         if step.verb == "make-folder" and mark.outcome != Outcome.FAILED:
@@ -194,6 +206,8 @@ class PlanView:
 def step_text(step: Step, base: str) -> str:
     """Return in one line what a step is about, paths as seen from a base folder."""
     path = below(step.place.path, base)
+    if step.verb == "empty":
+        return shown(step.args.get("original", step.place.name))
     if step.verb == "remove-folder":
         return f"the folder {path}"
     if step.verb == "set-attribute":
@@ -232,7 +246,7 @@ def _going_along(plan: Plan) -> set[int]:
 
 
 def _near_places(step: Step) -> list[Place]:
-    sides = (step.source, None if step.verb == "trash" else step.target)
+    sides = (None if step.verb == "empty" else step.source, None if step.verb == "trash" else step.target)
     if step.verb == "restore":
         sides = (None, step.target)
     return [place for place in sides if place is not None]

@@ -1,4 +1,4 @@
-"""`frugal trash`: what lies in the trash; bring something back."""
+"""`frugal trash`: what lies in the trash; bring something back, or empty some of it."""
 
 from __future__ import annotations
 
@@ -8,14 +8,14 @@ import os
 from collections import Counter
 
 from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
-from frugal_sorter.cli.options import add_for, add_format, add_yes
+from frugal_sorter.cli.options import add_at_most, add_for, add_format, add_yes, duration, size
 from frugal_sorter.cli.plan_view import PlanView, exit_code
 from frugal_sorter.cli.screen import Screen, account
-from frugal_sorter.cli.text import count_text, iso_text, now_ns, shown, size_text
+from frugal_sorter.cli.text import ago_text, count_text, iso_text, moment_text, now_ns, shown, size_text
+from frugal_sorter.cli.trash_empty import asks_to_empty, empty
 from frugal_sorter.errors import UsageError
-from frugal_sorter.files.inside import Inside, look_inside
-from frugal_sorter.files.status import look_or_none
 from frugal_sorter.files.trash_bins import Trashed
+from frugal_sorter.plans.emptying import Weighed, weigh
 from frugal_sorter.plans.for_trash import all_trashed, plan_restore
 from frugal_sorter.plans.plan import Note
 from frugal_sorter.state.folders import ready_state_folder
@@ -24,6 +24,8 @@ from frugal_sorter.work.executor import changing
 EXAMPLES = """
   frugal trash
   frugal trash --restore "Intake/glaze list.csv"     what was deleted last from there
+  frugal trash --older-than 30d                      what came there longer ago leaves it for good
+  frugal trash --shrink-to 5GB --where 'size > 100 MB'   the oldest of these first
   frugal trash --format json
 """
 
@@ -32,6 +34,20 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--restore", metavar="PATH|ID", nargs="+", default=[], help="bring these back to where they were"
     )
+    parser.add_argument("--older-than", metavar="AGE", type=duration, help="remove for good what lies there for longer")
+    parser.add_argument(
+        "--shrink-to", metavar="SIZE", type=size, help="remove the oldest for good, until all of it is no bigger"
+    )
+    parser.add_argument(
+        "--where",
+        metavar="CONDITION",
+        help="remove for good only this: asked of the name, place, size and dates it had",
+    )
+    parser.add_argument(
+        "--orphans", action="store_true", help="remove halves: files without a note, notes without a file"
+    )
+    parser.add_argument("--list-all", action="store_true", help="list every entry that leaves")
+    add_at_most(parser)
     add_yes(parser)
     add_format(parser, "table", "json")
     add_for(parser)
@@ -41,26 +57,19 @@ def run(args: argparse.Namespace) -> int:
     found, notes = all_trashed()
     if args.restore:
         return _restore(args, found)
+    entries = [weigh(one) for one in found]
+    if asks_to_empty(args):
+        return empty(args, entries, notes)
     if args.format == "json":
-        print(json.dumps({"trash": [_as_json(one) for one in found]}, indent=2))
+        print(json.dumps({"trash": [_as_json(one.trashed, one.bytes) for one in entries]}, indent=2))
         return 1 if notes else 0
-    return _list(found, notes)
+    return _list(entries, notes)
 
 
-def _size(one: Trashed) -> int:
-    record = look_or_none(one.place)
-    if record is None:
-        return 0
-    if record.identity.kind != "folder":
-        return record.identity.size
-    inside = look_inside(one.place.path)
-    return inside.bytes if isinstance(inside, Inside) else 0
-
-
-def _as_json(one: Trashed) -> dict[str, object]:
+def _as_json(one: Trashed, size: int) -> dict[str, object]:
     deleted = None if one.deleted is None else iso_text(int(one.deleted.timestamp()) * 1_000_000_000)
     return {
-        "id": one.name, "original": one.original or None, "deleted": deleted, "bytes": _size(one),
+        "id": one.name, "original": one.original or None, "deleted": deleted, "bytes": size,
         "trash": one.bin.root, "orphan": one.orphan or None,
     }  # fmt: skip
 
@@ -68,26 +77,38 @@ def _as_json(one: Trashed) -> dict[str, object]:
 _ORPHANS = {"info": "(the file is gone)", "file": "(nothing says where it was)", "": ""}
 
 
-def _list(found: list[Trashed], notes: list[Note]) -> int:
+def _list(entries: list[Weighed], notes: list[Note]) -> int:
     screen = Screen()
     for note in notes:
         screen.line(f"Note: {shown(note.text)}", style="yellow")
-    if not found:
+    if not entries:
         screen.line("The trash is empty.")
         return 1 if notes else 0
-    rows, total = [], 0
-    for one in found:
-        size = _size(one)
-        total += size
-        deleted = f"{one.deleted:%Y-%m-%d %H:%M}" if one.deleted else "unknown"
-        where = shown(one.original) if not one.orphan else f"{shown(one.original or one.name)} {_ORPHANS[one.orphan]}"
-        rows.append([deleted, size_text(size), where, shown(one.name)])
+    rows = []
+    for one in entries:
+        trashed = one.trashed
+        deleted = moment_text(one.deleted_ns) if trashed.deleted else "unknown"
+        where = shown(trashed.original or trashed.name)
+        where = f"{where} {_ORPHANS[trashed.orphan]}" if trashed.orphan else where
+        age = ago_text(one.deleted_ns, now_ns()) if one.deleted_ns else ""
+        rows.append([deleted, age, size_text(one.bytes), where, shown(trashed.name)])
     screen.table(
-        [("deleted", "left"), ("size", "right"), ("where it was", "left"), ("id", "left")], rows,
-        ["", size_text(total), count_text(len(found), "entry", "entries"), ""],
+        [("deleted", "left"), ("age", "left"), ("size", "right"), ("where it was", "left"), ("id", "left")], rows,
+        ["", "", size_text(sum(one.bytes for one in entries)), count_text(len(entries), "entry", "entries"), ""],
     )  # fmt: skip
     screen.line()
+    bins = Counter(one.trashed.bin.root for one in entries)
+    if len(bins) > 1:
+        for root, count in bins.items():
+            total = sum(one.bytes for one in entries if one.trashed.bin.root == root)
+            screen.line(f"{count_text(count, 'entry', 'entries')}, {size_text(total)} in {shown(root)}")
+        screen.line()
     screen.line("`frugal trash --restore PATH|ID` brings one back.")
+    orphans = sum(bool(one.trashed.orphan) for one in entries)
+    if orphans:
+        screen.line(
+            f"{count_text(orphans, 'is a half', 'are halves')} of an entry; `frugal trash --orphans` removes them."
+        )
     return 1 if notes else 0
 
 

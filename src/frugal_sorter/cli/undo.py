@@ -11,7 +11,7 @@ from frugal_sorter.cli.plan_view import PlanView, exit_code
 from frugal_sorter.cli.text import moment_text, now_ns, shown
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.work.executor import Result, changing
-from frugal_sorter.work.undo import plan_undo, run_to_undo
+from frugal_sorter.work.undo import GONE, RAN, plan_undo, run_to_undo
 
 EXAMPLES = """
   frugal undo            the last run
@@ -50,7 +50,8 @@ def run(args: argparse.Namespace) -> int:
 
     def then(result: Result) -> str:
         again = f"Do it again after all with: frugal undo {result.run}"
-        rest = f"\nOnce nothing is in the way, `frugal undo {undone.id}` takes back the rest." if plan.left else ""
+        in_the_way = any(left.reason not in (GONE, RAN) for left in plan.left)
+        rest = f"\nOnce nothing is in the way, `frugal undo {undone.id}` takes back the rest." if in_the_way else ""
         return again + rest
 
     return ask_and_do(plan, view, screen, question, args.yes, then)

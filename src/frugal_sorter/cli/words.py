@@ -30,6 +30,7 @@ WORDS: Mapping[VerbName, Words] = {
     "trash": Words("put {} into the trash", "trashed", "{} put into the trash"),
     "restore": Words("bring {} back from the trash", "restored", "{} brought back from the trash"),
     "delete": Words("delete {} for good", "deleted", "{} deleted for good"),
+    "empty": Words("remove {} from the trash for good", "removed", "{} removed from the trash for good"),
     "copy": Words("copy {}", "copied", "{} copied"),
     "remove-made": Words("remove {} that the run made", "removed", "{} removed that the run had made"),
     "link": Words("link to {}", "linked", "{} linked to"),
@@ -38,8 +39,9 @@ WORDS: Mapping[VerbName, Words] = {
     "set-attribute": Words("tag or comment {}", "tagged", "{} tagged or commented"),
     "run": Words("run a program for {}", "ran", "a program run for {}"),
 }
+_LAST: tuple[VerbName, ...] = ("trash", "delete", "empty")
 # Those that are told with their size; the rest is not about bytes.
-_SIZED = frozenset({"move", "move-across", "trash", "restore", "delete", "copy", "unpack"})
+_SIZED = frozenset({"move", "move-across", "trash", "restore", "delete", "empty", "copy", "unpack"})
 
 
 def amount_text(steps: Iterable[Step], verb: VerbName) -> str:
@@ -65,7 +67,7 @@ def will_text(steps: Iterable[Step]) -> str:
     for step in steps:
         if step.verb in WORDS:
             by_verb[step.verb].append(step)
-    order = [verb for verb in WORDS if verb not in ("trash", "delete")] + ["trash", "delete"]
+    order = [verb for verb in WORDS if verb not in _LAST] + list(_LAST)
     said = [WORDS[verb].will.format(amount_text(by_verb[verb], verb)) for verb in order if by_verb[verb]]
     return "; ".join(said)
 
@@ -75,6 +77,6 @@ def done_text(counts: Mapping[VerbName, int]) -> str:
     said = []
     for verb, words in WORDS.items():
         if count := counts.get(verb, 0):
-            noun = "zip" if verb == "pack" else "entry" if verb in ("trash", "delete", "remove-made") else "file"
+            noun = "zip" if verb == "pack" else "entry" if verb in (*_LAST, "remove-made") else "file"
             said.append(words.sums.format(count_text(count, noun, "entries" if noun == "entry" else "")))
     return ", ".join(said) or "nothing done"

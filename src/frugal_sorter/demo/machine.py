@@ -85,8 +85,8 @@ def lay_out(folder: Path, now: datetime, seed: int = DEFAULT_SEED) -> int:
     _duplicates(layout)
     _sorted_folders(layout)
     _scratch(layout)
-    rules = resources.files("frugal_sorter.demo").joinpath("rules.toml").read_bytes()
-    layout.put("rules.toml", rules, 3)
+    for name in ("rules.toml", "ageing.toml"):
+        layout.put(name, resources.files("frugal_sorter.demo").joinpath(name).read_bytes(), 3)
     layout.settle_folders()
     return sum(len(files) for _, _, files in os.walk(folder))
 

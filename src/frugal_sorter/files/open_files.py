@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import os
 
+from frugal_sorter.files.record import is_inside
+
 
 class OpenFiles:
     """Asks the system once, when first asked."""
 
     def __init__(self) -> None:
         self._holders: dict[tuple[int, int], str] | None = None
+        self._paths: dict[str, str] = {}
         self.unseen = 0
 
     def holder(self, dev: int, ino: int) -> str | None:
@@ -17,6 +20,12 @@ class OpenFiles:
         if self._holders is None:
             self._holders = self._look()
         return self._holders.get((dev, ino))
+
+    def holder_below(self, folder: str) -> str | None:
+        """Return a program that has a file open somewhere below a folder, or None."""
+        if self._holders is None:
+            self._holders = self._look()
+        return next((who for path, who in self._paths.items() if is_inside(path, folder)), None)
 
     def _look(self) -> dict[tuple[int, int], str]:
         import psutil
@@ -36,5 +45,7 @@ class OpenFiles:
                     status = os.stat(one.path)
                 except OSError:
                     continue
-                holders[status.st_dev, status.st_ino] = f"{process.info['name']} (process {process.pid})"
+                who = f"{process.info['name']} (process {process.pid})"
+                holders[status.st_dev, status.st_ino] = who
+                self._paths[one.path] = who
         return holders

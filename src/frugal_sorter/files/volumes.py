@@ -120,6 +120,11 @@ def is_on_mounted_volume(path: str) -> bool:
     return False
 
 
+def keeps_access_times(path: str) -> bool:
+    """Tell whether the volume of a folder keeps when files were opened; where it does not say, it is taken to."""
+    return not os.statvfs(path).f_flag & getattr(os, "ST_NOATIME", 0)
+
+
 def free_bytes(path: str) -> int:
     """Return how much this account can still write to the volume of a folder."""
     found = os.statvfs(path)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from typing import NamedTuple
 
@@ -12,6 +12,7 @@ from frugal_sorter.files.record import Listing, Place, Unknown, Unread
 from frugal_sorter.files.sharing import Sharing
 from frugal_sorter.files.status import look
 from frugal_sorter.files.walk import reason_of, unread_for, walk
+from frugal_sorter.plans.emptying import empty_by_rule
 from frugal_sorter.plans.guard import never_entered, refused_entry, refused_folder
 from frugal_sorter.plans.limits import (
     ceilings_of,
@@ -24,16 +25,19 @@ from frugal_sorter.plans.limits import (
     with_parents,
 )  # fmt: skip
 from frugal_sorter.plans.outcomes import Outcomes, Past
-from frugal_sorter.plans.plan import Left, Note, Plan, Refusal
+from frugal_sorter.plans.plan import Kind, Left, Note, Plan, Refusal
 from frugal_sorter.plans.removals import identity_inside
 from frugal_sorter.plans.scope import Acting, Scope
 from frugal_sorter.rules.book import Rule, RuleBook
 from frugal_sorter.rules.condition import Node, Truth
 from frugal_sorter.rules.fields import Facts, World
 
+Narrow = Callable[[Plan, World], None]
+
 
 def plan_by_rules(
-    book: RuleBook, world: World, past: Past, again: bool = False, at_most: int | None = None
+    book: RuleBook, world: World, past: Past, again: bool = False, at_most: int | None = None,
+    kind: Kind = "tidy", narrow: Narrow = lambda _plan, _world: None,
 ) -> Plan:  # fmt: skip
     """Plan what the rules would do; nothing is changed.
 
@@ -43,9 +47,11 @@ def plan_by_rules(
         past: what the journal knows.
         again: also what was taken back by undo.
         at_most: how much a rule may take away, whatever it says itself.
+        kind: the command that the plan is for.
+        narrow: takes steps out again before the plan is held to ceilings.
     """
     try:
-        return _Planner(book, world, past, again, at_most).plan()
+        return _Planner(book, world, past, again, at_most, kind, narrow).plan()
     finally:
         world.contents.close()
 
@@ -83,12 +89,14 @@ class _Planner:
     past: Past
     again: bool
     at_most: int | None
+    kind: Kind
+    narrow: Narrow
     here: Scope = field(default_factory=lambda: Scope({}, ()))
     found: _Found = field(default_factory=_Found)
 
     def plan(self) -> Plan:
         book = self.book
-        self.result = Plan("tidy", self.world.now_ns, book.file, rules=[rule.name for rule in book.rules])
+        self.result = Plan(self.kind, self.world.now_ns, book.file, rules=[rule.name for rule in book.rules])
         self.never = {os.path.realpath(book.file), *book.lists}
         roots = self._roots()
         self.never_folders = self._never_folders(roots)
@@ -113,7 +121,10 @@ class _Planner:
         folders = self.outcomes.folders
         keep_targets_in_place(self.result)
         keep_apart(self.result)
+        self.narrow(self.result, self.world)
         self.result.ceilings = ceilings_of(book.rules, self.at_most)
+        if book.trash is not None:
+            empty_by_rule(self.result, book.trash, self.world, self.at_most)
         hold_ceilings(self.result)
         hold_moves(self.result, book.rules)
         hold_space(self.result, folders.device, folders.existing)

@@ -8,15 +8,15 @@ from functools import lru_cache
 from pathlib import Path
 
 from frugal_sorter.files.record import is_inside, place_of
-from frugal_sorter.files.trash_bins import bin_for, home_bin
+from frugal_sorter.files.trash_bins import all_bins, bin_for, home_bin
 from frugal_sorter.files.walk import VERSION_CONTROL
-from frugal_sorter.plans.plan import Plan, Refusal, Step
+from frugal_sorter.plans.plan import Plan, Refusal, Step, VerbName
 from frugal_sorter.state.folders import state_folder
 
 # The steps that a planner of rules makes.
-_PLANNED = frozenset({
+_PLANNED: frozenset[VerbName] = frozenset({
     "move", "move-across", "trash", "delete", "copy", "link", "pack", "unpack", "set-attribute", "run", "make-folder",
-    "remove-folder",
+    "remove-folder", "empty",
 })  # fmt: skip
 # With all that is below them.
 _SYSTEM_TREES = (
@@ -95,6 +95,9 @@ def refuse_guarded(plan: Plan) -> None:
 
 def _guarded(step: Step) -> str | None:
     """Return why a step may not be, or None."""
+    if step.verb == "empty":
+        inside = {folder for one in all_bins() for folder in (one.files, one.info)}
+        return None if step.place.folder in inside else f"{step.place.folder} is no trash of this account"
     sides = [place for place in (step.source, None if step.verb == "trash" else step.target) if place]
     members = [place_of(member["path"]) for member in step.args.get("members", ())]
     for place in [*sides, *members]:

@@ -11,7 +11,7 @@ from frugal_sorter.files.record import place_of
 from frugal_sorter.files.status import folder_as_it_is, look
 from frugal_sorter.files.volumes import free_bytes, volume_of
 from frugal_sorter.plans.guard import refused_folder
-from frugal_sorter.plans.plan import Left, Plan, Refusal, Step
+from frugal_sorter.plans.plan import FINAL, Left, Plan, Refusal, Step
 from frugal_sorter.rules.book import Rule
 from frugal_sorter.rules.keys import MOST_REMOVALS
 
@@ -89,14 +89,15 @@ def hold_ceilings(plan: Plan) -> None:
     """Refuse rules that would take away more than they may; the others are carried out."""
     counts: Counter[str] = Counter()
     for step in plan.asked:
-        if step.verb in ("trash", "delete"):
+        if step.verb == "trash" or step.verb in FINAL:
             counts[step.rule] += step.files
     for rule, found in counts.items():
         most = plan.ceilings.get(rule, MOST_REMOVALS)
         if most is not None and found > most:
+            in_rule = f"`at_most = {found}` in the rule or " if plan.kind == "tidy" else ""
             reason = (
                 f"it would take away {found:,} files, and {most:,} are allowed; if that is right, "
-                f"`at_most = {found}` in the rule or --at-most {found} allows it"
+                f"{in_rule}--at-most {found} allows it"
             )
             _refuse(plan, rule, reason)
 

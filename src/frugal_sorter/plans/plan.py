@@ -9,16 +9,18 @@ from typing import Any, Literal, NamedTuple
 from frugal_sorter.files.record import Identity, Place, place_of
 
 VerbName = Literal[
-    "move", "move-across", "trash", "restore", "delete", "copy", "remove-made", "link", "pack", "unpack",
+    "move", "move-across", "trash", "restore", "delete", "empty", "copy", "remove-made", "link", "pack", "unpack",
     "set-attribute", "run", "make-folder", "remove-folder", "note-times", "restore-times",
 ]  # fmt: skip
 # What nobody asked for by itself: it goes with other steps.
 ATTENDING = frozenset({"make-folder", "remove-folder", "note-times", "restore-times"})
-# They take entries from where they were; the first three put them somewhere else.
-TAKING = frozenset({"move", "move-across", "restore", "trash", "delete"})
+# What they take away is gone for good.
+FINAL = frozenset({"delete", "empty"})
+# They take entries from where they were.
+TAKING = frozenset({"move", "move-across", "restore", "trash"}) | FINAL
 # They make something at their target, in a folder that must be there.
 MAKING = frozenset({"move", "move-across", "restore", "copy", "link", "pack", "unpack"})
-Kind = Literal["tidy", "undo", "restore"]
+Kind = Literal["tidy", "sort", "purge", "gather", "empty", "undo", "restore"]
 # They bring things back to where they were.
 TAKING_BACK = frozenset({"undo", "restore"})
 
@@ -229,8 +231,8 @@ class Plan:
 
     @property
     def entries(self) -> int:
-        """How many entries the steps are about; one can have several steps."""
-        return len({step.source for step in self.asked if step.source})
+        """How many entries the steps are about, what leaves the trash aside; one can have several steps."""
+        return len({step.source for step in self.asked if step.source and step.verb != "empty"})
 
     @property
     def has_problem(self) -> bool:

@@ -12,6 +12,7 @@ from frugal_sorter.files.types import OTHER, PLAIN_SUFFIXES, may_be_double, stem
 from frugal_sorter.rules.condition import Code, Node, Truth, letters_needed
 from frugal_sorter.rules.fields import FIELDS, STATUS_VARIABLES, fold, folder_name
 from frugal_sorter.rules.patterns import CaptureKind, Template, Wording
+from frugal_sorter.rules.trash_limits import TrashLimits
 from frugal_sorter.rules.units import Duration, Hours
 
 Clash = Literal["number", "skip", "replace", "newer", "same"]
@@ -87,6 +88,7 @@ class Rule:
         ending: what finally becomes of an entry; None where the rule has extras alone, and lets it go on.
         pack: the path of the zip.
         unpack: the folder for what is in an archive.
+        other: the folder for entries that have no value for what `move` asks for.
     """
 
     name: str
@@ -112,11 +114,14 @@ class Rule:
     unpack: Template | None = None
     extras: Extras = NO_EXTRAS
     prune: bool = False
+    other: Template | None = None
 
     @property
     def targets(self) -> list[Template]:
         """The paths that it puts something at, a new name aside."""
-        return [one for one in (self.move, self.pack, self.unpack, *self.extras.templates) if one is not None]
+        return [
+            one for one in (self.move, self.other, self.pack, self.unpack, *self.extras.templates) if one is not None
+        ]
 
     @property
     def fields(self) -> set[str]:
@@ -327,6 +332,7 @@ class RuleBook:
         off: the names of the rules that are switched off.
         lists: the list files that its conditions read, resolved.
         unmounted: folders that must be on a mounted volume, and are not.
+        trash: what leaves the trash with every run.
     """
 
     file: str
@@ -337,6 +343,7 @@ class RuleBook:
     off: tuple[str, ...] = ()
     lists: tuple[str, ...] = ()
     unmounted: frozenset[str] = frozenset()
+    trash: TrashLimits | None = None
     _matchers: dict[tuple[tuple[int, ...], int], Matcher] = field(default_factory=dict)
 
     @property

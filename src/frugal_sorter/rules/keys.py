@@ -76,6 +76,8 @@ KEYS: dict[str, Key] = {
     "prune": Key("remove folders that this rule left empty", "`false`", _TRUTH, common=True),
     "off": Key("switched off, as if not there", "`false`", _TRUTH, common=True),
     "move": Key("the folder that entries go to", "", {"type": "string", "minLength": 1}, ending=True),
+    "other": Key("beside `move`: the folder for entries that have no value for what `move` asks for", "they are left",
+                 {"type": "string", "minLength": 1}),
     "rename": Key("their new name; may stand beside `move`", "", {"type": "string", "minLength": 1}, ending=True),
     "trash": Key("`true`: to the trash of the desktop", "", _TRUTH, ending=True),
     "delete": Key("`true`: for good, which cannot be taken back", "", _TRUTH, ending=True),
@@ -93,6 +95,16 @@ KEYS: dict[str, Key] = {
     "run": Key("a program and its arguments as a list, never a shell line; it gets the path in `$FRUGAL_FILE`, "
                "and 60 seconds", "", {"type": "array", "items": {"type": "string"}, "minItems": 1}, extra=True),
     "example": Key("what must come out, in tables `[[rule.example]]`; see below", "", _EXAMPLES),
+}  # fmt: skip
+
+# The keys of `[trash]`.
+TRASH: dict[str, Key] = {
+    "older_than": Key("what lies in the trash for longer leaves it for good", "", _TEXT),
+    "shrink_to": Key("the oldest leave it until all of it has no more bytes than this, such as `\"5 GB\"`", "", _TEXT),
+    "where": Key("only what this is true of: a condition on the name, place, type, size, dates and owner that an entry "
+                 "had; `arrived` is when it came to the trash", '`"everything"`', {"type": "string", "minLength": 1}),
+    "keep": Key("what came to the trash within this time stays, since `frugal undo` needs it", '`"1 week"`', _TEXT),
+    "at_most": Key("with more files than this nothing leaves", f"{MOST_REMOVALS:,}", {"type": "integer", "minimum": 0}),
 }  # fmt: skip
 
 
@@ -127,6 +139,12 @@ def json_schema() -> dict[str, Any]:
             },
             "type-folders": {"type": "object", "additionalProperties": {"type": "string", "pattern": "^[^/]+$"}},
             "defaults": {"type": "object", "properties": common, "additionalProperties": False},
+            "trash": {
+                "type": "object",
+                "properties": {name: {"description": key.meaning, **key.schema} for name, key in TRASH.items()},
+                "additionalProperties": False,
+                "anyOf": [{"required": [name]} for name in ("older_than", "shrink_to", "where")],
+            },
             "rule": {"type": "array", "items": rule, "minItems": 1},
         },
         "additionalProperties": False,

@@ -19,7 +19,7 @@ from frugal_sorter.rules.book import REMOVALS, Ending, Example, Extras, Rule, Ru
 from frugal_sorter.rules.building import parse_condition
 from frugal_sorter.rules.condition import Node, capture_kinds
 from frugal_sorter.rules.fields import FIELDS
-from frugal_sorter.rules.keys import CLASHES, KEYS, TAKES
+from frugal_sorter.rules.keys import CLASHES, KEYS, TAKES, TRASH
 from frugal_sorter.rules.lists import read_list
 from frugal_sorter.rules.mistakes import Mistake, Mistakes, Wrong, nearest, syntax_mistake
 from frugal_sorter.rules.patterns import (
@@ -34,13 +34,15 @@ from frugal_sorter.rules.patterns import (
 from frugal_sorter.rules.places import built_in_places, expand
 from frugal_sorter.rules.positions import Path as KeyPath
 from frugal_sorter.rules.positions import line_at, lines_of
-from frugal_sorter.rules.units import Duration, parse_duration, parse_hours
+from frugal_sorter.rules.trash_limits import WEEK, TrashLimits, refuse_dear
+from frugal_sorter.rules.units import Duration, parse_duration, parse_hours, parse_size
 from frugal_sorter.rules.values import count, levels, one_of, one_text, rule_name, texts, truth
 from frugal_sorter.state.folders import others_can_write, refuse_writable_by_others
 
 FORMAT = 1
 LARGEST_FILE = 4_000_000
-TOP_KEYS = ("frugal", "places", "types", "type-folders", "defaults", "rule")
+TOP_KEYS = ("frugal", "places", "types", "type-folders", "defaults", "trash", "rule")
+TRASH_KEYS = tuple(TRASH)
 RULE_KEYS = tuple(KEYS)
 DEFAULT_KEYS = tuple(name for name, key in KEYS.items() if key.common)
 EXAMPLE_KEYS = ("given", "becomes")
@@ -112,12 +114,13 @@ class _Loader:
         type_folders = self._type_folders()
         defaults = self._table("defaults")
         self._unknown_keys(defaults, DEFAULT_KEYS, ("defaults",), "")
+        trash = self._trash()
         rules, off = self._rules(defaults)
         if self.mistakes:
             raise Mistakes(dict.fromkeys(self.mistakes))
         return RuleBook(
             self.file, tuple(rules), self.types, type_folders, tuple(self.warnings), tuple(off), tuple(self.lists),
-            self._unmounted(rules),
+            self._unmounted(rules), trash,
         )  # fmt: skip
 
     def _unmounted(self, rules: list[Rule]) -> frozenset[str]:
@@ -224,6 +227,26 @@ class _Loader:
                 folders[group] = folder
         return folders
 
+    def _trash(self) -> TrashLimits | None:
+        if "trash" not in self.table:
+            return None
+        table = self._table("trash")
+        self._unknown_keys(table, TRASH_KEYS, ("trash",), "")
+        if not any(key in table for key in ("older_than", "shrink_to", "where")):
+            self._wrong(("trash",), "this says nothing of what leaves the trash", 'such as older_than = "30 days"')
+        made: dict[str, Any] = {"keep": WEEK}
+        for key, make in (
+            ("older_than", lambda value: parse_duration(one_text(value))),
+            ("shrink_to", lambda value: parse_size(one_text(value))),
+            ("where", lambda value: refuse_dear(self._condition(value, "", ("trash", "where")))),
+            ("keep", lambda value: parse_duration(one_text(value))),
+            ("at_most", count),
+        ):
+            if key in table:
+                with self._at(("trash", key)):
+                    made[key] = make(table[key])
+        return TrashLimits(**made)
+
     # The rules
 
     def _rules(self, defaults: Mapping[str, Any]) -> tuple[list[Rule], list[str]]:
@@ -313,6 +336,7 @@ class _Loader:
                 read("run", lambda value: _command(wordings(value) if isinstance(value, list) else ()), ()),
             ),
             prune=read("prune", truth, False),
+            other=read("other", target),
         )
         self._fit(rule, table, path)
         return rule if where_node is not None else None
@@ -343,6 +367,8 @@ class _Loader:
             self._wrong(
                 (*path, "link"), "a link does not go with a removal", "there would be nothing behind it", rule.name
             )
+        if rule.other is not None and rule.move is None:
+            self._wrong((*path, "other"), "`other` goes with `move` only", "say where the rest goes", rule.name)
         if rule.extras and rule.ending == "leave":
             extra = next(key for key in table if KEYS[key].extra)
             self._wrong((*path, extra), f"`{extra}` does not go with `leave`", "leave `leave` out", rule.name)

@@ -37,10 +37,12 @@ def wanted_place(book: RuleBook, rule: Rule, facts: Facts, fixed_root: Callable[
         filling = replace(around, number=number)
         folder, name = facts.record.place
         if rule.move is not None:
-            segments = rule.move.fill(facts, filling)
+            template, segments = rule.move, rule.move.fill(facts, filling)
+            if isinstance(segments, Missing) and rule.other is not None:
+                template, segments = rule.other, rule.other.fill(facts, filling)
             if isinstance(segments, Missing):
                 return segments
-            folder = target_folder(rule.move, segments, facts.base, fixed_root)
+            folder = target_folder(template, segments, facts.base, fixed_root)
         if rule.rename is not None:
             segments = rule.rename.fill(facts, filling)
             if isinstance(segments, Missing):
@@ -51,7 +53,7 @@ def wanted_place(book: RuleBook, rule: Rule, facts: Facts, fixed_root: Callable[
     first = place(1)
     if isinstance(first, Missing):
         return first
-    if not any(template is not None and template.counts for template in (rule.move, rule.rename)):
+    if not any(template is not None and template.counts for template in (rule.move, rule.other, rule.rename)):
         return Wanted(first)
 
     def numbered(number: int) -> Place:

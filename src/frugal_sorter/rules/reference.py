@@ -6,7 +6,7 @@ from collections.abc import Iterable
 
 from frugal_sorter.files.types import TYPES
 from frugal_sorter.rules.fields import FIELDS
-from frugal_sorter.rules.keys import KEYS
+from frugal_sorter.rules.keys import KEYS, TRASH
 from frugal_sorter.rules.patterns import EXTRAS, PLACEHOLDER_FIELDS
 
 OPERATORS: tuple[tuple[str, str], ...] = (
@@ -87,6 +87,7 @@ def rules() -> str:
     common = ", ".join(f"`{name}`" for name, key in KEYS.items() if key.common)
     endings = ", ".join(f"`{name}`" for name, key in KEYS.items() if key.ending and name not in ("move", "rename"))
     extras = ", ".join(f"`{name}`" for name, key in KEYS.items() if key.extra)
+    trash = [(f"`{name}`", key.meaning, key.default) for name, key in TRASH.items()]
     return f"""\
 {_table(("key", "meaning", "default"), rows)}
 
@@ -101,6 +102,11 @@ the step is then held back. An entry that already is where its rule would put it
 form of its name, is at home. A rule that makes a new name from the old one does so once. Folders that
 rules act in or write into, the folders above them, the rule file and its lists are never entries; an
 entry inside a folder that is itself taken belongs to that folder.
+
+A table `[trash]` keeps the trash small; it is part of every `tidy`. Entries leave it for good, the oldest
+first, from every trash of this account; what the run itself puts there stays.
+
+{_table(("key of `[trash]`", "meaning", "default"), trash)}
 """
 
 

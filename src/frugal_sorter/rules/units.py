@@ -70,6 +70,17 @@ class Duration:
                 return -_LARGEST
         return max(moment_ns - self.seconds * SECOND_NS, -_LARGEST)
 
+    @property
+    def text(self) -> str:
+        """The duration as it may be written, in the largest units that it is whole in."""
+        parts = [f"{self.months} month{'' if self.months == 1 else 's'}"] if self.months else []
+        for unit, seconds in (("day", _DAY_SECONDS), ("hour", 3_600), ("minute", 60), ("second", 1)):
+            if self.seconds and self.seconds % seconds == 0:
+                count = self.seconds // seconds
+                parts.append(f"{count} {unit}{'' if count == 1 else 's'}")
+                break
+        return " ".join(parts) or "0 seconds"
+
     def from_now(self, now_ns: int) -> int:
         """Return the moment this long after another, months by the calendar."""
         if not self.months:

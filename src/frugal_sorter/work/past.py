@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from frugal_sorter.files.record import FileRecord, Identity, Place
 from frugal_sorter.plans.outcomes import Past
-from frugal_sorter.plans.plan import ATTENDING, TAKING, Step
+from frugal_sorter.plans.plan import ATTENDING, TAKING, Step, VerbName
 from frugal_sorter.work.journal import Journal, Pack
 from frugal_sorter.work.mark import Mark, Outcome
 
@@ -99,13 +99,23 @@ def arrival_of(journal: Journal) -> Callable[[FileRecord], int | None]:
     return _Memory(journal).arrived
 
 
-def moved_on(journal: Journal, after: int, folder: str) -> dict[str, int]:
-    """Return by name the first run after another that took an entry away from a folder."""
-    found: dict[str, int] = {}
+def moved_on(journal: Journal, after: int, folder: str) -> dict[str, tuple[int, VerbName]]:
+    """Return by name the first run after another that took an entry away from a folder, and how."""
+    found: dict[str, tuple[int, VerbName]] = {}
     for pack in _touching(journal, "source", folder, "AND packs.run > ? ORDER BY packs.id", after):
         for step, _ in _done(pack):
             if step.verb in TAKING and step.source and step.source.folder == folder:
-                found.setdefault(step.source.name, pack.run)
+                found.setdefault(step.source.name, (pack.run, step.verb))
+    return found
+
+
+def trashed_in(journal: Journal, folder: str) -> dict[str, int]:
+    """Return by name the last run that put an entry into the `files` folder of a trash."""
+    found: dict[str, int] = {}
+    for pack in _touching(journal, "target", folder, "ORDER BY packs.id"):
+        for step, _ in _done(pack):
+            if step.verb == "trash" and step.target and step.target.folder == folder:
+                found[step.target.name] = pack.run
     return found
 
 

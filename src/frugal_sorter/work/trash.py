@@ -21,6 +21,7 @@ from frugal_sorter.work.entry import ends_of, held
 from frugal_sorter.work.leases import writer_of
 from frugal_sorter.work.mark import Job, Mark, NotDone, Outcome
 from frugal_sorter.work.moves import Move
+from frugal_sorter.work.removals import Delete
 from frugal_sorter.work.rename import sync_volume
 
 _WRITE = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
@@ -165,6 +166,27 @@ class Restore:
     def back(self, step: Step, mark: Mark) -> Step:
         source, target, was = ends_of(step)
         return Step(step.id, "trash", step.rule, step.rule_key, target, source, mark.now or was, step.args)
+
+
+class Empty(Delete):
+    """Removes an entry of a trash for good, and then the note of where it was; of an orphan, what there is of it."""
+
+    def do(self, step: Step) -> Mark:
+        mark = super().do(step)
+        self._forget(step)
+        return mark
+
+    def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
+        mark = super().settle(step, note, repair)
+        if mark.outcome == Outcome.DONE and repair:
+            self._forget(step)
+        return mark
+
+    def _forget(self, step: Step) -> None:
+        assert step.source is not None
+        info = _info_place(step.source)
+        with suppress(OSError):
+            os.unlink(info.name, dir_fd=self._job.descriptors.folder(info.folder))
 
 
 def _info_place(target: Place) -> Place:

@@ -13,12 +13,16 @@ from frugal_sorter.files.inside import look_inside
 from frugal_sorter.files.record import Identity, Place, Unknown, is_inside, place_of
 from frugal_sorter.files.status import look_or_none
 from frugal_sorter.files.walk import reason_of
-from frugal_sorter.plans.plan import ATTENDING, MAKING, TAKING, Left, Note, Plan, Step, VerbName
+from frugal_sorter.plans.plan import ATTENDING, FINAL, MAKING, TAKING, Left, Note, Plan, Step, VerbName
 from frugal_sorter.work.descriptors import Descriptors
 from frugal_sorter.work.journal import Journal, Run
 from frugal_sorter.work.mark import Job, Mark, Outcome
 from frugal_sorter.work.past import moved_on
 from frugal_sorter.work.verbs import verbs_for
+
+# What no undo can help.
+GONE = "deleted for good"
+RAN = "a program was run for it, which cannot be taken back"
 
 
 def run_to_undo(journal: Journal, number: int | None) -> Run:
@@ -30,7 +34,8 @@ def run_to_undo(journal: Journal, number: int | None) -> Run:
     if number is not None:
         return journal.run(number)
     for run in reversed(journal.runs()):
-        if run.kind != "undo" and run.undone_by is None and journal.counts(run.id).get(Outcome.DONE):
+        # What left the trash for good cannot be taken back.
+        if run.kind not in ("undo", "empty") and run.undone_by is None and journal.counts(run.id).get(Outcome.DONE):
             return run
     raise UsageError("there is nothing to undo", "`frugal history` lists all runs")
 
@@ -62,7 +67,7 @@ class _UndoPlanner:
         self.texts: dict[tuple[Place, str], str] = {}
         # Where entries are now that will have come back when the turn of a later step comes.
         self.coming: dict[Place, Place] = {}
-        self.left_by: dict[str, dict[str, int]] = {}
+        self.left_by: dict[str, dict[str, tuple[int, VerbName]]] = {}
 
     def plan(self) -> Plan:
         times: list[Step] = []
@@ -123,10 +128,10 @@ class _UndoPlanner:
         return any(is_inside(path, wanted) for path in paths for wanted in self.only)
 
     def _cannot(self, step: Step) -> list[Left]:
-        if step.verb == "delete":
-            return [Left(step.place, step.rule, "deleted for good", True)]
+        if step.verb in FINAL:
+            return [Left(step.place, step.rule, GONE, True)]
         if step.verb == "run":
-            return [Left(step.place, step.rule, "a program was run for it, which cannot be taken back", False)]
+            return [Left(step.place, step.rule, RAN, False)]
         return []
 
     def _checked(self, step: Step, freed: set[Place]) -> list[Step]:
@@ -178,10 +183,13 @@ class _UndoPlanner:
         found = self._look(step.source, step.was)
         if found is None or not found.same_who(step.was):
             later = self._moved_on(step.source)
-            if later is not None and later.undoes == self.run.id:
-                raise _Blocked("")  # an earlier undo of this run took it back already
             if later is not None:
-                raise _Blocked(f"run {later.id} moved it on; undo that one first")
+                number, verb = later
+                if self.journal.run(number).undoes == self.run.id:
+                    raise _Blocked("")  # an earlier undo of this run took it back already
+                if verb in FINAL:
+                    raise _Blocked(f"removed for good by run {number}")
+                raise _Blocked(f"run {number} moved it on; undo that one first")
             if step.verb == "restore" and found is None:
                 raise _Blocked("no longer in the trash; another program has emptied it")
             raise _Blocked("no longer there" if found is None else "another file stands there now")
@@ -189,12 +197,11 @@ class _UndoPlanner:
             self.result.notes.append(Note(f"{step.source.path}: edited since; it goes back as it is now", False))
         return found
 
-    def _moved_on(self, place: Place) -> Run | None:
-        """Return the first later run that took an entry away from a place."""
+    def _moved_on(self, place: Place) -> tuple[int, VerbName] | None:
+        """Return the first later run that took an entry away from a place, and how."""
         if place.folder not in self.left_by:
             self.left_by[place.folder] = moved_on(self.journal, self.run.id, place.folder)
-        number = self.left_by[place.folder].get(place.name)
-        return None if number is None else self.journal.run(number)
+        return self.left_by[place.folder].get(place.name)
 
     def _made_thing(self, step: Step) -> Step:
         assert step.source is not None and step.was is not None

@@ -15,7 +15,7 @@ from frugal_sorter.work.moves import Move
 from frugal_sorter.work.programs import RunProgram
 from frugal_sorter.work.removals import Delete, RemoveMade
 from frugal_sorter.work.times import NoteTimes, RestoreTimes
-from frugal_sorter.work.trash import Restore, Trash
+from frugal_sorter.work.trash import Empty, Restore, Trash
 
 
 def verbs_for(job: Job) -> Mapping[VerbName, Verb]:
@@ -26,6 +26,7 @@ def verbs_for(job: Job) -> Mapping[VerbName, Verb]:
         "trash": Trash(job),
         "restore": Restore(job),
         "delete": Delete(job),
+        "empty": Empty(job),
         "copy": Copy(job),
         "remove-made": RemoveMade(job),
         "link": Link(job),

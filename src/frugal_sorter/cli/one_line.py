@@ -1,0 +1,104 @@
+"""What jobs without a rule file have in common: the folder, the rule that stands for the job, its plan."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import shlex
+import sys
+from collections.abc import Mapping
+
+from frugal_sorter.cli.reading import read_where, require_extras, world_now
+from frugal_sorter.cli.text import shown
+from frugal_sorter.errors import UsageError
+from frugal_sorter.plans.by_rules import Narrow, plan_by_rules
+from frugal_sorter.plans.plan import Kind, Plan
+from frugal_sorter.rules.book import RuleBook
+from frugal_sorter.rules.load import FORMAT
+from frugal_sorter.rules.one_rule import Value, book_of_rule, rule_text
+from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.work.executor import changing
+from frugal_sorter.work.past import arrival_of, past_of
+
+SAID_AS = {
+    "where": "--where", "move": "--into", "other": "--other", "settle": "--settle", "clash": "--clash",
+    "levels": "--levels", "take": "--take", "at_most": "--at-most",
+}  # fmt: skip
+
+
+def folder_named(text: str) -> str:
+    """Return the folder that a person named, resolved.
+
+    Raises:
+        UsageError: there is none; an empty name is not the folder one stands in.
+    """
+    if not text.strip():
+        raise UsageError("(empty): no folder was named", "there is no default folder; name one")
+    path = os.path.realpath(text)
+    if not os.path.lexists(path):
+        raise UsageError(f"{shown(text)}: there is no such folder", "check the path")
+    if not os.path.isdir(path):
+        raise UsageError(f"{shown(text)}: this is not a folder", "name the folder it is in")
+    return path
+
+
+def both_conditions(first: str, where: str | None) -> str:
+    """Return two conditions as one; the second is what a person wrote, and is read by itself first.
+
+    Raises:
+        UsageError: it cannot be read.
+    """
+    if where is not None:
+        read_where(where)
+    parts = [part for part in (first, where) if part]
+    return " and ".join(f"({part})" for part in parts) if len(parts) > 1 else (parts[0] if parts else "everything")
+
+
+def levels_value(args: argparse.Namespace) -> Value:
+    """Return `--levels` as a rule has it."""
+    return "all" if args.levels is None else int(args.levels)
+
+
+def command_line() -> str:
+    """Return the command as it was typed, which stands for the rule file in the history."""
+    return shlex.join(["frugal", *sys.argv[1:]])
+
+
+def print_as_rule(keys: Mapping[str, Value], folder: str) -> int:
+    """Print the job as a rule to paste into a file.
+
+    Raises:
+        UsageError: the name of the folder is no text, which a rule file must be.
+    """
+    try:
+        folder.encode("utf-8")
+    except UnicodeEncodeError:
+        raise UsageError(f"{shown(folder)}: this name cannot stand in a rule file", "use the command itself") from None
+    name = keys["name"]
+    print(f"frugal = {FORMAT}   # once, at the top of the file\n")
+    print(rule_text({"name": name, "in": folder, **{key: value for key, value in keys.items() if key != "name"}}))
+    return 0
+
+
+def book_named(keys: Mapping[str, Value], folder: str) -> RuleBook:
+    """Return the book of the rule that stands for a job.
+
+    Raises:
+        UsageError: what is wrong with it, as it is said on the command line.
+    """
+    book = book_of_rule(keys, folder, SAID_AS, command_line())
+    require_extras(book)
+    return book
+
+
+def plan_of_rule(
+    keys: Mapping[str, Value], folder: str, kind: Kind, at_most: int | None, narrow: Narrow | None = None
+) -> Plan:  # fmt: skip
+    """Plan what a rule that stands for a job would do now.
+
+    What a person types is meant, also where it was taken back before.
+    """
+    book = book_named(keys, folder)
+    with changing(ready_state_folder(), kind) as journal:
+        world = world_now(None, arrival_of(journal))
+        return plan_by_rules(book, world, past_of(journal), True, at_most, kind, narrow or (lambda _plan, _world: None))

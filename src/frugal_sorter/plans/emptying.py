@@ -1,0 +1,151 @@
+"""The planner that keeps a trash small: what leaves it for good, by age, size and a condition."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, replace
+
+from frugal_sorter.files.fingerprint import with_sample
+from frugal_sorter.files.inside import Inside, look_inside
+from frugal_sorter.files.record import FileRecord, Place, Unknown, place_of
+from frugal_sorter.files.status import look_or_none
+from frugal_sorter.files.trash_bins import INFO_SUFFIX, Trashed
+from frugal_sorter.files.types import TYPE_OF_SUFFIX
+from frugal_sorter.plans.for_trash import all_trashed
+from frugal_sorter.plans.plan import Plan, Step
+from frugal_sorter.plans.removals import identity_inside
+from frugal_sorter.rules.fields import Facts, World
+from frugal_sorter.rules.keys import MOST_REMOVALS
+from frugal_sorter.rules.trash_limits import TrashLimits
+from frugal_sorter.rules.units import SECOND_NS
+
+# What steps have in place of the name of a rule.
+RULE = "the trash"
+
+
+@dataclass(frozen=True, slots=True)
+class Weighed:
+    """An entry of a trash with what is known of it.
+
+    Args:
+        trashed: the entry.
+        record: what its status says; None where it is gone.
+        inside: of a folder, what is in it.
+        deleted_ns: when it came to the trash: as its info says, else by the time its inode was changed.
+    """
+
+    trashed: Trashed
+    record: FileRecord | None
+    inside: Inside | Unknown | None
+    deleted_ns: int
+
+    @property
+    def bytes(self) -> int:
+        """Its size; of a folder, all inside."""
+        if isinstance(self.inside, Inside):
+            return self.inside.bytes
+        return self.record.identity.size if self.record is not None and self.inside is None else 0
+
+    @property
+    def files(self) -> int:
+        """How many files it is: those inside a folder count."""
+        return max(self.inside.files, 1) if isinstance(self.inside, Inside) else 1
+
+
+def weigh(one: Trashed) -> Weighed:
+    """Look at an entry of a trash."""
+    try:
+        record = look_or_none(one.place)
+    except OSError:
+        record = None
+    is_folder = record is not None and record.identity.kind == "folder"
+    inside = look_inside(one.place.path) if is_folder else None
+    if one.deleted is not None:
+        deleted_ns = int(one.deleted.timestamp()) * SECOND_NS
+    else:
+        deleted_ns = record.ctime_ns if record is not None else 0
+    return Weighed(one, record, inside, deleted_ns)
+
+
+def leaving(entries: Iterable[Weighed], limits: TrashLimits, world: World, coming: int = 0) -> list[Weighed]:
+    """Return what leaves the trash, the oldest first; orphans stay.
+
+    Args:
+        entries: all that lies there.
+        limits: what is given.
+        world: the moment.
+        coming: bytes that are about to come to the trash; they count, and stay.
+    """
+    entries = list(entries)
+    oldest_first = sorted(
+        (one for one in entries if not one.trashed.orphan and one.record is not None),
+        key=lambda one: (one.deleted_ns, one.trashed.name),
+    )
+    fitting = [one for one in oldest_first if _fits(one, limits, world)]
+    if limits.shrink_to is None:
+        return fitting
+    total = sum(one.bytes for one in entries) + coming
+    going = []
+    for one in fitting:
+        if total <= limits.shrink_to:
+            break
+        total -= one.bytes
+        going.append(one)
+    return going
+
+
+def _fits(one: Weighed, limits: TrashLimits, world: World) -> bool:
+    if one.deleted_ns > limits.keep.before(world.now_ns):
+        return False
+    if limits.older_than is not None and one.deleted_ns >= limits.older_than.before(world.now_ns):
+        return False
+    if limits.where is None:
+        return True
+    assert one.record is not None
+    record = one.record._replace(place=place_of(one.trashed.original or one.trashed.place.path))
+    known = replace(world, arrived=lambda _record: one.deleted_ns)
+    return limits.where.test(Facts(record, "/", TYPE_OF_SUFFIX, known, one.inside)) is True
+
+
+def add_emptying(plan: Plan, entries: Sequence[Weighed]) -> None:
+    """Append to a plan the steps that remove entries of the trash for good.
+
+    Args:
+        plan: the plan.
+        entries: what leaves; of an orphan, whichever half is there.
+    """
+    for one in entries:
+        trashed = one.trashed
+        if trashed.orphan == "info":
+            place = Place(trashed.bin.info, trashed.name + INFO_SUFFIX)
+            record = look_or_none(place)
+        else:
+            place, record = trashed.place, one.record
+        if record is None:
+            continue
+        identity = with_sample(record).identity
+        args: dict[str, object] = {"original": trashed.original} if trashed.original else {}
+        if isinstance(one.inside, Inside):
+            identity = identity_inside(identity, one.inside)
+            args |= {"files": one.files, "bytes": one.bytes}
+        plan.add_group([Step(0, "empty", RULE, "", place, None, identity, args)])
+
+
+def empty_by_rule(plan: Plan, limits: TrashLimits, world: World, at_most: int | None) -> None:
+    """Append to the plan of a rule file what its `[trash]` removes; what the plan itself puts there stays.
+
+    Args:
+        plan: all else that is to be done.
+        limits: of the rule file.
+        world: the moment.
+        at_most: how much may leave, whatever the file says.
+    """
+    found, notes = all_trashed()
+    coming = sum(step.bytes for step in plan.asked if step.verb == "trash")
+    plan.rules.append(RULE)
+    plan.notes += notes
+    most = limits.at_most if at_most is None else at_most
+    plan.ceilings[RULE] = MOST_REMOVALS if most is None else most
+    add_emptying(plan, leaving(map(weigh, found), limits, world, coming))
+    if any(step.rule == RULE for step in plan.asked):
+        plan.matched.add(RULE)

@@ -1,0 +1,49 @@
+"""What keeps a trash small: limits by age, size and a condition, as a rule file or a command gives them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from frugal_sorter.rules.condition import Node
+from frugal_sorter.rules.mistakes import Wrong
+from frugal_sorter.rules.units import Duration
+
+# Dearer facts would be read from where an entry was, not from where it lies.
+_DEAREST = 5
+_NO_TIME = Duration(0, 0)
+# What a rule file leaves in the trash unless it says otherwise: it is what an undo needs.
+WEEK = Duration(0, 7 * 86_400)
+
+
+@dataclass(frozen=True, slots=True)
+class TrashLimits:
+    """What leaves the trash for good: what fits all that is given, the oldest first.
+
+    Args:
+        older_than: only what lies in the trash for longer.
+        shrink_to: only as much as is needed for all that lies in the trash to have no more bytes than this.
+        where: only what a condition is true of, asked of the place and name that an entry had.
+        keep: nothing that came to the trash within this time.
+        at_most: with more files than this nothing leaves; None where that is not said.
+    """
+
+    older_than: Duration | None = None
+    shrink_to: int | None = None
+    where: Node | None = None
+    keep: Duration = _NO_TIME
+    at_most: int | None = None
+
+
+def refuse_dear(node: Node) -> Node:
+    """Return a condition that can be asked of the trash.
+
+    Raises:
+        Wrong: it asks what would have to be read from the file itself.
+    """
+    for leaf in node.leaves():
+        if leaf.on.cost > _DEAREST:
+            raise Wrong(
+                f"`{leaf.on.name}` cannot be asked of what lies in the trash",
+                "names, types, sizes, dates and owners can",
+            )
+    return node

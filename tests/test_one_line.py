@@ -1,0 +1,347 @@
+"""Jobs in one line: `frugal sort` and `frugal purge`, by the built program and by their planners."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+
+from frugal_sorter.cli.one_line import both_conditions, plan_of_rule
+from frugal_sorter.errors import UsageError
+from frugal_sorter.plans.purge import Purge, freed_by
+from frugal_sorter.rules.load import read_rules
+from frugal_sorter.rules.one_rule import book_of_rule, rule_text
+from frugal_sorter.rules.units import parse_duration
+from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.work.executor import changing, execute
+from tests.conftest import Frugal
+from tests.support import contents, put, snapshot, trash_of
+
+DAY_NS = 86_400 * 1_000_000_000
+
+
+def aged(path: Path, days: float, body: str = "clay") -> Path:
+    """Write a file that was last written and opened some days before this moment."""
+    return put(path, body, days, time.time_ns())
+
+
+def names(folder: Path) -> set[str]:
+    """Return the paths of the files below a folder."""
+    return {str(path.relative_to(folder)) for path in folder.rglob("*") if path.is_file()}
+
+
+@pytest.fixture
+def intake(folder: Path) -> Path:
+    for name, days in (
+        ("a.jpg", 1), ("b.JPG", 40), ("c.pdf", 400), ("README", 3), (".hidden.jpg", 5), ("sub/d.jpg", 90),
+    ):  # fmt: skip
+        aged(folder / "Intake" / name, days, name)
+    return folder / "Intake"
+
+
+@pytest.mark.parametrize(
+    ("options", "expected"),
+    [
+        (("{type}",), {"image/a.jpg", "image/b.JPG", "document/c.pdf", "other/README", ".hidden.jpg", "sub/d.jpg"}),
+        (("{ext} files", "--other", "Rest"), {"jpg files/a.jpg", "jpg files/b.JPG", "pdf files/c.pdf", "Rest/README", ".hidden.jpg", "sub/d.jpg"}),
+        (("{type}", "--where", "ext is jpg"), {"image/a.jpg", "image/b.JPG", "c.pdf", "README", ".hidden.jpg", "sub/d.jpg"}),
+        (("{type}", "--levels", "all", "--prune"), {"image/a.jpg", "image/b.JPG", "image/d.jpg", "document/c.pdf", "other/README", ".hidden.jpg"}),
+        (("{type}", "--hidden", "--where", "type is image"), {"image/a.jpg", "image/b.JPG", "image/.hidden.jpg", "c.pdf", "README", "sub/d.jpg"}),
+        (("{initial}", "--settle", "10 days"), {"a.jpg", "B/b.JPG", "C/c.pdf", "README", ".hidden.jpg", "sub/d.jpg"}),
+        (("{sizeband}",), {"up to 100 KB/a.jpg", "up to 100 KB/b.JPG", "up to 100 KB/c.pdf", "up to 100 KB/README", ".hidden.jpg", "sub/d.jpg"}),
+    ],
+)  # fmt: skip
+def test_sort_does_what_its_options_say_and_undo_takes_it_back(
+    intake: Path, frugal: Frugal, options: tuple[str, ...], expected: set[str]
+) -> None:
+    before = snapshot(intake)
+    said = frugal("sort", "Intake", "--into", *options, "--yes").stdout
+    assert names(intake) == expected and "frugal undo 1" in said
+    assert (intake / "sub").exists() == ("sub/d.jpg" in expected)
+    frugal("undo", "--yes")
+    assert snapshot(intake) == before
+
+
+def test_a_name_that_is_taken_is_numbered_or_skipped_as_asked(intake: Path, frugal: Frugal) -> None:
+    put(intake / "image/a.jpg", "another")
+    assert (
+        "1 file: "
+        in frugal("sort", "Intake", "--into", "{type}", "--where", "name is 'a.jpg'", "--clash", "skip").stdout
+    )
+    frugal("sort", "Intake", "--into", "{type}", "--yes")
+    assert (intake / "image/a_2.jpg").read_text() == "a.jpg" and (intake / "image/a.jpg").read_text() == "another"
+
+
+def test_a_folder_that_was_sorted_is_sorted_anew_by_another_template(intake: Path, frugal: Frugal) -> None:
+    held = contents(intake)
+    frugal("sort", "Intake", "--into", "{type}", "--yes")
+    frugal("sort", "Intake", "--into", "{ext}", "--other", "none", "--levels", "all", "--prune", "--yes")
+    assert names(intake) == {"jpg/a.jpg", "jpg/b.JPG", "jpg/d.jpg", "pdf/c.pdf", "none/README", ".hidden.jpg"}
+    assert contents(intake) == held and not (intake / "image").exists()
+    again = frugal("sort", "Intake", "--into", "{ext}", "--other", "none", "--levels", "all", "--prune").stdout
+    assert "Nothing to sort" in again
+    # What was taken back is done again when a person asks for it.
+    frugal("undo", "--yes")
+    assert "jpg/a.jpg" in frugal("sort", "Intake", "--into", "{ext}", "--levels", "all", "--yes", code=1).stdout
+
+
+def test_a_sort_lists_how_much_goes_where_and_all_of_it_when_asked(intake: Path, frugal: Frugal) -> None:
+    short = frugal("sort", "Intake", "--into", "{type}", code=3)
+    assert "image (new)" in short.stdout and "add --yes" in short.stderr and (intake / "a.jpg").exists()
+    assert "4 files" in frugal("sort", "Intake", "--into", "{type}", "--list-all", code=3).stdout
+
+
+@pytest.mark.parametrize("folder_name", ["Intake", "Glaze 'quoted' \"tests\"", "back\\slash"])
+def test_as_rule_prints_a_rule_that_does_the_same(folder: Path, frugal: Frugal, folder_name: str) -> None:
+    aged(folder / folder_name / "kiln's.log", 50)
+    into = "Kiln's {modified:%Y}"
+    printed = frugal("sort", folder_name, "--into", into, "--where", "name has 'kiln''s'", "--levels", "2", "--clash", "same",
+                     "--settle", "1h", "--other", "x", "--prune", "--hidden", "--as-rule").stdout  # fmt: skip
+    (rule,) = read_rules(printed.encode(), folder / "rules.toml").rules
+    assert rule.folders == (str(folder / folder_name),) and (rule.levels, rule.clash, rule.prune, rule.hidden) == (
+        2,
+        "same",
+        True,
+        True,
+    )
+    (folder / "rules.toml").write_text(printed)
+    frugal("tidy", "rules.toml", "--yes")
+    by_rule = names(folder / folder_name)
+    frugal("undo", "--yes")
+    frugal("sort", folder_name, "--into", into, "--yes")
+    assert names(folder / folder_name) == by_rule == {next(iter(by_rule))} and "Kiln's" in next(iter(by_rule))
+
+
+@pytest.mark.parametrize(
+    ("words", "why"),
+    [
+        (("sort", "Intake", "--into", "{typo}"), "--into: there is no placeholder {typo}; did you mean `type`?"),
+        (("sort", "Intake", "--into", "{type}", "--where", "size >"), "--where: the condition ends too early"),
+        (("sort", "Intake", "--into", "{type}", "--settle", "soon"), '--settle: "soon" is not a duration'),
+        (("sort", "", "--into", "{type}"), "(empty): no folder was named; there is no default folder"),
+        (("sort", "Missing", "--into", "{type}"), "Missing: there is no such folder"),
+        (("sort", "Intake"), "required: --into"),
+        (("purge", "Intake"), "required: --older-than"),
+        (("purge", "", "--older-than", "1d"), "(empty): no folder was named"),
+        (("purge", "Intake/c.pdf", "--older-than", "1d"), "this is not a folder"),
+        (("purge", "Intake", "--older-than", "5m"), "say minutes or months"),
+        (("purge", "Intake", "--older-than", "1d", "--until-free", "20GB"), "the trash frees nothing; add --permanent"),
+        (("purge", "Intake", "--older-than", "1d", "--until-free", "20", "--permanent"), "has no unit"),
+        (("purge", "Intake", "--older-than", "1d", "--keep-newest", "0"), "say 1, 2, ..."),
+        (("purge", "Intake", "--older-than", "1d", "--keep-newest", "2", "--as-rule"), "a rule has no --keep-newest"),
+        (("purge", "Intake", "--older-than", "1d", "--where", "colour is red"), "--where: "),
+        (("purge", "Intake", "--older-than", "1d", "--take", "items", "--levels", "2"), "--take: items are the top level"),
+    ],
+)  # fmt: skip
+def test_bad_input_gets_one_line_and_changes_nothing(
+    intake: Path, frugal: Frugal, words: tuple[str, ...], why: str
+) -> None:
+    before = snapshot(intake)
+    said = frugal(*words, code=2).stderr
+    assert why in said and said.count("\n") == 1 and snapshot(intake) == before
+
+
+@pytest.mark.parametrize(
+    ("options", "gone"),
+    [
+        (("30d",), {"b.JPG", "c.pdf"}),
+        (("1 month",), {"b.JPG", "c.pdf"}),
+        (("36h",), {"b.JPG", "c.pdf", "README"}),
+        (("2d", "--hidden"), {"b.JPG", "c.pdf", "README", ".hidden.jpg"}),
+        (("30d", "--levels", "all"), {"b.JPG", "c.pdf", "sub/d.jpg"}),
+        (("30d", "--where", "type is image"), {"b.JPG"}),
+        (("2d", "--keep-newest", "2"), {"b.JPG", "c.pdf"}),
+        (("2d", "--keep-newest", "3"), {"c.pdf"}),
+        (("2d", "--keep-newest", "9"), set()),
+        (("30d", "--take", "folders"), {"sub/d.jpg"}),
+        (("30d", "--take", "items"), {"b.JPG", "c.pdf", "sub/d.jpg"}),
+    ],
+)
+@pytest.mark.parametrize("permanent", [False, True])
+def test_purge_takes_what_its_options_say(
+    intake: Path, frugal: Frugal, own_home: Path, options: tuple[str, ...], gone: set[str], permanent: bool
+) -> None:
+    before, held = names(intake), snapshot(intake)
+    (intake / "c.pdf").chmod(0o444)
+    more = ("--permanent",) if permanent else ()
+    said = frugal("purge", "Intake", "--older-than", *options, "--by", "modified", *more, "--yes").stdout
+    assert before - names(intake) == gone
+    assert not gone or f"in {intake}" in said or "Purge in" in said
+    if permanent:
+        assert not trash_of(own_home) and ("That cannot be taken back." in said or not gone)
+        return
+    assert {Path(path).name for path in trash_of(own_home).values()} == {
+        name.split("/")[0 if "--take" in options else -1] for name in gone
+    }
+    if gone:
+        frugal("undo", "--yes")
+        (intake / "c.pdf").chmod(0o644)
+        assert {path: seen.digest for path, seen in snapshot(intake).items()} == {
+            path: seen.digest for path, seen in held.items()
+        }
+
+
+@pytest.mark.parametrize("by", ["latest", "created", "arrived", "opened"])
+def test_the_date_that_decides_can_be_chosen(intake: Path, frugal: Frugal, by: str) -> None:
+    # All files were made and came here just now, whatever their contents say.
+    fresh = frugal("purge", "Intake", "--older-than", "2 days", "--by", by, "--yes").stdout
+    assert ("3 entries put into the trash" in fresh) == (by == "opened")
+    time.sleep(1.1)
+    assert "into the trash" in frugal("purge", "Intake", "--older-than", "1s", "--by", by, "--hidden", "--yes").stdout
+
+
+def test_the_list_before_the_question_says_what_a_person_must_know(folder: Path, frugal: Frugal) -> None:
+    for number in range(40):
+        aged(folder / f"Intake/scratch {number:02}.tmp", 31 + number, "x" * (number * 10))
+    aged(folder / "Intake/new.tmp", 1)
+    said = frugal("purge", "Intake", "--older-than", "30d", "--by", "modified", code=3).stdout
+    lines = said.splitlines()
+    assert lines[0] == f"Purge in {folder / 'Intake'}" and "40 files, 7.8 kB, to the trash" in said
+    assert "scratch 39.tmp" in next(line for line in lines if line.startswith("  oldest"))
+    assert "scratch 00.tmp" in next(line for line in lines if line.startswith("  newest"))
+    assert "and 30 more between these" in said and "1 file that are younger" in said.replace(
+        "1 file that is", "1 file that are"
+    )
+    everything = frugal("purge", "Intake", "--older-than", "30d", "--by", "modified", "--list-all", code=3).stdout
+    assert all(f"scratch {number:02}.tmp" in everything for number in range(40))
+    assert len(names(folder / "Intake")) == 41
+
+
+def test_the_catastrophic_is_refused(folder: Path, own_home: Path, frugal: Frugal) -> None:
+    aged(own_home / "letter.txt", 100)
+    assert (
+        "is a home folder, where nothing is purged"
+        in frugal("purge", own_home, "--older-than", "1d", "--yes", code=3).stderr
+    )
+    assert "system folder" in frugal("purge", "/usr/share", "--older-than", "1d", "--yes", code=3).stderr
+    for number in range(1_001):
+        aged(folder / f"Intake/{number}.tmp", 100)
+    said = frugal("purge", "Intake", "--older-than", "30d", "--by", "modified", "--yes", code=3).stdout
+    assert "it would take away 1,001 files, and 1,000 are allowed; if that is right, --at-most 1001 allows it" in said
+    assert len(names(folder / "Intake")) == 1_001
+    frugal("purge", "Intake", "--older-than", "30d", "--by", "modified", "--at-most", "1001", "--yes")
+    assert not names(folder / "Intake") and (own_home / "letter.txt").exists()
+
+
+def test_empty_subfolders_go_too_when_asked(intake: Path, frugal: Frugal) -> None:
+    words = ("purge", "Intake", "--older-than", "30d", "--by", "modified", "--levels", "all", "--prune")
+    assert "1 folder left empty by this, removed" in frugal(*words, code=3).stdout
+    frugal(*words, "--yes")
+    assert not (intake / "sub").exists()
+    frugal("undo", "--yes")
+    assert (intake / "sub/d.jpg").exists()
+
+
+def test_a_file_that_a_program_has_open_is_kept_and_named(intake: Path, frugal: Frugal) -> None:
+    held = [(intake / "b.JPG").open(), (intake / "sub/d.jpg").open()]
+    try:
+        said = frugal("purge", "Intake", "--older-than", "30d", "--by", "modified", "--take", "items", "--yes").stdout
+        assert "2 files: open in" in said and f"process {os.getpid()}" in said and "  b.JPG" in said and "  sub" in said
+        assert (intake / "b.JPG").exists() and (intake / "sub/d.jpg").exists() and not (intake / "c.pdf").exists()
+    finally:
+        for file in held:
+            file.close()
+
+
+def test_until_so_much_is_free_the_oldest_go_first(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    for number in range(6):
+        aged(folder / f"Intake/{number}.bak", 100 - number, "x" * 40_000)
+    os.link(folder / "Intake/0.bak", folder / "further name")
+    each = freed_by(str(folder / "Intake/1.bak"))
+    assert (
+        each >= 40_000 and freed_by(str(folder / "Intake/0.bak")) == 0 and freed_by(str(folder / "Intake")) >= 5 * each
+    )
+    monkeypatch.setattr("frugal_sorter.plans.purge.free_bytes", lambda _: 1_000_000)
+    for wanted, going, problem in (
+        (500_000, "", False),
+        (1_000_001, "01", False),
+        (1_000_000 + 2 * each, "012", False),
+        (9_000_000, "012345", True),
+    ):
+        purge = Purge(str(folder / "Intake"), "modified", parse_duration("30d"), 0, wanted)
+        plan = plan_of_rule(
+            {"name": "p", "where": purge.where, "delete": True}, str(folder / "Intake"), "purge", None, purge.narrow
+        )
+        assert "".join(sorted(step.place.name[0] for step in plan.asked)) == going
+        assert plan.has_problem == problem
+
+
+def test_nothing_young_and_nothing_open_goes_while_a_program_writes(folder: Path) -> None:
+    """A thousand rounds: a program writes young files and holds old ones open, a purge takes old ones away."""
+    intake = folder / "Intake"
+    intake.mkdir()
+    writer = f"""
+import os, sys, time
+os.chdir({str(intake)!r})
+held = [open(f"held {{number}}.tmp", "a") for number in range(3)]
+for file in held:
+    os.utime(file.name, (1, 1))
+print("ready", flush=True)
+for number in range(10 ** 9):
+    with open(f"young {{number % 50}}.tmp", "w") as file:
+        file.write(str(number))
+    if number % 20 == 0:
+        file = open("comes and goes.tmp", "a"); os.utime("comes and goes.tmp", (1, 1)); time.sleep(0.002); os.utime("comes and goes.tmp"); file.close()
+"""
+    lost = 0
+    with subprocess.Popen([sys.executable, "-c", writer], stdout=subprocess.PIPE) as program:
+        assert program.stdout is not None
+        program.stdout.readline()
+        try:
+            time.sleep(0.5)
+            purge = Purge(str(intake), "modified", parse_duration("1 day"))
+            keys: dict[str, str | int | bool] = {"name": "p", "where": purge.where, "delete": True}
+            for number in range(1_000):
+                aged(intake / f"old {number}.tmp", 30)
+                plan = plan_of_rule(keys, str(intake), "purge", None, purge.narrow)
+                with changing(ready_state_folder(), "test") as journal:
+                    execute(plan, journal, lambda _step, _mark: None)
+                there = set(os.listdir(intake))
+                assert f"old {number}.tmp" not in there
+                assert {f"held {one}.tmp" for one in range(3)} <= there and "comes and goes.tmp" in there
+                lost += 50 - sum(name.startswith("young") for name in there)
+        finally:
+            program.kill()
+    assert lost == 0
+
+
+def test_a_rule_as_text_holds_every_text_and_names_the_option_of_a_mistake(folder: Path) -> None:
+    keys = {"name": 'it\'s "so" \\ far', "where": "name has 'é\"'", "move": "x", "levels": "all", "hidden": True}
+    (rule,) = book_of_rule(keys, str(folder), {}, "here").rules
+    assert (rule.name, rule.where_text, rule.levels, rule.hidden, rule.folders) == (
+        keys["name"], keys["where"], None, True, (str(folder),),
+    )  # fmt: skip
+    assert rule_text({"name": "a", "at_most": 3, "trash": True}) == '[[rule]]\nname = "a"\nat_most = 3\ntrash = true'
+    with pytest.raises(UsageError, match="--into: there is no placeholder"):
+        book_of_rule({"name": "a", "where": "everything", "move": "{nope}"}, str(folder), {"move": "--into"}, "here")
+
+
+def test_two_conditions_are_both_asked_whatever_their_words() -> None:
+    assert both_conditions("size > 1 B", "name has a or name has b") == "(size > 1 B) and (name has a or name has b)"
+    assert (both_conditions("", None), both_conditions("", "empty"), both_conditions("empty", None)) == (
+        "everything",
+        "empty",
+        "empty",
+    )
+    with pytest.raises(UsageError, match="--where"):
+        both_conditions("", "size > 1 B) or (everything")
+
+
+@pytest.mark.parametrize(
+    ("text", "written"),
+    [
+        ("30d", "30 days"),
+        ("36h", "36 hours"),
+        ("1 month 2h", "1 month 2 hours"),
+        ("90s", "90 seconds"),
+        ("2 years", "24 months"),
+        ("1d 1s", "86401 seconds"),
+    ],
+)
+def test_a_duration_is_written_as_it_can_be_read(text: str, written: str) -> None:
+    duration = parse_duration(text)
+    assert duration.text == written and parse_duration(written) == duration
