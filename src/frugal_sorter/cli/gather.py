@@ -63,9 +63,9 @@ def run(args: argparse.Namespace) -> int:
         screen.line(f"Nothing to {'move' if args.move else 'copy'}.")
         return 3 if plan.refused else 1 if gathering.missed or plan.has_problem else 0
     screen.line()
-    what = "files are moved" if args.move else "files are copied"
     size = size_text(sum(step.bytes for step in plan.asked))
-    question = f"{count_text(len(plan.asked), 'file is' + what[9:], what)}, {size}, to {shown(target)}, as {account()}?"
+    what = f"{'Move' if args.move else 'Copy'} {count_text(len(plan.asked), 'file')}, {size}"
+    question = f"{what}, to {shown(target)}, as {account()}?"
     if not confirm(screen, question, args.yes):
         screen.line("Nothing was changed.")
         return 3

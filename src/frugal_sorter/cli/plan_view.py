@@ -157,7 +157,7 @@ class PlanView:
         self.screen.line(f"  {count_text(len(lefts), 'file')}: {shown(reason)}", style="yellow" if problem else "")
         most = len(lefts) if problem or len(lefts) <= _SAMPLE + 1 else _SAMPLE
         for left in lefts[:most]:
-            rule = f"  ({shown(left.rule)})" if left.rule else ""
+            rule = f"  ({shown(left.rule)})" if left.rule and len(self.plan.rules) != 1 else ""
             self.screen.line(f"    {below(left.place.path, self.base)}{rule}")
         if most < len(lefts):
             self.screen.line(f"    and {len(lefts) - most:,} more (--format json lists all)")

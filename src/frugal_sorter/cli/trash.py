@@ -90,7 +90,7 @@ def _list(entries: list[Weighed], notes: list[Note]) -> int:
         deleted = moment_text(one.deleted_ns) if trashed.deleted else "unknown"
         where = shown(trashed.original or trashed.name)
         where = f"{where} {_ORPHANS[trashed.orphan]}" if trashed.orphan else where
-        age = ago_text(one.deleted_ns, now_ns()) if one.deleted_ns else ""
+        age = ago_text(one.deleted_ns, now_ns()) if trashed.deleted else ""
         rows.append([deleted, age, size_text(one.bytes), where, shown(trashed.name)])
     screen.table(
         [("deleted", "left"), ("age", "left"), ("size", "right"), ("where it was", "left"), ("id", "left")], rows,

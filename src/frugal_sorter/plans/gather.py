@@ -113,7 +113,7 @@ class _Tree:
         same_name = [paths[0] for folded, paths in known.items() if folded.rpartition("/")[2] == name]
         if same_name:
             return min(same_name, key=len)
-        close = difflib.get_close_matches(wanted, known, n=1, cutoff=0.7)
+        close = difflib.get_close_matches(wanted, known, n=1, cutoff=0.8)
         return known[close[0]][0] if close else ""
 
     def _by_fold(self) -> dict[str, list[str]]:
