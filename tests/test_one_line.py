@@ -310,7 +310,13 @@ for number in range(10 ** 9):
 
 
 def test_a_rule_as_text_holds_every_text_and_names_the_option_of_a_mistake(folder: Path) -> None:
-    keys: dict[str, str | int | bool] = {"name": 'it\'s "so" \\ far', "where": "name has 'é\"'", "move": "x", "levels": "all", "hidden": True}
+    keys: dict[str, str | int | bool] = {
+        "name": 'it\'s "so" \\ far',
+        "where": "name has 'é\"'",
+        "move": "x",
+        "levels": "all",
+        "hidden": True,
+    }
     (rule,) = book_of_rule(keys, str(folder), {}, "here").rules
     assert (rule.name, rule.where_text, rule.levels, rule.hidden, rule.folders) == (
         keys["name"], keys["where"], None, True, (str(folder),),

@@ -33,8 +33,8 @@ def test_only_work_changes_files() -> None:
     for path in (ROOT / "src/frugal_sorter").rglob("*.py"):
         package = path.relative_to(ROOT / "src/frugal_sorter").parts[0]
         if package not in ("work", "demo"):
-            # The room that is kept for a full disk is the tool's own.
-            text = "" if path.name == "reserve.py" else path.read_text()
+            # The room that is kept for a full disk, and the sums that runs keep, are the tool's own.
+            text = "" if path.name in ("reserve.py", "totals.py") else path.read_text()
             assert not [word for word in changing if word in text], path
 
 

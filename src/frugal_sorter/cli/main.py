@@ -18,6 +18,7 @@ COMMANDS = {
     "sort": "sort a folder into subfolders by type, name or date, without a rule file",
     "purge": "take away what is older than an age, without a rule file",
     "gather": "copy or move the files that a list names",
+    "duplicates": "files with the same contents, and names that only look like copies",
     "history": "what was done: all runs, or the steps of one",
     "undo": "take a run back",
     "trash": "what lies in the trash; bring something back, or empty some of it",

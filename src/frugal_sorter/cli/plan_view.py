@@ -10,10 +10,18 @@ from frugal_sorter.cli.screen import Screen
 from frugal_sorter.cli.text import below, common_base, count_text, iso_text, shown
 from frugal_sorter.cli.words import WORDS, will_text
 from frugal_sorter.files.record import Place
-from frugal_sorter.plans.plan import ATTENDING, FINAL, TAKING_BACK, Kind, Left, Plan, Step
+from frugal_sorter.plans.plan import ATTENDING, FINAL, TAKING_BACK, Kind, Left, Plan, Step, VerbName
 from frugal_sorter.work.mark import Mark, Outcome
 
 _SAMPLE = 5
+# What is done to entries that stay where they are.
+_IN_PLACE: dict[VerbName, str] = {
+    "set-attribute": "tags and comments",
+    "run": "programs",
+    "remove-made": "made by the run, removed",
+    "hard-link": "replaced by hard links",
+    "own-file": "made files of their own again",
+}
 # Files that a plan has nothing to do with, and why.
 _UNCLAIMED: dict[Kind, str] = {
     "tidy": "that no rule asks for",
@@ -80,9 +88,8 @@ class PlanView:
             self.screen.parts((f"  {source}: deleted for good", "bold red"))
         elif step.verb == "empty":
             self.screen.parts(("  in the trash: removed for good", "bold red"))
-        elif step.verb in ("set-attribute", "run", "remove-made"):
-            word = {"set-attribute": "tags and comments", "run": "programs", "remove-made": "made by the run, removed"}
-            self.screen.parts((f"  {source}: {word[step.verb]}", "cyan"))
+        elif step.verb in _IN_PLACE:
+            self.screen.parts((f"  {source}: {_IN_PLACE[step.verb]}", "cyan"))
         elif step.target is not None and step.target.folder == step.place.folder and step.verb == "move":
             self.screen.line(f"  {source}: renamed")
         elif step.target is not None:
@@ -111,7 +118,7 @@ class PlanView:
             note = " ".join(map(shown, step.args["command"]))
         elif step.verb == "unpack":
             note = f"into the new folder {shown(step.target.name if step.target else '')}; itself to the trash"
-        elif step.verb == "trash" and step.witness is not None:
+        elif step.witness is not None:
             note = f"the same as {below(step.witness.place.path, self.base)}"
         elif step.verb != "trash" and step.target is not None and step.target.name != step.place.name:
             note = f"as {shown(step.target.name)}"
@@ -216,7 +223,7 @@ def step_text(step: Step, base: str) -> str:
         return f"{path}: {' '.join(map(shown, step.args['command']))}"
     if step.verb == "pack":
         return f"{path}, from {count_text(len(step.args['members']), 'entry', 'entries')}"
-    if step.source is None or step.target is None or step.verb == "trash":
+    if step.source is None or step.target is None or step.verb in ("trash", "hard-link", "own-file"):
         return path
     source = "the trash" if step.verb == "restore" else path
     return f"{source} → {below(step.target.path, base)}"

@@ -80,6 +80,18 @@ class Screen:
         """Tell whether there is a person to answer."""
         return sys.stdin is not None and sys.stdin.isatty()
 
+    def choose(self, question: str, answers: Sequence[str], default: str) -> str:
+        """Ask until one of some answers is given; an empty line is the default, the end of the input the last one."""
+        while True:
+            sys.stdout.flush()
+            print(f"{question}: ", end="", file=sys.stderr, flush=True)
+            line = sys.stdin.readline()
+            answer = line.strip().lower() or default
+            if not line:
+                return answers[-1]
+            if answer in answers:
+                return answer
+
     def ask(self, question: str) -> bool:
         """Ask a question and return whether the answer is a clear yes."""
         sys.stdout.flush()

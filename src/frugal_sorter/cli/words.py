@@ -34,6 +34,8 @@ WORDS: Mapping[VerbName, Words] = {
     "copy": Words("copy {}", "copied", "{} copied"),
     "remove-made": Words("remove {} that the run made", "removed", "{} removed that the run had made"),
     "link": Words("link to {}", "linked", "{} linked to"),
+    "hard-link": Words("replace {} by hard links", "linked", "{} replaced by hard links"),
+    "own-file": Words("make {} of their own again", "separate", "{} made of their own again"),
     "pack": Words("pack into {}", "packed", "{} written"),
     "unpack": Words("unpack {}", "unpacked", "{} unpacked"),
     "set-attribute": Words("tag or comment {}", "tagged", "{} tagged or commented"),
@@ -41,7 +43,7 @@ WORDS: Mapping[VerbName, Words] = {
 }
 _LAST: tuple[VerbName, ...] = ("trash", "delete", "empty")
 # Those that are told with their size; the rest is not about bytes.
-_SIZED = frozenset({"move", "move-across", "trash", "restore", "delete", "empty", "copy", "unpack"})
+_SIZED = frozenset({"move", "move-across", "trash", "restore", "delete", "empty", "copy", "hard-link", "unpack"})
 
 
 def amount_text(steps: Iterable[Step], verb: VerbName) -> str:

@@ -19,6 +19,7 @@ _STATX_BASIC_STATS = 0x7FF
 _STATX_BTIME = 0x800
 _ENCODING = sys.getfilesystemencoding()
 # struct statx of statx(2), up to stx_dev_minor.
+_BIRTH = struct.Struct("=qI")
 _LAYOUT = struct.Struct("=IIQIIIH2xQQQQ" + "qi4x" * 4 + "IIII")
 
 
@@ -57,7 +58,7 @@ _Look = Callable[[Place, int | None], FileRecord]
 _IsAs = Callable[[str, int, Identity], bool]
 
 
-def _with_statx() -> tuple[_Look, _IsAs] | None:
+def _with_statx() -> tuple[_Look, _IsAs, Callable[[str], int]] | None:
     if not sys.platform.startswith("linux"):
         return None
     call = getattr(ctypes.CDLL(None, use_errno=True), "statx", None)
@@ -110,14 +111,34 @@ def _with_statx() -> tuple[_Look, _IsAs] | None:
             and born_ns == was.born_ns and stat.S_ISREG(mode) and os.makedev(major, minor) == was.dev
         )  # fmt: skip
 
-    return look, is_as
+    births = ctypes.create_string_buffer(256)
+
+    def birth(path: str) -> int:
+        if call(-100, path.encode(_ENCODING, "surrogateescape"), _AT_SYMLINK_NOFOLLOW, _STATX_BTIME, births) != 0:
+            return -1
+        seconds, nanoseconds = _BIRTH.unpack_from(births, 80)
+        return int(seconds) * 1_000_000_000 + int(nanoseconds)
+
+    return look, is_as, birth
 
 
 def _is_as(name: str, dir_fd: int, was: Identity) -> bool:
     return _by_lstat(Place("", name), dir_fd).identity == was
 
 
-_look, _is_same_file = _with_statx() or (_by_lstat, _is_as)
+def _birth(path: str) -> int:
+    try:
+        return _by_lstat(Place("", path), None).identity.born_ns or 0
+    except OSError:
+        return -1
+
+
+_look, _is_same_file, _birth_ns = _with_statx() or (_by_lstat, _is_as, _birth)
+
+
+def birth_ns(path: str) -> int:
+    """Return when an entry came into being, in ns since the epoch; 0 where that is not kept, -1 where it is gone."""
+    return _birth_ns(path)
 
 
 def is_same_file(name: str, dir_fd: int, was: Identity) -> bool:

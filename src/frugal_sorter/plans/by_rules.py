@@ -118,6 +118,7 @@ class _Planner:
         for hit in sorted(self.found.hits, key=lambda hit: (hit.place.folder.split("/"), hit.place.name)):
             self._hit(hit)
         self.outcomes.finish_packs()
+        self.outcomes.finish_duplicates()
         folders = self.outcomes.folders
         keep_targets_in_place(self.result)
         keep_apart(self.result)

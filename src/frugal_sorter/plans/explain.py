@@ -94,6 +94,8 @@ def _target(book: RuleBook, rule: Rule, facts: Facts) -> str:
     words = {"leave": "left where it is", "trash": "to the trash", "delete": "deleted for good"}
     if rule.ending is None:
         return "goes on to the next rule, with its extras"
+    if rule.duplicates is not None:
+        return f"where others hold the same one stays, the rest: {rule.duplicates.do}"
     if rule.ending in words:
         return words[rule.ending]
     target = rule.pack or rule.unpack

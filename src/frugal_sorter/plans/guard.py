@@ -16,7 +16,7 @@ from frugal_sorter.state.folders import state_folder
 # The steps that a planner of rules makes.
 _PLANNED: frozenset[VerbName] = frozenset({
     "move", "move-across", "trash", "delete", "copy", "link", "pack", "unpack", "set-attribute", "run", "make-folder",
-    "remove-folder", "empty",
+    "remove-folder", "empty", "hard-link",
 })  # fmt: skip
 # With all that is below them.
 _SYSTEM_TREES = (

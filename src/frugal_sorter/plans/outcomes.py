@@ -14,8 +14,10 @@ from frugal_sorter.files.record import COARSEST_TIME_NS, FileRecord, Identity, P
 from frugal_sorter.files.status import look_or_none
 from frugal_sorter.files.volumes import volume_of
 from frugal_sorter.files.walk import reason_of
+from frugal_sorter.plans.by_content import ContentSearch
 from frugal_sorter.plans.clash import Clashes, Discard, Room, is_numbered_form
-from frugal_sorter.plans.plan import Left, Plan, Step, Witness
+from frugal_sorter.plans.duplicates import Removing, add_removals, choose
+from frugal_sorter.plans.plan import Left, Note, Plan, Step, Witness
 from frugal_sorter.plans.removals import Removals
 from frugal_sorter.plans.targets import TargetFolders
 from frugal_sorter.rules.book import REMOVALS, Rule, RuleBook
@@ -23,6 +25,7 @@ from frugal_sorter.rules.condition import captures_of
 from frugal_sorter.rules.fields import FIELDS, Facts, World
 from frugal_sorter.rules.patterns import Filling, Missing, Template, Wording, shortened
 from frugal_sorter.rules.placing import Wanted, target_folder, wanted_place
+from frugal_sorter.state.folders import ready_state_folder
 
 Recall = Callable[[str, Place, Identity], int | None]
 _MOST_NUMBERS = 100_000
@@ -102,6 +105,7 @@ class Outcomes:
     resolved: dict[str, str] = field(default_factory=dict)
     counters: dict[Place, int] = field(default_factory=dict)
     packs: dict[tuple[int, Place], list[Facts]] = field(default_factory=dict)
+    same: dict[int, list[Facts]] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         self.written = self.past.written([rule.key for rule in self.book.rules])
@@ -220,6 +224,9 @@ class Outcomes:
         if rule.ending == "pack":
             self.packs.setdefault((index, self._path(rule, rule.pack, facts)), []).append(facts)
             return [], record.place
+        if rule.ending == "duplicates":
+            self.same.setdefault(index, []).append(facts)
+            return [], record.place
         if rule.ending == "unpack":
             return self._unpack(rule, facts), record.place
         if rule.ending == "delete":
@@ -298,6 +305,22 @@ class Outcomes:
             pack = self._step("pack", rule, None, room.place, None, {"members": listed, "bytes": total})
             originals = [self.removals.trash(rule.name, rule.key, facts.record, facts) for facts in members]
             self.plan.add_group([*room.before, pack, *originals])
+
+    def finish_duplicates(self) -> None:
+        """Look once more at all entries of each rule about duplicates, and plan what becomes of those that hold the same."""
+        for index, entries in self.same.items():
+            rule = self.book.rules[index]
+            assert rule.duplicates is not None
+            paths = [facts.record.place.path for facts in entries]
+            found = ContentSearch(cache=ready_state_folder(), now_ns=self.world.now_ns).among(paths)
+            removing = Removing(rule.duplicates.do, self.world, removals=self.removals)
+            going = 0
+            for group in found.groups:
+                choice = choose(group, rule.duplicates.keep)
+                going += len(choice.going)
+                add_removals(self.plan, choice, removing, rule.name, rule.key)
+            self.plan.notes += [Note(f"{one.path}: {one.reason}", True) for one in found.unread]
+            self.plan.at_home += len(entries) - going
 
     # Extras
 

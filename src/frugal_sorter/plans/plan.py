@@ -9,7 +9,8 @@ from typing import Any, Literal, NamedTuple
 from frugal_sorter.files.record import Identity, Place, place_of
 
 VerbName = Literal[
-    "move", "move-across", "trash", "restore", "delete", "empty", "copy", "remove-made", "link", "pack", "unpack",
+    "move", "move-across", "trash", "restore", "delete", "empty", "copy", "remove-made", "link", "hard-link", "own-file",
+    "pack", "unpack",
     "set-attribute", "run", "make-folder", "remove-folder", "note-times", "restore-times",
 ]  # fmt: skip
 # What nobody asked for by itself: it goes with other steps.
@@ -18,9 +19,11 @@ ATTENDING = frozenset({"make-folder", "remove-folder", "note-times", "restore-ti
 FINAL = frozenset({"delete", "empty"})
 # They take entries from where they were.
 TAKING = frozenset({"move", "move-across", "restore", "trash"}) | FINAL
+# They put another file in the place of one.
+REPLACING = frozenset({"hard-link", "own-file"})
 # They make something at their target, in a folder that must be there.
 MAKING = frozenset({"move", "move-across", "restore", "copy", "link", "pack", "unpack"})
-Kind = Literal["tidy", "sort", "purge", "gather", "empty", "undo", "restore"]
+Kind = Literal["tidy", "sort", "purge", "gather", "empty", "duplicates", "undo", "restore"]
 # They bring things back to where they were.
 TAKING_BACK = frozenset({"undo", "restore"})
 

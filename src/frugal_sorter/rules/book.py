@@ -5,21 +5,22 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import repeat
-from typing import Any, Literal
+from typing import Any, Literal, NamedTuple
 
 from frugal_sorter.files.record import Listing
 from frugal_sorter.files.types import OTHER, PLAIN_SUFFIXES, may_be_double, stem_of, suffix_of
 from frugal_sorter.rules.condition import Code, Node, Truth, letters_needed
 from frugal_sorter.rules.fields import FIELDS, STATUS_VARIABLES, fold, folder_name
+from frugal_sorter.rules.keys import Do, Keep
 from frugal_sorter.rules.patterns import CaptureKind, Template, Wording
 from frugal_sorter.rules.trash_limits import TrashLimits
 from frugal_sorter.rules.units import Duration, Hours
 
 Clash = Literal["number", "skip", "replace", "newer", "same"]
 Take = Literal["files", "folders", "items"]
-Ending = Literal["move", "trash", "delete", "pack", "unpack", "leave"]
+Ending = Literal["move", "trash", "delete", "pack", "unpack", "duplicates", "leave"]
 # By these an entry is no longer where a person left it.
-REMOVALS: frozenset[str] = frozenset({"trash", "delete", "pack", "unpack"})
+REMOVALS: frozenset[str] = frozenset({"trash", "delete", "pack", "unpack", "duplicates"})
 # Hits of a listing: the index of the file, and of the rules that match it: those with extras alone, in
 # order, and at the end the one that decides, if there is one.
 Hits = list[tuple[int, tuple[int, ...]]]
@@ -34,6 +35,13 @@ class Example:
     line: int
     given: Mapping[str, object]
     becomes: str | None
+
+
+class OfSame(NamedTuple):
+    """What becomes of files that hold the same: by what the one that stays is chosen, and where the others go."""
+
+    keep: tuple[Keep, ...]
+    do: Do
 
 
 @dataclass(frozen=True, slots=True)
@@ -89,6 +97,7 @@ class Rule:
         pack: the path of the zip.
         unpack: the folder for what is in an archive.
         other: the folder for entries that have no value for what `move` asks for.
+        duplicates: what becomes of files that hold the same.
     """
 
     name: str
@@ -115,6 +124,7 @@ class Rule:
     extras: Extras = NO_EXTRAS
     prune: bool = False
     other: Template | None = None
+    duplicates: OfSame | None = None
 
     @property
     def targets(self) -> list[Template]:

@@ -101,6 +101,8 @@ def run_example(book: RuleBook, rule: Rule, example: Example, world: World) -> s
         return "left where it is" if truth is False else f"undecided: {_why_unknown(rule, facts)}"
     if rule.ending in (None, "leave"):
         return "left where it is"
+    if rule.ending == "duplicates":
+        return "left where it is"  # of what others hold the example says nothing
     if rule.ending in ("trash", "delete"):
         return "taken away"
     place = _becomes(book, rule, facts)

@@ -7,7 +7,7 @@ import os
 import re
 import stat
 import unicodedata
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Literal
 
@@ -198,14 +198,31 @@ def holder_of(facts: Facts) -> str | None:
 
 
 # The marks that file managers give to copies, in English and some other languages they speak.
+_COPY = "copy|kopie|copie|copia|kopia|kopi|cópia|kopio|másolat|kopija"
 _COPY_MARK = re.compile(
-    r"(?: \((?P<n>[2-9]|[1-9]\d+)\)|(?: -|) (?:copy|kopie|copie|copia|kopia|kopi|cópia)(?: \(?\d+\)?)?)$", re.IGNORECASE
+    rf"(?: \((?P<n>[2-9]|[1-9]\d{{1,2}})\)|(?: -|) (?:{_COPY})(?: \(?\d+\)?)?"
+    rf"| \((?:(?:another|weitere|autre|otra|altra|outra|andere|\d+(?:st|nd|rd|th|\.|e|ª|º|°)?) )?(?:{_COPY})(?: \d+)?\))$",
+    re.IGNORECASE,
 )
+_COPY_PREFIX = re.compile(
+    r"(?:copy of|kopie von|copie de|copia de|copia di|cópia de|kopie van|kopia av) (?=.)", re.IGNORECASE
+)
+
+
+_MAY_BE_MARKED = re.compile(r" \(|op|másolat", re.IGNORECASE)
+
+
+def may_be_marked(names: Sequence[str]) -> bool:
+    """Tell quickly whether one of some names may have the mark of a copy; False is certain."""
+    return _MAY_BE_MARKED.search("\n".join(names)) is not None
 
 
 def unmarked_name(name: str) -> str | None:
     """Return the name without the mark that a file manager gives a copy, or None without a mark."""
     stem = stem_of(name)
+    before = _COPY_PREFIX.match(name)
+    if before is not None:
+        return name[before.end() :]
     match = _COPY_MARK.search(stem)
     if match is None or not match.start():
         return None

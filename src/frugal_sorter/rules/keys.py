@@ -3,10 +3,16 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Literal
 
 TAKES = ("files", "folders", "items")
 CLASHES = ("number", "skip", "replace", "newer", "same")
+# Which of several files with the same contents stays, and what becomes of the others.
+Keep = Literal["unmarked", "oldest", "newest", "shortest-path"]
+KEEPS: tuple[Keep, ...] = ("unmarked", "oldest", "newest", "shortest-path")
+DEFAULT_KEEP: tuple[Keep, ...] = ("unmarked", "oldest", "shortest-path")
+Do = Literal["trash", "delete", "hardlink"]
+DOS: tuple[Do, ...] = ("trash", "delete", "hardlink")
 # Without `at_most` a rule may take away no more entries than this.
 MOST_REMOVALS = 1_000
 
@@ -30,6 +36,18 @@ _EXAMPLES: dict[str, Any] = {
             "becomes": {"anyOf": [_TEXT, {"const": False}]},
         },
         "additionalProperties": False,
+    },
+}
+
+
+_KEEP: dict[str, Any] = {"enum": list(KEEPS)}
+_OF_SAME: dict[str, Any] = {
+    "type": "object",
+    "required": ["do"],
+    "additionalProperties": False,
+    "properties": {
+        "keep": {"anyOf": [_KEEP, {"type": "array", "minItems": 1, "items": _KEEP}]},
+        "do": {"enum": list(DOS)},
     },
 }
 
@@ -85,6 +103,10 @@ KEYS: dict[str, Key] = {
                 "", {"type": "string", "pattern": "\\.[zZ][iI][pP]$"}, ending=True),
     "unpack": Key("a new folder for what is in a zip or tar archive, which itself goes to the trash", "",
                   {"type": "string", "minLength": 1}, ending=True),
+    "duplicates": Key('of the files of the rule that hold the same bytes one stays, and the others go: '
+                      '`{keep = "oldest", do = "trash"}`; `keep` is ' + ", ".join(f'`"{one}"`' for one in KEEPS)
+                      + ' or a list of these, `do` is `"trash"`, `"delete"` or `"hardlink"`', "",
+                      _OF_SAME, ending=True),
     "leave": Key("`true`: an exception; no later rule touches these", "", _TRUTH, ending=True),
     "copy": Key("a folder that gets a copy", "", {"type": "string", "minLength": 1}, extra=True),
     "link": Key("a folder that gets a symbolic link to where the entry finally lies", "",

@@ -36,7 +36,7 @@ from frugal_sorter.rules.positions import Path as KeyPath
 from frugal_sorter.rules.positions import line_at, lines_of
 from frugal_sorter.rules.trash_limits import WEEK, TrashLimits, refuse_dear
 from frugal_sorter.rules.units import Duration, parse_duration, parse_hours, parse_size
-from frugal_sorter.rules.values import count, levels, one_of, one_text, rule_name, texts, truth
+from frugal_sorter.rules.values import count, levels, of_same, one_of, one_text, rule_name, texts, truth
 from frugal_sorter.state.folders import others_can_write, refuse_writable_by_others
 
 FORMAT = 1
@@ -337,6 +337,7 @@ class _Loader:
             ),
             prune=read("prune", truth, False),
             other=read("other", target),
+            duplicates=read("duplicates", of_same),
         )
         self._fit(rule, table, path)
         return rule if where_node is not None else None
@@ -369,11 +370,13 @@ class _Loader:
             )
         if rule.other is not None and rule.move is None:
             self._wrong((*path, "other"), "`other` goes with `move` only", "say where the rest goes", rule.name)
-        if rule.extras and rule.ending == "leave":
+        if rule.extras and rule.ending in ("leave", "duplicates"):
             extra = next(key for key in table if KEYS[key].extra)
-            self._wrong((*path, extra), f"`{extra}` does not go with `leave`", "leave `leave` out", rule.name)
-        if rule.ending == "unpack" and rule.take != "files":
-            self._wrong((*path, "unpack"), "only files are unpacked", 'leave `take` out, or say "files"', rule.name)
+            what = f"`{extra}` does not go with `{rule.ending}`"
+            self._wrong((*path, extra), what, f"leave `{rule.ending}` out", rule.name)
+        for ending, what in (("unpack", "only files are unpacked"), ("duplicates", "only files are compared")):
+            if rule.ending == ending and rule.take != "files":
+                self._wrong((*path, ending), what, 'leave `take` out, or say "files"', rule.name)
         for key, template in (("copy", rule.extras.copy), ("link", rule.extras.link), ("pack", rule.pack)):
             if template is not None and template.counts:
                 self._wrong(

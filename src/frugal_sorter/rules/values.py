@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, cast
 
+from frugal_sorter.rules.book import OfSame
+from frugal_sorter.rules.keys import DEFAULT_KEEP, DOS, KEEPS, Do, Keep
 from frugal_sorter.rules.mistakes import Wrong, nearest
 
 
@@ -59,3 +61,15 @@ def count(value: Any) -> int:
     if isinstance(value, bool) or not isinstance(value, int) or value < 0:
         raise Wrong(f"{value!r} is no number of entries", "write it without quotes, such as 500")
     return value
+
+
+def of_same(value: Any) -> OfSame:
+    """Return what becomes of files that hold the same."""
+    example = 'such as duplicates = {keep = "oldest", do = "trash"}'
+    if not isinstance(value, dict) or "do" not in value:
+        raise Wrong("say what becomes of files that hold the same", example)
+    for key in value:
+        if key not in ("keep", "do"):
+            raise Wrong(f"there is no key `{key}` in it", nearest(key, ("keep", "do")) or example)
+    keep = tuple(one_of(one, KEEPS) for one in texts(value["keep"])) if "keep" in value else DEFAULT_KEEP
+    return OfSame(cast("tuple[Keep, ...]", keep), cast(Do, one_of(value["do"], DOS)))

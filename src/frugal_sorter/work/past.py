@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from frugal_sorter.files.record import FileRecord, Identity, Place
 from frugal_sorter.plans.outcomes import Past
-from frugal_sorter.plans.plan import ATTENDING, TAKING, Step, VerbName
+from frugal_sorter.plans.plan import ATTENDING, REPLACING, TAKING, Step, VerbName
 from frugal_sorter.work.journal import Journal, Pack
 from frugal_sorter.work.mark import Mark, Outcome
 
@@ -104,7 +104,7 @@ def moved_on(journal: Journal, after: int, folder: str) -> dict[str, tuple[int, 
     found: dict[str, tuple[int, VerbName]] = {}
     for pack in _touching(journal, "source", folder, "AND packs.run > ? ORDER BY packs.id", after):
         for step, _ in _done(pack):
-            if step.verb in TAKING and step.source and step.source.folder == folder:
+            if step.verb in TAKING | REPLACING and step.source and step.source.folder == folder:
                 found.setdefault(step.source.name, (pack.run, step.verb))
     return found
 

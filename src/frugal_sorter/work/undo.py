@@ -13,7 +13,7 @@ from frugal_sorter.files.inside import look_inside
 from frugal_sorter.files.record import Identity, Place, Unknown, is_inside, place_of
 from frugal_sorter.files.status import look_or_none
 from frugal_sorter.files.walk import reason_of
-from frugal_sorter.plans.plan import ATTENDING, FINAL, MAKING, TAKING, Left, Note, Plan, Step, VerbName
+from frugal_sorter.plans.plan import ATTENDING, FINAL, MAKING, REPLACING, TAKING, Left, Note, Plan, Step, VerbName
 from frugal_sorter.work.descriptors import Descriptors
 from frugal_sorter.work.journal import Journal, Run
 from frugal_sorter.work.mark import Job, Mark, Outcome
@@ -154,6 +154,9 @@ class _UndoPlanner:
             return [self._attribute(step)]
         if step.verb == "remove-made":
             return [self._made_thing(step)]
+        if step.verb in REPLACING:
+            step.was = self._entry(step)
+            return [step]
         if step.source is not None and step.was is not None:
             step.was = self._entry(step)
         if step.target is None:

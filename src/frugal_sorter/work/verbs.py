@@ -9,6 +9,7 @@ from frugal_sorter.work.archives import Pack, Unpack
 from frugal_sorter.work.attributes import SetAttribute
 from frugal_sorter.work.copies import Copy, MoveAcross
 from frugal_sorter.work.folders import MakeFolder, RemoveFolder
+from frugal_sorter.work.hard_links import HardLink, OwnFile
 from frugal_sorter.work.links import Link
 from frugal_sorter.work.mark import Job, Verb
 from frugal_sorter.work.moves import Move
@@ -30,6 +31,8 @@ def verbs_for(job: Job) -> Mapping[VerbName, Verb]:
         "copy": Copy(job),
         "remove-made": RemoveMade(job),
         "link": Link(job),
+        "hard-link": HardLink(job),
+        "own-file": OwnFile(job),
         "pack": Pack(job),
         "unpack": Unpack(job),
         "set-attribute": SetAttribute(job),

@@ -1,0 +1,297 @@
+"""The search for files with the same contents: by size, then by their ends, then by all their bytes."""
+
+from __future__ import annotations
+
+import os
+from array import array
+from collections import Counter, defaultdict
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from operator import attrgetter
+from pathlib import Path
+from typing import NamedTuple
+
+from frugal_sorter.files.digests import WHOLE_BYTES, Digest, Found, ends_digests, whole_digests
+from frugal_sorter.files.record import Listing, Unread, place_of
+from frugal_sorter.files.status import birth_ns
+from frugal_sorter.files.walk import walk
+from frugal_sorter.plans.guard import never_entered
+from frugal_sorter.rules.fields import may_be_marked, unmarked_name
+from frugal_sorter.state.digest_cache import DigestCache, Key
+
+_BLOCK_BYTES = 512
+
+
+class Same(NamedTuple):
+    """A file of a group.
+
+    Args:
+        found: what the walk saw of it, under the first of its names.
+        disk: bytes that it takes on the disk.
+        further_names: its other names (hard links), which free nothing.
+    """
+
+    found: Found
+    disk: int
+    further_names: tuple[str, ...] = ()
+
+    @property
+    def path(self) -> str:
+        """The first of its names."""
+        return self.found.path
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """All its names."""
+        return (self.found.path, *self.further_names)
+
+
+@dataclass(slots=True)
+class Group:
+    """Files with the same contents, at least two; `size` is that of one."""
+
+    size: int
+    files: list[Same]
+
+
+@dataclass(slots=True)
+class Duplicates:
+    """What a search found.
+
+    Args:
+        groups: the groups, the ones that waste most first.
+        seen: how many files were looked at.
+        bytes: how many bytes they have.
+        read: how many bytes were read to tell.
+        linked: how many names were further ones of files that have several.
+        passed: how many files were too small to be compared.
+        unread: what could not be read, or changed meanwhile.
+        marked: names that look like copies: the folder, the name, the name without its mark, and whether that is there.
+        whole_folders: folders whose files were all seen, with the paths of these: for telling same folders.
+    """
+
+    groups: list[Group] = field(default_factory=list)
+    seen: int = 0
+    bytes: int = 0
+    read: int = 0
+    linked: int = 0
+    passed: int = 0
+    unread: list[Unread] = field(default_factory=list)
+    whole_folders: dict[str, tuple[list[str], list[str]]] = field(default_factory=dict)
+    marked: list[tuple[str, str, str, bool]] = field(default_factory=list)
+
+
+_SIZE, _INO, _MODIFIED, _CHANGED, _BLOCKS, _LINKS = map(
+    attrgetter, ("st_size", "st_ino", "st_mtime_ns", "st_ctime_ns", "st_blocks", "st_nlink")
+)
+
+
+class _Columns:
+    """All files side by side, in columns: an object a file would be many times as large."""
+
+    def __init__(self) -> None:
+        self.folders: list[str] = []
+        self.devices: list[int] = []
+        self.names: list[str] = []
+        self.folder, self.links = array("I"), array("I")
+        self.size, self.modified, self.changed, self.blocks = array("q"), array("q"), array("q"), array("q")
+        self.ino = array("Q")
+
+    def add(self, folder: str, dev: int, names: Sequence[str], statuses: Sequence[os.stat_result]) -> None:
+        self.folder.extend([len(self.folders)] * len(names))
+        self.folders.append(folder)
+        self.devices.append(dev)
+        self.names += names
+        self.size.extend(map(_SIZE, statuses))
+        self.ino.extend(map(_INO, statuses))
+        self.modified.extend(map(_MODIFIED, statuses))
+        self.changed.extend(map(_CHANGED, statuses))
+        self.blocks.extend(map(_BLOCKS, statuses))
+        self.links.extend(map(_LINKS, statuses))
+
+    def path(self, at: int) -> str:
+        return f"{self.folders[self.folder[at]].rstrip('/')}/{self.names[at]}"
+
+    def found(self, at: int) -> Found:
+        dev = self.devices[self.folder[at]]
+        return Found(self.path(at), dev, self.ino[at], self.size[at], self.modified[at], self.changed[at])
+
+
+@dataclass
+class ContentSearch:
+    """Searches folders for files with the same contents.
+
+    Args:
+        levels: how deep; None for all levels.
+        hidden: hidden files and folders too.
+        min_size: smaller files are passed over; 0 compares empty files, too.
+        cache: the state folder with digests that were made before; None to do without.
+        now_ns: the moment to write down in the cache.
+        told: called now and then with what is done, and how much of it.
+    """
+
+    levels: int | None = None
+    hidden: bool = False
+    min_size: int = 1
+    cache: Path | None = None
+    now_ns: int = 0
+    told: Callable[[int], None] = lambda _files: None
+
+    def search(self, folders: Sequence[str]) -> Duplicates:
+        """Return the groups of files with the same contents below some folders.
+
+        Args:
+            folders: absolute, resolved paths; one inside another is searched once.
+
+        Raises:
+            OSError: one of the folders cannot be read at all.
+        """
+        result = Duplicates()
+        columns = _Columns()
+        seen: set[str] = set()
+        for folder in folders:
+            self._walk(folder, columns, result, seen)
+        result.groups = self._groups(columns, result)
+        return result
+
+    def among(self, paths: Iterable[str]) -> Duplicates:
+        """Return the groups among some files, each given by an absolute path.
+
+        Raises:
+            OSError: one of them cannot be looked at.
+        """
+        result = Duplicates()
+        columns = _Columns()
+        for path in paths:
+            place, status = place_of(path), os.lstat(path)
+            columns.add(place.folder, status.st_dev, [place.name], [status])
+        result.groups = self._groups(columns, result)
+        return result
+
+    # The walk
+
+    def _walk(self, root: str, columns: _Columns, result: Duplicates, seen: set[str]) -> None:
+        def descend(listing: Listing, name: str, level: int) -> int | None:
+            if (name[0] == "." and not self.hidden) or never_entered(f"{listing.folder}/{name}", name):
+                return None
+            return level + 1 if self.levels is None or level < self.levels else None
+
+        for listing, level in walk(root, 1, True, descend, result.unread.append):
+            if listing.folder in seen:
+                continue
+            seen.add(listing.folder)
+            wanted = [
+                at for at, (name, size) in enumerate(zip(listing.names, map(_SIZE, listing.status), strict=True))
+                if (self.hidden or name[0] != ".") and size >= self.min_size
+            ]  # fmt: skip
+            result.passed += sum(self.hidden or name[0] != "." for name in listing.names) - len(wanted)
+            names, statuses = listing.names, listing.status
+            if len(wanted) < len(names):
+                names, statuses = [names[at] for at in wanted], [statuses[at] for at in wanted]
+            columns.add(listing.folder, listing.dev, names, statuses)
+            if may_be_marked(names):
+                there = set(listing.names)
+                originals = [(name, unmarked_name(name)) for name in names]
+                result.marked += [(listing.folder, name, one, one in there) for name, one in originals if one]
+            deeper = self.levels is None or level < self.levels
+            plain = not (listing.links or listing.others or listing.unread) and len(wanted) == len(listing.names)
+            if (
+                plain
+                and (deeper or not listing.folders)
+                and (self.hidden or not any(name[0] == "." for name in listing.folders))
+            ):
+                result.whole_folders[listing.folder] = (listing.names, listing.folders)
+            self.told(len(columns.names))
+
+    # The contents
+
+    def _groups(self, columns: _Columns, result: Duplicates) -> list[Group]:
+        """Return the groups among all files, those that waste most first."""
+        result.seen, result.bytes = len(columns.names), sum(columns.size)
+        files, names = self._once(columns)
+        result.linked = sum(map(len, names.values()))
+        sizes = Counter([columns.size[at] for at in files])
+        alike = [at for at in files if sizes[columns.size[at]] > 1]
+        del sizes, files
+        alike.sort(key=columns.ino.__getitem__)
+        groups = []
+        for together in self._same(columns, alike, result):
+            same = [
+                Same(columns.found(at), columns.blocks[at] * _BLOCK_BYTES, tuple(map(columns.path, names.get(at, ()))))
+                for at in together
+            ]
+            groups.append(Group(columns.size[together[0]], sorted(same)))
+        return sorted(groups, key=lambda group: (-group.size * (len(group.files) - 1), group.files[0].path))
+
+    def _once(self, columns: _Columns) -> tuple[list[int], dict[int, list[int]]]:
+        """Return all files, those with several names once, and for these their other names."""
+        linked: dict[tuple[int, int], list[int]] = defaultdict(list)
+        for at, links in enumerate(columns.links):
+            if links > 1:
+                linked[columns.devices[columns.folder[at]], columns.ino[at]].append(at)
+        further: dict[int, list[int]] = {}
+        for ats in linked.values():
+            first, *rest = sorted(ats, key=columns.path)
+            if rest:
+                further[first] = rest
+        again = {at for rest in further.values() for at in rest}
+        return [at for at in range(len(columns.names)) if at not in again], further
+
+    def _same(self, columns: _Columns, alike: list[int], result: Duplicates) -> list[list[int]]:
+        """Return the files that hold the same bytes, of files of which another one has the size."""
+        with DigestCache(self.cache) as cache:
+            keys = _keys(columns, alike) if self.cache is not None else {}
+            known = cache.known(keys.values())
+            ends = self._digests(columns, alike, ends_digests, result, _known(keys, known, 0))
+            first = _together(columns, ends)
+            small = [ats for ats in first if columns.size[ats[0]] <= WHOLE_BYTES]
+            large = sorted(
+                (at for ats in first for at in ats if columns.size[ats[0]] > WHOLE_BYTES), key=columns.ino.__getitem__
+            )
+            wholes = self._digests(columns, large, whole_digests, result, _known(keys, known, 1))
+            fresh = [(key, ends.get(at), wholes.get(at)) for at, key in keys.items()]
+            cache.keep((one for one in fresh if one[1] and known.get(one[0]) != one[1:]), self.now_ns)
+        return small + _together(columns, wholes)
+
+    def _digests(
+        self, columns: _Columns, files: list[int], read: Callable[[Sequence[Found]], list[Digest]], result: Duplicates,
+        known: dict[int, bytes],
+    ) -> dict[int, bytes]:  # fmt: skip
+        """Return the digests of files; those that are known are not read."""
+        digests = {at: known[at] for at in files if at in known}
+        missing = [at for at in files if at not in digests]
+        for at, (digest, problem, size) in zip(missing, read([columns.found(at) for at in missing]), strict=True):
+            result.read += size
+            if problem:
+                result.unread.append(Unread(columns.path(at), problem))
+            else:
+                digests[at] = digest
+        return digests
+
+
+def _together(columns: _Columns, digests: Mapping[int, bytes]) -> list[list[int]]:
+    """Return the files that share size and digest with another one."""
+    groups: dict[tuple[int, bytes], list[int]] = defaultdict(list)
+    for at, digest in digests.items():
+        groups[columns.size[at], digest].append(at)
+    return [ats for ats in groups.values() if len(ats) > 1]
+
+
+def _known(
+    keys: Mapping[int, Key], known: Mapping[Key, tuple[bytes | None, bytes | None]], which: int
+) -> dict[int, bytes]:  # fmt: skip
+    found = {}
+    for at, key in keys.items():
+        digest = known[key][which] if key in known else None
+        if digest is not None:
+            found[at] = digest
+    return found
+
+
+def _keys(columns: _Columns, files: Iterable[int]) -> dict[int, Key]:
+    """Return what the cache knows files by; their birth times are asked for only here."""
+    return {
+        at: (columns.devices[columns.folder[at]], columns.ino[at], birth_ns(columns.path(at)), columns.size[at],
+             columns.modified[at], columns.changed[at])
+        for at in files
+    }  # fmt: skip
