@@ -13,7 +13,7 @@ demo: .venv/installed
 	$(BIN)/frugal demo
 
 test: .venv/installed
-	$(BIN)/python -m pytest
+	$(BIN)/python -m pytest -n auto --dist worksteal
 
 lint: .venv/installed
 	$(BIN)/ruff check src tests benchmarks

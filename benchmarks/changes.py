@@ -118,8 +118,8 @@ def measure(folder: Path, ending: str, files: int, pairs: int) -> Changed:
             undo = plan_undo(journal, run_to_undo(journal, None), time.time_ns())
             undos.append(_timed(lambda: execute(undo, journal, lambda _step, _mark: None)) / seconds)  # noqa: B023
     gc.enable()
-    undo, direct = (statistics.median(found) if found else None for found in (undos, bares))
-    return Changed(statistics.median(ratios), min(ratios), max(ratios), undo, direct)
+    taken_back, direct = (statistics.median(found) if found else None for found in (undos, bares))
+    return Changed(statistics.median(ratios), min(ratios), max(ratios), taken_back, direct)
 
 
 def _own_home(root: Path) -> None:

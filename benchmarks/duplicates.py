@@ -10,7 +10,6 @@ from __future__ import annotations
 import math
 import os
 import random
-import resource
 import shutil
 import statistics
 import subprocess
@@ -29,6 +28,7 @@ class Searched(NamedTuple):
     cat: float
     read: float
     again: float
+    read_again: float
     memory: float
     files: int
     bytes: int
@@ -95,12 +95,12 @@ def measure(folder: Path, megabytes: int, pairs: int) -> Searched:
             f"cat $(find {tree} -type f | head -1) > /dev/null; find {tree} -type f -print0 | xargs -0 cat > /dev/null",
         ]
     )
-    shells, cats, agains, read = [], [], [], 0.0
+    shells, cats, agains, read, read_again = [], [], [], 0.0, 0.0
     found = {}
     for _ in range(pairs):
         shutil.rmtree(folder / "state", ignore_errors=True)
         ours, text = _timed(words)
-        again, _ = _timed(words)
+        again, second = _timed(words)
         theirs, listed = _timed(shell)
         found = json.loads(text)
         groups = {frozenset(one["path"] for one in group["files"]) for group in found["groups"]}
@@ -112,7 +112,7 @@ def measure(folder: Path, megabytes: int, pairs: int) -> Searched:
         cats.append(ours / cat)
         agains.append(again / ours)
         read = found["bytes_read"] / size
-    before = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss
+        read_again = json.loads(second)["bytes_read"] / found["bytes_read"]
     small = build(folder / "few", 1)
     code = (
         "import resource, sys\nfrom frugal_sorter.cli.main import main\nmain(sys.argv[1:])\n"
@@ -127,9 +127,8 @@ def measure(folder: Path, megabytes: int, pairs: int) -> Searched:
             check=False,
         )
         peaks.append(int(done.stderr.split()[-1]) * 1024)
-    assert before >= 0
     memory = (peaks[0] - peaks[1]) / found["files_seen"]
     return Searched(
-        statistics.median(shells), statistics.median(cats), read, statistics.median(agains), memory,
+        statistics.median(shells), statistics.median(cats), read, statistics.median(agains), read_again, memory,
         found["files_seen"], found["bytes_seen"],
     )  # fmt: skip

@@ -20,6 +20,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from changes import measure as changed_by
+from duplicates import measure as searched_in
 
 from frugal_sorter.files.walk import walk
 from frugal_sorter.rules.load import load_rules
@@ -29,6 +30,7 @@ PYTHON = sys.executable
 FRUGAL = str(Path(PYTHON).with_name("frugal"))
 FILES = 200_000
 CHANGED_FILES, CHANGED_PAIRS = 50_000, 3
+SEARCHED_MEGABYTES, SEARCHED_PAIRS = 4_000, 5
 SUFFIXES = ["jpg", "pdf", "csv", "log", "txt", "tif", "stl", "zip", "bin", "dat"]
 WALK = """
 import sys
@@ -166,6 +168,25 @@ def changes(folder: Path) -> list[str]:
     return lines
 
 
+def duplicates(folder: Path) -> list[str]:
+    """Measure the search for files with the same contents; the lines of the report."""
+    found = searched_in(folder, SEARCHED_MEGABYTES, SEARCHED_PAIRS)
+    work = (
+        f"`frugal duplicates`, {found.files:,} files of {found.bytes / 1e9:.1f} GB, a third of the bytes twice or more"
+    )
+    shell = "`find -print0 \\| xargs -0 -P2 sha256sum \\| sort \\| uniq -w64 -D`"
+    lines = [
+        f"| {work} | {shell} | {found.shell:.3f} | | 0.08 |",
+        f"| the same | `cat` of the files that have duplicates | {found.cat:.2f} | | 1.9 |",
+        f"| bytes read by it | the bytes of these files | {found.read:.2f} | | 1.1 |",
+        f"| bytes read by the search after it | bytes read by the first | {found.read_again:.3f} | | 0.1 |",
+        f"| time of the search after it | time of the first | {found.again:.2f} | | none |",
+        f"| its peak memory | a byte a file | {found.memory:.0f} | | 300 |",
+    ]
+    print("\n".join(lines), flush=True)
+    return lines
+
+
 def measure(folder: Path) -> list[str]:
     """Measure everything and return the lines of the report."""
     tree, small = build_tree(folder / "tree", FILES), build_tree(folder / "small", 200)
@@ -193,7 +214,7 @@ def measure(folder: Path) -> list[str]:
         "preview": memory([FRUGAL, "preview", str(rules)], [FRUGAL, "preview", str(rules_small)], FILES, folder),
     }
     cost = matching_microseconds(many, tree)
-    changed = changes(folder)
+    changed = [*changes(folder), *duplicates(folder)]
     lines = ["| work | against | median ratio | least to most | goal |", "| --- | --- | --- | --- | --- |"]
     lines += [
         f"| {f.work} | {f.baseline} | {f.median:.2f} | {f.least:.2f} to {f.most:.2f} | {f.goal} |" for f in figures

@@ -85,7 +85,7 @@ def rule(line: str, *without: str) -> str:
         (rule("", "name"), 2, "`name` is missing", "Photos"),
         (rule("", "in"), 2, "`in` is missing", "Intake"),
         (rule("", "where"), 2, "`where` is missing", "image"),
-        (rule("", "move"), 2, "no ending", "unpack or leave"),
+        (rule("", "move"), 2, "no ending", "duplicates or leave"),
         (rule("leave = true"), 7, "does not go with", "one ending"),
         (rule("hidden = 'yes'"), 7, "true or false", "quotes"),
         (rule("levels = true"), 7, "no number of levels", ""),

@@ -257,7 +257,7 @@ def _choose_each(screen: Screen, choices: Sequence[Choice], base: str) -> list[C
                 (below(one.path, base), ""), (why, "dim"),
             )  # fmt: skip
         answer = screen.choose(
-            f"Keep which? 1 to {len(files)} (Enter: 1), r: the rest like the first, s: skip, q: stop here",
+            f"Keep which? 1 to {len(files)} (Enter: 1), r: 1 here and in all the rest, s: skip, q: stop here",
             [*map(str, range(1, len(files) + 1)), "r", "s", "q"], "1",
         )  # fmt: skip
         if answer == "q":

@@ -87,7 +87,7 @@ def as_page(folders: Sequence[str], found: Duplicates, choices: Sequence[Choice]
                 told = choice.why if one is choice.kept else "stays, too" if stays else ""
                 told = told if name == one.path else f"the same file as {below(one.path, base)}"
                 rows.append([
-                    (below(name, base), name), (f"{number}", number), ("keep" if stays else "", int(not stays)),
+                    (below(name, base), name), (f"{number}", number), ("keep" if stays else "", "keep" if stays else "z"),
                     (told, told), (size_text(choice.group.size), choice.group.size),
                     (date_text(one.found.mtime_ns), one.found.mtime_ns),
                 ])  # fmt: skip

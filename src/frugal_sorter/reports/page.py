@@ -22,6 +22,12 @@ class PageTable:
     rows: Sequence[Sequence[tuple[str, str | int]]]
     total: Sequence[str] = ()
 
+    @property
+    def sides(self) -> list[str]:
+        """The class of each column: numbers stand on the right."""
+        first = self.rows[0] if self.rows else [("", "")] * len(self.heads)
+        return ["number" if isinstance(value, int) else "" for _, value in first]
+
 
 _PAGE = """<!doctype html>
 <html lang="en">
@@ -60,26 +66,27 @@ figure svg { width: 100%; height: auto; display: block; }
 {% for line in lines %}<p>{{ line }}</p>
 {% endfor %}
 {% if figure %}<figure role="img" aria-label="What fills the space, by folder, age and type">{{ figure|safe }}</figure>{% endif %}
-{% macro cells(texts, tag) %}
+{% macro cells(texts, tag, sides) %}
 {% for text in texts %}
-<{{ tag }}{% if tag == "th" %} scope="col"{% endif %}{% if not loop.first %} class="number"{% endif %}>{{ text }}</{{ tag }}>
+{% set side = sides[loop.index0] %}
+<{{ tag }}{% if tag == "th" %} scope="col"{% endif %}{% if side %} class="{{ side }}"{% endif %}>{{ text }}</{{ tag }}>
 {% endfor %}
 {% endmacro %}
 {% for table in tables %}
 <h2>{{ table.title }}</h2>
 <table>
-<thead><tr>{{ cells(table.heads, "th") }}</tr></thead>
+<thead><tr>{{ cells(table.heads, "th", table.sides) }}</tr></thead>
 <tbody>
 {% for row in table.rows %}
 <tr>
 {% for text, value in row %}
-<td{% if not loop.first %} class="number"{% endif %} data-value="{{ value }}">{{ text }}</td>
+<td{% if table.sides[loop.index0] %} class="{{ table.sides[loop.index0] }}"{% endif %} data-value="{{ value }}">{{ text }}</td>
 {% endfor %}
 </tr>
 {% endfor %}
 </tbody>
 {% if table.total %}
-<tfoot><tr>{{ cells(table.total, "td") }}</tr></tfoot>
+<tfoot><tr>{{ cells(table.total, "td", table.sides) }}</tr></tfoot>
 {% endif %}
 </table>
 {% endfor %}
