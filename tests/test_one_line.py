@@ -217,6 +217,8 @@ def test_the_catastrophic_is_refused(folder: Path, own_home: Path, frugal: Fruga
         "is a home folder, where nothing is purged"
         in frugal("purge", own_home, "--older-than", "1d", "--yes", code=3).stderr
     )
+    said = frugal("sort", own_home, "--into", "{type}", "--levels", "all", "--yes", code=3).stderr
+    assert "is a home folder, of which only the first level is sorted" in said
     assert "system folder" in frugal("purge", "/usr/share", "--older-than", "1d", "--yes", code=3).stderr
     for number in range(1_001):
         aged(folder / f"Intake/{number}.tmp", 100)

@@ -12,7 +12,7 @@ from frugal_sorter.cli.screen import Screen
 from frugal_sorter.cli.text import now_ns, shown
 from frugal_sorter.cli.words import done_text
 from frugal_sorter.errors import RefusedError
-from frugal_sorter.plans.plan import ATTENDING, FINAL, TAKING_BACK, Plan
+from frugal_sorter.plans.plan import ATTENDING, FINAL, SUMMED, Plan
 from frugal_sorter.reports.totals import forget_totals, keep_totals, take_totals
 from frugal_sorter.rules.units import SECOND_NS
 from frugal_sorter.state.folders import ready_state_folder
@@ -67,7 +67,7 @@ def carry_out(plan: Plan, view: PlanView, screen: Screen) -> tuple[Result, int]:
     with changing(folder, plan.kind) as journal, _signals() as heard:
         journal.forget(oldest_ns)
         forget_totals(folder, oldest_ns)
-        before = None if plan.kind in TAKING_BACK else take_totals(plan.levels, now_ns())
+        before = take_totals(plan.levels, now_ns()) if plan.kind in SUMMED else None
         result = execute(plan, journal, view.show_step, lambda: bool(heard()))
         number = heard() if result.stopped else 0
         if before is not None:

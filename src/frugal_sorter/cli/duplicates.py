@@ -21,6 +21,7 @@ from frugal_sorter.plans.duplicates import (
     LookAlike,
     Removing,
     choose,
+    limited,
     look_alikes,
     plan_duplicates,
     plan_unmark,
@@ -88,9 +89,8 @@ def run(args: argparse.Namespace) -> int:
         raise UsageError("--do and --unmark are two jobs", "do one after the other")
     if args.format == "html":
         require_library("--format html", "jinja2", "reports")
-    removing = Removing(args.do or "trash", world_now(), None, args.across_owners, args.at_most)
-    if args.where is not None:
-        removing.where = read_where(args.where)
+    removing = Removing(args.do or "trash", world_now(), args.across_owners, args.at_most)
+    where = None if args.where is None else read_where(args.where)
     try:
         with Progress("files found") as progress:
             search = ContentSearch(
@@ -101,6 +101,8 @@ def run(args: argparse.Namespace) -> int:
     except OSError as error:
         raise UsageError(f"{error.filename}: {reason_of(error)}", "run as a user who may read it") from error
     choices = [choose(group, args.keep, keep_in) for group in found.groups]
+    if where is not None:
+        choices = [limited(choice, where, removing.world) for choice in choices]
     alikes = look_alikes(found)
     if args.format != "table":
         from frugal_sorter.cli import duplicates_formats
@@ -179,7 +181,9 @@ def _group(screen: Screen, choice: Choice, base: str) -> None:
     screen.parts((f"{len(group.files)} × {size_text(group.size)}", "bold"), (frees, ""))
     for one in [choice.kept, *(file for file in group.files if file is not choice.kept)]:
         stays = one not in choice.going
-        mark, why = ("keep", choice.why) if one is choice.kept else ("keep", "there, too") if stays else ("", "")
+        mark, why = (
+            ("keep", choice.why if one is choice.kept else choice.staying.get(one.path, "")) if stays else ("", "")
+        )
         screen.parts(
             (f"  {mark:5}", "green"), (f"{date_text(one.found.mtime_ns)}  ", "dim"), (below(one.path, base), ""),
             (f"  {why}" if why else "", "dim"),

@@ -84,7 +84,7 @@ def as_page(folders: Sequence[str], found: Duplicates, choices: Sequence[Choice]
     for number, choice in enumerate(choices, 1):
         for one, stays in _files(choice):
             for name in one.names:
-                told = choice.why if one is choice.kept else "stays, too" if stays else ""
+                told = choice.why if one is choice.kept else choice.staying.get(one.path, "")
                 told = told if name == one.path else f"the same file as {below(one.path, base)}"
                 rows.append([
                     (below(name, base), name), (f"{number}", number), ("keep" if stays else "", "keep" if stays else "z"),

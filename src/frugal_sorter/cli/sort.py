@@ -19,6 +19,8 @@ from frugal_sorter.cli.options import add_for, add_where, add_yes, levels
 from frugal_sorter.cli.plan_view import PlanView, exit_code
 from frugal_sorter.cli.screen import Screen, account
 from frugal_sorter.cli.text import below, count_text, shown, size_text
+from frugal_sorter.errors import RefusedError
+from frugal_sorter.plans.guard import refused_entry
 from frugal_sorter.plans.plan import Plan
 from frugal_sorter.rules.keys import CLASHES
 from frugal_sorter.rules.one_rule import Value
@@ -54,6 +56,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     folder = folder_named(args.folder)
+    refused = None if os.path.ismount(folder) else refused_entry(folder)
+    if refused and args.levels != 1:
+        raise RefusedError(
+            f"{folder} is {refused}, of which only the first level is sorted",
+            "leave --levels out, or name a folder below it",
+        )
     keys: dict[str, Value] = {"name": f"Sort {os.path.basename(folder) or folder}"}
     keys["where"] = both_conditions("", args.where)
     keys["move"] = args.into

@@ -14,7 +14,7 @@ from typing import NamedTuple
 from frugal_sorter.files.digests import WHOLE_BYTES, Digest, Found, ends_digests, whole_digests
 from frugal_sorter.files.record import Listing, Unread, place_of
 from frugal_sorter.files.status import birth_ns
-from frugal_sorter.files.walk import walk
+from frugal_sorter.files.walk import reason_of, walk
 from frugal_sorter.plans.guard import never_entered
 from frugal_sorter.rules.fields import may_be_marked, unmarked_name
 from frugal_sorter.state.digest_cache import DigestCache, Key
@@ -155,16 +155,17 @@ class ContentSearch:
         return result
 
     def among(self, paths: Iterable[str]) -> Duplicates:
-        """Return the groups among some files, each given by an absolute path.
-
-        Raises:
-            OSError: one of them cannot be looked at.
-        """
+        """Return the groups among some files, each given by an absolute path."""
         result = Duplicates()
         columns = _Columns()
         for path in paths:
-            place, status = place_of(path), os.lstat(path)
-            columns.add(place.folder, status.st_dev, [place.name], [status])
+            place = place_of(path)
+            try:
+                status = os.lstat(path)
+            except OSError as error:
+                result.unread.append(Unread(path, reason_of(error)))
+            else:
+                columns.add(place.folder, status.st_dev, [place.name], [status])
         result.groups = self._groups(columns, result)
         return result
 

@@ -42,12 +42,13 @@ def _rank(one: Same, keep: Keep) -> int:
 
 
 class Choice(NamedTuple):
-    """What becomes of a group: the file that stays, why that one, and those that may go."""
+    """What becomes of a group: the file that stays, why that one, those that may go, and why others stay, by path."""
 
     group: Group
     kept: Same
     why: str
     going: list[Same]
+    staying: Mapping[str, str] = {}
 
     @property
     def frees(self) -> int:
@@ -66,11 +67,11 @@ def choose(group: Group, keep: Sequence[Keep] = DEFAULT_KEEP, keep_in: Sequence[
     files = group.files
     if keep_in:
         inside = [one for one in files if any(is_inside(name, folder) for name in one.names for folder in keep_in)]
-        if not inside:
-            kept, _ = _best(files, keep)
-            return Choice(group, kept, "none of them is in the folder to keep", [])
-        kept, _ = _best(inside, keep)
-        return Choice(group, kept, "in the folder to keep", [one for one in files if one not in inside])
+        kept, _ = _best(inside or files, keep)
+        going = [one for one in files if one not in inside] if inside else []
+        why = "in the folder to keep" if inside else "none of them is in the folder to keep"
+        others = {one.path: f"{why}, too" if inside else "" for one in files if one not in going and one is not kept}
+        return Choice(group, kept, why, going, others)
     kept, why = _best(files, keep)
     return Choice(group, kept, why, [one for one in files if one is not kept])
 
@@ -86,20 +87,35 @@ def _best(files: Sequence[Same], keep: Sequence[Keep]) -> tuple[Same, str]:
     return min(left, key=lambda file: file.path), "the first by name"
 
 
+def limited(choice: Choice, where: Node, world: World) -> Choice:
+    """Return a choice of which only those go that a condition is true of."""
+    going, staying = [], dict(choice.staying)
+    for one in choice.going:
+        try:
+            facts = Facts(look(place_of(one.path)), os.path.dirname(one.path), TYPE_OF_SUFFIX, world)
+            fits = where.test(facts) is True
+        except OSError:
+            fits = False
+        if fits:
+            going.append(one)
+        else:
+            staying[one.path] = "left out by the condition"
+    return choice._replace(going=going, staying=staying)
+
+
 @dataclass
 class Removing:
     """How the files that may go are taken away.
 
     Args:
         do: by which way.
-        where: only files that this is true of; with it comes the world it is asked in.
+        world: the moment.
         across_owners: hard links also between files of different owners or rights.
         at_most: how many may go, None for the usual.
     """
 
     do: Do
     world: World
-    where: Node | None = None
     across_owners: bool = False
     at_most: int | None = None
     removals: Removals = field(default_factory=Removals)
@@ -139,6 +155,7 @@ def add_removals(plan: Plan, choice: Choice, removing: Removing, rule: str, key:
             plan.add_group([_step(one, record, kept, removing, rule, key)])
         except _Stays as stays:
             plan.left.append(Left(place_of(one.path), rule, str(stays), stays.problem))
+    plan.left += [Left(place_of(path), rule, why, False) for path, why in choice.staying.items() if why]
 
 
 class _Stays(Exception):
@@ -167,10 +184,6 @@ def _step(one: Same, record: FileRecord, kept: FileRecord, removing: Removing, r
         removing._trees[folder] = version_control_root(folder)
     if tree := removing._trees[folder]:
         raise _Stays(f"{tree} is under version control and is left whole")
-    if removing.where is not None:
-        facts = Facts(record, folder, TYPE_OF_SUFFIX, removing.world)
-        if removing.where.test(facts) is not True:
-            raise _Stays("left out by the condition")
     if one.further_names:
         raise _Stays("it has further names (hard links), so that taking one away frees nothing")
     witness = Witness(kept.place, kept.identity)

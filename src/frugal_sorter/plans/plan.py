@@ -26,6 +26,8 @@ MAKING = frozenset({"move", "move-across", "restore", "copy", "link", "pack", "u
 Kind = Literal["tidy", "sort", "purge", "gather", "empty", "duplicates", "undo", "restore"]
 # They bring things back to where they were.
 TAKING_BACK = frozenset({"undo", "restore"})
+# They keep the sums of their folders, before and after.
+SUMMED = frozenset({"tidy", "sort", "purge"})
 
 
 class Witness(NamedTuple):

@@ -16,7 +16,7 @@ from frugal_sorter.work.entry import ends_of, find, held, put_back, same_entry, 
 from frugal_sorter.work.mark import CHANGED, INTERRUPTED, Job, Mark, NotDone, Outcome
 from frugal_sorter.work.rename import rename_without_replacing, sync_folder
 
-LINKING, MADE = "linking", "made"
+MADE = "made"
 
 
 class HardLink:
@@ -34,7 +34,6 @@ class HardLink:
         assert kept is not None
         aside = Place(place.folder, self._job.private(step))
         with held(self._job, step, removal=True) as entry:
-            self._job.note(Mark(step.id, Outcome.NOTED, LINKING))
             rename_without_replacing(entry.fd, place.name, entry.fd, aside.name)
             try:
                 if not same_entry(look(aside, entry.fd).identity, was):
@@ -49,7 +48,6 @@ class HardLink:
                 if not put_back(self._job, aside, place, was):
                     raise NotDone(Outcome.FAILED, f"set aside as {aside.path}: {failed}") from None
                 raise
-            sync_folder(entry.fd)
             os.unlink(aside.name, dir_fd=entry.fd)
         return Mark(step.id, Outcome.DONE, now=made)
 
