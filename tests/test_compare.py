@@ -125,7 +125,9 @@ def test_the_commands(folder: Path, frugal: Frugal) -> None:
     assert found["changes"][0]["how"] == "went" and found["first"]["files"] == found["second"]["files"] + 1
 
 
-@pytest.mark.parametrize("damage", [b"not gzip", gzip.compress(b"[]", mtime=0), gzip.compress(b'{"frugal-inventory": 9}', mtime=0), b""])
+@pytest.mark.parametrize(
+    "damage", [b"not gzip", gzip.compress(b"[]", mtime=0), gzip.compress(b'{"frugal-inventory": 9}', mtime=0), b""]
+)
 def test_what_is_no_inventory_is_refused(folder: Path, frugal: Frugal, damage: bytes) -> None:
     (folder / "bad.inventory.gz").write_bytes(damage)
     done = frugal("compare", "bad.inventory.gz", ".", code=2)

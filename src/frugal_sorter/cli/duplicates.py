@@ -5,32 +5,26 @@ from __future__ import annotations
 import argparse
 from collections.abc import Sequence
 
-from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
-from frugal_sorter.cli.one_line import command_line, folder_named
-from frugal_sorter.cli.options import add_at_most, add_for, add_format, add_where, add_yes, levels, number, size
-from frugal_sorter.cli.plan_view import PlanView, exit_code
+from frugal_sorter.cli.options import (
+    add_at_most,
+    add_for,
+    add_format,
+    add_where,
+    add_yes,
+    folder_named,
+    levels,
+    number,
+    size,
+)  # fmt: skip
 from frugal_sorter.cli.progress import Progress
-from frugal_sorter.cli.reading import read_where, require_library, world_now
-from frugal_sorter.cli.screen import Screen, account
+from frugal_sorter.cli.screen import Screen
 from frugal_sorter.cli.text import below, common_base, count_text, date_text, now_ns, shown, size_text
 from frugal_sorter.errors import UsageError
 from frugal_sorter.files.walk import reason_of
-from frugal_sorter.plans.by_content import ContentSearch, Duplicates, Same
-from frugal_sorter.plans.duplicates import (
-    Choice,
-    LookAlike,
-    Removing,
-    choose,
-    limited,
-    look_alikes,
-    plan_duplicates,
-    plan_unmark,
-    same_folders,
-)
-from frugal_sorter.plans.plan import Plan
+from frugal_sorter.plans.by_content import ContentSearch, Duplicates
+from frugal_sorter.plans.choosing import Choice, LookAlike, choose, look_alikes, same_folders
 from frugal_sorter.rules.keys import DEFAULT_KEEP, DOS, KEEPS, Keep
 from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.work.executor import changing
 
 EXAMPLES = """
   frugal duplicates ~/Photos
@@ -88,9 +82,13 @@ def run(args: argparse.Namespace) -> int:
     if args.do and args.unmark:
         raise UsageError("--do and --unmark are two jobs", "do one after the other")
     if args.format == "html":
+        from frugal_sorter.cli.reading import require_library
+
         require_library("--format html", "jinja2", "reports")
-    removing = Removing(args.do or "trash", world_now(), args.across_owners, args.at_most)
-    where = None if args.where is None else read_where(args.where)
+    if args.where is not None:
+        from frugal_sorter.cli.reading import read_where
+
+        read_where(args.where)  # says what is wrong with it before the search
     try:
         with Progress("files found") as progress:
             search = ContentSearch(
@@ -101,8 +99,10 @@ def run(args: argparse.Namespace) -> int:
     except OSError as error:
         raise UsageError(f"{error.filename}: {reason_of(error)}", "run as a user who may read it") from error
     choices = [choose(group, args.keep, keep_in) for group in found.groups]
-    if where is not None:
-        choices = [limited(choice, where, removing.world) for choice in choices]
+    if args.where is not None:
+        from frugal_sorter.cli.duplicates_do import limited_choices
+
+        choices = limited_choices(choices, args.where)
     alikes = look_alikes(found)
     if args.format != "table":
         from frugal_sorter.cli import duplicates_formats
@@ -117,31 +117,11 @@ def run(args: argparse.Namespace) -> int:
     screen = Screen()
     base = common_base(folders)
     _report(screen, folders, found, choices, alikes, args.top, base)
-    if args.unmark:
-        alone = [one for one in alikes if one.kind == "alone"]
-        return _carry_out(screen, plan_unmark(alone, removing.world, command_line(), folders), args)
-    if args.do:
-        if not args.yes and screen.may_ask():
-            choices = _choose_each(screen, choices, base)
-        with changing(ready_state_folder(), "duplicates"):
-            plan = plan_duplicates(choices, removing, command_line(), folders)
-        return _carry_out(screen, plan, args)
+    if args.do or args.unmark:
+        from frugal_sorter.cli.duplicates_do import take_away, unmark
+
+        return unmark(screen, args, folders, alikes) if args.unmark else take_away(screen, args, folders, choices, base)
     return 1 if found.unread else 0
-
-
-def _carry_out(screen: Screen, plan: Plan, args: argparse.Namespace) -> int:
-    screen.line()
-    view = PlanView(plan, screen)
-    if not plan.asked:
-        view.show_left()
-        screen.line("Nothing to do.")
-        return exit_code(plan)
-    view.show(names=not args.yes)
-    screen.line()
-    view.warn()
-    again = "" if args.unmark else " Each is compared with the one that stays once more, byte by byte."
-    question = view.question(f"below {shown(view.base)}, as {account()}?{again}")
-    return ask_and_do(plan, view, screen, question, args.yes, take_back_text)
 
 
 # The report
@@ -241,40 +221,3 @@ def _totals(screen: Screen, found: Duplicates, choices: Sequence[Choice]) -> Non
         screen.line(f"{count_text(found.passed, 'smaller file')} passed over.")
     for unread in found.unread:
         screen.line(f"Not read: {shown(unread.path)} ({unread.reason})", style="yellow")
-
-
-# Choosing
-
-
-def _choose_each(screen: Screen, choices: Sequence[Choice], base: str) -> list[Choice]:
-    """Ask for each group which one stays."""
-    chosen: list[Choice] = []
-    wanted = [choice for choice in choices if choice.going]
-    for at, choice in enumerate(wanted, 1):
-        files = [choice.kept, *choice.going]
-        screen.line()
-        screen.line(f"Group {at:,} of {len(wanted):,}: {len(files)} × {size_text(choice.group.size)}", style="bold")
-        for number_, one in enumerate(files, 1):
-            why = f"  {choice.why}" if number_ == 1 else ""
-            screen.parts(
-                (f"  {number_}  ", "green" if number_ == 1 else ""), (f"{date_text(one.found.mtime_ns)}  ", "dim"),
-                (below(one.path, base), ""), (why, "dim"),
-            )  # fmt: skip
-        answer = screen.choose(
-            f"Keep which? 1 to {len(files)} (Enter: 1), r: 1 here and in all the rest, s: skip, q: stop here",
-            [*map(str, range(1, len(files) + 1)), "r", "s", "q"], "1",
-        )  # fmt: skip
-        if answer == "q":
-            break
-        if answer == "s":
-            continue
-        if answer == "r":
-            return [*chosen, *wanted[at - 1 :]]
-        chosen.append(_kept_instead(choice, files, int(answer) - 1))
-    return chosen
-
-
-def _kept_instead(choice: Choice, files: Sequence[Same], at: int) -> Choice:
-    if at == 0:
-        return choice
-    return choice._replace(kept=files[at], why="chosen", going=[one for one in files if one is not files[at]])

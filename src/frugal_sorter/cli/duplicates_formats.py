@@ -9,7 +9,7 @@ from collections.abc import Sequence
 
 from frugal_sorter.cli.text import below, cell_text, common_base, count_text, date_text, iso_text, shown, size_text
 from frugal_sorter.plans.by_content import Duplicates, Same
-from frugal_sorter.plans.duplicates import Choice, LookAlike, same_folders
+from frugal_sorter.plans.choosing import Choice, LookAlike, same_folders
 
 
 def _files(choice: Choice) -> list[tuple[Same, bool]]:
@@ -35,7 +35,6 @@ def as_json(folders: Sequence[str], found: Duplicates, choices: Sequence[Choice]
     ]  # fmt: skip
     result = {
         "folders": list(folders),
-        "groups": groups,
         "frees": sum(choice.frees for choice in choices),
         "same_folders": same_folders(found),
         "look_alikes": [
@@ -53,7 +52,10 @@ def as_json(folders: Sequence[str], found: Duplicates, choices: Sequence[Choice]
         "passed_over": found.passed,
         "not_read": [unread._asdict() for unread in found.unread],
     }  # fmt: skip
-    print(json.dumps(result, indent=2))
+    # A group to a line: indented whole, the encoder would take longer than the search.
+    lines = ",\n".join("    " + json.dumps(group) for group in groups)
+    rest = json.dumps(result, indent=2)[1:]
+    print(f'{{\n  "groups": [\n{lines}\n  ],{rest}' if groups else f'{{\n  "groups": [],{rest}')
 
 
 def as_csv(folders: Sequence[str], found: Duplicates, choices: Sequence[Choice], alikes: Sequence[LookAlike]) -> None:

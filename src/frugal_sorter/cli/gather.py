@@ -8,8 +8,7 @@ import sys
 from pathlib import Path
 
 from frugal_sorter.cli.carry_out import carry_out, confirm, take_back_text
-from frugal_sorter.cli.one_line import command_line, folder_named
-from frugal_sorter.cli.options import add_for, add_yes
+from frugal_sorter.cli.options import add_for, add_yes, command_line, folder_named
 from frugal_sorter.cli.plan_view import PlanView
 from frugal_sorter.cli.screen import Screen, account
 from frugal_sorter.cli.text import count_text, now_ns, shown, size_text

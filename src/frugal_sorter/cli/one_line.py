@@ -3,11 +3,9 @@
 from __future__ import annotations
 
 import argparse
-import os
-import shlex
-import sys
 from collections.abc import Mapping
 
+from frugal_sorter.cli.options import command_line
 from frugal_sorter.cli.reading import read_where, require_extras, world_now
 from frugal_sorter.cli.text import shown
 from frugal_sorter.errors import UsageError
@@ -26,22 +24,6 @@ SAID_AS = {
 }  # fmt: skip
 
 
-def folder_named(text: str) -> str:
-    """Return the folder that a person named, resolved.
-
-    Raises:
-        UsageError: there is none; an empty name is not the folder one stands in.
-    """
-    if not text.strip():
-        raise UsageError("(empty): no folder was named", "there is no default folder; name one")
-    path = os.path.realpath(text)
-    if not os.path.lexists(path):
-        raise UsageError(f"{shown(text)}: there is no such folder", "check the path")
-    if not os.path.isdir(path):
-        raise UsageError(f"{shown(text)}: this is not a folder", "name the folder it is in")
-    return path
-
-
 def both_conditions(first: str, where: str | None) -> str:
     """Return two conditions as one; the second is what a person wrote, and is read by itself first.
 
@@ -57,11 +39,6 @@ def both_conditions(first: str, where: str | None) -> str:
 def levels_value(args: argparse.Namespace) -> Value:
     """Return `--levels` as a rule has it."""
     return "all" if args.levels is None else int(args.levels)
-
-
-def command_line() -> str:
-    """Return the command as it was typed, which stands for the rule file in the history."""
-    return shlex.join(["frugal", *sys.argv[1:]])
 
 
 def print_as_rule(keys: Mapping[str, Value], folder: str) -> int:

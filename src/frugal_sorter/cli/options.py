@@ -3,10 +3,15 @@
 from __future__ import annotations
 
 import argparse
+import os
+import shlex
+import sys
 from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, TypeVar
 
+from frugal_sorter.cli.text import shown
+from frugal_sorter.errors import UsageError
 from frugal_sorter.state.folders import default_rules_file
 
 if TYPE_CHECKING:
@@ -14,6 +19,27 @@ if TYPE_CHECKING:
     from frugal_sorter.rules.units import Duration
 
 Value = TypeVar("Value")
+
+
+def folder_named(text: str) -> str:
+    """Return the folder that a person named, resolved.
+
+    Raises:
+        UsageError: there is none; an empty name is not the folder one stands in.
+    """
+    if not text.strip():
+        raise UsageError("(empty): no folder was named", "there is no default folder; name one")
+    path = os.path.realpath(text)
+    if not os.path.lexists(path):
+        raise UsageError(f"{shown(text)}: there is no such folder", "check the path")
+    if not os.path.isdir(path):
+        raise UsageError(f"{shown(text)}: this is not a folder", "name the folder it is in")
+    return path
+
+
+def command_line() -> str:
+    """Return the command as it was typed, which stands for the rule file in the history."""
+    return shlex.join(["frugal", *sys.argv[1:]])
 
 
 def levels(text: str) -> int | None:

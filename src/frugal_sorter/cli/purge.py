@@ -9,12 +9,21 @@ from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
 from frugal_sorter.cli.one_line import (
     book_named,
     both_conditions,
-    folder_named,
     levels_value,
     plan_of_rule,
     print_as_rule,
 )
-from frugal_sorter.cli.options import add_at_most, add_for, add_where, add_yes, duration, levels, number, size
+from frugal_sorter.cli.options import (
+    add_at_most,
+    add_for,
+    add_where,
+    add_yes,
+    duration,
+    folder_named,
+    levels,
+    number,
+    size,
+)
 from frugal_sorter.cli.plan_view import PlanView, exit_code
 from frugal_sorter.cli.screen import Screen, account
 from frugal_sorter.cli.text import below, count_text, moment_text, now_ns, shown, size_text

@@ -10,12 +10,11 @@ from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
 from frugal_sorter.cli.one_line import (
     book_named,
     both_conditions,
-    folder_named,
     levels_value,
     plan_of_rule,
     print_as_rule,
 )
-from frugal_sorter.cli.options import add_for, add_where, add_yes, levels
+from frugal_sorter.cli.options import add_for, add_where, add_yes, folder_named, levels
 from frugal_sorter.cli.plan_view import PlanView, exit_code
 from frugal_sorter.cli.screen import Screen, account
 from frugal_sorter.cli.text import below, count_text, shown, size_text

@@ -7,7 +7,7 @@ from collections import Counter
 from collections.abc import Sequence
 
 from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
-from frugal_sorter.cli.one_line import command_line
+from frugal_sorter.cli.options import command_line
 from frugal_sorter.cli.plan_view import PlanView, exit_code
 from frugal_sorter.cli.reading import read_where, world_now
 from frugal_sorter.cli.screen import Screen, account

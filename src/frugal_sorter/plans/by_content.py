@@ -241,7 +241,9 @@ class ContentSearch:
     def _same(self, columns: _Columns, alike: list[int], result: Duplicates) -> list[list[int]]:
         """Return the files that hold the same bytes, of files of which another one has the size."""
         with DigestCache(self.cache) as cache:
-            keys = _keys(columns, alike) if self.cache is not None else {}
+            # A small file is read as quickly as it is looked up.
+            cached = [at for at in alike if columns.size[at] > WHOLE_BYTES]
+            keys = _keys(columns, cached) if self.cache is not None else {}
             known = cache.known(keys.values())
             ends = self._digests(columns, alike, ends_digests, result, _known(keys, known, 0))
             first = _together(columns, ends)

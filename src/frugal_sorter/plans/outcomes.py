@@ -15,8 +15,9 @@ from frugal_sorter.files.status import look_or_none
 from frugal_sorter.files.volumes import volume_of
 from frugal_sorter.files.walk import reason_of
 from frugal_sorter.plans.by_content import ContentSearch
+from frugal_sorter.plans.choosing import choose
 from frugal_sorter.plans.clash import Clashes, Discard, Room, is_numbered_form
-from frugal_sorter.plans.duplicates import Removing, add_removals, choose
+from frugal_sorter.plans.duplicates import Removing, add_removals
 from frugal_sorter.plans.plan import Left, Note, Plan, Step, Witness
 from frugal_sorter.plans.removals import Removals
 from frugal_sorter.plans.targets import TargetFolders

@@ -209,7 +209,7 @@ _COPY_PREFIX = re.compile(
 )
 
 
-_MAY_BE_MARKED = re.compile(r" \(|op|másolat", re.IGNORECASE)
+_MAY_BE_MARKED = re.compile(r" \(|[oó]p|másolat", re.IGNORECASE)
 
 
 def may_be_marked(names: Sequence[str]) -> bool:
@@ -219,6 +219,8 @@ def may_be_marked(names: Sequence[str]) -> bool:
 
 def unmarked_name(name: str) -> str | None:
     """Return the name without the mark that a file manager gives a copy, or None without a mark."""
+    if _MAY_BE_MARKED.search(name) is None:
+        return None
     stem = stem_of(name)
     before = _COPY_PREFIX.match(name)
     if before is not None:
