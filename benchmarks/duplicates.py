@@ -18,6 +18,8 @@ import time
 from pathlib import Path
 from typing import NamedTuple
 
+from peaks import peak_bytes
+
 FRUGAL = str(Path(sys.executable).with_name("frugal"))
 
 
@@ -114,19 +116,7 @@ def measure(folder: Path, megabytes: int, pairs: int) -> Searched:
         read = found["bytes_read"] / size
         read_again = json.loads(second)["bytes_read"] / found["bytes_read"]
     small = build(folder / "few", 1)
-    code = (
-        "import resource, sys\nfrom frugal_sorter.cli.main import main\nmain(sys.argv[1:])\n"
-        "print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss, file=sys.stderr)"
-    )
-    peaks = []
-    for one in (tree, small):
-        done = subprocess.run(
-            [sys.executable, "-c", code, "duplicates", str(one), "--format", "csv"],
-            capture_output=True,
-            text=True,
-            check=False,
-        )
-        peaks.append(int(done.stderr.split()[-1]) * 1024)
+    peaks = [peak_bytes(["duplicates", str(one), "--no-cache", "--format", "csv"]) for one in (tree, small)]
     memory = (peaks[0] - peaks[1]) / found["files_seen"]
     return Searched(
         statistics.median(shells), statistics.median(cats), read, statistics.median(agains), read_again, memory,

@@ -21,6 +21,7 @@ from typing import NamedTuple
 
 from changes import measure as changed_by
 from duplicates import measure as searched_in
+from peaks import peak_bytes
 
 from frugal_sorter.files.walk import walk
 from frugal_sorter.rules.load import load_rules
@@ -42,11 +43,6 @@ for _ in walk(sys.argv[1], 0, True, lambda *_: 0, print):
 COUNT = '{n = split($0, part, "."); suffix = n > 1 ? part[n] : ""; files[suffix]++; bytes[suffix] += $1}'
 COUNT += " END {for (suffix in files) print suffix, files[suffix], bytes[suffix]}"
 BEGIN, END = "<!-- figures: begin -->", "<!-- figures: end -->"
-
-
-class Run(NamedTuple):
-    seconds: float
-    peak_bytes: int
 
 
 class Figure(NamedTuple):
@@ -72,20 +68,15 @@ def build_tree(root: Path, files: int) -> Path:
     return root
 
 
-def run_once(command: Sequence[str], folder: Path) -> Run:
-    """Run a command to its end, its output to nowhere."""
-    # As on an ordinary machine: compiled modules are kept, and output is buffered.
-    unusual = ("PYTHONDONTWRITEBYTECODE", "PYTHONUNBUFFERED")
-    environment = {name: value for name, value in os.environ.items() if name not in unusual}
-    environment |= {"XDG_STATE_HOME": str(folder / "state"), "XDG_CONFIG_HOME": str(folder / "config")}
+def run_once(command: Sequence[str], folder: Path) -> float:
+    """Run a command to its end, its output to nowhere, and return how many seconds it took."""
+    environment = {**os.environ, "XDG_STATE_HOME": str(folder / "state"), "XDG_CONFIG_HOME": str(folder / "config")}
     began = time.perf_counter()
-    program = subprocess.Popen(command, stdout=subprocess.DEVNULL, env=environment, cwd=folder)
-    _, status, usage = os.wait4(program.pid, 0)
+    program = subprocess.run(command, stdout=subprocess.DEVNULL, env=environment, cwd=folder, check=False)
     seconds = time.perf_counter() - began
-    program.returncode = os.waitstatus_to_exitcode(status)
     if program.returncode != 0:
         raise SystemExit(f"{command} ended with {program.returncode}")
-    return Run(seconds, usage.ru_maxrss * 1024)
+    return seconds
 
 
 def ratio(
@@ -96,18 +87,15 @@ def ratio(
     for turn in range(pairs + 1):
         ours, theirs = run_once(command, folder), run_once(baseline, folder)
         if turn:
-            ratios.append(ours.seconds / theirs.seconds)
+            ratios.append(ours / theirs)
     figure = Figure(work, shown, goal, statistics.median(ratios), min(ratios), max(ratios))
     print(f"{work}: {figure.median:.2f} of {shown} ({figure.least:.2f} to {figure.most:.2f}), goal {goal}", flush=True)
     return figure
 
 
-def memory(command: Sequence[str], small: Sequence[str], files: int, folder: Path) -> float:
-    """Return by how many bytes a file the peak memory grows from a small tree to a large one."""
-    grown = statistics.median(
-        run_once(command, folder).peak_bytes - run_once(small, folder).peak_bytes for _ in range(3)
-    )
-    return max(0.0, grown / files)
+def memory(words: Sequence[str], small: Sequence[str], files: int) -> float:
+    """Return by how many bytes a file the peak memory of a command grows from a small tree to a large one."""
+    return max(0.0, statistics.median(peak_bytes(words) - peak_bytes(small) for _ in range(3)) / files)
 
 
 def rules_file(folder: Path, tree: Path, conditions: Sequence[str]) -> Path:
@@ -209,8 +197,8 @@ def measure(folder: Path) -> list[str]:
         ratio("`frugal preview`, one rule on every size", [FRUGAL, "preview", str(rules)], shown, find, "2.0", folder, 15),
     ]  # fmt: skip
     grown = {
-        "inventory": memory(inventory, [FRUGAL, "inventory", str(small)], FILES, folder),
-        "preview": memory([FRUGAL, "preview", str(rules)], [FRUGAL, "preview", str(rules_small)], FILES, folder),
+        "inventory": memory(inventory[1:], ["inventory", str(small)], FILES),
+        "preview": memory(["preview", str(rules)], ["preview", str(rules_small)], FILES),
     }
     cost = matching_microseconds(many, tree)
     changed = [*changes(folder), *duplicates(folder)]
@@ -225,6 +213,9 @@ def measure(folder: Path) -> list[str]:
 
 
 def main() -> None:
+    # As on an ordinary machine: compiled modules are kept, and output is buffered.
+    for unusual in ("PYTHONDONTWRITEBYTECODE", "PYTHONUNBUFFERED"):
+        os.environ.pop(unusual, None)
     with tempfile.TemporaryDirectory(prefix="frugal-bench-", dir="/var/tmp") as name:
         lines = measure(Path(name))
     system = f"Linux {platform.release().split('-')[0]}, CPython {platform.python_version()}"

@@ -12,6 +12,7 @@ import subprocess
 import sys
 import threading
 from collections import defaultdict
+from collections.abc import Sequence
 from pathlib import Path
 
 import jsonschema
@@ -117,10 +118,10 @@ def test_a_half_whose_process_dies_is_read_again(folder: Path, monkeypatch: pyte
         put(folder / f"{number}.dat", f"{number % 3}" * 100)
     parent = os.getpid()
 
-    def work(items: object) -> list[int]:
+    def work(items: Sequence[str], told: object) -> list[int]:
         if os.getpid() != parent:
             os._exit(1)
-        return [len(one) for one in items]  # type: ignore[attr-defined]
+        return [len(one) for one in items]
 
     assert sharing.in_two(["a", "bb", "ccc"], [1, 1, 1], work) == [1, 2, 3]
     assert len(groups_of(folder)) == 3
@@ -172,6 +173,15 @@ def test_the_cache_is_bounded_and_a_damaged_one_is_done_without(folder: Path, mo
     assert len(ContentSearch(cache=folder).search([str(folder / "Intake")]).groups) == 1
 
 
+def test_the_search_tells_how_far_it_has_got(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(digests, "_TOLD_EVERY", 2)
+    for number in range(6):
+        put(folder / f"{number}.dat", "x" * BIG)
+    told: list[tuple[int, str]] = []
+    ContentSearch(told=lambda files, what: told.append((files, what))).search([str(folder)])
+    assert told[0] == (6, "files found") and (6, "files looked into") in told and told[-1] == (6, "files read")
+
+
 def test_two_searches_at_once_find_the_same(folder: Path) -> None:
     for number in range(60):
         put(folder / f"Intake/{number}.dat", f"{number % 7}" * 500)
@@ -202,7 +212,7 @@ def test_what_changes_or_cannot_be_read_is_named_and_in_no_group(folder: Path, w
         (folder / "c.dat").unlink()
         if what == "unreadable":
             (folder / "c.dat").mkdir()
-    told = digests.ends_digests(found)
+    told = digests.ends_digests(found, lambda _: None)
     assert (
         [bool(one.digest) for one in told] == [True, True, False]
         and told[2].problem

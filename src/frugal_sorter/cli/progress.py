@@ -21,12 +21,12 @@ class Progress:
         self._next = time.monotonic() + _AFTER_SECONDS
         self._written = 0
 
-    def told(self, count: int) -> None:
-        """Take in how far the work has got."""
+    def told(self, count: int, what: str = "") -> None:
+        """Take in how far the work has got; `what` where by now something else is counted."""
         if not self._shows or time.monotonic() < self._next:
             return
         self._next = time.monotonic() + _EVERY_SECONDS
-        text = f"{count:,} {self._what}"
+        text = f"{count:,} {what or self._what}"
         sys.stderr.write("\r" + text.ljust(self._written))
         sys.stderr.flush()
         self._written = len(text)

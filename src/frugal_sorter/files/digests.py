@@ -20,6 +20,8 @@ END_BYTES = 4_096
 _BUFFER_BYTES = 1 << 20
 _READ = os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK | getattr(os, "O_NOATIME", 0)
 _READ_AS_OTHERS = os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK
+_TOLD_EVERY = 500
+Told = Callable[[int], None]
 # What opening, looking at and closing a file costs, as bytes that could be read meanwhile.
 _OPENING_BYTES = 30_000
 
@@ -43,21 +45,30 @@ class Digest(NamedTuple):
     bytes: int = 0
 
 
-def ends_digests(files: Sequence[Found]) -> list[Digest]:
+def ends_digests(files: Sequence[Found], told: Told) -> list[Digest]:
     """Return for each file a digest of its first and last 4 KiB; of a small one, of the whole."""
-    return in_two(files, [_OPENING_BYTES + 2 * END_BYTES] * len(files), _ends)
+    return in_two(files, [_OPENING_BYTES + 2 * END_BYTES] * len(files), _ends, told)
 
 
-def whole_digests(files: Sequence[Found]) -> list[Digest]:
+def whole_digests(files: Sequence[Found], told: Told) -> list[Digest]:
     """Return for each file a digest of all its bytes."""
-    return in_two(files, [_OPENING_BYTES + one.size for one in files], _wholes)
+    return in_two(files, [_OPENING_BYTES + one.size for one in files], _wholes, told)
 
 
-def _ends(files: Iterable[Found]) -> list[Digest]:
-    return [_read(one, _digest_ends) for one in files]
+def _ends(files: Iterable[Found], told: Told) -> list[Digest]:
+    return _each(files, _digest_ends, told)
 
 
-def _wholes(files: Iterable[Found]) -> list[Digest]:
+def _each(files: Iterable[Found], digest: Callable[[int, int], tuple[bytes, int]], told: Told) -> list[Digest]:
+    digests = []
+    for done, one in enumerate(files, 1):
+        digests.append(_read(one, digest))
+        if one.size > _BUFFER_BYTES or not done % _TOLD_EVERY:
+            told(done)
+    return digests
+
+
+def _wholes(files: Iterable[Found], told: Told) -> list[Digest]:
     buffer = memoryview(bytearray(_BUFFER_BYTES))
 
     def digest(descriptor: int, size: int) -> tuple[bytes, int]:
@@ -67,7 +78,7 @@ def _wholes(files: Iterable[Found]) -> list[Digest]:
             done += count
         return hasher.digest(), done
 
-    return [_read(one, digest) for one in files]
+    return _each(files, digest, told)
 
 
 def _digest_ends(descriptor: int, size: int) -> tuple[bytes, int]:

@@ -126,17 +126,28 @@ class Sharing(Generic[Folder]):
 _WORTH_BYTES = 20_000_000
 
 
-def in_two(items: Sequence[Item], costs: Sequence[int], work: Callable[[Sequence[Item]], list[Made]]) -> list[Made]:
+Work = Callable[[Sequence[Item], Callable[[int], None]], list[Made]]
+
+
+def _quiet(_: int) -> None:
+    """Tell nobody."""
+
+
+def in_two(
+    items: Sequence[Item], costs: Sequence[int], work: Work[Item, Made], told: Callable[[int], None] = _quiet
+) -> list[Made]:  # fmt: skip
     """Return what some work makes of items, in their order, done by two processes where that pays.
 
     Args:
         items: what is worked on.
         costs: what each of them costs.
-        work: returns a value for each of the items it is given; its values are sent through a pipe.
+        work: returns a value for each of the items it is given; its values are sent through a pipe. It is also
+            given whom to tell now and then how many items are done.
+        told: is told how many items are done, of all of them by what one process sees.
     """
     total = sum(costs)
     if total < _WORTH_BYTES or len(items) < 2 or not hasattr(os, "fork") or (os.cpu_count() or 1) < 2:
-        return work(items)
+        return work(items, told)
     middle, so_far = 0, 0
     while so_far + costs[middle] <= total // 2:
         so_far += costs[middle]
@@ -148,20 +159,20 @@ def in_two(items: Sequence[Item], costs: Sequence[int], work: Callable[[Sequence
     except OSError:
         os.close(reading)
         os.close(writing)
-        return work(items)
+        return work(items, told)
     if child == 0:
         try:
             os.close(reading)
             with open(writing, "wb") as pipe:
-                pickle.dump(work(items[middle:]), pipe, pickle.HIGHEST_PROTOCOL)
+                pickle.dump(work(items[middle:], _quiet), pipe, pickle.HIGHEST_PROTOCOL)
         finally:
             os._exit(0)
     os.close(writing)
-    made = work(items[:middle])
+    made = work(items[:middle], lambda done: told(done * len(items) // middle))
     try:
         with open(reading, "rb") as pipe:
             rest = pickle.load(pipe)
     except (EOFError, pickle.UnpicklingError, OSError):
         rest = None
     os.waitpid(child, 0)
-    return made + (work(items[middle:]) if rest is None else rest)
+    return made + (work(items[middle:], told) if rest is None else rest)

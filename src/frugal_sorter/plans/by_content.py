@@ -11,7 +11,7 @@ from operator import attrgetter
 from pathlib import Path
 from typing import NamedTuple
 
-from frugal_sorter.files.digests import WHOLE_BYTES, Digest, Found, ends_digests, whole_digests
+from frugal_sorter.files.digests import WHOLE_BYTES, Digest, Found, Told, ends_digests, whole_digests
 from frugal_sorter.files.record import Listing, Unread, place_of
 from frugal_sorter.files.status import birth_ns
 from frugal_sorter.files.walk import reason_of, walk
@@ -127,7 +127,7 @@ class ContentSearch:
         min_size: smaller files are passed over; 0 compares empty files, too.
         cache: the state folder with digests that were made before; None to do without.
         now_ns: the moment to write down in the cache.
-        told: called now and then with what is done, and how much of it.
+        told: called now and then with how many files, and what was done with them.
     """
 
     levels: int | None = None
@@ -135,7 +135,7 @@ class ContentSearch:
     min_size: int = 1
     cache: Path | None = None
     now_ns: int = 0
-    told: Callable[[int], None] = lambda _files: None
+    told: Callable[[int, str], None] = lambda _files, _what: None
 
     def search(self, folders: Sequence[str]) -> Duplicates:
         """Return the groups of files with the same contents below some folders.
@@ -202,7 +202,7 @@ class ContentSearch:
                 and (self.hidden or not any(name[0] == "." for name in listing.folders))
             ):
                 result.whole_folders[listing.folder] = (listing.names, listing.folders)
-            self.told(len(columns.names))
+            self.told(len(columns.names), "files found")
 
     # The contents
 
@@ -245,25 +245,26 @@ class ContentSearch:
             cached = [at for at in alike if columns.size[at] > WHOLE_BYTES]
             keys = _keys(columns, cached) if self.cache is not None else {}
             known = cache.known(keys.values())
-            ends = self._digests(columns, alike, ends_digests, result, _known(keys, known, 0))
+            ends = self._digests(columns, alike, ends_digests, "files looked into", result, _known(keys, known, 0))
             first = _together(columns, ends)
             small = [ats for ats in first if columns.size[ats[0]] <= WHOLE_BYTES]
             large = sorted(
                 (at for ats in first for at in ats if columns.size[ats[0]] > WHOLE_BYTES), key=columns.ino.__getitem__
             )
-            wholes = self._digests(columns, large, whole_digests, result, _known(keys, known, 1))
+            wholes = self._digests(columns, large, whole_digests, "files read", result, _known(keys, known, 1))
             fresh = [(key, ends.get(at), wholes.get(at)) for at, key in keys.items()]
             cache.keep((one for one in fresh if one[1] and known.get(one[0]) != one[1:]), self.now_ns)
         return small + _together(columns, wholes)
 
     def _digests(
-        self, columns: _Columns, files: list[int], read: Callable[[Sequence[Found]], list[Digest]], result: Duplicates,
-        known: dict[int, bytes],
+        self, columns: _Columns, files: list[int], read: Callable[[Sequence[Found], Told], list[Digest]], what: str,
+        result: Duplicates, known: dict[int, bytes],
     ) -> dict[int, bytes]:  # fmt: skip
         """Return the digests of files; those that are known are not read."""
         digests = {at: known[at] for at in files if at in known}
         missing = [at for at in files if at not in digests]
-        for at, (digest, problem, size) in zip(missing, read([columns.found(at) for at in missing]), strict=True):
+        made = read([columns.found(at) for at in missing], lambda done: self.told(done, what))
+        for at, (digest, problem, size) in zip(missing, made, strict=True):
             result.read += size
             if problem:
                 result.unread.append(Unread(columns.path(at), problem))

@@ -112,6 +112,8 @@ def _guarded(step: Step) -> str | None:
         known = [home_bin(), bin_for(step.source.folder, step.was.dev)]
         if step.target.folder not in [one.files for one in known if one]:
             return f"{step.target.folder} is no trash of this account"
+    if step.verb == "hard-link" and step.witness and (refused := refused_folder(step.witness.place.folder)):
+        return f"{step.witness.place.folder} is {refused}"
     if step.verb not in _PLANNED:
         return f"a plan of rules holds no step of the kind {step.verb}"
     return None

@@ -89,7 +89,7 @@ def hold_ceilings(plan: Plan) -> None:
     """Refuse rules that would take away more than they may; the others are carried out."""
     counts: Counter[str] = Counter()
     for step in plan.asked:
-        if step.verb == "trash" or step.verb in FINAL:
+        if step.verb in ("trash", "hard-link") or step.verb in FINAL:
             counts[step.rule] += step.files
     for rule, found in counts.items():
         most = plan.ceilings.get(rule, MOST_REMOVALS)
