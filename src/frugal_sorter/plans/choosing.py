@@ -22,9 +22,9 @@ _WHY: Mapping[Keep, str] = {
 
 def _rank(one: Same, keep: Keep) -> int:
     if keep == "unmarked":
-        return min(unmarked_name(os.path.basename(name)) is not None for name in one.names)
+        return min([unmarked_name(name.rpartition("/")[2]) is not None for name in one.names])
     if keep == "shortest-path":
-        return min(len(name) for name in one.names)
+        return min(map(len, one.names))
     return one.found.mtime_ns if keep == "oldest" else -one.found.mtime_ns
 
 
@@ -67,7 +67,8 @@ def _best(files: Sequence[Same], keep: Sequence[Keep]) -> tuple[Same, str]:
     left = list(files)
     for one in keep:
         ranks = [_rank(file, one) for file in left]
-        best = [file for file, rank in zip(left, ranks, strict=True) if rank == min(ranks)]
+        first = min(ranks)
+        best = [file for file, rank in zip(left, ranks, strict=True) if rank == first]
         if len(best) == 1 and len(left) > 1:
             return best[0], _WHY[one]
         left = best
@@ -84,8 +85,9 @@ class LookAlike(NamedTuple):
         path: the file.
         original: the path without the mark.
         kind: `copy` where both hold the same, `differs` where they do not, `alone` where the unmarked one is missing.
-        differs: what differs, of those that do: their sizes, their times in ns, and the first byte that is
-            not the same, counted from 0 (None where it could not be found out).
+        sizes: of those that differ, their bytes.
+        times_ns: and when each was written.
+        first: and the first byte that is not the same, counted from 0.
     """
 
     path: str
