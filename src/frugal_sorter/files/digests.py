@@ -7,6 +7,7 @@ file that is not the one that was found any more, or changes while it is read, h
 from __future__ import annotations
 
 import os
+import struct
 from collections.abc import Callable, Iterable, Sequence
 from typing import NamedTuple
 
@@ -20,6 +21,10 @@ END_BYTES = 4_096
 _BUFFER_BYTES = 1 << 20
 _READ = os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK | getattr(os, "O_NOATIME", 0)
 _READ_AS_OTHERS = os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK
+# A digest is of the size, too, so that files with the same one have the same size.
+_SIZE = struct.Struct("<Q")
+# Enough that no two files share one by chance.
+_DIGEST_BYTES = 16
 _TOLD_EVERY = 500
 Told = Callable[[int], None]
 # What opening, looking at and closing a file costs, as bytes that could be read meanwhile.
@@ -72,11 +77,11 @@ def _wholes(files: Iterable[Found], told: Told) -> list[Digest]:
     buffer = memoryview(bytearray(_BUFFER_BYTES))
 
     def digest(descriptor: int, size: int) -> tuple[bytes, int]:
-        hasher, done = blake3(), 0
+        hasher, done = blake3(_SIZE.pack(size)), 0
         while count := os.readv(descriptor, [buffer]):
             hasher.update(buffer[:count])
             done += count
-        return hasher.digest(), done
+        return hasher.digest(_DIGEST_BYTES), done
 
     return _each(files, digest, told)
 
@@ -86,7 +91,7 @@ def _digest_ends(descriptor: int, size: int) -> tuple[bytes, int]:
         body = os.read(descriptor, WHOLE_BYTES + 1)
     else:
         body = os.pread(descriptor, END_BYTES, 0) + os.pread(descriptor, END_BYTES, size - END_BYTES)
-    return blake3(body).digest(), len(body)
+    return blake3(_SIZE.pack(size) + body).digest(_DIGEST_BYTES), len(body)
 
 
 def _read(one: Found, digest: Callable[[int, int], tuple[bytes, int]]) -> Digest:

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import os
 from array import array
-from collections import Counter, defaultdict
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections import defaultdict
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from itertools import groupby
 from operator import attrgetter
 from pathlib import Path
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from frugal_sorter.files.digests import WHOLE_BYTES, Digest, Found, Told, ends_digests, whole_digests
 from frugal_sorter.files.record import Listing, Unread, place_of
@@ -20,6 +21,8 @@ from frugal_sorter.rules.fields import may_be_marked, unmarked_name
 from frugal_sorter.state.digest_cache import DigestCache, Key
 
 _BLOCK_BYTES = 512
+# So many files are read before what was read of them is taken in.
+_AT_ONCE = 8_000
 
 
 class Same(NamedTuple):
@@ -211,9 +214,9 @@ class ContentSearch:
         result.seen, result.bytes = len(columns.names), sum(columns.size)
         files, names = self._once(columns)
         result.linked = sum(map(len, names.values()))
-        sizes = Counter([columns.size[at] for at in files])
-        alike = [at for at in files if sizes[columns.size[at]] > 1]
-        del sizes, files
+        # Sorted rather than counted by size: most have a size of their own.
+        alike = [at for ats in _runs(files, columns.size.__getitem__) for at in ats]
+        del files
         alike.sort(key=columns.ino.__getitem__)
         groups = []
         for together in self._same(columns, alike, result):
@@ -246,39 +249,54 @@ class ContentSearch:
             keys = _keys(columns, cached) if self.cache is not None else {}
             known = cache.known(keys.values())
             ends = self._digests(columns, alike, ends_digests, "files looked into", result, _known(keys, known, 0))
-            first = _together(columns, ends)
+            first = _together(alike, ends)
             small = [ats for ats in first if columns.size[ats[0]] <= WHOLE_BYTES]
             large = sorted(
                 (at for ats in first for at in ats if columns.size[ats[0]] > WHOLE_BYTES), key=columns.ino.__getitem__
             )
             wholes = self._digests(columns, large, whole_digests, "files read", result, _known(keys, known, 1))
-            fresh = [(key, ends.get(at), wholes.get(at)) for at, key in keys.items()]
-            cache.keep((one for one in fresh if one[1] and known.get(one[0]) != one[1:]), self.now_ns)
-        return small + _together(columns, wholes)
+            if keys:
+                by_end = dict(zip(alike, ends, strict=True))
+                by_whole = dict(zip(large, wholes, strict=True))
+                fresh = ((key, by_end[at], by_whole.get(at)) for at, key in keys.items())
+                cache.keep((one for one in fresh if one[1] and known.get(one[0]) != one[1:]), self.now_ns)
+        return small + _together(large, wholes)
 
     def _digests(
         self, columns: _Columns, files: list[int], read: Callable[[Sequence[Found], Told], list[Digest]], what: str,
         result: Duplicates, known: dict[int, bytes],
-    ) -> dict[int, bytes]:  # fmt: skip
-        """Return the digests of files; those that are known are not read."""
-        digests = {at: known[at] for at in files if at in known}
-        missing = [at for at in files if at not in digests]
-        made = read([columns.found(at) for at in missing], lambda done: self.told(done, what))
-        for at, (digest, problem, size) in zip(missing, made, strict=True):
-            result.read += size
-            if problem:
-                result.unread.append(Unread(columns.path(at), problem))
-            else:
-                digests[at] = digest
+    ) -> list[bytes | None]:  # fmt: skip
+        """Return the digests of files, None for what could not be read; those that are known are not read."""
+        digests = [known.get(at) for at in files]
+        missing = [number for number, digest in enumerate(digests) if digest is None]
+        for begin in range(0, len(missing), _AT_ONCE):
+            numbers = missing[begin : begin + _AT_ONCE]
+            made = read(
+                [columns.found(files[number]) for number in numbers],
+                lambda done, begin=begin: self.told(begin + done, what),  # type: ignore[misc]
+            )
+            for number, (digest, problem, size) in zip(numbers, made, strict=True):
+                result.read += size
+                if problem:
+                    result.unread.append(Unread(columns.path(files[number]), problem))
+                else:
+                    digests[number] = digest
         return digests
 
 
-def _together(columns: _Columns, digests: Mapping[int, bytes]) -> list[list[int]]:
-    """Return the files that share size and digest with another one."""
-    groups: dict[tuple[int, bytes], list[int]] = defaultdict(list)
-    for at, digest in digests.items():
-        groups[columns.size[at], digest].append(at)
-    return [ats for ats in groups.values() if len(ats) > 1]
+def _together(files: Sequence[int], digests: Sequence[bytes | None]) -> list[list[int]]:
+    """Return the files that share their digest, and so their size, with another one."""
+    have = [number for number, digest in enumerate(digests) if digest is not None]
+    return [[files[number] for number in numbers] for numbers in _runs(have, digests.__getitem__)]
+
+
+def _runs(numbers: list[int], key: Callable[[int], Any]) -> Iterator[list[int]]:
+    """Sort some numbers by a key, and yield those together that share it with another one."""
+    numbers.sort(key=key)
+    for _, run in groupby(numbers, key=key):
+        together = list(run)
+        if len(together) > 1:
+            yield together
 
 
 def _known(

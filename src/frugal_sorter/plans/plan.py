@@ -189,6 +189,10 @@ class Plan:
 
     def in_groups(self) -> Iterator[list[Step]]:
         """Yield the steps in order, those of a group together."""
+        if not self.groups:
+            for step in self.steps:
+                yield [step]
+            return
         together: list[Step] = []
         for step in self.steps:
             if together and step.group != together[0].group:

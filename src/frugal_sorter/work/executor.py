@@ -23,6 +23,10 @@ from frugal_sorter.work.trash import Trash
 from frugal_sorter.work.verbs import verbs_for
 
 BATCH = 1_000
+# Before the first span; no step comes after it.
+_NO_SPAN = [-2, -2, 0]
+# They leave the folder of their entry as it is.
+_STAYING = frozenset({"set-attribute", "run", "copy", "link"})
 _LOG = logging.getLogger("frugal_sorter")
 
 
@@ -72,31 +76,35 @@ class _Ends:
         self._journal = journal
         self._result = result
         self._told = told
-        self._spans: list[list[int]] = []
+        self._spans: list[list[int]] = [_NO_SPAN]
         self._others: list[Mark] = []
         self._waiting = 0
 
     def take(self, step: Step, mark: Mark) -> None:
         """Take in the end of a step."""
-        result, now = self._result, mark.now
+        result = self._result
+        _, outcome, reason, now, data = mark
         if not result.stopped:
             self._told(step, mark)
-        if mark.outcome is not Outcome.DONE:
+        if outcome is not Outcome.DONE:
             if step.verb not in ATTENDING or step.verb == "make-folder":
                 result.not_done.append((step, mark))
-            if mark.outcome in (Outcome.SKIPPED, Outcome.FAILED):
+            if outcome in (Outcome.SKIPPED, Outcome.FAILED):
                 _LOG.warning("run %s: %s %r: %s", result.run, step.verb, step.place.path, mark.reason)
             self._others.append(mark)
         else:
-            if step.verb not in ATTENDING:
-                result.by_verb[step.verb] = result.by_verb.get(step.verb, 0) + 1
-            if mark.data or mark.reason or not (now is None or now is step.was or now == step.was):
+            verb, number = step.verb, step.id
+            if verb not in ATTENDING:
+                result.by_verb[verb] = result.by_verb.get(verb, 0) + 1
+            if data or reason or not (now is None or now is step.was or now == step.was):
                 self._others.append(mark)
                 self._count_lost(step, mark)
-            elif self._spans and self._spans[-1][1] == step.id - 1 and self._spans[-1][2] == (now is not None):
-                self._spans[-1][1] = step.id
             else:
-                self._spans.append([step.id, step.id, now is not None])
+                last = self._spans[-1]
+                if last[1] == number - 1 and last[2] == (now is not None):
+                    last[1] = number
+                else:
+                    self._spans.append([number, number, now is not None])
         self._waiting += 1
         if self._waiting >= BATCH:
             self.write_down()
@@ -108,9 +116,11 @@ class _Ends:
 
     def write_down(self) -> None:
         """Write down what was taken in since the last time."""
-        self._journal.mark_done(self._result.run, [(first, last, bool(there)) for first, last, there in self._spans])
+        self._journal.mark_done(
+            self._result.run, [(first, last, bool(there)) for first, last, there in self._spans[1:]]
+        )
         self._journal.mark(self._result.run, self._others)
-        self._spans, self._others, self._waiting = [], [], 0
+        self._spans, self._others, self._waiting = [_NO_SPAN], [], 0
 
 
 @contextmanager
@@ -194,14 +204,15 @@ def _whole_or_not(verbs: Mapping[VerbName, Verb], steps: Sequence[Step]) -> list
 def _note_times(plan: Plan) -> None:
     """Append to a plan what lets its undo restore the times of the folders that it changes."""
     made = {step.target.path for step in plan.steps if step.verb == "make-folder" and step.target}
-    places: list[str] = []
+    places: dict[str, None] = {}
     for step in plan.steps:
-        if step.source is not None and step.verb not in ("set-attribute", "run", "copy", "link"):
-            places.append(step.source.folder)
+        if step.source is not None and step.verb not in _STAYING:
+            places[step.source[0]] = None
         if step.target is not None and step.verb != "trash":
-            places.append(step.target.folder)
-        places += [os.path.dirname(member["path"]) for member in step.args.get("members", ())]
-    for folder in dict.fromkeys(places):
+            places[step.target[0]] = None
+        if step.args:
+            places |= dict.fromkeys(os.path.dirname(member["path"]) for member in step.args.get("members", ()))
+    for folder in places:
         if folder in made or folder == os.path.dirname(folder):
             continue
         try:

@@ -151,6 +151,7 @@ def _is_same_inode(place: Place, fd: int, was: Identity) -> bool:
         now = os.stat(place.name, dir_fd=fd, follow_symlinks=False)
     except OSError:
         return False
-    if (now.st_ino, now.st_dev) != (was.ino, was.dev):
+    kind, dev, ino, size, mtime_ns, *_ = was
+    if now.st_ino != ino or now.st_dev != dev:
         return False
-    return was.kind == "folder" or (now.st_size, now.st_mtime_ns) == (was.size, was.mtime_ns)
+    return kind == "folder" or (now.st_size == size and now.st_mtime_ns == mtime_ns)

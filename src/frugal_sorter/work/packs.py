@@ -9,6 +9,7 @@ from __future__ import annotations
 import json
 import zlib
 from collections.abc import Iterator, Mapping, Sequence
+from itertools import repeat
 from typing import NamedTuple
 
 from frugal_sorter.files.record import Identity, Place
@@ -51,8 +52,11 @@ def pack(
     columns = [
         verbs, asked_by, source_folders, [place and place[1] for place in sources],
         target_folders, [place and place[1] for place in targets],
-        [step.was for step in steps], [step.args or None for step in steps],
-        [step.group for step in steps], [step.witness for step in steps],
+        [step.was for step in steps],
+        # Most packs have none of these.
+        *(column if any(column) else None for column in (
+            [step.args or None for step in steps], [step.group for step in steps], [step.witness for step in steps],
+        )),
     ]  # fmt: skip
     touched = set(map(Touch._make, set(zip(verbs, asked_by, source_folders, target_folders, strict=True))))
     return zlib.compress(json.dumps(columns, separators=(",", ":")).encode("ascii"), 1), touched
@@ -70,13 +74,14 @@ def unpack(
         rules: the name and the key of the rule of each number.
     """
     steps: list[Step] = []
-    for number, row in enumerate(zip(*json.loads(zlib.decompress(blob)), strict=True), first):
+    columns = [repeat(None) if column is None else column for column in json.loads(zlib.decompress(blob))]
+    for number, row in enumerate(zip(*columns, strict=False), first):
         verb, rule, source_folder, source_name, target_folder, target_name, was, args, group, witness = row
         source = None if source_name is None else Place(folders[source_folder], source_name)
         target = None if target_name is None else Place(folders[target_folder], target_name)
         identity = was and Identity(*was)
         seen_by = witness and Witness(Place(*witness[0]), Identity(*witness[1]))
-        steps.append(Step(number, verb, *rules[rule], source, target, identity, args or {}, group, seen_by))
+        steps.append(Step(number, verb, *rules[rule], source, target, identity, args or {}, group or 0, seen_by))
     return steps
 
 
