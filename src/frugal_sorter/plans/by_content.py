@@ -22,7 +22,7 @@ from frugal_sorter.state.digest_cache import DigestCache, Key
 
 _BLOCK_BYTES = 512
 # So many files are read before what was read of them is taken in.
-_AT_ONCE = 8_000
+_AT_ONCE = 4_000
 
 
 class Same(NamedTuple):
