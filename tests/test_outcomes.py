@@ -493,6 +493,17 @@ def _lay(root: Path, tree: list[tuple[str, str, bytes, int, int]]) -> None:
             continue  # a file where this one needs a folder, or the other way round
 
 
+def test_a_folder_that_was_tagged_and_then_removed_as_empty_comes_back_as_it_was(folder: Path) -> None:
+    put(folder / "Intake/s/a.log")
+    os.utime(folder / "Intake/s", ns=(1, 1_700_000_000_000_000_000))
+    before = snapshot(folder / "Intake")
+    tags = 'where = "everything"\ntake = "folders"\ntag = "seen"'
+    move = 'where = "ext is log"\nlevels = "all"\nmove = "../Logs"\nprune = true'
+    assert carry_out(plan_of(book_of(folder, tags, move))).by_verb == {"set-attribute": 1, "move": 1}
+    assert not (folder / "Intake/s").exists()
+    assert undo().done == 1 and snapshot(folder / "Intake") == before
+
+
 # Shrinking would take longer than it helps: each example is small already.
 @settings(max_examples=100, phases=[Phase.explicit, Phase.reuse, Phase.generate])
 @given(tree=_tree, rules=_rules)

@@ -220,6 +220,8 @@ class _UndoPlanner:
 
     def _attribute(self, step: Step) -> Step:
         assert step.source is not None and step.was is not None
+        if step.source.path in self.made:
+            raise _Blocked("")  # a folder that was removed later on comes back as it was before the run
         found = self._look(step.source, step.was)
         if found is None or not found.same_who(step.was):
             raise _Blocked("no longer there" if found is None else "another file stands there now")
