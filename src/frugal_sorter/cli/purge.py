@@ -44,7 +44,6 @@ EXAMPLES = """
   frugal purge Backups --older-than 90d --as-rule             the same as a rule for a file
 """
 DATES = ("latest", "modified", "opened", "created", "arrived")
-_SAMPLE = 5
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -150,16 +149,7 @@ def _show(plan: Plan, purge: Purge, screen: Screen, args: argparse.Namespace) ->
     for label, step in (("oldest", steps[0]), ("newest", steps[-1]), ("biggest", biggest)):
         screen.line(f"  {label:8}{_line(step, purge)}")
     screen.line()
-    if args.list_all or len(steps) <= 2 * _SAMPLE + 1:
-        named: list[Step | None] = [*steps]
-    else:
-        named = [*steps[:_SAMPLE], None, *steps[-_SAMPLE:]]
-    for one in named:
-        if one is None:
-            more = f"  and {len(steps) - 2 * _SAMPLE:,} more between these (--list-all names every one)"
-            screen.line(more, style="dim")
-        else:
-            screen.line(f"  {_line(one, purge)}")
+    screen.sample(steps, lambda step: _line(step, purge), args.list_all)
 
 
 def _line(step: Step, purge: Purge) -> str:

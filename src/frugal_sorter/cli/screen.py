@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from functools import cached_property
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeVar
 
 if TYPE_CHECKING:
     from rich.console import Console
 
 _PIPED_WIDTH = 100_000
+_SAMPLE = 5
+Item = TypeVar("Item")
 
 
 class Screen:
@@ -75,6 +77,17 @@ class Screen:
             table.add_row(*(Text(cell, style="bold") for cell in last))
         sys.stdout.flush()
         self._rich.print(table)
+
+    def sample(self, items: Sequence[Item], text: Callable[[Item], str], every: bool) -> None:
+        """Print a line for each of some items; of many only the first and the last few, unless every one is asked for."""
+        most = len(items) if every or len(items) <= 2 * _SAMPLE + 1 else _SAMPLE
+        for one in items[:most]:
+            self.line(f"  {text(one)}")
+        if most < len(items):
+            more = f"  and {len(items) - 2 * most:,} more between these (--list-all names every one)"
+            self.line(more, style="dim")
+            for one in items[-most:]:
+                self.line(f"  {text(one)}")
 
     def may_ask(self) -> bool:
         """Tell whether there is a person to answer."""

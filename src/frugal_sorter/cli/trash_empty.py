@@ -23,8 +23,6 @@ from frugal_sorter.work.executor import changing
 from frugal_sorter.work.journal import Journal
 from frugal_sorter.work.past import trashed_in
 
-_SAMPLE = 5
-
 
 def asks_to_empty(args: argparse.Namespace) -> bool:
     """Tell whether something is to leave the trash."""
@@ -99,15 +97,11 @@ def _show(screen: Screen, entries: Sequence[Weighed], going: Sequence[Weighed], 
         f"  it holds {size_text(held)} in {len(entries):,}, and then {size_text(held - freed)} in {len(entries) - len(going):,}"
     )
     screen.line()
-    named: list[Weighed | None] = [*going]
-    if not list_all and len(going) > 2 * _SAMPLE + 1:
-        named = [*going[:_SAMPLE], None, *going[-_SAMPLE:]]
-    for one in named:
-        if one is None:
-            more = f"  and {len(going) - 2 * _SAMPLE:,} more between these (--list-all names every one)"
-            screen.line(more, style="dim")
-            continue
-        what = {"info": "  (only the note of where it was)", "file": "  (nothing says where it was)", "": ""}
-        when = moment_text(one.deleted_ns) if one.deleted_ns else "unknown         "
-        name = shown(one.trashed.original or one.trashed.name)
-        screen.line(f"  {when}  {size_text(one.bytes):>9}  {name}{what[one.trashed.orphan]}")
+    screen.sample(going, _line, list_all)
+
+
+def _line(one: Weighed) -> str:
+    what = {"info": "  (only the note of where it was)", "file": "  (nothing says where it was)", "": ""}
+    when = moment_text(one.deleted_ns) if one.deleted_ns else "unknown         "
+    name = shown(one.trashed.original or one.trashed.name)
+    return f"{when}  {size_text(one.bytes):>9}  {name}{what[one.trashed.orphan]}"
