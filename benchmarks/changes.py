@@ -1,8 +1,8 @@
 """Times changes with everything on (identity, journal, trash) against the bare system call; called by `run.py`.
 
 What is timed is a plan being carried out, from the first line in the journal to the last, and the
-undo of it; planning and printing are not. All trees are built before anything is removed: on ext4
-new files are far dearer where many were deleted just before.
+undo of it; planning and printing are not. All trees are built before anything is removed, on a volume
+of its own: on ext4 new files are far dearer where many were deleted just before.
 """
 
 from __future__ import annotations

@@ -22,6 +22,7 @@ from typing import NamedTuple
 from changes import measure as changed_by
 from duplicates import measure as searched_in
 from peaks import peak_bytes
+from volumes import fresh_volume
 
 from frugal_sorter.files.walk import walk
 from frugal_sorter.rules.load import load_rules
@@ -30,7 +31,7 @@ ROOT = Path(__file__).resolve().parents[1]
 PYTHON = sys.executable
 FRUGAL = str(Path(PYTHON).with_name("frugal"))
 FILES = 200_000
-CHANGED_FILES, CHANGED_PAIRS = 50_000, 3
+CHANGED_FILES, CHANGED_PAIRS = 50_000, 7
 SEARCHED_MEGABYTES, SEARCHED_PAIRS = 4_000, 5
 SUFFIXES = ["jpg", "pdf", "csv", "log", "txt", "tif", "stl", "zip", "bin", "dat"]
 WALK = """
@@ -144,7 +145,8 @@ def changes(folder: Path) -> list[str]:
     goals = {"move": "2.0", "trash": "3.2", "delete": "1.9"}
     lines = []
     for ending, goal in goals.items():
-        found = changed_by(folder, ending, CHANGED_FILES, CHANGED_PAIRS)
+        with fresh_volume(folder, ending) as volume:
+            found = changed_by(volume, ending, CHANGED_FILES, CHANGED_PAIRS)
         against = "`find -type f -delete`" if ending == "delete" else "bare `os.rename` loop"
         work = f"{CHANGED_FILES:,} times {ending}, with journal, from first intent to last mark"
         lines.append(f"| {work} | {against} | {found.run:.2f} | {found.least:.2f} to {found.most:.2f} | {goal} |")

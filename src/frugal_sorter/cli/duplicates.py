@@ -165,7 +165,7 @@ def _group(screen: Screen, choice: Choice, base: str) -> None:
             ("keep", choice.why if one is choice.kept else choice.staying.get(one.path, "")) if stays else ("", "")
         )
         screen.parts(
-            (f"  {mark:5}", "green"), (f"{date_text(one.found.mtime_ns)}  ", "dim"), (below(one.path, base), ""),
+            (f"  {mark:5}", "green"), (f"{date_text(one.mtime_ns)}  ", "dim"), (below(one.path, base), ""),
             (f"  {why}" if why else "", "dim"),
         )  # fmt: skip
         for name in one.further_names:

@@ -11,8 +11,8 @@ from frugal_sorter.cli.plan_view import PlanView, exit_code
 from frugal_sorter.cli.reading import read_where, world_now
 from frugal_sorter.cli.screen import Screen, account
 from frugal_sorter.cli.text import below, date_text, shown, size_text
-from frugal_sorter.plans.by_content import Same
 from frugal_sorter.plans.choosing import Choice, LookAlike
+from frugal_sorter.plans.columns import Same
 from frugal_sorter.plans.duplicates import Removing, limited, plan_duplicates, plan_unmark
 from frugal_sorter.plans.plan import Plan
 from frugal_sorter.state.folders import ready_state_folder
@@ -75,7 +75,7 @@ def _choose_each(screen: Screen, choices: Sequence[Choice], base: str) -> list[C
         for number_, one in enumerate(files, 1):
             why = f"  {choice.why}" if number_ == 1 else ""
             screen.parts(
-                (f"  {number_}  ", "green" if number_ == 1 else ""), (f"{date_text(one.found.mtime_ns)}  ", "dim"),
+                (f"  {number_}  ", "green" if number_ == 1 else ""), (f"{date_text(one.mtime_ns)}  ", "dim"),
                 (below(one.path, base), ""), (why, "dim"),
             )  # fmt: skip
         answer = screen.choose(

@@ -8,8 +8,9 @@ import sys
 from collections.abc import Sequence
 
 from frugal_sorter.cli.text import below, cell_text, common_base, count_text, date_text, iso_text, shown, size_text
-from frugal_sorter.plans.by_content import Duplicates, Same
+from frugal_sorter.plans.by_content import Duplicates
 from frugal_sorter.plans.choosing import Choice, LookAlike, same_folders
+from frugal_sorter.plans.columns import Same
 
 
 def _files(choice: Choice) -> list[tuple[Same, bool]]:
@@ -26,7 +27,7 @@ def as_json(folders: Sequence[str], found: Duplicates, choices: Sequence[Choice]
             "frees": choice.frees,
             "why": choice.why,
             "files": [
-                {"path": one.path, "keep": stays, "modified": iso_text(one.found.mtime_ns),
+                {"path": one.path, "keep": stays, "modified": iso_text(one.mtime_ns),
                  "further_names": list(one.further_names)}
                 for one, stays in _files(choice)
             ],
@@ -64,7 +65,7 @@ def as_csv(folders: Sequence[str], found: Duplicates, choices: Sequence[Choice],
     writer.writerow(["group", "keep", "bytes", "modified", "path", "same_file_as"])
     for number, choice in enumerate(choices, 1):
         for one, stays in _files(choice):
-            row = [number, "yes" if stays else "no", choice.group.size, iso_text(one.found.mtime_ns)]
+            row = [number, "yes" if stays else "no", choice.group.size, iso_text(one.mtime_ns)]
             writer.writerow([*row, cell_text(one.path), ""])
             writer.writerows([*row, cell_text(name), cell_text(one.path)] for name in one.further_names)
 
@@ -91,7 +92,7 @@ def as_page(folders: Sequence[str], found: Duplicates, choices: Sequence[Choice]
                 rows.append([
                     (below(name, base), name), (f"{number}", number), ("keep" if stays else "", "keep" if stays else "z"),
                     (told, told), (size_text(choice.group.size), choice.group.size),
-                    (date_text(one.found.mtime_ns), one.found.mtime_ns),
+                    (date_text(one.mtime_ns), one.mtime_ns),
                 ])  # fmt: skip
     tables = [PageTable("Files with the same contents", ("file", "group", "stays", "why", "size", "modified"), rows)]
     differ: list[list[tuple[str, str | int]]] = [

@@ -8,7 +8,8 @@ from __future__ import annotations
 
 import os
 import struct
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass, field
 from typing import NamedTuple
 
 from blake3 import blake3
@@ -25,6 +26,7 @@ _READ_AS_OTHERS = os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK
 _SIZE = struct.Struct("<Q")
 # Enough that no two files share one by chance.
 _DIGEST_BYTES = 16
+_NONE = bytes(_DIGEST_BYTES)
 _TOLD_EVERY = 500
 Told = Callable[[int], None]
 # What opening, looking at and closing a file costs, as bytes that could be read meanwhile.
@@ -42,38 +44,61 @@ class Found(NamedTuple):
     ctime_ns: int
 
 
-class Digest(NamedTuple):
-    """What was read of a file: the digest, or why there is none, and how many bytes were read for it."""
+@dataclass(slots=True)
+class Digests:
+    """What was read of some files.
 
-    digest: bytes
-    problem: str = ""
-    bytes: int = 0
+    Args:
+        rows: the digests, one after the other; where there is none, zeros.
+        problems: why there is none, by the number of the file.
+        read: how many bytes were read in all.
+    """
+
+    rows: bytearray = field(default_factory=bytearray)
+    problems: dict[int, str] = field(default_factory=dict)
+    read: int = 0
+
+    def __len__(self) -> int:
+        return len(self.rows) // _DIGEST_BYTES
+
+    def __iter__(self) -> Iterator[bytes | None]:
+        rows = bytes(self.rows)
+        for number in range(len(self)):
+            at = number * _DIGEST_BYTES
+            yield None if number in self.problems else rows[at : at + _DIGEST_BYTES]
+
+    def extend(self, other: Digests) -> None:
+        """Append those of further files."""
+        before = len(self)
+        self.rows += other.rows
+        self.problems |= {before + number: why for number, why in other.problems.items()}
+        self.read += other.read
 
 
-def ends_digests(files: Sequence[Found], told: Told) -> list[Digest]:
+def ends_digests(files: Sequence[Found], told: Told) -> Digests:
     """Return for each file a digest of its first and last 4 KiB; of a small one, of the whole."""
-    return in_two(files, [_OPENING_BYTES + 2 * END_BYTES] * len(files), _ends, told)
+    return _in_two(files, [_OPENING_BYTES + 2 * END_BYTES] * len(files), _ends, told)
 
 
-def whole_digests(files: Sequence[Found], told: Told) -> list[Digest]:
-    """Return for each file a digest of all its bytes."""
-    return in_two(files, [_OPENING_BYTES + one.size for one in files], _wholes, told)
+def whole_digests(files: Sequence[Found], sizes: Iterable[int], told: Told) -> Digests:
+    """Return for each file a digest of all its bytes; the sizes are those of the files."""
+    return _in_two(files, [_OPENING_BYTES + size for size in sizes], _wholes, told)
 
 
-def _ends(files: Iterable[Found], told: Told) -> list[Digest]:
-    return _each(files, _digest_ends, told)
-
-
-def _each(files: Iterable[Found], digest: Callable[[int, int], tuple[bytes, int]], told: Told) -> list[Digest]:
-    digests = []
-    for done, one in enumerate(files, 1):
-        digests.append(_read(one, digest))
-        if one.size > _BUFFER_BYTES or not done % _TOLD_EVERY:
-            told(done)
+def _in_two(
+    files: Sequence[Found], costs: Sequence[int], read: Callable[[Iterable[Found], Told], Digests], told: Told
+) -> Digests:  # fmt: skip
+    digests = Digests()
+    for part in in_two(files, costs, lambda some, told: [read(some, told)], told):
+        digests.extend(part)
     return digests
 
 
-def _wholes(files: Iterable[Found], told: Told) -> list[Digest]:
+def _ends(files: Iterable[Found], told: Told) -> Digests:
+    return _each(files, _digest_ends, told)
+
+
+def _wholes(files: Iterable[Found], told: Told) -> Digests:
     buffer = memoryview(bytearray(_BUFFER_BYTES))
 
     def digest(descriptor: int, size: int) -> tuple[bytes, int]:
@@ -94,19 +119,31 @@ def _digest_ends(descriptor: int, size: int) -> tuple[bytes, int]:
     return blake3(_SIZE.pack(size) + body).digest(_DIGEST_BYTES), len(body)
 
 
-def _read(one: Found, digest: Callable[[int, int], tuple[bytes, int]]) -> Digest:
+def _each(files: Iterable[Found], digest: Callable[[int, int], tuple[bytes, int]], told: Told) -> Digests:
+    digests = Digests()
+    for number, one in enumerate(files):
+        try:
+            row, done, now = _read(one, digest)
+        except OSError as error:
+            row, done, problem = _NONE, 0, (error.strerror or "cannot be read").lower()
+        else:
+            is_same = (now.st_dev, now.st_ino, now.st_size, now.st_mtime_ns, now.st_ctime_ns) == one[1:]
+            problem = "" if is_same else "changed while it was read"
+        digests.rows += row
+        digests.read += done
+        if problem:
+            digests.problems[number] = problem
+        if one.size > _BUFFER_BYTES or not (number + 1) % _TOLD_EVERY:
+            told(number + 1)
+    return digests
+
+
+def _read(one: Found, digest: Callable[[int, int], tuple[bytes, int]]) -> tuple[bytes, int, os.stat_result]:
     try:
-        try:
-            descriptor = os.open(one.path, _READ)
-        except PermissionError:
-            descriptor = os.open(one.path, _READ_AS_OTHERS)  # only owners may read without a trace
-        try:
-            found, done = digest(descriptor, one.size)
-            now = os.fstat(descriptor)
-        finally:
-            os.close(descriptor)
-    except OSError as error:
-        return Digest(b"", (error.strerror or "cannot be read").lower())
-    if (now.st_dev, now.st_ino, now.st_size, now.st_mtime_ns, now.st_ctime_ns) != one[1:]:
-        return Digest(b"", "changed while it was read", done)
-    return Digest(found, "", done)
+        descriptor = os.open(one.path, _READ)
+    except PermissionError:
+        descriptor = os.open(one.path, _READ_AS_OTHERS)  # only owners may read without a trace
+    try:
+        return *digest(descriptor, one.size), os.fstat(descriptor)
+    finally:
+        os.close(descriptor)

@@ -11,12 +11,13 @@ from frugal_sorter.files.volumes import volume_of
 
 BLOCK = 1 << 20
 _SAMPLE = 4_096
-_READ = os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK
+# Never through a link, and without waiting for the other end of a pipe.
+READ = os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK
 
 
 def open_to_read(place: Place, dir_fd: int | None = None) -> int:
     """Open a file for reading, never through a link; a descriptor of its folder may be given."""
-    return os.open(place.path if dir_fd is None else place.name, _READ, dir_fd=dir_fd)
+    return os.open(place.path if dir_fd is None else place.name, READ, dir_fd=dir_fd)
 
 
 def sample_of(place: Place, size: int, dir_fd: int | None = None) -> str:

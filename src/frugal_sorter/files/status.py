@@ -12,7 +12,7 @@ from collections.abc import Callable
 from contextlib import suppress
 from typing import Any
 
-from frugal_sorter.files.record import FileRecord, Identity, Kind, Place
+from frugal_sorter.files.record import COARSEST_TIME_NS, FileRecord, Identity, Kind, Place
 
 _AT_SYMLINK_NOFOLLOW = 0x100
 _STATX_BASIC_STATS = 0x7FF
@@ -141,15 +141,39 @@ def birth_ns(path: str) -> int:
     return _birth_ns(path)
 
 
-def is_same_file(name: str, dir_fd: int, was: Identity) -> bool:
+def is_same_file(name: str, dir_fd: int, was: Identity, seen_ns: int) -> bool:
     """Tell whether a name in an open folder is a certain file, in every number that says WHO and its STATE.
 
     This is `look` and a comparison, for the many: False says only that a closer look is needed.
 
+    Args:
+        name: its name.
+        dir_fd: a descriptor of its folder.
+        was: the file.
+        seen_ns: a moment after which it was seen, in ns since the epoch.
+
     Raises:
         OSError: there is no such entry, or it cannot be looked at.
     """
-    return _is_same_file(name, dir_fd, was)
+    found = os.stat(name, dir_fd=dir_fd, follow_symlinks=False)
+    return is_unchanged(found, was, seen_ns) or _is_same_file(name, dir_fd, was)
+
+
+def is_unchanged(found: os.stat_result, was: Identity, seen_ns: int) -> bool:
+    """Tell whether a status that knows no birth is that of a certain file, without having to ask for its birth.
+
+    A number that is given to a new file takes the time of that as the time of its last change, which no
+    program can set. So a file whose status has not changed since it was seen is the one that was seen.
+
+    Args:
+        found: its status now.
+        was: the file.
+        seen_ns: a moment after which it was seen, in ns since the epoch.
+    """
+    return (
+        found.st_ino == was.ino and found.st_size == was.size and found.st_mtime_ns == was.mtime_ns
+        and found.st_dev == was.dev and found.st_ctime_ns < seen_ns - COARSEST_TIME_NS and stat.S_ISREG(found.st_mode)
+    )  # fmt: skip
 
 
 def look(place: Place, dir_fd: int | None = None) -> FileRecord:

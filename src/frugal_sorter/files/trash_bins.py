@@ -7,12 +7,14 @@ other volume, in `.Trash/UID` if the administrator set that up and it is safe, e
 from __future__ import annotations
 
 import os
+import re
 import stat
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime
+from functools import lru_cache
 from pathlib import Path
-from urllib.parse import quote_from_bytes, unquote_to_bytes
+from urllib.parse import unquote_to_bytes
 
 import platformdirs
 
@@ -23,6 +25,9 @@ INFO_SUFFIX = ".trashinfo"
 # So that the name with its suffix fits into 255 bytes.
 LONGEST_NAME = 245
 SIZES = "directorysizes"
+# The bytes that may not stand in a path of an info file as they are.
+_RESERVED = re.compile(rb"[^A-Za-z0-9/!*'()~_.-]")
+_ESCAPES = {bytes([code]): b"%%%02X" % code for code in range(256)}
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,15 +54,14 @@ class TrashBin:
         """The folder that holds where each came from."""
         return f"{self.root}/info"
 
-    def info_text(self, path: str, when: datetime) -> str:
+    def info_text(self, place: Place, deleted: str) -> str:
         """Return what the info file of an entry holds.
 
         Args:
-            path: where it was, absolute.
-            when: the local time of its deletion.
+            place: where it was.
+            deleted: the local time of its deletion, to the second, after ISO 8601.
         """
-        named = os.path.relpath(path, self.top) if self.top else path
-        return f"[Trash Info]\nPath={encoded(named)}\nDeletionDate={when:%Y-%m-%dT%H:%M:%S}\n"
+        return f"[Trash Info]\nPath={_encoded_start(place[0], self.top)}{encoded(place[1])}\nDeletionDate={deleted}\n"
 
 
 @dataclass(frozen=True, slots=True)
@@ -86,7 +90,14 @@ class Trashed:
 
 def encoded(path: str) -> str:
     """Return a path percent-encoded after RFC 2396, everything but unreserved characters and `/`."""
-    return quote_from_bytes(os.fsencode(path), safe="/!*'()~-_.")
+    return _RESERVED.sub(lambda found: _ESCAPES[found[0]], os.fsencode(path)).decode("ascii")
+
+
+@lru_cache(maxsize=64)
+def _encoded_start(folder: str, top: str) -> str:
+    """Return what the encoded path of an entry of a folder starts with; within a volume, from its top on."""
+    named = os.path.relpath(folder, top) if top else folder.rstrip("/")
+    return "" if named == "." else f"{encoded(named)}/"
 
 
 def home_bin() -> TrashBin:

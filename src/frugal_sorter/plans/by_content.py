@@ -3,58 +3,20 @@
 from __future__ import annotations
 
 import os
-from array import array
 from collections import defaultdict
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from itertools import groupby
-from operator import attrgetter
+from itertools import groupby, islice
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
-from frugal_sorter.files.digests import WHOLE_BYTES, Digest, Found, Told, ends_digests, whole_digests
+from frugal_sorter.files.digests import WHOLE_BYTES, Digests, Told, ends_digests, whole_digests
 from frugal_sorter.files.record import Listing, Unread, place_of
 from frugal_sorter.files.status import birth_ns
 from frugal_sorter.files.walk import reason_of, walk
+from frugal_sorter.plans.columns import SIZE, Columns, Files, Group, Same
 from frugal_sorter.plans.guard import never_entered
-from frugal_sorter.rules.fields import may_be_marked, unmarked_name
 from frugal_sorter.state.digest_cache import DigestCache, Key
-
-_BLOCK_BYTES = 512
-# So many files are read before what was read of them is taken in.
-_AT_ONCE = 4_000
-
-
-class Same(NamedTuple):
-    """A file of a group.
-
-    Args:
-        found: what the walk saw of it, under the first of its names.
-        disk: bytes that it takes on the disk.
-        further_names: its other names (hard links), which free nothing.
-    """
-
-    found: Found
-    disk: int
-    further_names: tuple[str, ...] = ()
-
-    @property
-    def path(self) -> str:
-        """The first of its names."""
-        return self.found.path
-
-    @property
-    def names(self) -> tuple[str, ...]:
-        """All its names."""
-        return (self.found.path, *self.further_names)
-
-
-@dataclass(slots=True)
-class Group:
-    """Files with the same contents, at least two; `size` is that of one."""
-
-    size: int
-    files: list[Same]
 
 
 @dataclass(slots=True)
@@ -82,42 +44,6 @@ class Duplicates:
     unread: list[Unread] = field(default_factory=list)
     whole_folders: dict[str, tuple[list[str], list[str]]] = field(default_factory=dict)
     marked: list[tuple[str, str, str, bool]] = field(default_factory=list)
-
-
-_SIZE, _INO, _MODIFIED, _CHANGED, _BLOCKS, _LINKS = map(
-    attrgetter, ("st_size", "st_ino", "st_mtime_ns", "st_ctime_ns", "st_blocks", "st_nlink")
-)
-
-
-class _Columns:
-    """All files side by side, in columns: an object a file would be many times as large."""
-
-    def __init__(self) -> None:
-        self.folders: list[str] = []
-        self.devices: list[int] = []
-        self.names: list[str] = []
-        self.folder, self.links = array("I"), array("I")
-        self.size, self.modified, self.changed, self.blocks = array("q"), array("q"), array("q"), array("q")
-        self.ino = array("Q")
-
-    def add(self, folder: str, dev: int, names: Sequence[str], statuses: Sequence[os.stat_result]) -> None:
-        self.folder.extend([len(self.folders)] * len(names))
-        self.folders.append(folder)
-        self.devices.append(dev)
-        self.names += names
-        self.size.extend(map(_SIZE, statuses))
-        self.ino.extend(map(_INO, statuses))
-        self.modified.extend(map(_MODIFIED, statuses))
-        self.changed.extend(map(_CHANGED, statuses))
-        self.blocks.extend(map(_BLOCKS, statuses))
-        self.links.extend(map(_LINKS, statuses))
-
-    def path(self, at: int) -> str:
-        return f"{self.folders[self.folder[at]].rstrip('/')}/{self.names[at]}"
-
-    def found(self, at: int) -> Found:
-        dev = self.devices[self.folder[at]]
-        return Found(self.path(at), dev, self.ino[at], self.size[at], self.modified[at], self.changed[at])
 
 
 @dataclass
@@ -150,7 +76,7 @@ class ContentSearch:
             OSError: one of the folders cannot be read at all.
         """
         result = Duplicates()
-        columns = _Columns()
+        columns = Columns()
         seen: set[str] = set()
         for folder in folders:
             self._walk(folder, columns, result, seen)
@@ -160,7 +86,7 @@ class ContentSearch:
     def among(self, paths: Iterable[str]) -> Duplicates:
         """Return the groups among some files, each given by an absolute path."""
         result = Duplicates()
-        columns = _Columns()
+        columns = Columns()
         for path in paths:
             place = place_of(path)
             try:
@@ -174,7 +100,7 @@ class ContentSearch:
 
     # The walk
 
-    def _walk(self, root: str, columns: _Columns, result: Duplicates, seen: set[str]) -> None:
+    def _walk(self, root: str, columns: Columns, result: Duplicates, seen: set[str]) -> None:
         def descend(listing: Listing, name: str, level: int) -> int | None:
             if (name[0] == "." and not self.hidden) or never_entered(f"{listing.folder}/{name}", name):
                 return None
@@ -185,18 +111,19 @@ class ContentSearch:
                 continue
             seen.add(listing.folder)
             wanted = [
-                at for at, (name, size) in enumerate(zip(listing.names, map(_SIZE, listing.status), strict=True))
+                at for at, (name, size) in enumerate(zip(listing.names, map(SIZE, listing.status), strict=True))
                 if (self.hidden or name[0] != ".") and size >= self.min_size
             ]  # fmt: skip
             result.passed += sum(self.hidden or name[0] != "." for name in listing.names) - len(wanted)
             names, statuses = listing.names, listing.status
             if len(wanted) < len(names):
                 names, statuses = [names[at] for at in wanted], [statuses[at] for at in wanted]
+            marked = len(columns.unmarked)
             columns.add(listing.folder, listing.dev, names, statuses)
-            if may_be_marked(names):
+            if len(columns.unmarked) > marked:
                 there = set(listing.names)
-                originals = [(name, unmarked_name(name)) for name in names]
-                result.marked += [(listing.folder, name, one, one in there) for name, one in originals if one]
+                for at, original in islice(columns.unmarked.items(), marked, None):
+                    result.marked.append((listing.folder, columns.names[at], original, original in there))
             deeper = self.levels is None or level < self.levels
             plain = not (listing.links or listing.others or listing.unread) and len(wanted) == len(listing.names)
             if (
@@ -209,7 +136,7 @@ class ContentSearch:
 
     # The contents
 
-    def _groups(self, columns: _Columns, result: Duplicates) -> list[Group]:
+    def _groups(self, columns: Columns, result: Duplicates) -> list[Group]:
         """Return the groups among all files, those that waste most first."""
         result.seen, result.bytes = len(columns.names), sum(columns.size)
         files, names = self._once(columns)
@@ -218,16 +145,16 @@ class ContentSearch:
         alike = [at for ats in _runs(files, columns.size.__getitem__) for at in ats]
         del files
         alike.sort(key=columns.ino.__getitem__)
-        groups = []
-        for together in self._same(columns, alike, result):
-            same = [
-                Same(columns.found(at), columns.blocks[at] * _BLOCK_BYTES, tuple(map(columns.path, names.get(at, ()))))
-                for at in together
-            ]
-            groups.append(Group(columns.size[together[0]], sorted(same)))
+        groups = [
+            Group(
+                columns.size[together[0]],
+                [Same(columns, at, tuple(names.get(at, ()))) for at in sorted(together, key=columns.path)],
+            )
+            for together in self._same(columns, alike, result)
+        ]
         return sorted(groups, key=lambda group: (-group.size * (len(group.files) - 1), group.files[0].path))
 
-    def _once(self, columns: _Columns) -> tuple[list[int], dict[int, list[int]]]:
+    def _once(self, columns: Columns) -> tuple[list[int], dict[int, list[int]]]:
         """Return all files, those with several names once, and for these their other names."""
         linked: dict[tuple[int, int], list[int]] = defaultdict(list)
         for at, links in enumerate(columns.links):
@@ -241,8 +168,12 @@ class ContentSearch:
         again = {at for rest in further.values() for at in rest}
         return [at for at in range(len(columns.names)) if at not in again], further
 
-    def _same(self, columns: _Columns, alike: list[int], result: Duplicates) -> list[list[int]]:
+    def _same(self, columns: Columns, alike: list[int], result: Duplicates) -> list[list[int]]:
         """Return the files that hold the same bytes, of files of which another one has the size."""
+
+        def read_whole(files: Files, told: Told) -> Digests:
+            return whole_digests(files, [columns.size[at] for at in files.numbers], told)
+
         with DigestCache(self.cache) as cache:
             # A small file is read as quickly as it is looked up.
             cached = [at for at in alike if columns.size[at] > WHOLE_BYTES]
@@ -254,7 +185,7 @@ class ContentSearch:
             large = sorted(
                 (at for ats in first for at in ats if columns.size[ats[0]] > WHOLE_BYTES), key=columns.ino.__getitem__
             )
-            wholes = self._digests(columns, large, whole_digests, "files read", result, _known(keys, known, 1))
+            wholes = self._digests(columns, large, read_whole, "files read", result, _known(keys, known, 1))
             if keys:
                 by_end = dict(zip(alike, ends, strict=True))
                 by_whole = dict(zip(large, wholes, strict=True))
@@ -263,25 +194,18 @@ class ContentSearch:
         return small + _together(large, wholes)
 
     def _digests(
-        self, columns: _Columns, files: list[int], read: Callable[[Sequence[Found], Told], list[Digest]], what: str,
+        self, columns: Columns, files: list[int], read: Callable[[Files, Told], Digests], what: str,
         result: Duplicates, known: dict[int, bytes],
     ) -> list[bytes | None]:  # fmt: skip
         """Return the digests of files, None for what could not be read; those that are known are not read."""
-        digests = [known.get(at) for at in files]
-        missing = [number for number, digest in enumerate(digests) if digest is None]
-        for begin in range(0, len(missing), _AT_ONCE):
-            numbers = missing[begin : begin + _AT_ONCE]
-            made = read(
-                [columns.found(files[number]) for number in numbers],
-                lambda done, begin=begin: self.told(begin + done, what),  # type: ignore[misc]
-            )
-            for number, (digest, problem, size) in zip(numbers, made, strict=True):
-                result.read += size
-                if problem:
-                    result.unread.append(Unread(columns.path(files[number]), problem))
-                else:
-                    digests[number] = digest
-        return digests
+        missing = [at for at in files if at not in known] if known else files
+        made = read(Files(columns, missing), lambda done: self.told(done, what))
+        result.read += made.read
+        result.unread += [Unread(columns.path(missing[number]), why) for number, why in made.problems.items()]
+        if not known:
+            return list(made)
+        by_file = dict(zip(missing, made, strict=True)) | known
+        return [by_file[at] for at in files]
 
 
 def _together(files: Sequence[int], digests: Sequence[bytes | None]) -> list[list[int]]:
@@ -310,7 +234,7 @@ def _known(
     return found
 
 
-def _keys(columns: _Columns, files: Iterable[int]) -> dict[int, Key]:
+def _keys(columns: Columns, files: Iterable[int]) -> dict[int, Key]:
     """Return what the cache knows files by; their birth times are asked for only here."""
     return {
         at: (columns.devices[columns.folder[at]], columns.ino[at], birth_ns(columns.path(at)), columns.size[at],

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import os
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from typing import Literal, NamedTuple
 
 from frugal_sorter.files.fingerprint import BLOCK, open_to_read
 from frugal_sorter.files.record import Place, is_inside, place_of
-from frugal_sorter.plans.by_content import Duplicates, Group, Same
-from frugal_sorter.rules.fields import unmarked_name
+from frugal_sorter.plans.by_content import Duplicates
+from frugal_sorter.plans.columns import Group, Same
 from frugal_sorter.rules.keys import DEFAULT_KEEP, Keep
 
 _WHY: Mapping[Keep, str] = {
@@ -22,10 +23,10 @@ _WHY: Mapping[Keep, str] = {
 
 def _rank(one: Same, keep: Keep) -> int:
     if keep == "unmarked":
-        return min([unmarked_name(name.rpartition("/")[2]) is not None for name in one.names])
+        return one.is_marked
     if keep == "shortest-path":
         return min(map(len, one.names))
-    return one.found.mtime_ns if keep == "oldest" else -one.found.mtime_ns
+    return one.mtime_ns if keep == "oldest" else -one.mtime_ns
 
 
 class Choice(NamedTuple):
@@ -40,7 +41,7 @@ class Choice(NamedTuple):
     @property
     def frees(self) -> int:
         """How many bytes it frees on the disk."""
-        return sum(one.disk for one in self.going if not one.further_names)
+        return sum(one.disk for one in self.going if not one.further)
 
 
 def choose(group: Group, keep: Sequence[Keep] = DEFAULT_KEEP, keep_in: Sequence[str] = ()) -> Choice:
@@ -100,6 +101,8 @@ class LookAlike(NamedTuple):
 
 def look_alikes(found: Duplicates) -> list[LookAlike]:
     """Return what becomes of the names that look like copies."""
+    if not found.marked:
+        return []
     group_of = {name: number for number, group in enumerate(found.groups) for one in group.files for name in one.names}
     result = []
     for folder, name, original, there in found.marked:
@@ -150,19 +153,23 @@ def first_difference(one: Place, other: Place) -> int | None:
 
 def same_folders(found: Duplicates) -> list[list[str]]:
     """Return the folders with the same contents, the outermost only, those with the most files first."""
-    content = {name: number for number, group in enumerate(found.groups) for one in group.files for name in one.names}
+    places = [
+        (one.columns.folders[one.columns.folder[at]], one.columns.names[at], number)
+        for number, group in enumerate(found.groups) for one in group.files for at in (one.at, *one.further)
+    ]  # fmt: skip
+    shared = Counter(folder for folder, _, _ in places)
+    # Only folders of which each file has its like somewhere.
+    whole = {folder: inside for folder, inside in found.whole_folders.items() if shared[folder] == len(inside[0])}
+    content = {(folder, name): number for folder, name, number in places if folder in whole}
     known: dict[str, tuple[object, ...] | None] = {}
 
     def signature(folder: str) -> tuple[object, ...] | None:
         if folder not in known:
             known[folder] = None
-            names, folders = found.whole_folders.get(folder, ((), ()))
-            parts: list[object] = []
-            for name in sorted(names):
-                number = content.get(f"{folder}/{name}")
-                if number is None:
-                    return None
-                parts.append((name, number))
+            if folder not in whole:
+                return None
+            names, folders = whole[folder]
+            parts: list[object] = [(name, content[folder, name]) for name in sorted(names)]
             for name in sorted(folders):
                 inside = signature(f"{folder}/{name}")
                 if inside is None:
@@ -172,7 +179,7 @@ def same_folders(found: Duplicates) -> list[list[str]]:
         return known[folder]
 
     groups: dict[tuple[object, ...], list[str]] = {}
-    for folder in found.whole_folders:
+    for folder in whole:
         told = signature(folder)
         if told is not None:
             groups.setdefault(told, []).append(folder)

@@ -13,8 +13,8 @@ from frugal_sorter.files.record import FileRecord, place_of
 from frugal_sorter.files.status import look
 from frugal_sorter.files.types import TYPE_OF_SUFFIX
 from frugal_sorter.files.walk import reason_of
-from frugal_sorter.plans.by_content import Same
 from frugal_sorter.plans.choosing import Choice, LookAlike
+from frugal_sorter.plans.columns import Same
 from frugal_sorter.plans.guard import refused_folder, version_control_root
 from frugal_sorter.plans.limits import hold_ceilings
 from frugal_sorter.plans.plan import Left, Plan, Step, Witness
@@ -124,7 +124,7 @@ def _step(one: Same, record: FileRecord, kept: FileRecord, removing: Removing, r
         removing._trees[folder] = version_control_root(folder)
     if tree := removing._trees[folder]:
         raise _Stays(f"{tree} is under version control and is left whole")
-    if one.further_names:
+    if one.further:
         raise _Stays("it has further names (hard links), so that taking one away frees nothing")
     witness = Witness(kept.place, kept.identity)
     if removing.do == "trash":

@@ -115,7 +115,7 @@ class Plan:
 
     Args:
         kind: which command made it.
-        made_ns: when, in ns since the epoch.
+        made_ns: when, in ns since the epoch, before anything was looked at for it.
         origin: the rule file, or what else it was made from.
         undoes: the run that it takes back.
         at_home: files that already are where a rule would put them.

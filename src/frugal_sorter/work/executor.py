@@ -19,7 +19,7 @@ from frugal_sorter.work.descriptors import Descriptors
 from frugal_sorter.work.journal import Journal
 from frugal_sorter.work.mark import Job, Mark, Outcome, Verb, attempt
 from frugal_sorter.work.recover import put_group_back, settle_unfinished
-from frugal_sorter.work.trash import Trash
+from frugal_sorter.work.trash import Restore, Trash
 from frugal_sorter.work.verbs import verbs_for
 
 BATCH = 1_000
@@ -72,10 +72,13 @@ class _Ends:
     Most are done and leave their entries as they were but for their places, which is said in spans.
     """
 
-    def __init__(self, journal: Journal, result: Result, told: Callable[[Step, Mark], None]) -> None:
+    def __init__(
+        self, journal: Journal, result: Result, told: Callable[[Step, Mark], None], catch_up: Callable[[], None]
+    ) -> None:
         self._journal = journal
         self._result = result
         self._told = told
+        self._catch_up = catch_up
         self._spans: list[list[int]] = [_NO_SPAN]
         self._others: list[Mark] = []
         self._waiting = 0
@@ -115,7 +118,8 @@ class _Ends:
             self._result.lost.setdefault(mark.now.dev, (step.target.folder, set()))[1].update(kinds)
 
     def write_down(self) -> None:
-        """Write down what was taken in since the last time."""
+        """Write down what was taken in since the last time, when nothing that belongs to it is left to do."""
+        self._catch_up()
         self._journal.mark_done(
             self._result.run, [(first, last, bool(there)) for first, last, there in self._spans[1:]]
         )
@@ -163,12 +167,14 @@ def execute(
     run = journal.begin(plan, began_ns)
     _LOG.info("run %s begins: %s by %s, %s steps", run, plan.kind, plan.origin, len(plan.steps))
     result = Result(run)
-    ends = _Ends(journal, result, told)
     with Descriptors() as descriptors:
-        job = Job(descriptors, run, began_ns, lambda mark: journal.note(run, mark))
+        # A clock that was set back tells nothing about what was seen before what.
+        planned_ns = plan.made_ns if plan.made_ns <= began_ns else 0
+        job = Job(descriptors, run, began_ns, planned_ns, lambda mark: journal.note(run, mark))
         verbs = verbs_for(job)
-        trash = verbs["trash"]
-        assert isinstance(trash, Trash)
+        trash, restore = verbs["trash"], verbs["restore"]
+        assert isinstance(trash, Trash) and isinstance(restore, Restore)
+        ends = _Ends(journal, result, told, restore.catch_up)
         try:
             trash.prepare([step for step in plan.steps if step.verb == "trash"])
             for steps in plan.in_groups():
@@ -184,6 +190,7 @@ def execute(
                         ends.take(step, mark)
         finally:
             trash.finish()
+            restore.finish()
             ends.write_down()
     journal.close(run, "stopped" if result.stopped else "done", time.time_ns(), result.counts())
     _LOG.info("run %s ends: %s done, %s not", run, result.done, len(result.not_done))

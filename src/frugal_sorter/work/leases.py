@@ -10,11 +10,38 @@ import errno
 import fcntl
 import os
 
-from frugal_sorter.files.fingerprint import open_to_read
+from frugal_sorter.files.fingerprint import READ, open_to_read
 from frugal_sorter.files.open_files import OpenFiles
-from frugal_sorter.files.record import Place
+from frugal_sorter.files.record import Identity, Place
+from frugal_sorter.files.status import is_unchanged
 
 _F_SETLEASE = getattr(fcntl, "F_SETLEASE", None)
+
+
+def is_free(name: str, dir_fd: int, was: Identity, seen_ns: int) -> bool:
+    """Tell whether a name in an open folder is a certain file, and nobody is writing to it.
+
+    This is `writer_of` and `is_same_file`, for the many: False says only that a closer look is needed.
+
+    Args:
+        name: its name.
+        dir_fd: a descriptor of its folder.
+        was: what it must be.
+        seen_ns: a moment after which it was seen, in ns since the epoch.
+    """
+    if _F_SETLEASE is None:
+        return False
+    try:
+        descriptor = os.open(name, READ, dir_fd=dir_fd)
+    except OSError:
+        return False
+    try:
+        fcntl.fcntl(descriptor, _F_SETLEASE, fcntl.F_RDLCK)
+        return is_unchanged(os.fstat(descriptor), was, seen_ns)
+    except OSError:
+        return False
+    finally:
+        os.close(descriptor)
 
 
 def writer_of(place: Place, dir_fd: int | None) -> str:

@@ -58,6 +58,7 @@ class Job:
         descriptors: the open folders.
         run: its number.
         began_ns: when it began.
+        planned_ns: when its plan was begun, before anything was looked at for it; 0 where that is not known.
         note: writes a NOTED mark down, durably.
         now_at: while a killed run is settled, where later steps have put entries.
     """
@@ -65,6 +66,7 @@ class Job:
     descriptors: Descriptors
     run: int = 0
     began_ns: int = 0
+    planned_ns: int = 0
     note: Callable[[Mark], None] = lambda _mark: None
     now_at: dict[Place, Place] = field(default_factory=dict)
 

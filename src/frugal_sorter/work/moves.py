@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import errno
 import os
+from collections.abc import Callable
 from contextlib import suppress
 
 from frugal_sorter.files.fingerprint import look_like_or_none
@@ -25,23 +26,37 @@ class Move:
         self._rename = rename
 
     def do(self, step: Step) -> Mark:
-        source, target, was = ends_of(step)
-        if was.kind == "file" and was.sample is None and step.witness is None:
-            # The same as below, for the many; where anything is unusual, the long way says what.
-            folders = self._job.descriptors
-            try:
-                source_fd = folders.folder(source.folder)
-                if is_same_file(source.name, source_fd, was):
-                    target_fd = folders.folder(target.folder)
-                    self._rename(source_fd, source.name, target_fd, target.name)
-                    if _is_same_inode(target, target_fd, was):
-                        return Mark(step.id, Outcome.DONE, "", was)
-                    return self._look_once_more(step, source_fd, source, target, target_fd, was)
-            except OSError as error:
-                if error.errno not in (errno.EEXIST, errno.ENOENT, errno.ENOTDIR, errno.ELOOP, errno.EXDEV):
-                    raise
+        mark = self.at_once(step, is_same_file)
+        if mark is not None:
+            return mark
         with held(self._job, step) as entry:
             return self.put(step, entry)
+
+    def at_once(self, step: Step, is_fit: Callable[[str, int, Identity, int], bool]) -> Mark | None:
+        """Do what `do` does the quick way, as for the many files; None says that it takes a closer look.
+
+        Args:
+            step: the step.
+            is_fit: tells whether the name in an open folder is the planned file, seen after a moment.
+        """
+        source, target, was = step.source, step.target, step.was
+        assert source is not None and target is not None and was is not None
+        if was.kind != "file" or was.sample is not None or step.witness is not None:
+            return None
+        folders = self._job.descriptors
+        try:
+            source_fd = folders.folder(source[0])
+            if not is_fit(source[1], source_fd, was, self._job.planned_ns):
+                return None
+            target_fd = folders.folder(target[0])
+            self._rename(source_fd, source[1], target_fd, target[1])
+        except OSError as error:
+            if error.errno not in (errno.EEXIST, errno.ENOENT, errno.ENOTDIR, errno.ELOOP, errno.EXDEV):
+                raise
+            return None
+        if _is_same_inode(target, target_fd, was):
+            return Mark(step.id, Outcome.DONE, "", was)
+        return self._look_once_more(step, source_fd, source, target, target_fd, was)
 
     def put(self, step: Step, entry: Held) -> Mark:
         """Give an entry that is held its target name."""

@@ -31,7 +31,7 @@ def settle_unfinished(journal: Journal) -> None:
 def _settled(journal: Journal, run: Run, repair: bool) -> list[tuple[Step, Mark]]:
     ended: list[tuple[Step, Mark]] = []
     with Descriptors() as descriptors:
-        job = Job(descriptors, run.id, run.began_ns, lambda mark: journal.note(run.id, mark))
+        job = Job(descriptors, run.id, run.began_ns, note=lambda mark: journal.note(run.id, mark))
         verbs = verbs_for(job)
         # The last first, so that an earlier step knows where its entry has got to.
         for step, mark in reversed(list(journal.steps(run.id))):

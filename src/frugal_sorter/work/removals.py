@@ -5,12 +5,11 @@ from __future__ import annotations
 import os
 
 from frugal_sorter.files.record import Place
-from frugal_sorter.files.status import is_same_file
 from frugal_sorter.files.walk import reason_of
 from frugal_sorter.plans.plan import Step
 from frugal_sorter.plans.plan_file import step_of_line
 from frugal_sorter.work.entry import Held, held, put_back, remove_tree, there
-from frugal_sorter.work.leases import writer_of
+from frugal_sorter.work.leases import is_free
 from frugal_sorter.work.mark import INTERRUPTED, Job, Mark, NotDone, Outcome
 
 REMOVING = "removing"
@@ -32,7 +31,7 @@ class Delete:
         if was.kind == "file" and was.sample is None and step.witness is None:
             # The same as below, for the many; where anything is unusual, the long way says what.
             fd = self._job.descriptors.folder(source.folder)
-            if not writer_of(source, fd) and is_same_file(source.name, fd, was):
+            if is_free(source.name, fd, was, self._job.planned_ns):
                 os.unlink(source.name, dir_fd=fd)
                 return Mark(step.id, Outcome.DONE)
         with held(self._job, step, removal=True) as entry:

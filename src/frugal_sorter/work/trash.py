@@ -16,9 +16,12 @@ from frugal_sorter.files.inside import look_inside
 from frugal_sorter.files.record import Place, Unknown
 from frugal_sorter.files.trash_bins import INFO_SUFFIX, SIZES, TrashBin, encoded, parse_info
 from frugal_sorter.plans.plan import Step
+from frugal_sorter.work.ahead import Ahead, is_worth_a_fork
+from frugal_sorter.work.behind import Behind
 from frugal_sorter.work.copies import MoveAcross
+from frugal_sorter.work.descriptors import Descriptors
 from frugal_sorter.work.entry import ends_of, held
-from frugal_sorter.work.leases import writer_of
+from frugal_sorter.work.leases import is_free
 from frugal_sorter.work.mark import Job, Mark, NotDone, Outcome
 from frugal_sorter.work.moves import Move
 from frugal_sorter.work.removals import Delete
@@ -39,80 +42,136 @@ class Trash:
         self._job = job
         self._move = Move(job)
         self._across = MoveAcross(job)
-        self._made: set[str] = set()
+        self._bins: dict[str, TrashBin] = {}
         self._prepared: dict[int, Place] = {}
-        self._when = datetime.now()
+        self._ahead: Ahead[Step] | None = None
+        # The last step whose info file was told to be there.
+        self._ready_to = 0
+        self._when = datetime.now().isoformat(timespec="seconds")
 
     def prepare(self, steps: Sequence[Step]) -> None:
-        """Write all info files, and wait once until they are on the disk: no entry goes without."""
-        for step in steps:
-            with suppress(NotDone, OSError):
-                self._write_info(step)
-        for root in self._made:
+        """Write all info files, and wait until they are on the disk: no entry goes without.
+
+        Where there are many, a fork does it by the batch, and goes on while the entries of earlier ones go.
+        """
+        if is_worth_a_fork(len(steps)):
             with suppress(OSError):
-                sync_volume(self._job.descriptors.folder(f"{root}/info"))
+                self._ahead = Ahead(steps, self._write_infos, self._secure_infos)
+                return
+        self._write_ahead(steps)
+
+    def _write_ahead(self, steps: Sequence[Step]) -> None:
+        self._are_ready(steps, self._write_infos(steps))
+        self._secure_infos()
+
+    def _write_infos(self, steps: Sequence[Step]) -> list[int]:
+        """Write the info files of some steps, and return the numbers of those that now have one."""
+        ready = []
+        for step in steps:
+            try:
+                self._write_info(step)
+            except (NotDone, OSError):
+                continue  # its turn will say why
+            ready.append(step.id)
+        return ready
+
+    def _secure_infos(self) -> None:
+        """Wait until the info files that were written are on the disk."""
+        for trash in list(self._bins.values()):
+            with suppress(OSError):
+                # Not one of those that are shared: a thread waits here.
+                own = os.open(trash.info, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC)
+                try:
+                    sync_volume(own)
+                finally:
+                    os.close(own)
+
+    def _are_ready(self, steps: Sequence[Step], ready: list[int]) -> None:
+        is_ready = set(ready)
+        for step in steps:
+            if step.id in is_ready:
+                assert step.target is not None
+                self._prepared[step.id] = step.target
+
+    def _ask_ahead(self) -> None:
+        """Wait for the next batch of info files."""
+        assert self._ahead is not None
+        batch = self._ahead.next()
+        if batch is not None:
+            self._are_ready(*batch)
+            self._ready_to = batch[0][-1].id
+            return
+        # The fork ended before its time, or is done: what it left unsaid is written again.
+        rest = self._ahead.rest()
+        self._end_ahead()
+        for step in rest:
+            _remove_own_info(step)
+        self._write_ahead(rest)
+
+    def _end_ahead(self) -> None:
+        if self._ahead is not None:
+            for batch in self._ahead.stop():
+                self._are_ready(*batch)
+            self._ahead = None
 
     def finish(self) -> None:
         """Take back the info files of steps that were not done."""
-        for info in self._prepared.values():
-            with suppress(OSError):
-                os.unlink(info.name, dir_fd=self._job.descriptors.folder(info.folder))
-        self._prepared.clear()
+        self._end_ahead()
+        for number in list(self._prepared):
+            self._take_back_info(number)
 
     def do(self, step: Step) -> Mark:
-        _, target, was = ends_of(step)
+        while self._ahead is not None and self._ready_to < step.id:
+            self._ask_ahead()
         if step.id not in self._prepared:
             self._write_info(step)
+            self._are_ready([step], [step.id])
         try:
-            if step.args.get("across"):
-                mark = self._across.do(step)
-            else:
-                mark = self._put(step)
+            mark = self._across.do(step) if step.args and step.args.get("across") else self._put(step)
         except BaseException:
-            self._take_back_info(step)
+            self._take_back_info(step.id)
             raise
         del self._prepared[step.id]
+        _, target, was = ends_of(step)
         if was.kind == "folder":
             _note_size(self._job, target)
         return mark
 
     def _put(self, step: Step) -> Mark:
-        source, _, was = ends_of(step)
-        if was.kind == "file" and was.sample is None and step.witness is None:
-            # A lease of another file that slipped in meanwhile does no harm: the move looks again.
-            if writer := writer_of(source, self._job.descriptors.folder(source.folder)):
-                raise NotDone(Outcome.LEFT, writer)
-            return self._move.do(step)
+        mark = self._move.at_once(step, is_free)
+        if mark is not None:
+            return mark
         with held(self._job, step, removal=True) as entry:
             return self._move.put(step, entry)
 
     def _write_info(self, step: Step) -> None:
-        assert step.target is not None and step.source is not None
-        trash = bin_of(step.target, step.args.get("top", ""))
-        self._make(trash)
-        info = _info_place(step.target)
-        text = trash.info_text(step.source.path, self._when)
+        source, target = step.source, step.target
+        assert source is not None and target is not None
+        trash = self._bins.get(target.folder) or self._make(bin_of(target, step.args.get("top", "")))
+        folder = self._job.descriptors.folder(trash.info)
+        name = target.name + INFO_SUFFIX
+        text = trash.info_text(source, self._when)
         try:
-            descriptor = os.open(info.name, _WRITE, 0o600, dir_fd=self._job.descriptors.folder(info.folder))
+            descriptor = os.open(name, _WRITE, 0o600, dir_fd=folder)
         except FileExistsError:
-            name = step.target.name
-            raise NotDone(Outcome.SKIPPED, f"the name {name} in the trash was taken meanwhile") from None
-        self._prepared[step.id] = info
+            raise NotDone(Outcome.SKIPPED, f"the name {target.name} in the trash was taken meanwhile") from None
         try:
             os.write(descriptor, text.encode("ascii"))
+        except OSError:
+            os.unlink(name, dir_fd=folder)
+            raise
         finally:
             os.close(descriptor)
 
-    def _take_back_info(self, step: Step) -> None:
-        info = self._prepared.pop(step.id, None)
-        if info is not None:
+    def _take_back_info(self, number: int) -> None:
+        target = self._prepared.pop(number, None)
+        if target is not None:
+            info = _info_place(target)
             with suppress(OSError):
                 os.unlink(info.name, dir_fd=self._job.descriptors.folder(info.folder))
 
-    def _make(self, trash: TrashBin) -> None:
+    def _make(self, trash: TrashBin) -> TrashBin:
         """Make a trash that is not there yet; whatever else stands there is not used."""
-        if trash.root in self._made:
-            return
         if not trash.top:
             os.makedirs(os.path.dirname(trash.root), mode=0o700, exist_ok=True)
         for path in (trash.root, trash.files, trash.info):
@@ -121,7 +180,8 @@ class Trash:
             found = os.lstat(path)
             if found.st_uid != os.geteuid() or not os.path.isdir(path) or os.path.islink(path):
                 raise NotDone(Outcome.FAILED, f"{path} is no trash of this account")
-        self._made.add(trash.root)
+        self._bins[trash.files] = trash
+        return trash
 
     def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
         verb = self._across if step.args.get("across") else self._move
@@ -137,30 +197,31 @@ class Trash:
 
 
 class Restore:
-    """Brings an entry of the trash back to where it was."""
+    """Brings an entry of the trash back to where it was; its info file goes a little later.
+
+    No step may be written down as done before `catch_up`: what a kill leaves is found by what is not.
+    """
 
     def __init__(self, job: Job) -> None:
         self._job = job
         self._move = Move(job)
         self._across = MoveAcross(job)
+        self._infos = Behind(_remove_infos)
+        self.catch_up = self._infos.catch_up
+        self.finish = self._infos.close
 
     def do(self, step: Step) -> Mark:
         source, _, _ = ends_of(step)
         mark = (self._across if step.args.get("across") else self._move).do(step)
-        self._forget(source)
+        self._infos.add(_info_place(source))
         return mark
-
-    def _forget(self, source: Place) -> None:
-        info = _info_place(source)
-        with suppress(OSError):
-            os.unlink(info.name, dir_fd=self._job.descriptors.folder(info.folder))
 
     def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
         source, _, _ = ends_of(step)
         verb = self._across if step.args.get("across") else self._move
         mark = verb.settle(step, note, repair)
         if mark.outcome == Outcome.DONE and repair and not os.path.lexists(source.path):
-            self._forget(source)
+            _remove_infos([_info_place(source)])
         return mark
 
     def back(self, step: Step, mark: Mark) -> Step:
@@ -191,6 +252,14 @@ class Empty(Delete):
 
 def _info_place(target: Place) -> Place:
     return Place(f"{os.path.dirname(target.folder)}/info", target.name + INFO_SUFFIX)
+
+
+def _remove_infos(infos: Sequence[Place]) -> None:
+    # With descriptors of their own: those of the run belong to another thread.
+    with Descriptors() as descriptors:
+        for info in infos:
+            with suppress(OSError):
+                os.unlink(info.name, dir_fd=descriptors.folder(info.folder))
 
 
 def _remove_own_info(step: Step) -> None:
