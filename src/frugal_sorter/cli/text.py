@@ -5,7 +5,9 @@ from __future__ import annotations
 import os
 import time
 from datetime import datetime
+from functools import lru_cache
 
+_QUARTER = 900
 _JOINER = "\u200d"  # joins the parts of one emoji; harmless, though not "printable"
 
 
@@ -70,10 +72,25 @@ def ago_text(ns: int, now_ns: int) -> str:
 
 def iso_text(ns: int) -> str:
     """Return a moment as ISO 8601 with its offset from UTC, for programs."""
+    seconds = ns // 1_000_000_000
+    quarter, rest = divmod(seconds, _QUARTER)
     try:
-        return datetime.fromtimestamp(ns // 1_000_000_000).astimezone().isoformat()
+        hour, begin, offset = _quarter(quarter)
+        if begin + rest >= 3_600:
+            return datetime.fromtimestamp(seconds).astimezone().isoformat()
     except (ValueError, OverflowError, OSError):
-        return f"{ns // 1_000_000_000}s"
+        return f"{seconds}s"
+    return f"{hour}{(begin + rest) // 60:02}:{(begin + rest) % 60:02}{offset}"
+
+
+@lru_cache(maxsize=1024)
+def _quarter(number: int) -> tuple[str, int, str]:
+    """Return the date and hour of a quarter of an hour, its first second of that, and its offset from UTC.
+
+    Offsets change at the end of one. It lies within an hour, but where, long ago, an offset had odd minutes.
+    """
+    text = datetime.fromtimestamp(number * _QUARTER).astimezone().isoformat()
+    return text[:14], int(text[14:16]) * 60 + int(text[17:19]), text[19:]
 
 
 def below(path: str, base: str) -> str:

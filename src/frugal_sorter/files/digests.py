@@ -19,7 +19,7 @@ from frugal_sorter.files.sharing import in_two
 # Up to this size a file is read whole at once: its two ends would be most of it.
 WHOLE_BYTES = 16_384
 END_BYTES = 4_096
-_BUFFER_BYTES = 1 << 20
+_BUFFER_BYTES = 1 << 18
 _READ = os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK | getattr(os, "O_NOATIME", 0)
 _READ_AS_OTHERS = os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK
 # A digest is of the size, too, so that files with the same one have the same size.
@@ -61,11 +61,13 @@ class Digests:
     def __len__(self) -> int:
         return len(self.rows) // _DIGEST_BYTES
 
+    def __getitem__(self, number: int) -> bytes | None:
+        if number in self.problems:
+            return None
+        return bytes(self.rows[number * _DIGEST_BYTES : (number + 1) * _DIGEST_BYTES])
+
     def __iter__(self) -> Iterator[bytes | None]:
-        rows = bytes(self.rows)
-        for number in range(len(self)):
-            at = number * _DIGEST_BYTES
-            yield None if number in self.problems else rows[at : at + _DIGEST_BYTES]
+        return map(self.__getitem__, range(len(self)))
 
     def extend(self, other: Digests) -> None:
         """Append those of further files."""
@@ -121,29 +123,29 @@ def _digest_ends(descriptor: int, size: int) -> tuple[bytes, int]:
 
 def _each(files: Iterable[Found], digest: Callable[[int, int], tuple[bytes, int]], told: Told) -> Digests:
     digests = Digests()
-    for number, one in enumerate(files):
+    for number, (path, dev, ino, size, mtime_ns, ctime_ns) in enumerate(files):
+        row, done, problem = _NONE, 0, ""
         try:
-            row, done, now = _read(one, digest)
+            try:
+                descriptor = os.open(path, _READ)
+            except PermissionError:
+                descriptor = os.open(path, _READ_AS_OTHERS)  # only owners may read without a trace
+            try:
+                row, done = digest(descriptor, size)
+                now = os.fstat(descriptor)
+            finally:
+                os.close(descriptor)
+            if (
+                now.st_ino != ino or now.st_ctime_ns != ctime_ns or now.st_mtime_ns != mtime_ns
+                or now.st_size != size or now.st_dev != dev
+            ):  # fmt: skip
+                problem = "changed while it was read"
         except OSError as error:
-            row, done, problem = _NONE, 0, (error.strerror or "cannot be read").lower()
-        else:
-            is_same = (now.st_dev, now.st_ino, now.st_size, now.st_mtime_ns, now.st_ctime_ns) == one[1:]
-            problem = "" if is_same else "changed while it was read"
-        digests.rows += row
-        digests.read += done
+            problem = (error.strerror or "cannot be read").lower()
         if problem:
             digests.problems[number] = problem
-        if one.size > _BUFFER_BYTES or not (number + 1) % _TOLD_EVERY:
+        digests.rows += row
+        digests.read += done
+        if size > _BUFFER_BYTES or not (number + 1) % _TOLD_EVERY:
             told(number + 1)
     return digests
-
-
-def _read(one: Found, digest: Callable[[int, int], tuple[bytes, int]]) -> tuple[bytes, int, os.stat_result]:
-    try:
-        descriptor = os.open(one.path, _READ)
-    except PermissionError:
-        descriptor = os.open(one.path, _READ_AS_OTHERS)  # only owners may read without a trace
-    try:
-        return *digest(descriptor, one.size), os.fstat(descriptor)
-    finally:
-        os.close(descriptor)

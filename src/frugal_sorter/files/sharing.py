@@ -21,6 +21,7 @@ Made = TypeVar("Made")
 # Below this many folders a fork costs more than it saves.
 SPLIT_AFTER = 150
 _FEWEST_LEFT = 8
+_FILES_OF_A_FOLDER = 100
 # All tickets fit into a pipe, so that handing them out never waits; where they do not, nothing is shared.
 _MOST_LEFT = 16_000
 _TICKET = struct.Struct("=H")
@@ -42,6 +43,10 @@ class Sharing(Generic[Folder]):
         self._tickets = -1
         self._shared: list[Folder] = []
         self._taken: set[int] = set()
+
+    def count(self, files: int) -> None:
+        """Take into account that a folder had so many files; a full one counts as several."""
+        self._seen += files // _FILES_OF_A_FOLDER
 
     def next(self, left: list[Folder]) -> list[Folder]:
         """Return the folders that this process goes on with."""

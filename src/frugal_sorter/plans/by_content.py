@@ -3,20 +3,21 @@
 from __future__ import annotations
 
 import os
+from array import array
 from collections import defaultdict
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import groupby, islice
 from pathlib import Path
-from typing import Any
 
 from frugal_sorter.files.digests import WHOLE_BYTES, Digests, Told, ends_digests, whole_digests
 from frugal_sorter.files.record import Listing, Unread, place_of
+from frugal_sorter.files.sharing import Sharing
 from frugal_sorter.files.status import birth_ns
-from frugal_sorter.files.walk import reason_of, walk
+from frugal_sorter.files.walk import reason_of, unread_for, walk
 from frugal_sorter.plans.columns import SIZE, Columns, Files, Group, Same
 from frugal_sorter.plans.guard import never_entered
-from frugal_sorter.state.digest_cache import DigestCache, Key
+from frugal_sorter.state.digest_cache import CACHED_BYTES, DigestCache, Key
 
 
 @dataclass(slots=True)
@@ -44,6 +45,29 @@ class Duplicates:
     unread: list[Unread] = field(default_factory=list)
     whole_folders: dict[str, tuple[list[str], list[str]]] = field(default_factory=dict)
     marked: list[tuple[str, str, str, bool]] = field(default_factory=list)
+
+
+class _Walked:
+    """What a walk, or the fork of one, has found."""
+
+    def __init__(self) -> None:
+        self.begin_again()
+
+    def begin_again(self) -> None:
+        """Forget what was found: in a fork it is its parent's."""
+        self.columns, self.result, self.seen = Columns(), Duplicates(), set[str]()
+
+    def tell_unread(self, unread: Unread) -> None:
+        self.result.unread.append(unread)
+
+    def add(self, other: _Walked) -> None:
+        """Take in what a fork found."""
+        self.columns.extend(other.columns)
+        mine, theirs = self.result, other.result
+        mine.passed += theirs.passed
+        mine.unread += theirs.unread
+        mine.marked += theirs.marked
+        mine.whole_folders |= theirs.whole_folders
 
 
 @dataclass
@@ -75,12 +99,12 @@ class ContentSearch:
         Raises:
             OSError: one of the folders cannot be read at all.
         """
-        result = Duplicates()
-        columns = Columns()
-        seen: set[str] = set()
+        walked = _Walked()
         for folder in folders:
-            self._walk(folder, columns, result, seen)
-        result.groups = self._groups(columns, result)
+            self._walk(folder, 1, None, walked, alone=len(folders) == 1)
+        result = walked.result
+        result.groups = self._groups(walked.columns, result)
+        result.unread.sort()
         return result
 
     def among(self, paths: Iterable[str]) -> Duplicates:
@@ -100,39 +124,68 @@ class ContentSearch:
 
     # The walk
 
-    def _walk(self, root: str, columns: Columns, result: Duplicates, seen: set[str]) -> None:
+    def _walk(self, root: str, level: int, dev: int | None, walked: _Walked, alone: bool) -> None:
+        """Walk a tree; if it is the only one and large, in two processes.
+
+        Raises:
+            OSError: it cannot be read at all.
+        """
+
         def descend(listing: Listing, name: str, level: int) -> int | None:
             if (name[0] == "." and not self.hidden) or never_entered(f"{listing.folder}/{name}", name):
                 return None
             return level + 1 if self.levels is None or level < self.levels else None
 
-        for listing, level in walk(root, 1, True, descend, result.unread.append):
-            if listing.folder in seen:
-                continue
-            seen.add(listing.folder)
-            wanted = [
-                at for at, (name, size) in enumerate(zip(listing.names, map(SIZE, listing.status), strict=True))
-                if (self.hidden or name[0] != ".") and size >= self.min_size
-            ]  # fmt: skip
-            result.passed += sum(self.hidden or name[0] != "." for name in listing.names) - len(wanted)
-            names, statuses = listing.names, listing.status
-            if len(wanted) < len(names):
-                names, statuses = [names[at] for at in wanted], [statuses[at] for at in wanted]
-            marked = len(columns.unmarked)
-            columns.add(listing.folder, listing.dev, names, statuses)
-            if len(columns.unmarked) > marked:
-                there = set(listing.names)
-                for at, original in islice(columns.unmarked.items(), marked, None):
-                    result.marked.append((listing.folder, columns.names[at], original, original in there))
-            deeper = self.levels is None or level < self.levels
-            plain = not (listing.links or listing.others or listing.unread) and len(wanted) == len(listing.names)
-            if (
-                plain
-                and (deeper or not listing.folders)
-                and (self.hidden or not any(name[0] == "." for name in listing.folders))
-            ):
-                result.whole_folders[listing.folder] = (listing.names, listing.folders)
-            self.told(len(columns.names), "files found")
+        sharing = Sharing[tuple[str, int]](allowed=alone)
+        share = sharing.sharer(walked.begin_again)
+        try:
+            for listing, depth in walk(root, level, True, descend, walked.tell_unread, share=share, dev=dev):
+                dev = listing.dev
+                sharing.count(len(listing.names))
+                if listing.folder not in walked.seen:
+                    walked.seen.add(listing.folder)
+                    self._listing(listing, depth, walked)
+                    if not sharing.is_fork:
+                        self.told(len(walked.columns), "files found")
+        except BaseException:
+            if sharing.is_fork:
+                os._exit(1)
+            raise
+        if sharing.is_fork:
+            sharing.end(walked)
+        other, again = sharing.other()
+        if other is not None:
+            walked.add(other)
+        for path, below in again:
+            try:
+                self._walk(path, below, dev, walked, alone=False)
+            except OSError as error:
+                walked.tell_unread(unread_for(path, error))
+
+    def _listing(self, listing: Listing, level: int, walked: _Walked) -> None:
+        columns, result = walked.columns, walked.result
+        wanted = [
+            at for at, (name, size) in enumerate(zip(listing.names, map(SIZE, listing.status), strict=True))
+            if (self.hidden or name[0] != ".") and size >= self.min_size
+        ]  # fmt: skip
+        result.passed += sum(self.hidden or name[0] != "." for name in listing.names) - len(wanted)
+        names, statuses = listing.names, listing.status
+        if len(wanted) < len(names):
+            names, statuses = [names[at] for at in wanted], [statuses[at] for at in wanted]
+        marked = len(columns.unmarked)
+        columns.add(listing.folder, listing.dev, names, statuses)
+        if len(columns.unmarked) > marked:
+            there = set(listing.names)
+            for at, original in islice(columns.unmarked.items(), marked, None):
+                result.marked.append((listing.folder, columns.names[at], original, original in there))
+        deeper = self.levels is None or level < self.levels
+        plain = not (listing.links or listing.others or listing.unread) and len(wanted) == len(listing.names)
+        if (
+            plain
+            and (deeper or not listing.folders)
+            and (self.hidden or not any(name[0] == "." for name in listing.folders))
+        ):
+            result.whole_folders[listing.folder] = (listing.names, listing.folders)
 
     # The contents
 
@@ -142,9 +195,9 @@ class ContentSearch:
         files, names = self._once(columns)
         result.linked = sum(map(len, names.values()))
         # Sorted rather than counted by size: most have a size of their own.
-        alike = [at for ats in _runs(files, columns.size.__getitem__) for at in ats]
+        files.sort(key=columns.size.__getitem__)
+        alike = array("I", (at for ats in _runs(columns, files) for at in ats))
         del files
-        alike.sort(key=columns.ino.__getitem__)
         groups = [
             Group(
                 columns.size[together[0]],
@@ -157,9 +210,8 @@ class ContentSearch:
     def _once(self, columns: Columns) -> tuple[list[int], dict[int, list[int]]]:
         """Return all files, those with several names once, and for these their other names."""
         linked: dict[tuple[int, int], list[int]] = defaultdict(list)
-        for at, links in enumerate(columns.links):
-            if links > 1:
-                linked[columns.devices[columns.folder[at]], columns.ino[at]].append(at)
+        for at in columns.linked:
+            linked[columns.devices[columns.folder[at]], columns.ino[at]].append(at)
         further: dict[int, list[int]] = {}
         for ats in linked.values():
             first, *rest = sorted(ats, key=columns.path)
@@ -168,56 +220,68 @@ class ContentSearch:
         again = {at for rest in further.values() for at in rest}
         return [at for at in range(len(columns.names)) if at not in again], further
 
-    def _same(self, columns: Columns, alike: list[int], result: Duplicates) -> list[list[int]]:
-        """Return the files that hold the same bytes, of files of which another one has the size."""
+    def _same(self, columns: Columns, alike: Sequence[int], result: Duplicates) -> list[list[int]]:
+        """Return the files that hold the same bytes, of files in the order of their sizes, each with others of its."""
 
         def read_whole(files: Files, told: Told) -> Digests:
             return whole_digests(files, [columns.size[at] for at in files.numbers], told)
 
         with DigestCache(self.cache) as cache:
-            # A small file is read as quickly as it is looked up.
-            cached = [at for at in alike if columns.size[at] > WHOLE_BYTES]
+            cached = [at for at in alike if columns.size[at] > CACHED_BYTES]
             keys = _keys(columns, cached) if self.cache is not None else {}
             known = cache.known(keys.values())
             ends = self._digests(columns, alike, ends_digests, "files looked into", result, _known(keys, known, 0))
-            first = _together(alike, ends)
+            first = ends.together(columns, alike)
             small = [ats for ats in first if columns.size[ats[0]] <= WHOLE_BYTES]
-            large = sorted(
-                (at for ats in first for at in ats if columns.size[ats[0]] > WHOLE_BYTES), key=columns.ino.__getitem__
-            )
+            large = array("I", (at for ats in first for at in ats if columns.size[at] > WHOLE_BYTES))
             wholes = self._digests(columns, large, read_whole, "files read", result, _known(keys, known, 1))
             if keys:
-                by_end = dict(zip(alike, ends, strict=True))
-                by_whole = dict(zip(large, wholes, strict=True))
-                fresh = ((key, by_end[at], by_whole.get(at)) for at, key in keys.items())
+                fresh = ((key, ends.of(at), wholes.of(at)) for at, key in keys.items())
                 cache.keep((one for one in fresh if one[1] and known.get(one[0]) != one[1:]), self.now_ns)
-        return small + _together(large, wholes)
+        return small + wholes.together(columns, large)
 
     def _digests(
-        self, columns: Columns, files: list[int], read: Callable[[Files, Told], Digests], what: str,
-        result: Duplicates, known: dict[int, bytes],
-    ) -> list[bytes | None]:  # fmt: skip
-        """Return the digests of files, None for what could not be read; those that are known are not read."""
-        missing = [at for at in files if at not in known] if known else files
+        self, columns: Columns, files: Sequence[int], read: Callable[[Files, Told], Digests], what: str,
+        result: Duplicates, known: Mapping[int, bytes],
+    ) -> _Digested:  # fmt: skip
+        """Return the digests of files, read in the order of their inodes; those that are known are not read."""
+        missing = array("I", sorted((at for at in files if at not in known), key=columns.ino.__getitem__))
         made = read(Files(columns, missing), lambda done: self.told(done, what))
         result.read += made.read
         result.unread += [Unread(columns.path(missing[number]), why) for number, why in made.problems.items()]
-        if not known:
-            return list(made)
-        by_file = dict(zip(missing, made, strict=True)) | known
-        return [by_file[at] for at in files]
+        return _Digested(missing, made, known)
 
 
-def _together(files: Sequence[int], digests: Sequence[bytes | None]) -> list[list[int]]:
-    """Return the files that share their digest, and so their size, with another one."""
-    have = [number for number, digest in enumerate(digests) if digest is not None]
-    return [[files[number] for number in numbers] for numbers in _runs(have, digests.__getitem__)]
+class _Digested:
+    """Files with their digests: those that were read, and those that are known from before."""
+
+    def __init__(self, files: Sequence[int], digests: Digests, known: Mapping[int, bytes]) -> None:
+        self._digests = digests
+        self._known = known
+        self._numbers = array("I", bytes(4 * (max(files, default=-1) + 1)))
+        for number, at in enumerate(files, 1):
+            self._numbers[at] = number
+
+    def of(self, at: int) -> bytes | None:
+        """Return the digest of a file, None where there is none."""
+        number = self._numbers[at] if at < len(self._numbers) else 0
+        return self._digests[number - 1] if number else self._known.get(at)
+
+    def together(self, columns: Columns, files: Sequence[int]) -> list[list[int]]:
+        """Return those of some files, in the order of their sizes, that share their digest with another one."""
+        found: list[list[int]] = []
+        for ats in _runs(columns, files):
+            by_digest: dict[bytes | None, list[int]] = {}
+            for at in ats:
+                by_digest.setdefault(self.of(at), []).append(at)
+            by_digest.pop(None, None)
+            found += [same for same in by_digest.values() if len(same) > 1]
+        return found
 
 
-def _runs(numbers: list[int], key: Callable[[int], Any]) -> Iterator[list[int]]:
-    """Sort some numbers by a key, and yield those together that share it with another one."""
-    numbers.sort(key=key)
-    for _, run in groupby(numbers, key=key):
+def _runs(columns: Columns, files: Sequence[int]) -> Iterator[list[int]]:
+    """Yield those of some files, in the order of their sizes, together that share it with another one."""
+    for _, run in groupby(files, key=columns.size.__getitem__):
         together = list(run)
         if len(together) > 1:
             yield together

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import Literal, NamedTuple
 
 from frugal_sorter.files.fingerprint import BLOCK, open_to_read
@@ -21,12 +21,12 @@ _WHY: Mapping[Keep, str] = {
 }
 
 
-def _rank(one: Same, keep: Keep) -> int:
-    if keep == "unmarked":
-        return one.is_marked
-    if keep == "shortest-path":
-        return min(map(len, one.names))
-    return one.mtime_ns if keep == "oldest" else -one.mtime_ns
+_RANKS: Mapping[Keep, Callable[[Same], int]] = {
+    "unmarked": lambda one: one.is_marked,
+    "oldest": lambda one: one.mtime_ns,
+    "newest": lambda one: -one.mtime_ns,
+    "shortest-path": lambda one: min(map(len, one.names)),
+}
 
 
 class Choice(NamedTuple):
@@ -65,14 +65,15 @@ def choose(group: Group, keep: Sequence[Keep] = DEFAULT_KEEP, keep_in: Sequence[
 
 
 def _best(files: Sequence[Same], keep: Sequence[Keep]) -> tuple[Same, str]:
-    left = list(files)
+    left = files
     for one in keep:
-        ranks = [_rank(file, one) for file in left]
+        ranks = list(map(_RANKS[one], left))
         first = min(ranks)
-        best = [file for file, rank in zip(left, ranks, strict=True) if rank == first]
-        if len(best) == 1 and len(left) > 1:
-            return best[0], _WHY[one]
-        left = best
+        ties = ranks.count(first)
+        if ties == 1 and len(left) > 1:
+            return left[ranks.index(first)], _WHY[one]
+        if ties < len(left):
+            left = [file for file, rank in zip(left, ranks, strict=True) if rank == first]
     return min(left, key=lambda file: file.path), "the first by name"
 
 

@@ -26,17 +26,20 @@ class Columns:
         self._starts: list[str] = []
         self.devices: list[int] = []
         self.names: list[str] = []
-        self.folder, self.links = array("I"), array("I")
+        self.folder = array("I")
         self.size, self.modified, self.changed, self.blocks = array("q"), array("q"), array("q"), array("q")
         self.ino = array("Q")
         # The names that look like copies, without the mark.
         self.unmarked: dict[int, str] = {}
+        # The files with several names.
+        self.linked: list[int] = []
 
     def __len__(self) -> int:
         return len(self.names)
 
     def add(self, folder: str, dev: int, names: Sequence[str], statuses: Sequence[os.stat_result]) -> None:
         """Take in the files of a folder."""
+        self.linked += [at for at, links in enumerate(map(_LINKS, statuses), len(self)) if links > 1]
         if may_be_marked(names):
             unmarked = ((at, unmarked_name(name)) for at, name in enumerate(names, len(self)))
             self.unmarked |= {at: name for at, name in unmarked if name}
@@ -50,7 +53,22 @@ class Columns:
         self.modified.extend(map(_MODIFIED, statuses))
         self.changed.extend(map(_CHANGED, statuses))
         self.blocks.extend(map(_BLOCKS, statuses))
-        self.links.extend(map(_LINKS, statuses))
+
+    def extend(self, other: Columns) -> None:
+        """Take in the files of other columns, after those that are here."""
+        folders, files = len(self.folders), len(self)
+        self.folder.extend(folders + folder for folder in other.folder)
+        self.unmarked |= {files + at: name for at, name in other.unmarked.items()}
+        self.linked += [files + at for at in other.linked]
+        self.folders += other.folders
+        self._starts += other._starts
+        self.devices += other.devices
+        self.names += other.names
+        for mine, theirs in (
+            (self.size, other.size), (self.modified, other.modified), (self.changed, other.changed),
+            (self.blocks, other.blocks), (self.ino, other.ino),
+        ):  # fmt: skip
+            mine.extend(theirs)
 
     def path(self, at: int) -> str:
         """Return the absolute path of a file."""
@@ -112,7 +130,8 @@ class Same:
     @property
     def is_marked(self) -> bool:
         """Whether each of its names has the mark of a copy."""
-        return all(at in self.columns.unmarked for at in (self.at, *self.further))
+        unmarked = self.columns.unmarked
+        return self.at in unmarked and all(at in unmarked for at in self.further)
 
 
 class Files(Sequence[Found]):
