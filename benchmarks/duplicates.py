@@ -88,7 +88,8 @@ def measure(folder: Path, megabytes: int, pairs: int) -> Searched:
 
     tree = build(folder / "duplicates", megabytes)
     os.environ["XDG_STATE_HOME"] = str(folder / "state")
-    words = [FRUGAL, "duplicates", str(tree), "--format", "json"]
+    # As the shell does, each file that is found is printed.
+    words = [FRUGAL, "duplicates", str(tree), "--format"]
     shell = f"find {tree} -type f -print0 | xargs -0 -P2 sha256sum | sort | uniq -w64 -D"
     _timed(
         [
@@ -101,10 +102,10 @@ def measure(folder: Path, megabytes: int, pairs: int) -> Searched:
     found = {}
     for _ in range(pairs):
         shutil.rmtree(folder / "state", ignore_errors=True)
-        ours, text = _timed(words)
-        again, second = _timed(words)
+        ours, _ = _timed([*words, "csv"])
+        again, _ = _timed([*words, "csv"])
         theirs, listed = _timed(shell)
-        found = json.loads(text)
+        found, second = (json.loads(_timed([*words, "json", *more])[1]) for more in (["--no-cache"], []))
         groups = {frozenset(one["path"] for one in group["files"]) for group in found["groups"]}
         assert groups == _groups_of_shell(listed), "the groups differ from those of sha256sum"
         (folder / "candidates").write_text("\0".join(path for group in groups for path in sorted(group)))
@@ -114,7 +115,7 @@ def measure(folder: Path, megabytes: int, pairs: int) -> Searched:
         cats.append(ours / cat)
         agains.append(again / ours)
         read = found["bytes_read"] / size
-        read_again = json.loads(second)["bytes_read"] / found["bytes_read"]
+        read_again = second["bytes_read"] / found["bytes_read"]
     small = build(folder / "few", 1)
     peaks = [peak_bytes(["duplicates", str(one), "--no-cache", "--format", "csv"]) for one in (tree, small)]
     memory = (peaks[0] - peaks[1]) / found["files_seen"]
