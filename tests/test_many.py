@@ -47,6 +47,8 @@ def scratch(folder: Path, small_batches: None) -> Plan:
 def in_trash(home: Path) -> tuple[list[str], list[str]]:
     """Return the names in the trash of a home, and those for which it has info files."""
     root = home / ".local/share/Trash"
+    if not root.exists():
+        return [], []
     return sorted(os.listdir(root / "files")), sorted(name[:-10] for name in os.listdir(root / "info"))
 
 
