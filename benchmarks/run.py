@@ -160,7 +160,9 @@ def changes(folder: Path) -> list[str]:
 def duplicates(folder: Path) -> list[str]:
     """Measure the search for files with the same contents; the lines of the report."""
     found = searched_in(folder, SEARCHED_MEGABYTES, SEARCHED_PAIRS)
-    work = f"`frugal duplicates --format csv`, {found.files:,} files of {found.bytes / 1e9:.1f} GB, a third of them twice"
+    work = (
+        f"`frugal duplicates --format csv`, {found.files:,} files of {found.bytes / 1e9:.1f} GB, a third of them twice"
+    )
     shell = "`find -print0 \\| xargs -0 -P2 sha256sum \\| sort \\| uniq -w64 -D`"
     lines = [
         f"| {work} | {shell} | {found.shell:.3f} | | 0.08 |",
