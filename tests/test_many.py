@@ -103,6 +103,30 @@ def test_a_fork_that_dies_is_made_up_for(
     assert files == infos and len(files) == COUNT
 
 
+def test_a_stopped_run_clears_up_behind_a_fork_that_died(
+    scratch: Plan, own_home: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    write, parent = Trash._write_infos, os.getpid()
+
+    def write_and_die(self: Trash, steps: Sequence[Step]) -> list[int]:
+        assert os.getpid() != parent, "nothing is asked for"
+        write(self, steps)
+        os.kill(os.getpid(), signal.SIGKILL)
+        raise AssertionError
+
+    monkeypatch.setattr(Trash, "_write_infos", write_and_die)
+    with changing(ready_state_folder(), "test") as journal:
+        root = own_home / ".local/share/Trash/info"
+
+        def stop_when_written() -> bool:
+            while not (root.exists() and len(os.listdir(root)) == ahead.BATCH):
+                time.sleep(0.01)
+            return True
+
+        assert execute(scratch, journal, lambda _step, _mark: None, stop_when_written).stopped
+    assert in_trash(own_home) == ([], [])
+
+
 def test_where_no_fork_can_be_had_all_is_done_without(
     scratch: Plan, own_home: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -1,12 +1,14 @@
 from __future__ import annotations
 
+import time
 from datetime import datetime
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from frugal_sorter.cli.text import shown, size_text
+from frugal_sorter.cli import text as cli_text
+from frugal_sorter.cli.text import iso_text, shown, size_text
 from frugal_sorter.rules.mistakes import Wrong
 from frugal_sorter.rules.units import SECOND_NS, parse_duration, parse_size, parse_span
 
@@ -120,3 +122,38 @@ def test_sizes_for_people(size: int, text: str) -> None:
 )
 def test_names_cannot_play_with_the_terminal(name: str, text: str) -> None:
     assert shown(name) == text
+
+
+@pytest.mark.parametrize(
+    ("zone", "at", "told"),
+    [
+        ("UTC", "2026-11-23T09:14:59+00:00", "2026-11-23T09:14:59+00:00"),
+        ("Europe/Berlin", "2026-10-25T00:59:59+00:00", "2026-10-25T02:59:59+02:00"),
+        ("Europe/Berlin", "2026-10-25T01:00:00+00:00", "2026-10-25T02:00:00+01:00"),
+        ("Asia/Kathmandu", "2026-11-23T18:14:59+00:00", "2026-11-23T23:59:59+05:45"),
+        ("Australia/Lord_Howe", "2026-11-23T13:29:59+00:00", "2026-11-24T00:29:59+11:00"),
+        ("Asia/Kathmandu", "1912-03-25T15:21:53+00:00", "1912-03-25T21:03:09+05:41:16"),
+    ],
+)
+def test_moments_for_programs(zone: str, at: str, told: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    _live_in(zone, monkeypatch)
+    assert iso_text(ns(at)) == told
+
+
+@given(st.integers(0, 4_000_000_000), st.sampled_from(["Europe/Berlin", "Asia/Kolkata", "America/St_Johns"]))
+def test_moments_for_programs_are_those_of_the_library(seconds: int, zone: str) -> None:
+    with pytest.MonkeyPatch.context() as patch:
+        _live_in(zone, patch)
+        assert iso_text(seconds * SECOND_NS) == datetime.fromtimestamp(seconds).astimezone().isoformat()
+    time.tzset()
+    cli_text._quarter.cache_clear()
+
+
+def test_a_moment_beyond_all_calendars_is_told_in_seconds() -> None:
+    assert iso_text(10**15 * SECOND_NS) == f"{10**15}s"
+
+
+def _live_in(zone: str, patch: pytest.MonkeyPatch) -> None:
+    patch.setenv("TZ", zone)
+    time.tzset()
+    cli_text._quarter.cache_clear()

@@ -65,11 +65,10 @@ def as_csv(folders: Sequence[str], found: Duplicates, choices: Sequence[Choice],
     writer.writerow(["group", "keep", "bytes", "modified", "path", "same_file_as"])
     for number, choice in enumerate(choices, 1):
         for one, stays in _files(choice):
-            row = [number, "yes" if stays else "no", choice.group.size, iso_text(one.mtime_ns), cell_text(one.path), ""]
-            writer.writerow(row)
-            if one.further:
-                first = row[4]
-                writer.writerows([*row[:4], cell_text(name), first] for name in one.further_names)
+            row = [number, "yes" if stays else "no", choice.group.size, iso_text(one.mtime_ns)]
+            path = cell_text(one.path)
+            writer.writerow([*row, path, ""])
+            writer.writerows([*row, cell_text(name), path] for name in one.further_names)
 
 
 def as_page(folders: Sequence[str], found: Duplicates, choices: Sequence[Choice], alikes: Sequence[LookAlike]) -> None:

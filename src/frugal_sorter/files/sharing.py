@@ -27,6 +27,11 @@ _MOST_LEFT = 16_000
 _TICKET = struct.Struct("=H")
 
 
+def can_fork() -> bool:
+    """Tell whether a fork can be had, and another processor for it."""
+    return hasattr(os, "fork") and (os.cpu_count() or 1) > 1
+
+
 class Sharing(Generic[Folder]):
     """Shares the folders that a walk has left between two processes.
 
@@ -37,7 +42,7 @@ class Sharing(Generic[Folder]):
     def __init__(self, allowed: bool) -> None:
         self.is_fork = False
         self._seen = 0
-        self._asked = not allowed or not hasattr(os, "fork") or (os.cpu_count() or 1) < 2
+        self._asked = not allowed or not can_fork()
         self._child = 0
         self._answer = -1
         self._tickets = -1
@@ -151,7 +156,7 @@ def in_two(
         told: is told how many items are done, of all of them by what one process sees.
     """
     total = sum(costs)
-    if total < _WORTH_BYTES or len(items) < 2 or not hasattr(os, "fork") or (os.cpu_count() or 1) < 2:
+    if total < _WORTH_BYTES or len(items) < 2 or not can_fork():
         return work(items, told)
     middle, so_far = 0, 0
     while so_far + costs[middle] <= total // 2:

@@ -76,11 +76,8 @@ class Columns:
 
     def found(self, at: int) -> Found:
         """Return what the walk saw of a file."""
-        folder = self.folder[at]
-        dev = self.devices[folder]
-        return Found(
-            self._starts[folder] + self.names[at], dev, self.ino[at], self.size[at], self.modified[at], self.changed[at]
-        )
+        dev = self.devices[self.folder[at]]
+        return Found(self.path(at), dev, self.ino[at], self.size[at], self.modified[at], self.changed[at])
 
 
 @dataclass(slots=True, eq=False)

@@ -11,6 +11,8 @@ from threading import Thread
 from types import FrameType
 from typing import Generic, NoReturn, TypeVar
 
+from frugal_sorter.files.sharing import can_fork
+
 Item = TypeVar("Item")
 BATCH = 2_000
 # For fewer a fork costs more than it saves.
@@ -107,4 +109,4 @@ class Ahead(Generic[Item]):
 
 def is_worth_a_fork(count: int) -> bool:
     """Tell whether so many items are quicker made ready by a fork."""
-    return count >= FEWEST and hasattr(os, "fork") and (os.cpu_count() or 1) > 1
+    return count >= FEWEST and can_fork()

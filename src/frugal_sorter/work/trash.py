@@ -101,18 +101,20 @@ class Trash:
             self._are_ready(*batch)
             self._ready_to = batch[0][-1].id
             return
-        # The fork ended before its time, or is done: what it left unsaid is written again.
+        # The fork ended before its time: what it left unsaid is written again.
+        self._write_ahead(self._end_ahead())
+
+    def _end_ahead(self) -> list[Step]:
+        """End the fork, and return the steps for which it told nothing; what it may have written for them is gone."""
+        if self._ahead is None:
+            return []
+        for batch in self._ahead.stop():
+            self._are_ready(*batch)
         rest = self._ahead.rest()
-        self._end_ahead()
+        self._ahead = None
         for step in rest:
             _remove_own_info(step)
-        self._write_ahead(rest)
-
-    def _end_ahead(self) -> None:
-        if self._ahead is not None:
-            for batch in self._ahead.stop():
-                self._are_ready(*batch)
-            self._ahead = None
+        return rest
 
     def finish(self) -> None:
         """Take back the info files of steps that were not done."""
