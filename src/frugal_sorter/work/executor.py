@@ -176,6 +176,7 @@ def execute(
         assert isinstance(trash, Trash) and isinstance(restore, Restore)
         ends = _Ends(journal, result, told, restore.catch_up)
         try:
+            restore.lag()
             trash.prepare([step for step in plan.steps if step.verb == "trash"])
             for steps in plan.in_groups():
                 if not result.stopped and stop():

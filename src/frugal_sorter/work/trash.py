@@ -199,23 +199,39 @@ class Trash:
 
 
 class Restore:
-    """Brings an entry of the trash back to where it was; its info file goes a little later.
+    """Brings an entry of the trash back to where it was; its info file goes at once, or after `lag` a little later.
 
-    No step may be written down as done before `catch_up`: what a kill leaves is found by what is not.
+    Whoever lets it lag writes no step down as done before `catch_up`: what a kill leaves is found by what is not.
     """
 
     def __init__(self, job: Job) -> None:
         self._job = job
         self._move = Move(job)
         self._across = MoveAcross(job)
+        self._infos: Behind[Place] | None = None
+
+    def lag(self) -> None:
+        """Leave the info files to a thread from now on."""
         self._infos = Behind(_remove_infos)
-        self.catch_up = self._infos.catch_up
-        self.finish = self._infos.close
+
+    def catch_up(self) -> None:
+        """Wait until all info files are gone that were left to the thread."""
+        if self._infos is not None:
+            self._infos.catch_up()
+
+    def finish(self) -> None:
+        """Wait for the same, and end the thread."""
+        if self._infos is not None:
+            self._infos.close()
+            self._infos = None
 
     def do(self, step: Step) -> Mark:
         source, _, _ = ends_of(step)
         mark = (self._across if step.args.get("across") else self._move).do(step)
-        self._infos.add(_info_place(source))
+        if self._infos is None:
+            _remove_infos([_info_place(source)])
+        else:
+            self._infos.add(_info_place(source))
         return mark
 
     def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
