@@ -31,13 +31,13 @@ from frugal_sorter.plans.duplicates import Removing, plan_duplicates
 from frugal_sorter.plans.plan import Plan
 from frugal_sorter.rules.fields import unmarked_name
 from frugal_sorter.rules.keys import KEEPS, Keep
-from frugal_sorter.state.digest_cache import CACHED_BYTES, DigestCache
+from frugal_sorter.state.digest_cache import DigestCache
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.work.mark import Outcome
 from tests.conftest import Frugal
 from tests.support import WORLD, book_of, carry_out, contents, plan_of, put, rules_text, snapshot, trash_of, undo
 
-BIG = CACHED_BYTES + WHOLE_BYTES
+BIG = WHOLE_BYTES + 20_000
 
 
 def groups_of(folder: Path, **options: object) -> set[frozenset[str]]:
@@ -114,7 +114,7 @@ def test_one_byte_tells_files_of_one_size_apart_wherever_it_is(
     )
 
 
-def test_a_half_whose_process_dies_is_read_again(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_parts_whose_process_dies_are_read_again(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(sharing, "_WORTH_BYTES", 0)
     monkeypatch.setattr(os, "cpu_count", lambda: 2)
     for number in range(12):
@@ -126,7 +126,7 @@ def test_a_half_whose_process_dies_is_read_again(folder: Path, monkeypatch: pyte
             os._exit(1)
         return [len(one) for one in items]
 
-    assert sharing.in_two(["a", "bb", "ccc"], [1, 1, 1], work) == [1, 2, 3]
+    assert [length for part in sharing.in_two(["a", "bb", "ccc"], [1, 1, 1], work) for length in part] == [1, 2, 3]
     assert len(groups_of(folder)) == 3
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import json
 import sys
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 from frugal_sorter.cli.text import below, cell_text, common_base, count_text, date_text, iso_text, shown, size_text
 from frugal_sorter.plans.by_content import Duplicates
@@ -63,12 +63,16 @@ def as_csv(folders: Sequence[str], found: Duplicates, choices: Sequence[Choice],
     """Print the groups as CSV, a row a name."""
     writer = csv.writer(sys.stdout)
     writer.writerow(["group", "keep", "bytes", "modified", "path", "same_file_as"])
-    for number, choice in enumerate(choices, 1):
-        for one, stays in _files(choice):
-            row = [number, "yes" if stays else "no", choice.group.size, iso_text(one.mtime_ns)]
-            path = cell_text(one.path)
-            writer.writerow([*row, path, ""])
-            writer.writerows([*row, cell_text(name), path] for name in one.further_names)
+    writer.writerows(row for number, choice in enumerate(choices, 1) for row in _rows(number, choice))
+
+
+def _rows(number: int, choice: Choice) -> Iterator[list[str | int]]:
+    for one, stays in _files(choice):
+        path = cell_text(one.path)
+        row = [number, "yes" if stays else "no", choice.group.size, iso_text(one.mtime_ns)]
+        yield [*row, path, ""]
+        for name in one.further_names:
+            yield [*row, cell_text(name), path]
 
 
 def as_page(folders: Sequence[str], found: Duplicates, choices: Sequence[Choice], alikes: Sequence[LookAlike]) -> None:

@@ -17,12 +17,12 @@ from blake3 import blake3
 from frugal_sorter.files.sharing import in_two
 
 # Up to this size a file is read whole at once: its two ends would be most of it.
-WHOLE_BYTES = 16_384
+WHOLE_BYTES = 65_536
 END_BYTES = 4_096
-_BUFFER_BYTES = 1 << 18
+_BUFFER_BYTES = 1 << 17
 _READ = os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK | getattr(os, "O_NOATIME", 0)
 _READ_AS_OTHERS = os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK
-# A digest is of the size, too, so that files with the same one have the same size.
+# A digest of a large file is of the size, too, so that files with the same one have the same size.
 _SIZE = struct.Struct("<Q")
 # Enough that no two files share one by chance.
 _DIGEST_BYTES = 16
@@ -91,7 +91,7 @@ def _in_two(
     files: Sequence[Found], costs: Sequence[int], read: Callable[[Iterable[Found], Told], Digests], told: Told
 ) -> Digests:  # fmt: skip
     digests = Digests()
-    for part in in_two(files, costs, lambda some, told: [read(some, told)], told):
+    for part in in_two(files, costs, read, told):
         digests.extend(part)
     return digests
 
@@ -115,16 +115,16 @@ def _wholes(files: Iterable[Found], told: Told) -> Digests:
 
 def _digest_ends(descriptor: int, size: int) -> tuple[bytes, int]:
     if size <= WHOLE_BYTES:
-        body = os.read(descriptor, WHOLE_BYTES + 1)
-    else:
-        body = os.pread(descriptor, END_BYTES, 0) + os.pread(descriptor, END_BYTES, size - END_BYTES)
+        body = os.read(descriptor, size + 1)
+        return blake3(body).digest(_DIGEST_BYTES), len(body)
+    body = os.pread(descriptor, END_BYTES, 0) + os.pread(descriptor, END_BYTES, size - END_BYTES)
     return blake3(_SIZE.pack(size) + body).digest(_DIGEST_BYTES), len(body)
 
 
 def _each(files: Iterable[Found], digest: Callable[[int, int], tuple[bytes, int]], told: Told) -> Digests:
-    digests = Digests()
+    rows, problems, read = bytearray(), dict[int, str](), 0
     for number, (path, dev, ino, size, mtime_ns, ctime_ns) in enumerate(files):
-        row, done, problem = _NONE, 0, ""
+        row, problem = _NONE, ""
         try:
             try:
                 descriptor = os.open(path, _READ)
@@ -132,6 +132,7 @@ def _each(files: Iterable[Found], digest: Callable[[int, int], tuple[bytes, int]
                 descriptor = os.open(path, _READ_AS_OTHERS)  # only owners may read without a trace
             try:
                 row, done = digest(descriptor, size)
+                read += done
                 now = os.fstat(descriptor)
             finally:
                 os.close(descriptor)
@@ -143,9 +144,8 @@ def _each(files: Iterable[Found], digest: Callable[[int, int], tuple[bytes, int]
         except OSError as error:
             problem = (error.strerror or "cannot be read").lower()
         if problem:
-            digests.problems[number] = problem
-        digests.rows += row
-        digests.read += done
+            problems[number] = problem
+        rows += row
         if size > _BUFFER_BYTES or not (number + 1) % _TOLD_EVERY:
             told(number + 1)
-    return digests
+    return Digests(rows, problems, read)

@@ -11,7 +11,7 @@ from __future__ import annotations
 import os
 import pickle
 import struct
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from typing import Any, Generic, NoReturn, TypeVar
 
 Folder = TypeVar("Folder")
@@ -32,6 +32,78 @@ def can_fork() -> bool:
     return hasattr(os, "fork") and (os.cpu_count() or 1) > 1
 
 
+class _Tickets:
+    """Numbers in a pipe, of which two processes take one after the other, each once.
+
+    A fork gets none any more when its parent has ended.
+
+    Raises:
+        OSError: there is no pipe to be had, or it does not hold so many.
+    """
+
+    def __init__(self, numbers: Iterable[int]) -> None:
+        self._parent = os.getpid()
+        self._reading, writing = os.pipe()
+        os.set_blocking(writing, False)
+        tickets = b"".join(map(_TICKET.pack, numbers))
+        try:
+            fits = os.write(writing, tickets) == len(tickets)
+        except OSError:
+            fits = False
+        os.close(writing)
+        if not fits:
+            self.close()
+            raise BlockingIOError
+
+    def take(self) -> int | None:
+        """Return the next number; None when all are taken."""
+        if self._parent not in (os.getpid(), os.getppid()):
+            return None
+        ticket = os.read(self._reading, _TICKET.size)
+        return _TICKET.unpack(ticket)[0] if len(ticket) == _TICKET.size else None
+
+    def close(self) -> None:
+        """Give the pipe back."""
+        os.close(self._reading)
+
+
+def _fork() -> tuple[int, int]:
+    """Fork; return the fork's number, in it 0, and the end of a pipe through which it answers.
+
+    Raises:
+        OSError: no fork can be had.
+    """
+    reading, writing = os.pipe()
+    try:
+        child = os.fork()
+    except OSError:
+        os.close(reading)
+        os.close(writing)
+        raise
+    os.close(writing if child else reading)
+    return child, reading if child else writing
+
+
+def _send(answer: int, found: object) -> NoReturn:
+    """Send what a fork found, and end it; nothing of the other process is cleaned up here."""
+    try:
+        with open(answer, "wb") as pipe:
+            pickle.dump(found, pipe, pickle.HIGHEST_PROTOCOL)
+    finally:
+        os._exit(0)
+
+
+def _received(child: int, answer: int) -> Any | None:
+    """Return what a fork sent, None where it died before."""
+    try:
+        with open(answer, "rb") as pipe:
+            found = pickle.load(pipe)
+    except (EOFError, pickle.UnpicklingError, OSError):
+        found = None
+    os.waitpid(child, 0)
+    return found
+
+
 class Sharing(Generic[Folder]):
     """Shares the folders that a walk has left between two processes.
 
@@ -45,7 +117,7 @@ class Sharing(Generic[Folder]):
         self._asked = not allowed or not can_fork()
         self._child = 0
         self._answer = -1
-        self._tickets = -1
+        self._tickets: _Tickets | None = None
         self._shared: list[Folder] = []
         self._taken: set[int] = set()
 
@@ -56,43 +128,33 @@ class Sharing(Generic[Folder]):
     def next(self, left: list[Folder]) -> list[Folder]:
         """Return the folders that this process goes on with."""
         self._seen += 1
-        if self._tickets >= 0:
-            return left or self._take()
+        if self._tickets is not None:
+            return left or self._take(self._tickets)
         if self._asked or self._seen < SPLIT_AFTER or not _FEWEST_LEFT <= len(left) <= _MOST_LEFT:
             return left
         self._asked = True
         return self._share(left)
 
     def _share(self, left: list[Folder]) -> list[Folder]:
-        self._tickets, giving = os.pipe()
-        os.set_blocking(giving, False)
-        # The last in the list is next, as it would have been.
-        tickets = b"".join(map(_TICKET.pack, range(len(left) - 1, -1, -1)))
         try:
-            fits = os.write(giving, tickets) == len(tickets)
-        finally:
-            os.close(giving)
-        answer, answering = os.pipe()
-        try:
-            if not fits:
-                raise BlockingIOError
-            self._child = os.fork()
+            # The last in the list is next, as it would have been.
+            self._tickets = _Tickets(range(len(left) - 1, -1, -1))
         except OSError:
-            for descriptor in (answer, answering, self._tickets):
-                os.close(descriptor)
-            self._tickets = -1
+            return left
+        try:
+            self._child, self._answer = _fork()
+        except OSError:
+            self._tickets.close()
+            self._tickets = None
             return left
         self.is_fork = self._child == 0
-        self._answer = answering if self.is_fork else answer
-        os.close(answer if self.is_fork else answering)
         self._shared = left
-        return self._take()
+        return self._take(self._tickets)
 
-    def _take(self) -> list[Folder]:
-        ticket = os.read(self._tickets, _TICKET.size)
-        if len(ticket) < _TICKET.size:
+    def _take(self, tickets: _Tickets) -> list[Folder]:
+        number = tickets.take()
+        if number is None:
             return []
-        (number,) = _TICKET.unpack(ticket)
         self._taken.add(number)
         return [self._shared[number]]
 
@@ -110,23 +172,14 @@ class Sharing(Generic[Folder]):
 
     def end(self, found: object) -> NoReturn:
         """Send what the fork found, and end it; nothing of the other process is cleaned up here."""
-        try:
-            with open(self._answer, "wb") as pipe:
-                pickle.dump(found, pipe, pickle.HIGHEST_PROTOCOL)
-        finally:
-            os._exit(0)
+        _send(self._answer, found)
 
     def other(self) -> tuple[Any | None, list[Folder]]:
         """Return what the fork found, or None and the folders that must be read again."""
-        if not self._child:
+        if self._tickets is None:
             return None, []
-        os.close(self._tickets)
-        try:
-            with open(self._answer, "rb") as pipe:
-                found = pickle.load(pipe)
-        except (EOFError, pickle.UnpicklingError, OSError):
-            found = None
-        os.waitpid(self._child, 0)
+        self._tickets.close()
+        found = _received(self._child, self._answer)
         if found is not None:
             return found, []
         return None, [folder for ticket, folder in enumerate(self._shared) if ticket not in self._taken]
@@ -134,9 +187,11 @@ class Sharing(Generic[Folder]):
 
 # Below this much work, in bytes to read, a fork costs more than it saves.
 _WORTH_BYTES = 20_000_000
+# Enough that both processes end at about the same time, few enough that each part is worth asking for.
+_PARTS = 64
 
 
-Work = Callable[[Sequence[Item], Callable[[int], None]], list[Made]]
+Work = Callable[[Sequence[Item], Callable[[int], None]], Made]
 
 
 def _quiet(_: int) -> None:
@@ -146,43 +201,54 @@ def _quiet(_: int) -> None:
 def in_two(
     items: Sequence[Item], costs: Sequence[int], work: Work[Item, Made], told: Callable[[int], None] = _quiet
 ) -> list[Made]:  # fmt: skip
-    """Return what some work makes of items, in their order, done by two processes where that pays.
+    """Return what some work makes of parts of the items, in their order, done by two processes where that pays.
 
     Args:
         items: what is worked on.
-        costs: what each of them costs.
-        work: returns a value for each of the items it is given; its values are sent through a pipe. It is also
-            given whom to tell now and then how many items are done.
+        costs: what each of them costs, in bytes to read.
+        work: does a part of them; what it returns is sent through a pipe. It is also given whom to tell now and then
+            how many items of its part are done.
         told: is told how many items are done, of all of them by what one process sees.
     """
     total = sum(costs)
     if total < _WORTH_BYTES or len(items) < 2 or not can_fork():
-        return work(items, told)
-    middle, so_far = 0, 0
-    while so_far + costs[middle] <= total // 2:
-        so_far += costs[middle]
-        middle += 1
-    middle = max(middle, 1)
-    reading, writing = os.pipe()
+        return [work(items, told)]
+    bounds = _bounds(costs, total // _PARTS)
     try:
-        child = os.fork()
+        tickets = _Tickets(range(len(bounds)))
     except OSError:
-        os.close(reading)
-        os.close(writing)
-        return work(items, told)
+        return [work(items, told)]
+    try:
+        child, answer = _fork()
+    except OSError:
+        tickets.close()
+        return [work(items, told)]
+
+    def part(number: int, told: Callable[[int], None]) -> Made:
+        begin, end = bounds[number]
+        return work(items[begin:end], lambda done: told(begin + done))
+
+    def take(told: Callable[[int], None]) -> dict[int, Made]:
+        return {number: part(number, told) for number in iter(tickets.take, None)}
+
     if child == 0:
         try:
-            os.close(reading)
-            with open(writing, "wb") as pipe:
-                pickle.dump(work(items[middle:], _quiet), pipe, pickle.HIGHEST_PROTOCOL)
-        finally:
-            os._exit(0)
-    os.close(writing)
-    made = work(items[:middle], lambda done: told(done * len(items) // middle))
-    try:
-        with open(reading, "rb") as pipe:
-            rest = pickle.load(pipe)
-    except (EOFError, pickle.UnpicklingError, OSError):
-        rest = None
-    os.waitpid(child, 0)
-    return made + (work(items[middle:], told) if rest is None else rest)
+            made = take(_quiet)
+        except BaseException:
+            os._exit(1)
+        _send(answer, made)
+    made = take(told)
+    tickets.close()
+    made |= _received(child, answer) or {}
+    return [made[number] if number in made else part(number, told) for number in range(len(bounds))]
+
+
+def _bounds(costs: Sequence[int], most: int) -> list[tuple[int, int]]:
+    """Return where parts of items begin and end; but for its last item, none costs more than so much."""
+    bounds, begin, so_far = [], 0, 0
+    for at, cost in enumerate(costs, 1):
+        so_far += cost
+        if so_far >= most or at == len(costs):
+            bounds.append((begin, at))
+            begin, so_far = at, 0
+    return bounds

@@ -8,6 +8,7 @@ from collections import defaultdict
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import groupby, islice
+from operator import itemgetter
 from pathlib import Path
 
 from frugal_sorter.files.digests import WHOLE_BYTES, Digests, Told, ends_digests, whole_digests
@@ -17,7 +18,9 @@ from frugal_sorter.files.status import birth_ns
 from frugal_sorter.files.walk import reason_of, unread_for, walk
 from frugal_sorter.plans.columns import SIZE, Columns, Files, Group, Same
 from frugal_sorter.plans.guard import never_entered
-from frugal_sorter.state.digest_cache import CACHED_BYTES, DigestCache, Key
+from frugal_sorter.state.digest_cache import DigestCache, Key
+
+_FIRST_LETTER = itemgetter(0)
 
 
 @dataclass(slots=True)
@@ -33,7 +36,8 @@ class Duplicates:
         passed: how many files were too small to be compared.
         unread: what could not be read, or changed meanwhile.
         marked: names that look like copies: the folder, the name, the name without its mark, and whether that is there.
-        whole_folders: folders whose files were all seen, with the paths of these: for telling same folders.
+        whole_folders: folders whose files were all seen, with how many these are and the names of the folders in
+            them: for telling same folders.
     """
 
     groups: list[Group] = field(default_factory=list)
@@ -43,7 +47,7 @@ class Duplicates:
     linked: int = 0
     passed: int = 0
     unread: list[Unread] = field(default_factory=list)
-    whole_folders: dict[str, tuple[list[str], list[str]]] = field(default_factory=dict)
+    whole_folders: dict[str, tuple[int, list[str]]] = field(default_factory=dict)
     marked: list[tuple[str, str, str, bool]] = field(default_factory=list)
 
 
@@ -164,13 +168,12 @@ class ContentSearch:
 
     def _listing(self, listing: Listing, level: int, walked: _Walked) -> None:
         columns, result = walked.columns, walked.result
-        wanted = [
-            at for at, (name, size) in enumerate(zip(listing.names, map(SIZE, listing.status), strict=True))
-            if (self.hidden or name[0] != ".") and size >= self.min_size
-        ]  # fmt: skip
-        result.passed += sum(self.hidden or name[0] != "." for name in listing.names) - len(wanted)
         names, statuses = listing.names, listing.status
-        if len(wanted) < len(names):
+        hides = not self.hidden and "." in map(_FIRST_LETTER, names)
+        if hides or min(map(SIZE, statuses), default=self.min_size) < self.min_size:
+            shown = [at for at, name in enumerate(names) if self.hidden or name[0] != "."]
+            wanted = [at for at in shown if statuses[at].st_size >= self.min_size]
+            result.passed += len(shown) - len(wanted)
             names, statuses = [names[at] for at in wanted], [statuses[at] for at in wanted]
         marked = len(columns.unmarked)
         columns.add(listing.folder, listing.dev, names, statuses)
@@ -179,13 +182,13 @@ class ContentSearch:
             for at, original in islice(columns.unmarked.items(), marked, None):
                 result.marked.append((listing.folder, columns.names[at], original, original in there))
         deeper = self.levels is None or level < self.levels
-        plain = not (listing.links or listing.others or listing.unread) and len(wanted) == len(listing.names)
+        plain = not (listing.links or listing.others or listing.unread) and len(names) == len(listing.names)
         if (
             plain
             and (deeper or not listing.folders)
             and (self.hidden or not any(name[0] == "." for name in listing.folders))
         ):
-            result.whole_folders[listing.folder] = (listing.names, listing.folders)
+            result.whole_folders[listing.folder] = (len(names), listing.folders)
 
     # The contents
 
@@ -227,7 +230,8 @@ class ContentSearch:
             return whole_digests(files, [columns.size[at] for at in files.numbers], told)
 
         with DigestCache(self.cache) as cache:
-            cached = [at for at in alike if columns.size[at] > CACHED_BYTES]
+            # What is read at once is read about as quickly as it is looked up.
+            cached = [at for at in alike if columns.size[at] > WHOLE_BYTES]
             keys = _keys(columns, cached) if self.cache is not None else {}
             known = cache.known(keys.values())
             ends = self._digests(columns, alike, ends_digests, "files looked into", result, _known(keys, known, 0))

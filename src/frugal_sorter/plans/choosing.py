@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections import Counter
+from collections import Counter, defaultdict
 from collections.abc import Callable, Mapping, Sequence
 from typing import Literal, NamedTuple
 
@@ -160,8 +160,11 @@ def same_folders(found: Duplicates) -> list[list[str]]:
     ]  # fmt: skip
     shared = Counter(folder for folder, _, _ in places)
     # Only folders of which each file has its like somewhere.
-    whole = {folder: inside for folder, inside in found.whole_folders.items() if shared[folder] == len(inside[0])}
-    content = {(folder, name): number for folder, name, number in places if folder in whole}
+    whole = {folder: inside for folder, inside in found.whole_folders.items() if shared[folder] == inside[0]}
+    content = defaultdict[str, list[tuple[str, object]]](list)
+    for folder, name, number in places:
+        if folder in whole:
+            content[folder].append((name, number))
     known: dict[str, tuple[object, ...] | None] = {}
 
     def signature(folder: str) -> tuple[object, ...] | None:
@@ -169,9 +172,8 @@ def same_folders(found: Duplicates) -> list[list[str]]:
             known[folder] = None
             if folder not in whole:
                 return None
-            names, folders = whole[folder]
-            parts: list[object] = [(name, content[folder, name]) for name in sorted(names)]
-            for name in sorted(folders):
+            parts = sorted(content[folder])
+            for name in sorted(whole[folder][1]):
                 inside = signature(f"{folder}/{name}")
                 if inside is None:
                     return None

@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import os
 from array import array
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
-from operator import attrgetter
-from typing import overload
+from operator import add, attrgetter
+from typing import Any, TypeVar, overload
 
 from frugal_sorter.files.digests import Found
 from frugal_sorter.rules.fields import may_be_marked, unmarked_name
 
+Value = TypeVar("Value")
 _BLOCK_BYTES = 512
 SIZE, _INO, _MODIFIED, _CHANGED, _BLOCKS, _LINKS = map(
     attrgetter, ("st_size", "st_ino", "st_mtime_ns", "st_ctime_ns", "st_blocks", "st_nlink")
@@ -70,14 +71,27 @@ class Columns:
         ):  # fmt: skip
             mine.extend(theirs)
 
+    def __getstate__(self) -> dict[str, object]:
+        """Return the columns as they go through a pipe, the names as one text."""
+        return {**vars(self), "names": "\0".join(self.names)}
+
+    def __setstate__(self, state: dict[str, Any]) -> None:
+        vars(self).update(state, names=state["names"].split("\0") if state["names"] else [])
+
     def path(self, at: int) -> str:
         """Return the absolute path of a file."""
         return self._starts[self.folder[at]] + self.names[at]
 
-    def found(self, at: int) -> Found:
-        """Return what the walk saw of a file."""
-        dev = self.devices[self.folder[at]]
-        return Found(self.path(at), dev, self.ino[at], self.size[at], self.modified[at], self.changed[at])
+    def found(self, ats: Sequence[int]) -> Iterator[Found]:
+        """Yield what the walk saw of some files."""
+
+        def of(column: Sequence[Value], numbers: Iterable[int] = ats) -> Iterator[Value]:
+            return map(column.__getitem__, numbers)
+
+        paths = map(add, of(self._starts, of(self.folder)), of(self.names))
+        devices = of(self.devices, of(self.folder))
+        columns = (of(column) for column in (self.ino, self.size, self.modified, self.changed))
+        return map(Found._make, zip(paths, devices, *columns, strict=True))
 
 
 @dataclass(slots=True, eq=False)
@@ -97,7 +111,7 @@ class Same:
     @property
     def found(self) -> Found:
         """What the walk saw of it, under the first of its names."""
-        return self.columns.found(self.at)
+        return next(self.columns.found([self.at]))
 
     @property
     def path(self) -> str:
@@ -142,7 +156,7 @@ class Files(Sequence[Found]):
         return len(self.numbers)
 
     def __iter__(self) -> Iterator[Found]:
-        return map(self._columns.found, self.numbers)
+        return self._columns.found(self.numbers)
 
     @overload
     def __getitem__(self, which: int) -> Found: ...
@@ -153,7 +167,7 @@ class Files(Sequence[Found]):
     def __getitem__(self, which: int | slice) -> Found | Files:
         if isinstance(which, slice):
             return Files(self._columns, self.numbers[which])
-        return self._columns.found(self.numbers[which])
+        return next(self._columns.found([self.numbers[which]]))
 
 
 @dataclass(slots=True)

@@ -209,17 +209,19 @@ _COPY_PREFIX = re.compile(
 )
 
 
-_MAY_BE_MARKED = re.compile(r" \(|[oó]p|másolat", re.IGNORECASE)
+# One of them is in each mark, in small letters.
+_PARTS_OF_MARKS = (" (", "op", "óp", "olat")
 
 
 def may_be_marked(names: Sequence[str]) -> bool:
     """Tell quickly whether one of some names may have the mark of a copy; False is certain."""
-    return _MAY_BE_MARKED.search("\n".join(names)) is not None
+    text = "\n".join(names).lower()
+    return any(part in text for part in _PARTS_OF_MARKS)
 
 
 def unmarked_name(name: str) -> str | None:
     """Return the name without the mark that a file manager gives a copy, or None without a mark."""
-    if _MAY_BE_MARKED.search(name) is None:
+    if not may_be_marked([name]):
         return None
     stem = stem_of(name)
     before = _COPY_PREFIX.match(name)
