@@ -20,10 +20,6 @@ _ENCODING = sys.getfilesystemencoding()
 Rename = Callable[[int, str, int, str], None]
 
 
-def _raw(name: str) -> bytes:
-    return name.encode(_ENCODING, "surrogateescape")
-
-
 def _renameat2() -> Rename | None:
     if not sys.platform.startswith("linux"):
         return None
@@ -33,7 +29,9 @@ def _renameat2() -> Rename | None:
     call.argtypes = [ctypes.c_int, ctypes.c_char_p, ctypes.c_int, ctypes.c_char_p, ctypes.c_uint]
 
     def rename(source_fd: int, source: str, target_fd: int, target: str) -> None:
-        if call(source_fd, _raw(source), target_fd, _raw(target), _NO_REPLACE) != 0:
+        old = source.encode(_ENCODING, "surrogateescape")
+        new = old if source == target else target.encode(_ENCODING, "surrogateescape")
+        if call(source_fd, old, target_fd, new, _NO_REPLACE) != 0:
             code = ctypes.get_errno()
             raise OSError(code, os.strerror(code), source, None, target)
 
