@@ -130,6 +130,18 @@ def test_parts_whose_process_dies_are_read_again(folder: Path, monkeypatch: pyte
     assert len(groups_of(folder)) == 3
 
 
+def test_a_fork_whose_parent_has_ended_is_given_no_more(monkeypatch: pytest.MonkeyPatch) -> None:
+    tickets, parent = sharing._Tickets(range(2)), os.getpid()
+    monkeypatch.setattr(os, "getpid", lambda: parent + 1)
+    monkeypatch.setattr(os, "getppid", lambda: parent)
+    assert tickets.take() == 0
+    monkeypatch.setattr(os, "getppid", lambda: 1)
+    assert tickets.take() is None
+    monkeypatch.undo()
+    assert [tickets.take(), tickets.take()] == [1, None]
+    tickets.close()
+
+
 def test_few_bytes_are_read_and_next_to_none_the_second_time(folder: Path) -> None:
     for number in range(5):
         put(folder / f"alone {number}.dat", bytes([number]) * (BIG + 10 + number))

@@ -16,7 +16,7 @@ from blake3 import blake3
 
 from frugal_sorter.files.sharing import in_two
 
-# Up to this size a file is read whole at once: its two ends would be most of it.
+# Up to this size a file is read whole at once: a disk that turns reads as much while it finds the other end.
 WHOLE_BYTES = 65_536
 END_BYTES = 4_096
 _BUFFER_BYTES = 1 << 17

@@ -16,7 +16,10 @@ from typing import Any, Generic, NoReturn, TypeVar
 
 Folder = TypeVar("Folder")
 Item = TypeVar("Item")
+Found = TypeVar("Found")
 Made = TypeVar("Made")
+# Asked before each folder, with those that are left; returns those that this process goes on with.
+Share = Callable[[list[Folder]], list[Folder]]
 
 # Below this many folders a fork costs more than it saves.
 SPLIT_AFTER = 150
@@ -105,11 +108,7 @@ def _received(child: int, answer: int) -> Any | None:
 
 
 class Sharing(Generic[Folder]):
-    """Shares the folders that a walk has left between two processes.
-
-    `is_fork` tells the fork apart. Whoever walks asks `next` before each folder, and after the
-    walk calls `end` in the fork, and `other` in the process that forked.
-    """
+    """Shares the folders that a walk has left between two processes; `is_fork` tells the fork apart."""
 
     def __init__(self, allowed: bool) -> None:
         self.is_fork = False
@@ -125,7 +124,7 @@ class Sharing(Generic[Folder]):
         """Take into account that a folder had so many files; a full one counts as several."""
         self._seen += files // _FILES_OF_A_FOLDER
 
-    def next(self, left: list[Folder]) -> list[Folder]:
+    def _next(self, left: list[Folder]) -> list[Folder]:
         """Return the folders that this process goes on with."""
         self._seen += 1
         if self._tickets is not None:
@@ -158,24 +157,42 @@ class Sharing(Generic[Folder]):
         self._taken.add(number)
         return [self._shared[number]]
 
-    def sharer(self, on_fork: Callable[[], None]) -> Callable[[list[Folder]], list[Folder]]:
-        """Return what a walk asks before each folder; the fork, once there is one, begins with an empty result."""
+    def walk(
+        self, read: Callable[[Share[Folder]], None], begin_again: Callable[[], None], found: Callable[[], Found]
+    ) -> tuple[Found | None, list[Folder]]:
+        """Read a tree; return what the fork found, or None, and the folders that must be read again.
 
-        def ask(left: list[Folder]) -> list[Folder]:
+        Args:
+            read: walks the tree; it is given what to ask before each folder.
+            begin_again: lets the fork, once there is one, begin with nothing found.
+            found: what was found so far; the fork sends it, and ends.
+
+        Raises:
+            OSError: what `read` raises, in the process that forked.
+        """
+
+        def share(left: list[Folder]) -> list[Folder]:
             was_fork = self.is_fork
-            mine = self.next(left)
+            mine = self._next(left)
             if self.is_fork and not was_fork:
-                on_fork()
+                begin_again()
             return mine
 
-        return ask
+        try:
+            read(share)
+        except BaseException:
+            if self.is_fork:
+                os._exit(1)
+            raise
+        if self.is_fork:
+            self.end(found())
+        return self._other()
 
     def end(self, found: object) -> NoReturn:
         """Send what the fork found, and end it; nothing of the other process is cleaned up here."""
         _send(self._answer, found)
 
-    def other(self) -> tuple[Any | None, list[Folder]]:
-        """Return what the fork found, or None and the folders that must be read again."""
+    def _other(self) -> tuple[Any | None, list[Folder]]:
         if self._tickets is None:
             return None, []
         self._tickets.close()

@@ -13,7 +13,7 @@ from pathlib import Path
 
 from frugal_sorter.files.digests import WHOLE_BYTES, Digests, Told, ends_digests, whole_digests
 from frugal_sorter.files.record import Listing, Unread, place_of
-from frugal_sorter.files.sharing import Sharing
+from frugal_sorter.files.sharing import Share, Sharing
 from frugal_sorter.files.status import birth_ns
 from frugal_sorter.files.walk import reason_of, unread_for, walk
 from frugal_sorter.plans.columns import SIZE, Columns, Files, Group, Same
@@ -141,8 +141,9 @@ class ContentSearch:
             return level + 1 if self.levels is None or level < self.levels else None
 
         sharing = Sharing[tuple[str, int]](allowed=alone)
-        share = sharing.sharer(walked.begin_again)
-        try:
+
+        def read(share: Share[tuple[str, int]]) -> None:
+            nonlocal dev
             for listing, depth in walk(root, level, True, descend, walked.tell_unread, share=share, dev=dev):
                 dev = listing.dev
                 sharing.count(len(listing.names))
@@ -151,13 +152,8 @@ class ContentSearch:
                     self._listing(listing, depth, walked)
                     if not sharing.is_fork:
                         self.told(len(walked.columns), "files found")
-        except BaseException:
-            if sharing.is_fork:
-                os._exit(1)
-            raise
-        if sharing.is_fork:
-            sharing.end(walked)
-        other, again = sharing.other()
+
+        other, again = sharing.walk(read, walked.begin_again, lambda: walked)
         if other is not None:
             walked.add(other)
         for path, below in again:

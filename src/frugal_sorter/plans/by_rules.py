@@ -9,7 +9,7 @@ from typing import NamedTuple
 
 from frugal_sorter.files.inside import look_inside
 from frugal_sorter.files.record import Listing, Place, Unknown, Unread
-from frugal_sorter.files.sharing import Sharing
+from frugal_sorter.files.sharing import Share, Sharing
 from frugal_sorter.files.status import look
 from frugal_sorter.files.walk import reason_of, unread_for, walk
 from frugal_sorter.plans.emptying import empty_by_rule
@@ -188,26 +188,24 @@ class _Planner:
         cheap = all(leaf.on.source for rule in self.book.rules for leaf in rule.where.leaves())
         sharing = Sharing[tuple[str, Scope]](cheap and all(rule.take == "files" for rule in self.book.rules))
 
-        def begin_again() -> None:
-            self.found = _Found()
-
-        share = sharing.sharer(begin_again)
         rules = [index for index, rule in enumerate(self.book.rules) if rule.take != "folders"]
         status = self.book.matcher(tuple(rules), self.world.now_ns).needs_status
-        try:
+
+        def read(share: Share[tuple[str, Scope]]) -> None:
+            nonlocal dev
             for listing, _ in walk(root, roots[root], status, descend, self._unread, pick, share, dev):
                 dev = listing.dev
                 if listing.names:
                     self._listing(listing)
+
+        def begin_again() -> None:
+            self.found = _Found()
+
+        try:
+            other, again = sharing.walk(read, begin_again, lambda: self.found)
         except OSError as error:
             self._unread(unread_for(root, error))
-        except BaseException:
-            if sharing.is_fork:
-                os._exit(1)
-            raise
-        if sharing.is_fork:
-            sharing.end(self.found)
-        other, again = sharing.other()
+            return
         if other is not None:
             self.found.add(other)
         for path, scope in again:

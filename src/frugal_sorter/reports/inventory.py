@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Literal, NamedTuple
 
 from frugal_sorter.files.bands import age_band, band_order, size_band
 from frugal_sorter.files.record import Listing, Unread
-from frugal_sorter.files.sharing import Sharing
+from frugal_sorter.files.sharing import Share, Sharing
 from frugal_sorter.files.types import OTHER, PLAIN_SUFFIXES, TYPE_OF_SUFFIX, may_be_double, suffix_of
 from frugal_sorter.files.walk import unread_for, walk
 
@@ -276,8 +276,9 @@ class Taker:
             chosen = _Chosen(self._where, self._hidden, base, self._world)
         # A condition may ask helpers that a fork must not share.
         sharing = Sharing[tuple[str, int]](allowed=alone and chosen is None)
-        share = sharing.sharer(begin_again)
-        try:
+
+        def read(share: Share[tuple[str, int]]) -> None:
+            nonlocal dev
             listings = walk(
                 root, level, True, descend, lambda one: self._found.unread.append(one),
                 None if chosen is None else chosen.pick, share, dev,
@@ -290,19 +291,14 @@ class Taker:
                     self._listing(listing, base, None if chosen is None else chosen.of(listing))
                     if not sharing.is_fork:
                         self._told(self._found.files)
+
+        try:
+            other, again = sharing.walk(read, begin_again, lambda: self._found)
         except OSError as error:
-            if sharing.is_fork:
-                os._exit(1)
             if root == base:
                 raise
             self._found.unread.append(unread_for(root, error))
-        except BaseException:
-            if sharing.is_fork:
-                os._exit(1)
-            raise
-        if sharing.is_fork:
-            sharing.end(self._found)
-        other, again = sharing.other()
+            return
         if other is not None:
             self._found.add(other)
         for path, below in again:
