@@ -9,13 +9,15 @@ import sys
 import time
 import zipfile
 from collections.abc import Callable, Iterator
+from contextlib import AbstractContextManager
 from pathlib import Path
 
 import pytest
 
-from frugal_sorter.files.record import Identity, place_of
+from frugal_sorter.files.record import Identity, Place, place_of
 from frugal_sorter.files.status import look
 from frugal_sorter.files.volumes import Volume, forget_volumes
+from frugal_sorter.work import entry, leases
 from frugal_sorter.work.executor import Result
 from tests.conftest import Frugal
 from tests.support import book_of, carry_out, contents, plan_of, put, rules_text, snapshot, trash_of, undo
@@ -413,6 +415,40 @@ def test_what_somebody_is_writing_to_is_left_and_the_program_is_named(folder: Pa
         assert "open for writing in python" in reason and f"process {writer.pid}" in reason
         assert held.exists() and result.done == 1 and not result.has_problem
         writer.stdin.close()
+
+
+@pytest.mark.parametrize("ending", ["trash = true", "delete = true"])
+@pytest.mark.parametrize("inside", [False, True])
+def test_what_was_written_to_and_closed_between_two_looks_is_left(
+    folder: Path, monkeypatch: pytest.MonkeyPatch, ending: str, inside: bool
+) -> None:
+    file = put(folder / ("Intake/old/a.log" if inside else "Intake/a.log"))
+
+    def leased(place: Place, dir_fd: int | None) -> AbstractContextManager[str]:
+        Path(place.path).write_text("written a moment ago")
+        return leases.leased(place, dir_fd)
+
+    monkeypatch.setattr(entry, "leased", leased)
+    result = tidy(folder, f'where = "everything"\ntake = "items"\n{ending}')
+    assert [mark.reason for _, mark in result.not_done] == ["changed since it was planned"]
+    assert file.read_text() == "written a moment ago"
+
+
+def test_who_opens_a_file_while_it_is_leased_waits_and_does_no_harm(folder: Path) -> None:
+    """By default the holder of a lease is ended by a signal."""
+    put(folder / "a.log")
+    code = f"""
+import os, subprocess, sys, time
+from frugal_sorter.files.record import Place
+from frugal_sorter.work.leases import leased
+with leased(Place({str(folder)!r}, "a.log"), None) as writer:
+    opening = "import os; os.open({str(folder / "a.log")!r}, os.O_WRONLY | os.O_NONBLOCK)"
+    opened = subprocess.run([sys.executable, "-c", opening], capture_output=True, text=True)
+    time.sleep(0.1)
+    print(repr(writer), "BlockingIOError" in opened.stderr)
+"""
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=False)
+    assert (done.returncode, done.stdout) == (0, "'' True\n"), done.stderr
 
 
 def test_a_folder_changed_two_levels_down_after_the_preview_is_put_back(folder: Path) -> None:

@@ -13,7 +13,7 @@ from frugal_sorter.files.inside import look_inside
 from frugal_sorter.files.record import FileRecord, Identity, Place, Unknown
 from frugal_sorter.files.walk import reason_of
 from frugal_sorter.plans.plan import Step
-from frugal_sorter.work.leases import writer_of
+from frugal_sorter.work.leases import leased
 from frugal_sorter.work.mark import CHANGED, Job, NotDone, Outcome
 from frugal_sorter.work.rename import rename_without_replacing
 
@@ -89,18 +89,23 @@ def held(job: Job, step: Step, removal: bool = False) -> Iterator[Held]:
         raise NotDone(Outcome.SKIPPED, f"{step.witness.place.path} is not the same any more")
     fd, record = find(job, place, was)
     if was.kind != "folder":
-        if removal and was.kind == "file" and (writer := writer_of(place, fd)):
-            raise NotDone(Outcome.LEFT, writer)
+        if removal and was.kind == "file":
+            with leased(place, fd) as writer:
+                if writer:
+                    raise NotDone(Outcome.LEFT, writer)
+                # Once more: somebody may have written to it and closed it a moment ago.
+                find(job, place, was)
         yield Held(fd, place, record)
         return
     aside = Place(place.folder, job.private(step))
     job.descriptors.forget(place.path)
     rename_without_replacing(fd, place.name, fd, aside.name)
     try:
-        if not is_same_inside(aside, was):
-            raise NotDone(Outcome.SKIPPED, CHANGED)
         if removal and (writer := writer_inside(aside)):
             raise NotDone(Outcome.LEFT, writer)
+        # After that: who wrote a moment ago and has closed the file is found by what changed.
+        if not is_same_inside(aside, was):
+            raise NotDone(Outcome.SKIPPED, CHANGED)
         yield Held(fd, aside, record)
     except BaseException:
         put_back(job, aside, place, was)
@@ -111,8 +116,9 @@ def writer_inside(folder: Place) -> str:
     """Return who writes to a file somewhere below a folder, or an empty text."""
     for parent, _, names in os.walk(folder.path):
         for name in names:
-            if found := writer_of(Place(parent, name), None):
-                return f"{os.path.relpath(os.path.join(parent, name), folder.path)} inside is {found}"
+            with leased(Place(parent, name), None) as found:
+                if found:
+                    return f"{os.path.relpath(os.path.join(parent, name), folder.path)} inside is {found}"
     return ""
 
 
