@@ -58,14 +58,19 @@ _Look = Callable[[Place, int | None], FileRecord]
 _IsAs = Callable[[str, int, Identity], bool]
 
 
-def _with_statx() -> tuple[_Look, _IsAs, Callable[[str], int]] | None:
+def _statx() -> Any | None:
+    """Return the function of the C library, None where there is none."""
     if not sys.platform.startswith("linux"):
         return None
     call = getattr(ctypes.CDLL(None, use_errno=True), "statx", None)
     if call is None:
         return None
     call.argtypes = [ctypes.c_int, ctypes.c_char_p, ctypes.c_int, ctypes.c_uint, ctypes.c_void_p]
+    return call
 
+
+def _looks_by(call: Any) -> tuple[_Look, _IsAs]:
+    """Return `look` and `is_same_file` by statx(2)."""
     wanted = _STATX_BASIC_STATS | _STATX_BTIME
     # Buffers that no call is using; threads may look at the same time.
     free = [ctypes.create_string_buffer(256)]
@@ -111,6 +116,11 @@ def _with_statx() -> tuple[_Look, _IsAs, Callable[[str], int]] | None:
             and born_ns == was.born_ns and stat.S_ISREG(mode) and os.makedev(major, minor) == was.dev
         )  # fmt: skip
 
+    return look, is_as
+
+
+def _birth_by(call: Any) -> Callable[[str], int]:
+    """Return `birth_ns` by statx(2)."""
     births = ctypes.create_string_buffer(256)
 
     def birth(path: str) -> int:
@@ -119,7 +129,7 @@ def _with_statx() -> tuple[_Look, _IsAs, Callable[[str], int]] | None:
         seconds, nanoseconds = _BIRTH.unpack_from(births, 80)
         return int(seconds) * 1_000_000_000 + int(nanoseconds)
 
-    return look, is_as, birth
+    return birth
 
 
 def _is_as(name: str, dir_fd: int, was: Identity) -> bool:
@@ -133,7 +143,9 @@ def _birth(path: str) -> int:
         return -1
 
 
-_look, _is_same_file, _birth_ns = _with_statx() or (_by_lstat, _is_as, _birth)
+_call = _statx()
+_look, _is_same_file = _looks_by(_call) if _call else (_by_lstat, _is_as)
+_birth_ns = _birth_by(_call) if _call else _birth
 
 
 def birth_ns(path: str) -> int:
