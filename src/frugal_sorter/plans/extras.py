@@ -12,8 +12,8 @@ from frugal_sorter.files.record import COARSEST_TIME_NS, FileRecord, Identity, P
 from frugal_sorter.files.status import look_or_none
 from frugal_sorter.files.walk import reason_of
 from frugal_sorter.plans.clash import Clashes, Room
-from frugal_sorter.plans.entry import Entry, Kept, step_of, weight
-from frugal_sorter.plans.places import Places
+from frugal_sorter.plans.destinations import Destinations
+from frugal_sorter.plans.matched import Kept, Matched, step_of, weight
 from frugal_sorter.plans.plan import Step
 from frugal_sorter.rules.book import Rule
 from frugal_sorter.rules.fields import FIELDS, Facts
@@ -25,16 +25,16 @@ class Extras:
     """Plans the extras of rules, entry by entry.
 
     Args:
-        places: where entries can go.
+        destinations: where entries can go.
         clashes: which names are taken.
         has_run: tells whether the rule with a key has run its program for an entry.
     """
 
-    places: Places
+    destinations: Destinations
     clashes: Clashes
     has_run: Callable[[str, Identity], bool]
 
-    def before(self, rule: Rule, entry: Entry) -> None:
+    def before(self, rule: Rule, entry: Matched) -> None:
         """Plan the extras that come before the ending.
 
         Raises:
@@ -61,7 +61,7 @@ class Extras:
         return [tag for text in self._words(rule, wordings, facts) for tag in split_tags(_utf8(text))]
 
     def _words(self, rule: Rule, wordings: Sequence[Wording], facts: Facts) -> list[str]:
-        around = self.places.filling(rule, facts)
+        around = self.destinations.filling(rule, facts)
         found = []
         for wording in wordings:
             text = wording.fill(facts, around)
@@ -70,7 +70,7 @@ class Extras:
             found.append(text)
         return found
 
-    def _attribute(self, entry: Entry, name: str) -> str:
+    def _attribute(self, entry: Matched, name: str) -> str:
         if name not in entry.attributes:
             try:
                 entry.attributes[name] = read_attribute(entry.record.place.path, name)
@@ -78,7 +78,7 @@ class Extras:
                 raise Kept(f"its tags and comment cannot be read: {reason_of(error)}", problem=True) from None
         return entry.attributes[name]
 
-    def _set_attribute(self, rule: Rule, entry: Entry, name: str, old: str, new: str) -> list[Step]:
+    def _set_attribute(self, rule: Rule, entry: Matched, name: str, old: str, new: str) -> list[Step]:
         if _as_kept(name, old) == _as_kept(name, new):
             return []
         entry.attributes[name] = new
@@ -86,13 +86,13 @@ class Extras:
         args = {"attribute": name, "old": old, "new": new}
         return [step_of(rule, "set-attribute", record.place, None, record.identity, args)]
 
-    def _copy(self, rule: Rule, entry: Entry) -> list[Step]:
+    def _copy(self, rule: Rule, entry: Matched) -> list[Step]:
         record, facts = entry.record, entry.facts
-        target = Place(self.places.path(rule, rule.extras.copy, facts).path, record.place.name)
+        target = Place(self.destinations.path(rule, rule.extras.copy, facts).path, record.place.name)
         if target == record.place or is_inside(target.folder, record.place.path):
             return []
-        self.places.usable(target.folder, facts.base)
-        self.places.legal(target, record.identity)
+        self.destinations.usable(target.folder, facts.base)
+        self.destinations.legal(target, record.identity)
         if self._is_copied(target, record):
             return []
         room = self.clashes.room(rule, target, record, compare=False)
@@ -117,7 +117,7 @@ class Extras:
             place = Place(target.folder, shortened(target.name, f"_{number}"))
         return False
 
-    def link(self, rule: Rule, entry: Entry, final: Place) -> list[Step]:
+    def link(self, rule: Rule, entry: Matched, final: Place) -> list[Step]:
         """Plan the link to an entry, where it is in the end.
 
         Raises:
@@ -125,10 +125,10 @@ class Extras:
         """
         if rule.extras.link is None:
             return []
-        wanted = Place(self.places.path(rule, rule.extras.link, entry.facts).path, final.name)
+        wanted = Place(self.destinations.path(rule, rule.extras.link, entry.facts).path, final.name)
         if wanted == final:
             return []
-        self.places.usable(wanted.folder, entry.facts.base)
+        self.destinations.usable(wanted.folder, entry.facts.base)
         number, place = 1, wanted
         while os.path.lexists(place.path):
             if os.path.islink(place.path) and os.readlink(place.path) == final.path:
@@ -138,7 +138,7 @@ class Extras:
         place = self.clashes.names.give(wanted)
         return [step_of(rule, "link", final, place, entry.record.identity)]
 
-    def program(self, rule: Rule, entry: Entry, final: Place) -> list[Step]:
+    def program(self, rule: Rule, entry: Matched, final: Place) -> list[Step]:
         """Plan the program that is run for an entry, where that is in the end.
 
         Raises:

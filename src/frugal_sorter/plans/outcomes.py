@@ -12,10 +12,10 @@ from frugal_sorter.files.record import Identity, Place, is_inside
 from frugal_sorter.plans.by_content import ContentSearch
 from frugal_sorter.plans.choosing import choose
 from frugal_sorter.plans.clash import Clashes, Discard, Room, is_numbered_form
+from frugal_sorter.plans.destinations import Destinations
 from frugal_sorter.plans.duplicates import Removing, add_removals
-from frugal_sorter.plans.entry import Entry, Kept, step_of, weight
 from frugal_sorter.plans.extras import Extras
-from frugal_sorter.plans.places import Places
+from frugal_sorter.plans.matched import Kept, Matched, step_of, weight
 from frugal_sorter.plans.plan import Left, Note, Plan, Step
 from frugal_sorter.plans.removals import Removals
 from frugal_sorter.plans.targets import TargetFolders
@@ -76,13 +76,13 @@ class Outcomes:
     def __post_init__(self) -> None:
         self.written = self.past.written([rule.key for rule in self.book.rules])
         self.clashes = Clashes(self.removals, self.folders, self.protected)
-        self.places = Places(self.book, self.folders)
-        self.extras = Extras(self.places, self.clashes, self.past.has_run)
+        self.destinations = Destinations(self.book, self.folders)
+        self.extras = Extras(self.destinations, self.clashes, self.past.has_run)
 
     def entry(self, rules: Sequence[int], facts: Facts) -> None:
         """Plan what some rules do with an entry: extras in their order, and the ending of the last one."""
         record = with_sample(facts.record)
-        entry = Entry(facts if record is facts.record else replace(facts, record=record))
+        entry = Matched(facts if record is facts.record else replace(facts, record=record))
         for index in rules:
             rule = self.book.rules[index]
             self.plan.matched.add(rule.name)
@@ -104,10 +104,10 @@ class Outcomes:
         else:
             self.plan.at_home += 1
 
-    def _decide(self, index: int, rule: Rule, entry: Entry) -> None:
+    def _decide(self, index: int, rule: Rule, entry: Matched) -> None:
         """Plan the ending of an entry; what was planned for it before is done also where that is held back."""
         place = entry.record.place
-        own = Entry(entry.facts, [], [], entry.attributes)
+        own = Matched(entry.facts, [], [], entry.attributes)
         try:
             ending, final = self._ending(index, rule, own)
         except Kept as kept:
@@ -119,7 +119,7 @@ class Outcomes:
         entry.late += own.late
         self._add(entry, ending, final, rule.ending in REMOVALS and bool(ending))
 
-    def _add(self, entry: Entry, ending: list[Step], final: Place, removal: bool = False) -> None:
+    def _add(self, entry: Matched, ending: list[Step], final: Place, removal: bool = False) -> None:
         """Append the steps of an entry as one group."""
         before, after = list(entry.before), []
         for rule in entry.late:
@@ -164,7 +164,7 @@ class Outcomes:
 
     # Endings
 
-    def _ending(self, index: int, rule: Rule, entry: Entry) -> tuple[list[Step], Place]:
+    def _ending(self, index: int, rule: Rule, entry: Matched) -> tuple[list[Step], Place]:
         """Return the steps of an ending, and where the entry is then.
 
         Raises:
@@ -176,13 +176,13 @@ class Outcomes:
             self.plan.kept += 1
             return [], record.place
         if rule.ending == "move":
-            wanted = wanted_place(self.book, rule, facts, self.places.resolve)
+            wanted = wanted_place(self.book, rule, facts, self.destinations.resolve)
             if isinstance(wanted, Missing):
                 raise Kept(wanted.reason, problem=True)
             if self._is_home(record.place, wanted):
                 self._extras_at_home(index, rule, entry)
                 raise Kept
-        if rule.ending == "pack" and self.places.path(rule, rule.pack, facts).path == record.place.path:
+        if rule.ending == "pack" and self.destinations.path(rule, rule.pack, facts).path == record.place.path:
             raise Kept
         self._hold_back(index, rule, facts)
         self.extras.before(rule, entry)
@@ -190,7 +190,7 @@ class Outcomes:
         if rule.ending == "move" and isinstance(wanted, Wanted):
             return self._move(rule, facts, wanted)
         if rule.ending == "pack":
-            self.packs.setdefault((index, self.places.path(rule, rule.pack, facts)), []).append(facts)
+            self.packs.setdefault((index, self.destinations.path(rule, rule.pack, facts)), []).append(facts)
             return [], record.place
         if rule.ending == "duplicates":
             self.same.setdefault(index, []).append(facts)
@@ -202,7 +202,7 @@ class Outcomes:
             return [step_of(rule, "delete", record.place, None, record.identity, args)], record.place
         return [self.removals.trash(rule.name, rule.key, record, facts)], record.place
 
-    def _extras_at_home(self, index: int, rule: Rule, entry: Entry) -> None:
+    def _extras_at_home(self, index: int, rule: Rule, entry: Matched) -> None:
         """An entry that is where it belongs still gets what else its rule gives."""
         if not rule.extras:
             return
@@ -218,10 +218,10 @@ class Outcomes:
         target = self._free_number(wanted) if wanted.numbered else wanted.place
         if is_inside(target.folder, record.place.path):
             raise Kept("a folder cannot go into itself", problem=True)
-        self.places.usable(target.folder, facts.base)
+        self.destinations.usable(target.folder, facts.base)
         across = self.folders.device(target.folder) != record.identity.dev
         if across:
-            self.places.legal(target, record.identity)
+            self.destinations.legal(target, record.identity)
         room = self.clashes.room(rule, target, record)
         if isinstance(room, str):
             raise Kept(room)
@@ -233,8 +233,8 @@ class Outcomes:
 
     def _unpack(self, rule: Rule, facts: Facts) -> list[Step]:
         record = facts.record
-        folder = self.places.path(rule, rule.unpack, facts)
-        self.places.usable(folder.folder, facts.base)
+        folder = self.destinations.path(rule, rule.unpack, facts)
+        self.destinations.usable(folder.folder, facts.base)
         room = self.clashes.room(rule, folder, record)
         if isinstance(room, str):
             raise Kept(room)
@@ -249,7 +249,7 @@ class Outcomes:
             rule = self.book.rules[index]
             first = members[0].record
             try:
-                self.places.usable(path.folder, members[0].base)
+                self.destinations.usable(path.folder, members[0].base)
                 newest = max(facts.record.identity.mtime_ns for facts in members)
                 newcomer = first._replace(identity=first.identity._replace(kind="file", mtime_ns=newest))
                 room = self.clashes.room(rule, path, newcomer, compare=False)
@@ -290,7 +290,7 @@ class Outcomes:
             self.plan.notes += [Note(f"{one.path}: {one.reason}", True) for one in found.unread]
             self.plan.at_home += len(entries) - going
 
-    # Places
+    # Destinations
 
     def _free_number(self, wanted: Wanted) -> Place:
         """Return the place with the first number that is free."""

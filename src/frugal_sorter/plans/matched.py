@@ -22,7 +22,7 @@ class Kept(Exception):
 
 
 @dataclass(slots=True)
-class Entry:
+class Matched:
     """What is planned for one entry.
 
     Args:

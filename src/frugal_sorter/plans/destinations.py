@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 from frugal_sorter.files.record import Identity, Place, is_inside
 from frugal_sorter.files.volumes import volume_of
-from frugal_sorter.plans.entry import Kept
+from frugal_sorter.plans.matched import Kept
 from frugal_sorter.plans.targets import TargetFolders
 from frugal_sorter.rules.book import Rule, RuleBook
 from frugal_sorter.rules.condition import captures_of
@@ -17,7 +17,7 @@ from frugal_sorter.rules.placing import target_folder
 
 
 @dataclass
-class Places:
+class Destinations:
     """Makes places of templates, and looks whether an entry can go there.
 
     Args:
