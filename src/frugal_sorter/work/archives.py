@@ -29,9 +29,9 @@ MOST_ENTRIES = 50_000
 # More than this, and more than so many times its own size, and an archive is taken for a trap.
 LARGE_BYTES, MOST_TIMES = 100_000_000, 100
 _BLOCK = 1 << 20
+# A RuntimeError is raised for what is encrypted, and a kind of it for ways to pack that are not known.
 _UNREADABLE = (
-    zipfile.BadZipFile, tarfile.TarError, zlib.error, lzma.LZMAError, EOFError, ValueError, NotImplementedError,
-    RuntimeError,
+    zipfile.BadZipFile, tarfile.TarError, zlib.error, lzma.LZMAError, EOFError, ValueError, RuntimeError,
 )  # fmt: skip
 _EARLIEST, _LATEST = (1980, 1, 1, 0, 0, 0), (2107, 12, 31, 23, 59, 58)
 
