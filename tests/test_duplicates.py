@@ -31,13 +31,13 @@ from frugal_sorter.plans.duplicates import Removing, plan_duplicates
 from frugal_sorter.plans.plan import Plan
 from frugal_sorter.rules.fields import unmarked_name
 from frugal_sorter.rules.keys import KEEPS, Keep
-from frugal_sorter.state.digest_cache import DigestCache
+from frugal_sorter.state.digest_cache import CACHED_BYTES, DigestCache
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.work.mark import Outcome
 from tests.conftest import Frugal
 from tests.support import WORLD, book_of, carry_out, contents, plan_of, put, rules_text, snapshot, trash_of, undo
 
-BIG = WHOLE_BYTES + 20_000
+BIG = CACHED_BYTES + WHOLE_BYTES
 
 
 def groups_of(folder: Path, **options: object) -> set[frozenset[str]]:

@@ -16,8 +16,8 @@ from blake3 import blake3
 
 from frugal_sorter.files.sharing import in_two
 
-# Up to this size a file is read whole at once: a disk that turns reads as much while it finds the other end.
-WHOLE_BYTES = 65_536
+# Up to this size a file is read whole at once: its two ends would be most of it.
+WHOLE_BYTES = 16_384
 END_BYTES = 4_096
 _BUFFER_BYTES = 1 << 17
 _READ = os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK | getattr(os, "O_NOATIME", 0)

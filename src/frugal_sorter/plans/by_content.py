@@ -18,7 +18,7 @@ from frugal_sorter.files.status import birth_ns
 from frugal_sorter.files.walk import reason_of, unread_for, walk
 from frugal_sorter.plans.columns import SIZE, Columns, Files, Group, Same
 from frugal_sorter.plans.guard import never_entered
-from frugal_sorter.state.digest_cache import DigestCache, Key
+from frugal_sorter.state.digest_cache import CACHED_BYTES, DigestCache, Key
 
 _FIRST_LETTER = itemgetter(0)
 
@@ -226,8 +226,7 @@ class ContentSearch:
             return whole_digests(files, [columns.size[at] for at in files.numbers], told)
 
         with DigestCache(self.cache) as cache:
-            # What is read at once is read about as quickly as it is looked up.
-            cached = [at for at in alike if columns.size[at] > WHOLE_BYTES]
+            cached = [at for at in alike if columns.size[at] > CACHED_BYTES]
             keys = _keys(columns, cached) if self.cache is not None else {}
             known = cache.known(keys.values())
             ends = self._digests(columns, alike, ends_digests, "files looked into", result, _known(keys, known, 0))

@@ -15,6 +15,8 @@ from pathlib import Path
 FILE_NAME = "digests.sqlite"
 # About 100 bytes a row.
 MOST_ROWS = 500_000
+# A smaller file is read about as quickly as it is looked up.
+CACHED_BYTES = 65_536
 Key = tuple[int, int, int, int, int, int]
 
 
