@@ -24,10 +24,10 @@ FRUGAL = str(Path(sys.executable).with_name("frugal"))
 
 
 class Searched(NamedTuple):
-    """Medians: against the shell, against reading the candidates, the bytes read, and the second search."""
+    """All ratios: against the shell, against reading the candidates; the bytes read, and the second search."""
 
-    shell: float
-    cat: float
+    shells: list[float]
+    cats: list[float]
     read: float
     again: float
     read_again: float
@@ -120,6 +120,6 @@ def measure(folder: Path, megabytes: int, pairs: int) -> Searched:
     peaks = [peak_bytes(["duplicates", str(one), "--no-cache", "--format", "csv"]) for one in (tree, small)]
     memory = (peaks[0] - peaks[1]) / found["files_seen"]
     return Searched(
-        statistics.median(shells), statistics.median(cats), read, statistics.median(agains), read_again, memory,
+        shells, cats, read, statistics.median(agains), read_again, memory,
         found["files_seen"], found["bytes_seen"],
     )  # fmt: skip

@@ -32,7 +32,7 @@ PYTHON = sys.executable
 FRUGAL = str(Path(PYTHON).with_name("frugal"))
 FILES = 200_000
 CHANGED_FILES, CHANGED_PAIRS = 50_000, 7
-SEARCHED_MEGABYTES, SEARCHED_PAIRS = 4_000, 5
+SEARCHED_MEGABYTES, SEARCHED_PAIRS = 4_000, 9
 SUFFIXES = ["jpg", "pdf", "csv", "log", "txt", "tif", "stl", "zip", "bin", "dat"]
 WALK = """
 import sys
@@ -157,6 +157,12 @@ def changes(folder: Path) -> list[str]:
     return lines
 
 
+def _spread(ratios: Sequence[float], digits: int) -> str:
+    """Return the median, and the least and most, as two cells of the report."""
+    median, least, most = (f"{one:.{digits}f}" for one in (statistics.median(ratios), min(ratios), max(ratios)))
+    return f"{median} | {least} to {most}"
+
+
 def duplicates(folder: Path) -> list[str]:
     """Measure the search for files with the same contents; the lines of the report."""
     found = searched_in(folder, SEARCHED_MEGABYTES, SEARCHED_PAIRS)
@@ -165,8 +171,8 @@ def duplicates(folder: Path) -> list[str]:
     )
     shell = "`find -print0 \\| xargs -0 -P2 sha256sum \\| sort \\| uniq -w64 -D`"
     lines = [
-        f"| {work} | {shell} | {found.shell:.3f} | | 0.08 |",
-        f"| the same | `cat` of the files that have duplicates | {found.cat:.2f} | | 1.9 |",
+        f"| {work} | {shell} | {_spread(found.shells, 3)} | 0.08 |",
+        f"| the same | `cat` of the files that have duplicates | {_spread(found.cats, 2)} | 1.9 |",
         f"| bytes read by it | the bytes of these files | {found.read:.2f} | | 1.1 |",
         f"| bytes read by the search after it | bytes read by the first | {found.read_again:.3f} | | 0.1 |",
         f"| time of the search after it | time of the first | {found.again:.2f} | | none |",

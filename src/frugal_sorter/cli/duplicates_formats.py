@@ -66,13 +66,13 @@ def as_csv(folders: Sequence[str], found: Duplicates, choices: Sequence[Choice],
     writer.writerows(row for number, choice in enumerate(choices, 1) for row in _rows(number, choice))
 
 
-def _rows(number: int, choice: Choice) -> Iterator[list[str | int]]:
+def _rows(number: int, choice: Choice) -> Iterator[tuple[str | int, ...]]:
     for one, stays in _files(choice):
+        row = (number, "yes" if stays else "no", choice.group.size, iso_text(one.mtime_ns))
         path = cell_text(one.path)
-        row = [number, "yes" if stays else "no", choice.group.size, iso_text(one.mtime_ns)]
-        yield [*row, path, ""]
+        yield (*row, path, "")
         for name in one.further_names:
-            yield [*row, cell_text(name), path]
+            yield (*row, cell_text(name), path)
 
 
 def as_page(folders: Sequence[str], found: Duplicates, choices: Sequence[Choice], alikes: Sequence[LookAlike]) -> None:
