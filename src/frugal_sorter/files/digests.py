@@ -105,7 +105,7 @@ def _wholes(files: Iterable[Found], told: Told) -> Digests:
 
     def digest(descriptor: int, size: int) -> tuple[bytes, int]:
         hasher, done = blake3(_SIZE.pack(size)), 0
-        while count := os.readv(descriptor, [buffer]):
+        while done < size and (count := os.readv(descriptor, [buffer])):
             hasher.update(buffer[:count])
             done += count
         return hasher.digest(_DIGEST_BYTES), done

@@ -21,6 +21,7 @@ from frugal_sorter.plans.guard import never_entered
 from frugal_sorter.state.digest_cache import CACHED_BYTES, DigestCache, Key
 
 _FIRST_LETTER = itemgetter(0)
+_FEW = 3
 
 
 @dataclass(slots=True)
@@ -229,10 +230,12 @@ class ContentSearch:
             cached = [at for at in alike if columns.size[at] > CACHED_BYTES]
             keys = _keys(columns, cached) if self.cache is not None else {}
             known = cache.known(keys.values())
-            ends = self._digests(columns, alike, ends_digests, "files looked into", result, _known(keys, known, 0))
-            first = ends.together(columns, alike)
+            by_ends, at_once = _where_ends_pay(columns, alike)
+            ends = self._digests(columns, by_ends, ends_digests, "files looked into", result, _known(keys, known, 0))
+            first = ends.together(columns, by_ends)
             small = [ats for ats in first if columns.size[ats[0]] <= WHOLE_BYTES]
             large = array("I", (at for ats in first for at in ats if columns.size[at] > WHOLE_BYTES))
+            large.extend(at_once)
             wholes = self._digests(columns, large, read_whole, "files read", result, _known(keys, known, 1))
             if keys:
                 fresh = ((key, ends.of(at), wholes.of(at)) for at, key in keys.items())
@@ -284,6 +287,18 @@ def _runs(columns: Columns, files: Sequence[int]) -> Iterator[list[int]]:
         together = list(run)
         if len(together) > 1:
             yield together
+
+
+def _where_ends_pay(columns: Columns, files: Sequence[int]) -> tuple[array[int], array[int]]:
+    """Return those of some files whose ends are worth a look, and those that are quicker read whole.
+
+    Few files of one size mostly hold the same; many often are of a kind that has one size.
+    """
+    by_ends, at_once = array("I"), array("I")
+    for ats in _runs(columns, files):
+        few = len(ats) <= _FEW and WHOLE_BYTES < columns.size[ats[0]] <= CACHED_BYTES
+        (at_once if few else by_ends).extend(ats)
+    return by_ends, at_once
 
 
 def _known(
