@@ -30,14 +30,12 @@ ENDINGS = {"move": 'move = "../out"', "trash": "trash = true", "delete": "delete
 
 
 class Changed(NamedTuple):
-    """Medians over all pairs: the run as a multiple of the baseline, the undo as a multiple of the run.
+    """All ratios of the run and its baseline, and medians: of the undo as a multiple of the run, and of `bare`.
 
     `bare` is the run as a multiple of the same system calls in a plain loop, without anything written down.
     """
 
-    run: float
-    least: float
-    most: float
+    runs: list[float]
     undo: float | None
     bare: float
 
@@ -162,7 +160,7 @@ def measure(folder: Path, ending: str, files: int, pairs: int) -> Changed:
             undos.append(_timed(lambda: execute(undo, journal, lambda _step, _mark: None)) / seconds)  # noqa: B023
     gc.enable()
     taken_back = statistics.median(undos) if undos else None
-    return Changed(statistics.median(ratios), min(ratios), max(ratios), taken_back, statistics.median(bares))
+    return Changed(ratios, taken_back, statistics.median(bares))
 
 
 def _own_home(root: Path) -> None:

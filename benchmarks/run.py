@@ -17,7 +17,6 @@ import time
 from collections.abc import Sequence
 from datetime import date
 from pathlib import Path
-from typing import NamedTuple
 
 from changes import measure as changed_by
 from duplicates import measure as searched_in
@@ -44,15 +43,6 @@ for _ in walk(sys.argv[1], 0, True, lambda *_: 0, print):
 COUNT = '{n = split($0, part, "."); suffix = n > 1 ? part[n] : ""; files[suffix]++; bytes[suffix] += $1}'
 COUNT += " END {for (suffix in files) print suffix, files[suffix], bytes[suffix]}"
 BEGIN, END = "<!-- figures: begin -->", "<!-- figures: end -->"
-
-
-class Figure(NamedTuple):
-    work: str
-    baseline: str
-    goal: str
-    median: float
-    least: float
-    most: float
 
 
 def build_tree(root: Path, files: int) -> Path:
@@ -82,16 +72,22 @@ def run_once(command: Sequence[str], folder: Path) -> float:
 
 def ratio(
     work: str, command: Sequence[str], shown: str, baseline: Sequence[str], goal: str, folder: Path, pairs: int
-) -> Figure:
-    """Time two commands in turn, after one round that is not counted."""
+) -> str:
+    """Time two commands in turn, after one round that is not counted; the line of the report."""
     ratios = []
     for turn in range(pairs + 1):
         ours, theirs = run_once(command, folder), run_once(baseline, folder)
         if turn:
             ratios.append(ours / theirs)
-    figure = Figure(work, shown, goal, statistics.median(ratios), min(ratios), max(ratios))
-    print(f"{work}: {figure.median:.2f} of {shown} ({figure.least:.2f} to {figure.most:.2f}), goal {goal}", flush=True)
-    return figure
+    line = f"| {work} | {shown} | {_spread(ratios)} | {goal} |"
+    print(line, flush=True)
+    return line
+
+
+def _spread(ratios: Sequence[float], digits: int = 2) -> str:
+    """Return the median, and the least and most, as two cells of the report."""
+    median, least, most = (f"{one:.{digits}f}" for one in (statistics.median(ratios), min(ratios), max(ratios)))
+    return f"{median} | {least} to {most}"
 
 
 def memory(words: Sequence[str], small: Sequence[str], files: int) -> float:
@@ -149,18 +145,12 @@ def changes(folder: Path) -> list[str]:
             found = changed_by(volume, ending, CHANGED_FILES, CHANGED_PAIRS)
         against = "`find -type f -delete`" if ending == "delete" else "bare `os.rename` loop"
         work = f"{CHANGED_FILES:,} times {ending}, with journal, from first intent to last mark"
-        lines.append(f"| {work} | {against} | {found.run:.2f} | {found.least:.2f} to {found.most:.2f} | {goal} |")
+        lines.append(f"| {work} | {against} | {_spread(found.runs)} | {goal} |")
         if found.undo is not None:
             lines.append(f"| the undo of it | the run | {found.undo:.2f} | | 1.0 |")
         lines.append(f"| the same {ending} | its system calls alone, in a plain loop | {found.bare:.2f} | | none |")
         print("\n".join(lines[-3:]), flush=True)
     return lines
-
-
-def _spread(ratios: Sequence[float], digits: int) -> str:
-    """Return the median, and the least and most, as two cells of the report."""
-    median, least, most = (f"{one:.{digits}f}" for one in (statistics.median(ratios), min(ratios), max(ratios)))
-    return f"{median} | {least} to {most}"
 
 
 def duplicates(folder: Path) -> list[str]:
@@ -172,7 +162,7 @@ def duplicates(folder: Path) -> list[str]:
     shell = "`find -print0 \\| xargs -0 -P2 sha256sum \\| sort \\| uniq -w64 -D`"
     lines = [
         f"| {work} | {shell} | {_spread(found.shells, 3)} | 0.08 |",
-        f"| the same | `cat` of the files that have duplicates | {_spread(found.cats, 2)} | 1.9 |",
+        f"| the same | `cat` of the files that have duplicates | {_spread(found.cats)} | 1.9 |",
         f"| bytes read by it | the bytes of these files | {found.read:.2f} | | 1.1 |",
         f"| bytes read by the search after it | bytes read by the first | {found.read_again:.3f} | | 0.1 |",
         f"| time of the search after it | time of the first | {found.again:.2f} | | none |",
@@ -211,10 +201,7 @@ def measure(folder: Path) -> list[str]:
     cost = matching_microseconds(many, tree)
     changed = [*changes(folder), *duplicates(folder)]
     lines = ["| work | against | median ratio | least to most | goal |", "| --- | --- | --- | --- | --- |"]
-    lines += [
-        f"| {f.work} | {f.baseline} | {f.median:.2f} | {f.least:.2f} to {f.most:.2f} | {f.goal} |" for f in figures
-    ]
-    lines += changed
+    lines += [*figures, *changed]
     lines += ["", f"Matching 20 rules of two to three tests costs {cost:.2f} µs a file on top of the walk (goal 1)."]
     lines += [f"Peak memory of `frugal {name}` grows by {size:.0f} bytes a file." for name, size in grown.items()]
     return lines

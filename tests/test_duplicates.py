@@ -229,7 +229,7 @@ def test_what_changes_or_cannot_be_read_is_named_and_in_no_group(folder: Path, w
         if what == "unreadable":
             (folder / "c.dat").mkdir()
     told = digests.ends_digests(found, lambda _: None)
-    one, other, third = told
+    one, other, third = (told[number] for number in range(len(told)))
     assert one is not None and one == other and third is None
     assert list(told.problems) == [2] and told.problems[2]
 

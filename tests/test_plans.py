@@ -90,7 +90,7 @@ def test_two_processes_find_what_one_finds(folder: Path, monkeypatch: pytest.Mon
 
     monkeypatch.setattr(os, "fork", counted)
     if fork_dies:
-        monkeypatch.setattr(sharing.Sharing, "end", lambda *_: os._exit(1))
+        monkeypatch.setattr(sharing, "_send", lambda *_: os._exit(1))
     together = plan_of(book)
     assert forks
     assert (together.steps, together.seen, together.notes, together.left) == (
@@ -110,7 +110,7 @@ def test_a_volume_in_the_tree_is_not_entered_even_where_a_fork_dies(
     mounted = [folder / f"Intake/{number}" for number in range(8)]
     monkeypatch.setattr(sharing, "SPLIT_AFTER", 1)
     monkeypatch.setattr(sharing, "_FEWEST_LEFT", 2)
-    monkeypatch.setattr(sharing.Sharing, "end", lambda *_: os._exit(1))
+    monkeypatch.setattr(sharing, "_send", lambda *_: os._exit(1))
     monkeypatch.setattr(os, "cpu_count", lambda: 2)
     done = []
     try:

@@ -8,27 +8,26 @@ from __future__ import annotations
 
 import os
 import struct
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
 from blake3 import blake3
 
-from frugal_sorter.files.sharing import in_two
+from frugal_sorter.files.fingerprint import READ
+from frugal_sorter.files.sharing import Told, in_two
 
 # Up to this size a file is read whole at once: its two ends would be most of it.
 WHOLE_BYTES = 16_384
 END_BYTES = 4_096
 _BUFFER_BYTES = 1 << 17
-_READ = os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK | getattr(os, "O_NOATIME", 0)
-_READ_AS_OTHERS = os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK
+_READ_WITHOUT_TRACE = READ | getattr(os, "O_NOATIME", 0)
 # A digest of a large file is of the size, too, so that files with the same one have the same size.
 _SIZE = struct.Struct("<Q")
 # Enough that no two files share one by chance.
 _DIGEST_BYTES = 16
 _NONE = bytes(_DIGEST_BYTES)
 _TOLD_EVERY = 500
-Told = Callable[[int], None]
 # What opening, looking at and closing a file costs, as bytes that could be read meanwhile.
 _OPENING_BYTES = 30_000
 
@@ -65,9 +64,6 @@ class Digests:
         if number in self.problems:
             return None
         return bytes(self.rows[number * _DIGEST_BYTES : (number + 1) * _DIGEST_BYTES])
-
-    def __iter__(self) -> Iterator[bytes | None]:
-        return map(self.__getitem__, range(len(self)))
 
     def extend(self, other: Digests) -> None:
         """Append those of further files."""
@@ -127,9 +123,9 @@ def _each(files: Iterable[Found], digest: Callable[[int, int], tuple[bytes, int]
         row, problem = _NONE, ""
         try:
             try:
-                descriptor = os.open(path, _READ)
+                descriptor = os.open(path, _READ_WITHOUT_TRACE)
             except PermissionError:
-                descriptor = os.open(path, _READ_AS_OTHERS)  # only owners may read without a trace
+                descriptor = os.open(path, READ)  # only owners may read without a trace
             try:
                 row, done = digest(descriptor, size)
                 read += done

@@ -20,6 +20,8 @@ Found = TypeVar("Found")
 Made = TypeVar("Made")
 # Asked before each folder, with those that are left; returns those that this process goes on with.
 Share = Callable[[list[Folder]], list[Folder]]
+# Told now and then how much is done.
+Told = Callable[[int], None]
 
 # Below this many folders a fork costs more than it saves.
 SPLIT_AFTER = 150
@@ -70,7 +72,7 @@ class _Tickets:
         os.close(self._reading)
 
 
-def _fork() -> tuple[int, int]:
+def fork_with_pipe() -> tuple[int, int]:
     """Fork; return the fork's number, in it 0, and the end of a pipe through which it answers.
 
     Raises:
@@ -141,7 +143,7 @@ class Sharing(Generic[Folder]):
         except OSError:
             return left
         try:
-            self._child, self._answer = _fork()
+            self._child, self._answer = fork_with_pipe()
         except OSError:
             self._tickets.close()
             self._tickets = None
@@ -185,12 +187,8 @@ class Sharing(Generic[Folder]):
                 os._exit(1)
             raise
         if self.is_fork:
-            self.end(found())
+            _send(self._answer, found())
         return self._other()
-
-    def end(self, found: object) -> NoReturn:
-        """Send what the fork found, and end it; nothing of the other process is cleaned up here."""
-        _send(self._answer, found)
 
     def _other(self) -> tuple[Any | None, list[Folder]]:
         if self._tickets is None:
@@ -208,7 +206,7 @@ _WORTH_BYTES = 20_000_000
 _PARTS = 64
 
 
-Work = Callable[[Sequence[Item], Callable[[int], None]], Made]
+Work = Callable[[Sequence[Item], Told], Made]
 
 
 def _quiet(_: int) -> None:
@@ -216,7 +214,7 @@ def _quiet(_: int) -> None:
 
 
 def in_two(
-    items: Sequence[Item], costs: Sequence[int], work: Work[Item, Made], told: Callable[[int], None] = _quiet
+    items: Sequence[Item], costs: Sequence[int], work: Work[Item, Made], told: Told = _quiet
 ) -> list[Made]:  # fmt: skip
     """Return what some work makes of parts of the items, in their order, done by two processes where that pays.
 
@@ -236,16 +234,16 @@ def in_two(
     except OSError:
         return [work(items, told)]
     try:
-        child, answer = _fork()
+        child, answer = fork_with_pipe()
     except OSError:
         tickets.close()
         return [work(items, told)]
 
-    def part(number: int, told: Callable[[int], None]) -> Made:
+    def part(number: int, told: Told) -> Made:
         begin, end = bounds[number]
         return work(items[begin:end], lambda done: told(begin + done))
 
-    def take(told: Callable[[int], None]) -> dict[int, Made]:
+    def take(told: Told) -> dict[int, Made]:
         return {number: part(number, told) for number in iter(tickets.take, None)}
 
     if child == 0:

@@ -11,9 +11,9 @@ from itertools import groupby, islice
 from operator import itemgetter
 from pathlib import Path
 
-from frugal_sorter.files.digests import WHOLE_BYTES, Digests, Told, ends_digests, whole_digests
+from frugal_sorter.files.digests import WHOLE_BYTES, Digests, ends_digests, whole_digests
 from frugal_sorter.files.record import Listing, Unread, place_of
-from frugal_sorter.files.sharing import Share, Sharing
+from frugal_sorter.files.sharing import Share, Sharing, Told
 from frugal_sorter.files.status import birth_ns
 from frugal_sorter.files.walk import reason_of, unread_for, walk
 from frugal_sorter.plans.columns import SIZE, Columns, Files, Group, Same

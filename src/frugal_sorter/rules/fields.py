@@ -209,7 +209,7 @@ _COPY_PREFIX = re.compile(
 )
 
 
-# One of them is in each mark, in small letters.
+# One of them is in each mark, in small letters; none has an s, of which there is another small one (ſ).
 _PARTS_OF_MARKS = (" (", "op", "óp", "olat")
 
 

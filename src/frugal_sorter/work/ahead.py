@@ -11,7 +11,7 @@ from threading import Thread
 from types import FrameType
 from typing import Generic, NoReturn, TypeVar
 
-from frugal_sorter.files.sharing import can_fork
+from frugal_sorter.files.sharing import can_fork, fork_with_pipe
 
 Item = TypeVar("Item")
 # Each batch is synced by itself; with smaller ones its parent waits more often for the disk.
@@ -38,19 +38,11 @@ class Ahead(Generic[Item]):
         self, items: Sequence[Item], work: Callable[[Sequence[Item]], list[int]], secure: Callable[[], None]
     ) -> None:
         self._left = [items[first : first + BATCH] for first in range(0, len(items), BATCH)][::-1]
-        reading, writing = os.pipe()
         parent = os.getpid()
-        try:
-            self._child = os.fork()
-        except OSError:
-            os.close(reading)
-            os.close(writing)
-            raise
+        self._child, answers = fork_with_pipe()
         if self._child == 0:
-            os.close(reading)
-            self._work(work, secure, writing, parent)
-        os.close(writing)
-        self._answers = os.fdopen(reading, "rb")
+            self._work(work, secure, answers, parent)
+        self._answers = os.fdopen(answers, "rb")
 
     def _work(
         self, work: Callable[[Sequence[Item]], list[int]], secure: Callable[[], None], writing: int, parent: int

@@ -21,7 +21,7 @@ from frugal_sorter.files.open_files import OpenFiles
 from frugal_sorter.files.record import Identity, Place
 from frugal_sorter.files.status import is_unchanged
 
-_F_SETLEASE = getattr(fcntl, "F_SETLEASE", None)
+_CAN_LEASE = hasattr(fcntl, "F_SETLEASE")
 
 
 def is_free(name: str, dir_fd: int, was: Identity, seen_ns: int) -> bool:
@@ -35,7 +35,7 @@ def is_free(name: str, dir_fd: int, was: Identity, seen_ns: int) -> bool:
         was: what it must be.
         seen_ns: a moment after which it was seen, in ns since the epoch.
     """
-    if _F_SETLEASE is None:
+    if not _CAN_LEASE:
         return False
     try:
         descriptor = os.open(name, READ, dir_fd=dir_fd)
@@ -60,7 +60,7 @@ def leased(place: Place, dir_fd: int | None) -> Iterator[str]:
         place: the file.
         dir_fd: a descriptor of its folder.
     """
-    if _F_SETLEASE is None:
+    if not _CAN_LEASE:
         yield ""
         return
     try:
