@@ -254,9 +254,17 @@ def test_old_runs_are_forgotten_but_not_those_with_something_in_the_trash(folder
         put(folder / "Intake" / name)
         carry_out(plan_of(book_of(folder, rule)))
     with Journal(ready_state_folder(), write=True) as journal:
-        assert journal.forget(0) == 0
-        assert journal.forget(1 << 62) == 1
-        assert [run.id for run in journal.runs()] == [2]
+        now_ns, day_ns = journal.run(2).began_ns, 86_400_000_000_000
+        assert journal.forget(now_ns, 400 * day_ns) == 0
+        # A clock that jumped forgets nothing: by it there were runs on one day only.
+        assert journal.forget(now_ns + 5_000 * day_ns, 400 * day_ns) == 0
+        journal._db.executemany(
+            "INSERT INTO runs (id, kind, origin, backward, account, began_ns, ended_ns, state, token, volumes)"
+            " VALUES (?, 'tidy', x'', 0, '', ?, ?, 'done', '', '[]')",
+            [(3 + day, now_ns + (500 + day) * day_ns, now_ns + (500 + day) * day_ns) for day in range(2)],
+        )
+        assert journal.forget(now_ns + 502 * day_ns, 400 * day_ns) == 1
+        assert [run.id for run in journal.runs()] == [2, 3, 4]
 
 
 def test_the_reserve_is_kept_released_and_kept_again(folder: Path) -> None:

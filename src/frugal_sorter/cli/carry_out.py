@@ -65,7 +65,7 @@ def carry_out(plan: Plan, view: PlanView, screen: Screen) -> tuple[Result, int]:
     open_log(folder, settings.log)
     oldest_ns = plan.made_ns - settings.keep_days * 86_400 * SECOND_NS
     with changing(folder, plan.kind) as journal, _signals() as heard:
-        journal.forget(oldest_ns)
+        journal.forget(plan.made_ns, settings.keep_days * 86_400 * SECOND_NS)
         forget_totals(folder, oldest_ns)
         before = take_totals(plan.levels, now_ns()) if plan.kind in SUMMED else None
         result = execute(plan, journal, view.show_step, lambda: bool(heard()))
@@ -105,7 +105,7 @@ def ask_and_do(
         return 3
     result, number = carry_out(plan, view, screen)
     screen.line(f"{summary(result)}.", style="bold")
-    screen.line(then(result), style="bold")
+    screen.lines(then(result), style="bold")
     return 128 + number if number else exit_code(plan, result.has_problem)
 
 

@@ -7,8 +7,11 @@ import gc
 import importlib
 import os
 import sys
+from contextlib import suppress
 from typing import NoReturn, Protocol
 
+from frugal_sorter.cli.guarded import Guarded
+from frugal_sorter.cli.interrupted import tell_of_open_runs
 from frugal_sorter.cli.main import COMMANDS
 from frugal_sorter.errors import FrugalError, UsageError
 from frugal_sorter.rules.mistakes import Mistakes, nearest
@@ -37,6 +40,15 @@ def run(name: str, args: list[str]) -> int:
     """Run a subcommand by name and return its exit code; no error gets past here as a traceback."""
     # A command ends soon, and plans are many small values without cycles: looking for some is lost time.
     gc.disable()
+    before = sys.stdout, sys.stderr
+    sys.stdout, sys.stderr = Guarded(sys.stdout), Guarded(sys.stderr)
+    try:
+        return _run(name, args)
+    finally:
+        sys.stdout, sys.stderr = before
+
+
+def _run(name: str, args: list[str]) -> int:
     try:
         if name not in COMMANDS:
             hint = nearest(name, COMMANDS) or "`frugal --help` lists them"
@@ -55,6 +67,7 @@ def run(name: str, args: list[str]) -> int:
             from frugal_sorter.cli.account import act_as
 
             act_as(parsed.for_user)
+        tell_of_open_runs(name)
         code = module.run(parsed)
         sys.stdout.flush()
         return code
@@ -70,13 +83,30 @@ def run(name: str, args: list[str]) -> int:
         _say("\nstopped; nothing was left half done")
         return 130
     except BrokenPipeError:
-        # Whoever read our output has enough; Python must not complain about it at exit.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        # Whoever read our output has enough.
+        _close_output()
         return 141
+    except OSError as error:
+        where = os.fsdecode(error.filename) if error.filename else "the output"
+        _close_output()
+        _say(f"frugal: {where}: {(error.strerror or 'cannot be used').lower()}; nothing is lost, see `frugal history`")
+        return 1
+
+
+def _close_output() -> None:
+    """Send what is still to be printed nowhere, so that Python does not complain about it at exit."""
+    try:
+        sys.stdout.flush()
+    except OSError:
+        nowhere = os.open(os.devnull, os.O_WRONLY)
+        os.dup2(nowhere, sys.stdout.fileno())
+        os.close(nowhere)
 
 
 def _say(text: str) -> None:
     from frugal_sorter.cli.text import shown
 
-    sys.stdout.flush()
-    print("\n".join(map(shown, text.split("\n"))), file=sys.stderr)
+    with suppress(OSError):
+        sys.stdout.flush()
+    with suppress(OSError):
+        print("\n".join(map(shown, text.split("\n"))), file=sys.stderr)

@@ -6,6 +6,7 @@ import argparse
 from collections.abc import Sequence
 
 from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
+from frugal_sorter.cli.interrupted import changing
 from frugal_sorter.cli.options import command_line
 from frugal_sorter.cli.plan_view import PlanView, exit_code
 from frugal_sorter.cli.reading import read_where, world_now
@@ -15,8 +16,6 @@ from frugal_sorter.plans.choosing import Choice, LookAlike
 from frugal_sorter.plans.columns import Same
 from frugal_sorter.plans.duplicates import Removing, limited, plan_duplicates, plan_unmark
 from frugal_sorter.plans.plan import Plan
-from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.work.executor import changing
 
 
 def limited_choices(choices: Sequence[Choice], where: str) -> list[Choice]:
@@ -35,7 +34,7 @@ def take_away(
     """Take away what need not stay; a person at a terminal chooses for each group."""
     if not args.yes and screen.may_ask():
         choices = _choose_each(screen, choices, base)
-    with changing(ready_state_folder(), "duplicates"):
+    with changing("duplicates"):
         removing = Removing(args.do, world_now(), args.across_owners, args.at_most)
         plan = plan_duplicates(choices, removing, command_line(), folders)
     return _carry_out(screen, plan, args, " Each is compared with the one that stays once more, byte by byte.")

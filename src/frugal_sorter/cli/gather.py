@@ -5,9 +5,9 @@ from __future__ import annotations
 import argparse
 import os
 import sys
-from pathlib import Path
 
 from frugal_sorter.cli.carry_out import carry_out, confirm, take_back_text
+from frugal_sorter.cli.interrupted import changing
 from frugal_sorter.cli.options import add_for, add_yes, command_line, folder_named
 from frugal_sorter.cli.plan_view import PlanView
 from frugal_sorter.cli.screen import Screen, account
@@ -15,8 +15,7 @@ from frugal_sorter.cli.text import count_text, now_ns, shown, size_text
 from frugal_sorter.errors import UsageError
 from frugal_sorter.files.walk import reason_of
 from frugal_sorter.plans.gather import Gathering, plan_gather, read_wishes
-from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.work.executor import changing
+from frugal_sorter.state.inputs import read_input
 
 EXAMPLES = """
   frugal gather --list insurance.txt --from ~/Photos --to /media/stick/claim
@@ -47,7 +46,7 @@ def run(args: argparse.Namespace) -> int:
         raise UsageError(f"{shown(args.list)}: the list names no file", "write a path a line")
     screen = Screen()
     try:
-        with changing(ready_state_folder(), "gather"):
+        with changing("gather"):
             gathering = plan_gather(wishes, source, target, now_ns(), args.move, args.flat)
     except OSError as error:
         raise UsageError(f"{error.filename}: {reason_of(error)}", "run as a user who may read it") from error
@@ -83,11 +82,8 @@ def run(args: argparse.Namespace) -> int:
 def _read(named: str) -> bytes:
     if named == "-":
         return sys.stdin.buffer.read(LARGEST_LIST)
-    path = Path(named)
     try:
-        if path.stat().st_size > LARGEST_LIST:
-            raise UsageError(f"{shown(named)}: larger than {LARGEST_LIST:,} bytes", "a list is a text, a path a line")
-        return path.read_bytes()
+        return read_input(named, LARGEST_LIST)
     except OSError as error:
         raise UsageError(f"{shown(named)}: the list cannot be read ({reason_of(error)})", "check the path") from None
 

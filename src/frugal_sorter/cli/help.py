@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import sys
 
+from frugal_sorter.cli.guarded import raw
 from frugal_sorter.rules.reference import TOPICS
 
 EXAMPLES = """
@@ -26,5 +27,5 @@ def run(args: argparse.Namespace) -> int:
     from rich.console import Console
     from rich.markdown import Markdown
 
-    Console().print(Markdown(text))
+    Console(file=raw(sys.stdout)).print(Markdown(text))
     return 0

@@ -41,9 +41,24 @@ frugal --version        the version
 """
 
 
+def _open_streams() -> None:
+    """Put nothing in the place of standard streams that were closed: else the next file opened would be one of them."""
+    import os
+
+    for descriptor, name in enumerate(("stdin", "stdout", "stderr")):
+        if getattr(sys, name) is None:
+            opened = os.open(os.devnull, os.O_RDWR)
+            if opened != descriptor:
+                os.dup2(opened, descriptor)
+            mode = "r" if descriptor == 0 else "w"
+            setattr(sys, name, open(descriptor, mode, encoding="utf-8", closefd=False))  # noqa: SIM115
+
+
 def main(argv: list[str] | None = None) -> int:
     """Run one command and return its exit code."""
     args = sys.argv[1:] if argv is None else argv
+    if None in (sys.stdin, sys.stdout, sys.stderr):
+        _open_streams()
     # These two are asked for often and by scripts, so nothing is imported for them.
     if args in (["--version"], ["-V"]):
         sys.stdout.write(f"frugal {__version__}\n")

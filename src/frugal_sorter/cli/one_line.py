@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 from collections.abc import Mapping
 
+from frugal_sorter.cli.interrupted import changing
 from frugal_sorter.cli.options import command_line
 from frugal_sorter.cli.reading import read_where, require_extras, world_now
 from frugal_sorter.cli.text import shown
@@ -14,8 +15,6 @@ from frugal_sorter.plans.plan import Kind, Plan
 from frugal_sorter.rules.book import RuleBook
 from frugal_sorter.rules.load import FORMAT
 from frugal_sorter.rules.one_rule import Value, book_of_rule, rule_text
-from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.work.executor import changing
 from frugal_sorter.work.past import arrival_of, past_of
 
 SAID_AS = {
@@ -76,6 +75,6 @@ def plan_of_rule(
     What a person types is meant, also where it was taken back before.
     """
     book = book_named(keys, folder)
-    with changing(ready_state_folder(), kind) as journal:
+    with changing(kind) as journal:
         world = world_now(None, arrival_of(journal))
         return plan_by_rules(book, world, past_of(journal), True, at_most, kind, narrow or (lambda _plan, _world: None))

@@ -5,6 +5,9 @@ from __future__ import annotations
 import sys
 import time
 
+from frugal_sorter.cli.guarded import raw
+from frugal_sorter.cli.text import shown
+
 _AFTER_SECONDS, _EVERY_SECONDS = 1.0, 0.2
 
 
@@ -17,7 +20,8 @@ class Progress:
 
     def __init__(self, what: str) -> None:
         self._what = what
-        self._shows = sys.stderr is not None and sys.stderr.isatty()
+        self._screen = raw(sys.stderr)
+        self._shows = self._screen.isatty()
         self._next = time.monotonic() + _AFTER_SECONDS
         self._written = 0
 
@@ -26,9 +30,9 @@ class Progress:
         if not self._shows or time.monotonic() < self._next:
             return
         self._next = time.monotonic() + _EVERY_SECONDS
-        text = f"{count:,} {what or self._what}"
-        sys.stderr.write("\r" + text.ljust(self._written))
-        sys.stderr.flush()
+        text = shown(f"{count:,} {what or self._what}")
+        self._screen.write("\r" + text.ljust(self._written))
+        self._screen.flush()
         self._written = len(text)
 
     def __enter__(self) -> Progress:
@@ -36,5 +40,5 @@ class Progress:
 
     def __exit__(self, *_: object) -> None:
         if self._written:
-            sys.stderr.write("\r" + " " * self._written + "\r")
-            sys.stderr.flush()
+            self._screen.write("\r" + " " * self._written + "\r")
+            self._screen.flush()

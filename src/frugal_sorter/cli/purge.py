@@ -30,7 +30,7 @@ from frugal_sorter.cli.text import below, count_text, moment_text, now_ns, shown
 from frugal_sorter.errors import RefusedError, UsageError
 from frugal_sorter.files.record import Place
 from frugal_sorter.files.volumes import keeps_access_times
-from frugal_sorter.plans.guard import refused_entry
+from frugal_sorter.plans.guard import refused_whole
 from frugal_sorter.plans.plan import Plan, Step
 from frugal_sorter.plans.purge import Purge
 from frugal_sorter.rules.keys import TAKES
@@ -77,7 +77,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     folder = folder_named(args.folder)
-    refused = refused_entry(folder) if not os.path.ismount(folder) else None
+    refused = refused_whole(folder)
     if refused:
         raise RefusedError(f"{folder} is {refused}, where nothing is purged", "name the folder below it that is meant")
     if args.until_free is not None and not args.permanent:

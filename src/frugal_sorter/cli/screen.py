@@ -8,6 +8,9 @@ from collections.abc import Callable, Sequence
 from functools import cached_property
 from typing import TYPE_CHECKING, TypeVar
 
+from frugal_sorter.cli.guarded import raw
+from frugal_sorter.cli.text import shown
+
 if TYPE_CHECKING:
     from rich.console import Console
 
@@ -33,6 +36,7 @@ class Screen:
         from rich.console import Console
 
         return Console(
+            file=raw(sys.stdout),
             width=None if self._coloured else _PIPED_WIDTH,
             highlight=False,
             markup=False,
@@ -45,14 +49,19 @@ class Screen:
         """Print one line of the result; nothing is cut or wrapped."""
         self.parts((text, style))
 
+    def lines(self, text: str, style: str = "") -> None:
+        """Print several lines of the result."""
+        for line in text.split("\n"):
+            self.line(line, style)
+
     def parts(self, *parts: tuple[str, str]) -> None:
         """Print one line whose parts have styles of their own."""
         if self._coloured:
             from rich.text import Text
 
-            self._rich.print(Text.assemble(*parts), soft_wrap=True)
+            self._rich.print(Text.assemble(*((shown(text), style) for text, style in parts)), soft_wrap=True)
         else:
-            sys.stdout.write("".join(text for text, _ in parts) + "\n")
+            sys.stdout.write("".join(shown(text) for text, _ in parts) + "\n")
 
     def table(
         self, columns: Sequence[tuple[str, str]], rows: Sequence[Sequence[str]], last: Sequence[str] | None = None
@@ -72,9 +81,9 @@ class Screen:
             justify = "right" if side == "right" else "left"
             table.add_column(heading, justify=justify, no_wrap=True, overflow="ellipsis")  # type: ignore[arg-type]
         for row in rows:
-            table.add_row(*map(Text, row))
+            table.add_row(*map(Text, map(shown, row)))
         if last is not None:
-            table.add_row(*(Text(cell, style="bold") for cell in last))
+            table.add_row(*(Text(shown(cell), style="bold") for cell in last))
         sys.stdout.flush()
         self._rich.print(table)
 

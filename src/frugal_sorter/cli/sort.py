@@ -19,7 +19,7 @@ from frugal_sorter.cli.plan_view import PlanView, exit_code
 from frugal_sorter.cli.screen import Screen, account
 from frugal_sorter.cli.text import below, count_text, shown, size_text
 from frugal_sorter.errors import RefusedError
-from frugal_sorter.plans.guard import refused_entry
+from frugal_sorter.plans.guard import refused_whole
 from frugal_sorter.plans.plan import Plan
 from frugal_sorter.rules.keys import CLASHES
 from frugal_sorter.rules.one_rule import Value
@@ -55,7 +55,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     folder = folder_named(args.folder)
-    refused = None if os.path.ismount(folder) else refused_entry(folder)
+    refused = refused_whole(folder)
     if refused and args.levels != 1:
         raise RefusedError(
             f"{folder} is {refused}, of which only the first level is sorted",

@@ -8,6 +8,8 @@ from datetime import datetime
 from functools import lru_cache
 
 _QUARTER = 900
+# What a cell may not begin with, in full width, too, which some spreadsheets take for the same.
+_FORMULA = frozenset("=+-@\t\r＝＋－＠")
 _JOINER = "\u200d"  # joins the parts of one emoji; harmless, though not "printable"
 
 
@@ -106,7 +108,7 @@ def below(path: str, base: str) -> str:
 def cell_text(text: str) -> str:
     """Return a cell of CSV that no spreadsheet takes for a formula, and that any terminal can show."""
     text = shown(text)
-    return f"'{text}" if text[:1] in ("=", "+", "-", "@", "\t", "\r") else text
+    return f"'{text}" if text[:1] in _FORMULA else text
 
 
 def common_base(folders: list[str]) -> str:

@@ -7,6 +7,7 @@ import os
 from pathlib import Path
 
 from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
+from frugal_sorter.cli.interrupted import changing
 from frugal_sorter.cli.options import add_at_most, add_for, add_rules, add_yes
 from frugal_sorter.cli.plan_view import PlanView, exit_code, step_text
 from frugal_sorter.cli.planning import plan_now
@@ -19,8 +20,6 @@ from frugal_sorter.plans.limits import hold_ceilings
 from frugal_sorter.plans.plan import Left, Plan
 from frugal_sorter.plans.plan_file import load_plan
 from frugal_sorter.rules.book import RuleBook
-from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.work.executor import changing
 
 EXAMPLES = """
   frugal tidy
@@ -56,7 +55,7 @@ def run(args: argparse.Namespace) -> int:
 def _plan_by_rules(screen: Screen, args: argparse.Namespace) -> Plan:
     book = read_book(args)
     # The lock is not held while a person thinks; what changes meanwhile is noticed step by step.
-    with changing(ready_state_folder(), "tidy") as journal:
+    with changing("tidy") as journal:
         plan = plan_now(book, journal, args.again, at_most=args.at_most)
     _ask_by_rule(screen, book, plan)
     return plan
@@ -66,7 +65,7 @@ def _saved_plan(args: argparse.Namespace) -> Plan:
     """Read a plan and hold it to what every plan is held to."""
     if args.rules is not None or args.again:
         raise UsageError("a plan that was saved needs no rules", "leave RULES and --again out beside --plan")
-    with changing(ready_state_folder(), "tidy"):
+    with changing("tidy"):
         plan = load_plan(args.plan)
     refuse_guarded(plan)
     if args.at_most is not None:

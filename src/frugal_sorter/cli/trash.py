@@ -8,6 +8,7 @@ import os
 from collections import Counter
 
 from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
+from frugal_sorter.cli.interrupted import changing
 from frugal_sorter.cli.options import add_at_most, add_for, add_format, add_yes, duration, size
 from frugal_sorter.cli.plan_view import PlanView, exit_code
 from frugal_sorter.cli.screen import Screen, account
@@ -18,8 +19,6 @@ from frugal_sorter.files.trash_bins import Trashed
 from frugal_sorter.plans.emptying import Weighed, weigh
 from frugal_sorter.plans.for_trash import all_trashed, plan_restore
 from frugal_sorter.plans.plan import Note
-from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.work.executor import changing
 
 EXAMPLES = """
   frugal trash
@@ -114,7 +113,7 @@ def _list(entries: list[Weighed], notes: list[Note]) -> int:
 
 def _restore(args: argparse.Namespace, found: list[Trashed]) -> int:
     screen = Screen()
-    with changing(ready_state_folder(), "trash"):
+    with changing("trash"):
         plan = plan_restore([_named(name, found) for name in args.restore], now_ns())
     view = PlanView(plan, screen)
     if not plan.asked:

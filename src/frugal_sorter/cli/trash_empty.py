@@ -7,6 +7,7 @@ from collections import Counter
 from collections.abc import Sequence
 
 from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
+from frugal_sorter.cli.interrupted import changing
 from frugal_sorter.cli.options import command_line
 from frugal_sorter.cli.plan_view import PlanView, exit_code
 from frugal_sorter.cli.reading import read_where, world_now
@@ -18,8 +19,6 @@ from frugal_sorter.plans.limits import hold_ceilings
 from frugal_sorter.plans.plan import Note, Plan
 from frugal_sorter.rules.mistakes import Wrong
 from frugal_sorter.rules.trash_limits import TrashLimits, refuse_dear
-from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.work.executor import changing
 from frugal_sorter.work.journal import Journal
 from frugal_sorter.work.past import trashed_in
 
@@ -39,7 +38,7 @@ def empty(args: argparse.Namespace, entries: Sequence[Weighed], notes: Sequence[
         except Wrong as wrong:
             raise UsageError(f"--where: {wrong.what}", wrong.instead) from None
     screen = Screen()
-    with changing(ready_state_folder(), "trash") as journal:
+    with changing("trash") as journal:
         world = world_now()
         limits = TrashLimits(args.older_than, args.shrink_to, where)
         only_orphans = args.orphans and args.older_than is None and args.shrink_to is None and where is None

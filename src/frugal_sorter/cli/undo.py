@@ -6,11 +6,11 @@ import argparse
 import os
 
 from frugal_sorter.cli.carry_out import ask_and_do
+from frugal_sorter.cli.interrupted import changing
 from frugal_sorter.cli.options import add_for, add_yes, run_number
 from frugal_sorter.cli.plan_view import PlanView, exit_code
 from frugal_sorter.cli.text import moment_text, now_ns, shown
-from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.work.executor import Result, changing
+from frugal_sorter.work.executor import Result
 from frugal_sorter.work.undo import GONE, RAN, plan_undo, run_to_undo
 
 EXAMPLES = """
@@ -34,7 +34,7 @@ def run(args: argparse.Namespace) -> int:
     from frugal_sorter.cli.screen import Screen, account
 
     screen = Screen()
-    with changing(ready_state_folder(), "undo") as journal:
+    with changing("undo") as journal:
         undone = run_to_undo(journal, args.run)
         plan = plan_undo(journal, undone, now_ns(), [os.path.abspath(path) for path in args.only])
     view = PlanView(plan, screen)

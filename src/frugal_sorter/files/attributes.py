@@ -18,7 +18,7 @@ _ABSENT = frozenset({errno.ENODATA, getattr(errno, "ENOATTR", errno.ENODATA)})
 
 
 def read_attribute(path: str, name: str) -> str:
-    """Return the text of an extended attribute, empty where the entry has none.
+    """Return the text of an extended attribute of an entry, no link being followed; empty where it has none.
 
     Raises:
         OSError: it cannot be read, or the file system keeps no attributes (ENOTSUP).
@@ -26,7 +26,10 @@ def read_attribute(path: str, name: str) -> str:
     if not hasattr(os, "getxattr"):
         raise OSError(errno.ENOTSUP, "this system keeps no extended attributes")
     try:
-        return os.getxattr(path, name, follow_symlinks=False).decode("utf-8", "surrogateescape")
+        # What a descriptor stands for in /proc is a link to it.
+        return os.getxattr(path, name, follow_symlinks=path.startswith("/proc/self/fd/")).decode(
+            "utf-8", "surrogateescape"
+        )
     except OSError as error:
         if error.errno in _ABSENT:
             return ""

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import json
 import os
-import sys
 import time
 from typing import TYPE_CHECKING, Any
 
+from frugal_sorter.files.children import start
 from frugal_sorter.files.record import Unknown
 
 if TYPE_CHECKING:
@@ -72,16 +72,9 @@ class Contents:
         return answer
 
     def _start(self) -> subprocess.Popen[bytes]:
-        import subprocess  # needed only where a file is opened
+        from subprocess import PIPE  # needed only where a file is opened
 
-        self._process = subprocess.Popen(
-            [sys.executable, "-m", "frugal_sorter.files.readers"],
-            stdin=subprocess.PIPE,
-            stdout=subprocess.PIPE,
-            stderr=subprocess.DEVNULL,
-            # Ctrl-C is for us; what we do then decides about the child.
-            start_new_session=True,
-        )
+        self._process = start("frugal_sorter.files.readers", PIPE)
         return self._process
 
     def _answer(self, process: subprocess.Popen[bytes]) -> bytes | None:

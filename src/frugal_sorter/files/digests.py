@@ -15,6 +15,7 @@ from typing import NamedTuple
 from blake3 import blake3
 
 from frugal_sorter.files.fingerprint import READ
+from frugal_sorter.files.record import storable_ns
 from frugal_sorter.files.sharing import Told, in_two
 
 # Up to this size a file is read whole at once: its two ends would be most of it.
@@ -133,8 +134,8 @@ def _each(files: Iterable[Found], digest: Callable[[int, int], tuple[bytes, int]
             finally:
                 os.close(descriptor)
             if (
-                now.st_ino != ino or now.st_ctime_ns != ctime_ns or now.st_mtime_ns != mtime_ns
-                or now.st_size != size or now.st_dev != dev
+                now.st_ino != ino or storable_ns(now.st_ctime_ns) != ctime_ns
+                or storable_ns(now.st_mtime_ns) != mtime_ns or now.st_size != size or now.st_dev != dev
             ):  # fmt: skip
                 problem = "changed while it was read"
         except OSError as error:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
+from collections.abc import Callable
 
 from frugal_sorter.files.record import FileRecord, Identity, Place
 from frugal_sorter.files.status import look, look_or_none
@@ -14,10 +15,21 @@ _SAMPLE = 4_096
 # Never through a link, and without waiting for the other end of a pipe.
 READ = os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK
 
+_NO_TRACE = getattr(os, "O_NOATIME", 0)
+
 
 def open_to_read(place: Place, dir_fd: int | None = None) -> int:
-    """Open a file for reading, never through a link; a descriptor of its folder may be given."""
-    return os.open(place.path if dir_fd is None else place.name, READ, dir_fd=dir_fd)
+    """Open a file for reading, never through a link and, where that is allowed, without a trace in its access time.
+
+    Args:
+        place: the file.
+        dir_fd: a descriptor of its folder; without one its path is used.
+    """
+    name = place.path if dir_fd is None else place.name
+    try:
+        return os.open(name, READ | _NO_TRACE, dir_fd=dir_fd)
+    except PermissionError:
+        return os.open(name, READ, dir_fd=dir_fd)  # only its owner may read without a trace
 
 
 def sample_of(place: Place, size: int, dir_fd: int | None = None) -> str:
@@ -67,15 +79,17 @@ def _sampled(found: FileRecord, dir_fd: int | None) -> FileRecord:
     return found._replace(identity=found.identity._replace(sample=sample))
 
 
-def same_bytes(one: int, other: int) -> bool:
+def same_bytes(one: int, other: int, heed: Callable[[], None] = lambda: None) -> bool:
     """Tell whether two open files hold the same bytes.
 
     Args:
         one: a descriptor.
         other: a descriptor.
+        heed: called before each block; it raises to stop.
     """
     at = 0
     while True:
+        heed()
         mine, theirs = os.pread(one, BLOCK, at), os.pread(other, BLOCK, at)
         if mine != theirs:
             return False

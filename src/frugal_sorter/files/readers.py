@@ -14,6 +14,7 @@ from collections.abc import Callable
 from datetime import datetime
 from typing import Any, BinaryIO
 
+from frugal_sorter.files.children import limit
 from frugal_sorter.files.types import OTHER, TYPE_OF_SUFFIX, suffix_of
 
 HEAD_BYTES = 16_384
@@ -197,15 +198,8 @@ def read(fact: str, path: str) -> dict[str, Any]:
 
 def serve() -> None:
     """Answer questions, a line each, until there are no more."""
-    import resource
-
-    resource.setrlimit(resource.RLIMIT_AS, (MEMORY_BYTES, MEMORY_BYTES))
-    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    limit(MEMORY_BYTES)
     for line in sys.stdin:
         fact, path = json.loads(line)
         sys.stdout.write(json.dumps(read(fact, path)) + "\n")
         sys.stdout.flush()
-
-
-if __name__ == "__main__":
-    serve()

@@ -11,6 +11,15 @@ Kind = Literal["file", "folder", "link", "other"]
 COARSEST_TIME_NS = 2_000_000_000
 
 
+# What fits into the columns of a search and into a database; the years 1677 to 2262.
+_EARLIEST_NS, _LATEST_NS = -(1 << 63), (1 << 63) - 1
+
+
+def storable_ns(ns: int) -> int:
+    """Return a moment in ns since the epoch, or the nearest one that fits into 64 bits: a file can have any date."""
+    return min(max(ns, _EARLIEST_NS), _LATEST_NS)
+
+
 @dataclass(frozen=True, slots=True)
 class Unknown:
     """A fact that may exist but could not be had, and why."""

@@ -18,7 +18,7 @@ from urllib.parse import unquote_to_bytes
 
 import platformdirs
 
-from frugal_sorter.files.record import Place
+from frugal_sorter.files.record import Place, is_inside
 from frugal_sorter.files.volumes import mounted_tops, volume_of
 
 INFO_SUFFIX = ".trashinfo"
@@ -216,15 +216,24 @@ def parse_info(raw: bytes, trash: TrashBin) -> tuple[str, datetime | None]:
     for line in raw.splitlines():
         key, _, value = line.partition(b"=")
         if key.strip() == b"Path" and not original:
-            named = os.fsdecode(unquote_to_bytes(value.strip()))
-            # Paths of a volume's trash are below its top; none may climb out of it.
-            if trash.top and not named.startswith("/") and ".." not in named.split("/"):
-                original = os.path.join(trash.top, named)
-            elif named.startswith("/"):
-                original = named
+            original = _original(os.fsdecode(unquote_to_bytes(value.strip())), trash.top)
         elif key.strip() == b"DeletionDate" and deleted is None:
             try:
                 deleted = datetime.fromisoformat(value.strip().decode("ascii")).replace(tzinfo=None)
-            except ValueError:
-                continue
+                deleted.timestamp()
+            except (ValueError, OverflowError, OSError):
+                deleted = None  # no date, or one that no clock has shown
     return original, deleted
+
+
+def _original(named: str, top: str) -> str:
+    """Return where an entry was, absolute; empty where the info file says what cannot be."""
+    parts = named.strip("/").split("/")
+    if "\0" in named or not parts[-1] or {"", ".", ".."} & set(parts):
+        return ""
+    if not named.startswith("/"):
+        # In the trash of a home a path is whole (specification, "Path").
+        return os.path.join(top, named) if top else ""
+    # Whoever can write to a volume must not say where on the other ones something comes to.
+    path = "/" + "/".join(parts)
+    return path if not top or (is_inside(path, top) and path != top) else ""

@@ -4,8 +4,13 @@ from __future__ import annotations
 
 import os
 import re
+from collections.abc import Iterable
 from dataclasses import dataclass
 from functools import lru_cache
+from typing import NamedTuple
+
+from frugal_sorter.files.record import place_of
+from frugal_sorter.files.status import look
 
 # Their inode numbers are made up anew whenever the volume is mounted, or sooner.
 _PASSING_INODES = re.compile(r"vfat|msdos|exfat|fuse.*|nfs.*|cifs|smb.*|9p|ncpfs|afs|ceph")
@@ -47,6 +52,51 @@ class Volume:
         if size > _LARGEST_ON_FAT and _FAT.fullmatch(self.kind):
             return "larger than 4 GiB, the most that a FAT volume takes"
         return ""
+
+
+class Seen(NamedTuple):
+    """A mounted volume as it was met, so that it can be told later whether it is there.
+
+    Args:
+        top: the folder that it is mounted at.
+        ino: the inode number of that folder.
+        born_ns: its birth, where the volume keeps one.
+        bytes: how large the volume is.
+    """
+
+    top: str
+    ino: int
+    born_ns: int | None
+    bytes: int
+
+    def is_here(self) -> bool:
+        """Tell whether that very volume is mounted there now."""
+        return _seen_at(self.top) == self
+
+
+def volumes_below(folders: Iterable[str]) -> list[Seen]:
+    """Return the volumes that some folders lie on, or will lie on, but for that of the root, which is always there."""
+    tops = {top for top in mounted_tops() if top != "/"}
+    found: dict[str, Seen | None] = {}
+    known: set[str] = set()
+    for folder in folders:
+        path = folder
+        while path not in known and path != "/":
+            known.add(path)
+            if path in tops:
+                found[path] = _seen_at(path)
+            path = os.path.dirname(path)
+    return [seen for seen in found.values() if seen is not None]
+
+
+def _seen_at(top: str) -> Seen | None:
+    try:
+        found, above, room = look(place_of(top)), os.lstat(os.path.dirname(top)), os.statvfs(top)
+    except OSError:
+        return None
+    if found.identity.dev == above.st_dev:
+        return None
+    return Seen(top, found.identity.ino, found.identity.born_ns, room.f_blocks * room.f_frsize)
 
 
 @lru_cache(maxsize=256)
@@ -125,7 +175,7 @@ def keeps_access_times(path: str) -> bool:
     return not os.statvfs(path).f_flag & getattr(os, "ST_NOATIME", 0)
 
 
-def free_bytes(path: str) -> int:
-    """Return how much this account can still write to the volume of a folder."""
+def free_bytes(path: str | int) -> int:
+    """Return how much this account can still write to the volume of a folder, given by its path or a descriptor."""
     found = os.statvfs(path)
     return found.f_bavail * found.f_frsize

@@ -26,6 +26,8 @@ def reason_of(error: OSError) -> str:
         errno.ELOOP: "replaced by a link",
         errno.ENOTDIR: "no longer a folder",
         errno.ENAMETOOLONG: "path too long",
+        errno.EXDEV: "another volume is mounted there",
+        errno.ESTALE: "moved while it was looked at",
     }.get(error.errno or 0, (error.strerror or "cannot be read").lower())
 
 

@@ -13,7 +13,7 @@ from frugal_sorter.files.sharing import Share, Sharing
 from frugal_sorter.files.status import look
 from frugal_sorter.files.walk import reason_of, unread_for, walk
 from frugal_sorter.plans.emptying import empty_by_rule
-from frugal_sorter.plans.guard import never_entered, refused_entry, refused_folder
+from frugal_sorter.plans.guard import UNDER_VERSION_CONTROL, never_entered, refused_entry, refused_folder
 from frugal_sorter.plans.limits import (
     ceilings_of,
     hold_ceilings,
@@ -297,7 +297,11 @@ class _Planner:
                 break
         if not matched or facts is None or isinstance(inside, Unknown):
             return False
-        claimed = self.book.rules[matched[-1]].ending is not None
+        last = self.book.rules[matched[-1]]
+        claimed = last.ending is not None
+        if claimed and last.ending != "leave" and inside.version_control:
+            self._left(last, place, UNDER_VERSION_CONTROL, False)
+            return True
         identity = identity_inside(record.identity, inside)
         base = self.here.base(matched[-1])
         self.outcomes.entry(matched, replace(facts, record=record._replace(identity=identity), base=base, _known={}))

@@ -11,7 +11,7 @@ from frugal_sorter.files.fingerprint import same_contents, with_sample
 from frugal_sorter.files.inside import look_inside
 from frugal_sorter.files.record import FileRecord, Place, Unknown
 from frugal_sorter.files.status import look_or_none
-from frugal_sorter.plans.guard import refused_entry
+from frugal_sorter.plans.guard import UNDER_VERSION_CONTROL, refused_entry
 from frugal_sorter.plans.plan import Step, Witness
 from frugal_sorter.plans.removals import Removals, identity_inside
 from frugal_sorter.plans.targets import TargetFolders
@@ -156,6 +156,8 @@ class Clashes:
             inside = look_inside(target.path)
             if isinstance(inside, Unknown):
                 return f"{target.name} there cannot be looked into: {inside.reason}"
+            if inside.version_control:
+                return f"{target.name} there is not replaced: {UNDER_VERSION_CONTROL}"
             there = there._replace(identity=identity_inside(there.identity, inside))
         old = self._removals.trash(rule.name, rule.key, there)
         return Room(self.names.take(target), [old])

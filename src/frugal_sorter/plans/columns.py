@@ -10,6 +10,7 @@ from operator import add, attrgetter
 from typing import Any, TypeVar, overload
 
 from frugal_sorter.files.digests import Found
+from frugal_sorter.files.record import storable_ns
 from frugal_sorter.rules.fields import may_be_marked, unmarked_name
 
 Value = TypeVar("Value")
@@ -17,6 +18,15 @@ _BLOCK_BYTES = 512
 SIZE, _INO, _MODIFIED, _CHANGED, _BLOCKS, _LINKS = map(
     attrgetter, ("st_size", "st_ino", "st_mtime_ns", "st_ctime_ns", "st_blocks", "st_nlink")
 )
+
+
+def _moments(moments: Iterable[int]) -> array[int]:
+    """Return moments in ns as a column."""
+    known = list(moments)
+    try:
+        return array("q", known)
+    except OverflowError:
+        return array("q", map(storable_ns, known))
 
 
 class Columns:
@@ -51,8 +61,8 @@ class Columns:
         self.names += names
         self.size.extend(map(SIZE, statuses))
         self.ino.extend(map(_INO, statuses))
-        self.modified.extend(map(_MODIFIED, statuses))
-        self.changed.extend(map(_CHANGED, statuses))
+        self.modified.extend(_moments(map(_MODIFIED, statuses)))
+        self.changed.extend(_moments(map(_CHANGED, statuses)))
         self.blocks.extend(map(_BLOCKS, statuses))
 
     def extend(self, other: Columns) -> None:

@@ -9,7 +9,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 
 from frugal_sorter.files.fingerprint import with_sample
-from frugal_sorter.files.record import FileRecord, place_of
+from frugal_sorter.files.record import FileRecord, place_of, storable_ns
 from frugal_sorter.files.status import look
 from frugal_sorter.files.types import TYPE_OF_SUFFIX
 from frugal_sorter.files.walk import reason_of
@@ -110,7 +110,7 @@ def _record(one: Same) -> FileRecord:
     except OSError as error:
         raise _Stays(reason_of(error), problem=True) from None
     who = record.identity
-    now = (who.dev, who.ino, who.size, record.mtime_ns, record.ctime_ns)
+    now = (who.dev, who.ino, who.size, storable_ns(record.mtime_ns), storable_ns(record.ctime_ns))
     if who.kind != "file" or now != one.found[1:]:
         raise _Stays("changed since it was read", problem=True)
     return record

@@ -7,12 +7,14 @@ import pwd
 from functools import lru_cache
 from pathlib import Path
 
+from frugal_sorter.files.inside import Inside, look_inside
 from frugal_sorter.files.record import is_inside, place_of
 from frugal_sorter.files.trash_bins import all_bins, bin_for, home_bin
 from frugal_sorter.files.walk import VERSION_CONTROL
-from frugal_sorter.plans.plan import Plan, Refusal, Step, VerbName
+from frugal_sorter.plans.plan import TAKING, Plan, Refusal, Step, VerbName
 from frugal_sorter.state.folders import state_folder
 
+UNDER_VERSION_CONTROL = "a tree under version control is in it, which is left whole"
 # The steps that a planner of rules makes.
 _PLANNED: frozenset[VerbName] = frozenset({
     "move", "move-across", "trash", "delete", "copy", "link", "pack", "unpack", "set-attribute", "run", "make-folder",
@@ -69,12 +71,21 @@ def refused_entry(path: str) -> str | None:
     Args:
         path: an absolute path without symbolic links.
     """
+    return refused_whole(path) or ("where a volume is mounted" if os.path.ismount(path) else None)
+
+
+def refused_whole(path: str) -> str | None:
+    """Return why not all that is in a folder may be taken away, or None where it may.
+
+    Where a volume is mounted is as good a folder as any other, unless it is a home as well.
+
+    Args:
+        path: an absolute path without symbolic links.
+    """
     if refused := refused_folder(path):
         return refused
     if any(is_inside(home, path) for home in _homes()):
         return "a home folder"
-    if os.path.ismount(path):
-        return "where a volume is mounted"
     if any(is_inside(kept, path) for kept in (*_own_folders(), _trash())):
         return "around the tool's own folder or the trash"
     return None
@@ -103,10 +114,12 @@ def _guarded(step: Step) -> str | None:
     for place in [*sides, *members]:
         if refused := refused_folder(place.folder):
             return f"{place.folder} is {refused}"
-    if step.source is not None and step.was is not None and step.was.kind == "folder":
-        refused = refused_entry(step.source.path)
-        if refused and step.verb != "copy":
+    if step.source is not None and step.was is not None and step.was.kind == "folder" and step.verb != "copy":
+        if refused := refused_entry(step.source.path):
             return refused
+        held = look_inside(step.source.path) if step.verb in TAKING else None
+        if isinstance(held, Inside) and held.version_control:
+            return UNDER_VERSION_CONTROL
     if step.verb == "trash":
         assert step.target is not None and step.source is not None and step.was is not None
         known = [home_bin(), bin_for(step.source.folder, step.was.dev)]

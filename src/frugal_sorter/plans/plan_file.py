@@ -11,13 +11,15 @@ import os
 from collections import Counter
 from collections.abc import Mapping
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
 from frugal_sorter.errors import UsageError
 from frugal_sorter.files.fingerprint import look_like_or_none
 from frugal_sorter.files.record import Identity, Place, place_of
 from frugal_sorter.plans.plan import Plan, Step, VerbName, Witness
-from frugal_sorter.state.folders import machine_id, others_can_write, refuse_writable_by_others
+from frugal_sorter.plans.shapes import is_identity, refuse_malformed
+from frugal_sorter.state.folders import is_writable_by_others, machine_id, refuse_writable_by_others
+from frugal_sorter.state.inputs import read_input
 
 FORMAT = 1
 LARGEST_FILE = 1_000_000_000
@@ -53,12 +55,14 @@ def step_of_line(line: Mapping[str, Any]) -> Step:
     if line["verb"] not in _VERBS:
         raise ValueError(f"there is no verb {line['verb']!r}")
     witness = line.get("witness")
-    return Step(
+    step = Step(
         int(line["id"]), line["verb"], str(line.get("rule", "")), str(line.get("key", "")),
         _place(line.get("source")), _place(line.get("target")), _identity(line.get("was")),
         dict(line.get("args", {})), int(line.get("group", 0)),
         Witness(_sure_place(witness["path"]), _sure_identity(witness["was"])) if witness else None,
     )  # fmt: skip
+    refuse_malformed(step)
+    return step
 
 
 def _place(path: object) -> Place | None:
@@ -76,9 +80,9 @@ def _identity(values: object) -> Identity | None:
 
 
 def _sure_identity(values: object) -> Identity:
-    if not isinstance(values, list) or len(values) < 5 or not all(isinstance(one, int) for one in values[1:5]):
+    if not is_identity(values):
         raise ValueError("the identity of the entry is damaged")
-    return Identity(*values)
+    return Identity(*cast(list[Any], values))
 
 
 def save_plan(plan: Plan, path: Path) -> None:
@@ -111,12 +115,7 @@ def load_plan(path: Path) -> Plan:
         StateError: root reads it and others could have written it.
     """
     try:
-        if path.stat().st_size > LARGEST_FILE:
-            raise UsageError(f"{path}: larger than {LARGEST_FILE:,} bytes", "this is no plan of this tool")
-        refuse_writable_by_others(path)
-        if others_can_write(path):
-            raise UsageError(f"{path}: other accounts can write to this plan", f"read it, then chmod go-w {path}")
-        lines = path.read_text("ascii").splitlines()
+        lines = read_input(path, LARGEST_FILE, lambda found: _refuse_others(path, found)).decode("ascii").splitlines()
     except OSError as error:
         raise UsageError(
             f"{path}: the plan cannot be read ({(error.strerror or '').lower()})", "`frugal preview --save` makes one"
@@ -129,7 +128,7 @@ def load_plan(path: Path) -> Plan:
             continue
         try:
             step = step_of_line(json.loads(text))
-        except (ValueError, KeyError, TypeError) as error:
+        except (ValueError, KeyError, TypeError, AttributeError, RecursionError, OverflowError) as error:
             what = str(error) if isinstance(error, ValueError) else "something is missing in it"
             raise UsageError(f"{path}:{number}: this line is no step ({what})", "make the plan anew") from None
         plan.steps.append(_on_this_device(step))
@@ -140,6 +139,12 @@ def load_plan(path: Path) -> Plan:
     plan.drop(lambda step: step.group in torn)
     plan.number()
     return plan
+
+
+def _refuse_others(path: Path, found: os.stat_result) -> None:
+    refuse_writable_by_others(path, found)
+    if is_writable_by_others(found):
+        raise UsageError(f"{path}: other accounts can write to this plan", f"read it, then chmod go-w {path}")
 
 
 def _head(path: Path, lines: list[str]) -> tuple[Plan, dict[int, int]]:
@@ -154,14 +159,24 @@ def _head(path: Path, lines: list[str]) -> tuple[Plan, dict[int, int]]:
         raise UsageError(f"{path}:1: this plan was made on another machine", "make it anew on this one")
     try:
         plan = Plan(head["kind"], int(head["made_ns"]), str(head["origin"]))
-        plan.levels, plan.rules = dict(head["levels"]), list(map(str, head["rules"]))
-        plan.seen, plan.ceilings = int(head["seen"]), dict(head["ceilings"])
+        plan.levels = {_sure_place(folder).path: _count_or_none(most) for folder, most in head["levels"].items()}
+        plan.rules = list(map(str, head["rules"]))
+        plan.seen = int(head["seen"])
+        plan.ceilings = {str(rule): _count_or_none(most) for rule, most in head["ceilings"].items()}
         sizes = {int(group): int(size) for group, size in head["groups"].items()}
-    except (ValueError, KeyError, TypeError, AttributeError):
+        if not 0 < plan.made_ns < 1 << 63 or not 0 <= plan.seen < 1 << 63:
+            raise ValueError
+    except (ValueError, KeyError, TypeError, AttributeError, OverflowError):
         raise UsageError(f"{path}:1: the head of the plan is damaged", "make the plan anew") from None
     if plan.kind != "tidy":
         raise UsageError(f"{path}:1: a plan to {plan.kind} is not kept in a file", "make the plan anew")
     return plan, sizes
+
+
+def _count_or_none(value: object) -> int | None:
+    if value is not None and (not isinstance(value, int) or isinstance(value, bool) or not 0 <= value < 1 << 63):
+        raise ValueError(f"{value!r} is no number")
+    return value
 
 
 def _on_this_device(step: Step) -> Step:

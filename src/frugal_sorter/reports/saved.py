@@ -16,6 +16,8 @@ from frugal_sorter.files.walk import walk
 from frugal_sorter.state.folders import machine_id
 
 FORMAT = 1
+# A line names one file; a longer one would only fill the memory.
+_LONGEST_LINE = 100_000
 SUFFIX = ".inventory.gz"
 
 
@@ -126,7 +128,7 @@ def load(path: Path) -> Saved:
     number = 1
     try:
         with gzip.open(path, "rt", encoding="ascii") as file:
-            head = json.loads(file.readline())
+            head = json.loads(file.readline(_LONGEST_LINE))
             if head["frugal-inventory"] != FORMAT:
                 raise UsageError(
                     f"{path}: of format {head['frugal-inventory']!r}", f"this version reads format {FORMAT}"
@@ -135,7 +137,7 @@ def load(path: Path) -> Saved:
                 str(head["folder"]), str(head["machine"]), int(head["made_ns"]), int(head["total"]), int(head["free"]),
                 {}, list(head["unread"]),
             )  # fmt: skip
-            for line in file:
+            while line := file.readline(_LONGEST_LINE):
                 number += 1
                 one = SavedFile(*json.loads(line))
                 saved.files[one.path] = one

@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import os
-from pathlib import Path
-
 from frugal_sorter.rules.fields import fold
 from frugal_sorter.rules.mistakes import Wrong
+from frugal_sorter.state.inputs import read_input
 
 LARGEST_LIST = 50_000_000
 
@@ -22,9 +20,7 @@ def read_list(name: str, path: str) -> frozenset[str]:
         Wrong: it cannot be read.
     """
     try:
-        if os.path.getsize(path) > LARGEST_LIST:
-            raise Wrong(f'the list "{name}" is larger than {LARGEST_LIST:,} bytes', "make it shorter")
-        text = Path(path).read_bytes().decode("utf-8-sig")
+        text = read_input(path, LARGEST_LIST).decode("utf-8-sig")
     except OSError as error:
         raise Wrong(
             f'the list "{name}" cannot be read ({(error.strerror or "").lower()})',

@@ -37,6 +37,7 @@ from frugal_sorter.rules.trash_limits import WEEK, TrashLimits, refuse_dear
 from frugal_sorter.rules.units import Duration, parse_duration, parse_hours, parse_size
 from frugal_sorter.rules.values import count, levels, of_same, one_of, one_text, rule_name, texts, truth
 from frugal_sorter.state.folders import refuse_writable_by_others
+from frugal_sorter.state.inputs import read_input
 
 FORMAT = 1
 LARGEST_FILE = 4_000_000
@@ -56,15 +57,12 @@ def load_rules(path: Path) -> RuleBook:
         StateError: root runs it and others could have written it.
     """
     try:
-        raw = path.read_bytes() if path.stat().st_size <= LARGEST_FILE else None
+        raw = read_input(path, LARGEST_FILE, lambda found: refuse_writable_by_others(path, found))
     except OSError as error:
         raise UsageError(
             f"{path}: the rule file cannot be read ({(error.strerror or 'unknown error').lower()})",
             "name another one, or see `frugal demo FOLDER` for one to start from",
         ) from error
-    if raw is None:
-        raise UsageError(f"{path}: larger than {LARGEST_FILE:,} bytes", "a rule file is a short text")
-    refuse_writable_by_others(path)
     return read_rules(raw, path)
 
 

@@ -30,8 +30,13 @@ class Source:
     def __init__(self, file: str, raw: bytes) -> None:
         self.file = file
         self.mistakes: list[Mistake] = []
-        self.table = self._read(raw)
-        self._control_characters(self.table, ())
+        try:
+            self.table = self._read(raw)
+            self._control_characters(self.table, ())
+        except RecursionError:
+            raise Mistakes(
+                [Mistake(file, 1, "", "tables in tables, far too deep", "a rule file is a short text")]
+            ) from None
 
     def _read(self, raw: bytes) -> dict[str, Any]:
         try:
@@ -41,7 +46,7 @@ class Source:
             raise Mistakes([Mistake(self.file, line, "", "this is not UTF-8", "save the file as UTF-8")]) from None
         try:
             table = tomllib.loads(text)
-        except (tomllib.TOMLDecodeError, RecursionError) as error:
+        except ValueError as error:  # also for a number of thousands of digits
             raise Mistakes([syntax_mistake(self.file, text, str(error))]) from None
         self._lines = lines_of(text)
         return table

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import os
 import stat
+from contextlib import suppress
 from pathlib import Path
 
 import platformdirs
@@ -53,7 +54,8 @@ def ready_state_folder() -> Path:
             "run as that user, or set XDG_STATE_HOME to a folder of your own",
         )
     if stat.S_IMODE(status.st_mode) & 0o077:
-        folder.chmod(0o700)
+        with suppress(OSError):
+            folder.chmod(0o700)
     return folder
 
 
@@ -65,18 +67,22 @@ def default_rules_file() -> Path:
     return platformdirs.user_config_path(APP, appauthor=False) / "rules.toml"
 
 
-def refuse_writable_by_others(path: Path) -> None:
+def refuse_writable_by_others(path: Path, found: os.stat_result) -> None:
     """Refuse, for root only, a file that another user could have written.
+
+    Args:
+        path: the file, for the message.
+        found: its status, taken from the descriptor that it is read by.
 
     Raises:
         StateError: root is running and someone else can write the file.
     """
     if os.geteuid() != 0:
         return
-    status = path.stat()
-    trusted = {0, int(os.environ.get("SUDO_UID", "0") or 0)}
-    group_can = bool(status.st_mode & stat.S_IWGRP) and status.st_gid not in trusted
-    if status.st_uid not in trusted or group_can or status.st_mode & stat.S_IWOTH:
+    sudo = os.environ.get("SUDO_UID", "")
+    trusted = {0, int(sudo) if sudo.isdigit() else 0}
+    group_can = bool(found.st_mode & stat.S_IWGRP) and found.st_gid not in trusted
+    if found.st_uid not in trusted or group_can or found.st_mode & stat.S_IWOTH:
         raise StateError(
             f"{path}: other users can write to this file, and you are root",
             "chown root it and chmod go-w it, once you have read it",
@@ -86,9 +92,13 @@ def refuse_writable_by_others(path: Path) -> None:
 def others_can_write(file: str | Path) -> bool:
     """Tell whether another account than this one and root could have written a file."""
     try:
-        found = os.stat(file)
+        return is_writable_by_others(os.stat(file))
     except OSError:
         return False
+
+
+def is_writable_by_others(found: os.stat_result) -> bool:
+    """Tell whether another account than this one and root could have written a file of some status."""
     # A group that has the number of its only member is no other account.
     own_group = found.st_gid in (os.getegid(), 0) and found.st_gid == found.st_uid
     group_can = bool(found.st_mode & stat.S_IWGRP) and not own_group

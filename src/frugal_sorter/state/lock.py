@@ -5,10 +5,10 @@ from __future__ import annotations
 import fcntl
 import os
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 
-from frugal_sorter.errors import RefusedError
+from frugal_sorter.errors import RefusedError, StateError
 
 
 def _try(descriptor: int) -> bool:
@@ -31,27 +31,45 @@ def writer_lock(folder: Path, what: str) -> Iterator[None]:
 
     Raises:
         RefusedError: another process holds it.
+        StateError: the lock cannot be had for another reason.
     """
     path = folder / "writer.lock"
-    descriptor = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
     try:
-        if not _try(descriptor):
-            holder = os.pread(descriptor, 200, 0).decode(errors="replace").strip() or "another process"
-            raise RefusedError(f"another run is changing files: {holder}", "wait until it has ended")
-        os.ftruncate(descriptor, 0)
-        os.pwrite(descriptor, f"frugal {what} (process {os.getpid()})".encode(), 0)
+        descriptor = os.open(path, os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)
+    except OSError as error:
+        raise _unusable(path, error) from None
+    try:
+        try:
+            is_held = _try(descriptor)
+            if not is_held:
+                holder = os.pread(descriptor, 200, 0).decode(errors="replace").strip() or "another process"
+                raise RefusedError(f"another run is changing files: {holder}", "wait until it has ended")
+        except OSError as error:
+            raise _unusable(path, error) from None
+        with suppress(OSError):  # on a full disk others are not told who it is
+            os.ftruncate(descriptor, 0)
+            os.pwrite(descriptor, f"frugal {what} (process {os.getpid()})".encode(), 0)
         yield
     finally:
         os.close(descriptor)
+
+
+def _unusable(path: Path, error: OSError) -> StateError:
+    return StateError(
+        f"{path}: the lock cannot be used ({(error.strerror or 'unknown error').lower()})",
+        "free disk space there, or move aside what stands in its place",
+    )
 
 
 def writer_is_active(folder: Path) -> bool:
     """Tell whether some process holds the writer lock now."""
     try:
         descriptor = os.open(folder / "writer.lock", os.O_RDWR | os.O_CLOEXEC)
-    except FileNotFoundError:
+    except OSError:
         return False
     try:
         return not _try(descriptor)
+    except OSError:
+        return False
     finally:
         os.close(descriptor)

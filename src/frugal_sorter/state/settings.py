@@ -11,7 +11,9 @@ import platformdirs
 
 from frugal_sorter.errors import UsageError
 from frugal_sorter.state.folders import APP
+from frugal_sorter.state.inputs import read_input
 
+_LARGEST_FILE = 4_000_000
 LEVELS = ("debug", "info", "warning", "error", "off")
 
 
@@ -41,10 +43,10 @@ def read_settings() -> Settings:
     """
     path = settings_file()
     try:
-        table = tomllib.loads(path.read_text("utf-8"))
+        table = tomllib.loads(read_input(path, _LARGEST_FILE).decode("utf-8"))
     except FileNotFoundError:
         return Settings()
-    except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
+    except (OSError, ValueError, RecursionError) as error:
         raise UsageError(f"{path}: the settings cannot be read ({error})", "mend the file, or remove it") from None
     for key, value in table.items():
         _check(path, key, value)

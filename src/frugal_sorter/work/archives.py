@@ -3,37 +3,45 @@
 from __future__ import annotations
 
 import hashlib
-import lzma
 import os
 import stat
-import tarfile
 import time
 import zipfile
-import zlib
-from collections.abc import Iterator
-from contextlib import suppress
-from dataclasses import dataclass
-from typing import IO
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from typing import IO, Any, NamedTuple
 
+from frugal_sorter.files.archive import Archive, BadArchive, Member
+from frugal_sorter.files.below import LIST, below
 from frugal_sorter.files.fingerprint import open_to_read
 from frugal_sorter.files.record import Identity, Place
-from frugal_sorter.files.status import look
 from frugal_sorter.files.volumes import free_bytes
 from frugal_sorter.plans.plan import Step
-from frugal_sorter.work.copies import finish_part, part_beside, settle_made, take_back_made
+from frugal_sorter.work.copier import opened
 from frugal_sorter.work.entry import ends_of, find, is_same_inside
 from frugal_sorter.work.mark import CHANGED, Job, Mark, NotDone, Outcome
+from frugal_sorter.work.parts import finish_part, part_beside, settle_made, take_back_made
+from frugal_sorter.work.remove import same_as
 from frugal_sorter.work.rename import sync_volume
+from frugal_sorter.work.rights import Narrowing, own_umask
+from frugal_sorter.work.unpacking import Writer
 
 MOST_ENTRIES = 50_000
 # More than this, and more than so many times its own size, and an archive is taken for a trap.
 LARGE_BYTES, MOST_TIMES = 100_000_000, 100
+_LONGEST_PATH, _LONGEST_NAME = 4_096, 255
 _BLOCK = 1 << 20
-# A RuntimeError is raised for what is encrypted, and a kind of it for ways to pack that are not known.
-_UNREADABLE = (
-    zipfile.BadZipFile, tarfile.TarError, zlib.error, lzma.LZMAError, EOFError, ValueError, RuntimeError,
-)  # fmt: skip
 _EARLIEST, _LATEST = (1980, 1, 1, 0, 0, 0), (2107, 12, 31, 23, 59, 58)
+_LATEST_SECONDS = 4_354_819_198  # the same, for clocks
+_MAKE = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
+
+
+class Packed(NamedTuple):
+    """An entry that goes, or went, into a zip: a descriptor of its folder, its name there, and that in the zip."""
+
+    fd: int
+    name: str
+    packed: str
+    status: os.stat_result
 
 
 class Pack:
@@ -43,62 +51,69 @@ class Pack:
         self._job = job
 
     def do(self, step: Step) -> Mark:
-        with part_beside(self._job, step) as (fd, part):
-            descriptor = os.open(
-                part.name, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC, 0o666, dir_fd=fd
-            )
+        rights = Narrowing()
+        with part_beside(self._job, step) as part:
+            descriptor = os.open(part.name, _MAKE, 0o600, dir_fd=part.fd)
             with open(descriptor, "w+b") as file:
+                part.made()
                 digests: dict[str, bytes] = {}
                 with zipfile.ZipFile(file, "w", zipfile.ZIP_DEFLATED, strict_timestamps=False) as archive:
                     for member in step.args["members"]:
-                        self._add(archive, member, digests)
+                        self._add(archive, member, digests, rights)
                 file.flush()
-                os.fsync(file.fileno())
+                os.fsync(descriptor)
                 with zipfile.ZipFile(file) as archive:
                     self._read_back(archive, digests)
-            made = finish_part(self._job, step, fd, part)
+                rights.give(descriptor, 0o666 & ~own_umask())
+                os.fsync(descriptor)
+            made = finish_part(self._job, step, part)
         return Mark(step.id, Outcome.DONE, now=made.identity)
 
-    def _add(self, archive: zipfile.ZipFile, member: dict[str, object], digests: dict[str, bytes]) -> None:
-        path, name = str(member["path"]), str(member["name"])
+    def _add(
+        self, archive: zipfile.ZipFile, member: Mapping[str, Any], digests: dict[str, bytes], rights: Narrowing
+    ) -> None:  # fmt: skip
+        path, was = member["path"], Identity(*member["was"])
         place = Place(*os.path.split(path))
-        was = Identity(*member["was"])  # type: ignore[misc]
         try:
             fd, before = find(self._job, place, was)
-            for inner, below in _with_inside(place, name):
-                self._write(archive, inner, below, fd if inner == place else None, digests)
-            _, after = find(self._job, place, was)
+            for one in _with_inside(fd, place.name, member["name"]):
+                self._write(archive, one, digests, rights)
+            find(self._job, place, was)
         except NotDone as not_done:
             raise NotDone(not_done.outcome, f"{path}: {not_done.reason}") from None
-        if (was.kind == "file" and before.ctime_ns != after.ctime_ns) or not is_same_inside(place, was):
+        found = os.stat(place.name, dir_fd=fd, follow_symlinks=False)
+        if (was.kind == "file" and not same_as(before)(found)) or not is_same_inside(fd, place.name, was):
             raise NotDone(Outcome.SKIPPED, f"{path}: {CHANGED}")
 
     def _write(
-        self, archive: zipfile.ZipFile, place: Place, name: str, fd: int | None, digests: dict[str, bytes]
+        self, archive: zipfile.ZipFile, one: Packed, digests: dict[str, bytes], rights: Narrowing
     ) -> None:  # fmt: skip
-        found = look(place, fd)
-        moment = time.localtime(max(found.mtime_ns // 1_000_000_000, 0))[:6]
-        info = zipfile.ZipInfo(_zip_name(name), min(max(moment, _EARLIEST), _LATEST))
-        info.external_attr = (found.mode & 0xFFFF) << 16
+        found = one.status
+        moment = time.localtime(min(max(found.st_mtime_ns // 1_000_000_000, 0), _LATEST_SECONDS))[:6]
+        info = zipfile.ZipInfo(one.packed, min(max(moment, _EARLIEST), _LATEST))
+        info.external_attr = (found.st_mode & 0xFFFF) << 16
         info.compress_type = zipfile.ZIP_DEFLATED
         digest = hashlib.blake2b()
-        if stat.S_ISDIR(found.mode):
+        if stat.S_ISDIR(found.st_mode):
             info.filename += "/"
             info.external_attr |= 0x10
             info.compress_type = zipfile.ZIP_STORED
+            rights.folder(found)
             archive.writestr(info, b"")
-        elif stat.S_ISLNK(found.mode):
-            target = os.fsencode(os.readlink(place.path))
+        elif stat.S_ISLNK(found.st_mode):
+            target = os.fsencode(os.readlink(one.name, dir_fd=one.fd))
             digest.update(target)
             archive.writestr(info, target)
-        elif stat.S_ISREG(found.mode):
-            info.file_size = found.identity.size
-            with open(open_to_read(place, fd), "rb") as source, archive.open(info, "w") as sink:
+        elif stat.S_ISREG(found.st_mode):
+            info.file_size = found.st_size
+            with open(open_to_read(Place("", one.name), one.fd), "rb") as source, archive.open(info, "w") as sink:
+                rights.file(source.fileno())
                 while block := source.read(_BLOCK):
+                    self._job.heed()
                     digest.update(block)
                     sink.write(block)
         else:
-            raise NotDone(Outcome.FAILED, f"{place.path} is neither file, folder nor link")
+            raise NotDone(Outcome.FAILED, f"{one.name} is neither file, folder nor link")
         digests[info.filename] = digest.digest()
 
     def _read_back(self, archive: zipfile.ZipFile, digests: dict[str, bytes]) -> None:
@@ -109,6 +124,7 @@ class Pack:
             digest = hashlib.blake2b()
             with archive.open(name) as member:
                 while block := member.read(_BLOCK):
+                    self._job.heed()
                     digest.update(block)
             if digest.digest() != digests.get(name):
                 raise NotDone(Outcome.FAILED, f"{name} did not come out of the zip as it went in")
@@ -125,24 +141,68 @@ def _zip_name(name: str) -> str:
     return os.fsencode(name).decode("utf-8", "backslashreplace")
 
 
-def _with_inside(place: Place, name: str) -> Iterator[tuple[Place, str]]:
-    yield place, name
-    if os.path.isdir(place.path) and not os.path.islink(place.path):
-        for inner in sorted(os.listdir(place.path)):
-            yield from _with_inside(Place(place.path, inner), f"{name}/{inner}")
+def _with_inside(fd: int, name: str, packed: str) -> Iterator[Packed]:
+    """Yield an entry of an open folder and all that is in it, with their names in the zip."""
+    found = os.stat(name, dir_fd=fd, follow_symlinks=False)
+    yield Packed(fd, name, _zip_name(packed), found)
+    if not stat.S_ISDIR(found.st_mode):
+        return
+    way = [packed]
+    with opened(name, LIST, fd) as folder:
+        for met in below(folder):
+            if met.how == "leave":
+                way.pop()
+                continue
+            yield Packed(met.fd, met.name, _zip_name("/".join([*way, met.name])), met.status)
+            if met.how == "enter":
+                way.append(met.name)
 
 
-@dataclass(frozen=True, slots=True)
-class Member:
-    """One entry of an archive: its name, what it is, its mode and time, and where a link leads."""
+def refuse_unless_packed(job: Job, fd: int, name: str, members: Iterable[Mapping[str, Any]]) -> None:
+    """See that all that a zip holds lies, byte for byte, where it was packed from.
 
-    name: str
-    kind: str
-    size: int
-    mode: int
-    mtime: float
-    link: str
-    key: object
+    Args:
+        job: of the run.
+        fd: a descriptor of the folder of the zip.
+        name: its name there.
+        members: what went into it, as the step has it.
+
+    Raises:
+        NotDone: something of it is not there as it is in the zip.
+        OSError: the zip, or something of that, cannot be read.
+    """
+    with open(open_to_read(Place("", name), fd), "rb") as file, zipfile.ZipFile(file) as archive:
+        left = set(archive.namelist())
+        for member in members:
+            place = Place(*os.path.split(member["path"]))
+            folder, _ = job.descriptors.entry(place)
+            for one in _with_inside(folder, place.name, member["name"]):
+                if stat.S_ISDIR(one.status.st_mode):
+                    left.discard(one.packed + "/")
+                elif one.packed in left and _is_packed(job, archive, one):
+                    left.discard(one.packed)
+        if left:
+            raise NotDone(Outcome.SKIPPED, f"{min(left)} is only in the zip by now; it stays")
+
+
+def _is_packed(job: Job, archive: zipfile.ZipFile, one: Packed) -> bool:
+    """Tell whether an entry holds what the zip holds of it."""
+    with archive.open(one.packed) as member:
+        if stat.S_ISLNK(one.status.st_mode):
+            return os.fsencode(os.readlink(one.name, dir_fd=one.fd)) == member.read()
+        if not stat.S_ISREG(one.status.st_mode):
+            return False
+        with open(open_to_read(Place("", one.name), one.fd), "rb") as file:
+            return _same_stream(job, iter(lambda: member.read(_BLOCK), b""), file)
+
+
+def _same_stream(job: Job, blocks: Iterable[bytes], file: IO[bytes]) -> bool:
+    """Tell whether blocks are all that a file holds."""
+    for block in blocks:
+        job.heed()
+        if file.read(len(block)) != block:
+            return False
+    return not file.read(1)
 
 
 class Unpack:
@@ -153,48 +213,63 @@ class Unpack:
 
     def do(self, step: Step) -> Mark:
         source, _, was = ends_of(step)
-        source_fd, _ = find(self._job, source, was)
-        with part_beside(self._job, step) as (fd, part):
-            os.mkdir(part.name, 0o777, dir_fd=fd)
-            with open(open_to_read(source, source_fd), "rb") as file:
-                try:
-                    self._unpack(file, was.size, part.path)
-                except _UNREADABLE as error:
-                    why = str(error) or type(error).__name__
-                    raise NotDone(Outcome.FAILED, f"the archive cannot be read ({why})") from None
+        source_fd, before = find(self._job, source, was)
+        with part_beside(self._job, step) as part:
+            os.mkdir(part.name, 0o700, dir_fd=part.fd)
+            part.made()
+            with opened(part.name, LIST, part.fd) as folder, open(open_to_read(source, source_fd), "rb") as file:
+                descriptor = file.fileno()
+                with Writer(folder, os.fstat(descriptor), self._job.heed) as writer:
+                    limit = max(LARGE_BYTES, MOST_TIMES * was.size)
+                    room = _Room(min(limit, free_bytes(folder)), f"more than {limit:,} bytes come out of it")
+                    for member, blocks in _members(descriptor, self._job.heed, room):
+                        writer.write(_inside(member.name), member, blocks)
             find(self._job, source, was)
-            sync_volume(fd)
-            made = finish_part(self._job, step, fd, part)
+            if not same_as(before)(os.stat(source.name, dir_fd=source_fd, follow_symlinks=False)):
+                raise NotDone(Outcome.SKIPPED, CHANGED)
+            sync_volume(part.fd)
+            made = finish_part(self._job, step, part)
         return Mark(step.id, Outcome.DONE, now=made.identity)
-
-    def _unpack(self, file: IO[bytes], size: int, folder: str) -> None:
-        limit = max(LARGE_BYTES, MOST_TIMES * size)
-        room = _Room(min(limit, free_bytes(folder)), f"more than {limit:,} bytes come out of it")
-        if zipfile.is_zipfile(file):
-            file.seek(0)
-            with zipfile.ZipFile(file) as archive:
-                members = _checked(_zip_members(archive))
-                for member in members:
-                    _extract(member, folder, archive.open(member.name) if member.kind != "folder" else None, room)
-        else:
-            file.seek(0)
-            with tarfile.open(fileobj=file, mode="r:*") as tar:
-                members = _checked(_tar_members(tar))
-                for member in members:
-                    opened = tar.extractfile(member.key) if member.kind == "file" else None  # type: ignore[arg-type]
-                    _extract(member, folder, opened, room)
-        for member in reversed(members):
-            if member.kind == "folder":
-                path = os.path.join(folder, member.name)
-                with suppress(OSError):
-                    os.chmod(path, (member.mode & 0o777) | 0o700)
-                    os.utime(path, (member.mtime, member.mtime))
 
     def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
         return settle_made(self._job, step, note, repair)
 
     def back(self, step: Step, mark: Mark) -> Step:
         return take_back_made(step, mark)
+
+
+def refuse_unless_archived(job: Job, fd: int, name: str, place: Place) -> None:
+    """See that all that is in a folder came, byte for byte, out of an archive that is there.
+
+    Args:
+        job: of the run.
+        fd: a descriptor of the folder that it lies in.
+        name: its name there.
+        place: where the archive is.
+
+    Raises:
+        NotDone: something in it is not in the archive as it is there.
+        OSError: one of the two cannot be read.
+    """
+    archive_fd, _ = job.descriptors.entry(place)
+    same = 0
+    with opened(name, LIST, fd) as folder:
+        with open(open_to_read(place, archive_fd), "rb") as file, Writer(folder, os.fstat(file.fileno())) as there:
+            for member, blocks in _members(file.fileno(), job.heed, None):
+                if member.kind != "folder" and not _is_unpacked(job, there, _inside(member.name), member, blocks):
+                    raise NotDone(Outcome.SKIPPED, f"{member.name} differs from what is in the archive")
+                same += member.kind != "folder"
+        if same != sum(met.how == "entry" for met in below(folder)):
+            raise NotDone(Outcome.SKIPPED, "more is in the folder than in the archive; it stays")
+
+
+def _is_unpacked(job: Job, there: Writer, path: str, member: Member, blocks: Iterable[bytes]) -> bool:
+    folder, name = os.path.split(path)
+    fd = there.folder(folder)
+    if member.kind == "link":
+        return os.readlink(name, dir_fd=fd) == member.link
+    with open(open_to_read(Place("", name), fd), "rb") as file:
+        return _same_stream(job, blocks, file)
 
 
 class _Room:
@@ -206,58 +281,72 @@ class _Room:
 
     def take(self, size: int) -> None:
         self._left -= size
-        if self._left < 0:
+        self.refuse(0)
+
+    def refuse(self, size: int) -> None:
+        """See that there is room for so many bytes more."""
+        if size > self._left:
             raise NotDone(Outcome.FAILED, self._why + ", or there is no room for it")
 
 
-def _zip_members(archive: zipfile.ZipFile) -> Iterator[Member]:
-    for info in archive.infolist():
-        mode = info.external_attr >> 16
-        kind = "folder" if info.is_dir() else "link" if stat.S_ISLNK(mode) else "file"
-        if stat.S_IFMT(mode) not in (0, stat.S_IFREG, stat.S_IFDIR, stat.S_IFLNK):
-            kind = "device"
-        if info.flag_bits & 1:
-            raise NotDone(Outcome.FAILED, "the archive needs a password")
-        link = (
-            archive.read(info).decode("utf-8", "surrogateescape") if kind == "link" and info.file_size < 5_000 else ""
-        )
-        moment = time.mktime((*info.date_time, 0, 0, -1))
-        yield Member(info.filename, kind, info.file_size, mode, moment, link, info)
+def _members(
+    descriptor: int, heed: Callable[[], None], room: _Room | None
+) -> Iterator[tuple[Member, Iterator[bytes]]]:  # fmt: skip
+    """Yield the members of an archive that turned out to be harmless, each with its contents in blocks.
+
+    Raises:
+        NotDone: it is not, or it cannot be read.
+    """
+    try:
+        with Archive(descriptor, heed) as archive:
+            members = _checked(archive.members(), room)
+            contents = archive.contents()
+            for member in members:
+                yield member, _blocks(contents, room) if member.kind == "file" else iter(())
+    except BadArchive as bad:
+        raise NotDone(Outcome.FAILED, f"the archive cannot be read ({bad})") from None
 
 
-def _tar_members(tar: tarfile.TarFile) -> Iterator[Member]:
-    for info in tar:
-        kind = "folder" if info.isdir() else "file" if info.isreg() else "link" if info.issym() else "device"
-        if info.islnk():
-            kind = "file"
-            _inside(info.linkname)
-        yield Member(info.name, kind, info.size, info.mode, info.mtime, info.linkname if kind == "link" else "", info)
+def _blocks(contents: Iterator[bytes], room: _Room | None) -> Iterator[bytes]:
+    while block := next(contents, b""):
+        if room is not None:
+            room.take(len(block))
+        yield block
 
 
 def _inside(name: str) -> str:
     """Return a name of an archive as a path below its folder.
 
     Raises:
-        NotDone: it leads out of it.
+        NotDone: it leads out of it, or is too long.
     """
     parts = name.replace("\\", "/").split("/")
     if name.startswith(("/", "\\")) or ".." in parts or "\0" in name or (len(parts[0]) == 2 and parts[0][1] == ":"):
         raise NotDone(Outcome.FAILED, f"the archive is refused: {name!r} leads out of its folder")
-    return os.path.normpath(name)
+    path = os.path.normpath(name)
+    longest = max(len(os.fsencode(part)) for part in path.split("/"))
+    if len(os.fsencode(path)) > _LONGEST_PATH or longest > _LONGEST_NAME:
+        raise NotDone(Outcome.FAILED, f"the archive is refused: the name {name[:60]!r}… is too long")
+    return path
 
 
-def _checked(members: Iterator[Member]) -> list[Member]:
+def _checked(members: Iterator[Member], room: _Room | None) -> list[Member]:
     """Return all members of an archive, if it is harmless.
 
     Raises:
         NotDone: something in it leads out, is no file, or there is too much of it.
     """
     found: dict[str, Member] = {}
+    above: set[str] = set()
     links: set[str] = set()
+    total = 0
     for member in members:
         if len(found) >= MOST_ENTRIES:
             raise NotDone(Outcome.FAILED, f"the archive is refused: it holds more than {MOST_ENTRIES:,} entries")
         name = _inside(member.name)
+        total += member.size
+        if room is not None:
+            room.refuse(total)
         if member.kind == "device":
             raise NotDone(Outcome.FAILED, f"the archive is refused: {member.name!r} is no file")
         if member.kind == "link":
@@ -265,37 +354,19 @@ def _checked(members: Iterator[Member]) -> list[Member]:
             _inside(os.path.normpath(os.path.join(os.path.dirname(name), member.link)) if member.link else "/")
             if member.link.startswith("/"):
                 raise NotDone(Outcome.FAILED, f"the archive is refused: the link {member.name!r} leads out")
-        if name in found and member.kind != "folder":
+        elif member.link:
+            _inside(member.link)
+        if name in found and (member.kind != "folder" or found[name].kind != "folder"):
             raise NotDone(Outcome.FAILED, f"the archive is refused: it holds {member.name!r} twice")
         if name != ".":
             found.setdefault(name, member)
-    for name in found:
-        above = os.path.dirname(name)
-        while above:
-            if above in links:
-                raise NotDone(Outcome.FAILED, f"the archive is refused: {name!r} lies below a link")
-            above = os.path.dirname(above)
+            folder = os.path.dirname(name)
+            while folder and folder not in above:
+                above.add(folder)
+                folder = os.path.dirname(folder)
+    for name in above:
+        if name in links:
+            raise NotDone(Outcome.FAILED, f"the archive is refused: something lies below the link {name!r}")
+        if name in found and found[name].kind != "folder":
+            raise NotDone(Outcome.FAILED, f"the archive is refused: something lies below the file {name!r}")
     return list(found.values())
-
-
-def _extract(member: Member, folder: str, opened: IO[bytes] | None, room: _Room) -> None:
-    path = os.path.join(folder, _inside(member.name))
-    if member.kind == "folder":
-        os.makedirs(path, exist_ok=True)
-        return
-    os.makedirs(os.path.dirname(path), exist_ok=True)
-    if member.kind == "link":
-        os.symlink(member.link, path)
-        return
-    if opened is None:
-        raise NotDone(Outcome.FAILED, f"{member.name!r} cannot be read")
-    descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC, 0o666)
-    with opened, open(descriptor, "wb") as file:
-        while block := opened.read(_BLOCK):
-            room.take(len(block))
-            file.write(block)
-        if member.mode & 0o111:
-            os.fchmod(file.fileno(), stat.S_IMODE(os.fstat(file.fileno()).st_mode) | (member.mode & 0o111))
-        file.flush()
-        with suppress(OSError, OverflowError):
-            os.utime(file.fileno(), (member.mtime, member.mtime))

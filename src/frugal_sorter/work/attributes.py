@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Iterator
+from contextlib import contextmanager
 
 from frugal_sorter.files.attributes import read_attribute
-from frugal_sorter.files.record import Identity, Place
+from frugal_sorter.files.record import COARSEST_TIME_NS, Identity, Place
 from frugal_sorter.files.walk import reason_of
 from frugal_sorter.plans.plan import Step
 from frugal_sorter.work.entry import find, there
@@ -21,28 +23,31 @@ class SetAttribute:
     def do(self, step: Step) -> Mark:
         source, was = _ends(step)
         name, old, new = step.args["attribute"], step.args["old"], step.args["new"]
-        fd, found = find(self._job, source, was)
-        # By the open folder: no link on the way is followed, and no right to read the file is needed.
-        path = f"/proc/self/fd/{fd}/{source.name}"
-        if read_attribute(path, name) != old:
-            raise NotDone(Outcome.SKIPPED, CHANGED)
-        if new:
-            os.setxattr(path, name, new.encode("utf-8", "surrogateescape"), follow_symlinks=False)
-        else:
-            os.removexattr(path, name, follow_symlinks=False)
+        fd, _ = find(self._job, source, was)
+        with _entry(fd, source.name) as (path, numbers):
+            # Once more, since another one may have come to stand there before it was opened.
+            _, found = find(self._job, source, was)
+            if numbers != (found.identity.dev, found.identity.ino) or read_attribute(path, name) != old:
+                raise NotDone(Outcome.SKIPPED, CHANGED)
+            if new:
+                os.setxattr(path, name, new.encode("utf-8", "surrogateescape"))
+            else:
+                os.removexattr(path, name)
         return Mark(step.id, Outcome.DONE, now=found.identity)
 
     def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
         source, was = _ends(step)
-        source = self._job.now_at.get(source, source)
+        place, identity = self._job.now_at.get(source, (source, None))
         try:
-            found = there(source, was)
+            found = there(self._job, place, identity or was)
             if found is None:
                 return Mark(step.id, Outcome.OPEN, "no longer there")
-            now = read_attribute(source.path, step.args["attribute"])
+            with _entry(self._job.descriptors.folder(place.folder), place.name) as (path, _):
+                now = read_attribute(path, step.args["attribute"])
         except OSError as error:
             return Mark(step.id, Outcome.OPEN, reason_of(error))
-        if now == step.args["new"]:
+        # What was last touched before this run began was not given anything by it.
+        if now == step.args["new"] and found.ctime_ns >= self._job.began_ns - COARSEST_TIME_NS:
             return Mark(step.id, Outcome.DONE, now=found.identity)
         return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
 
@@ -51,6 +56,20 @@ class SetAttribute:
         args = {**step.args, "old": step.args["new"], "new": step.args["old"]}
         args |= {"entry": [*source], "entry_was": [*was]}
         return Step(step.id, "set-attribute", step.rule, step.rule_key, source, None, mark.now or was, args)
+
+
+@contextmanager
+def _entry(fd: int, name: str) -> Iterator[tuple[str, tuple[int, int]]]:
+    """Open an entry for nothing but itself; yield a path that means it whatever becomes of its name, and its numbers.
+
+    No right to read it is needed for that.
+    """
+    descriptor = os.open(name, os.O_PATH | os.O_NOFOLLOW | os.O_CLOEXEC, dir_fd=fd)
+    try:
+        found = os.fstat(descriptor)
+        yield f"/proc/self/fd/{descriptor}", (found.st_dev, found.st_ino)
+    finally:
+        os.close(descriptor)
 
 
 def _ends(step: Step) -> tuple[Place, Identity]:

@@ -1,290 +1,33 @@
 """Copies: to another folder, and across volumes, where a move is copy, check, then remove.
 
-A copy grows under a private name beside its final place. It gets its name only when it was read
-back and found the same, and its inode was written down; so a kill never leaves half a file under a
-real name, nor two whole ones.
+A copy is a part (see `parts`) until it was read back and found the same; what it was made of goes
+only while nobody writes to it, and after it was looked at once more.
 """
 
 from __future__ import annotations
 
-import base64
-import errno
 import os
-import stat
-from collections.abc import Collection, Iterator, Mapping
-from contextlib import contextmanager
-from typing import Any
+from collections.abc import Collection
+from contextlib import ExitStack
 
-from frugal_sorter.files.fingerprint import look_like_or_none, same_bytes, with_sample
-from frugal_sorter.files.inside import look_inside
+from frugal_sorter.files.fingerprint import look_like, look_like_or_none
+from frugal_sorter.files.inside import Inside, look_inside
 from frugal_sorter.files.record import FileRecord, Identity, Place, Unknown
 from frugal_sorter.files.status import look
 from frugal_sorter.files.volumes import volume_of
 from frugal_sorter.files.walk import reason_of
 from frugal_sorter.plans.plan import Step
-from frugal_sorter.plans.plan_file import step_as_line
-from frugal_sorter.work.entry import Held, ends_of, find, held, is_same_inside, put_back, remove_tree, there
-from frugal_sorter.work.mark import CHANGED, INTERRUPTED, Job, Mark, NotDone, Outcome
-from frugal_sorter.work.rename import rename_without_replacing, sync_folder
+from frugal_sorter.work.copier import Copier
+from frugal_sorter.work.entry import Held, ends_of, find, held, is_same_inside, put_back, there
+from frugal_sorter.work.leases import Lease, refuse_writer
+from frugal_sorter.work.mark import INTERRUPTED, Job, Mark, NotDone, Outcome
+from frugal_sorter.work.parts import BEGUN, finish_part, leftover, part_beside, settle_made, take_back_made
+from frugal_sorter.work.remove import refuse_unremovable, remove_name, remove_tree, same_as
+from frugal_sorter.work.rename import rename_without_replacing
+from frugal_sorter.work.witness import same_tree, witnessed
 
-_READ = os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK
-_MAKE = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
-_LIST = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
-_BLOCK = 1 << 22
-# What a target does not take, by path below the copied entry: mode, times, owner, attributes.
-Lost = dict[str, dict[str, Any]]
-COPIED, REMOVING = "copied", "removing"
-
-
-class Copier:
-    """Copies one entry with all that is in it, and sees that the copy is the same.
-
-    Args:
-        restore: what an earlier target could not hold, to be given back.
-    """
-
-    def __init__(self, restore: Mapping[str, Mapping[str, Any]] | None = None) -> None:
-        self._restore = restore or {}
-        self.lost: Lost = {}
-
-    def copy(self, source_fd: int, name: str, target_fd: int, new: str, path: str = "") -> None:
-        """Copy an entry of one open folder into another, where the name must be free.
-
-        Raises:
-            NotDone: the copy is not the same, or the entry is of a kind that is not copied.
-            OSError: it cannot be read or written.
-        """
-        found = os.stat(name, dir_fd=source_fd, follow_symlinks=False)
-        if stat.S_ISREG(found.st_mode):
-            self._file(source_fd, name, target_fd, new, path, found)
-        elif stat.S_ISDIR(found.st_mode):
-            self._folder(source_fd, name, target_fd, new, path, found)
-        elif stat.S_ISLNK(found.st_mode):
-            os.symlink(os.readlink(name, dir_fd=source_fd), new, dir_fd=target_fd)
-            os.utime(new, ns=(found.st_atime_ns, found.st_mtime_ns), dir_fd=target_fd, follow_symlinks=False)
-        else:
-            raise NotDone(Outcome.FAILED, f"{path or name} is neither file, folder nor link")
-
-    def _file(
-        self, source_fd: int, name: str, target_fd: int, new: str, path: str, found: os.stat_result
-    ) -> None:  # fmt: skip
-        with (
-            _opened(name, _READ, source_fd) as source,
-            _opened(new, _MAKE, target_fd) as target,
-        ):
-            copy_bytes(source, target, found.st_size)
-            os.fsync(target)
-            # From the disk rather than from memory, as far as the system heeds it.
-            os.posix_fadvise(target, 0, 0, os.POSIX_FADV_DONTNEED)
-            if not same_bytes(source, target):
-                raise NotDone(Outcome.SKIPPED, "it changed while it was copied")
-            self._describe(source, target, path, found)
-            os.fsync(target)
-
-    def _folder(
-        self, source_fd: int, name: str, target_fd: int, new: str, path: str, found: os.stat_result
-    ) -> None:  # fmt: skip
-        with _opened(name, _LIST, source_fd) as source:
-            os.mkdir(new, 0o700, dir_fd=target_fd)
-            with _opened(new, _LIST, target_fd) as target:
-                for inner in sorted(os.listdir(source)):
-                    self.copy(source, inner, target, inner, f"{path}/{inner}" if path else inner)
-                self._describe(source, target, path, found)
-                os.fsync(target)
-
-    def _describe(self, source: int, target: int, path: str, found: os.stat_result) -> None:
-        """Give a copy owner, mode, attributes and times, and note what the volume does not take."""
-        given = self._restore.get(path, {})
-        uid, gid = given.get("owner", (found.st_uid, found.st_gid))
-        mode = given.get("mode", stat.S_IMODE(found.st_mode))
-        mtime_ns = given.get("mtime_ns", found.st_mtime_ns)
-        lost: dict[str, Any] = {}
-        now = os.fstat(target)
-        if (uid, gid) != (now.st_uid, now.st_gid):
-            try:
-                os.fchown(target, uid, gid)
-            except OSError:
-                lost["owner"] = [uid, gid]
-        attributes = _attributes(source) | {
-            key: base64.b64decode(value) for key, value in given.get("attributes", {}).items()
-        }
-        refused = _set_attributes(target, attributes)
-        if refused:
-            lost["attributes"] = {key: base64.b64encode(value).decode() for key, value in refused.items()}
-        try:
-            os.fchmod(target, mode)
-        except OSError:
-            lost["mode"] = mode
-        os.utime(target, ns=(found.st_atime_ns, mtime_ns))
-        now = os.fstat(target)
-        if stat.S_IMODE(now.st_mode) != mode:
-            lost["mode"] = mode
-        if now.st_mtime_ns != mtime_ns:
-            lost["mtime_ns"] = mtime_ns
-        if (now.st_uid, now.st_gid) != (uid, gid):
-            lost["owner"] = [uid, gid]
-        if lost:
-            self.lost[path] = lost
-
-
-@contextmanager
-def _opened(name: str, flags: int, dir_fd: int) -> Iterator[int]:
-    """Open an entry of an open folder; what is made by that, only this account can read for now."""
-    descriptor = os.open(name, flags, 0o600, dir_fd=dir_fd)
-    try:
-        yield descriptor
-    finally:
-        os.close(descriptor)
-
-
-def copy_bytes(source: int, target: int, size: int) -> None:
-    """Copy the bytes of an open file; holes stay holes.
-
-    Args:
-        source: a descriptor.
-        target: a descriptor of an empty file.
-        size: in bytes.
-
-    Raises:
-        OSError: it cannot be read, or there is no room (ENOSPC).
-    """
-    at = 0
-    while at < size:
-        try:
-            begin = os.lseek(source, at, os.SEEK_DATA)
-            end = os.lseek(source, begin, os.SEEK_HOLE)
-        except OSError as error:
-            if error.errno == errno.ENXIO:
-                break  # nothing but a hole up to the end
-            begin, end = at, size
-        _copy_range(source, target, begin, min(end, size))
-        at = end
-    os.ftruncate(target, size)
-
-
-def _copy_range(source: int, target: int, begin: int, end: int) -> None:
-    at = begin
-    while at < end:
-        try:
-            done = os.copy_file_range(source, target, min(end - at, _BLOCK), at, at)
-        except OSError as error:
-            if error.errno not in (errno.EXDEV, errno.EINVAL, errno.ENOSYS, errno.EOPNOTSUPP, errno.EBADF):
-                raise
-            done = 0
-        if done == 0:
-            block = os.pread(source, min(end - at, _BLOCK), at)
-            if not block:
-                return  # it shrank meanwhile; the comparison tells
-            done = 0
-            while done < len(block):
-                done += os.pwrite(target, block[done:], at + done)
-        at += done
-
-
-def _attributes(descriptor: int) -> dict[str, bytes]:
-    """Return the extended attributes of an open entry, access lists among them."""
-    try:
-        return {name: os.getxattr(descriptor, name) for name in os.listxattr(descriptor)}
-    except OSError:
-        return {}
-
-
-def _set_attributes(descriptor: int, attributes: Mapping[str, bytes]) -> dict[str, bytes]:
-    refused = {}
-    for name, value in attributes.items():
-        try:
-            os.setxattr(descriptor, name, value)
-        except OSError:
-            refused[name] = value
-    return refused
-
-
-@contextmanager
-def part_beside(job: Job, step: Step) -> Iterator[tuple[int, Place]]:
-    """Give the private name beside the target of a step; what was made there is removed if the block fails.
-
-    Raises:
-        NotDone: the target folder is not there.
-    """
-    assert step.target is not None
-    try:
-        fd = job.descriptors.folder(step.target.folder)
-    except OSError as error:
-        why = "the target folder is not there" if error.errno == errno.ENOENT else reason_of(error)
-        raise NotDone(Outcome.FAILED, why) from None
-    part = Place(step.target.folder, job.private(step))
-    try:
-        yield fd, part
-    except BaseException:
-        remove_part(fd, part.name)
-        raise
-
-
-def remove_part(fd: int, name: str) -> None:
-    """Remove what was made under a private name, if there is anything."""
-    try:
-        remove_tree(fd, name)
-    except FileNotFoundError:
-        pass
-    except OSError:
-        # Whoever may write in a folder may still not look into what lies in it.
-        return
-
-
-def finish_part(job: Job, step: Step, fd: int, part: Place, data: Mapping[str, Any] | None = None) -> FileRecord:
-    """Write the inode of a finished part down, then give it its name, durably.
-
-    Raises:
-        NotDone: the name was taken meanwhile.
-    """
-    assert step.target is not None
-    made = identity_of(part, fd)
-    job.note(Mark(step.id, Outcome.NOTED, COPIED, made.identity, data))
-    try:
-        rename_without_replacing(fd, part.name, fd, step.target.name)
-    except FileExistsError:
-        raise NotDone(Outcome.SKIPPED, f"the name {step.target.name} was taken meanwhile") from None
-    sync_folder(fd)
-    return made
-
-
-def identity_of(place: Place, fd: int) -> FileRecord:
-    """Return the status of what was made, with all that later says whether it is still the same.
-
-    Raises:
-        OSError: it is gone.
-    """
-    found = with_sample(look(place, fd), fd)
-    if found.identity.kind != "folder":
-        return found
-    inside = look_inside(place.path)
-    digest = None if isinstance(inside, Unknown) else inside.digest
-    return found._replace(identity=found.identity._replace(inside=digest))
-
-
-def settle_made(job: Job, step: Step, note: Mark | None, repair: bool) -> Mark:
-    """Settle a step that makes something new: the part goes, what has its name and inode is done."""
-    assert step.target is not None
-    try:
-        if note is not None and note.now is not None and (made := there(step.target, note.now)):
-            now = made.identity._replace(inside=note.now.inside)
-            return Mark(step.id, Outcome.DONE, now=now, data=note.data)
-        if repair:
-            remove_part(job.descriptors.folder(step.target.folder), job.private(step))
-    except FileNotFoundError:
-        pass  # its folder is not there, so neither is the part
-    except OSError as error:
-        return Mark(step.id, Outcome.OPEN, reason_of(error))
-    return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
-
-
-def take_back_made(step: Step, mark: Mark) -> Step:
-    """Return the step that removes what a step has made, and can itself be taken back."""
-    args: dict[str, Any] = {"again": step_as_line(step)}
-    if step.source is not None and step.was is not None:
-        args["entry"] = [*step.source]
-        args["entry_was"] = [*step.was]
-    return Step(step.id, "remove-made", step.rule, step.rule_key, step.target, None, mark.now, args)
+# Noted before the first of a folder that was copied is removed.
+REMOVING = "removing"
 
 
 class Copy:
@@ -296,12 +39,14 @@ class Copy:
     def do(self, step: Step) -> Mark:
         source, _, was = ends_of(step)
         source_fd, before = find(self._job, source, was)
-        copier = Copier()
-        with part_beside(self._job, step) as (fd, part):
-            copier.copy(source_fd, source.name, fd, part.name)
-            unchanged(self._job, Held(source_fd, source, before), was)
-            made = finish_part(self._job, step, fd, part, {"lost": copier.lost} if copier.lost else None)
-        data = {"lost": copier.lost} if copier.lost else None
+        copier = Copier(heed=self._job.heed)
+        with part_beside(self._job, step) as part:
+            touched = _Touched(source_fd, source.name, before)
+            copier.copy(source_fd, source.name, part.fd, part.name, part.made)
+            find(self._job, source, was)
+            touched.refuse()
+            data = {"lost": copier.lost} if copier.lost else None
+            made = finish_part(self._job, step, part, data)
         return Mark(step.id, Outcome.DONE, now=made.identity, data=data)
 
     def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
@@ -311,17 +56,34 @@ class Copy:
         return take_back_made(step, mark)
 
 
-def unchanged(job: Job, entry: Held, was: Identity) -> None:
-    """See that nobody touched an entry while it was read, not even its attributes.
+class _Touched:
+    """Whether somebody touched an entry since, be it only its attributes, or what is in it.
 
-    Raises:
-        NotDone: somebody did.
+    Args:
+        fd: a descriptor of its folder.
+        name: its name there.
+        record: as it is now.
     """
-    _, now = find(job, entry.place, was)
-    if was.kind == "file" and now.ctime_ns != entry.record.ctime_ns:
-        raise NotDone(Outcome.SKIPPED, "it changed while it was copied")
-    if not is_same_inside(entry.place, was):
-        raise NotDone(Outcome.SKIPPED, CHANGED)
+
+    def __init__(self, fd: int, name: str, record: FileRecord) -> None:
+        self._fd = fd
+        self._name = name
+        self._record = record
+        self._inside = self._look_inside()
+
+    def _look_inside(self) -> Inside | Unknown | None:
+        return look_inside(self._name, self._fd) if self._record.identity.kind == "folder" else None
+
+    def refuse(self) -> None:
+        """See that nobody did.
+
+        Raises:
+            NotDone: somebody did, or that cannot be known.
+        """
+        found = os.stat(self._name, dir_fd=self._fd, follow_symlinks=False)
+        changed = not same_as(self._record)(found) if self._inside is None else isinstance(self._inside, Unknown)
+        if changed or self._look_inside() != self._inside:
+            raise NotDone(Outcome.SKIPPED, "it changed while it was copied")
 
 
 class MoveAcross:
@@ -331,82 +93,169 @@ class MoveAcross:
         self._job = job
 
     def do(self, step: Step) -> Mark:
-        _, _, was = ends_of(step)
-        copier = Copier(step.args.get("restore"))
-        with held(self._job, step, removal=True) as entry:
-            if entry.place != step.source:
-                # A folder was set aside, which is a change of its own that a look at it must not see.
+        source, _, was = ends_of(step)
+        with ExitStack() as holding:
+            if was.kind != "folder":
+                # Not while it is copied: whoever opens it for writing would have to wait for so long.
+                fd, record = find(self._job, source, was)
+                entry = Held(fd, source, record)
+                if was.kind == "file":
+                    refuse_writer(fd, source.name)
+            else:
+                entry = holding.enter_context(held(self._job, step, removal=True))
                 entry = Held(entry.fd, entry.place, look(entry.place, entry.fd))
-            with part_beside(self._job, step) as (fd, part):
-                copier.copy(entry.fd, entry.place.name, fd, part.name)
-                unchanged(self._job, entry, was)
+            touched = _Touched(entry.fd, entry.place.name, entry.record)
+            copier = Copier(step.args.get("restore"), self._job.heed)
+            with part_beside(self._job, step) as part:
+                copier.copy(entry.fd, entry.place.name, part.fd, part.name, part.made)
+                lease = holding.enter_context(Lease(entry.fd, entry.place.name)) if was.kind == "file" else None
+                find(self._job, entry.place, was)
+                touched.refuse()
                 data = {"lost": copier.lost} if copier.lost else None
-                made = finish_part(self._job, step, fd, part, data)
-            self._remove_source(step, entry, made, fd)
+                made = finish_part(self._job, step, part, data)
+            self._remove_source(step, entry, made, part.fd, touched, lease)
         return Mark(step.id, Outcome.DONE, now=made.identity, data=data)
 
-    def _remove_source(self, step: Step, entry: Held, made: FileRecord, fd: int) -> None:
+    def _remove_source(
+        self, step: Step, entry: Held, made: FileRecord, fd: int, touched: _Touched, lease: Lease | None
+    ) -> None:  # fmt: skip
         _, target, was = ends_of(step)
         try:
-            unchanged(self._job, entry, was)
+            touched.refuse()
             if was.kind == "folder":
-                self._job.note(Mark(step.id, Outcome.NOTED, REMOVING, made.identity))
-                remove_tree(entry.fd, entry.place.name)
+                refuse_unremovable(entry.fd, entry.place.name)
+                self._job.note(Mark(step.id, Outcome.NOTED, REMOVING, made.identity), True)
+                self._remove_folder(entry, target, fd)
             else:
-                os.unlink(entry.place.name, dir_fd=entry.fd)
-        except (NotDone, OSError):
+                remove_name(entry.fd, entry.place.name, same_as(entry.record), self._job.private(step), lease)
+        except (NotDone, OSError) as failed:
             # What cannot go from there does not come here: only our own copy is removed again, and only
-            # while what it was made of is still there.
+            # while what it was made of is still there, whole.
             source = look_like_or_none(entry.place, was, entry.fd)
             if source is None or not source.identity.same_who(was):
                 why = f"taken away by another program while it was moved; the copy stays at {target.path}"
                 raise NotDone(Outcome.FAILED, why) from None
-            if was.kind != "folder" or is_same_inside(entry.place, was):
-                now = look_like_or_none(target, made.identity, fd)
-                if now is not None and now.identity.same_who(made.identity):
-                    remove_part(fd, target.name)
+            try:
+                remove_copy(self._job, step, fd, target.name, made.identity, entry.fd, entry.place.name)
+            except (NotDone, OSError):
+                why = f"{_said(failed)}; both are kept, the copy at {target.path}"
+                raise NotDone(Outcome.FAILED, why) from None
+            raise
+
+    @staticmethod
+    def _remove_folder(entry: Held, target: Place, fd: int) -> None:
+        """Remove a folder that was copied; if that fails on the way, what is gone of it is copied back."""
+        try:
+            remove_tree(entry.fd, entry.place.name)
+        except (NotDone, OSError):
+            Copier().missing(fd, target.name, entry.fd, entry.place.name)
             raise
 
     def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
-        source, target, was = ends_of(step)
-        aside = Place(source.folder, self._job.private(step))
         try:
-            at_source, at_aside = there(source, was), there(aside, was)
-            copied = note.now if note is not None else None
-            made = there(target, copied) if copied is not None else None
-            if made is not None and copied is not None and note is not None:
-                now = made.identity._replace(inside=copied.inside)
-                if note.reason == REMOVING or not (at_source or at_aside):
-                    if at_aside and repair:
-                        remove_tree(self._job.descriptors.folder(aside.folder), aside.name)
-                    return Mark(step.id, Outcome.DONE, now=now, data=note.data)
-                if not repair:
-                    return Mark(step.id, Outcome.OPEN, "copied, and the first one not yet removed")
-                if not made.identity.same_state(copied._replace(inside=None)) or not is_same_inside(target, copied):
-                    return Mark(step.id, Outcome.OPEN, f"copied to {target.path} and edited there since; both are kept")
-                remove_tree(self._job.descriptors.folder(target.folder), target.name)
-            elif repair:
-                self._remove_part(target, step)
-            if at_aside and repair:
-                put_back(self._job, aside, source, was)
+            return self._settle(step, note, repair)
+        except NotDone as not_done:
+            return Mark(step.id, Outcome.OPEN, not_done.reason)
         except OSError as error:
             return Mark(step.id, Outcome.OPEN, reason_of(error))
-        if at_source or at_aside:
+
+    def _settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
+        source, target, was = ends_of(step)
+        job = self._job
+        aside = Place(source.folder, job.private(step))
+        at_source, at_aside = there(job, source, was), there(job, aside, was)
+        begun = at_source or at_aside
+        copied = note.now if note is not None and note.reason != BEGUN else None
+        made = there(job, target, copied) if copied is not None else None
+        if made is not None and copied is not None and note is not None:
+            now = made.identity._replace(inside=copied.inside)
+            done = Mark(step.id, Outcome.DONE, now=now, data=note.data)
+            if begun is None:
+                return done
+            if not repair:
+                return Mark(step.id, Outcome.OPEN, "copied, and the first one not yet removed")
+            source_fd, target_fd = job.descriptors.folder(source.folder), job.descriptors.folder(target.folder)
+            if note.reason == REMOVING and at_aside:
+                try:
+                    same_tree(source_fd, aside.name, target_fd, target.name)
+                    remove_tree(source_fd, aside.name)
+                    return done
+                except (NotDone, OSError):
+                    # Back to where it was, whole, rather than in two halves.
+                    Copier().missing(target_fd, target.name, source_fd, aside.name)
+            name = aside.name if at_aside else source.name
+            try:
+                remove_copy(job, step, target_fd, target.name, copied, source_fd, name)
+            except NotDone as kept:
+                self._give_back(at_aside, aside, source, was)
+                why = f"copied to {target.path}, and both are kept: {kept.reason}"
+                return Mark(step.id, Outcome.OPEN, why)
+        elif begun is None and copied is not None and repair and self._finish(step, copied):
+            return Mark(step.id, Outcome.DONE, now=copied, data=note.data if note else None)
+        elif repair and (left := leftover(job, step, target.folder, note)):
+            return Mark(step.id, Outcome.OPEN, left)
+        if repair:
+            self._give_back(at_aside, aside, source, was)
+        if begun:
             return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
         return Mark(step.id, Outcome.OPEN, "found neither where it was nor where it was to go")
 
-    def _remove_part(self, target: Place, step: Step) -> None:
-        try:
-            fd = self._job.descriptors.folder(target.folder)
-        except FileNotFoundError:
-            return
-        remove_part(fd, self._job.private(step))
+    def _finish(self, step: Step, copied: Identity) -> bool:
+        """Give a finished copy its name where what it was made of is gone: it may be the only one by now."""
+        _, target, _ = ends_of(step)
+        part = Place(target.folder, self._job.private(step))
+        if there(self._job, part, copied) is None:
+            return False
+        fd = self._job.descriptors.folder(target.folder)
+        rename_without_replacing(fd, part.name, fd, target.name)
+        return True
+
+    def _give_back(self, at_aside: FileRecord | None, aside: Place, source: Place, was: Identity) -> None:
+        if at_aside is not None:
+            put_back(self._job, aside, source, was)
 
     def back(self, step: Step, mark: Mark) -> Step:
         source, target, was = ends_of(step)
         lost = mark.data.get("lost") if mark.data else None
         args = {"restore": lost} if lost else {}
         return Step(step.id, "move-across", step.rule, step.rule_key, target, source, mark.now or was, args)
+
+
+def remove_copy(job: Job, step: Step, fd: int, name: str, made: Identity, kept_fd: int, kept: str) -> None:
+    """Remove a copy that this tool has made, if nobody edited it and what it was made of holds the same bytes.
+
+    Args:
+        job: of the run.
+        step: that made it, or takes it back.
+        fd: a descriptor of the folder of the copy.
+        name: its name there.
+        made: what the copy was when it was finished.
+        kept_fd: a descriptor of the folder of what it was made of.
+        kept: its name there.
+
+    Raises:
+        NotDone: one of the two was edited, or is being written to; both stay.
+        OSError: one of the two is gone, or cannot be removed.
+    """
+    record = look_like(Place("", name), made, fd)
+    if not record.identity.same_who(made) or not record.identity.same_state(made._replace(inside=None)):
+        raise NotDone(Outcome.SKIPPED, "the copy was edited")
+    private = job.private(step)
+    if made.kind == "folder":
+        if not is_same_inside(fd, name, made):
+            raise NotDone(Outcome.SKIPPED, "the copy was edited")
+        refuse_unremovable(fd, name)
+        same_tree(fd, name, kept_fd, kept)
+        remove_tree(fd, name)
+    elif made.kind == "file":
+        with witnessed(fd, name, kept_fd, kept):
+            remove_name(fd, name, same_as(record), private)
+    else:
+        remove_name(fd, name, same_as(record), private)
+
+
+def _said(failed: NotDone | OSError) -> str:
+    return failed.reason if isinstance(failed, NotDone) else reason_of(failed)
 
 
 def lost_text(near: str, dev: int, kinds: Collection[str]) -> str:

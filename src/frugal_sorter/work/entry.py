@@ -3,21 +3,23 @@
 from __future__ import annotations
 
 import errno
-import os
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
 
-from frugal_sorter.files.fingerprint import look_like, look_like_or_none, same_contents
+from frugal_sorter.files.fingerprint import look_like, look_like_or_none
 from frugal_sorter.files.inside import look_inside
 from frugal_sorter.files.record import FileRecord, Identity, Place, Unknown
 from frugal_sorter.files.walk import reason_of
-from frugal_sorter.plans.plan import Step
-from frugal_sorter.work.leases import leased
+from frugal_sorter.plans.plan import Step, Witness
+from frugal_sorter.work.leases import Lease
 from frugal_sorter.work.mark import CHANGED, Job, NotDone, Outcome
+from frugal_sorter.work.remove import refuse_unremovable
 from frugal_sorter.work.rename import rename_without_replacing
+from frugal_sorter.work.witness import witnessed
 
 _GONE = frozenset({errno.ENOENT, errno.ENOTDIR, errno.ELOOP})
+NO_LONGER_THERE = "no longer there"
 
 
 def ends_of(step: Step) -> tuple[Place, Place, Identity]:
@@ -45,18 +47,18 @@ def find(job: Job, place: Place, was: Identity) -> tuple[int, FileRecord]:
         found = look_like(place, was, descriptor)
     except OSError as error:
         gone = error.errno in _GONE
-        why = "no longer there" if error.errno == errno.ENOENT else reason_of(error)
+        why = NO_LONGER_THERE if error.errno == errno.ENOENT else reason_of(error)
         raise NotDone(Outcome.SKIPPED if gone else Outcome.FAILED, why) from None
     if not same_entry(found.identity, was):
         raise NotDone(Outcome.SKIPPED, CHANGED)
     return descriptor, found
 
 
-def is_same_inside(place: Place, was: Identity) -> bool:
-    """Tell whether nothing below a folder changed; its own numbers do not show that."""
+def is_same_inside(fd: int, name: str, was: Identity) -> bool:
+    """Tell whether nothing below a folder of an open one changed; its own numbers do not show that."""
     if was.inside is None:
         return True
-    found = look_inside(place.path)
+    found = look_inside(name, fd)
     return not isinstance(found, Unknown) and found.digest == was.inside
 
 
@@ -77,34 +79,33 @@ def held(job: Job, step: Step, removal: bool = False) -> Iterator[Held]:
 
     Args:
         job: of the run.
-        step: its source and `was` say what must be there.
-        removal: nobody may be writing to it.
+        step: its source, `was` and `witness` say what must be there.
+        removal: nobody may be writing to it, nor begin to before the block is left.
 
     Raises:
         NotDone: it is not as planned, or in use.
     """
     assert step.source is not None and step.was is not None
     place, was = step.source, step.was
-    if step.witness is not None and not _witnessed(job, step):
-        raise NotDone(Outcome.SKIPPED, f"{step.witness.place.path} is not the same any more")
     fd, record = find(job, place, was)
     if was.kind != "folder":
-        if removal and was.kind == "file":
-            with leased(place, fd) as writer:
-                if writer:
-                    raise NotDone(Outcome.LEFT, writer)
+        with ExitStack() as holding:
+            if was.kind == "file" and (removal or step.witness is not None):
+                holding.enter_context(Lease(fd, place.name))
+                if step.witness is not None:
+                    _hold_witness(holding, job, fd, place.name, step.witness)
                 # Once more: somebody may have written to it and closed it a moment ago.
-                find(job, place, was)
-        yield Held(fd, place, record)
+                fd, record = find(job, place, was)
+            yield Held(fd, place, record)
         return
     aside = Place(place.folder, job.private(step))
     job.descriptors.forget(place.path)
     rename_without_replacing(fd, place.name, fd, aside.name)
     try:
-        if removal and (writer := writer_inside(aside)):
-            raise NotDone(Outcome.LEFT, writer)
+        if removal:
+            refuse_unremovable(fd, aside.name)
         # After that: who wrote a moment ago and has closed the file is found by what changed.
-        if not is_same_inside(aside, was):
+        if not is_same_inside(fd, aside.name, was):
             raise NotDone(Outcome.SKIPPED, CHANGED)
         yield Held(fd, aside, record)
     except BaseException:
@@ -112,14 +113,19 @@ def held(job: Job, step: Step, removal: bool = False) -> Iterator[Held]:
         raise
 
 
-def writer_inside(folder: Place) -> str:
-    """Return who writes to a file somewhere below a folder, or an empty text."""
-    for parent, _, names in os.walk(folder.path):
-        for name in names:
-            with leased(Place(parent, name), None) as found:
-                if found:
-                    return f"{os.path.relpath(os.path.join(parent, name), folder.path)} inside is {found}"
-    return ""
+def _hold_witness(holding: ExitStack, job: Job, fd: int, name: str, witness: Witness) -> None:
+    """Compare a file with its witness, and let nobody begin to write to either while something is held."""
+    path = witness.place.path
+    try:
+        kept_fd, _ = find(job, witness.place, witness.identity)
+        holding.enter_context(witnessed(fd, name, kept_fd, witness.place.name))
+        find(job, witness.place, witness.identity)
+    except OSError as error:
+        raise NotDone(Outcome.SKIPPED, f"{path} cannot be compared: {reason_of(error)}") from None
+    except NotDone as not_done:
+        if not_done.reason == CHANGED:
+            raise NotDone(Outcome.SKIPPED, f"{path} is not the same any more") from None
+        raise NotDone(not_done.outcome, f"{path}: {not_done.reason}") from None
 
 
 def put_back(job: Job, aside: Place, place: Place, was: Identity) -> bool:
@@ -135,46 +141,34 @@ def put_back(job: Job, aside: Place, place: Place, was: Identity) -> bool:
     return False
 
 
-def _witnessed(job: Job, step: Step) -> bool:
-    witness = step.witness
-    assert witness is not None and step.source is not None
-    try:
-        _, found = find(job, witness.place, witness.identity)
-        return found.identity.kind == "file" and same_contents(step.source, witness.place)
-    except (NotDone, OSError):
-        return False
-
-
-def there(place: Place, was: Identity) -> FileRecord | None:
+def there(job: Job, place: Place, was: Identity) -> FileRecord | None:
     """Return what stands at a place if it is a certain entry, changed or not.
 
     Raises:
         OSError: that cannot be found out.
     """
-    found = look_like_or_none(place, was)
+    found = look_at(job, place, was)
     return found if found is not None and found.identity.same_who(was) else None
 
 
-def remove_tree(fd: int, name: str) -> None:
-    """Remove an entry of an open folder with all that is in it; no link is followed.
+def look_at(job: Job, place: Place, was: Identity | None = None) -> FileRecord | None:
+    """Return what stands at a place, or None; by descriptor, no folder on the way is a link.
 
     Args:
-        fd: a descriptor of its folder.
-        name: its name there.
+        job: whose descriptors are used.
+        place: where to look.
+        was: what it will be compared with, if with anything.
 
     Raises:
-        OSError: something cannot be removed; what was removed before it is gone.
+        OSError: that cannot be found out.
     """
     try:
-        below = os.open(name, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC, dir_fd=fd)
+        fd = job.descriptors.folder(place.folder)
     except OSError as error:
-        if error.errno not in (errno.ENOTDIR, errno.ELOOP):
-            raise
-        os.unlink(name, dir_fd=fd)
-        return
-    try:
-        for inner in os.listdir(below):
-            remove_tree(below, inner)
-    finally:
-        os.close(below)
-    os.rmdir(name, dir_fd=fd)
+        if error.errno in _GONE:
+            return None
+        raise
+    return look_like_or_none(place, was or _ANYTHING, fd)
+
+
+_ANYTHING = Identity("other", 0, 0, 0, 0)

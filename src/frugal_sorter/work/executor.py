@@ -11,14 +11,15 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from frugal_sorter.files.record import place_of
+from frugal_sorter.files.record import Identity, Place, place_of
 from frugal_sorter.files.status import look
-from frugal_sorter.plans.plan import ATTENDING, Plan, Step, VerbName
+from frugal_sorter.plans.plan import ATTENDING, REPLACING, TAKING, Plan, Step, VerbName
 from frugal_sorter.state.lock import writer_lock
 from frugal_sorter.work.descriptors import Descriptors
+from frugal_sorter.work.folders import remove_unused
 from frugal_sorter.work.journal import Journal
-from frugal_sorter.work.mark import Job, Mark, Outcome, Verb, attempt
-from frugal_sorter.work.recover import put_group_back, settle_unfinished
+from frugal_sorter.work.mark import STOPPED, Job, Mark, Outcome, Verb, attempt
+from frugal_sorter.work.recover import Settled, put_group_back, settle_unfinished
 from frugal_sorter.work.trash import Restore, Trash
 from frugal_sorter.work.verbs import verbs_for
 
@@ -82,13 +83,24 @@ class _Ends:
         self._spans: list[list[int]] = [_NO_SPAN]
         self._others: list[Mark] = []
         self._waiting = 0
+        self.unheard: OSError | None = None
+        self._last = 0
+        # What folders that were made are.
+        self._made: dict[int, Identity | None] = {}
 
     def take(self, step: Step, mark: Mark) -> None:
         """Take in the end of a step."""
         result = self._result
         _, outcome, reason, now, data = mark
-        if not result.stopped:
-            self._told(step, mark)
+        self._last = step.id
+        if step.verb == "make-folder":
+            self._made[step.id] = now
+        if not result.stopped and self.unheard is None:
+            try:
+                self._told(step, mark)
+            except OSError as error:
+                # That nobody can be told does not stop what was asked for; it is said when all is written down.
+                self.unheard = error
         if outcome is not Outcome.DONE:
             if step.verb not in ATTENDING or step.verb == "make-folder":
                 result.not_done.append((step, mark))
@@ -117,6 +129,18 @@ class _Ends:
             kinds = {kind for one in mark.data["lost"].values() for kind in one}
             self._result.lost.setdefault(mark.now.dev, (step.target.folder, set()))[1].update(kinds)
 
+    def seen(self, plan: Plan) -> list[tuple[Step, Mark]]:
+        """Return the steps that have ended, each with its mark, where some of them were not done."""
+        if not self._result.not_done:
+            return []
+        ended = {step.id: mark for step, mark in self._result.not_done}
+        return [(step, ended.get(step.id) or Mark(step.id, Outcome.DONE, "", self._made.get(step.id)))
+                for step in plan.steps if step.id <= self._last]  # fmt: skip
+
+    def take_back(self, marks: Sequence[Mark]) -> None:
+        """Take in that steps which were done have been taken back."""
+        self._others += marks
+
     def write_down(self) -> None:
         """Write down what was taken in since the last time, when nothing that belongs to it is left to do."""
         self._catch_up()
@@ -128,19 +152,23 @@ class _Ends:
 
 
 @contextmanager
-def changing(folder: Path, what: str) -> Iterator[Journal]:
+def changing(
+    folder: Path, what: str, told: Callable[[Settled], None] = lambda _settled: None
+) -> Iterator[Journal]:  # fmt: skip
     """Hold the right to change files, with the journal open and killed runs settled.
 
     Args:
         folder: the state folder.
         what: the command, shown to other writers.
+        told: called for each run that was interrupted, with what became of it.
 
     Raises:
         RefusedError: another process is changing files.
         StateError: the journal cannot be used.
     """
     with writer_lock(folder, what), Journal(folder, write=True) as journal:
-        settle_unfinished(journal)
+        for settled in settle_unfinished(journal):
+            told(settled)
         yield journal
 
 
@@ -170,41 +198,79 @@ def execute(
     with Descriptors() as descriptors:
         # A clock that was set back tells nothing about what was seen before what.
         planned_ns = plan.made_ns if plan.made_ns <= began_ns else 0
-        job = Job(descriptors, run, began_ns, planned_ns, lambda mark: journal.note(run, mark))
+        job = Job(
+            descriptors, run, began_ns, planned_ns, journal.token(run),
+            lambda mark, durable: journal.note(run, mark, durable), stop,
+        )  # fmt: skip
         verbs = verbs_for(job)
         trash, restore = verbs["trash"], verbs["restore"]
         assert isinstance(trash, Trash) and isinstance(restore, Restore)
         ends = _Ends(journal, result, told, restore.catch_up)
+        renewed = _Renewed()
         try:
             restore.lag()
             trash.prepare([step for step in plan.steps if step.verb == "trash"])
+            tidied = False
             for steps in plan.in_groups():
                 if not result.stopped and stop():
                     result.stopped = True
+                if steps[0].verb == "note-times" and not tidied:
+                    tidied = True
+                    ends.take_back(remove_unused(job, ends.seen(plan)))
                 if result.stopped and steps[0].verb != "note-times":
                     for step in steps:
-                        ends.take(step, Mark(step.id, Outcome.LEFT, "the run was stopped before it"))
+                        ends.take(step, Mark(step.id, Outcome.LEFT, STOPPED))
                 elif len(steps) == 1:
-                    ends.take(steps[0], attempt(verbs[steps[0].verb], steps[0]))
+                    renewed.lead(steps[0])
+                    mark = attempt(verbs[steps[0].verb], steps[0])
+                    renewed.follow(steps[0], mark)
+                    ends.take(steps[0], mark)
                 else:
-                    for step, mark in zip(steps, _whole_or_not(verbs, steps), strict=True):
+                    for step, mark in zip(steps, _whole_or_not(verbs, steps, renewed), strict=True):
                         ends.take(step, mark)
+            if not tidied:
+                ends.take_back(remove_unused(job, ends.seen(plan)))
         finally:
             trash.finish()
             restore.finish()
             ends.write_down()
     journal.close(run, "stopped" if result.stopped else "done", time.time_ns(), result.counts())
     _LOG.info("run %s ends: %s done, %s not", run, result.done, len(result.not_done))
+    if ends.unheard is not None:
+        raise ends.unheard
     return result
 
 
-def _whole_or_not(verbs: Mapping[VerbName, Verb], steps: Sequence[Step]) -> list[Mark]:
+class _Renewed:
+    """The entries that are others by their numbers since a step of the run: a copy on another volume, for one."""
+
+    def __init__(self) -> None:
+        self._now: dict[Place, Identity] = {}
+
+    def lead(self, step: Step) -> None:
+        """Let a step know its entry, if an earlier one made it another one."""
+        if self._now and step.source in self._now and step.was is not None:
+            step.was = self._now[step.source]._replace(inside=step.was.inside and self._now[step.source].inside)
+
+    def follow(self, step: Step, mark: Mark) -> None:
+        """Take in what a step made of its entry."""
+        if mark.outcome is not Outcome.DONE or mark.now is None or step.was is None or mark.now is step.was:
+            return
+        if step.verb in TAKING | REPLACING and not mark.now.same_who(step.was):
+            place = step.source if step.verb in REPLACING else step.target
+            assert place is not None
+            self._now[place] = mark.now
+
+
+def _whole_or_not(verbs: Mapping[VerbName, Verb], steps: Sequence[Step], renewed: _Renewed) -> list[Mark]:
     """Carry out the steps of a group; when one is not done, those before it are put back."""
     ended: list[Mark] = []
     for step in steps:
+        renewed.lead(step)
         mark = attempt(verbs[step.verb], step)
         if mark.outcome != Outcome.DONE:
             return put_group_back(verbs, steps, ended, mark)
+        renewed.follow(step, mark)
         ended.append(mark)
     return ended
 

@@ -6,13 +6,21 @@ import base64
 import errno
 import os
 import stat
+from collections.abc import Iterable, Mapping
 from contextlib import suppress
+from typing import Any
 
-from frugal_sorter.files.status import look, look_or_none
+from frugal_sorter.files.below import LIST
+from frugal_sorter.files.record import COARSEST_TIME_NS
+from frugal_sorter.files.status import look
 from frugal_sorter.files.volumes import volume_of
 from frugal_sorter.files.walk import reason_of
 from frugal_sorter.plans.plan import Step
+from frugal_sorter.work.copier import opened
+from frugal_sorter.work.entry import look_at
 from frugal_sorter.work.mark import INTERRUPTED, Job, Mark, NotDone, Outcome
+from frugal_sorter.work.remove import remove_folder
+from frugal_sorter.work.rights import give_attributes, give_mode, give_owner
 
 
 class MakeFolder:
@@ -22,45 +30,49 @@ class MakeFolder:
     """
 
     def __init__(self, job: Job) -> None:
+        self._job = job
         self._descriptors = job.descriptors
         self._began_ns = job.began_ns
 
     def do(self, step: Step) -> Mark:
         assert step.target is not None
         name = step.target.name
+        parent_fd = self._descriptors.folder(step.target.folder)
         try:
-            parent_fd = self._descriptors.folder(step.target.folder)
             os.mkdir(name, dir_fd=parent_fd)
         except FileExistsError:
             return Mark(step.id, Outcome.LEFT, "there already")
-        if "mode" in step.args:
-            with suppress(OSError):
-                os.chown(name, step.args["uid"], step.args["gid"], dir_fd=parent_fd, follow_symlinks=False)
-            with suppress(PermissionError):
-                os.chmod(name, step.args["mode"], dir_fd=parent_fd)
-            for key, value in step.args["attributes"].items():
-                with suppress(OSError):
-                    path = f"/proc/self/fd/{parent_fd}/{name}"
-                    os.setxattr(path, key, base64.b64decode(value), follow_symlinks=False)
-        elif os.geteuid() == 0:
-            parent = os.stat(parent_fd)
-            # A sticky parent is a shared one, such as a temp folder: what is in it is its maker's.
-            if not parent.st_mode & stat.S_ISVTX:
-                with suppress(PermissionError):  # some volumes know neither
-                    os.chown(name, parent.st_uid, parent.st_gid, dir_fd=parent_fd, follow_symlinks=False)
-                    os.chmod(name, stat.S_IMODE(parent.st_mode), dir_fd=parent_fd)
+        with opened(name, LIST, parent_fd) as made:
+            # Whoever may write in the parent can put another folder in its place at once; what is done to
+            # this one must not be done to that.
+            if os.fstat(made).st_uid == os.geteuid() and not os.listdir(made):
+                self._describe(made, parent_fd, step.args)
         return Mark(step.id, Outcome.DONE, now=look(step.target, parent_fd).identity)
+
+    @staticmethod
+    def _describe(made: int, parent_fd: int, args: Mapping[str, Any]) -> None:
+        if "mode" in args:
+            give_owner(made, args["uid"], args["gid"])
+            give_attributes(made, {key: base64.b64decode(value) for key, value in args["attributes"].items()})
+            give_mode(made, args["mode"], args["uid"], args["gid"])
+            return
+        parent = os.stat(parent_fd)
+        # A sticky parent is a shared one, such as a temp folder: what is in it is its maker's.
+        if os.geteuid() == 0 and not parent.st_mode & stat.S_ISVTX:
+            give_owner(made, parent.st_uid, parent.st_gid)
+            give_mode(made, stat.S_IMODE(parent.st_mode), parent.st_uid, parent.st_gid)
 
     def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
         assert step.target is not None
         try:
-            found = look_or_none(step.target)
+            found = look_at(self._job, step.target)
         except OSError as error:
             return Mark(step.id, Outcome.OPEN, reason_of(error))
         if found is None or found.identity.kind != "folder":
             return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
-        born_ns = found.identity.born_ns
-        if born_ns is not None and born_ns < self._began_ns:
+        # Where no birth is kept, one that was touched last before the run was there before it, too.
+        born_ns = found.identity.born_ns if found.identity.born_ns is not None else found.ctime_ns
+        if born_ns < self._began_ns - COARSEST_TIME_NS * (found.identity.born_ns is None):
             return Mark(step.id, Outcome.LEFT, "there already")
         return Mark(step.id, Outcome.DONE, now=found.identity)
 
@@ -68,10 +80,51 @@ class MakeFolder:
         return Step(step.id, "remove-folder", step.rule, step.rule_key, step.target, None, mark.now)
 
 
+def remove_unused(job: Job, ended: Iterable[tuple[Step, Mark]]) -> list[Mark]:
+    """Remove the folders again that a run has made for entries none of which came into them.
+
+    Args:
+        job: of the run.
+        ended: its steps, each with how it ended.
+
+    Returns:
+        the marks of those folders, which hold from now on.
+    """
+    made: dict[str, tuple[Step, Mark]] = {}
+    # Whether something came into a folder that something was meant for.
+    meant: dict[str, bool] = {}
+    for step, mark in ended:
+        if step.target is None:
+            continue
+        done = mark.outcome == Outcome.DONE
+        # One that an undo brings back was there before, whatever comes into it.
+        if step.verb == "make-folder":
+            if done and "mode" not in step.args and mark.now is not None:
+                made[step.target.path] = step, mark
+            continue
+        folder = step.target.folder
+        while folder in made:
+            meant[folder] = meant.get(folder, False) or done
+            folder = os.path.dirname(folder)
+    marks = []
+    for path, (step, mark) in reversed(made.items()):
+        if meant.get(path, True):
+            continue
+        assert step.target is not None and mark.now is not None
+        with suppress(OSError):
+            fd, found = job.descriptors.entry(step.target)
+            if found.identity.same_who(mark.now):
+                job.descriptors.forget(path)
+                remove_folder(fd, step.target.name)
+                marks.append(Mark(step.id, Outcome.LEFT, "removed again, since nothing came into it"))
+    return marks
+
+
 class RemoveFolder:
     """Removes one empty folder; what is not empty stays."""
 
     def __init__(self, job: Job) -> None:
+        self._job = job
         self._descriptors = job.descriptors
 
     def do(self, step: Step) -> Mark:
@@ -83,7 +136,7 @@ class RemoveFolder:
             if lasts and not found.identity.same_who(step.was):
                 raise NotDone(Outcome.SKIPPED, "another folder stands there by now")
             self._descriptors.forget(step.source.path)
-            os.rmdir(step.source.name, dir_fd=parent_fd)
+            remove_folder(parent_fd, step.source.name)
         except OSError as error:
             if error.errno in (errno.ENOTEMPTY, errno.EEXIST):
                 raise NotDone(Outcome.LEFT, "not empty, so it stays") from None
@@ -95,7 +148,7 @@ class RemoveFolder:
     def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
         assert step.source is not None
         try:
-            gone = look_or_none(step.source) is None
+            gone = look_at(self._job, step.source) is None
         except OSError as error:
             return Mark(step.id, Outcome.OPEN, reason_of(error))
         return Mark(step.id, Outcome.DONE) if gone else Mark(step.id, Outcome.SKIPPED, INTERRUPTED)

@@ -7,14 +7,20 @@ import os
 from contextlib import suppress
 from typing import Any
 
-from frugal_sorter.files.record import Identity, Place
-from frugal_sorter.files.status import look, look_or_none
+from frugal_sorter.files.fingerprint import READ
+from frugal_sorter.files.record import FileRecord, Identity, Place
+from frugal_sorter.files.status import look
 from frugal_sorter.files.walk import reason_of
 from frugal_sorter.plans.plan import Step, Witness
-from frugal_sorter.work.copies import Copier, identity_of, part_beside, remove_part
-from frugal_sorter.work.entry import ends_of, find, held, put_back, same_entry, there
+from frugal_sorter.work.copier import Copier, opened
+from frugal_sorter.work.entry import ends_of, find, held, look_at, put_back, same_entry, there
+from frugal_sorter.work.leases import Lease, changed_if
 from frugal_sorter.work.mark import CHANGED, INTERRUPTED, Job, Mark, NotDone, Outcome
+from frugal_sorter.work.parts import identity_of, leftover, part_beside
+from frugal_sorter.work.remove import numbered_as, remove_name, same_as
 from frugal_sorter.work.rename import rename_without_replacing, sync_folder
+from frugal_sorter.work.rights import attributes_of, give_attributes, give_mode, give_owner
+from frugal_sorter.work.witness import witnessed
 
 MADE = "made"
 
@@ -22,7 +28,8 @@ MADE = "made"
 class HardLink:
     """Gives the name of a file to its witness, which holds the same bytes; the file itself goes.
 
-    The file is set aside first, so that nothing is ever renamed over it.
+    The file is set aside first, so that nothing is ever renamed over it. It goes only while nobody can
+    write to either of the two, after both were compared.
     """
 
     def __init__(self, job: Job) -> None:
@@ -36,35 +43,47 @@ class HardLink:
         with held(self._job, step, removal=True) as entry:
             rename_without_replacing(entry.fd, place.name, entry.fd, aside.name)
             try:
-                if not same_entry(look(aside, entry.fd).identity, was):
-                    raise NotDone(Outcome.SKIPPED, CHANGED)
+                record = look(aside, entry.fd)
+                changed_if(not same_entry(record.identity, was))
                 kept_fd = self._job.descriptors.folder(kept.place.folder)
                 os.link(kept.place.name, place.name, src_dir_fd=kept_fd, dst_dir_fd=entry.fd, follow_symlinks=False)
-                made = look(place, entry.fd).identity
-                if not made.same_who(kept.identity) or not same_entry(look(aside, entry.fd).identity, was):
-                    os.unlink(place.name, dir_fd=entry.fd)
+                made = look(place, entry.fd)
+                if not made.identity.same_who(kept.identity):
+                    remove_name(entry.fd, place.name, same_as(made))
                     raise NotDone(Outcome.SKIPPED, CHANGED)
+                remove_name(entry.fd, aside.name, same_as(record))
             except (NotDone, OSError) as failed:
-                if not put_back(self._job, aside, place, was):
-                    raise NotDone(Outcome.FAILED, f"set aside as {aside.path}: {failed}") from None
-                raise
-            os.unlink(aside.name, dir_fd=entry.fd)
-        return Mark(step.id, Outcome.DONE, now=made)
+                self._put_back(entry.fd, aside, place, was, kept)
+                raise failed
+        return Mark(step.id, Outcome.DONE, now=made.identity)
+
+    def _put_back(self, fd: int, aside: Place, place: Place, was: Identity, kept: Witness) -> None:
+        """Take the new link away, if there is one, and give the file its name again.
+
+        Raises:
+            NotDone: that cannot be; says where the file is.
+        """
+        with suppress(NotDone, OSError):
+            # The witness has another name: that is where the link was made from.
+            is_link = numbered_as(kept.identity)
+            remove_name(fd, place.name, lambda found: is_link(found) and found.st_nlink > 1)
+        if not put_back(self._job, aside, place, was):
+            raise NotDone(Outcome.FAILED, f"set aside as {aside.path}, and not put back") from None
 
     def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
         place, _, was = ends_of(step)
-        assert step.witness is not None
+        kept = step.witness
+        assert kept is not None
         aside = Place(place.folder, self._job.private(step))
         try:
-            here, at_aside = look_or_none(place), there(aside, was)
-            linked = here is not None and here.identity.same_who(step.witness.identity)
-            if at_aside and linked and repair:
-                # Both held the same bytes before it was set aside.
-                os.unlink(aside.path)
-            elif at_aside and here is None and repair and put_back(self._job, aside, place, was):
-                return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
-            elif at_aside:
+            here, at_aside = look_at(self._job, place), there(self._job, aside, was)
+            linked = here is not None and here.identity.same_who(kept.identity)
+            if at_aside and not repair:
                 return Mark(step.id, Outcome.OPEN, f"set aside as {aside.path}")
+            if at_aside:
+                return self._settle_aside(step, at_aside, here if linked else None)
+        except NotDone as not_done:
+            return Mark(step.id, Outcome.OPEN, not_done.reason)
         except OSError as error:
             return Mark(step.id, Outcome.OPEN, reason_of(error))
         if linked and here is not None:
@@ -72,6 +91,26 @@ class HardLink:
         if here is not None and here.identity.same_who(was):
             return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
         return Mark(step.id, Outcome.OPEN, "neither the file nor a link to the other one is there")
+
+    def _settle_aside(self, step: Step, at_aside: FileRecord, linked: FileRecord | None) -> Mark:
+        """Finish what was begun if both still hold the same; else the file gets its name again.
+
+        Raises:
+            NotDone, OSError: neither can be; all that is there stays.
+        """
+        place, _, was = ends_of(step)
+        assert step.witness is not None
+        aside = at_aside.place
+        fd = self._job.descriptors.folder(place.folder)
+        if linked is not None:
+            try:
+                with witnessed(fd, aside.name, fd, place.name):
+                    remove_name(fd, aside.name, same_as(at_aside))
+                return Mark(step.id, Outcome.DONE, now=linked.identity)
+            except NotDone:
+                pass  # one of them was edited since, or is being edited: then both are kept
+        self._put_back(fd, aside, place, was, step.witness)
+        return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
 
     def back(self, step: Step, mark: Mark) -> Step:
         place, target, _ = ends_of(step)
@@ -89,54 +128,50 @@ class OwnFile:
     def do(self, step: Step) -> Mark:
         place, _, was = ends_of(step)
         source_fd, before = find(self._job, place, was)
-        with part_beside(self._job, step) as (fd, part):
-            Copier().copy(source_fd, place.name, fd, part.name)
-            self._describe(fd, part.name, step.args)
-            made = identity_of(part, fd).identity
-            _, now = find(self._job, place, was)
-            if now.nlink < 2 or now.ctime_ns != before.ctime_ns:
-                raise NotDone(Outcome.SKIPPED, CHANGED)
-            self._job.note(Mark(step.id, Outcome.NOTED, MADE, made))
-            os.unlink(place.name, dir_fd=fd)
-            try:
-                rename_without_replacing(fd, part.name, fd, place.name)
-            except FileExistsError:
-                raise NotDone(Outcome.SKIPPED, f"the name {place.name} was taken meanwhile") from None
-            sync_folder(fd)
+        with part_beside(self._job, step, place) as part:
+            Copier(heed=self._job.heed).copy(source_fd, place.name, part.fd, part.name, part.made)
+            with opened(part.name, READ, part.fd) as copy:
+                self._describe(copy, step.args)
+            made = identity_of(part.place, part.fd).identity
+            with Lease(source_fd, place.name) as lease:
+                _, now = find(self._job, place, was)
+                changed_if(now.nlink < 2 or now.ctime_ns != before.ctime_ns)
+                self._job.note(Mark(step.id, Outcome.NOTED, MADE, made), True)
+                remove_name(part.fd, place.name, lambda found: found.st_nlink > 1 and same_as(now)(found), "", lease)
+                try:
+                    rename_without_replacing(part.fd, part.name, part.fd, place.name)
+                except FileExistsError:
+                    raise NotDone(Outcome.SKIPPED, f"the name {place.name} was taken meanwhile") from None
+            sync_folder(part.fd)
         return Mark(step.id, Outcome.DONE, now=made)
 
     @staticmethod
-    def _describe(fd: int, name: str, args: Any) -> None:
+    def _describe(fd: int, args: Any) -> None:
         """Give back mode, owner, attributes and times, as far as this account may."""
-        path = f"/proc/self/fd/{fd}/{name}"
-        with suppress(OSError):
-            os.chown(name, args["uid"], args["gid"], dir_fd=fd, follow_symlinks=False)
-        with suppress(OSError):
-            for attribute in set(os.listxattr(path)) - set(args["attributes"]):
-                os.removexattr(path, attribute)
-        for attribute, value in args["attributes"].items():
+        give_owner(fd, args["uid"], args["gid"])
+        for attribute in set(attributes_of(fd)) - set(args["attributes"]):
             with suppress(OSError):
-                os.setxattr(path, attribute, base64.b64decode(value))
-        with suppress(OSError):
-            os.chmod(name, args["mode"], dir_fd=fd)
-        os.utime(name, ns=(args["atime_ns"], args["mtime_ns"]), dir_fd=fd, follow_symlinks=False)
+                os.removexattr(fd, attribute)
+        give_attributes(fd, {name: base64.b64decode(value) for name, value in args["attributes"].items()})
+        give_mode(fd, args["mode"], args["uid"], args["gid"])
+        os.utime(fd, ns=(args["atime_ns"], args["mtime_ns"]))
 
     def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
         place, _, was = ends_of(step)
         part = Place(place.folder, self._job.private(step))
         try:
             fd = self._job.descriptors.folder(place.folder)
-            made = note.now if note is not None else None
-            here = look_or_none(place)
+            made = note.now if note is not None and note.reason == MADE else None
+            here = look_at(self._job, place)
             if made is not None and here is not None and here.identity.same_who(made):
                 return Mark(step.id, Outcome.DONE, now=here.identity)
-            if made is not None and here is None and there(part, made):
+            if made is not None and here is None and there(self._job, part, made):
                 if not repair:
                     return Mark(step.id, Outcome.OPEN, f"made as {part.path}")
                 rename_without_replacing(fd, part.name, fd, place.name)
                 return Mark(step.id, Outcome.DONE, now=made)
-            if repair:
-                remove_part(fd, part.name)
+            if repair and (left := leftover(self._job, step, place.folder, note)):
+                return Mark(step.id, Outcome.OPEN, left)
         except OSError as error:
             return Mark(step.id, Outcome.OPEN, reason_of(error))
         if here is not None and here.identity.same_who(was):

@@ -12,25 +12,36 @@ from __future__ import annotations
 import json
 import os
 import pwd
+import secrets
 import sqlite3
+import zlib
 from collections import Counter, OrderedDict
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Literal, NamedTuple, TypeVar, cast
+from typing import Any, Literal, NamedTuple, TypeVar, cast
 
 from frugal_sorter.errors import StateError, UsageError
-from frugal_sorter.files.record import Identity
+from frugal_sorter.files.record import Identity, is_inside
+from frugal_sorter.files.volumes import Seen, volumes_below
 from frugal_sorter.plans.plan import ATTENDING, Plan, Step
+from frugal_sorter.state.last_run import LastRun
 from frugal_sorter.state.reserve import Reserve
 from frugal_sorter.work.mark import Mark, Outcome
 from frugal_sorter.work.packs import in_packs, mentions, unpack
-from frugal_sorter.work.schema import SCHEMA, TABLES, Folders, Rules, bring_up, numbers_of, write_pack
+from frugal_sorter.work.schema import SCHEMA, TABLES, Folders, Rules, numbers_of, write_pack
 
 FILE_NAME = "journal.sqlite"
 # So many packs are kept as they were read, for the next who asks.
 _KEPT_PACKS = 32
+_LONGEST_SPAN = 100_000_000
+_DAY_NS = 86_400_000_000_000
+# A clock is believed when there were runs on so many days by it.
+_SURE_DAYS = 3
+_TABLES_OF_RUNS = (("packs", "run"), ("marks", "run"), ("runs", "id"))
+# What a damaged row can raise when it is taken apart.
+DAMAGED = (ValueError, TypeError, KeyError, IndexError, OverflowError, RecursionError, zlib.error, MemoryError)
 # What says that an entry is as it was before its step, but for its place.
 _SAME = "="
 _MARK = "INSERT INTO marks (run, first, last, outcome, reason, now, data) VALUES (?, ?, ?, ?, ?, ?, ?)"
@@ -41,7 +52,15 @@ Counts = Mapping[Outcome | None, int]
 
 @dataclass(frozen=True, slots=True)
 class Run:
-    """One carried-out plan. Times are in ns since the epoch; `undone_by` is the undo of it."""
+    """One carried-out plan.
+
+    Args:
+        undone_by: the undo of it.
+        began_ns: when it began, in ns since the epoch.
+        ended_ns: when it ended.
+        token: what makes its private names its own.
+        volumes: those that it works on.
+    """
 
     id: int
     kind: str
@@ -52,6 +71,16 @@ class Run:
     began_ns: int
     ended_ns: int | None
     state: RunState
+    token: str = ""
+    volumes: tuple[Seen, ...] = ()
+
+    def away(self, path: str) -> str:
+        """Return where the volume of a path is mounted when it is there, if it is not there now; else an empty text."""
+        on = [volume for volume in self.volumes if is_inside(path, volume.top)]
+        if not on:
+            return ""
+        nearest = max(on, key=lambda volume: len(volume.top))
+        return "" if nearest.is_here() else nearest.top
 
 
 class Pack(NamedTuple):
@@ -103,6 +132,8 @@ class Journal:
             return work()
 
     def _connect(self, write: bool) -> sqlite3.Connection:
+        if self.path.is_symlink() or (self.path.exists() and not self.path.is_file()):
+            raise StateError(f"{self.path}: this is no file", "move it aside to start a new journal")
         fresh = not self.path.exists()
         if fresh and not write:
             db = sqlite3.connect(":memory:", isolation_level=None)
@@ -126,8 +157,12 @@ class Journal:
                 f"{self.path}: the journal is of a newer version ({version}; this one knows {SCHEMA})",
                 "install that version of frugal-sorter again",
             )
-        else:
-            bring_up(db, version)
+        elif version < SCHEMA:
+            db.close()
+            raise StateError(
+                f"{self.path}: the journal is of an older form ({version}; this one knows {SCHEMA})",
+                "move it aside to start a new one; what it holds can then not be undone",
+            )
         return db
 
     def __enter__(self) -> Journal:
@@ -156,16 +191,26 @@ class Journal:
 
     def _begin(self, plan: Plan, began_ns: int) -> int:
         account = pwd.getpwuid(os.geteuid()).pw_name if _has_account() else str(os.geteuid())
+        volumes = json.dumps(volumes_below(_folders_of(plan.steps)))
+        numbers = LastRun(self.path.parent)
+        numbers.open_runs(True)
         with self._transaction(durable=True):
-            cursor = self._db.execute(
-                "INSERT INTO runs (kind, origin, undoes, backward, account, began_ns, state)"
-                " VALUES (?, ?, ?, ?, ?, ?, 'open')",
-                (plan.kind, os.fsencode(plan.origin), plan.undoes, self._backward(plan), account, began_ns),
-            )
-            run = cast(int, cursor.lastrowid)
+            (last,) = self._db.execute(
+                "SELECT COALESCE(MAX(seq), 0) FROM sqlite_sequence WHERE name = 'runs'"
+            ).fetchone()
+            run = max(last, numbers.read()) + 1
+            self._db.execute(
+                "INSERT INTO runs (id, kind, origin, undoes, backward, account, began_ns, state, token, volumes)"
+                " VALUES (?, ?, ?, ?, ?, ?, ?, 'open', ?, ?)",
+                (
+                    run, plan.kind, os.fsencode(plan.origin), plan.undoes, self._backward(plan), account, began_ns,
+                    secrets.token_hex(8), volumes,
+                ),
+            )  # fmt: skip
             for steps in in_packs(plan.steps):
                 write_pack(self._db, run, steps, *self._numbers)
-        return run
+        numbers.write(run)
+        return cast(int, run)
 
     @contextmanager
     def _transaction(self, durable: bool) -> Iterator[None]:
@@ -201,18 +246,23 @@ class Journal:
         """
         self._mark(run, marks, durable=False)
 
-    def note(self, run: int, mark: Mark) -> None:
-        """Write down, durably, what a verb says before a point of no return.
+    def note(self, run: int, mark: Mark, durable: bool = True) -> None:
+        """Write down what a verb says before a point of no return.
+
+        Args:
+            run: the run.
+            mark: what it says.
+            durable: it must outlast a loss of power, rather than a kill alone.
 
         Raises:
             StateError: it cannot be written; then the verb must not go on.
         """
-        self._mark(run, [mark], durable=True)
+        self._mark(run, [mark], durable)
 
     def _mark(self, run: int, marks: Sequence[Mark], durable: bool) -> None:
         rows = [
             (
-                run, mark.step, mark.step, mark.outcome, mark.reason,
+                run, mark.step, mark.step, mark.outcome, os.fsencode(mark.reason),
                 json.dumps(mark.now) if mark.now else None, json.dumps(mark.data) if mark.data else None,
             )
             for mark in marks
@@ -229,7 +279,7 @@ class Journal:
         Raises:
             StateError: as `mark`.
         """
-        rows = [(run, first, last, Outcome.DONE, "", _SAME if there else None, None) for first, last, there in spans]
+        rows = [(run, first, last, Outcome.DONE, b"", _SAME if there else None, None) for first, last, there in spans]
         self._write(_MARK, rows, durable=False)
 
     def close(self, run: int, state: RunState, ended_ns: int, counts: Counts) -> None:
@@ -238,18 +288,29 @@ class Journal:
         self._write(
             "UPDATE runs SET state = ?, ended_ns = ?, counts = ? WHERE id = ?", [(state, ended_ns, text, run)], True
         )
+        if not self._db.execute("SELECT 1 FROM runs WHERE state = 'open' LIMIT 1").fetchone():
+            LastRun(self.path.parent).open_runs(False)
 
-    def forget(self, before_ns: int) -> int:
-        """Forget the runs that ended before a moment, and return how many.
+    def forget(self, now_ns: int, keep_ns: int) -> int:
+        """Forget the runs that ended long ago, and return how many.
 
-        Kept are those whose ends are not all known, and those of which something still lies in a trash.
+        Kept are those whose ends are not all known, and those of which something still lies in a trash. What day it
+        is, the clock alone does not say: age is counted from the last day but two on which there was a run.
+
+        Args:
+            now_ns: the moment, in ns since the epoch.
+            keep_ns: for how long runs are remembered.
         """
-        old = [run for run in self.runs() if run.ended_ns is not None and run.ended_ns < before_ns]
+        runs = self.runs()
+        days = sorted({now_ns // _DAY_NS, *(run.began_ns // _DAY_NS for run in runs if run.began_ns <= now_ns)})
+        before_ns = min(now_ns, (days[-min(len(days), _SURE_DAYS)] + 1) * _DAY_NS) - keep_ns
+        old = [run for run in runs if run.ended_ns is not None and run.ended_ns < before_ns]
         gone = [(run.id,) for run in old if not self._is_needed(run.id)]
         if gone:
-            self._write("DELETE FROM touched WHERE pack IN (SELECT id FROM packs WHERE run = ?)", gone, False)
-            for table, column in (("packs", "run"), ("marks", "run"), ("runs", "id")):
-                self._write(f"DELETE FROM {table} WHERE {column} = ?", gone, True)
+            self._write_all([
+                ("DELETE FROM touched WHERE pack IN (SELECT id FROM packs WHERE run = ?)", gone),
+                *((f"DELETE FROM {table} WHERE {column} = ?", gone) for table, column in _TABLES_OF_RUNS),
+            ])  # fmt: skip
             self._packs.clear()
         return len(gone)
 
@@ -263,12 +324,15 @@ class Journal:
         return False
 
     def _write(self, statement: str, rows: Sequence[Sequence[object]], durable: bool) -> None:
+        if rows:
+            self._write_all([(statement, rows)], durable)
+
+    def _write_all(self, statements: Sequence[tuple[str, Sequence[Sequence[object]]]], durable: bool = True) -> None:
         def write() -> None:
             with self._transaction(durable):
-                self._db.executemany(statement, rows)
+                for statement, rows in statements:
+                    self._db.executemany(statement, rows)
 
-        if not rows:
-            return
         try:
             self._with_room(write)
         except sqlite3.Error as error:
@@ -278,15 +342,20 @@ class Journal:
 
     def runs(self) -> list[Run]:
         """Return all runs, the oldest first."""
-        rows = self._db.execute(
-            "SELECT id, kind, origin, undoes, account, began_ns, ended_ns, state FROM runs ORDER BY id DESC"
-        ).fetchall()
+        rows = self._read(
+            "SELECT id, kind, origin, undoes, account, began_ns, ended_ns, state, token, volumes FROM runs"
+            " ORDER BY id DESC"
+        )
         runs: list[Run] = []
         undone_by: dict[int, int] = {}
         # An undo that was itself undone undoes nothing; later runs come first, so that is known.
-        for number, kind, origin, undoes, account, began, ended, state in rows:
+        for number, kind, origin, undoes, account, began, ended, state, token, volumes in rows:
             undone = undone_by.get(number)
-            runs.append(Run(number, kind, os.fsdecode(origin), undoes, undone, account, began, ended, state))
+            with self._sound():
+                seen = tuple(Seen(*volume) for volume in json.loads(volumes))
+                origin = os.fsdecode(origin)
+                account = account if isinstance(account, str) else os.fsdecode(account)
+            runs.append(Run(number, kind, origin, undoes, undone, account, began, ended, state, token, seen))
             if undoes is not None and undone is None and self.counts(number).get(Outcome.DONE):
                 undone_by.setdefault(undoes, number)
         return runs[::-1]
@@ -302,15 +371,20 @@ class Journal:
                 return run
         raise UsageError(f"there is no run {number}", "`frugal history` lists them")
 
+    def token(self, number: int) -> str:
+        """Return what makes the private names of a run its own."""
+        return cast(str, self._read("SELECT token FROM runs WHERE id = ?", (number,))[0][0])
+
     def unsettled(self) -> list[Run]:
         """Return the runs that were begun and have not ended."""
         return [run for run in self.runs() if run.state == "open"]
 
     def counts(self, run: int) -> Counts:
         """Return how many steps of a run ended in which way; None is for those without a mark."""
-        row = self._db.execute("SELECT counts FROM runs WHERE id = ?", (run,)).fetchone()
-        if row is not None and row[0] is not None:
-            return {Outcome(int(key)) if key else None: count for key, count in json.loads(row[0]).items()}
+        (row,) = self._read("SELECT counts FROM runs WHERE id = ?", (run,)) or [(None,)]
+        if row[0] is not None:
+            with self._sound():
+                return {Outcome(int(key)) if key else None: int(count) for key, count in json.loads(row[0]).items()}
         return Counter(mark and mark.outcome for step, mark in self.steps(run) if step.verb not in ATTENDING)
 
     def steps(self, run: int) -> Iterator[tuple[Step, Mark | None]]:
@@ -326,31 +400,56 @@ class Journal:
             values: what stands for its question marks.
             name: only those that may mention this name.
         """
-        rows = self._db.execute(
+        rows = self._read(
             "SELECT packs.id, packs.run, packs.first, packs.steps, runs.began_ns, runs.backward"
             f" FROM packs JOIN runs ON runs.id = packs.run WHERE {where}",
-            tuple(values),
-        ).fetchall()
+            values,
+        )
         for number, run, first, blob, began_ns, backward in rows:
-            if name and not mentions(blob, name):
-                continue
-            steps = self._steps(number, first, blob)
-            marks = self._marks_of(run)
-            yield Pack(run, began_ns, bool(backward), [(step, _read(step, marks.get(step.id))) for step in steps])
+            with self._sound():
+                if name and not mentions(blob, name):
+                    continue
+                steps = self._steps(number, first, blob)
+                marks = self._marks_of(run)
+                pack = Pack(
+                    run, began_ns, bool(backward), [(step, _mark_of(step, marks.get(step.id))) for step in steps]
+                )
+            yield pack
+
+    def _read(self, statement: str, values: Sequence[object] = ()) -> list[tuple[Any, ...]]:
+        with self._sound():
+            return self._db.execute(statement, tuple(values)).fetchall()
+
+    @contextmanager
+    def _sound(self) -> Iterator[None]:
+        """Read something that may be damaged.
+
+        Raises:
+            StateError: it is; says what can be done.
+        """
+        try:
+            yield
+        except StateError:
+            raise
+        except (sqlite3.Error, *DAMAGED) as error:
+            raise StateError(
+                f"{self.path}: the journal is damaged ({error or type(error).__name__})",
+                "move it aside to start a new one; what it holds can then not be undone",
+            ) from error
 
     def folder_number(self, folder: str) -> int | None:
         """Return the number of a folder, if any run touched it."""
-        row = self._db.execute("SELECT id FROM folders WHERE path = ?", (os.fsencode(folder),)).fetchone()
-        return row and cast(int, row[0])
+        rows = self._read("SELECT id FROM folders WHERE path = ?", (os.fsencode(folder),))
+        return cast(int, rows[0][0]) if rows else None
 
     def folders_written(self, rule_keys: Sequence[str]) -> frozenset[str]:
         """Return the folders that some rules have moved entries into, or would have."""
         marks = ", ".join("?" * len(rule_keys))
-        rows = self._db.execute(
+        rows = self._read(
             "SELECT DISTINCT folders.path FROM rules JOIN touched ON touched.rule = rules.id"
             " JOIN packs ON packs.id = touched.pack JOIN runs ON runs.id = packs.run"
             f" JOIN folders ON folders.id = touched.target_folder WHERE rules.key IN ({marks}) AND NOT runs.backward",
-            tuple(rule_keys),
+            rule_keys,
         )
         return frozenset(os.fsdecode(path) for (path,) in rows)
 
@@ -367,20 +466,34 @@ class Journal:
             self._marks = {run: {}}
             marks = self._marks[run]
             # The last word on a step holds.
-            for first, last, *mark in self._db.execute(
+            for first, last, *mark in self._read(
                 "SELECT first, last, outcome, reason, now, data FROM marks WHERE run = ? ORDER BY id", (run,)
             ):
+                if last - first > _LONGEST_SPAN:
+                    raise ValueError(f"a mark of {last - first:,} steps")
                 marks.update(dict.fromkeys(range(first, last + 1), tuple(mark)))
         return self._marks[run]
 
 
-def _read(step: Step, row: tuple[object, ...] | None) -> Mark | None:
+def _folders_of(steps: Sequence[Step]) -> Iterator[str]:
+    """Yield the folders that some steps are about."""
+    last = ""
+    for step in steps:
+        for place in (step.source, step.target, step.witness and step.witness.place):
+            if place is not None and place[0] != last:
+                last = place[0]
+                yield last
+        for member in step.args.get("members", ()) if step.args else ():
+            yield os.path.dirname(member["path"])
+
+
+def _mark_of(step: Step, row: tuple[object, ...] | None) -> Mark | None:
     if row is None:
         return None
     outcome, reason, now, data = row
     found = step.was if now == _SAME else Identity(*json.loads(cast(str, now))) if now else None
     known = json.loads(cast(str, data)) if data else None
-    return Mark(step.id, Outcome(cast(int, outcome)), cast(str, reason), found, known)
+    return Mark(step.id, Outcome(cast(int, outcome)), os.fsdecode(cast(bytes, reason)), found, known)
 
 
 def _has_account() -> bool:

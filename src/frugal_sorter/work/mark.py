@@ -15,6 +15,7 @@ from frugal_sorter.work.descriptors import Descriptors
 # Why a step of a killed run has no effect.
 INTERRUPTED = "interrupted before it was done"
 CHANGED = "changed since it was planned"
+STOPPED = "the run was stopped before it was done"
 
 
 class Outcome(IntEnum):
@@ -59,20 +60,33 @@ class Job:
         run: its number.
         began_ns: when it began.
         planned_ns: when its plan was begun, before anything was looked at for it; 0 where that is not known.
-        note: writes a NOTED mark down, durably.
-        now_at: while a killed run is settled, where later steps have put entries.
+        token: what makes the private names of this run its own; nobody can guess it before one is there.
+        note: writes a NOTED mark down; durably, where it says so.
+        stop: asked during long work; when it says so, what was begun is given up.
+        now_at: while a killed run is settled, where later steps have put entries, and as what.
     """
 
     descriptors: Descriptors
     run: int = 0
     began_ns: int = 0
     planned_ns: int = 0
-    note: Callable[[Mark], None] = lambda _mark: None
-    now_at: dict[Place, Place] = field(default_factory=dict)
+    token: str = ""
+    note: Callable[[Mark, bool], None] = lambda _mark, _durable: None
+    stop: Callable[[], bool] = lambda: False
+    now_at: dict[Place, tuple[Place, Identity | None]] = field(default_factory=dict)
 
     def private(self, step: Step) -> str:
         """Return the only name under which a step may leave something unfinished, beside its final place."""
-        return f".frugal-{self.run}-{step.id}"
+        return f".frugal-{self.run}-{step.id}-{self.token}"
+
+    def heed(self) -> None:
+        """Give up what takes long when the run is to stop.
+
+        Raises:
+            NotDone: it is.
+        """
+        if self.stop():
+            raise NotDone(Outcome.LEFT, STOPPED)
 
 
 class Verb(Protocol):

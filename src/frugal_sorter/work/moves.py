@@ -15,7 +15,8 @@ from frugal_sorter.files.walk import reason_of
 from frugal_sorter.plans.plan import Step
 from frugal_sorter.work.entry import Held, ends_of, held, put_back, there
 from frugal_sorter.work.mark import CHANGED, INTERRUPTED, Job, Mark, NotDone, Outcome
-from frugal_sorter.work.rename import Rename, rename_without_replacing
+from frugal_sorter.work.remove import remove_folder, remove_name, same_as
+from frugal_sorter.work.rename import Rename, list_folder, rename_without_replacing
 
 
 class Move:
@@ -117,16 +118,25 @@ class Move:
         source, target, was = ends_of(step)
         aside = Place(source.folder, self._job.private(step))
         try:
-            at_source, at_target, at_aside = there(source, was), there(target, was), there(aside, was)
+            at_source, at_target, at_aside = (there(self._job, one, was) for one in (source, target, aside))
         except OSError as error:
             return Mark(step.id, Outcome.OPEN, reason_of(error))
         if at_aside and not at_target:
             if repair and put_back(self._job, aside, source, was):
                 return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
             return Mark(step.id, Outcome.OPEN, f"set aside as {aside.path}")
-        if at_source and at_target and was.kind == "file" and at_source.identity.ino == at_target.identity.ino:
-            # Killed between the two halves of a rename by link: one file under two names.
-            return self._finish_link(step, source, target) if repair else Mark(step.id, Outcome.OPEN, "half done")
+        if at_source and at_target and at_source.identity.ino == at_target.identity.ino:
+            if at_source.nlink == 1 or was.kind == "folder":
+                # A volume that ignores case takes both names for the one that it has.
+                is_done = target.name in list_folder(self._job.descriptors.folder(target.folder))
+                at_source, at_target = (None, at_target) if is_done else (at_source, None)
+            elif not repair:
+                return Mark(step.id, Outcome.OPEN, "half done")
+            else:
+                try:
+                    return self._finish_link(step, source, target)
+                except NotDone as not_done:
+                    return Mark(step.id, Outcome.OPEN, not_done.reason)
         if at_target:
             return Mark(step.id, Outcome.DONE, now=at_target.identity._replace(inside=was.inside))
         if at_source:
@@ -137,22 +147,22 @@ class Move:
 
     def _remove_placeholder(self, target: Place) -> None:
         """Remove what a kill left of a rename over a placeholder: something empty, made during the run."""
-        with suppress(OSError):
+        with suppress(NotDone, OSError):
             fd, found = self._job.descriptors.entry(target)
             needed = not volume_of(found.identity.dev, target.folder).inodes_last
             if not needed or found.mtime_ns < self._job.began_ns - COARSEST_TIME_NS:
                 return
             if found.identity.kind == "file" and found.identity.size == 0 and found.nlink == 1:
-                os.unlink(target.name, dir_fd=fd)
+                remove_name(fd, target.name, same_as(found))
             elif found.identity.kind == "folder":
-                os.rmdir(target.name, dir_fd=fd)
+                remove_folder(fd, target.name)
 
     def _finish_link(self, step: Step, source: Place, target: Place) -> Mark:
         source_fd, first = self._job.descriptors.entry(source)
         _, second = self._job.descriptors.entry(target)
         if first.nlink < 2 or first.identity != second.identity:
             return Mark(step.id, Outcome.OPEN, "changed while it was looked at")
-        os.unlink(source.name, dir_fd=source_fd)
+        remove_name(source_fd, source.name, lambda now: now.st_nlink > 1 and same_as(first)(now))
         return Mark(step.id, Outcome.DONE, now=second.identity)
 
     def back(self, step: Step, mark: Mark) -> Step:

@@ -6,12 +6,34 @@ import time
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from itertools import groupby
+from typing import NamedTuple
 
+from frugal_sorter.errors import FrugalError
+from frugal_sorter.files.walk import reason_of
 from frugal_sorter.plans.plan import ATTENDING, TAKING, Step, VerbName
+from frugal_sorter.plans.shapes import refuse_malformed
 from frugal_sorter.work.descriptors import Descriptors
-from frugal_sorter.work.journal import Journal, Run
-from frugal_sorter.work.mark import Job, Mark, Outcome, Verb, attempt
+from frugal_sorter.work.folders import remove_unused
+from frugal_sorter.work.journal import DAMAGED, Counts, Journal, Run
+from frugal_sorter.work.mark import Job, Mark, NotDone, Outcome, Verb, attempt
+from frugal_sorter.work.trash import Restore
 from frugal_sorter.work.verbs import verbs_for
+
+
+class Settled(NamedTuple):
+    """What became of a run that was interrupted.
+
+    Args:
+        run: it.
+        counts: how many steps that a person asked for ended in which way.
+        away: where the volumes are mounted that some steps wait for; these stay open until then.
+        apart: what was set apart, since it cannot be settled, and why.
+    """
+
+    run: Run
+    counts: Counts
+    away: tuple[str, ...]
+    apart: tuple[str, ...]
 
 
 def found_after_kill(journal: Journal, run: Run) -> list[tuple[Step, Mark]]:
@@ -19,29 +41,79 @@ def found_after_kill(journal: Journal, run: Run) -> list[tuple[Step, Mark]]:
     return _settled(journal, run, repair=False)
 
 
-def settle_unfinished(journal: Journal) -> None:
-    """Write down how the steps of killed runs ended, and close those runs."""
+def settle_unfinished(journal: Journal) -> list[Settled]:
+    """Write down how the steps of killed runs ended, and close those runs of which all of it can be seen."""
+    settled = []
     for run in journal.unsettled():
         ended = _settled(journal, run, repair=True)
-        journal.mark(run.id, [mark for _, mark in ended])
+        journal.mark(run.id, [mark for _, mark in ended if mark.outcome != Outcome.NOTED])
         counts: Counter[Outcome | None] = Counter(mark.outcome for step, mark in ended if step.verb not in ATTENDING)
-        journal.close(run.id, "interrupted", time.time_ns(), counts)
+        away = tuple(dict.fromkeys(mark.reason for _, mark in ended if mark.outcome == Outcome.NOTED))
+        apart = tuple(f"{step.place.path}: {mark.reason}" for step, mark in ended if mark.outcome == Outcome.OPEN)
+        if not away:
+            journal.close(run.id, "interrupted", time.time_ns(), counts)
+        settled.append(Settled(run, counts, away, apart))
+    return settled
 
 
 def _settled(journal: Journal, run: Run, repair: bool) -> list[tuple[Step, Mark]]:
+    """Return how each step ended; one that waits for a volume is NOTED, with the place of that as its reason."""
     ended: list[tuple[Step, Mark]] = []
+    steps = list(journal.steps(run.id))
+    waiting = _waiting(run, steps)
     with Descriptors() as descriptors:
-        job = Job(descriptors, run.id, run.began_ns, note=lambda mark: journal.note(run.id, mark))
+        job = Job(
+            descriptors, run.id, run.began_ns, token=run.token,
+            note=lambda mark, durable: journal.note(run.id, mark, durable),
+        )  # fmt: skip
         verbs = verbs_for(job)
         # The last first, so that an earlier step knows where its entry has got to.
-        for step, mark in reversed(list(journal.steps(run.id))):
+        for step, mark in reversed(steps):
             if mark is None or mark.outcome == Outcome.NOTED:
-                mark = verbs[step.verb].settle(step, mark, repair)
+                top = waiting.get(step.id)
+                mark = Mark(step.id, Outcome.NOTED, top) if top else _settle(verbs, step, mark, repair)
             if mark.outcome == Outcome.DONE and step.verb in TAKING and step.source and step.target:
-                job.now_at[step.source] = step.target
+                job.now_at[step.source] = step.target, mark.now
             ended.append((step, mark))
         ended.reverse()
-        return _groups_put_back(verbs, ended) if repair else ended
+        if not repair:
+            return ended
+        ended = _groups_put_back(verbs, ended)
+        unused = {mark.step: mark for mark in remove_unused(job, ended)}
+        return [(step, unused.get(step.id, mark)) for step, mark in ended]
+
+
+def _waiting(run: Run, steps: Sequence[tuple[Step, Mark | None]]) -> dict[int, str]:
+    """Return for each step that has not ended the volume that it waits for, if it waits for one."""
+    if all(volume.is_here() for volume in run.volumes):
+        return {}
+    waiting: dict[int, str] = {}
+    groups: dict[int, str] = {}
+    for step, mark in steps:
+        if mark is not None and mark.outcome != Outcome.NOTED:
+            continue
+        places = [step.source, step.target, step.witness and step.witness.place]
+        paths = [place.path for place in places if place] + [one["path"] for one in step.args.get("members", ())]
+        top = next(filter(None, map(run.away, paths)), "")
+        if top:
+            waiting[step.id] = top
+            groups.setdefault(step.group, top)
+    # What belongs together is decided together.
+    waiting |= {step.id: groups[step.group] for step, _ in steps if step.group and step.group in groups}
+    return waiting
+
+
+def _settle(verbs: Mapping[VerbName, Verb], step: Step, note: Mark | None, repair: bool) -> Mark:
+    """Settle one step; one that cannot be is set apart, so that the others are."""
+    try:
+        refuse_malformed(step)
+        return verbs[step.verb].settle(step, note, repair)
+    except (NotDone, FrugalError) as error:
+        return Mark(step.id, Outcome.OPEN, str(error))
+    except OSError as error:
+        return Mark(step.id, Outcome.OPEN, reason_of(error))
+    except DAMAGED as error:
+        return Mark(step.id, Outcome.OPEN, f"what was written down of it is damaged ({error})")
 
 
 def _groups_put_back(verbs: Mapping[VerbName, Verb], ended: list[tuple[Step, Mark]]) -> list[tuple[Step, Mark]]:
@@ -50,7 +122,7 @@ def _groups_put_back(verbs: Mapping[VerbName, Verb], ended: list[tuple[Step, Mar
     for group, together in groupby(ended, key=lambda one: one[0].group):
         members = list(together)
         outcomes = {mark.outcome for _, mark in members}
-        if group and Outcome.DONE in outcomes and len(outcomes) > 1 and Outcome.OPEN not in outcomes:
+        if group and Outcome.DONE in outcomes and len(outcomes) > 1 and not outcomes & {Outcome.OPEN, Outcome.NOTED}:
             steps = [step for step, _ in members]
             first = next(at for at, (_, mark) in enumerate(members) if mark.outcome != Outcome.DONE)
             done = [mark for _, mark in members[:first]]
@@ -76,6 +148,10 @@ def put_group_back(
         the marks of all steps of the group.
     """
     marks: list[Mark] = []
+    restore = verbs["restore"]
+    assert isinstance(restore, Restore)
+    # What goes back to the trash needs the name of the info file that it just lost.
+    restore.catch_up()
     for step, mark in reversed(list(zip(steps, done, strict=False))):
         back = verbs[step.verb].back(step, mark)
         if back is None:

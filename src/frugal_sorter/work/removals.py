@@ -3,16 +3,23 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Callable, Mapping
+from contextlib import ExitStack
+from typing import Any
 
 from frugal_sorter.files.record import Place
 from frugal_sorter.files.walk import reason_of
 from frugal_sorter.plans.plan import Step
 from frugal_sorter.plans.plan_file import step_of_line
-from frugal_sorter.work.entry import Held, held, put_back, remove_tree, there
-from frugal_sorter.work.leases import is_free
+from frugal_sorter.work.archives import refuse_unless_archived, refuse_unless_packed
+from frugal_sorter.work.entry import NO_LONGER_THERE, Held, held, put_back, there
+from frugal_sorter.work.leases import changed_if, remove_if_free
 from frugal_sorter.work.mark import INTERRUPTED, Job, Mark, NotDone, Outcome
+from frugal_sorter.work.remove import remove_name, remove_tree, same_as
+from frugal_sorter.work.witness import same_tree, witnessed
 
 REMOVING = "removing"
+IsWanted = Callable[[int, str, os.stat_result], None]
 
 
 class Delete:
@@ -31,59 +38,118 @@ class Delete:
         if was.kind == "file" and was.sample is None and step.witness is None:
             # The same as below, for the many; where anything is unusual, the long way says what.
             fd = self._job.descriptors.folder(source.folder)
-            if is_free(source.name, fd, was, self._job.planned_ns):
-                os.unlink(source.name, dir_fd=fd)
+            if remove_if_free(source.name, fd, was, self._job.planned_ns):
                 return Mark(step.id, Outcome.DONE)
         with held(self._job, step, removal=True) as entry:
-            self._remove(step, entry)
+            remove_held(self._job, step, entry, private=step.witness is not None)
         return Mark(step.id, Outcome.DONE)
-
-    def _remove(self, step: Step, entry: Held) -> None:
-        if entry.record.identity.kind != "folder":
-            os.unlink(entry.place.name, dir_fd=entry.fd)
-            return
-        self._job.note(Mark(step.id, Outcome.NOTED, REMOVING))
-        remove_tree(entry.fd, entry.place.name)
 
     def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
         assert step.source is not None and step.was is not None
         aside = Place(step.source.folder, self._job.private(step))
         try:
-            if there(step.source, step.was):
+            if there(self._job, step.source, step.was):
                 return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
-            if there(aside, step.was):
+            if there(self._job, aside, step.was):
                 if note is None and repair and put_back(self._job, aside, step.source, step.was):
                     return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
                 if note is None or not repair:
                     return Mark(step.id, Outcome.OPEN, f"set aside as {aside.path}")
                 remove_tree(self._job.descriptors.folder(aside.folder), aside.name)
+            self._job.descriptors.folder(step.source.folder)
+        except NotDone as not_done:
+            return Mark(step.id, Outcome.OPEN, f"removed in part, the rest is {aside.path}: {not_done.reason}")
+        except FileNotFoundError:
+            return Mark(step.id, Outcome.OPEN, "its folder is not there")
         except OSError as error:
             return Mark(step.id, Outcome.OPEN, reason_of(error))
-        if not os.path.lexists(step.source.folder):
-            return Mark(step.id, Outcome.OPEN, "its folder is not there")
         return Mark(step.id, Outcome.DONE)
 
     def back(self, step: Step, mark: Mark) -> None:
         return None
 
 
+def remove_held(job: Job, step: Step, entry: Held, private: bool, is_wanted: IsWanted | None = None) -> None:
+    """Remove an entry that is held for removal.
+
+    Args:
+        job: of the run.
+        step: the step.
+        entry: what is held.
+        private: whether it is looked at once more under a private name, since nobody asked for its removal.
+        is_wanted: asked before each file of a folder goes; see `remove_tree`.
+
+    Raises:
+        NotDone: it is not removed, or not the whole folder.
+        OSError: it cannot be removed.
+    """
+    if entry.record.identity.kind != "folder":
+        name = job.private(step) if private else ""
+        remove_name(entry.fd, entry.place.name, same_as(entry.record), name)
+        return
+    job.note(Mark(step.id, Outcome.NOTED, REMOVING), True)
+    try:
+        remove_tree(entry.fd, entry.place.name, is_wanted)
+    except (NotDone, OSError) as failed:
+        why = failed.reason if isinstance(failed, NotDone) else reason_of(failed)
+        raise NotDone(Outcome.FAILED, f"removed in part only: {why}") from None
+
+
 class RemoveMade:
-    """Removes what a step of an earlier run made, if nobody has touched it since."""
+    """Removes what a step of an earlier run made, if nobody has touched it and what it was made of is still there."""
 
     def __init__(self, job: Job) -> None:
         self._job = job
 
     def do(self, step: Step) -> Mark:
         try:
-            with held(self._job, step) as entry:
-                if entry.record.identity.kind == "folder":
-                    self._job.note(Mark(step.id, Outcome.NOTED, REMOVING))
-                remove_tree(entry.fd, entry.place.name)
+            with held(self._job, step, removal=True) as entry, ExitStack() as holding:
+                is_wanted = self._refuse_last_copy(step, entry, holding)
+                remove_held(self._job, step, entry, private=True, is_wanted=is_wanted)
         except NotDone as not_done:
-            if not_done.outcome == Outcome.SKIPPED and not_done.reason == "no longer there":
+            if not_done.outcome == Outcome.SKIPPED and not_done.reason == NO_LONGER_THERE:
                 return Mark(step.id, Outcome.LEFT, not_done.reason)
             raise
         return Mark(step.id, Outcome.DONE)
+
+    def _refuse_last_copy(self, step: Step, entry: Held, holding: ExitStack) -> IsWanted | None:
+        """See that all that is in it is also in what it was made of.
+
+        Raises:
+            NotDone: it is not; then this is the only one.
+        """
+        again: Mapping[str, Any] = step.args["again"]
+        verb = again["verb"]
+        try:
+            if verb == "pack":
+                refuse_unless_packed(self._job, entry.fd, entry.place.name, again["args"]["members"])
+            elif verb == "unpack":
+                refuse_unless_archived(self._job, entry.fd, entry.place.name, Place(*step.args["entry"]))
+            elif verb == "copy":
+                return self._refuse_unless_copied(step, entry, holding)
+        except NotDone as not_done:
+            raise NotDone(not_done.outcome, f"it stays: {not_done.reason}") from None
+        except OSError as error:
+            why = f"it stays, since what it was made of is not there to compare it with ({reason_of(error)})"
+            raise NotDone(Outcome.SKIPPED, why) from None
+        return None
+
+    def _refuse_unless_copied(self, step: Step, entry: Held, holding: ExitStack) -> IsWanted | None:
+        original = Place(*step.args["entry"])
+        kept_fd = self._job.descriptors.folder(original.folder)
+        kind = entry.record.identity.kind
+        if kind == "file":
+            holding.enter_context(witnessed(entry.fd, entry.place.name, kept_fd, original.name))
+        if kind != "folder":
+            return None
+        states = same_tree(entry.fd, entry.place.name, kept_fd, original.name)
+
+        def is_wanted(fd: int, name: str, found: os.stat_result) -> None:
+            state = (found.st_size, found.st_mtime_ns, found.st_ctime_ns)
+            is_file = states.get((found.st_dev, found.st_ino), state)
+            changed_if(is_file != state)
+
+        return is_wanted
 
     def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
         return Delete(self._job).settle(step, note, repair)

@@ -44,7 +44,10 @@ def by_link(source_fd: int, source: str, target_fd: int, target: str) -> None:
     Between the two it has both names; a kill there is put right when the run is settled.
     """
     os.link(source, target, src_dir_fd=source_fd, dst_dir_fd=target_fd, follow_symlinks=False)
-    os.unlink(source, dir_fd=source_fd)
+    linked = os.stat(target, dir_fd=target_fd, follow_symlinks=False)
+    left = os.stat(source, dir_fd=source_fd, follow_symlinks=False)
+    if (left.st_dev, left.st_ino) == (linked.st_dev, linked.st_ino):
+        os.unlink(source, dir_fd=source_fd)
 
 
 def over_placeholder(source_fd: int, source: str, target_fd: int, target: str) -> None:
@@ -95,6 +98,15 @@ def rename_without_replacing(source_fd: int, source: str, target_fd: int, target
         if error.errno not in _NO_LINKS:
             raise
         over_placeholder(source_fd, source, target_fd, target)
+
+
+def list_folder(descriptor: int) -> list[str]:
+    """Return the names in an open folder, also where it was opened for its path alone."""
+    own = os.open(".", os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC, dir_fd=descriptor)
+    try:
+        return os.listdir(own)
+    finally:
+        os.close(own)
 
 
 def sync_volume(descriptor: int) -> None:

@@ -7,26 +7,31 @@ use one name. Its name is part of the intent: after a kill only that one is look
 from __future__ import annotations
 
 import os
+import stat
 from collections.abc import Sequence
 from contextlib import suppress
 from datetime import datetime
 from urllib.parse import unquote_to_bytes
 
+from frugal_sorter.files.fingerprint import open_to_read
 from frugal_sorter.files.inside import look_inside
-from frugal_sorter.files.record import Place, Unknown
+from frugal_sorter.files.record import COARSEST_TIME_NS, Place, Unknown, place_of
+from frugal_sorter.files.status import look, look_or_none
 from frugal_sorter.files.trash_bins import INFO_SUFFIX, SIZES, TrashBin, encoded, parse_info
 from frugal_sorter.plans.plan import Step
 from frugal_sorter.work.ahead import Ahead, is_worth_a_fork
 from frugal_sorter.work.behind import Behind
 from frugal_sorter.work.copies import MoveAcross
 from frugal_sorter.work.descriptors import Descriptors
-from frugal_sorter.work.entry import ends_of, held
+from frugal_sorter.work.entry import ends_of, held, look_at
 from frugal_sorter.work.leases import is_free
 from frugal_sorter.work.mark import Job, Mark, NotDone, Outcome
 from frugal_sorter.work.moves import Move
 from frugal_sorter.work.removals import Delete
+from frugal_sorter.work.remove import remove_name, remove_note, same_as
 from frugal_sorter.work.rename import sync_volume
 
+_LARGEST_SIZES = 10_000_000
 _WRITE = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
 
 
@@ -78,13 +83,9 @@ class Trash:
     def _secure_infos(self) -> None:
         """Wait until the info files that were written are on the disk."""
         for trash in list(self._bins.values()):
-            with suppress(OSError):
-                # Not one of those that are shared: a thread waits here.
-                own = os.open(trash.info, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC)
-                try:
-                    sync_volume(own)
-                finally:
-                    os.close(own)
+            # Not one of those that are shared: a thread waits here.
+            with suppress(OSError), Descriptors() as own:
+                sync_volume(own.folder(trash.info))
 
     def _are_ready(self, steps: Sequence[Step], ready: list[int]) -> None:
         is_ready = set(ready)
@@ -113,7 +114,7 @@ class Trash:
         rest = self._ahead.rest()
         self._ahead = None
         for step in rest:
-            _remove_own_info(step)
+            _remove_own_info(step, self._job.began_ns)
         return rest
 
     def finish(self) -> None:
@@ -158,9 +159,13 @@ class Trash:
         except FileExistsError:
             raise NotDone(Outcome.SKIPPED, f"the name {target.name} in the trash was taken meanwhile") from None
         try:
-            os.write(descriptor, text.encode("ascii"))
+            # In one go but for a full disk, where a write can be cut short.
+            left = text.encode("ascii")
+            while left:
+                left = left[os.write(descriptor, left) :]
         except OSError:
-            os.unlink(name, dir_fd=folder)
+            made = os.fstat(descriptor)
+            remove_name(folder, name, lambda found: found.st_ino == made.st_ino)
             raise
         finally:
             os.close(descriptor)
@@ -168,19 +173,19 @@ class Trash:
     def _take_back_info(self, number: int) -> None:
         target = self._prepared.pop(number, None)
         if target is not None:
-            info = _info_place(target)
-            with suppress(OSError):
-                os.unlink(info.name, dir_fd=self._job.descriptors.folder(info.folder))
+            _remove_infos([_info_place(target)])
 
     def _make(self, trash: TrashBin) -> TrashBin:
         """Make a trash that is not there yet; whatever else stands there is not used."""
         if not trash.top:
-            os.makedirs(os.path.dirname(trash.root), mode=0o700, exist_ok=True)
+            _make_above(self._job.descriptors, os.path.dirname(trash.root))
         for path in (trash.root, trash.files, trash.info):
+            place = place_of(path)
+            parent = self._job.descriptors.folder(place.folder)
             with suppress(FileExistsError):
-                os.mkdir(path, 0o700)
-            found = os.lstat(path)
-            if found.st_uid != os.geteuid() or not os.path.isdir(path) or os.path.islink(path):
+                os.mkdir(place.name, 0o700, dir_fd=parent)
+            found = os.stat(place.name, dir_fd=parent, follow_symlinks=False)
+            if found.st_uid != os.geteuid() or not stat.S_ISDIR(found.st_mode):
                 raise NotDone(Outcome.FAILED, f"{path} is no trash of this account")
         self._bins[trash.files] = trash
         return trash
@@ -189,7 +194,7 @@ class Trash:
         verb = self._across if step.args.get("across") else self._move
         mark = verb.settle(step, note, repair)
         if mark.outcome == Outcome.SKIPPED and repair:
-            _remove_own_info(step)
+            _remove_own_info(step, self._job.began_ns)
         return mark
 
     def back(self, step: Step, mark: Mark) -> Step:
@@ -238,7 +243,7 @@ class Restore:
         source, _, _ = ends_of(step)
         verb = self._across if step.args.get("across") else self._move
         mark = verb.settle(step, note, repair)
-        if mark.outcome == Outcome.DONE and repair and not os.path.lexists(source.path):
+        if mark.outcome == Outcome.DONE and repair and look_at(self._job, source) is None:
             _remove_infos([_info_place(source)])
         return mark
 
@@ -263,9 +268,7 @@ class Empty(Delete):
 
     def _forget(self, step: Step) -> None:
         assert step.source is not None
-        info = _info_place(step.source)
-        with suppress(OSError):
-            os.unlink(info.name, dir_fd=self._job.descriptors.folder(info.folder))
+        _remove_infos([_info_place(step.source)])
 
 
 def _info_place(target: Place) -> Place:
@@ -273,51 +276,79 @@ def _info_place(target: Place) -> Place:
 
 
 def _remove_infos(infos: Sequence[Place]) -> None:
+    """Remove info files whose entries are not in the trash any more: they say nothing that is still true."""
     # With descriptors of their own: those of the run belong to another thread.
     with Descriptors() as descriptors:
         for info in infos:
             with suppress(OSError):
-                os.unlink(info.name, dir_fd=descriptors.folder(info.folder))
+                remove_note(descriptors.folder(info.folder), info.name)
 
 
-def _remove_own_info(step: Step) -> None:
+def _remove_own_info(step: Step, began_ns: int) -> None:
     """Remove the info file of a step that was not done, if it is the one that the step wrote."""
     source, target, _ = ends_of(step)
-    if os.path.lexists(target.path):
-        return
     info = _info_place(target)
     trash = bin_of(target, step.args.get("top", ""))
-    with suppress(OSError):
-        with open(info.path, "rb") as file:
+    with Descriptors() as descriptors, suppress(NotDone, OSError):
+        if look_or_none(target, descriptors.folder(target.folder)) is not None:
+            return
+        folder = descriptors.folder(info.folder)
+        found = look(info, folder)
+        with open(open_to_read(info, folder), "rb") as file:
             raw = file.read(65_536)
-        # An empty one is what a kill leaves between creating and writing.
-        if not raw or parse_info(raw, trash)[0] == source.path:
-            os.unlink(info.path)
+        # One that was cut short is what a kill leaves between creating and writing.
+        born_ns = found.identity.born_ns or began_ns
+        is_begun = born_ns >= began_ns - COARSEST_TIME_NS and trash.info_text(source, "").encode().startswith(raw)
+        if is_begun or parse_info(raw, trash)[0] == source.path:
+            remove_name(folder, info.name, same_as(found))
+
+
+def _make_above(descriptors: Descriptors, path: str) -> None:
+    """Make a folder and those above it, as far as they are missing."""
+    missing: list[Place] = []
+    while True:
+        try:
+            descriptors.folder(path)
+            break
+        except FileNotFoundError:
+            missing.append(place_of(path))
+            path = os.path.dirname(path)
+    for place in reversed(missing):
+        os.mkdir(place.name, 0o700, dir_fd=descriptors.folder(place.folder))
 
 
 def _note_size(job: Job, target: Place) -> None:
     """Write down how big a trashed folder is, so that others need not look (specification, `directorysizes`)."""
     trash = bin_of(target, "")
-    inside = look_inside(target.path)
-    if isinstance(inside, Unknown):
-        return
-    with suppress(OSError):
-        stamp = int(os.lstat(_info_place(target).path).st_mtime)
-        path = f"{trash.root}/{SIZES}"
+    with suppress(NotDone, OSError):
+        inside = look_inside(target.name, job.descriptors.folder(target.folder))
+        if isinstance(inside, Unknown):
+            return
+        info = _info_place(target)
+        stamp = os.stat(info.name, dir_fd=job.descriptors.folder(info.folder), follow_symlinks=False).st_mtime_ns
+        root = job.descriptors.folder(trash.root)
         own = encoded(target.name)
         kept = []
-        if os.path.exists(path):
-            with open(path, encoding="ascii", errors="replace") as file:
-                for line in file:
-                    name = line.rstrip("\n").split(" ", 2)[-1]
-                    if name != own and os.path.lexists(f"{trash.files}/{_decoded(name)}"):
-                        kept.append(line.rstrip("\n"))
-        kept.append(f"{inside.bytes} {stamp} {own}")
-        private = f"{trash.root}/.{SIZES}-{job.run}"
-        with open(private, "x", encoding="ascii") as file:
+        for line in _lines(root):
+            name = line.split(" ", 2)[-1]
+            if name != own and look_or_none(Place(trash.files, _decoded(name)), job.descriptors.folder(trash.files)):
+                kept.append(line)
+        kept.append(f"{inside.bytes} {stamp // 1_000_000_000} {own}")
+        private = f".{SIZES}-{job.run}-{job.token}"
+        with open(os.open(private, _WRITE, 0o600, dir_fd=root), "w", encoding="ascii") as file:
             file.write("\n".join(kept) + "\n")
-        os.replace(private, path)
+        os.replace(private, SIZES, src_dir_fd=root, dst_dir_fd=root)
+
+
+def _lines(root: int) -> list[str]:
+    """Return the lines that say how big trashed folders are; a file too long to be that holds none."""
+    try:
+        with open(open_to_read(Place("", SIZES), root), "rb") as file:
+            raw = file.read(_LARGEST_SIZES + 1)
+    except OSError:
+        return []
+    return [] if len(raw) > _LARGEST_SIZES else raw.decode("ascii", "replace").splitlines()
 
 
 def _decoded(name: str) -> str:
-    return os.fsdecode(unquote_to_bytes(name))
+    return os.fsdecode(unquote_to_bytes(name)).replace("/", "").replace("\0", "") or "."

@@ -56,6 +56,10 @@ class _Blocked(Exception):
     """Something stands in the way of taking a step back."""
 
 
+class _Back(Exception):
+    """A step needs no taking back: that was done before, or what it made is gone."""
+
+
 class _UndoPlanner:
     def __init__(self, journal: Journal, run: Run, now_ns: int, only: Sequence[str]) -> None:
         self.journal = journal
@@ -67,6 +71,7 @@ class _UndoPlanner:
         self.texts: dict[tuple[Place, str], str] = {}
         # Where entries are now that will have come back when the turn of a later step comes.
         self.coming: dict[Place, Place] = {}
+        self.came: dict[Place, Identity] = {}
         self.left_by: dict[str, dict[str, tuple[int, VerbName]]] = {}
 
     def plan(self) -> Plan:
@@ -101,10 +106,12 @@ class _UndoPlanner:
                 times.append(back)
             else:
                 try:
+                    self._refuse_away(back)
                     backs += self._checked(back, freed)
+                except _Back:
+                    continue
                 except _Blocked as blocked:
-                    if str(blocked):
-                        left.append(Left(back.place, step.rule, str(blocked), True))
+                    left.append(Left(back.place, step.rule, str(blocked), True))
                     if back.verb not in ("remove-made", "set-attribute"):
                         others = [one.place for one in backs if one.verb not in ATTENDING]
                         left += [Left(place, step.rule, "what goes with it is in the way", True) for place in others]
@@ -138,7 +145,8 @@ class _UndoPlanner:
         """Return the steps that take one back, if nothing stands in their way.
 
         Raises:
-            _Blocked: something does, and what; without a text where nothing is to do.
+            _Blocked: something does, and what.
+            _Back: nothing is to do.
         """
         if step.verb == "make-folder":
             assert step.target is not None
@@ -161,7 +169,7 @@ class _UndoPlanner:
             step.was = self._entry(step)
         if step.target is None:
             return [step]
-        taken = os.path.lexists(step.target.path) and step.target not in freed
+        taken = os.path.lexists(step.target.path) and step.target not in freed and not self._is_itself(step)
         if step.target in self.given or taken:
             raise _Blocked(f"{step.target.path} is taken")
         folders = self._folders(step.target.folder) if step.verb in MAKING else []
@@ -169,9 +177,21 @@ class _UndoPlanner:
         if step.source is not None and step.verb in TAKING:
             freed.add(step.source)
             self.coming[step.target] = self.coming.get(step.source, step.source)
+            if step.was is not None:
+                self.came[step.target] = step.was
             if step.verb == "move":
                 step.verb = self._kind_of_move(step)
         return [*folders, step]
+
+    def _is_itself(self, step: Step) -> bool:
+        """Tell whether what stands at the target of a step is its own entry: both names are one, but for case."""
+        one, other = step.source, step.target
+        if one is None or other is None or step.was is None or one.folder != other.folder:
+            return False
+        if one.name.casefold() != other.name.casefold():
+            return False
+        found = self._look(other, step.was)
+        return found is not None and found.dev == step.was.dev and found.same_who(step.was)
 
     def _kind_of_move(self, step: Step) -> VerbName:
         assert step.target is not None and step.was is not None
@@ -184,12 +204,12 @@ class _UndoPlanner:
         """Return the entry that a step takes back as it is now."""
         assert step.source is not None and step.was is not None
         found = self._look(step.source, step.was)
-        if found is None or not found.same_who(step.was):
+        if found is None or not found.same_who(self.came.get(step.source, step.was)):
             later = self._moved_on(step.source)
             if later is not None:
                 number, verb = later
                 if self.journal.run(number).undoes == self.run.id:
-                    raise _Blocked("")  # an earlier undo of this run took it back already
+                    raise _Back  # an earlier undo of this run took it back already
                 if verb in FINAL:
                     raise _Blocked(f"removed for good by run {number}")
                 raise _Blocked(f"run {number} moved it on; undo that one first")
@@ -210,20 +230,56 @@ class _UndoPlanner:
         assert step.source is not None and step.was is not None
         found = self._look(step.source, step.was)
         if found is None:
-            raise _Blocked("")
+            raise _Back
         if not found.same_who(step.was):
             raise _Blocked("another file stands there now")
         if not found.same_state(step.was):
             raise _Blocked("edited since it was made; it stays")
+        if step.args["again"]["verb"] in ("copy", "unpack") and found.kind != "link":
+            self._original(Place(*step.args["entry"]), Identity(*step.args["entry_was"]))
         step.was = found
         return step
+
+    def _original(self, place: Place, was: Identity) -> None:
+        """See that what something was made of is there, or will be by then, as it was: else this is the only one.
+
+        Raises:
+            _Blocked: it is not.
+        """
+        if place in self.given:
+            return  # it comes back before this step; then the two are compared
+        found = self._look(place, was)
+        if found is not None and found.kind == was.kind and found.same_state(was):
+            return
+        later = self._moved_on(place)
+        if found is not None:
+            why = "what it was made of was changed since"
+        elif later is not None and later[1] in FINAL:
+            why = f"what it was made of was removed for good by run {later[0]}"
+        elif later is not None:
+            raise _Blocked(f"what it was made of was moved on by run {later[0]}; undo that one first")
+        else:
+            why = "what it was made of is gone"
+        raise _Blocked(f"it stays as the only one of its contents: {why}")
+
+    def _refuse_away(self, step: Step) -> None:
+        """See that no volume is away that a step needs.
+
+        Raises:
+            _Blocked: one is.
+        """
+        for place in (step.source, step.target):
+            if place is not None and (top := self.run.away(place.path)):
+                raise _Blocked(f"the volume at {top} is not mounted")
 
     def _attribute(self, step: Step) -> Step:
         assert step.source is not None and step.was is not None
         if step.source.path in self.made:
-            raise _Blocked("")  # a folder that was removed later on comes back as it was before the run
+            raise _Back  # a folder that was removed later on comes back as it was before the run
         found = self._look(step.source, step.was)
-        if found is None or not found.same_who(step.was):
+        # On its way back over volumes it has been other entries by its numbers.
+        was = self.came.get(step.source, step.was)
+        if found is None or not found.same_who(was):
             raise _Blocked("no longer there" if found is None else "another file stands there now")
         name, now = step.args["attribute"], self.coming.get(step.source, step.source)
         try:

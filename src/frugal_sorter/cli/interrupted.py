@@ -1,0 +1,83 @@
+"""Runs that were interrupted: every command says so, and the first that changes files puts right what they left."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
+from typing import TYPE_CHECKING
+
+from frugal_sorter.cli.text import count_text, moment_text, shown
+from frugal_sorter.errors import FrugalError
+from frugal_sorter.state.folders import ready_state_folder, state_folder
+from frugal_sorter.state.last_run import LastRun
+from frugal_sorter.state.lock import writer_is_active
+
+if TYPE_CHECKING:
+    # A command that changes nothing needs no journal, so that none is imported for it.
+    from frugal_sorter.work.journal import Journal, Run
+    from frugal_sorter.work.recover import Settled
+
+# They settle what they find, and tell of it.
+_CHANGING = frozenset({"tidy", "sort", "purge", "gather", "duplicates", "undo", "trash"})
+_SHOWN = 3
+
+
+@contextmanager
+def changing(what: str) -> Iterator[Journal]:
+    """Hold the right to change files, with the journal open; tell of each run that was interrupted."""
+    from frugal_sorter.work.executor import changing as changing_files
+
+    with changing_files(ready_state_folder(), what, _tell) as journal:
+        yield journal
+
+
+def tell_of_open_runs(command: str) -> None:
+    """Say which runs were interrupted, before a command that changes nothing."""
+    folder = state_folder()
+    try:
+        if command in _CHANGING or not LastRun(folder).has_open_runs() or writer_is_active(folder):
+            return
+        from frugal_sorter.work.journal import Journal
+
+        with Journal(folder, write=False) as journal:
+            for run in journal.unsettled():
+                away = [volume.top for volume in run.volumes if not volume.is_here()]
+                what = _waits(run, away) if away else f"{_named(run)}; `frugal undo {run.id}` takes it back"
+                _say(what)
+    except (FrugalError, OSError):
+        return  # the command that needs the journal says what is wrong with it
+
+
+def _tell(settled: Settled) -> None:
+    run = settled.run
+    if settled.away:
+        _say(_waits(run, settled.away))
+    else:
+        from frugal_sorter.work.mark import Outcome
+
+        done = settled.counts.get(Outcome.DONE, 0)
+        steps = count_text(sum(settled.counts.values()), "step")
+        way_back = f"; `frugal undo {run.id}` takes that back" if done else ""
+        _say(f"{_named(run)} after {done:,} of {steps}; what it left half done was put right{way_back}")
+    for one in settled.apart[:_SHOWN]:
+        _say(f"run {run.id} cannot be settled here and is left as it is: {one}")
+    if len(settled.apart) > _SHOWN:
+        _say(
+            f"run {run.id}: {count_text(len(settled.apart) - _SHOWN, 'more step')}; `frugal history {run.id}` names them"
+        )
+
+
+def _named(run: Run) -> str:
+    return f"run {run.id} ({run.kind} of {moment_text(run.began_ns)}) was interrupted"
+
+
+def _waits(run: Run, away: list[str] | tuple[str, ...]) -> str:
+    where = " and ".join(map(shown, away))
+    return f"{_named(run)}; some of its steps wait until the volume at {where} is there again"
+
+
+def _say(text: str) -> None:
+    if sys.stdout is not None:
+        sys.stdout.flush()
+    print(f"Note: {shown(text)}", file=sys.stderr)
