@@ -36,7 +36,7 @@ RULES = (
 # What changes a file system, or writes down that it will, each counted by itself; of the many writes of
 # the journal and of single files every so manieth.
 CALLS = {
-    "renameat2": 1, "rename": 1, "unlink": 1, "unlinkat": 1, "mkdir": 1, "mkdirat": 1, "symlinkat": 1, "lsetxattr": 1,
+    "renameat2": 1, "rename": 1, "unlink": 1, "unlinkat": 1, "mkdir": 1, "mkdirat": 1, "symlinkat": 1, "setxattr": 1,
     "fsetxattr": 1, "fchmod": 1, "utimensat": 1, "ftruncate": 1, "copy_file_range": 1, "syncfs": 1, "fsync": 2,
     "fdatasync": 3, "write": 3, "pwrite64": 11,
 }  # fmt: skip

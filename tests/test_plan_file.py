@@ -7,12 +7,12 @@ from pathlib import Path
 
 import pytest
 
+from frugal_sorter.errors import StateError
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.reserve import PARTS, Reserve
 from frugal_sorter.work.journal import Journal
 from frugal_sorter.work.mark import Outcome
 from frugal_sorter.work.past import about
-from frugal_sorter.work.schema import numbers_of
 from tests.conftest import Frugal
 from tests.support import book_of, carry_out, plan_of, put, rules_text, snapshot, trash_of, undo
 
@@ -109,6 +109,8 @@ def test_a_plan_is_guarded_again_when_it_is_carried_out(
     head, *steps = map(json.loads, plan.read_text().splitlines())
     step = next(step for step in steps if step["verb"] == "move")
     step |= {"verb": verb} | ({"source": source} if source else {}) | ({"target": target} if target else {})
+    if verb == "delete":
+        del step["target"]
     plan.write_text("\n".join(map(json.dumps, (head, step))))
     before = snapshot(intake)
     assert why in frugal("tidy", "--plan", "later.plan", "--yes", code=3).stdout and snapshot(intake) == before
@@ -182,54 +184,21 @@ def test_settings_and_the_log(intake: Path, frugal: Frugal, own_home: Path) -> N
         assert why in frugal("tidy", "rules.toml", "--yes", "--again", code=2).stderr
 
 
-OLDER_COLUMNS = {
-    1: "kind, dev, ino, size, mtime_ns, born_ns, inside, args, outcome, reason, now",
-    2: "was, args, grouped, witness, outcome, reason, now, data",
-}
-
-
-def as_older_journal(path: Path, version: int) -> None:
-    """Write a journal again as an earlier version did, with a row a step."""
-    with Journal(path.parent, write=False) as journal:
-        steps = [(run.id, *pair) for run in journal.runs() for pair in journal.steps(run.id)]
-    with sqlite3.connect(path) as db:
-        for table in ("packs", "touched", "marks"):
-            db.execute(f"DROP TABLE {table}")
-        db.execute("ALTER TABLE runs DROP COLUMN counts")
-        head = "run, id, verb, rule, source_folder, source_name, target_folder, target_name"
-        columns = f"{head}, {OLDER_COLUMNS[version]}".split(", ")
-        db.execute(f"CREATE TABLE steps ({', '.join(columns)}, PRIMARY KEY (run, id)) WITHOUT ROWID")
-        numbers, rules = numbers_of(db)
-        for run, step, mark in steps:
-            ends = [
-                one for place in (step.source, step.target)
-                for one in ((numbers[place.folder], os.fsencode(place.name)) if place else (None, None))
-            ]  # fmt: skip
-            now = json.dumps(mark.now) if mark and mark.now else None
-            args = json.dumps(step.args) if step.args else None
-            done = (mark.outcome, mark.reason) if mark else (None, None)
-            if version == 1:
-                rest = [*(step.was[:7] if step.was else [None] * 7), args or "{}", *done, now]
-            else:
-                was = json.dumps(step.was) if step.was else None
-                rest = [was, args, None, None, *done, "=" if mark and mark.now == step.was else now, None]
-            row = [run, step.id, step.verb, rules[step.rule, step.rule_key], *ends, *rest]
-            db.execute(f"INSERT INTO steps VALUES ({', '.join('?' * len(row))})", row)
-        db.execute(f"PRAGMA user_version = {version}")
-    db.close()
-
-
-@pytest.mark.parametrize("version", [1, 2])
-def test_an_older_journal_is_brought_up_to_date_and_stays_undoable(folder: Path, version: int) -> None:
+@pytest.mark.parametrize(("version", "why"), [(3, "of an older form"), (99, "of a newer version")])
+def test_a_journal_of_another_form_is_refused_with_its_remedy(folder: Path, version: int, why: str) -> None:
     put(folder / "Intake/a.log")
     carry_out(plan_of(book_of(folder, 'where = "everything"\nmove = "Logs"')))
-    as_older_journal(ready_state_folder() / "journal.sqlite", version)
-    with Journal(ready_state_folder(), write=True) as journal:
-        assert journal.counts(1) == {Outcome.DONE: 1}
-        assert [step.verb for step, _ in journal.steps(1)] == ["make-folder", "move", "note-times"]
-    assert undo().done == 1 and (folder / "Intake/a.log").exists()
-    with Journal(ready_state_folder(), write=False) as journal:
-        assert [run.undone_by for run in journal.runs()] == [2, None]
+    path = ready_state_folder() / "journal.sqlite"
+    with sqlite3.connect(path) as db:
+        db.execute(f"PRAGMA user_version = {version}")
+    db.close()
+    with pytest.raises(StateError, match=why) as refused:
+        undo()
+    assert refused.value.hint and (folder / "Intake/Logs/a.log").exists()
+    # The numbers of runs go on where the journal is set aside as it is advised.
+    path.rename(path.with_suffix(".old"))
+    put(folder / "Intake/b.log")
+    assert carry_out(plan_of(book_of(folder, 'where = "ext is log"\nmove = "Logs"'))).run == 2
 
 
 def test_a_run_of_many_packs_is_read_as_it_was_written(folder: Path) -> None:

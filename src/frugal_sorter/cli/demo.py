@@ -61,7 +61,7 @@ def _tell(folder: Path, private: Path) -> int:
     }  # fmt: skip
     for remark, words in _STORY:
         print(f"\n# {remark}\n$ frugal {shlex.join(words)}", flush=True)
-        command = [sys.executable, "-m", "frugal_sorter", *words]
+        command = [sys.executable, "-P", "-m", "frugal_sorter", *words]
         code = subprocess.run(command, cwd=folder, env=environment, stdin=subprocess.DEVNULL, check=False).returncode
         if code != 0:
             print(f"(ended with {code})", file=sys.stderr)

@@ -12,7 +12,6 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from frugal_sorter.files.record import Identity, Place, place_of
-from frugal_sorter.files.status import look
 from frugal_sorter.plans.plan import ATTENDING, REPLACING, TAKING, Plan, Step, VerbName
 from frugal_sorter.state.lock import writer_lock
 from frugal_sorter.work.descriptors import Descriptors
@@ -190,7 +189,8 @@ def execute(
         StateError: the journal cannot be written.
     """
     if plan.kind != "undo":
-        _note_times(plan)
+        with Descriptors() as descriptors:
+            _note_times(plan, descriptors)
     began_ns = time.time_ns()
     run = journal.begin(plan, began_ns)
     _LOG.info("run %s begins: %s by %s, %s steps", run, plan.kind, plan.origin, len(plan.steps))
@@ -275,7 +275,7 @@ def _whole_or_not(verbs: Mapping[VerbName, Verb], steps: Sequence[Step], renewed
     return ended
 
 
-def _note_times(plan: Plan) -> None:
+def _note_times(plan: Plan, descriptors: Descriptors) -> None:
     """Append to a plan what lets its undo restore the times of the folders that it changes."""
     made = {step.target.path for step in plan.steps if step.verb == "make-folder" and step.target}
     places: dict[str, None] = {}
@@ -290,7 +290,7 @@ def _note_times(plan: Plan) -> None:
         if folder in made or folder == os.path.dirname(folder):
             continue
         try:
-            found = look(place_of(folder))
+            _, found = descriptors.entry(place_of(folder))
         except OSError:
             continue  # then its steps will fail, and say why
         plan.add("note-times", "", "", found.place, None, found.identity, {"mtime_ns": found.mtime_ns})
