@@ -8,71 +8,18 @@ import subprocess
 import sys
 import time
 import zipfile
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from pathlib import Path
 
 import pytest
 
 from frugal_sorter.files.record import Identity, place_of
 from frugal_sorter.files.status import look
-from frugal_sorter.files.volumes import Volume, forget_volumes
+from frugal_sorter.files.volumes import Volume
 from frugal_sorter.work import leases
 from frugal_sorter.work.executor import Result
-from tests.conftest import Frugal
+from tests.conftest import AS_ROOT, Frugal, Mount
 from tests.support import book_of, carry_out, contents, plan_of, put, rules_text, snapshot, trash_of, undo
-
-AS_ROOT = pytest.mark.skipif(os.geteuid() != 0, reason="only root can mount file systems")
-Mount = Callable[..., Path]
-
-
-@pytest.fixture
-def mount(folder: Path) -> Iterator[Mount]:
-    """Mount file systems for a test, and take them away again."""
-    mounted: list[Path] = []
-    loops: list[str] = []
-
-    def make(kind: str, name: str = "volume", **options: str) -> Path:
-        at = folder / name
-        at.mkdir(exist_ok=True)
-        if kind == "tmpfs":
-            words = [
-                "mount",
-                "-t",
-                "tmpfs",
-                "-o",
-                ",".join(f"{key}={value}" for key, value in options.items()) or "size=64m",
-                "tmpfs",
-                at,
-            ]
-        else:
-            image = folder / f"{name}.img"
-            if not image.exists():
-                maker = {"ext4": ["mkfs.ext4", "-qF"], "exfat": ["mkfs.exfat"]}[kind]
-                if not shutil.which(maker[0]):
-                    pytest.skip(f"{maker[0]} is not installed")
-                with open(image, "wb") as file:
-                    file.truncate(24_000_000)
-                subprocess.run([*maker, image], check=True, capture_output=True)
-            words = ["mount", "-o", "loop", image, at]
-            if kind == "exfat":
-                loop = subprocess.run(["losetup", "-f", "--show", image], capture_output=True, text=True).stdout.strip()
-                loops.append(loop)
-                words = ["mount.exfat-fuse", loop, at]
-        if not shutil.which(str(words[0])):
-            pytest.skip(f"{words[0]} is not installed")
-        done = subprocess.run(list(map(str, words)), capture_output=True, text=True)
-        if done.returncode != 0:
-            pytest.skip(f"{kind} cannot be mounted here: {done.stderr.strip()[:100]}")
-        mounted.append(at)
-        forget_volumes()
-        return at
-
-    yield make
-    for at in reversed(mounted):
-        subprocess.run(["umount", "-l", str(at)], capture_output=True)
-    for loop in loops:
-        subprocess.run(["losetup", "-d", loop], capture_output=True)
-    forget_volumes()
 
 
 def tidy(folder: Path, *rules: str) -> Result:

@@ -6,6 +6,7 @@ import argparse
 import gc
 import importlib
 import os
+import signal
 import sys
 from contextlib import suppress
 from typing import NoReturn, Protocol
@@ -48,7 +49,16 @@ def run(name: str, args: list[str]) -> int:
         sys.stdout, sys.stderr = before
 
 
+class _Terminated(KeyboardInterrupt):
+    """Somebody asked this program to end (SIGTERM) while nothing was being changed."""
+
+
+def _terminate(_number: int, _frame: object) -> NoReturn:
+    raise _Terminated
+
+
 def _run(name: str, args: list[str]) -> int:
+    signal.signal(signal.SIGTERM, _terminate)
     try:
         if name not in COMMANDS:
             hint = nearest(name, COMMANDS) or "`frugal --help` lists them"
@@ -79,9 +89,9 @@ def _run(name: str, args: list[str]) -> int:
     except FrugalError as error:
         _say(f"frugal: {error.message}{f'; {error.hint}' if error.hint else ''}")
         return error.exit_code
-    except KeyboardInterrupt:
+    except KeyboardInterrupt as stopped:
         _say("\nstopped; nothing was left half done")
-        return 130
+        return 143 if isinstance(stopped, _Terminated) else 130
     except BrokenPipeError:
         # Whoever read our output has enough.
         _close_output()

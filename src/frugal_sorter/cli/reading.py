@@ -19,6 +19,7 @@ from frugal_sorter.rules.condition import Node
 from frugal_sorter.rules.fields import FIELDS, Field, World
 from frugal_sorter.rules.load import load_rules
 from frugal_sorter.rules.mistakes import Wrong
+from frugal_sorter.rules.parsing import keep as keep_parsed
 from frugal_sorter.rules.units import parse_moment
 
 Arrived = Callable[[FileRecord], int | None]
@@ -64,6 +65,7 @@ def read_where(text: str) -> Node:
         node = parse_condition(text, TYPES).node
     except Wrong as wrong:
         raise UsageError(f"--where: {wrong.what}", wrong.instead) from None
+    keep_parsed()
     _require("--where", {leaf.on for leaf in node.leaves()})
     return node
 

@@ -122,6 +122,10 @@ class Outcomes:
     def _add(self, entry: Matched, ending: list[Step], final: Place, removal: bool = False) -> None:
         """Append the steps of an entry as one group."""
         before, after = list(entry.before), []
+        if entry.record.nlink > 1 and any(is_across(step) for step in ending):
+            # Its other names stay behind, and must not get what this one is given.
+            given = [replace(step, source=ending[-1].target) for step in before if step.verb == "set-attribute"]
+            before, after = [step for step in before if step.verb != "set-attribute"], given
         for rule in entry.late:
             try:
                 link = self.extras.link(rule, entry, final)
@@ -309,6 +313,11 @@ class Outcomes:
         return place.folder == wanted.place.folder and (
             place.name == wanted.place.name or is_numbered_form(place.name, wanted.place.name)
         )
+
+
+def is_across(step: Step) -> bool:
+    """Tell whether a step makes its entry anew on another volume."""
+    return step.verb == "move-across" or bool(step.args.get("across"))
 
 
 def _member_name(facts: Facts, named: set[str]) -> str:

@@ -14,6 +14,7 @@ from frugal_sorter.errors import UsageError
 from frugal_sorter.files.record import Unread
 from frugal_sorter.files.walk import walk
 from frugal_sorter.state.folders import machine_id
+from frugal_sorter.state.inputs import open_input
 
 FORMAT = 1
 # A line names one file; a longer one would only fill the memory.
@@ -127,7 +128,7 @@ def load(path: Path) -> Saved:
     """
     number = 1
     try:
-        with gzip.open(path, "rt", encoding="ascii") as file:
+        with open_input(path) as raw, gzip.open(raw, "rt", encoding="ascii") as file:
             head = json.loads(file.readline(_LONGEST_LINE))
             if head["frugal-inventory"] != FORMAT:
                 raise UsageError(

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
+from math import inf
 from typing import NamedTuple
 
 from frugal_sorter.files.record import is_inside
@@ -25,16 +26,79 @@ class Warned(NamedTuple):
 def warnings_of(book: RuleBook, world: World) -> list[Warned]:
     """Return what is unwise about the rules of a book, in their order."""
     found = []
+    reach = _Reach(book.rules)
     for index, rule in enumerate(book.rules):
-        found += list(_shadowed(rule, book.rules[:index]))
-        found += list(_to_and_fro(book, rule, book.rules[:index], world))
-        found += list(_taken_away(book, rule, index, world))
-        found += list(_below_the_deciding(rule, book.rules[:index]))
-        found += list(_removed_from(book, rule, world))
-        found += list(_ageing(rule, book.rules))
+        found += list(_shadowed(rule, reach.everything_above(index)))
+        found += list(_to_and_fro(book, rule, index, reach, world))
+        found += list(_taken_away(book, rule, index, reach, world))
+        found += list(_below_the_deciding(rule, reach.deciding_alike(index)))
+        found += list(_removed_from(book, rule, index, reach, world))
+        found += list(_ageing(rule, index, reach))
         found += list(_taken_apart(rule))
         found += list(_not_once(book, rule, world))
     return found
+
+
+class _Reach:
+    """Which rules act where another one moves what it takes; known by folder, since there may be thousands.
+
+    Args:
+        rules: all of a file.
+    """
+
+    # So many pairs of rules are looked at; that is thousands of rules, each with thousands of others in reach.
+    MOST_PAIRS = 2_000_000
+
+    def __init__(self, rules: Sequence[Rule]) -> None:
+        self.rules = rules
+        acting: dict[str, list[tuple[float, int]]] = {}
+        for index, rule in enumerate(rules):
+            for folder in rule.folders:
+                acting.setdefault(folder, []).append((-(rule.levels or inf), index))
+        # Those that reach deepest come first.
+        self._acting = {folder: sorted(found) for folder, found in acting.items()}
+        self._everything = [index for index, rule in enumerate(rules) if _is_everything(rule)]
+        self._alike: dict[tuple[str, str, str], int] = {}
+        for index, rule in enumerate(rules):
+            if rule.ending is not None:
+                for folder in rule.folders:
+                    self._alike.setdefault((folder, rule.take, rule.where_text), index)
+        self.goes_to: list[frozenset[int]] = []
+        self.comes_from: dict[int, list[int]] = {}
+        pairs = 0
+        for index, rule in enumerate(rules):
+            reached = self._reached(rule) if pairs < self.MOST_PAIRS else frozenset[int]()
+            pairs += len(reached)
+            self.goes_to.append(reached)
+            for other in reached:
+                self.comes_from.setdefault(other, []).append(index)
+
+    def _reached(self, rule: Rule) -> frozenset[int]:
+        found: set[int] = set()
+        for folder, below in _targets(rule):
+            above, depth = folder, 1 + below
+            while True:
+                for levels, index in self._acting.get(above, ()):
+                    if -levels < depth:
+                        break
+                    found.add(index)
+                if above == "/":
+                    break
+                above, depth = os.path.dirname(above), depth + 1
+        return frozenset(found)
+
+    def everything_above(self, index: int) -> Iterator[Rule]:
+        """Yield the rules above one that take everything there is."""
+        for at in self._everything:
+            if at >= index:
+                return
+            yield self.rules[at]
+
+    def deciding_alike(self, index: int) -> Rule | None:
+        """Return the first rule above one that claims, of the same entries, what it matches."""
+        rule = self.rules[index]
+        found = [self._alike.get((folder, rule.take, rule.where_text), index) for folder in rule.folders]
+        return self.rules[min(found)] if found and min(found) < index else None
 
 
 def _sees(rule: Rule, folder: str, below: int = 0) -> bool:
@@ -49,15 +113,15 @@ def _is_everything(rule: Rule) -> bool:
     return rule.ending is not None and isinstance(rule.where, Leaf) and rule.where.on.name == "everything"
 
 
-def _shadowed(rule: Rule, earlier: tuple[Rule, ...]) -> Iterator[Warned]:
-    for above in earlier:
+def _shadowed(rule: Rule, everything_above: Iterator[Rule]) -> Iterator[Warned]:
+    for above in everything_above:
         takes = above.take == rule.take and (above.hidden or not rule.hidden)
         deepest = None if rule.levels is None else rule.levels - 1
         if deepest is None:
             all_folders = above.levels is None and all(_sees(above, folder) for folder in rule.folders)
         else:
             all_folders = all(_sees(above, folder, deepest) for folder in rule.folders)
-        if _is_everything(above) and takes and all_folders:
+        if takes and all_folders:
             yield Warned(
                 rule, f'it never gets an entry: "{above.name}" above takes everything', "put it above that rule"
             )
@@ -75,23 +139,25 @@ def _targets(rule: Rule) -> list[tuple[str, int]]:
     return [(os.path.normpath(os.path.join(base, *head)), below - len(head)) for base in bases]
 
 
-def _goes_to(rule: Rule, other: Rule) -> bool:
-    """Tell whether what one rule moves ends up where the other acts."""
-    return any(_sees(other, folder, below) for folder, below in _targets(rule))
+def _are_apart(one: Rule, other: Rule) -> bool:
+    return not set(one.folders) & set(other.folders)
 
 
-def _to_and_fro(book: RuleBook, rule: Rule, earlier: tuple[Rule, ...], world: World) -> Iterator[Warned]:
-    for above in earlier:
-        apart = not set(rule.folders) & set(above.folders)
-        if apart and _goes_to(rule, above) and _goes_to(above, rule) and _may_both_hold(book, rule, above, world):
+def _to_and_fro(book: RuleBook, rule: Rule, index: int, reach: _Reach, world: World) -> Iterator[Warned]:
+    for at in sorted(reach.goes_to[index]):
+        above = book.rules[at]
+        if at >= index:
+            return
+        if _are_apart(rule, above) and index in reach.goes_to[at] and _may_both_hold(book, rule, above, world):
             yield Warned(rule, f'it and "{above.name}" pass entries to and fro', "let one of them leave what is there")
 
 
-def _taken_away(book: RuleBook, rule: Rule, index: int, world: World) -> Iterator[Warned]:
-    for at, other in enumerate(book.rules):
-        claims_first = index < at and _goes_to(rule, rule)  # then what it moved is at home
+def _taken_away(book: RuleBook, rule: Rule, index: int, reach: _Reach, world: World) -> Iterator[Warned]:
+    for at in sorted(reach.goes_to[index]):
+        other = book.rules[at]
+        claims_first = index < at and index in reach.goes_to[index]  # then what it moved is at home
         passed = at < index and all(_sees(other, folder) for folder in rule.folders)  # it did not match before
-        back = _goes_to(other, rule) and not set(rule.folders) & set(other.folders)
+        back = index in reach.goes_to[at] and _are_apart(rule, other)
         if (
             other is rule
             or other.ending in (None, "leave", *REMOVALS)
@@ -101,32 +167,27 @@ def _taken_away(book: RuleBook, rule: Rule, index: int, world: World) -> Iterato
             or _is_aged(other)
         ):
             continue
-        if _goes_to(rule, other) and _may_both_hold(book, rule, other, world):
+        if _may_both_hold(book, rule, other, world):
             what = f'what it moves is taken on by "{other.name}" at the next run'
             yield Warned(rule, what, "let it move there at once, or leave the target out of that rule")
             return
 
 
-def _below_the_deciding(rule: Rule, earlier: tuple[Rule, ...]) -> Iterator[Warned]:
+def _below_the_deciding(rule: Rule, above: Rule | None) -> Iterator[Warned]:
     """Extras reach only what no rule above has claimed."""
-    if rule.ending is not None:
-        return
-    for above in earlier:
-        both = set(above.folders) & set(rule.folders) and above.take == rule.take
-        if both and above.ending is not None and above.where_text == rule.where_text:
-            what = f'its extras never run: "{above.name}" above claims what it matches'
-            yield Warned(rule, what, "put it above that rule")
-            return
+    if rule.ending is None and above is not None:
+        what = f'its extras never run: "{above.name}" above claims what it matches'
+        yield Warned(rule, what, "put it above that rule")
 
 
-def _removed_from(book: RuleBook, rule: Rule, world: World) -> Iterator[Warned]:
+def _removed_from(book: RuleBook, rule: Rule, index: int, reach: _Reach, world: World) -> Iterator[Warned]:
     """Warn of a rule that takes away at the next run what this one has put into its target."""
     if rule.ending != "move":
         return
-    for other in book.rules:
+    for at in sorted(reach.goes_to[index]):
+        other = book.rules[at]
         removes = other.ending in REMOVALS and other is not rule and not _is_aged(other)
-        apart = not set(other.folders) & set(rule.folders)
-        if removes and apart and _goes_to(rule, other) and _may_both_hold(book, rule, other, world):
+        if removes and _are_apart(rule, other) and _may_both_hold(book, rule, other, world):
             what = f'what it moves is taken away by "{other.name}" at the next run'
             yield Warned(rule, what, "give that rule an age, or leave the target out of it")
             return
@@ -148,11 +209,12 @@ def _may_both_hold(book: RuleBook, one: Rule, other: Rule, world: World) -> bool
     return False
 
 
-def _ageing(rule: Rule, rules: tuple[Rule, ...]) -> Iterator[Warned]:
+def _ageing(rule: Rule, index: int, reach: _Reach) -> Iterator[Warned]:
     if not _is_aged(rule, "modified"):
         return
-    for other in rules:
-        if other is not rule and not set(other.folders) & set(rule.folders) and _goes_to(other, rule):
+    for at in reach.comes_from.get(index, ()):
+        other = reach.rules[at]
+        if other is not rule and _are_apart(rule, other):
             what = f'`modified` is not when a file came here: "{other.name}" moves old files in, and they keep it'
             yield Warned(rule, what, "`arrived` or `latest` is probably meant")
             return

@@ -21,6 +21,7 @@ from frugal_sorter.rules.fitting import ending_of, refuse_unfit
 from frugal_sorter.rules.keys import CLASHES, KEYS, TAKES, TRASH
 from frugal_sorter.rules.lists import read_list
 from frugal_sorter.rules.mistakes import Mistakes, Wrong, nearest
+from frugal_sorter.rules.parsing import keep as keep_parsed
 from frugal_sorter.rules.patterns import (
     EXTRAS,
     CaptureKind,
@@ -72,7 +73,10 @@ def read_rules(raw: bytes, path: Path) -> RuleBook:
     Raises:
         Mistakes: something in it is wrong.
     """
-    return _Loader(path, raw).load()
+    try:
+        return _Loader(path, raw).load()
+    finally:
+        keep_parsed()
 
 
 class _Loader:

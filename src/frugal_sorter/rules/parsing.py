@@ -109,6 +109,7 @@ class _Kept:
         self._path = folder / "conditions.json" if folder else None
         self._digest = hashlib.blake2b(_grammar().encode(), digest_size=16).hexdigest()
         self._trees: dict[str, Any] = {}
+        self._is_new = False
         try:
             found = json.loads(self._path.read_bytes()) if self._path else {}
             if isinstance(found, dict) and found.get("grammar") == self._digest:
@@ -126,8 +127,12 @@ class _Kept:
         if len(self._trees) >= _MOST_KEPT:
             self._trees.clear()
         self._trees[text] = _to_json(tree)
-        if self._path is None:
+        self._is_new = True
+
+    def keep(self) -> None:
+        if self._path is None or not self._is_new:
             return
+        self._is_new = False
         beside = self._path.with_suffix(f".{os.getpid()}")
         try:
             beside.write_text(json.dumps({"grammar": self._digest, "trees": self._trees}))
@@ -181,6 +186,11 @@ def parse(text: str, deepest: int) -> Tree | None:
             return None
         _kept().put(text, tree)
     return tree
+
+
+def keep() -> None:
+    """Keep the trees that were read since the last time, for the next command."""
+    _kept().keep()
 
 
 def forget() -> None:

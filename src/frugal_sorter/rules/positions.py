@@ -27,18 +27,20 @@ def lines_of(text: str) -> dict[Path, int]:
     found: dict[Path, int] = {}
     counts: dict[Path, int] = {}
     table: Path = ()
-    at = 0
+    at = counted = 0
+    line = 1
     while True:
         at = _skip(_BLANK, text, at)
         if at >= len(text):
             return found
-        line = text.count("\n", 0, at) + 1
+        line += text.count("\n", counted, at)
+        counted = at
         if text[at] == "[":
             array = text.startswith("[[", at)
             names, at = _names(text, at + (2 if array else 1))
             table = _resolve(names, counts, array)
             found.setdefault(table, line)
-            at += text[at:].index("]") + (2 if array else 1)
+            at = text.index("]", at) + (2 if array else 1)
             continue
         names, at = _names(text, at)
         found.setdefault((*table, *names), line)

@@ -7,6 +7,7 @@ import os
 import stat
 from collections.abc import Callable
 from pathlib import Path
+from typing import BinaryIO
 
 Check = Callable[[os.stat_result], None]
 
@@ -25,15 +26,28 @@ def read_input(path: str | Path, largest: int, check: Check = lambda _found: Non
     Raises:
         OSError: it cannot be read, is no regular file (EINVAL), or is larger (EFBIG).
     """
+    with open_input(path, check) as file:
+        raw = file.read(largest + 1)
+    if len(raw) > largest:
+        raise OSError(errno.EFBIG, f"larger than {largest:,} bytes", str(path))
+    return raw
+
+
+def open_input(path: str | Path, check: Check = lambda _found: None) -> BinaryIO:
+    """Open a regular file to read it; see `read_input`.
+
+    Raises:
+        OSError: it cannot be read, or is no regular file (EINVAL).
+    """
     descriptor = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC | getattr(os, "O_NOCTTY", 0))
-    with open(descriptor, "rb") as file:
+    try:
         found = os.fstat(descriptor)
         if stat.S_ISDIR(found.st_mode):
             raise IsADirectoryError(errno.EISDIR, "it is a folder", str(path))
         if not stat.S_ISREG(found.st_mode):
             raise OSError(errno.EINVAL, "it is no regular file", str(path))
         check(found)
-        raw = file.read(largest + 1)
-    if len(raw) > largest:
-        raise OSError(errno.EFBIG, f"larger than {largest:,} bytes", str(path))
-    return raw
+        return open(descriptor, "rb")
+    except BaseException:
+        os.close(descriptor)
+        raise

@@ -37,7 +37,7 @@ class SetAttribute:
 
     def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
         source, was = _ends(step)
-        place, identity = self._job.now_at.get(source, (source, None))
+        place, identity = self._job.now_at.get(source, (source, self._job.became.get(source)))
         try:
             found = there(self._job, place, identity or was)
             if found is None:

@@ -18,7 +18,7 @@ from frugal_sorter.files.volumes import volume_of
 from frugal_sorter.files.walk import reason_of
 from frugal_sorter.plans.plan import Step
 from frugal_sorter.work.copier import Copier
-from frugal_sorter.work.entry import Held, ends_of, find, held, is_same_inside, put_back, there
+from frugal_sorter.work.entry import Held, ends_of, find, held, is_same_inside, put_back, settled_back, there
 from frugal_sorter.work.leases import Lease, refuse_writer
 from frugal_sorter.work.mark import INTERRUPTED, Job, Mark, NotDone, Outcome
 from frugal_sorter.work.parts import BEGUN, finish_part, leftover, part_beside, settle_made, take_back_made
@@ -174,31 +174,43 @@ class MoveAcross:
                 return done
             if not repair:
                 return Mark(step.id, Outcome.OPEN, "copied, and the first one not yet removed")
-            source_fd, target_fd = job.descriptors.folder(source.folder), job.descriptors.folder(target.folder)
-            if note.reason == REMOVING and at_aside:
-                try:
-                    same_tree(source_fd, aside.name, target_fd, target.name)
-                    remove_tree(source_fd, aside.name)
-                    return done
-                except (NotDone, OSError):
-                    # Back to where it was, whole, rather than in two halves.
-                    Copier().missing(target_fd, target.name, source_fd, aside.name)
-            name = aside.name if at_aside else source.name
-            try:
-                remove_copy(job, step, target_fd, target.name, copied, source_fd, name)
-            except NotDone as kept:
-                self._give_back(at_aside, aside, source, was)
-                why = f"copied to {target.path}, and both are kept: {kept.reason}"
-                return Mark(step.id, Outcome.OPEN, why)
-        elif begun is None and copied is not None and repair and self._finish(step, copied):
+            return self._settle_both(step, note, copied, aside if at_aside else None, done)
+        if begun is None and copied is not None and repair and self._finish(step, copied):
             return Mark(step.id, Outcome.DONE, now=copied, data=note.data if note else None)
-        elif repair and (left := leftover(job, step, target.folder, note)):
+        if repair and (left := leftover(job, step, target.folder, note)):
             return Mark(step.id, Outcome.OPEN, left)
-        if repair:
-            self._give_back(at_aside, aside, source, was)
+        if at_aside:
+            return settled_back(job, step, aside, repair)
         if begun:
             return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
         return Mark(step.id, Outcome.OPEN, "found neither where it was nor where it was to go")
+
+    def _settle_both(self, step: Step, note: Mark, copied: Identity, aside: Place | None, done: Mark) -> Mark:
+        """Settle a step whose copy has its name while what it was made of is still there, set aside or not."""
+        source, target, was = ends_of(step)
+        job = self._job
+        source_fd, target_fd = job.descriptors.folder(source.folder), job.descriptors.folder(target.folder)
+        if aside is not None and (was.kind != "folder" or note.reason == REMOVING):
+            # It was set aside to be removed.
+            try:
+                if was.kind == "folder":
+                    same_tree(source_fd, aside.name, target_fd, target.name)
+                    remove_tree(source_fd, aside.name)
+                else:
+                    with witnessed(source_fd, aside.name, target_fd, target.name):
+                        remove_name(source_fd, aside.name, same_as(look(aside, source_fd)))
+                return done
+            except (NotDone, OSError):
+                if was.kind == "folder":
+                    # Back to where it was, whole, rather than in two halves.
+                    Copier().missing(target_fd, target.name, source_fd, aside.name)
+        try:
+            remove_copy(job, step, target_fd, target.name, copied, source_fd, aside.name if aside else source.name)
+        except NotDone as kept:
+            where = put_back(job, aside, source, was) if aside else ""
+            why = f"copied to {target.path}, and both are kept: {kept.reason}"
+            return Mark(step.id, Outcome.OPEN, f"{why}; {where}" if where else why)
+        return settled_back(job, step, aside, True) if aside else Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
 
     def _finish(self, step: Step, copied: Identity) -> bool:
         """Give a finished copy its name where what it was made of is gone: it may be the only one by now."""
@@ -209,10 +221,6 @@ class MoveAcross:
         fd = self._job.descriptors.folder(target.folder)
         rename_without_replacing(fd, part.name, fd, target.name)
         return True
-
-    def _give_back(self, at_aside: FileRecord | None, aside: Place, source: Place, was: Identity) -> None:
-        if at_aside is not None:
-            put_back(self._job, aside, source, was)
 
     def back(self, step: Step, mark: Mark) -> Step:
         source, target, was = ends_of(step)

@@ -12,14 +12,16 @@ from frugal_sorter.files.inside import look_inside
 from frugal_sorter.files.record import FileRecord, Identity, Place, Unknown
 from frugal_sorter.files.walk import reason_of
 from frugal_sorter.plans.plan import Step, Witness
+from frugal_sorter.rules.patterns import shortened
 from frugal_sorter.work.leases import Lease
-from frugal_sorter.work.mark import CHANGED, Job, NotDone, Outcome
+from frugal_sorter.work.mark import CHANGED, INTERRUPTED, Job, Mark, NotDone, Outcome
 from frugal_sorter.work.remove import refuse_unremovable
 from frugal_sorter.work.rename import rename_without_replacing
 from frugal_sorter.work.witness import witnessed
 
 _GONE = frozenset({errno.ENOENT, errno.ENOTDIR, errno.ELOOP})
 NO_LONGER_THERE = "no longer there"
+_MOST_NUMBERS = 1_000
 
 
 def ends_of(step: Step) -> tuple[Place, Place, Identity]:
@@ -108,8 +110,10 @@ def held(job: Job, step: Step, removal: bool = False) -> Iterator[Held]:
         if not is_same_inside(fd, aside.name, was):
             raise NotDone(Outcome.SKIPPED, CHANGED)
         yield Held(fd, aside, record)
-    except BaseException:
-        put_back(job, aside, place, was)
+    except BaseException as failed:
+        where = put_back(job, aside, place, was)
+        if where and isinstance(failed, NotDone):
+            raise NotDone(Outcome.FAILED, f"{failed.reason}; {where}") from None
         raise
 
 
@@ -128,17 +132,51 @@ def _hold_witness(holding: ExitStack, job: Job, fd: int, name: str, witness: Wit
         raise NotDone(not_done.outcome, f"{path}: {not_done.reason}") from None
 
 
-def put_back(job: Job, aside: Place, place: Place, was: Identity) -> bool:
-    """Give an entry that was set aside its name again, if it still is there; tell whether it has it."""
+def put_back(job: Job, aside: Place, place: Place, was: Identity) -> str:
+    """Give an entry that was set aside its name again, or a numbered one where that is taken by now.
+
+    Args:
+        job: of the run.
+        aside: where it was set aside.
+        place: where it was.
+        was: what it is.
+
+    Returns:
+        what to say of that: where it is, if not under its own name; empty where it has it.
+    """
     try:
         fd = job.descriptors.folder(place.folder)
         found = look_like_or_none(aside, was, fd)
-        if found is not None and found.identity.same_who(was):
-            rename_without_replacing(fd, aside.name, fd, place.name)
-            return True
-    except OSError:
-        return False
-    return False
+        if found is None or not found.identity.same_who(was):
+            return f"it is not there any more as {aside.path}"
+        for number in range(1, _MOST_NUMBERS):
+            name = place.name if number == 1 else shortened(place.name, f"_{number}")
+            try:
+                rename_without_replacing(fd, aside.name, fd, name)
+                return "" if number == 1 else f"it is now {name}, since its name was taken meanwhile"
+            except FileExistsError:
+                continue
+    except OSError as error:
+        return f"it is set aside as {aside.path}: {reason_of(error)}"
+    return f"it is set aside as {aside.path}, since its name is taken"
+
+
+def settled_back(job: Job, step: Step, aside: Place, repair: bool) -> Mark:
+    """Settle a step whose entry was set aside when it was killed, and which is not done.
+
+    Args:
+        job: of the run.
+        step: the step.
+        aside: where its entry is.
+        repair: put it back under its name.
+    """
+    assert step.source is not None and step.was is not None
+    if not repair:
+        return Mark(step.id, Outcome.OPEN, f"set aside as {aside.path}")
+    where = put_back(job, aside, step.source, step.was)
+    if not where:
+        return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
+    return Mark(step.id, Outcome.OPEN, f"{INTERRUPTED}; {where}")
 
 
 def there(job: Job, place: Place, was: Identity) -> FileRecord | None:

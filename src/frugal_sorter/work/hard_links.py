@@ -67,8 +67,8 @@ class HardLink:
             # The witness has another name: that is where the link was made from.
             is_link = numbered_as(kept.identity)
             remove_name(fd, place.name, lambda found: is_link(found) and found.st_nlink > 1)
-        if not put_back(self._job, aside, place, was):
-            raise NotDone(Outcome.FAILED, f"set aside as {aside.path}, and not put back") from None
+        if where := put_back(self._job, aside, place, was):
+            raise NotDone(Outcome.FAILED, where) from None
 
     def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
         place, _, was = ends_of(step)

@@ -114,11 +114,8 @@ class Journal:
             raise StateError(
                 f"{self.path}: the journal cannot be opened ({error})", "make room, or mend its rights"
             ) from error
-        except sqlite3.DatabaseError as error:
-            raise StateError(
-                f"{self.path}: the journal is damaged ({error})",
-                "move it aside to start a new one; what it holds can then not be undone",
-            ) from error
+        except (sqlite3.DatabaseError, *DAMAGED) as error:
+            raise self._damaged(error) from error
         self._numbers = numbers_of(self._db)
         self._folders, self._rules = Folders(self._db), Rules(self._db)
 
@@ -183,7 +180,7 @@ class Journal:
         """
         try:
             return self._with_room(lambda: self._begin(plan, began_ns))
-        except sqlite3.Error as error:
+        except (sqlite3.Error, ValueError) as error:
             raise StateError(
                 f"{self.path}: the run cannot be written down ({error}), so nothing was changed",
                 "make room there",
@@ -335,7 +332,7 @@ class Journal:
 
         try:
             self._with_room(write)
-        except sqlite3.Error as error:
+        except (sqlite3.Error, ValueError) as error:
             raise StateError(f"{self.path}: the journal cannot be written ({error})", "make room there") from error
 
     # Reading
@@ -432,10 +429,13 @@ class Journal:
         except StateError:
             raise
         except (sqlite3.Error, *DAMAGED) as error:
-            raise StateError(
-                f"{self.path}: the journal is damaged ({error or type(error).__name__})",
-                "move it aside to start a new one; what it holds can then not be undone",
-            ) from error
+            raise self._damaged(error) from error
+
+    def _damaged(self, error: Exception) -> StateError:
+        return StateError(
+            f"{self.path}: the journal is damaged ({error or type(error).__name__})",
+            "move it aside to start a new one; what it holds can then not be undone",
+        )
 
     def folder_number(self, folder: str) -> int | None:
         """Return the number of a folder, if any run touched it."""

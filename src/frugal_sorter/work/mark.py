@@ -64,6 +64,7 @@ class Job:
         note: writes a NOTED mark down; durably, where it says so.
         stop: asked during long work; when it says so, what was begun is given up.
         now_at: while a killed run is settled, where later steps have put entries, and as what.
+        became: the same for places, and what earlier steps have made of the entries that came there.
     """
 
     descriptors: Descriptors
@@ -74,6 +75,7 @@ class Job:
     note: Callable[[Mark, bool], None] = lambda _mark, _durable: None
     stop: Callable[[], bool] = lambda: False
     now_at: dict[Place, tuple[Place, Identity | None]] = field(default_factory=dict)
+    became: dict[Place, Identity] = field(default_factory=dict)
 
     def private(self, step: Step) -> str:
         """Return the only name under which a step may leave something unfinished, beside its final place."""

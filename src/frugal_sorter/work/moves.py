@@ -13,7 +13,7 @@ from frugal_sorter.files.status import is_same_file
 from frugal_sorter.files.volumes import volume_of
 from frugal_sorter.files.walk import reason_of
 from frugal_sorter.plans.plan import Step
-from frugal_sorter.work.entry import Held, ends_of, held, put_back, there
+from frugal_sorter.work.entry import Held, ends_of, held, settled_back, there
 from frugal_sorter.work.mark import CHANGED, INTERRUPTED, Job, Mark, NotDone, Outcome
 from frugal_sorter.work.remove import remove_folder, remove_name, same_as
 from frugal_sorter.work.rename import Rename, list_folder, rename_without_replacing
@@ -122,9 +122,7 @@ class Move:
         except OSError as error:
             return Mark(step.id, Outcome.OPEN, reason_of(error))
         if at_aside and not at_target:
-            if repair and put_back(self._job, aside, source, was):
-                return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
-            return Mark(step.id, Outcome.OPEN, f"set aside as {aside.path}")
+            return settled_back(self._job, step, aside, repair)
         if at_source and at_target and at_source.identity.ino == at_target.identity.ino:
             if at_source.nlink == 1 or was.kind == "folder":
                 # A volume that ignores case takes both names for the one that it has.

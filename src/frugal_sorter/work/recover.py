@@ -67,6 +67,7 @@ def _settled(journal: Journal, run: Run, repair: bool) -> list[tuple[Step, Mark]
             note=lambda mark, durable: journal.note(run.id, mark, durable),
         )  # fmt: skip
         verbs = verbs_for(job)
+        job.became = {step.target: mark.now for step, mark in steps if step.target and mark is not None and mark.now}
         # The last first, so that an earlier step knows where its entry has got to.
         for step, mark in reversed(steps):
             if mark is None or mark.outcome == Outcome.NOTED:

@@ -12,7 +12,7 @@ from frugal_sorter.files.walk import reason_of
 from frugal_sorter.plans.plan import Step
 from frugal_sorter.plans.plan_file import step_of_line
 from frugal_sorter.work.archives import refuse_unless_archived, refuse_unless_packed
-from frugal_sorter.work.entry import NO_LONGER_THERE, Held, held, put_back, there
+from frugal_sorter.work.entry import NO_LONGER_THERE, Held, held, settled_back, there
 from frugal_sorter.work.leases import changed_if, remove_if_free
 from frugal_sorter.work.mark import INTERRUPTED, Job, Mark, NotDone, Outcome
 from frugal_sorter.work.remove import remove_name, remove_tree, same_as
@@ -51,10 +51,8 @@ class Delete:
             if there(self._job, step.source, step.was):
                 return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
             if there(self._job, aside, step.was):
-                if note is None and repair and put_back(self._job, aside, step.source, step.was):
-                    return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
                 if note is None or not repair:
-                    return Mark(step.id, Outcome.OPEN, f"set aside as {aside.path}")
+                    return settled_back(self._job, step, aside, repair)
                 remove_tree(self._job.descriptors.folder(aside.folder), aside.name)
             self._job.descriptors.folder(step.source.folder)
         except NotDone as not_done:
