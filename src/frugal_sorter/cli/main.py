@@ -59,12 +59,23 @@ def main(argv: list[str] | None = None) -> int:
     args = sys.argv[1:] if argv is None else argv
     if None in (sys.stdin, sys.stdout, sys.stderr):
         _open_streams()
+    try:
+        return _main(args)
+    except OSError as error:
+        # Whatever cannot be printed here is the help alone.
+        sys.stderr.write(f"frugal: the output: {(error.strerror or 'cannot be written').lower()}\n")
+        return 1
+
+
+def _main(args: list[str]) -> int:
     # These two are asked for often and by scripts, so nothing is imported for them.
     if args in (["--version"], ["-V"]):
         sys.stdout.write(f"frugal {__version__}\n")
         return 0
     if not args or args in (["--help"], ["-h"], ["help"]):
-        (sys.stdout if args else sys.stderr).write(_help())
+        stream = sys.stdout if args else sys.stderr
+        stream.write(_help())
+        stream.flush()
         return 0 if args else 2
     from frugal_sorter.cli import command
 

@@ -165,28 +165,19 @@ def same_folders(found: Duplicates) -> list[list[str]]:
     for folder, name, number in places:
         if folder in whole:
             content[folder].append((name, number))
-    known: dict[str, tuple[object, ...] | None] = {}
-
-    def signature(folder: str) -> tuple[object, ...] | None:
-        if folder not in known:
-            known[folder] = None
-            if folder not in whole:
-                return None
-            parts = sorted(content[folder])
-            for name in sorted(whole[folder][1]):
-                inside = signature(f"{folder}/{name}")
-                if inside is None:
-                    return None
-                parts.append((name, inside))
-            known[folder] = tuple(parts) or None
-        return known[folder]
-
-    groups: dict[tuple[object, ...], list[str]] = {}
+    # The innermost first; folders with the same contents get the same number.
+    numbers: dict[tuple[object, ...], int] = {}
+    known: dict[str, int] = {}
+    groups: dict[int, list[str]] = {}
+    for folder in sorted(whole, key=lambda folder: -folder.count("/")):
+        inside = [(name, known.get(f"{folder}/{name}")) for name in sorted(whole[folder][1])]
+        parts = tuple(sorted(content[folder])), tuple(inside)
+        if any(parts) and all(number is not None for _, number in inside):
+            known[folder] = numbers.setdefault(parts, len(numbers))
     for folder in whole:
-        told = signature(folder)
-        if told is not None:
-            groups.setdefault(told, []).append(folder)
+        if folder in known:
+            groups.setdefault(known[folder], []).append(folder)
     same = [sorted(ones) for ones in groups.values() if len(ones) > 1]
-    inside = {folder for ones in same for folder in ones}
-    outermost = [ones for ones in same if not all(os.path.dirname(folder) in inside for folder in ones)]
+    alike = {folder for ones in same for folder in ones}
+    outermost = [ones for ones in same if not all(os.path.dirname(folder) in alike for folder in ones)]
     return sorted(outermost, key=lambda ones: ones[0])

@@ -304,14 +304,21 @@ def _members(
             for member in members:
                 yield member, _blocks(contents, room) if member.kind == "file" else iter(())
     except BadArchive as bad:
-        raise NotDone(Outcome.FAILED, f"the archive cannot be read ({bad})") from None
+        raise _unreadable(bad) from None
 
 
 def _blocks(contents: Iterator[bytes], room: _Room | None) -> Iterator[bytes]:
-    while block := next(contents, b""):
-        if room is not None:
-            room.take(len(block))
-        yield block
+    try:
+        while block := next(contents, b""):
+            if room is not None:
+                room.take(len(block))
+            yield block
+    except BadArchive as bad:
+        raise _unreadable(bad) from None
+
+
+def _unreadable(bad: BadArchive) -> NotDone:
+    return NotDone(Outcome.FAILED, f"the archive cannot be read ({bad})")
 
 
 def _inside(name: str) -> str:

@@ -83,6 +83,7 @@ class _Ends:
         self._others: list[Mark] = []
         self._waiting = 0
         self.unheard: OSError | None = None
+        self.renewed: set[int] = set()
         self._last = 0
         # What folders that were made are.
         self._made: dict[int, Identity | None] = {}
@@ -110,7 +111,8 @@ class _Ends:
             verb, number = step.verb, step.id
             if verb not in ATTENDING:
                 result.by_verb[verb] = result.by_verb.get(verb, 0) + 1
-            if data or reason or not (now is None or now is step.was or now == step.was):
+            # A mark without an identity means that of the journal, which knows a renewed step as it was before.
+            if data or reason or number in self.renewed or not (now is None or now is step.was or now == step.was):
                 self._others.append(mark)
                 self._count_lost(step, mark)
             else:
@@ -206,7 +208,7 @@ def execute(
         trash, restore = verbs["trash"], verbs["restore"]
         assert isinstance(trash, Trash) and isinstance(restore, Restore)
         ends = _Ends(journal, result, told, restore.catch_up)
-        renewed = _Renewed()
+        renewed = _Renewed(ends.renewed)
         try:
             restore.lag()
             trash.prepare([step for step in plan.steps if step.verb == "trash"])
@@ -242,15 +244,21 @@ def execute(
 
 
 class _Renewed:
-    """The entries that are others by their numbers since a step of the run: a copy on another volume, for one."""
+    """The entries that are others by their numbers since a step of the run: a copy on another volume, for one.
 
-    def __init__(self) -> None:
+    Args:
+        steps: filled in: the steps that know their entry by that.
+    """
+
+    def __init__(self, steps: set[int]) -> None:
         self._now: dict[Place, Identity] = {}
+        self._steps = steps
 
     def lead(self, step: Step) -> None:
         """Let a step know its entry, if an earlier one made it another one."""
         if self._now and step.source in self._now and step.was is not None:
             step.was = self._now[step.source]._replace(inside=step.was.inside and self._now[step.source].inside)
+            self._steps.add(step.id)
 
     def follow(self, step: Step, mark: Mark) -> None:
         """Take in what a step made of its entry."""

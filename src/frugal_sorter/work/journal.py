@@ -138,29 +138,45 @@ class Journal:
             if fresh:
                 os.close(os.open(self.path, os.O_CREAT | os.O_WRONLY | os.O_CLOEXEC, 0o600))
             db = sqlite3.connect(self.path, isolation_level=None, timeout=10)
-            try:
-                db.execute("PRAGMA journal_mode = WAL")
-            except sqlite3.OperationalError:
-                if write or Path(f"{self.path}-wal").exists():
-                    raise
-                # Reading, too, makes files beside the journal; on a full disk it must do without.
-                db = sqlite3.connect(f"{self.path.as_uri()}?immutable=1", isolation_level=None, uri=True)
+        try:
+            if not (fresh and not write):
+                db = self._in_wal_mode(db, write)
+            self._refuse_other_forms(db)
+        except BaseException:
+            db.close()
+            raise
+        return db
+
+    def _in_wal_mode(self, db: sqlite3.Connection, write: bool) -> sqlite3.Connection:
+        try:
+            db.execute("PRAGMA journal_mode = WAL")
+        except sqlite3.OperationalError:
+            if write or Path(f"{self.path}-wal").exists():
+                raise
+            db.close()
+            # Reading, too, makes files beside the journal; on a full disk it must do without.
+            return sqlite3.connect(f"{self.path.as_uri()}?immutable=1", isolation_level=None, uri=True)
+        return db
+
+    def _refuse_other_forms(self, db: sqlite3.Connection) -> None:
+        """Make the tables of a new journal, and see that an older one has just these.
+
+        Raises:
+            StateError: it is of an older or a newer form.
+        """
         version = db.execute("PRAGMA user_version").fetchone()[0]
         if version == 0:
             db.executescript(f"BEGIN; {TABLES} PRAGMA user_version = {SCHEMA}; COMMIT;")
         elif version > SCHEMA:
-            db.close()
             raise StateError(
                 f"{self.path}: the journal is of a newer version ({version}; this one knows {SCHEMA})",
                 "install that version of frugal-sorter again",
             )
         elif version < SCHEMA:
-            db.close()
             raise StateError(
                 f"{self.path}: the journal is of an older form ({version}; this one knows {SCHEMA})",
                 "move it aside to start a new one; what it holds can then not be undone",
             )
-        return db
 
     def __enter__(self) -> Journal:
         return self
