@@ -15,12 +15,11 @@ import traceback
 import zipfile
 from collections.abc import Callable
 from pathlib import Path
-from types import FrameType
-from typing import Any
 
 import pytest
 
 from frugal_sorter.plans.plan import Plan
+from tests.profiler import Profiler
 from tests.support import book_of, carry_out, plan_of, put, snapshot, undo
 
 pytestmark = pytest.mark.skipif(os.geteuid() != 0, reason="only root has something to lose to another account")
@@ -110,33 +109,6 @@ def swap_all(folder: Path) -> None:
 ATTACKS: dict[str, Callable[[Path], None]] = {
     "folders": swap_folders, "private names": swap_private, "entries": swap_entries, "root": swap_root,
 } if THOROUGH else {"all": swap_all, "root": swap_root}  # fmt: skip
-# These make their system calls through the C library, which a profiler does not see.
-BY_C = {"rename", "look", "is_as"} if THOROUGH else {"rename"}
-CHANGING = {
-    "mkdir", "chmod", "fchmod", "chown", "fchown", "lchown", "utime", "link", "unlink", "rmdir", "symlink", "setxattr",
-    "removexattr", "rename", "replace", "truncate", "ftruncate", "copy_file_range",
-}  # fmt: skip
-
-
-class Profiler:
-    """Counts the system calls of a run, and lets the attacker act at one of them."""
-
-    def __init__(self, act: Callable[[], None], when: int) -> None:
-        self.calls = 0
-        self._act = act
-        self._when = when
-
-    def __call__(self, frame: FrameType, event: str, arg: Any) -> None:
-        if event == "c_call":
-            if getattr(arg, "__module__", "") not in ("posix", "fcntl") or not (THOROUGH or arg.__name__ in CHANGING):
-                return
-        elif event != "call" or frame.f_code.co_name not in BY_C:
-            return
-        self.calls += 1
-        if self.calls == self._when:
-            sys.setprofile(None)
-            self._act()
-            sys.setprofile(self)
 
 
 def attacked(folder: Path, work: Callable[[], object], act: Callable[[], None], when: int) -> int:
@@ -144,7 +116,7 @@ def attacked(folder: Path, work: Callable[[], object], act: Callable[[], None], 
     reading, writing = os.pipe()
     child = os.fork()
     if child == 0:
-        profiler, said = Profiler(act, when), ""
+        profiler, said = Profiler(act, when, THOROUGH), ""
         try:
             sys.setprofile(profiler)
             work()

@@ -105,12 +105,13 @@ def _run(name: str, args: list[str]) -> int:
 
 def _close_output() -> None:
     """Send what is still to be printed nowhere, so that Python does not complain about it at exit."""
-    try:
-        sys.stdout.flush()
-    except OSError:
-        nowhere = os.open(os.devnull, os.O_WRONLY)
-        os.dup2(nowhere, sys.stdout.fileno())
-        os.close(nowhere)
+    for stream in (sys.stdout, sys.stderr):
+        try:
+            stream.flush()
+        except OSError:
+            nowhere = os.open(os.devnull, os.O_WRONLY)
+            os.dup2(nowhere, stream.fileno())
+            os.close(nowhere)
 
 
 def _say(text: str) -> None:
@@ -120,3 +121,5 @@ def _say(text: str) -> None:
         sys.stdout.flush()
     with suppress(OSError):
         print("\n".join(map(shown, text.split("\n"))), file=sys.stderr)
+        sys.stderr.flush()
+    _close_output()

@@ -61,6 +61,8 @@ def main(argv: list[str] | None = None) -> int:
         _open_streams()
     try:
         return _main(args)
+    except KeyboardInterrupt:
+        return 130
     except OSError as error:
         # Whatever cannot be printed here is the help alone.
         sys.stderr.write(f"frugal: the output: {(error.strerror or 'cannot be written').lower()}\n")

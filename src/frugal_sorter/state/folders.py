@@ -13,6 +13,7 @@ import platformdirs
 from frugal_sorter.errors import StateError
 
 APP = "frugal-sorter"
+_MACHINE_ID = Path("/etc/machine-id")
 
 
 def machine_id() -> str:
@@ -20,11 +21,18 @@ def machine_id() -> str:
 
     Homes are shared between machines in some offices, so that state is kept apart by machine.
     The id in `/etc/machine-id` is hashed with the tool's name, as machine-id(5) asks for.
+
+    Raises:
+        StateError: there is an id, and it cannot be read.
     """
     try:
-        raw = Path("/etc/machine-id").read_text().strip()
-    except OSError:
+        raw = _MACHINE_ID.read_text().strip()
+    except FileNotFoundError:
         raw = ""
+    except OSError as error:
+        # By another name the journal would be another one, and what was done could not be taken back.
+        why = (error.strerror or "unknown error").lower()
+        raise StateError(f"{_MACHINE_ID}: the name of this machine cannot be read ({why})", "try again") from error
     return hashlib.blake2b(f"{APP}:{raw or os.uname().nodename}".encode(), digest_size=6).hexdigest()
 
 

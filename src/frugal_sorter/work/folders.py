@@ -42,12 +42,17 @@ class MakeFolder:
             os.mkdir(name, dir_fd=parent_fd)
         except FileExistsError:
             return Mark(step.id, Outcome.LEFT, "there already")
-        with opened(name, LIST, parent_fd) as made:
-            # Whoever may write in the parent can put another folder in its place at once; what is done to
-            # this one must not be done to that.
-            if os.fstat(made).st_uid == os.geteuid() and not os.listdir(made):
-                self._describe(made, parent_fd, step.args)
-        return Mark(step.id, Outcome.DONE, now=look(step.target, parent_fd).identity)
+        try:
+            with opened(name, LIST, parent_fd) as made:
+                # Whoever may write in the parent can put another folder in its place at once; what is done to
+                # this one must not be done to that.
+                if os.fstat(made).st_uid == os.geteuid() and not os.listdir(made):
+                    self._describe(made, parent_fd, step.args)
+            return Mark(step.id, Outcome.DONE, now=look(step.target, parent_fd).identity)
+        except OSError:
+            with suppress(OSError):
+                remove_folder(parent_fd, name)
+            raise
 
     @staticmethod
     def _describe(made: int, parent_fd: int, args: Mapping[str, Any]) -> None:

@@ -142,7 +142,8 @@ class OwnFile:
                     rename_without_replacing(part.fd, part.name, part.fd, place.name)
                 except FileExistsError:
                     raise NotDone(Outcome.SKIPPED, f"the name {place.name} was taken meanwhile") from None
-            sync_folder(part.fd)
+            with suppress(OSError):  # the link is gone, and this is what stands for it
+                sync_folder(part.fd)
         return Mark(step.id, Outcome.DONE, now=made)
 
     @staticmethod

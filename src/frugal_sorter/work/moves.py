@@ -85,7 +85,11 @@ class Move:
         """Put an entry back that slipped in between the look at the source and its rename."""
         if was.sample is None and _is_same_inode(target, target_fd, was):
             return Mark(step.id, Outcome.DONE, "", was)
-        now = look_like_or_none(target, was, target_fd)
+        try:
+            now = look_like_or_none(target, was, target_fd)
+        except OSError:
+            # It was looked at before, and has its name.
+            return Mark(step.id, Outcome.DONE, "", was)
         if now is None:
             raise NotDone(Outcome.FAILED, "moved, and taken away from there at once by another program")
         if now.identity.same_who(was):

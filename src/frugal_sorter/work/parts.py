@@ -136,7 +136,12 @@ def finish_part(job: Job, step: Step, part: Part, data: Mapping[str, Any] | None
         rename_without_replacing(part.fd, part.name, part.fd, step.target.name)
     except FileExistsError:
         raise NotDone(Outcome.SKIPPED, f"the name {step.target.name} was taken meanwhile") from None
-    sync_folder(part.fd)
+    try:
+        sync_folder(part.fd)
+    except OSError:
+        # A name that may not last is none: the part has its own again, and is given up.
+        rename_without_replacing(part.fd, step.target.name, part.fd, part.name)
+        raise
     return made
 
 

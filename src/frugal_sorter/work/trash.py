@@ -158,17 +158,17 @@ class Trash:
             descriptor = os.open(name, _WRITE, 0o600, dir_fd=folder)
         except FileExistsError:
             raise NotDone(Outcome.SKIPPED, f"the name {target.name} in the trash was taken meanwhile") from None
+        made = os.fstat(descriptor)
         try:
             # In one go but for a full disk, where a write can be cut short.
             left = text.encode("ascii")
             while left:
                 left = left[os.write(descriptor, left) :]
         except OSError:
-            made = os.fstat(descriptor)
+            os.close(descriptor)
             remove_name(folder, name, lambda found: found.st_ino == made.st_ino)
             raise
-        finally:
-            os.close(descriptor)
+        os.close(descriptor)
 
     def _take_back_info(self, number: int) -> None:
         target = self._prepared.pop(number, None)

@@ -249,7 +249,8 @@ class _UndoPlanner:
         if place in self.given:
             return  # it comes back before this step; then the two are compared
         found = self._look(place, was)
-        if found is not None and found.kind == was.kind and found.same_state(was):
+        # Of a folder other steps may have changed what is inside, and take it back before; then both are compared.
+        if found is not None and found.kind == was.kind and (was.kind == "folder" or found.same_state(was)):
             return
         later = self._moved_on(place)
         if found is not None:
