@@ -2,7 +2,7 @@
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: demo test lint bench clean
+.PHONY: demo test lint bench fuzz clean
 
 .venv/installed: pyproject.toml
 	$(PYTHON) -m venv .venv
@@ -14,6 +14,12 @@ demo: .venv/installed
 
 test: .venv/installed
 	$(BIN)/python -m pytest -n auto --dist worksteal
+
+# Random cases without end: a first seed and how many, such as `make fuzz FUZZ_SEED=7 FUZZ_CASES=20000`.
+FUZZ_SEED ?= $(shell date +%s)
+FUZZ_CASES ?= 5000
+fuzz: .venv/installed
+	FUZZ=1 FUZZ_SEED=$(FUZZ_SEED) FUZZ_CASES=$(FUZZ_CASES) $(BIN)/python -m pytest -n auto tests/test_fuzz.py tests/test_attacker.py
 
 lint: .venv/installed
 	$(BIN)/ruff check src tests benchmarks
