@@ -105,7 +105,7 @@ class _Ends:
             if step.verb not in ATTENDING or step.verb == "make-folder":
                 result.not_done.append((step, mark))
             if outcome in (Outcome.SKIPPED, Outcome.FAILED):
-                _LOG.warning("run %s: %s %r: %s", result.run, step.verb, step.place.path, mark.reason)
+                _LOG.warning("run %s: %s %r: %r", result.run, step.verb, step.place.path, mark.reason)
             self._others.append(mark)
         else:
             verb, number = step.verb, step.id
