@@ -593,7 +593,7 @@ def test_mistakes_in_the_ending_are_named(folder: Path, frugal: Frugal, line: st
         ("a copy.jpg", "a.jpg"), ("a copy 2.jpg", "a.jpg"), ("a - Copy.jpg", "a.jpg"), ("a - Copy (3).jpg", "a.jpg"),
         ("a (2).jpg", "a.jpg"), ("a (copy).jpg", "a.jpg"), ("a (another copy).jpg", "a.jpg"), ("a (3rd copy).jpg", "a.jpg"),
         ("a (Kopie).jpg", "a.jpg"), ("a - Kopie.jpg", "a.jpg"), ("Kopie von a.jpg", "a.jpg"), ("a (copie).jpg", "a.jpg"),
-        ("a - copia.jpg", "a.jpg"), ("Copy of a.jpg", "a.jpg"), ("a - Cópia.tar.gz", "a.tar.gz"), ("a (1).jpg", None),
+        ("a - copia.jpg", "a.jpg"), ("Copy of a.jpg", "a.jpg"), ("a - Cópia.tar.gz", "a.tar.gz"), ("a (1).jpg", "a.jpg"),
         ("a_2.jpg", None), ("copy.jpg", None), ("photocopy.jpg", None), ("a (2024).jpg", None), ("hardcopy 2.jpg", None),
     ],
 )  # fmt: skip

@@ -274,7 +274,7 @@ def test_a_file_that_a_program_has_open_is_in_use_and_the_program_is_named(folde
     ("name", "plain"),
     [
         ("a copy.txt", "a.txt"), ("a copy 2.txt", "a.txt"), ("a - Copy.txt", "a.txt"), ("a - Copy (3).txt", "a.txt"),
-        ("a (2).txt", "a.txt"), ("a - Kopie.txt", "a.txt"), ("a (1).txt", None), ("a_2.txt", None), ("copy.txt", None),
+        ("a (2).txt", "a.txt"), ("a - Kopie.txt", "a.txt"), ("a (1).txt", "a.txt"), ("a_2.txt", None), ("copy.txt", None),
         ("a (2)", "a"), ("photocopy.txt", None), ("logs (2).tar.gz", "logs.tar.gz"),
     ],
 )  # fmt: skip

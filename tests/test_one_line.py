@@ -214,7 +214,7 @@ def test_the_list_before_the_question_says_what_a_person_must_know(folder: Path,
 def test_the_catastrophic_is_refused(folder: Path, own_home: Path, frugal: Frugal) -> None:
     aged(own_home / "letter.txt", 100)
     assert (
-        "is a home folder, where nothing is purged"
+        "is a home folder, where nothing is removed"
         in frugal("purge", own_home, "--older-than", "1d", "--yes", code=3).stderr
     )
     said = frugal("sort", own_home, "--into", "{type}", "--levels", "all", "--yes", code=3).stderr

@@ -9,6 +9,7 @@ import os
 from frugal_sorter.cli.options import add_rules, rules_file
 from frugal_sorter.cli.reading import world_now
 from frugal_sorter.cli.text import count_text, shown
+from frugal_sorter.plans.guard import refused_rule, version_control_root
 from frugal_sorter.rules.book import RuleBook
 from frugal_sorter.rules.check import warnings_of
 from frugal_sorter.rules.examples import run_examples
@@ -44,6 +45,14 @@ def run(args: argparse.Namespace) -> int:
         screen.line(f"  example  {name}")
         screen.line(f"  expected {shown(one.example.becomes or 'left where it is')}")
         screen.line(f"  got      {shown(one.got)}", style="bold red")
+    refused = [
+        (rule, why)
+        for rule in book.rules
+        for folder in rule.folders
+        if (why := refused_rule(rule, os.path.realpath(folder)))
+    ]
+    for rule, why in refused:
+        screen.parts(("refused: ", "bold red"), (shown(f'{book.file}:{rule.line}: rule "{rule.name}": {why}'), ""))
     warnings = _warnings(book, world)
     for warning in warnings:
         screen.parts(("warning: ", "yellow"), (shown(warning), ""))
@@ -54,9 +63,11 @@ def run(args: argparse.Namespace) -> int:
     if examples:
         right = examples - len(failed)
         parts.append(f"{right} of {count_text(examples, 'example')} as written")
+    if refused:
+        parts.append(f"{count_text(len({rule.name for rule, _ in refused}), 'rule')} refused")
     parts.append(count_text(len(warnings), "warning") if warnings else "nothing to warn of")
     screen.line(f"{shown(book.file)}: {', '.join(parts)}.", style="bold")
-    return 2 if failed else 0
+    return 2 if failed else 3 if refused else 0
 
 
 def _warnings(book: RuleBook, world: World) -> list[str]:
@@ -69,4 +80,7 @@ def _warnings(book: RuleBook, world: World) -> list[str]:
                 warnings.append(f'{book.file}:{rule.line}: rule "{rule.name}": {folder} is not mounted now')
             elif not os.path.isdir(folder):
                 warnings.append(f'{book.file}:{rule.line}: rule "{rule.name}": {folder} is not there now')
+            elif rule.ending != "leave" and (tree := version_control_root(os.path.realpath(folder))):
+                what = f"{folder} is under version control ({tree}): its working files are acted on"
+                warnings.append(f'{book.file}:{rule.line}: rule "{rule.name}": {what}')
     return warnings

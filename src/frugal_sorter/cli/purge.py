@@ -30,7 +30,7 @@ from frugal_sorter.cli.text import below, count_text, moment_text, now_ns, shown
 from frugal_sorter.errors import RefusedError, UsageError
 from frugal_sorter.files.record import Place
 from frugal_sorter.files.volumes import keeps_access_times
-from frugal_sorter.plans.guard import refused_whole
+from frugal_sorter.plans.guard import refused_removal
 from frugal_sorter.plans.plan import Plan, Step
 from frugal_sorter.plans.purge import Purge
 from frugal_sorter.rules.keys import TAKES
@@ -77,9 +77,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     folder = folder_named(args.folder)
-    refused = refused_whole(folder)
+    # A home as a whole is refused whatever the options: it is the commonest slip in a command line.
+    refused = refused_removal(folder, None, True)
     if refused:
-        raise RefusedError(f"{folder} is {refused}, where nothing is purged", "name the folder below it that is meant")
+        what, _, hint = refused.partition("; ")
+        raise RefusedError(what, hint or "name the folder below it that is meant")
     if args.until_free is not None and not args.permanent:
         raise UsageError("--until-free: the trash frees nothing", "add --permanent")
     purge = Purge(folder, args.by, args.older_than, args.keep_newest, args.until_free)

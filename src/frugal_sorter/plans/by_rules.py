@@ -13,7 +13,13 @@ from frugal_sorter.files.sharing import Share, Sharing
 from frugal_sorter.files.status import look
 from frugal_sorter.files.walk import reason_of, unread_for, walk
 from frugal_sorter.plans.emptying import empty_by_rule
-from frugal_sorter.plans.guard import UNDER_VERSION_CONTROL, never_entered, refused_entry, refused_folder
+from frugal_sorter.plans.guard import (
+    UNDER_VERSION_CONTROL,
+    never_entered,
+    refused_entry,
+    refused_rule,
+    version_control_root,
+)
 from frugal_sorter.plans.limits import (
     ceilings_of,
     hold_ceilings,
@@ -142,9 +148,9 @@ class _Planner:
         for index, rule in enumerate(self.book.rules):
             for folder in rule.folders:
                 root = os.path.realpath(folder)
-                refused = refused_folder(root)
+                refused = refused_rule(rule, root)
                 if refused:
-                    self.result.refused.append(Refusal(rule.name, f"{root} is {refused}, where nothing is sorted"))
+                    self.result.refused.append(Refusal(rule.name, refused))
                 elif folder in self.book.unmounted:
                     missing.setdefault(f"{folder} is not mounted", []).append(rule.name)
                 elif not os.path.isdir(root):
@@ -152,6 +158,12 @@ class _Planner:
                     missing.setdefault(f"{folder} {why}", []).append(rule.name)
                 else:
                     roots.setdefault(root, {})[index] = Acting(root, rule.levels)
+        for root in roots:
+            tree = version_control_root(root)
+            if tree is not None:
+                self.result.notes.append(
+                    Note(f"{root} is under version control ({tree}): its working files are acted on", False)
+                )
         for what, rules in missing.items():
             self.result.notes.append(Note(f"{what}; skipped there: {', '.join(rules)}", True))
         return {root: Scope(acting, self.book.rules) for root, acting in roots.items()}
@@ -252,7 +264,8 @@ class _Planner:
 
     def _hit(self, hit: _Hit) -> None:
         """Look at a file that a rule claims, and see that it still does."""
-        if hit.place.path in self.never:
+        # In a linked work tree a file stands for the folder of the version control.
+        if hit.place.path in self.never or hit.place.name == ".git":
             return
         rule = self.book.rules[hit.rules[-1]]
         try:

@@ -11,7 +11,8 @@ from frugal_sorter.files.inside import Inside, look_inside
 from frugal_sorter.files.record import is_inside, place_of
 from frugal_sorter.files.trash_bins import all_bins, bin_for, home_bin
 from frugal_sorter.files.walk import VERSION_CONTROL
-from frugal_sorter.plans.plan import TAKING, Plan, Refusal, Step, VerbName
+from frugal_sorter.plans.plan import REMOVING, TAKING, Plan, Refusal, Step, VerbName
+from frugal_sorter.rules.book import REMOVALS, Rule
 from frugal_sorter.state.folders import state_folder
 
 UNDER_VERSION_CONTROL = "a tree under version control is in it, which is left whole"
@@ -48,8 +49,11 @@ def refused_folder(path: str) -> str | None:
         return "inside a system folder"
     if any(is_inside(path, own) for own in _own_folders()):
         return "the tool's own folder"
-    if any(part == ".Trash" or part.startswith(".Trash-") for part in path.split("/")) or is_inside(path, _trash()):
+    parts = path.split("/")
+    if any(part == ".Trash" or part.startswith(".Trash-") for part in parts) or is_inside(path, _trash()):
         return "a trash"
+    if not VERSION_CONTROL.isdisjoint(parts):
+        return "the own folder of a version control"
     return None
 
 
@@ -91,6 +95,63 @@ def refused_whole(path: str) -> str | None:
     return None
 
 
+# Below a home: what programs keep there for their user. A folder in one of them can be acted on, all of it not.
+_SETTINGS = (
+    ".config",
+    ".local",
+    ".local/share",
+    ".local/state",
+    ".local/lib",
+    ".ssh",
+    ".gnupg",
+    ".pki",
+    ".var",
+    ".mozilla",
+)
+
+
+def refused_removal(path: str, levels: int | None = 1, hidden: bool = False, take: str = "files") -> str | None:
+    """Return why a rule may not take away what is in a folder, or None where it may.
+
+    All of a home is not for a rule to take: in a home itself, only the visible files that lie in it directly.
+
+    Args:
+        path: the `in` of the rule, absolute and without symbolic links.
+        levels: how deep it goes, None for all levels.
+        hidden: whether it takes what is hidden.
+        take: what it takes.
+    """
+    if refused := refused_folder(path):
+        return f"{path} is {refused}, where nothing is removed"
+    for home in _homes():
+        below_it = path.removeprefix(home.rstrip("/") + "/")
+        if below_it in _SETTINGS and is_inside(path, home):
+            return (
+                f"{path} holds the settings of programs, where nothing is removed; name the folder in it that is meant"
+            )
+        if path == home and (levels != 1 or hidden or take != "files"):
+            what = f"{path} is a home folder, where nothing is removed but visible files on the first level"
+            return f"{what}; name the folder in it that is meant"
+        depth = home[len(path.rstrip("/")) :].count("/") if is_inside(home, path) and path != home else 0
+        if depth and (levels is None or levels > depth or take != "files"):
+            return f"{path} is around a home folder, where nothing is removed; name the folder that is meant"
+    return None
+
+
+def refused_rule(rule: Rule, folder: str) -> str | None:
+    """Return why a rule may not act in one of its folders, or None where it may.
+
+    Args:
+        rule: the rule.
+        folder: the folder, absolute and without symbolic links.
+    """
+    if refused := refused_folder(folder):
+        return f"{folder} is {refused}, where nothing is sorted"
+    if rule.ending in REMOVALS:
+        return refused_removal(folder, rule.levels, rule.hidden, rule.take)
+    return None
+
+
 def refuse_guarded(plan: Plan) -> None:
     """Take steps out of a plan that was made elsewhere which no planner of ours would have made.
 
@@ -127,6 +188,16 @@ def _guarded(step: Step) -> str | None:
             return f"{step.target.folder} is no trash of this account"
     if step.verb == "hard-link" and step.witness and (refused := refused_folder(step.witness.place.folder)):
         return f"{step.witness.place.folder} is {refused}"
+    if step.verb in REMOVING and step.source is not None:
+        for home in _homes():
+            settings = [f"{home.rstrip('/')}/{name}" for name in _SETTINGS]
+            # The rule that such a step stands for is not known: what is hidden in a home, and what settings are, stays.
+            if step.source.folder == home and (
+                step.source.name[0] == "." or step.was is None or step.was.kind != "file"
+            ):
+                return f"{home} is a home folder, where nothing is removed but visible files on the first level"
+            if step.source.folder in settings:
+                return f"{step.source.folder} holds the settings of programs, where nothing is removed"
     if step.verb not in _PLANNED:
         return f"a plan of rules holds no step of the kind {step.verb}"
     return None
@@ -139,8 +210,8 @@ def forget_folders() -> None:
 
 
 def never_entered(path: str, name: str) -> bool:
-    """Tell whether a walk leaves a subfolder alone: a trash or the tool's own state."""
-    if name == ".Trash" or name.startswith(".Trash-"):
+    """Tell whether a walk leaves a subfolder alone: a trash, the tool's own state, what a version control keeps."""
+    if name == ".Trash" or name.startswith(".Trash-") or name in VERSION_CONTROL:
         return True
     return path == _trash() or path in _own_folders()
 

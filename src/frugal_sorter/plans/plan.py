@@ -19,6 +19,8 @@ ATTENDING = frozenset({"make-folder", "remove-folder", "note-times", "restore-ti
 FINAL = frozenset({"delete", "empty"})
 # They take entries from where they were.
 TAKING = frozenset({"move", "move-across", "restore", "trash"}) | FINAL
+# They take entries away from people, to the trash or for good.
+REMOVING = frozenset({"trash", "delete"})
 # They put another file in the place of one.
 REPLACING = frozenset({"hard-link", "own-file"})
 # They make something at their target, in a folder that must be there.

@@ -197,20 +197,30 @@ def holder_of(facts: Facts) -> str | None:
     return facts.world.open_files.holder(facts.record.identity.dev, facts.record.identity.ino)
 
 
-# The marks that file managers give to copies, in English and some other languages they speak.
-_COPY = "copy|kopie|copie|copia|kopia|kopi|cópia|kopio|másolat|kopija"
+# The marks that file managers and browsers give to copies, in the languages that they speak.
+_COPY = (
+    "copy|kopie|copie|copia|cópia|kopia|kopi|kopio|kópia|másolat|kopija|kopya|копия|копія|копие|αντίγραφο|副本|复制|複製|"
+    "コピー|복사본|نسخة|bản sao|salinan|kopiya"
+)
+_ANOTHER = (
+    "another|weitere|autre|otra|altra|outra|andere|nog een|ytterligare en|inna|druhá|další|другая|ещё одна|"
+    "\\d+(?:st|nd|rd|th|\\.|e|ère|ème|ª|º|°|:a)?"
+)
 _COPY_MARK = re.compile(
-    rf"(?: \((?P<n>[2-9]|[1-9]\d{{1,2}})\)|(?: -|) (?:{_COPY})(?: \(?\d+\)?)?"
-    rf"| \((?:(?:another|weitere|autre|otra|altra|outra|andere|\d+(?:st|nd|rd|th|\.|e|ª|º|°)?) )?(?:{_COPY})(?: \d+)?\))$",
+    # A year in brackets is no count; nor is a count of more than three digits.
+    rf"(?: ?\((?P<n>[1-9]\d{{0,2}})\)|(?: ?[-–—_] ?| |)(?:{_COPY})(?: ?\(?\d{{1,3}}\)?)?"
+    rf"| ?[(（](?:(?:{_ANOTHER}) )?(?:{_COPY})(?: \d{{1,3}})?[)）])$",
     re.IGNORECASE,
 )
 _COPY_PREFIX = re.compile(
-    r"(?:copy of|kopie von|copie de|copia de|copia di|cópia de|kopie van|kopia av) (?=.)", re.IGNORECASE
+    r"(?:copy(?: \(\d{1,3}\))? of|kopie von|copie de|copia de|copia di|cópia de|kopie van|kopia av|kopi av|kopi af|kopie"
+    r"|копия|kopia) +(?=.)(?!\.)",
+    re.IGNORECASE,
 )
-
-
 # One of them is in each mark, in small letters; none has an s, of which there is another small one (ſ).
-_PARTS_OF_MARKS = (" (", "op", "óp", "olat")
+_PARTS_OF_MARKS = (
+    "(", "op", "óp", "olat", "коп", "ντίγ", "副本", "复制", "複製", "コピ", "복사", "نسخ", "n ao", "bản", "alinan",
+)  # fmt: skip
 
 
 def may_be_marked(names: Sequence[str]) -> bool:
@@ -220,7 +230,10 @@ def may_be_marked(names: Sequence[str]) -> bool:
 
 
 def unmarked_name(name: str) -> str | None:
-    """Return the name without the mark that a file manager gives a copy, or None without a mark."""
+    """Return the name without one mark that a file manager or a browser gives a copy, or None without a mark.
+
+    A copy of a copy has two marks: without one it is named as what it was made of.
+    """
     if not may_be_marked([name]):
         return None
     stem = stem_of(name)
@@ -228,14 +241,22 @@ def unmarked_name(name: str) -> str | None:
     if before is not None:
         return name[before.end() :]
     match = _COPY_MARK.search(stem)
-    if match is None or not match.start():
+    if match is None or not match.start() or not stem[: match.start()].strip():
+        return None
+    # Letters alone that end as a mark does, such as "photocopy", have none.
+    if stem[match.start()].isalnum() and stem[match.start() - 1].isalnum():
         return None
     return stem[: match.start()] + name[len(stem) :]
 
 
 def _copy_named(facts: Facts) -> Fact:
     original = unmarked_name(facts.name)
-    return original is not None and os.path.lexists(os.path.join(facts.record.place.folder, original))
+    # What the first copy was made of may be gone while that of the copy's copy is there, and the other way round.
+    while original is not None:
+        if os.path.lexists(os.path.join(facts.record.place.folder, original)):
+            return True
+        original = unmarked_name(original)
+    return False
 
 
 def _attribute(name: str) -> Callable[[Facts], Fact]:

@@ -115,7 +115,8 @@ KEYS: dict[str, Key] = {
     "untag": Key("tags to take off, one or a list", "", _TEXTS, extra=True),
     "comment": Key("a comment to give, as desktop programs keep it", "", {"type": "string", "minLength": 1}, extra=True),
     "run": Key("a program and its arguments as a list, never a shell line; it gets the path in `$FRUGAL_FILE`, "
-               "runs in the root folder rather than beside the file, and has 60 seconds", "", {"type": "array", "items": {"type": "string"}, "minItems": 1}, extra=True),
+               "runs in the root folder rather than beside the file, and has 60 seconds", "",
+               {"type": "array", "items": {"type": "string"}, "minItems": 1}, extra=True),
     "example": Key("what must come out, in tables `[[rule.example]]`; see below", "", _EXAMPLES),
 }  # fmt: skip
 
