@@ -242,7 +242,7 @@ def test_a_tree_that_is_missing_or_refused_says_so(folder: Path, frugal: Frugal)
     said = frugal("preview", "rules.toml", code=3).stdout
     assert f"Note: {folder}/Away is missing; skipped there: rule 0" in said
     assert "Refused: rule 1: /etc is inside a system folder" in said
-    assert f"{folder}/Away is not there now" in frugal("check", "rules.toml").stdout
+    assert f"{folder}/Away is not there now" in frugal("check", "rules.toml", code=3).stdout
 
 
 def test_what_may_not_be_read_or_written_is_named_and_the_rest_is_done(folder: Path, frugal: Frugal) -> None:

@@ -29,6 +29,8 @@ EXAMPLES = """
   frugal history --file "glaze list.csv"     where a file went
   frugal history --format json
 """
+# What is of no use to anybody else.
+_INNER = frozenset({"token", "volumes"})
 _Counts = Mapping[Outcome | None, int]
 
 
@@ -65,6 +67,8 @@ def _state(one: Run, counts: _Counts, active: bool) -> str:
     total, done = sum(counts.values()), counts.get(Outcome.DONE, 0)
     if one.undone_by is not None:
         return f"taken back by run {one.undone_by}"
+    if one.taken_back:
+        return f"{one.taken_back:,} of {one.undoable:,} taken back"
     if one.state == "open" and active:
         return "running now"
     if one.state in ("open", "interrupted"):
@@ -89,7 +93,7 @@ def _show_runs(journal: Journal, active: bool, wanted: str) -> int:
     if wanted == "json":
         rows = [
             {
-                **{key: value for key, value in asdict(one).items() if not key.endswith("_ns")},
+                **{key: value for key, value in asdict(one).items() if not key.endswith("_ns") and key not in _INNER},
                 "began": iso_text(one.began_ns),
                 "ended": None if one.ended_ns is None else iso_text(one.ended_ns),
                 "state": "interrupted" if _killed(one, active) else one.state,

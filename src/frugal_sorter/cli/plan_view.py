@@ -38,6 +38,10 @@ class PlanView:
         self.screen = screen
         self._going_along = _going_along(plan)
         shown_steps = [step for step in plan.asked if id(step) not in self._going_along]
+        # Places that are made free in a group, by the step that takes what stands there away.
+        self._making_room = {
+            (step.group, step.source) for step in plan.steps if id(step) in self._going_along and step.source
+        }
         # Where a trash lies says nothing about where a plan happens.
         folders = {place.folder for step in shown_steps for place in _near_places(step)}
         folders.update(left.place.folder for left in plan.left)
@@ -122,13 +126,10 @@ class PlanView:
             note = f"the same as {below(step.witness.place.path, self.base)}"
         elif step.verb != "trash" and step.target is not None and step.target.name != step.place.name:
             note = f"as {shown(step.target.name)}"
-        if any(one.group and one.group == step.group and one.source == step.target for one in self._making_room()):
+        if step.group and (step.group, step.target) in self._making_room:
             note += ", and what stands there goes to the trash"
         kind = "/" if step.was is not None and step.was.kind == "folder" else ""
         self.screen.parts((f"    {name}{kind}", ""), (f"  {note.lstrip(', ')}" if note else "", "yellow"))
-
-    def _making_room(self) -> list[Step]:
-        return [step for step in self.plan.steps if id(step) in self._going_along and step.source]
 
     def show_left(self) -> None:
         """Print what is left as it is and why, what was refused, and what could not be read."""

@@ -11,7 +11,8 @@ from frugal_sorter.cli.options import add_for, add_yes, run_number
 from frugal_sorter.cli.plan_view import PlanView, exit_code
 from frugal_sorter.cli.text import moment_text, now_ns, shown
 from frugal_sorter.work.executor import Result
-from frugal_sorter.work.undo import GONE, RAN, plan_undo, run_to_undo
+from frugal_sorter.work.journal import Run
+from frugal_sorter.work.undo import GONE, RAN, plan_undo, run_to_undo, runs_to_undo
 
 EXAMPLES = """
   frugal undo            the last run
@@ -34,9 +35,23 @@ def run(args: argparse.Namespace) -> int:
     from frugal_sorter.cli.screen import Screen, account
 
     screen = Screen()
+    only = [os.path.abspath(path) for path in args.only]
     with changing("undo") as journal:
         undone = run_to_undo(journal, args.run)
-        plan = plan_undo(journal, undone, now_ns(), [os.path.abspath(path) for path in args.only])
+        plan = plan_undo(journal, undone, now_ns(), only)
+        passed_over: list[Run] = []
+        if args.run is None and not only:
+            # What is gone for good, or back already, is no reason to stop there.
+            for run in runs_to_undo(journal):
+                undone, plan = run, plan_undo(journal, run, now_ns())
+                if plan.asked or any(left.reason not in (GONE, RAN) for left in plan.left):
+                    break
+                passed_over.append(run)
+    for run in passed_over:
+        if run.id != undone.id:
+            screen.line(
+                f"Run {run.id} ({run.kind} of {moment_text(run.began_ns)}) is passed over: nothing of it can be taken back."
+            )
     view = PlanView(plan, screen)
     if not plan.asked:
         view.show_left()

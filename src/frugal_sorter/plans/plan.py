@@ -54,6 +54,7 @@ class Step:
         args: what only this verb needs, as JSON values.
         group: steps of one group follow each other, and are done whole or put back whole; 0 is none.
         witness: what must still be there, the same byte for byte.
+        of: in an undo, the step of the run that it takes back; 0 where it only goes with others.
     """
 
     id: int
@@ -66,6 +67,7 @@ class Step:
     args: Mapping[str, Any] = field(default_factory=dict)
     group: int = 0
     witness: Witness | None = None
+    of: int = 0
 
     @property
     def place(self) -> Place:

@@ -25,7 +25,7 @@ from typing import Any, Literal, NamedTuple, TypeVar, cast
 from frugal_sorter.errors import StateError, UsageError
 from frugal_sorter.files.record import Identity, is_inside
 from frugal_sorter.files.volumes import Seen, volumes_below
-from frugal_sorter.plans.plan import ATTENDING, Plan, Step
+from frugal_sorter.plans.plan import ATTENDING, FINAL, Plan, Step
 from frugal_sorter.state.last_run import LastRun
 from frugal_sorter.state.reserve import Reserve
 from frugal_sorter.work.mark import Mark, Outcome
@@ -55,7 +55,9 @@ class Run:
     """One carried-out plan.
 
     Args:
-        undone_by: the undo of it.
+        undone_by: the undo that took back the last of it; None where something of it is left to take back.
+        taken_back: how many of its steps have been taken back.
+        undoable: how many of its steps were done and can be, or have been, taken back.
         began_ns: when it began, in ns since the epoch.
         ended_ns: when it ended.
         token: what makes its private names its own.
@@ -73,6 +75,8 @@ class Run:
     state: RunState
     token: str = ""
     volumes: tuple[Seen, ...] = ()
+    taken_back: int = 0
+    undoable: int = 0
 
     def away(self, path: str) -> str:
         """Return where the volume of a path is mounted when it is there, if it is not there now; else an empty text."""
@@ -108,6 +112,7 @@ class Journal:
         self._reserve = Reserve(folder) if write else None
         self._packs: OrderedDict[int, list[Step]] = OrderedDict()
         self._marks: dict[int, dict[int, tuple[object, ...]]] = {}
+        self._can_be_undone: dict[int, frozenset[int]] = {}
         try:
             self._db = self._with_room(lambda: self._connect(write))
         except sqlite3.OperationalError as error:
@@ -233,6 +238,7 @@ class Journal:
             durable: it is on the disk when the block is left; else a loss of power can take it back.
         """
         self._marks.clear()
+        self._can_be_undone.clear()
         self._db.execute(f"PRAGMA synchronous = {'FULL' if durable else 'NORMAL'}")
         self._db.execute("BEGIN IMMEDIATE")
         try:
@@ -359,19 +365,45 @@ class Journal:
             "SELECT id, kind, origin, undoes, account, began_ns, ended_ns, state, token, volumes FROM runs"
             " ORDER BY id DESC"
         )
+        undoing: dict[int, list[int]] = {}
+        for number, _, _, undoes, *_ in rows:
+            if undoes is not None:
+                undoing.setdefault(undoes, []).append(number)
         runs: list[Run] = []
-        undone_by: dict[int, int] = {}
-        # An undo that was itself undone undoes nothing; later runs come first, so that is known.
         for number, kind, origin, undoes, account, began, ended, state, token, volumes in rows:
-            undone = undone_by.get(number)
             with self._sound():
                 seen = tuple(Seen(*volume) for volume in json.loads(volumes))
                 origin = os.fsdecode(origin)
                 account = account if isinstance(account, str) else os.fsdecode(account)
-            runs.append(Run(number, kind, origin, undoes, undone, account, began, ended, state, token, seen))
-            if undoes is not None and undone is None and self.counts(number).get(Outcome.DONE):
-                undone_by.setdefault(undoes, number)
+            undone, taken, undoable = None, 0, 0
+            if number in undoing:
+                left = self._left_of(number, undoing)
+                undoable = len(self._undoable(number))
+                taken = undoable - len(left)
+                undone = undoing[number][0] if taken and not left else None
+            runs.append(
+                Run(number, kind, origin, undoes, undone, account, began, ended, state, token, seen, taken, undoable)
+            )
         return runs[::-1]
+
+    def _undoable(self, run: int) -> frozenset[int]:
+        """Return the steps of a run that were done and can be taken back."""
+        if run not in self._can_be_undone:
+            self._can_be_undone[run] = frozenset(
+                step.id for step, mark in self.steps(run)
+                if mark is not None and mark.outcome == Outcome.DONE
+                and step.verb not in ATTENDING and step.verb not in FINAL and step.verb != "run"
+            )  # fmt: skip
+        return self._can_be_undone[run]
+
+    def _left_of(self, run: int, undoing: Mapping[int, Sequence[int]]) -> set[int]:
+        """Return the steps of a run that no undo has taken back, or that were done again after all since."""
+        left = set(self._undoable(run))
+        for undo in undoing.get(run, ()):
+            # An undo that was itself taken back took nothing back.
+            holding = self._left_of(undo, undoing)
+            left -= {step.of for step, _ in self.steps(undo) if step.id in holding}
+        return left
 
     def run(self, number: int) -> Run:
         """Return one run.

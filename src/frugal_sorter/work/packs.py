@@ -56,6 +56,7 @@ def pack(
         # Most packs have none of these.
         *(column if any(column) else None for column in (
             [step.args or None for step in steps], [step.group for step in steps], [step.witness for step in steps],
+            [step.of for step in steps],
         )),
     ]  # fmt: skip
     touched = set(map(Touch._make, set(zip(verbs, asked_by, source_folders, target_folders, strict=True))))
@@ -76,12 +77,14 @@ def unpack(
     steps: list[Step] = []
     columns = [repeat(None) if column is None else column for column in json.loads(zlib.decompress(blob))]
     for number, row in enumerate(zip(*columns, strict=False), first):
-        verb, rule, source_folder, source_name, target_folder, target_name, was, args, group, witness = row
+        verb, rule, source_folder, source_name, target_folder, target_name, was, args, group, witness, of = row
         source = None if source_name is None else Place(folders[source_folder], source_name)
         target = None if target_name is None else Place(folders[target_folder], target_name)
         identity = was and Identity(*was)
         seen_by = witness and Witness(Place(*witness[0]), Identity(*witness[1]))
-        steps.append(Step(number, verb, *rules[rule], source, target, identity, args or {}, group or 0, seen_by))
+        steps.append(
+            Step(number, verb, *rules[rule], source, target, identity, args or {}, group or 0, seen_by, of or 0)
+        )
     return steps
 
 

@@ -10,7 +10,7 @@ from typing import cast
 from frugal_sorter.plans.plan import Step
 from frugal_sorter.work.packs import pack
 
-SCHEMA = 4
+SCHEMA = 5
 # The numbers of runs never come again, also when all of them are forgotten. `token` makes the private names of a
 # run its own; `volumes` says which volumes it works on. Texts that may hold names are bytes.
 TABLES = """

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from itertools import groupby
 
 from frugal_sorter.errors import UsageError
@@ -26,18 +26,24 @@ RAN = "a program was run for it, which cannot be taken back"
 
 
 def run_to_undo(journal: Journal, number: int | None) -> Run:
-    """Return the run to take back: the one named, else the last that is neither an undo nor undone.
+    """Return the run to take back: the one named, else the last of which something is left to take back.
 
     Raises:
         UsageError: there is none.
     """
     if number is not None:
         return journal.run(number)
+    for run in runs_to_undo(journal):
+        return run
+    raise UsageError("there is nothing to undo", "`frugal history` lists all runs")
+
+
+def runs_to_undo(journal: Journal) -> Iterator[Run]:
+    """Yield the runs of which something may be left to take back, the last one first."""
     for run in reversed(journal.runs()):
         # What left the trash for good cannot be taken back.
         if run.kind not in ("undo", "empty") and run.undone_by is None and journal.counts(run.id).get(Outcome.DONE):
-            return run
-    raise UsageError("there is nothing to undo", "`frugal history` lists all runs")
+            yield run
 
 
 def plan_undo(journal: Journal, run: Run, now_ns: int, only: Sequence[str] = ()) -> Plan:
@@ -83,6 +89,12 @@ class _UndoPlanner:
             for group, members in groupby(done, key=lambda one: one[0].group):
                 for together in [list(members)] if group else [[one] for one in members]:
                     times += self._group(together)
+        for wanted in self.only:
+            if not any(self._is_about(step, wanted) for step, _ in done):
+                raise UsageError(
+                    f"{wanted}: run {self.run.id} did nothing with it",
+                    f"`frugal history {self.run.id}` lists all that it did",
+                )
         if not self.result.left and not self.only:
             # With something left where it is, the folders are not as they were.
             for back in times:
@@ -100,6 +112,8 @@ class _UndoPlanner:
         kept = (set(self.made), set(self.given), dict(self.coming)) if len(members) > 1 else None
         for step, mark in members:
             back = self.verbs[step.verb].back(step, mark)
+            if back is not None:
+                back.of = step.id
             if back is None:
                 left += self._cannot(step)
             elif back.verb == "restore-times":
@@ -130,9 +144,13 @@ class _UndoPlanner:
         return times
 
     def _is_wanted(self, step: Step) -> bool:
+        return any(self._is_about(step, wanted) for wanted in self.only)
+
+    @staticmethod
+    def _is_about(step: Step, wanted: str) -> bool:
         paths = [place.path for place in (step.source, step.target) if place]
         paths += [member["path"] for member in step.args.get("members", ())]
-        return any(is_inside(path, wanted) for path in paths for wanted in self.only)
+        return any(is_inside(path, wanted) for path in paths)
 
     def _cannot(self, step: Step) -> list[Left]:
         if step.verb in FINAL:
@@ -246,7 +264,7 @@ class _UndoPlanner:
         Raises:
             _Blocked: it is not.
         """
-        if place in self.given:
+        if place in self.given or place.path in self.made:
             return  # it comes back before this step; then the two are compared
         found = self._look(place, was)
         # Of a folder other steps may have changed what is inside, and take it back before; then both are compared.

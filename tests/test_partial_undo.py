@@ -1,0 +1,114 @@
+"""Undo is by step: history and the disk agree after any subset is taken back, in any order, with other runs between."""
+
+from __future__ import annotations
+
+import json
+import os
+from pathlib import Path
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from frugal_sorter.errors import UsageError
+from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.work.executor import changing, execute
+from frugal_sorter.work.journal import Journal
+from frugal_sorter.work.undo import plan_undo, run_to_undo
+from tests.conftest import Frugal
+from tests.support import NOW_NS, book_of, carry_out, plan_of, put, rules_text
+
+NAMES = ("a.log", "b.log", "c.log", "d.log")
+MOVE = 'where = "ext is log"\nmove = "Logs"'
+
+
+def undo_only(run: int, *paths: Path) -> int:
+    with changing(ready_state_folder(), "test") as journal:
+        plan = plan_undo(journal, journal.run(run), NOW_NS, list(map(str, paths)))
+        return execute(plan, journal, lambda _step, _mark: None).done
+
+
+def test_a_part_that_was_taken_back_is_no_whole(folder: Path, frugal: Frugal) -> None:
+    for name in NAMES[:3]:
+        put(folder / "Intake" / name)
+    put(folder / "rules.toml", rules_text(MOVE))
+    frugal("tidy", "rules.toml", "--yes")
+    frugal("undo", "1", "--only", "Intake/a.log", "--yes")
+    assert "1 of 3 taken back" in frugal("history").stdout
+    row = json.loads(frugal("history", "--format", "json").stdout)["runs"][0]
+    assert (row["taken_back"], row["undoable"], row["undone_by"]) == (1, 3, None) and "token" not in row
+    # Bare undo takes back the rest, and then there is nothing left.
+    assert "2 files moved" in frugal("undo", "--yes").stdout
+    assert sorted(os.listdir(folder / "Intake")) == [*NAMES[:3]] and "taken back by run 3" in frugal("history").stdout
+    assert "nothing to undo" in frugal("undo", "--yes", code=2).stderr
+    # An undo that is itself taken back takes nothing back.
+    frugal("undo", "3", "--yes")
+    assert "1 of 3 taken back" in frugal("history").stdout
+
+
+def test_bare_undo_goes_back_to_the_rest_rather_than_to_an_older_run(folder: Path, frugal: Frugal) -> None:
+    put(folder / "Old/x.log")
+    for name in NAMES[:2]:
+        put(folder / "Intake" / name)
+    put(folder / "old.toml", rules_text(f'in = "Old"\n{MOVE}'))
+    put(folder / "rules.toml", rules_text(MOVE))
+    frugal("tidy", "old.toml", "--yes")
+    frugal("tidy", "rules.toml", "--yes")
+    frugal("undo", "--only", "Intake/a.log", "--yes")
+    frugal("undo", "--yes")
+    assert (folder / "Intake/b.log").exists() and (folder / "Old/Logs/x.log").exists()
+
+
+def test_what_cannot_be_taken_back_is_passed_over_and_named(folder: Path, frugal: Frugal) -> None:
+    put(folder / "Intake/a.log")
+    put(folder / "Intake/b.tmp")
+    put(folder / "rules.toml", rules_text(MOVE))
+    put(folder / "delete.toml", rules_text('where = "ext is tmp"\ndelete = true'))
+    frugal("tidy", "rules.toml", "--yes")
+    frugal("tidy", "delete.toml", "--yes")
+    said = frugal("undo", "--yes").stdout
+    assert "Run 2" in said and "passed over" in said and (folder / "Intake/a.log").exists()
+
+
+def test_only_with_what_is_no_part_of_the_run_says_so(folder: Path, frugal: Frugal) -> None:
+    put(folder / "Intake/a.log")
+    put(folder / "rules.toml", rules_text(MOVE))
+    frugal("tidy", "rules.toml", "--yes")
+    said = frugal("undo", "1", "--only", "Intake/other.log", "--yes", code=2).stderr
+    assert "Intake/other.log: run 1 did nothing with it" in said and "history 1" in said
+    assert (folder / "Intake/Logs/a.log").exists()
+
+
+@settings(max_examples=30)
+@given(st.lists(st.sampled_from([*NAMES, "another run", "bare", "redo"]), min_size=1, max_size=7))
+def test_history_and_the_disk_agree_whatever_is_taken_back_in_any_order(
+    tmp_path_factory: pytest.TempPathFactory, moves: list[str]
+) -> None:
+    folder = tmp_path_factory.mktemp("tree").resolve()
+    os.environ["XDG_STATE_HOME"] = str(folder / "state")
+    try:
+        for name in NAMES:
+            put(folder / "Intake" / name)
+        run = carry_out(plan_of(book_of(folder, MOVE))).run
+        for number, move in enumerate(moves):
+            if move == "another run":
+                put(folder / f"Other/{number}.txt")
+                carry_out(plan_of(book_of(folder, f'in = "Other"\nwhere = "name is {number}.txt"\nmove = "T"')))
+            elif move in ("bare", "redo"):
+                with changing(ready_state_folder(), "test") as journal:
+                    undos = [one.id for one in journal.runs() if one.undoes == run and one.undone_by is None]
+                    if move == "redo" and not undos:
+                        continue
+                    try:
+                        chosen = run_to_undo(journal, undos[-1] if move == "redo" else None)
+                    except UsageError:
+                        continue
+                    execute(plan_undo(journal, chosen, NOW_NS), journal, lambda _step, _mark: None)
+            elif (folder / "Intake/Logs" / move).exists():
+                assert undo_only(run, folder / "Intake" / move) == 1
+            back = [name for name in NAMES if (folder / "Intake" / name).exists()]
+            with Journal(ready_state_folder(), write=False) as journal:
+                said = journal.run(run)
+            assert said.taken_back == len(back) and (said.undone_by is not None) is (len(back) == len(NAMES)), moves
+    finally:
+        del os.environ["XDG_STATE_HOME"]
