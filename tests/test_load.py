@@ -123,7 +123,7 @@ def test_what_a_good_file_says(folder: Path, monkeypatch: pytest.MonkeyPatch) ->
     assert (first.levels, first.hidden, first.settle.seconds) == (None, False, 60)
     assert first.move is not None and first.move.absolute and first.move.segments[0] == (home.split("/")[1],)
     assert (last.levels, last.hidden, last.clash, last.ending) == (3, True, "skip", "move")
-    assert book.off == ("rule 1",)
+    assert [rule.name for rule in book.off] == ["rule 1"]
 
 
 def test_a_rule_is_another_one_when_what_it_does_changes() -> None:

@@ -121,6 +121,7 @@ def _show_runs(journal: Journal, active: bool, wanted: str) -> int:
             ]
             for one, counts in runs
         ],
+        whole=("run", "began", "what", "done", "state"),
     )  # fmt: skip
     last = next(
         (

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from functools import cached_property
 from typing import TYPE_CHECKING, TypeVar
 
@@ -64,22 +64,25 @@ class Screen:
             sys.stdout.write("".join(shown(text) for text, _ in parts) + "\n")
 
     def table(
-        self, columns: Sequence[tuple[str, str]], rows: Sequence[Sequence[str]], last: Sequence[str] | None = None
-    ) -> None:
+        self, columns: Sequence[tuple[str, str]], rows: Sequence[Sequence[str]], last: Sequence[str] | None = None,
+        whole: Collection[str] = (),
+    ) -> None:  # fmt: skip
         """Print a table.
 
         Args:
             columns: for each its heading and its side, "left" or "right".
             rows: the cells.
             last: a row of totals.
+            whole: the headings of the columns that are never cut, however narrow the terminal is.
         """
         from rich.table import Table
         from rich.text import Text
 
         table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
-        for heading, side in columns:
+        for at, (heading, side) in enumerate(columns):
             justify = "right" if side == "right" else "left"
-            table.add_column(heading, justify=justify, no_wrap=True, overflow="ellipsis")  # type: ignore[arg-type]
+            least = max(map(len, (heading, *(row[at] for row in rows)))) if heading in whole else None
+            table.add_column(heading, justify=justify, no_wrap=True, overflow="ellipsis", min_width=least)  # type: ignore[arg-type]
         for row in rows:
             table.add_row(*map(Text, map(shown, row)))
         if last is not None:
@@ -115,10 +118,14 @@ class Screen:
                 return answer
 
     def ask(self, question: str) -> bool:
-        """Ask a question and return whether the answer is a clear yes."""
+        """Ask a question and return whether the answer is a clear yes; what is neither yes nor no is named."""
         sys.stdout.flush()
         print(f"{question} [yes/no] ", end="", file=sys.stderr, flush=True)
-        return sys.stdin.readline().strip().lower() in ("yes", "y")
+        answer = sys.stdin.readline().strip().lower()
+        if answer not in ("yes", "y", "no", "n"):
+            told = f"`{shown(answer)}` was not understood" if answer else "Nothing was answered"
+            print(f"{told}, which is taken for no: yes (y) or no (n) is an answer.", file=sys.stderr, flush=True)
+        return answer in ("yes", "y")
 
 
 def account() -> str:

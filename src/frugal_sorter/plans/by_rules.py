@@ -170,8 +170,11 @@ class _Planner:
 
     def _never_folders(self, roots: Iterable[str]) -> set[str]:
         """Return the folders that are no entries: those that rules act in or write into, and all above."""
-        writing = set(self.past.written([rule.key for rule in self.book.rules])) | set(roots)
-        for rule in self.book.rules:
+        # Switching a rule off does not give up what it has sorted.
+        all_rules = [*self.book.rules, *self.book.off]
+        writing = set(self.past.written([rule.key for rule in all_rules])) | set(roots)
+        writing |= {os.path.realpath(folder) for rule in self.book.off for folder in rule.folders}
+        for rule in all_rules:
             for target in rule.targets:
                 bases = ["/"] if target.absolute else [os.path.realpath(folder) for folder in rule.folders]
                 writing |= {os.path.realpath(os.path.join(base, *target.head)) for base in bases}

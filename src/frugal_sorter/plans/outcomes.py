@@ -31,16 +31,18 @@ _MOST_NUMBERS = 100_000
 
 @dataclass(frozen=True)
 class Past:
-    """What earlier runs say; the first two return the number of a run, or None.
+    """What earlier runs say; the first three return the number of a run, or None.
 
     Args:
         taken_back: an undo put this entry back here, where this rule had taken it away.
+        brought_back: this rule had put this entry into the trash, and somebody brought it back here.
         put_here: this rule itself put this entry here.
         written: the folders that some rules have moved entries into.
         has_run: this rule has run its program for this entry.
     """
 
     taken_back: Recall = lambda _key, _place, _identity: None
+    brought_back: Recall = lambda _key, _place, _identity: None
     put_here: Recall = lambda _key, _place, _identity: None
     written: Callable[[Sequence[str]], frozenset[str]] = lambda _keys: frozenset()
     has_run: Callable[[str, Identity], bool] = lambda _key, _identity: False
@@ -149,6 +151,8 @@ class Outcomes:
         record = facts.record
         if not self.again and (run := self.past.taken_back(rule.key, record.place, record.identity)):
             raise Kept(f"taken back by run {run}; --again does it")
+        if not self.again and (run := self.past.brought_back(rule.key, record.place, record.identity)):
+            raise Kept(f"brought back from the trash since run {run}; --again does it")
         # A target made of the old name or place, which the rule itself has changed, would
         # otherwise never come to rest.
         if record.place.folder in self.written and self.past.put_here(rule.key, record.place, record.identity):

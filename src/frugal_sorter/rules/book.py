@@ -339,7 +339,7 @@ class RuleBook:
     Args:
         types: suffix to type group.
         warnings: what is unwise in it, though right; each with its line.
-        off: the names of the rules that are switched off.
+        off: the rules that are switched off; their targets are still no entries.
         lists: the list files that its conditions read, resolved.
         unmounted: folders that must be on a mounted volume, and are not.
         trash: what leaves the trash with every run.
@@ -350,7 +350,7 @@ class RuleBook:
     types: Mapping[str, str]
     type_folders: Mapping[str, str]
     warnings: tuple[str, ...] = ()
-    off: tuple[str, ...] = ()
+    off: tuple[Rule, ...] = ()
     lists: tuple[str, ...] = ()
     unmounted: frozenset[str] = frozenset()
     trash: TrashLimits | None = None

@@ -192,7 +192,7 @@ class _Loader:
 
     # The rules
 
-    def _rules(self, defaults: Mapping[str, Any]) -> tuple[list[Rule], list[str]]:
+    def _rules(self, defaults: Mapping[str, Any]) -> tuple[list[Rule], list[Rule]]:
         tables = self.source.table.get("rule", [])
         if not isinstance(tables, list) or not all(isinstance(one, dict) for one in tables):
             self.source.wrong(("rule",), "a rule must be a table of its own", "write [[rule]], with two brackets")
@@ -214,7 +214,7 @@ class _Loader:
                 seen[name] = self.source.line((*path, "name"))
             if rule is not None and len(self.source.mistakes) == before:
                 if table.get("off", defaults.get("off", False)) is True:
-                    off.append(rule.name)
+                    off.append(rule)
                 else:
                     rules.append(rule)
         return rules, off

@@ -31,6 +31,7 @@ class _Memory:
     def __init__(self, journal: Journal) -> None:
         self._journal = journal
         self._puts: dict[str, dict[str, list[_Put]]] = {}
+        self._trashed: dict[str, dict[str, list[_Put]]] = {}
         self._ran: dict[str, list[Identity]] | None = None
         self._back: dict[tuple[str, Place], tuple[int, Identity]] | None = None
 
@@ -65,6 +66,26 @@ class _Memory:
         run, was = self._back.get((key, place), (0, None))
         return run if was is not None and _is_same(was, identity) else None
 
+    def brought_back(self, key: str, place: Place, identity: Identity) -> int | None:
+        """Return the run in which a rule put an entry into the trash that is here again, unchanged since.
+
+        Whoever brought it back, this tool or the desktop: that it is here is enough.
+        """
+        if place.folder not in self._trashed:
+            found: dict[str, list[_Put]] = {}
+            for pack in _touching(
+                self._journal, "source", place.folder, "AND NOT runs.backward ORDER BY packs.id DESC"
+            ):
+                for step, now in reversed(list(_done(pack))):
+                    if step.verb == "trash" and now is not None and step.source and step.source.folder == place.folder:
+                        put = _Put(pack.run, step.rule_key, pack.began_ns, now)
+                        found.setdefault(step.source.name, []).append(put)
+            self._trashed[place.folder] = found
+        for put in self._trashed[place.folder].get(place.name, ()):
+            if put.rule_key == key and _is_same(put.now, identity):
+                return put.run
+        return None
+
     def _all_taken_back(self) -> dict[tuple[str, Place], tuple[int, Identity]]:
         found: dict[tuple[str, Place], tuple[int, Identity]] = {}
         for pack in self._journal.packs("runs.backward ORDER BY packs.id", ()):
@@ -91,7 +112,7 @@ class _Memory:
 def past_of(journal: Journal) -> Past:
     """Return what the journal says of entries that the planner meets."""
     memory = _Memory(journal)
-    return Past(memory.taken_back, memory.put_here, journal.folders_written, memory.has_run)
+    return Past(memory.taken_back, memory.brought_back, memory.put_here, journal.folders_written, memory.has_run)
 
 
 def arrival_of(journal: Journal) -> Callable[[FileRecord], int | None]:

@@ -1,0 +1,98 @@
+"""What a person has switched off, taken back or not clearly answered is left alone."""
+
+from __future__ import annotations
+
+import os
+import pty
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import Frugal
+from tests.support import book_of, plan_of, put, rules_text, trash_of
+
+
+def test_a_rule_that_is_switched_off_does_not_give_its_folders_up(folder: Path) -> None:
+    put(folder / "Intake/Sound/kiln.mp3")
+    put(folder / "Intake/new.mp3")
+    rules = ('where = "ext is mp3"\nmove = "Sound"\noff = true', 'take = "items"\nwhere = "everything"\nmove = "Rest"')
+    plan = plan_of(book_of(folder, *rules))
+    assert [step.place.name for step in plan.asked] == ["new.mp3"]
+
+
+@pytest.mark.parametrize("by", ["frugal trash", "the desktop"])
+def test_what_was_brought_back_from_the_trash_stays(folder: Path, frugal: Frugal, own_home: Path, by: str) -> None:
+    path = put(folder / "Intake/a.tmp")
+    put(folder / "rules.toml", rules_text('where = "ext is tmp"\ntrash = true'))
+    frugal("tidy", "rules.toml", "--yes")
+    assert trash_of(own_home) and not path.exists()
+    if by == "frugal trash":
+        frugal("trash", "--restore", "a.tmp", "--yes")
+    else:
+        (own_home / ".local/share/Trash/files/a.tmp").rename(path)
+        (own_home / ".local/share/Trash/info/a.tmp.trashinfo").unlink()
+    said = frugal("tidy", "rules.toml", "--yes").stdout
+    assert path.exists() and "brought back from the trash since run 1" in said
+    frugal("tidy", "rules.toml", "--yes", "--again")
+    assert not path.exists()
+    frugal("undo", "--yes")
+    path.write_text("edited")
+    frugal("tidy", "rules.toml", "--yes")
+    assert not path.exists()
+
+
+def in_a_terminal(folder: Path, words: list[str], typed: str, columns: int = 80) -> str:
+    """Run the program on a terminal of its own, with something typed into it."""
+    screen, inner = pty.openpty()
+    import fcntl
+    import struct
+    import termios
+
+    fcntl.ioctl(inner, termios.TIOCSWINSZ, struct.pack("HHHH", 24, columns, 0, 0))
+    program = subprocess.Popen(
+        [sys.executable, "-m", "frugal_sorter", *words], cwd=folder, stdin=inner, stdout=inner, stderr=inner
+    )
+    os.close(inner)
+    os.write(screen, typed.encode())
+    said = b""
+    while True:
+        try:
+            part = os.read(screen, 65_536)
+        except OSError:
+            break
+        if not part:
+            break
+        said += part
+    program.wait(30)
+    os.close(screen)
+    return said.decode("utf-8", "replace")
+
+
+@pytest.mark.parametrize(
+    ("typed", "done"), [("y\n", True), ("n\n", False), ("sure\n", False), ("\n", False), ("YES\n", True)]
+)
+def test_y_and_n_are_answers_and_anything_else_says_what_was_not_understood(
+    folder: Path, typed: str, done: bool
+) -> None:
+    put(folder / "Intake/a.log")
+    put(folder / "rules.toml", rules_text('where = "ext is log"\nmove = "Logs"'))
+    said = in_a_terminal(folder, ["tidy", "rules.toml"], typed)
+    assert (folder / "Intake/Logs/a.log").exists() is done
+    assert ("`sure` was not understood" in said) is ("sure" in typed) and ("Nothing was answered" in said) is (
+        typed[0] == "\n"
+    )
+
+
+def test_history_never_loses_the_number_of_a_run_nor_its_state(folder: Path, frugal: Frugal) -> None:
+    deep = folder / ("a very long name of a folder " * 4)
+    put(deep / "Intake/a.log")
+    put(deep / "rules.toml", rules_text('where = "ext is log"\nmove = "Logs"'))
+    frugal("tidy", deep / "rules.toml", "--yes")
+    frugal("undo", "--yes")
+    rows = [line for line in in_a_terminal(folder, ["history"], "", 80).splitlines() if "tidy" in line]
+    assert rows and all(len(row.rstrip()) <= 110 for row in rows)
+    assert any("1" in row.split()[0] or "1" in row[:12] for row in rows) and any(
+        "taken back by run 2" in row for row in rows
+    )
