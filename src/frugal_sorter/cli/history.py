@@ -110,7 +110,7 @@ def _show_runs(journal: Journal, active: bool, wanted: str) -> int:
     if not runs:
         screen.line("No run yet.")
         return 0
-    columns = [("run", "right"), ("began", "left"), ("what", "left"), ("done", "right"), ("not done", "right"),
+    columns = [("run", "right"), ("began", "left"), ("what", "left"), ("done", "right"), ("not", "right"),
                ("state", "left"), ("rules", "left")]  # fmt: skip
     screen.table(
         columns,
@@ -121,7 +121,7 @@ def _show_runs(journal: Journal, active: bool, wanted: str) -> int:
             ]
             for one, counts in runs
         ],
-        whole=("run", "began", "what", "done", "state"),
+        whole=("run", "began", "what", "done", "not", "state"),
     )  # fmt: skip
     last = next(
         (

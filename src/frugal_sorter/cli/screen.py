@@ -9,13 +9,15 @@ from functools import cached_property
 from typing import TYPE_CHECKING, TypeVar
 
 from frugal_sorter.cli.guarded import raw
-from frugal_sorter.cli.text import shown
+from frugal_sorter.cli.text import cut, shown
 
 if TYPE_CHECKING:
     from rich.console import Console
 
 _PIPED_WIDTH = 100_000
 _SAMPLE = 5
+# Between two columns of a table; and what is left of a cell at least, however narrow the terminal is.
+_GAP, _LEAST = 2, 5
 Item = TypeVar("Item")
 
 
@@ -79,16 +81,27 @@ class Screen:
         from rich.text import Text
 
         table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
-        for at, (heading, side) in enumerate(columns):
+        for heading, side in columns:
             justify = "right" if side == "right" else "left"
-            least = max(map(len, (heading, *(row[at] for row in rows)))) if heading in whole else None
-            table.add_column(heading, justify=justify, no_wrap=True, overflow="ellipsis", min_width=least)  # type: ignore[arg-type]
+            table.add_column(heading, justify=justify, no_wrap=True, overflow="ellipsis")  # type: ignore[arg-type]
+        if whole:
+            rows = self._narrowed(columns, rows, whole)
         for row in rows:
             table.add_row(*map(Text, map(shown, row)))
         if last is not None:
             table.add_row(*(Text(shown(cell), style="bold") for cell in last))
         sys.stdout.flush()
         self._rich.print(table)
+
+    def _narrowed(
+        self, columns: Sequence[tuple[str, str]], rows: Sequence[Sequence[str]], whole: Collection[str]
+    ) -> list[list[str]]:
+        """Return rows whose cells are cut in the middle where the terminal is too narrow, but for some columns."""
+        natural = [max(map(len, (heading, *(row[at] for row in rows)))) for at, (heading, _) in enumerate(columns)]
+        others = [at for at, (heading, _) in enumerate(columns) if heading not in whole]
+        room = self._rich.width - _GAP * len(columns) - sum(natural) + sum(natural[at] for at in others)
+        each = max(room // max(len(others), 1), _LEAST)
+        return [[cut(cell, each) if at in others else cell for at, cell in enumerate(row)] for row in rows]
 
     def sample(self, items: Sequence[Item], text: Callable[[Item], str], every: bool) -> None:
         """Print a line for each of some items; of many only the first and the last few, unless every one is asked for."""

@@ -95,6 +95,14 @@ def _quarter(number: int) -> tuple[str, int, str]:
     return text[:14], int(text[14:16]) * 60 + int(text[17:19]), text[19:]
 
 
+def cut(text: str, width: int) -> str:
+    """Return a text that is cut in the middle to a width in letters: its end often says more than that."""
+    if len(text) <= width:
+        return text
+    tail = (width - 1) // 2
+    return f"{text[: width - 1 - tail]}…{text[len(text) - tail :]}"
+
+
 def below(path: str, base: str) -> str:
     """Return a path as seen from a base folder, where it lies below it."""
     if base == "/":
