@@ -9,9 +9,7 @@ from __future__ import annotations
 import os
 import random
 import shutil
-import sys
 import tarfile
-import traceback
 import zipfile
 from collections.abc import Callable
 from pathlib import Path
@@ -19,7 +17,7 @@ from pathlib import Path
 import pytest
 
 from frugal_sorter.plans.plan import Plan
-from tests.profiler import Profiler
+from tests.profiler import Profiler, in_a_fork
 from tests.support import book_of, carry_out, plan_of, put, snapshot, undo
 
 pytestmark = pytest.mark.skipif(os.geteuid() != 0, reason="only root has something to lose to another account")
@@ -111,27 +109,11 @@ ATTACKS: dict[str, Callable[[Path], None]] = {
 } if THOROUGH else {"all": swap_all, "root": swap_root}  # fmt: skip
 
 
-def attacked(folder: Path, work: Callable[[], object], act: Callable[[], None], when: int) -> int:
+def attacked(work: Callable[[], object], act: Callable[[], None], when: int) -> int:
     """Carry work out in a fork with an attack at one system call; return how many calls there were."""
-    reading, writing = os.pipe()
-    child = os.fork()
-    if child == 0:
-        profiler, said = Profiler(act, when, THOROUGH), ""
-        try:
-            sys.setprofile(profiler)
-            work()
-        except BaseException:
-            said = traceback.format_exc()
-        finally:
-            sys.setprofile(None)
-            os.write(writing, f"{profiler.calls}\n{said[-2000:]}".encode())
-            os._exit(0)
-    os.close(writing)
-    with open(reading) as pipe:
-        calls, _, said = pipe.read().partition("\n")
-    os.waitpid(child, 0)
+    _, calls, said = in_a_fork(work, Profiler(act, when, THOROUGH))
     assert not said, said
-    return int(calls)
+    return calls
 
 
 @pytest.mark.parametrize("phase", ["tidy", "undo"])
@@ -167,7 +149,7 @@ def test_nothing_outside_is_touched_whatever_is_swapped_and_when(
             while when <= calls:
                 folder, work = ready()
                 before = snapshot(folder / "secret")
-                calls = attacked(folder, work, lambda attack=attack, folder=folder: attack(folder), when)  # type: ignore[misc]
+                calls = attacked(work, lambda attack=attack, folder=folder: attack(folder), when)  # type: ignore[misc]
                 after = snapshot(folder / "secret")
                 changed = {path: (before.get(path), after.get(path)) for path in before.keys() | after.keys()}
                 changed = {path: pair for path, pair in changed.items() if pair[0] != pair[1]}

@@ -14,7 +14,6 @@ import random
 import shutil
 import stat
 import subprocess
-import sys
 import tarfile
 import traceback
 import zipfile
@@ -30,7 +29,7 @@ from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.work.executor import changing, execute
 from frugal_sorter.work.journal import Journal
 from frugal_sorter.work.undo import plan_undo, run_to_undo
-from tests.profiler import Profiler
+from tests.profiler import Profiler, in_a_fork
 from tests.support import NOW_NS, Seen, book_of, plan_of, snapshot
 
 pytestmark = pytest.mark.skipif(os.geteuid() != 0, reason="needs root, for a second volume and other owners")
@@ -172,27 +171,6 @@ class Case:
         return "\n".join(lines)
 
 
-def in_a_fork(work: Callable[[], object], profiler: Profiler) -> tuple[int, str]:
-    """Carry work out in a fork that is watched; return its exit code, and the traceback of what got out."""
-    reading, writing = os.pipe()
-    child = os.fork()
-    if child == 0:
-        said = ""
-        try:
-            sys.setprofile(profiler)
-            work()
-        except BaseException:
-            said = traceback.format_exc()
-        finally:
-            sys.setprofile(None)
-            os.write(writing, said[-3000:].encode("utf-8", "backslashreplace"))
-            os._exit(0)
-    os.close(writing)
-    with open(reading) as pipe:
-        said = pipe.read()
-    return os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]), said
-
-
 def kill() -> None:
     os._exit(9)
 
@@ -261,7 +239,7 @@ def run_case(seed: int, root: Path, other: Path, home: Path) -> tuple[str, list[
         with changing(ready_state_folder(), "fuzz") as journal:
             execute(plan, journal, lambda _step, _mark: None, lambda: bool(stopped))
 
-    code, said = in_a_fork(carry_out, Profiler(act, when, chance.random() < 0.5))
+    code, _, said = in_a_fork(carry_out, Profiler(act, when, chance.random() < 0.5))
     problems = [f"RAISED {said}"] if said and "StateError" not in said and "OSError" not in said else []
     problems += oracle.nothing_lost()
     undone: list[str] = []

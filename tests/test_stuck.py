@@ -12,7 +12,6 @@ import subprocess
 import sys
 import tarfile
 import time
-from collections.abc import Callable
 from pathlib import Path
 
 import pytest
@@ -422,9 +421,6 @@ def test_a_run_hears_that_it_is_to_end_while_something_takes_long(folder: Path, 
     out, err = program.communicate(timeout=20)
     assert program.returncode in (1, 143) and b"Traceback" not in err, out + err
     assert (folder / "Intake/a.txt").exists() and not list(folder.rglob(".frugal-*"))
-
-
-ARCHIVES: dict[str, Callable[[tarfile.TarFile], None]] = {}
 
 
 @pytest.mark.parametrize("kind", ["link to nothing", "links in a circle", "link to itself", "pax of 3 GB", "says 40 GB", "bad time", "deep", "file as a folder"])  # fmt: skip

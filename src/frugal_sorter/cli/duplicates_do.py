@@ -7,16 +7,14 @@ from collections.abc import Sequence
 
 from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
 from frugal_sorter.cli.interrupted import changing
-from frugal_sorter.cli.options import command_line
+from frugal_sorter.cli.options import command_line, refuse_removal
 from frugal_sorter.cli.plan_view import PlanView, exit_code
 from frugal_sorter.cli.reading import read_where, world_now
 from frugal_sorter.cli.screen import Screen, account
 from frugal_sorter.cli.text import below, date_text, shown, size_text
-from frugal_sorter.errors import RefusedError
 from frugal_sorter.plans.choosing import Choice, LookAlike
 from frugal_sorter.plans.columns import Same
 from frugal_sorter.plans.duplicates import Removing, limited, plan_duplicates, plan_unmark
-from frugal_sorter.plans.guard import refused_removal
 from frugal_sorter.plans.plan import Plan
 
 
@@ -35,10 +33,7 @@ def take_away(
 ) -> int:  # fmt: skip
     """Take away what need not stay; a person at a terminal chooses for each group."""
     for folder in folders:
-        refused = refused_removal(folder, args.levels, args.hidden)
-        if refused:
-            what, _, hint = refused.partition("; ")
-            raise RefusedError(what, hint or "name the folder below it that is meant")
+        refuse_removal(folder, args.levels, args.hidden)
     if not args.yes and screen.may_ask():
         choices = _choose_each(screen, choices, base)
     with changing("duplicates"):

@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, TypeVar
 
 from frugal_sorter.cli.text import shown
-from frugal_sorter.errors import UsageError
+from frugal_sorter.errors import RefusedError, UsageError
 from frugal_sorter.state.folders import default_rules_file
 
 if TYPE_CHECKING:
@@ -35,6 +35,25 @@ def folder_named(text: str) -> str:
     if not os.path.isdir(path):
         raise UsageError(f"{shown(text)}: this is not a folder", "name the folder it is in")
     return path
+
+
+def refuse_removal(folder: str, levels: int | None, hidden: bool) -> None:
+    """Refuse to take away what is in a folder where that is not for a job in one line to do.
+
+    Args:
+        folder: the folder, resolved.
+        levels: how deep it goes, None for all levels.
+        hidden: whether it takes what is hidden.
+
+    Raises:
+        RefusedError: it is; says what to name instead.
+    """
+    from frugal_sorter.plans.guard import refused_removal
+
+    refused = refused_removal(folder, levels, hidden)
+    if refused:
+        what, _, hint = refused.partition("; ")
+        raise RefusedError(what, hint or "name the folder below it that is meant")
 
 
 def command_line() -> str:

@@ -22,15 +22,15 @@ from frugal_sorter.cli.options import (
     folder_named,
     levels,
     number,
+    refuse_removal,
     size,
 )
 from frugal_sorter.cli.plan_view import PlanView, exit_code
 from frugal_sorter.cli.screen import Screen, account
 from frugal_sorter.cli.text import below, count_text, moment_text, now_ns, shown, size_text
-from frugal_sorter.errors import RefusedError, UsageError
+from frugal_sorter.errors import UsageError
 from frugal_sorter.files.record import Place
 from frugal_sorter.files.volumes import keeps_access_times
-from frugal_sorter.plans.guard import refused_removal
 from frugal_sorter.plans.plan import Plan, Step
 from frugal_sorter.plans.purge import Purge
 from frugal_sorter.rules.keys import TAKES
@@ -78,10 +78,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     folder = folder_named(args.folder)
     # A home as a whole is refused whatever the options: it is the commonest slip in a command line.
-    refused = refused_removal(folder, None, True)
-    if refused:
-        what, _, hint = refused.partition("; ")
-        raise RefusedError(what, hint or "name the folder below it that is meant")
+    refuse_removal(folder, None, True)
     if args.until_free is not None and not args.permanent:
         raise UsageError("--until-free: the trash frees nothing", "add --permanent")
     purge = Purge(folder, args.by, args.older_than, args.keep_newest, args.until_free)
