@@ -20,7 +20,7 @@ from frugal_sorter.plans.plan import Step
 from frugal_sorter.work.copier import Copier
 from frugal_sorter.work.entry import Held, ends_of, find, held, is_same_inside, put_back, settled_back, there
 from frugal_sorter.work.leases import Lease, refuse_writer
-from frugal_sorter.work.mark import INTERRUPTED, Job, Mark, NotDone, Outcome
+from frugal_sorter.work.mark import INTERRUPTED, Job, Mark, NotDone, Outcome, why
 from frugal_sorter.work.parts import BEGUN, finish_part, leftover, part_beside, settle_made, take_back_made
 from frugal_sorter.work.remove import refuse_unremovable, remove_name, remove_tree, same_as
 from frugal_sorter.work.rename import rename_without_replacing
@@ -133,13 +133,13 @@ class MoveAcross:
             # while what it was made of is still there, whole.
             source = look_like_or_none(entry.place, was, entry.fd)
             if source is None or not source.identity.same_who(was):
-                why = f"taken away by another program while it was moved; the copy stays at {target.path}"
-                raise NotDone(Outcome.FAILED, why) from None
+                reason = f"taken away by another program while it was moved; the copy stays at {target.path}"
+                raise NotDone(Outcome.FAILED, reason) from None
             try:
                 remove_copy(self._job, step, fd, target.name, made.identity, entry.fd, entry.place.name)
             except (NotDone, OSError):
-                why = f"{_said(failed)}; both are kept, the copy at {target.path}"
-                raise NotDone(Outcome.FAILED, why) from None
+                reason = f"{why(failed)}; both are kept, the copy at {target.path}"
+                raise NotDone(Outcome.FAILED, reason) from None
             raise
 
     @staticmethod
@@ -208,8 +208,8 @@ class MoveAcross:
             remove_copy(job, step, target_fd, target.name, copied, source_fd, aside.name if aside else source.name)
         except NotDone as kept:
             where = put_back(job, aside, source, was) if aside else ""
-            why = f"copied to {target.path}, and both are kept: {kept.reason}"
-            return Mark(step.id, Outcome.OPEN, f"{why}; {where}" if where else why)
+            reason = f"copied to {target.path}, and both are kept: {kept.reason}"
+            return Mark(step.id, Outcome.OPEN, f"{reason}; {where}" if where else reason)
         return settled_back(job, step, aside, True) if aside else Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
 
     def _finish(self, step: Step, copied: Identity) -> bool:
@@ -260,10 +260,6 @@ def remove_copy(job: Job, step: Step, fd: int, name: str, made: Identity, kept_f
             remove_name(fd, name, same_as(record), private)
     else:
         remove_name(fd, name, same_as(record), private)
-
-
-def _said(failed: NotDone | OSError) -> str:
-    return failed.reason if isinstance(failed, NotDone) else reason_of(failed)
 
 
 def lost_text(near: str, dev: int, kinds: Collection[str]) -> str:

@@ -51,6 +51,11 @@ class NotDone(Exception):
         self.reason = reason
 
 
+def why(failed: NotDone | OSError) -> str:
+    """Say why something was not done, whichever way that was told."""
+    return failed.reason if isinstance(failed, NotDone) else reason_of(failed)
+
+
 @dataclass
 class Job:
     """What the verbs of one run share.

@@ -14,7 +14,7 @@ from frugal_sorter.plans.plan_file import step_of_line
 from frugal_sorter.work.archives import refuse_unless_archived, refuse_unless_packed
 from frugal_sorter.work.entry import NO_LONGER_THERE, Held, held, settled_back, there
 from frugal_sorter.work.leases import changed_if, remove_if_free
-from frugal_sorter.work.mark import INTERRUPTED, Job, Mark, NotDone, Outcome
+from frugal_sorter.work.mark import INTERRUPTED, Job, Mark, NotDone, Outcome, why
 from frugal_sorter.work.remove import remove_name, remove_tree, same_as
 from frugal_sorter.work.witness import same_tree, witnessed
 
@@ -89,8 +89,7 @@ def remove_held(job: Job, step: Step, entry: Held, private: bool, is_wanted: IsW
     try:
         remove_tree(entry.fd, entry.place.name, is_wanted)
     except (NotDone, OSError) as failed:
-        why = failed.reason if isinstance(failed, NotDone) else reason_of(failed)
-        raise NotDone(Outcome.FAILED, f"removed in part only: {why}") from None
+        raise NotDone(Outcome.FAILED, f"removed in part only: {why(failed)}") from None
 
 
 class RemoveMade:
@@ -128,8 +127,8 @@ class RemoveMade:
         except NotDone as not_done:
             raise NotDone(not_done.outcome, f"it stays: {not_done.reason}") from None
         except OSError as error:
-            why = f"it stays, since what it was made of is not there to compare it with ({reason_of(error)})"
-            raise NotDone(Outcome.SKIPPED, why) from None
+            reason = f"it stays, since what it was made of is not there to compare it with ({reason_of(error)})"
+            raise NotDone(Outcome.SKIPPED, reason) from None
         return None
 
     def _refuse_unless_copied(self, step: Step, entry: Held, holding: ExitStack) -> IsWanted | None:
