@@ -87,6 +87,7 @@ def mount(folder: Path) -> Iterator[Mount]:
     loops: list[str] = []
 
     def make(kind: str, name: str = "volume", **options: str) -> Path:
+        """Mount a new volume; options without a value, such as noatime="", go to ext4 by their name alone."""
         at = folder / name
         at.mkdir(exist_ok=True)
         if kind == "tmpfs":
@@ -108,7 +109,7 @@ def mount(folder: Path) -> Iterator[Mount]:
                 with open(image, "wb") as file:
                     file.truncate(24_000_000)
                 subprocess.run([*maker, image], check=True, capture_output=True)
-            words = ["mount", "-o", "loop", image, at]
+            words = ["mount", "-o", ",".join(["loop", *options]), image, at]
             if kind == "exfat":
                 loop = subprocess.run(["losetup", "-f", "--show", image], capture_output=True, text=True).stdout.strip()
                 loops.append(loop)

@@ -12,6 +12,7 @@ import subprocess
 import sys
 import tarfile
 import time
+from contextlib import suppress
 from pathlib import Path
 
 import pytest
@@ -225,18 +226,46 @@ def test_a_damaged_journal_is_named_with_its_remedy(folder: Path) -> None:
             raw[chance.randrange(len(raw))] = chance.randrange(256)
         as_good(bytes(raw))
         look_at(f"random {number}")
-    for statement in (
-        "update packs set steps = x'00'", "update packs set steps = 'text'", "update marks set outcome = 99",
-        "update marks set now = '{'", "update marks set now = '[1]'", "update runs set state = 'open'",
-        "update runs set counts = '{'", "update runs set volumes = '[[1]]'", "delete from folders", "delete from rules",
-        "drop table packs", "update runs set account = x'ff'", "update runs set origin = 't'", "update marks set last = 1 << 60",
-        "update runs set token = x'ff'", "update runs set began_ns = 'x'", "update runs set kind = 'weird'",
-    ):  # fmt: skip
+
+    def changed(statement: str) -> None:
         as_good(good)
-        with sqlite3.connect(path) as db:
-            db.execute(statement)
+        with sqlite3.connect(path) as db, suppress(sqlite3.IntegrityError):
+            db.execute(statement)  # what the tables themselves refuse cannot come about
         db.close()
         look_at(statement)
+
+    for statement in ("delete from folders", "delete from rules", "drop table packs", "update marks set now = '[1]'"):
+        changed(statement)
+    values = ("NULL", "0", "1", "-1", "99", "1 << 60", "1.5", "'x'", "'{'", "'[[1]]'", "'open'", "x'00'", "x'ff'")
+    with sqlite3.connect(path) as db:
+        tables = [name for (name,) in db.execute("SELECT name FROM sqlite_master WHERE type = 'table'")]
+        columns = [(table, row[1]) for table in tables for row in db.execute(f"PRAGMA table_info({table})")]
+    db.close()
+    assert ("runs", "undoes") in columns
+    for table, column in columns:
+        for value in values:
+            changed(f"update or ignore {table} set {column} = {value}")
+
+
+def test_a_long_chain_of_undos_is_read_without_recursion(folder: Path) -> None:
+    put(folder / "Intake/a.txt")
+    tidy(folder, EVERYTHING + 'move = "L"')
+    undo()
+    with sqlite3.connect(ready_state_folder() / "journal.sqlite") as db:
+        for number in range(3, 1_500):
+            db.execute(
+                "INSERT INTO runs SELECT NULL, kind, origin, ?, backward, account, began_ns, ended_ns, state, counts,"
+                " token, volumes FROM runs WHERE id = 2", (number - 1,),
+            )  # fmt: skip
+            db.execute("INSERT INTO packs SELECT NULL, ?, first, steps FROM packs WHERE run = 2", (number,))
+            db.execute(
+                "INSERT INTO marks SELECT NULL, ?, first, last, outcome, reason, now, data FROM marks WHERE run = 2",
+                (number,),
+            )
+    db.close()
+    with changing(ready_state_folder(), "test") as journal:
+        runs = {run.id: run for run in journal.runs()}
+    assert len(runs) == 1_499 and runs[1_499].undone_by is None
 
 
 # Groups

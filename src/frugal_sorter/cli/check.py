@@ -10,6 +10,7 @@ from frugal_sorter.cli.options import add_rules, rules_file
 from frugal_sorter.cli.reading import world_now
 from frugal_sorter.cli.text import count_text, shown
 from frugal_sorter.plans.guard import refused_rule, version_control_root
+from frugal_sorter.plans.opened import told_of_opened
 from frugal_sorter.rules.book import RuleBook
 from frugal_sorter.rules.check import warnings_of
 from frugal_sorter.rules.examples import run_examples
@@ -76,6 +77,8 @@ def _warnings(book: RuleBook, world: World) -> list[str]:
         warnings.append(f'{book.file}:{warned.rule.line}: rule "{warned.rule.name}": {warned.what}; {warned.instead}')
     for rule in book.rules:
         for folder in rule.folders:
+            if opened := told_of_opened(rule, os.path.realpath(folder)):
+                warnings.append(f'{book.file}:{rule.line}: rule "{rule.name}": {opened.text}')
             if folder in book.unmounted:
                 warnings.append(f'{book.file}:{rule.line}: rule "{rule.name}": {folder} is not mounted now')
             elif not os.path.isdir(folder):

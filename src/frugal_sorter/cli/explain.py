@@ -15,7 +15,7 @@ from frugal_sorter.files.record import Unknown
 from frugal_sorter.files.walk import reason_of
 from frugal_sorter.plans.explain import Explained, Tested, explain_entry, rules_acting_in
 from frugal_sorter.rules.book import RuleBook
-from frugal_sorter.rules.fields import World
+from frugal_sorter.rules.fields import Between, World
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.work.journal import Journal
 from frugal_sorter.work.past import arrival_of
@@ -116,6 +116,7 @@ def _value_text(tested: Tested, world: World) -> str:
         return f"{size_text(value)} ({value:,} bytes)"
     if kind == "date" and isinstance(value, int):
         future = "; a date in the future has no age" if tested.truth is None and value > world.now_ns else ""
-        return f"{moment_text(value)}, {ago_text(value, world.now_ns)}{future}"
+        later = ", or up to a day later: the volume notes it once a day" if isinstance(value, Between) else ""
+        return f"{moment_text(value)}, {ago_text(value, world.now_ns)}{future}{later}"
     text = ", ".join(value) if isinstance(value, tuple) else str(value)
     return shown(text if len(text) <= 80 else text[:77] + "...")

@@ -30,7 +30,6 @@ from frugal_sorter.cli.screen import Screen, account
 from frugal_sorter.cli.text import below, count_text, moment_text, now_ns, shown, size_text
 from frugal_sorter.errors import UsageError
 from frugal_sorter.files.record import Place
-from frugal_sorter.files.volumes import keeps_access_times
 from frugal_sorter.plans.plan import Plan, Step
 from frugal_sorter.plans.purge import Purge
 from frugal_sorter.rules.keys import TAKES
@@ -90,11 +89,6 @@ def run(args: argparse.Namespace) -> int:
         return print_as_rule(keys, folder)
     screen = Screen()
     plan = plan_of_rule(keys, folder, "purge", args.at_most, purge.narrow)
-    if args.by == "opened" and not keeps_access_times(folder):
-        screen.line(
-            "Note: this volume does not keep when a file was opened (mounted with noatime): "
-            "`--by opened` takes away what is in use every day.", style="bold yellow",
-        )  # fmt: skip
     view = PlanView(plan, screen)
     screen.parts(("Purge in ", ""), (shown(folder), "bold"))
     screen.line(

@@ -7,7 +7,7 @@ import re
 from collections.abc import Iterable
 from dataclasses import dataclass
 from functools import lru_cache
-from typing import NamedTuple
+from typing import Literal, NamedTuple
 
 from frugal_sorter.files.record import place_of
 from frugal_sorter.files.status import look
@@ -121,6 +121,7 @@ def volume_of(dev: int, near: str) -> Volume:
 def forget_volumes() -> None:
     """Forget what was mounted."""
     volume_of.cache_clear()
+    keeps_access_times.cache_clear()
     _mounts.cache_clear()
 
 
@@ -170,9 +171,25 @@ def is_on_mounted_volume(path: str) -> bool:
     return False
 
 
-def keeps_access_times(path: str) -> bool:
-    """Tell whether the volume of a folder keeps when files were opened; where it does not say, it is taken to."""
-    return not os.statvfs(path).f_flag & getattr(os, "ST_NOATIME", 0)
+Keeping = Literal["always", "daily", "never"]
+
+
+@lru_cache(maxsize=4096)
+def keeps_access_times(folder: str) -> Keeping:
+    """Tell whether the volume of a folder keeps when files were opened; where it does not say, it is taken to.
+
+    With `noatime` it never does. With `relatime`, and on FAT, it notes that once a day: a file that was
+    opened since it was written may have been opened up to a day later than it says (mount(8), vfat).
+
+    Raises:
+        OSError: the folder cannot be reached.
+    """
+    flags = os.statvfs(folder).f_flag
+    if flags & getattr(os, "ST_NOATIME", 0):
+        return "never"
+    if flags & getattr(os, "ST_RELATIME", 0) or _FAT.fullmatch(_kind_at(folder)):
+        return "daily"
+    return "always"
 
 
 def free_bytes(path: str | int) -> int:

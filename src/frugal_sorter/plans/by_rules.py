@@ -30,6 +30,7 @@ from frugal_sorter.plans.limits import (
     prune,
     with_parents,
 )  # fmt: skip
+from frugal_sorter.plans.opened import told_of_opened
 from frugal_sorter.plans.outcomes import Outcomes, Past
 from frugal_sorter.plans.plan import Kind, Left, Note, Plan, Refusal
 from frugal_sorter.plans.removals import identity_inside
@@ -158,6 +159,9 @@ class _Planner:
                     missing.setdefault(f"{folder} {why}", []).append(rule.name)
                 else:
                     roots.setdefault(root, {})[index] = Acting(root, rule.levels)
+                    opened = told_of_opened(rule, root)
+                    if opened is not None and opened.problem and opened not in self.result.notes:
+                        self.result.notes.append(opened)
         for root in roots:
             tree = version_control_root(root)
             if tree is not None:

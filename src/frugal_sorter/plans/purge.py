@@ -7,12 +7,13 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 
 from frugal_sorter.files.inside import look_inside
-from frugal_sorter.files.record import Place
+from frugal_sorter.files.record import Place, Unknown
 from frugal_sorter.files.status import look
 from frugal_sorter.files.types import TYPE_OF_SUFFIX
 from frugal_sorter.files.volumes import free_bytes
+from frugal_sorter.files.walk import reason_of
 from frugal_sorter.plans.plan import Left, Note, Plan, Step
-from frugal_sorter.rules.fields import Facts, World
+from frugal_sorter.rules.fields import Facts, World, latest_of
 from frugal_sorter.rules.units import Duration
 
 _BLOCK_BYTES = 512
@@ -47,8 +48,10 @@ class Purge:
         """Take out of a plan what stays, and name it where a person should know."""
         for step in plan.asked:
             date_ns = self._date(step.place, world)
-            if date_ns is not None:
+            if isinstance(date_ns, int):
                 self.dates[step.place] = date_ns
+            else:
+                plan.left.append(Left(step.place, step.rule, f"`{self.by}` is unknown: {date_ns.reason}", True))
         limit_ns = self.older_than.before(world.now_ns)
         ranked = sorted(
             (step for step in plan.asked if step.place in self.dates),
@@ -65,14 +68,16 @@ class Purge:
         kept = set(map(id, going))
         plan.drop(lambda step: id(step) not in kept)
 
-    def _date(self, place: Place, world: World) -> int | None:
+    def _date(self, place: Place, world: World) -> int | Unknown:
         try:
             record = look(place)
             inside = look_inside(place.path) if record.identity.kind == "folder" else None
-        except OSError:
-            return None
+        except OSError as error:
+            return Unknown(reason_of(error))
         found = Facts(record, self.folder, TYPE_OF_SUFFIX, world, inside)(self.by)
-        return found if isinstance(found, int) else None
+        if isinstance(found, int):
+            return latest_of(found)
+        return found if isinstance(found, Unknown) else Unknown("it has none")
 
     def _not_open(self, plan: Plan, world: World, steps: Iterable[Step]) -> list[Step]:
         going = []

@@ -14,7 +14,7 @@ from functools import cached_property
 
 from frugal_sorter.files.record import Unknown
 from frugal_sorter.rules import operators
-from frugal_sorter.rules.fields import FIELDS, NAME_COST, Fact, Facts, Field, fold
+from frugal_sorter.rules.fields import FIELDS, NAME_COST, Between, Fact, Facts, Field, fold
 from frugal_sorter.rules.patterns import CaptureKind
 
 Truth = bool | None
@@ -173,6 +173,10 @@ class Leaf(Node):
         ask = operators.asker(self.check, facts.world.now_ns)
         if isinstance(value, tuple) and not self.check.asks_absence:
             return any(ask(fold(one) if self.check.folded else one) for one in value)
+        if isinstance(value, Between):
+            # Of what lies in between, only what holds from end to end is known.
+            first = ask(int(value))
+            return first if first is ask(value.until) else None
         return ask(fold(str(value)) if self.check.folded else value)
 
     def source(self, truth: bool, code: Code) -> str:
@@ -199,7 +203,9 @@ class Leaf(Node):
         value = self.value(facts)
         if self.check.changes is None or not isinstance(value, int):
             return None
-        return self.check.changes(value, facts.world.now_ns)
+        now_ns = facts.world.now_ns
+        ends = (value, value.until) if isinstance(value, Between) else (value,)
+        return min((at for end in ends if (at := self.check.changes(end, now_ns)) is not None), default=None)
 
 
 def tests_of(node: Node) -> Iterator[tuple[str, Leaf, bool]]:

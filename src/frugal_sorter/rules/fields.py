@@ -17,9 +17,27 @@ from frugal_sorter.files.inside import Inside
 from frugal_sorter.files.open_files import OpenFiles
 from frugal_sorter.files.record import FileRecord, Unknown
 from frugal_sorter.files.types import OTHER, stem_of, suffix_of
+from frugal_sorter.files.volumes import keeps_access_times
 
 FieldKind = Literal["text", "word", "texts", "size", "number", "date", "flag"]
 Fact = str | int | bool | tuple[str, ...] | None | Unknown
+
+
+class Between(int):
+    """A date that is known only to lie between itself and `until`, both in ns since the epoch."""
+
+    until: int
+
+    def __new__(cls, first: int, until: int) -> Between:
+        """Keep both ends; the first is the value."""
+        made = super().__new__(cls, first)
+        made.until = until
+        return made
+
+
+def latest_of(date_ns: int) -> int:
+    """Return the latest that a date may be, for what must not be taken for older than it is."""
+    return date_ns.until if isinstance(date_ns, Between) else date_ns
 
 
 @dataclass(frozen=True, slots=True)
@@ -170,6 +188,21 @@ def _created(facts: Facts) -> Fact:
     return Unknown("the file system keeps no birth time") if born_ns is None else born_ns
 
 
+NOT_KEPT = "this volume does not keep when files are opened (mounted with noatime)"
+_DAY_NS = 86_400_000_000_000
+
+
+def _opened(facts: Facts) -> Fact:
+    record = facts.record
+    keeping = keeps_access_times(record.place.folder)
+    if keeping == "never":
+        return Unknown(NOT_KEPT)
+    # Where it is noted once a day, the first opening after a change is noted still.
+    if keeping == "daily" and record.atime_ns > max(record.mtime_ns, record.ctime_ns):
+        return Between(record.atime_ns, max(min(record.atime_ns + _DAY_NS, facts.world.now_ns), record.atime_ns))
+    return record.atime_ns
+
+
 def _arrived(facts: Facts) -> Fact:
     put_ns = facts.world.arrived(facts.record)
     return facts.record.ctime_ns if put_ns is None else put_ns
@@ -307,8 +340,7 @@ FIELDS: dict[str, Field] = {
         Field("modified", "date", 3, "when its contents were last written; of a folder, its newest file", _modified,
               "modified"),
         Field("created", "date", 5, "the birth time that the file system keeps", _created),
-        Field("opened", "date", 5, "when it was last opened, as far as the file system keeps that",
-              lambda f: f.record.atime_ns),
+        Field("opened", "date", 5, "when it was last opened; unknown where the volume does not keep that", _opened),
         Field("arrived", "date", 5, "when it came to this folder; never too early", _arrived),
         Field("latest", "date", 5, "the latest of modified, created and arrived", _latest),
         Field("owner", "text", 5, "the account it belongs to", _owner),

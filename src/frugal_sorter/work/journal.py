@@ -41,7 +41,9 @@ _DAY_NS = 86_400_000_000_000
 _SURE_DAYS = 3
 _TABLES_OF_RUNS = (("packs", "run"), ("marks", "run"), ("runs", "id"))
 # What a damaged row can raise when it is taken apart.
-DAMAGED = (ValueError, TypeError, KeyError, IndexError, OverflowError, RecursionError, zlib.error, MemoryError)
+DAMAGED = (
+    ValueError, TypeError, AttributeError, KeyError, IndexError, OverflowError, RecursionError, zlib.error, MemoryError,
+)  # fmt: skip
 # What says that an entry is as it was before its step, but for its place.
 _SAME = "="
 _MARK = "INSERT INTO marks (run, first, last, outcome, reason, now, data) VALUES (?, ?, ?, ?, ?, ?, ?)"
@@ -366,21 +368,25 @@ class Journal:
             " ORDER BY id DESC"
         )
         undoing: dict[int, list[int]] = {}
-        for number, _, _, undoes, *_ in rows:
-            if undoes is not None:
-                undoing.setdefault(undoes, []).append(number)
+        left: dict[int, set[int]] = {}
         runs: list[Run] = []
+        # What took a run back is younger than it, so that is known by the time the run is met.
         for number, kind, origin, undoes, account, began, ended, state, token, volumes in rows:
             with self._sound():
                 seen = tuple(Seen(*volume) for volume in json.loads(volumes))
                 origin = os.fsdecode(origin)
                 account = account if isinstance(account, str) else os.fsdecode(account)
+                if undoes is not None and not undoes < number:
+                    raise ValueError(f"run {number} takes back run {undoes}")
             undone, taken, undoable = None, 0, 0
+            if undoes is not None or number in undoing:
+                left[number] = self._left_of(number, undoing.get(number, ()), left)
+            if undoes is not None:
+                undoing.setdefault(undoes, []).append(number)
             if number in undoing:
-                left = self._left_of(number, undoing)
                 undoable = len(self._undoable(number))
-                taken = undoable - len(left)
-                undone = undoing[number][0] if taken and not left else None
+                taken = undoable - len(left[number])
+                undone = undoing[number][0] if taken and not left[number] else None
             runs.append(
                 Run(number, kind, origin, undoes, undone, account, began, ended, state, token, seen, taken, undoable)
             )
@@ -396,14 +402,18 @@ class Journal:
             )  # fmt: skip
         return self._can_be_undone[run]
 
-    def _left_of(self, run: int, undoing: Mapping[int, Sequence[int]]) -> set[int]:
-        """Return the steps of a run that no undo has taken back, or that were done again after all since."""
-        left = set(self._undoable(run))
-        for undo in undoing.get(run, ()):
-            # An undo that was itself taken back took nothing back.
-            holding = self._left_of(undo, undoing)
-            left -= {step.of for step, _ in self.steps(undo) if step.id in holding}
-        return left
+    def _left_of(self, run: int, undoing: Sequence[int], left: Mapping[int, set[int]]) -> set[int]:
+        """Return the steps of a run that no undo has taken back, or that were done again after all since.
+
+        Args:
+            run: its number.
+            undoing: the runs that took steps of it back.
+            left: what is left of each of those; an undo that was itself taken back took nothing back.
+        """
+        found = set(self._undoable(run))
+        for undo in undoing:
+            found -= {step.of for step, _ in self.steps(undo) if step.id in left[undo]}
+        return found
 
     def run(self, number: int) -> Run:
         """Return one run.
