@@ -3,13 +3,15 @@ from __future__ import annotations
 import json
 import math
 from pathlib import Path
+from typing import NamedTuple
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from frugal_sorter.reports.forecast import DAY_NS, Point, full_at_ns, points_from_dates, trend_of
-from frugal_sorter.reports.saved import look_now, save
+from frugal_sorter.reports import forecast
+from frugal_sorter.reports.forecast import DAY_NS, Point, full_at_ns, outlook_of, points_from_dates, trend_of
+from frugal_sorter.reports.saved import Saved, SavedFile, look_now, save
 from frugal_sorter.state.folders import ready_state_folder
 from tests.conftest import Frugal
 from tests.support import NOW_NS, put
@@ -73,14 +75,115 @@ def test_the_slope_of_any_line_is_found(slope: int, start: int, points: int) -> 
     assert trend.per_day == pytest.approx(slope * MB) and trend.misfit == pytest.approx(0, abs=1e-6)
 
 
-def test_on_a_first_visit_dates_give_a_lower_bound(folder: Path, frugal: Frugal) -> None:
+class Dates(NamedTuple):
+    """A file for the dates of a first visit: days ago that it was born and written, and its size in MB."""
+
+    born: float
+    written: float
+    size: int
+
+
+def visited(dates: list[Dates], monkeypatch: pytest.MonkeyPatch) -> Saved:
+    """Return a folder that holds files with such dates now."""
+    births = {f"{at}.log": NOW_NS - int(one.born * DAY_NS) for at, one in enumerate(dates)}
+    monkeypatch.setattr(forecast, "_born_ns", lambda _, file: births[file.path])
+    files = {
+        f"{at}.log": SavedFile(f"{at}.log", one.size * MB, 0, NOW_NS - int(one.written * DAY_NS), at, 1)
+        for at, one in enumerate(dates)
+    }
+    return Saved("/srv/intake", "m", NOW_NS, 10**12, 100_000 * MB, files)
+
+
+MONTHLY = [(30.0 * month + 1, 100) for month in range(20)]
+
+
+@pytest.mark.parametrize(
+    ("name", "dates", "per_day", "doubt"),
+    [
+        ("grown here", [Dates(day, day, size) for day, size in MONTHLY], 100 / 30, None),
+        ("a copied machine", [Dates(0.1 + day / 2000, day, size) for day, size in MONTHLY], 100 / 30, None),
+        ("copied over midnight", [Dates(0.3 + day / 1000, day, size) for day, size in MONTHLY], 100 / 30, None),
+        ("migrated, with its dates lost", [Dates(0.1, 0.1, 100)] * 20, None, "short"),
+        ("all written today, in hours", [Dates(hour / 24, hour / 24, 2_000) for hour in range(8)], None, "short"),
+        ("young and steady", [Dates(day, day, 100) for day in range(14)], 100, None),
+        ("still, then a burst today",
+         [Dates(400, 400, 5_000), *(Dates(hour / 24, hour / 24, 3_000) for hour in range(8))], None, "burst"),
+        ("a burst of a day after a year of growth",
+         [*(Dates(day, day, size) for day, size in MONTHLY), *[Dates(0.2, 0.2, 3_000)] * 8], None, "burst"),
+        ("nothing", [], None, "no points"),
+        ("one file", [Dates(100, 100, 5)], 0, None),
+        ("written in the future", [Dates(10, 10, 100), Dates(1, -5, 100)], None, None),
+        ("written before there were clocks", [Dates(300, 20_000, 100), Dates(300, 20_001, 100)], 0, None),
+    ],
+)  # fmt: skip
+def test_dates_of_a_first_visit_tell_what_they_can(
+    name: str, dates: list[Dates], per_day: float | None, doubt: str | None, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    now = visited(dates, monkeypatch)
+    even, fine = points_from_dates(now)
+    trend = trend_of(even, 0)
+    outlook = outlook_of(trend, fine, now.free, NOW_NS)
+    if name != "written in the future":  # two files a few days apart: whatever it is, it is no crash
+        assert outlook.doubt == doubt, (outlook, trend)
+    assert [point.at_ns for point in fine] == sorted(point.at_ns for point in fine)
+    assert not fine or fine[-1].bytes == now.bytes
+    if per_day is not None:
+        assert trend.per_day == pytest.approx(per_day * MB, rel=0.15, abs=1)
+    assert (outlook.at_ns is None) or outlook.doubt is None
+
+
+def month(*sizes: float) -> list[Point]:
+    return [Point(NOW_NS - (len(sizes) - 1 - at) * 30 * DAY_NS, int(size * MB)) for at, size in enumerate(sizes)]
+
+
+@pytest.mark.parametrize(
+    ("name", "points", "free", "doubt", "days"),
+    [
+        ("steady", month(*(100 * n for n in range(1, 10))), 1_000, None, 300),
+        ("saw-tooth", series(*(100 + 10 * (day % 7) for day in range(-27, 1))), 1_000, None, 100),
+        ("still", month(*[100.0] * 9), 1_000, None, None),
+        ("falling", month(*(900 - 50 * n for n in range(9))), 1_000, None, None),
+        ("still, then a burst", [*month(*[100.0] * 9)[:-1], Point(NOW_NS, 24_100 * MB)], 50_000, "burst", None),
+        ("a burst that is little beside the size", month(*[3e6] * 8, 3_024_000.0), 30_000, "burst", None),
+        ("a burst that is little beside both", month(*[3e6] * 8, 3_000_900.0), 30_000, None, None),
+        ("two points", month(100, 200), 1_000, "two points", None),
+        ("up and down", series(*(100 + 8 * math.sin(day * 2.4) + 0.5 * day for day in range(-29, 1))), 100, "wide", None),
+        ("falling for three days", series(103, 102, 101, 100), 1_000, "short", None),
+        ("within hours", [Point(NOW_NS - hour * DAY_NS // 24, (9 - hour) * MB) for hour in range(9)][::-1], 9, "short", None),
+        ("slow, and the disk nearly full", month(*(3e6 + 700 * n for n in range(13))), 1_000, None, 43),
+    ],
+)  # fmt: skip
+def test_a_date_is_told_only_where_the_points_bear_it(
+    name: str, points: list[Point], free: int, doubt: str | None, days: float | None
+) -> None:
+    trend = trend_of(points)
+    outlook = outlook_of(trend, points, free * MB, NOW_NS)
+    assert outlook.doubt == doubt, (name, outlook, trend)
+    if days is None:
+        assert outlook.at_ns is None
+    else:
+        assert outlook.at_ns is not None
+        assert (outlook.at_ns - NOW_NS) / DAY_NS == pytest.approx(days, rel=0.02)
+
+
+@given(st.lists(st.tuples(st.integers(0, 500), st.integers(0, 10**7)), max_size=15), st.integers(0, 10**8))
+def test_a_told_date_has_an_interval_around_it_that_says_something(sizes: list[tuple[int, int]], free: int) -> None:
+    points = sorted(Point(NOW_NS - day * DAY_NS, size * MB) for day, size in dict(sizes).items())
+    outlook = outlook_of(trend_of(points), points, free * MB, NOW_NS)
+    if outlook.at_ns is not None:
+        assert outlook.doubt is None and outlook.burst is None
+        assert outlook.earliest_ns is not None and outlook.latest_ns is not None
+        assert NOW_NS <= outlook.earliest_ns <= outlook.at_ns <= outlook.latest_ns
+
+
+def test_a_first_visit_says_what_cannot_be_told_and_what_would_tell_it(folder: Path, frugal: Frugal) -> None:
     for month in range(6):
         put(folder / f"Intake/{month}.log", b"x" * 1_000_000)
-    now = look_now(str(folder / "Intake"), False, 1 << 62)
-    # All were born just now, however old their contents are.
-    assert [point.bytes for point in points_from_dates(now)][-2:] == [6_000_000, 6_000_000]
     said = frugal("forecast", "Intake").stdout
-    assert "a lower bound" in said and "Growth: at least" in said
+    assert "a lower bound" in said and "cannot be told yet" in said and "--save`" in said
+    assert "hundred years" not in said
+    told = json.loads(frugal("forecast", "Intake", "--format", "json").stdout)
+    assert told["full"] is None and told["cannot_tell"] == "short"
 
 
 def test_saved_inventories_make_a_forecast_by_folder(folder: Path, frugal: Frugal) -> None:

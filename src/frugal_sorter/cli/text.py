@@ -65,11 +65,22 @@ def moment_text(ns: int) -> str:
 def ago_text(ns: int, now_ns: int) -> str:
     """Return how far a moment is from now, such as `12 days ago` or `in 3 hours`."""
     seconds = abs(now_ns - ns) // 1_000_000_000
+    if seconds >= 2 * 86_400 and (days := _days_between(ns, now_ns)):
+        return f"in {count_text(days, 'day')}" if ns > now_ns else f"{count_text(days, 'day')} ago"
     for unit, length in (("day", 86_400), ("hour", 3_600), ("minute", 60), ("second", 1)):
         if seconds >= length * (2 if unit == "day" else 1) or unit == "second":
             amount = count_text(seconds // length, unit)
             break
     return f"in {amount}" if ns > now_ns else f"{amount} ago"
+
+
+def _days_between(one_ns: int, other_ns: int) -> int:
+    """Return how many days apart two moments are on a local calendar, 0 beyond it."""
+    try:
+        one, other = (datetime.fromtimestamp(ns // 1_000_000_000).date() for ns in (one_ns, other_ns))
+    except (ValueError, OverflowError, OSError):
+        return 0
+    return abs((one - other).days)
 
 
 def iso_text(ns: int) -> str:

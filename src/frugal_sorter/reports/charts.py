@@ -165,7 +165,7 @@ def draw_forecast(points: Sequence[Point], trend: Trend, base: str, size_text: C
     axes = figure.subplots()
     ordered = sorted(points)
     moments: list[Any] = [datetime.fromtimestamp(point.at_ns / 1e9) for point in ordered]
-    axes.plot(moments, [point.bytes for point in ordered], "o-", color="#3d7f8f", markerfacecolor="#0b3c49",
+    axes.plot(moments, [point.bytes for point in ordered], "o-" if len(ordered) < 40 else "-", color="#3d7f8f", markerfacecolor="#0b3c49",
               markersize=7, linewidth=1.4, label="size")  # fmt: skip
     if trend.per_day is not None and ordered:
         last = ordered[-1]

@@ -4,15 +4,19 @@ The trend is that of Theil and Sen, the median of the slopes between all pairs o
 `scipy.stats.theilslopes`), with its 95 % interval: a single odd day does not bend it. Clean-ups in
 between make a saw-tooth; then only pairs between two clean-ups count, so that emptying a folder
 is not taken for its shrinking.
+
+A date is told only where the points bear it. Otherwise it says what is in the way: most of the
+growth is a burst, too short a time is seen, or the interval reaches from soon to never.
 """
 
 from __future__ import annotations
 
 import os
-from collections import defaultdict
+from collections import Counter, defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import NamedTuple
+from itertools import pairwise
+from typing import Literal, NamedTuple
 
 from frugal_sorter.files.record import Place
 from frugal_sorter.files.status import look
@@ -27,6 +31,16 @@ _BAD_FIT = 0.5
 # Growth below this share of the size over the time seen counts as none.
 _FLAT = 0.01
 _CLOSEST_NS = DAY_NS // 4
+# Within a day nobody knows the days to come.
+_SHORTEST_NS = DAY_NS
+_SHORTEST_FOR_NEVER_NS = 28 * DAY_NS
+# The latest date may be so many times as far away as the earliest one.
+_WIDEST = 10
+# A burst is at least half of all growth, in at most a quarter of the time.
+_BURST_SHARE, _BURST_TIME = 0.5, 0.25
+_SPACE = 0.05
+_MARKS = 12
+_YEAR_NS = 360 * DAY_NS
 FURTHEST_NS = 100 * 365 * DAY_NS
 
 
@@ -70,9 +84,9 @@ class Trend:
         return self.misfit > _BAD_FIT and not self.is_flat
 
 
-def trend_of(points: Sequence[Point]) -> Trend:
-    """Return the robust trend of some points, in any order; of those close to each other the last counts."""
-    ordered = _apart(sorted(set(points)))
+def trend_of(points: Sequence[Point], apart_ns: int = _CLOSEST_NS) -> Trend:
+    """Return the robust trend of some points, in any order; of those closer to each other the last counts."""
+    ordered = _apart(sorted(set(points)), apart_ns)
     if len(ordered) < 2 or ordered[0].at_ns == ordered[-1].at_ns:
         return Trend(None, None, None, len(ordered), size=ordered[-1].bytes if ordered else 0)
     import numpy as np
@@ -101,11 +115,11 @@ def trend_of(points: Sequence[Point]) -> Trend:
     return Trend(slope, low, high, len(ordered), clean_ups, misfit, span, last)
 
 
-def _apart(ordered: Sequence[Point]) -> list[Point]:
+def _apart(ordered: Sequence[Point], apart_ns: int) -> list[Point]:
     """Leave out points that another follows at once: a difference within minutes is no growth."""
     kept: list[Point] = []
     for point in ordered:
-        if kept and point.at_ns - kept[-1].at_ns < _CLOSEST_NS:
+        if kept and point.at_ns - kept[-1].at_ns < apart_ns:
             kept.pop()
         kept.append(point)
     return kept
@@ -148,9 +162,95 @@ def full_at_ns(trend: Trend, free: int, now_ns: int) -> tuple[int | None, int | 
             return None
         return now_ns + int(free / per_day * DAY_NS)
 
-    if trend.is_flat:
+    soon_ns = now_ns + int(_WIDEST * trend.span_days * DAY_NS)
+    likely_ns = at(trend.per_day)
+    # Little beside the size may be much beside what is free.
+    if trend.is_flat and (likely_ns is None or likely_ns > soon_ns):
         return None, None, None
-    return at(trend.per_day), at(trend.high), at(trend.low)
+    return likely_ns, at(trend.high), at(trend.low)
+
+
+class Burst(NamedTuple):
+    """Growth at the end that outweighs all before it: since when, and how many bytes."""
+
+    since_ns: int
+    bytes: int
+
+
+def burst_of(points: Sequence[Point], free: int) -> Burst | None:
+    """Return the shortest time up to the last of some points in which half of all growth happened, if it is short.
+
+    Args:
+        points: sizes in the order of time, as close to each other as they are known.
+        free: bytes that are free; growth that is little beside these and beside the size is none.
+    """
+    if len(points) < 2:
+        return None
+    grown = [max(later.bytes - earlier.bytes, 0) for earlier, later in pairwise(points)]
+    span_ns, total, recent = points[-1].at_ns - points[0].at_ns, sum(grown), 0
+    if total <= min(_FLAT * max(point.bytes for point in points), _SPACE * free):
+        return None
+    for at in range(len(grown) - 1, -1, -1):
+        recent += grown[at]
+        if points[-1].at_ns - points[at].at_ns > _BURST_TIME * span_ns:
+            return None
+        if recent >= _BURST_SHARE * total:
+            since_ns = points[at].at_ns
+            # At that pace, too, it may never be full.
+            matters = free / recent * (points[-1].at_ns - since_ns) < FURTHEST_NS
+            return Burst(since_ns, recent) if matters else None
+    return None
+
+
+Doubt = Literal["no points", "short", "burst", "two points", "bad fit", "wide"]
+
+
+@dataclass(frozen=True, slots=True)
+class Outlook:
+    """When a volume is full if nothing else changes.
+
+    Args:
+        at_ns: as the trend says; None for never, not within a hundred years, or where that cannot be told.
+        earliest_ns: the earlier end of the interval.
+        latest_ns: the later end; None for never.
+        doubt: why no date can be told; None where it can.
+        burst: the growth at the end that outweighs all before it.
+    """
+
+    at_ns: int | None
+    earliest_ns: int | None
+    latest_ns: int | None
+    doubt: Doubt | None = None
+    burst: Burst | None = None
+
+
+def outlook_of(trend: Trend, points: Sequence[Point], free: int, now_ns: int) -> Outlook:
+    """Return when a volume is full, or why that cannot be told.
+
+    Args:
+        trend: of what grows.
+        points: sizes in the order of time, as close to each other as they are known.
+        free: bytes that are free now.
+        now_ns: the moment.
+    """
+    burst = burst_of(points, free)
+    at_ns, earliest_ns, latest_ns = full_at_ns(trend, free, now_ns)
+    doubt: Doubt | None = None
+    if trend.per_day is None or len(points) < 2:
+        doubt = "short" if len(points) > 1 else "no points"
+    elif points[-1].at_ns - points[0].at_ns < _SHORTEST_NS:
+        doubt = "short"
+    elif burst is not None:
+        doubt = "burst"
+    elif at_ns is None:
+        doubt = "short" if points[-1].at_ns - points[0].at_ns < _SHORTEST_FOR_NEVER_NS else None
+    elif trend.points == 2:
+        doubt = "two points"
+    elif trend.is_bad_fit:
+        doubt = "bad fit"
+    elif earliest_ns is not None and (latest_ns is None or latest_ns - now_ns > _WIDEST * (earliest_ns - now_ns)):
+        doubt = "wide"
+    return Outlook(None if doubt else at_ns, earliest_ns, latest_ns, doubt, burst)
 
 
 def trends_by_folder(saved: Sequence[Saved]) -> dict[str, Trend]:
@@ -166,17 +266,28 @@ def trends_by_folder(saved: Sequence[Saved]) -> dict[str, Trend]:
     }
 
 
-def points_from_dates(now: Saved, months: int = 12) -> list[Point]:
-    """Return how much of what is there now was there before, month by month, by birth and modification dates.
+def points_from_dates(now: Saved) -> tuple[list[Point], list[Point]]:
+    """Return how much of what is there now was there before: twelve evenly spaced points, and finer ones.
 
-    What was deleted since is not seen, so growth told from this is a lower bound.
+    They begin with the first file, at most a year back. The finer ones are an hour apart in the last day
+    and a day apart in the last month. What was deleted since is not seen, so growth told from this is a
+    lower bound.
 
     Args:
         now: what the folder holds.
-        months: how far to go back, in months of 30 days.
     """
-    came = sorted((_born_ns(now, file), file.bytes) for file in now.files.values())
-    marks = [now.made_ns - month * 30 * DAY_NS for month in range(months, -1, -1)]
+    came = _came(now)
+    if not came:
+        return [], []
+    since_ns = max(came[0][0], now.made_ns - _YEAR_NS)
+    span_ns = now.made_ns - since_ns
+    even = [now.made_ns - span_ns * part // _MARKS for part in range(_MARKS, -1, -1)]
+    fine = {now.made_ns - hour * DAY_NS // 24 for hour in range(24)} | {now.made_ns - day * DAY_NS for day in range(31)}
+    fine |= set(even)
+    return _sums(came, even), _sums(came, sorted(mark for mark in fine if mark >= since_ns))
+
+
+def _sums(came: Sequence[tuple[int, int]], marks: Sequence[int]) -> list[Point]:
     points, total, at = [], 0, 0
     for mark in marks:
         while at < len(came) and came[at][0] <= mark:
@@ -186,10 +297,29 @@ def points_from_dates(now: Saved, months: int = 12) -> list[Point]:
     return points
 
 
-def _born_ns(saved: Saved, file: SavedFile) -> int:
-    """Return since when a file is there at least: what was copied here may have been written to long before."""
+def _came(now: Saved) -> list[tuple[int, int]]:
+    """Return when each file came, as far as its dates tell, with its bytes; the first one first.
+
+    A file is there since it was born, and at least since it was written: what was copied here may have been
+    written to long before. But where most files were born on one day, and were written before that, the whole
+    machine was copied then: for those the birth tells nothing.
+    """
+    dates = [(_born_ns(now, file), file.mtime_ns, file.bytes) for file in now.files.values()]
+    born = Counter(birth_ns // DAY_NS for birth_ns, _, _ in dates if birth_ns is not None)
+    busiest = born.most_common(1)[0][0] if born else 0
+    days = range(busiest - 1, busiest + 2)  # copying takes its time, and knows no midnight
+    that_day = [mtime_ns // DAY_NS for birth_ns, mtime_ns, _ in dates if birth_ns and birth_ns // DAY_NS in days]
+    copied = len(that_day) > len(dates) / 2 and sum(day < days[0] for day in that_day) > len(that_day) / 2
+
+    def since(birth_ns: int | None, mtime_ns: int) -> int:
+        tells = birth_ns is not None and not (copied and birth_ns // DAY_NS in days)
+        return min(max(birth_ns, mtime_ns) if birth_ns is not None and tells else mtime_ns, now.made_ns)
+
+    return sorted((since(birth_ns, mtime_ns), size) for birth_ns, mtime_ns, size in dates)
+
+
+def _born_ns(saved: Saved, file: SavedFile) -> int | None:
     try:
-        born_ns = look(Place(*os.path.split(f"{saved.folder}/{file.path}"))).identity.born_ns
+        return look(Place(*os.path.split(f"{saved.folder}/{file.path}"))).identity.born_ns
     except OSError:
-        born_ns = None
-    return file.mtime_ns if born_ns is None else max(born_ns, file.mtime_ns)
+        return None
