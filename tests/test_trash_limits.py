@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import shutil
 import time
+from dataclasses import replace
 from datetime import datetime, timedelta
 from pathlib import Path
 
@@ -16,7 +17,7 @@ from frugal_sorter.errors import FrugalError
 from frugal_sorter.files.record import Identity, Place
 from frugal_sorter.files.status import look
 from frugal_sorter.files.trash_bins import TrashBin, Trashed
-from frugal_sorter.plans.emptying import Weighed, leaving
+from frugal_sorter.plans.emptying import Weighed, held_back, leaving
 from frugal_sorter.rules.load import read_rules
 from frugal_sorter.rules.trash_limits import WEEK, TrashLimits
 from frugal_sorter.rules.units import SECOND_NS, Duration
@@ -197,6 +198,41 @@ def test_a_saved_plan_may_empty_the_trash_and_nothing_else_under_that_verb(
     assert "a.log" not in trash_of(own_home)
 
 
+def test_age_and_size_are_limits_of_their_own_and_each_table_sees_what_is_left(
+    bin_: Path, folder: Path, own_home: Path, frugal: Frugal
+) -> None:
+    tables = '[[trash]]\nolder_than = "15 days"\nshrink_to = "9 KB"\nwhere = "ext in (log, jpg)"\n'
+    tables += '[[trash]]\nwhere = "name is glazes"\n'
+    (folder / "Intake").mkdir()
+    put(folder / "rules.toml", rules_text('where = "ext is tmp"\ntrash = true', head=tables))
+    shown = " ".join(frugal("preview", "rules.toml").stdout.split())
+    # a.log and b.log are too old, c.jpg is too much, and d.jpg of yesterday is held back.
+    assert "the trash, limit 1 remove 3 files, 7.0 kB" in shown
+    assert "the trash, limit 2 remove 1 folder with 1 file, 500 B" in shown
+    frugal("tidy", "rules.toml", "--yes")
+    assert set(trash_of(own_home)) == {"d.jpg"}
+
+
+@pytest.mark.parametrize(
+    ("table", "warns"),
+    [
+        ('older_than = "2 days"', True), ('older_than = "6 days"', True), ('older_than = "7 days"', False),
+        ('older_than = "1 month"', False), ('older_than = "2 days"\nkeep = "1 day"', False),
+        ('older_than = "2 days"\nkeep = "3 days"', True), ('shrink_to = "1 KB"', False),
+    ],
+)  # fmt: skip
+def test_what_the_protection_holds_back_is_said(
+    bin_: Path, folder: Path, frugal: Frugal, table: str, warns: bool
+) -> None:
+    (folder / "Intake").mkdir()
+    put(folder / "rules.toml", rules_text('where = "ext is tmp"\ntrash = true', head=f"[trash]\n{table}\n"))
+    checked = frugal("check", "rules.toml").stdout
+    assert ("rules.toml:2: [trash]: `older_than` is" in checked.replace("\n", " ")) is warns
+    # d.jpg came yesterday; the others are older than any of these.
+    held = table == 'shrink_to = "1 KB"'
+    assert ("1 entry stays in the trash for now" in frugal("preview", "rules.toml").stdout) is held
+
+
 @pytest.mark.parametrize(
     ("table", "why"),
     [
@@ -216,12 +252,19 @@ def test_mistakes_in_the_table_are_named_with_their_line(folder: Path, frugal: F
 
 def test_the_table_is_read_with_its_defaults(folder: Path) -> None:
     text = rules_text('where = "everything"\nleave = true', head='[trash]\nolder_than = "30 days"\nat_most = 5\n')
-    limits = read_rules(text.encode(), folder / "rules.toml").trash
+    (limits,) = read_rules(text.encode(), folder / "rules.toml").trash
     assert limits == TrashLimits(Duration(0, 30 * DAY), None, None, WEEK, 5)
     plain = rules_text('where = "everything"\nleave = true')
-    assert read_rules(plain.encode(), folder / "rules.toml").trash is None
+    assert read_rules(plain.encode(), folder / "rules.toml").trash == ()
+    several = text.replace("[trash]", "[[trash]]").replace("at_most", '[[trash]]\nshrink_to = "5 GB"\nat_most')
+    first, second = read_rules(several.encode(), folder / "rules.toml").trash
+    assert (first, second) == (
+        TrashLimits(Duration(0, 30 * DAY), keep=WEEK),
+        TrashLimits(None, 5 * 10**9, None, WEEK, 5),
+    )
+    assert (first.line, second.line) == (2, 4)
     with pytest.raises(FrugalError):
-        read_rules(text.replace("[trash]", "[[trash]]").encode(), folder / "rules.toml")
+        read_rules(text.replace("[trash]\n", "trash = [5]\n").encode(), folder / "rules.toml")
 
 
 def test_a_kill_between_file_and_note_leaves_nothing_undecided(bin_: Path, frugal: Frugal) -> None:
@@ -269,14 +312,22 @@ def test_the_oldest_go_first_only_as_many_as_needed_and_never_the_young(
     limits = TrashLimits(None if older is None else Duration(0, older * DAY), most, None, Duration(0, keep * DAY))
     going = leaving(weighed, limits, WORLD, coming)
     days = {one.trashed.name: day for one, (day, _) in zip(weighed, entries, strict=True)}
-    assert all(days[one.trashed.name] >= max(older or 0, keep) for one in going)
-    fitting = [one for one in weighed if days[one.trashed.name] >= max(older or 0, keep)]
+    assert all(days[one.trashed.name] >= keep for one in going)
+    too_old = {one.trashed.name for one in weighed if older is not None and days[one.trashed.name] >= max(older, keep)}
+    names = {one.trashed.name for one in going}
     left = sum(size for _, size in entries) + coming - sum(one.bytes for one in going)
-    if most is None:
-        assert len(going) == len(fitting)
+    if older is None and most is None:
+        assert names == {name for name, day in days.items() if day >= keep}
+    elif most is None:
+        assert names == too_old
     else:
-        assert left <= most or len(going) == len(fitting)
-        assert not going or left + going[-1].bytes > most
+        assert names >= too_old and (left <= most or names == {name for name, day in days.items() if day >= keep})
+        # Nothing goes for the size alone once it is small enough.
+        last = [one for one in going if one.trashed.name not in too_old]
+        assert not last or left + last[-1].bytes > most
+    assert held_back(weighed, limits, WORLD, coming) == len(
+        leaving(weighed, replace(limits, keep=Duration(0, 0)), WORLD, coming)
+    ) - len(going)
     assert [days[one.trashed.name] for one in going] == sorted((days[one.trashed.name] for one in going), reverse=True)
 
 

@@ -75,6 +75,9 @@ def _warnings(book: RuleBook, world: World) -> list[str]:
     warnings = list(book.warnings)
     for warned in warnings_of(book, world):
         warnings.append(f'{book.file}:{warned.rule.line}: rule "{warned.rule.name}": {warned.what}; {warned.instead}')
+    for limits in book.trash:
+        if limits.overruled:
+            warnings.append(f"{book.file}:{limits.line}: [trash]: {limits.overruled}")
     for rule in book.rules:
         for folder in rule.folders:
             if opened := told_of_opened(rule, os.path.realpath(folder)):

@@ -131,7 +131,7 @@ class _Planner:
         keep_apart(self.result)
         self.narrow(self.result, self.world)
         self.result.ceilings = ceilings_of(book.rules, self.at_most)
-        if book.trash is not None:
+        if book.trash:
             empty_by_rule(self.result, book.trash, self.world, self.at_most)
         hold_ceilings(self.result)
         hold_moves(self.result, book.rules)

@@ -12,12 +12,12 @@ from frugal_sorter.files.status import look_or_none
 from frugal_sorter.files.trash_bins import INFO_SUFFIX, Trashed
 from frugal_sorter.files.types import TYPE_OF_SUFFIX
 from frugal_sorter.plans.for_trash import all_trashed
-from frugal_sorter.plans.plan import Plan, Step
+from frugal_sorter.plans.plan import Note, Plan, Step
 from frugal_sorter.plans.removals import identity_inside
 from frugal_sorter.rules.fields import Facts, World
 from frugal_sorter.rules.keys import MOST_REMOVALS
 from frugal_sorter.rules.trash_limits import TrashLimits
-from frugal_sorter.rules.units import SECOND_NS
+from frugal_sorter.rules.units import SECOND_NS, Duration
 
 # What steps have in place of the name of a rule.
 RULE = "the trash"
@@ -81,23 +81,27 @@ def leaving(entries: Iterable[Weighed], limits: TrashLimits, world: World, comin
         (one for one in entries if not one.trashed.orphan and one.record is not None),
         key=lambda one: (one.deleted_ns, one.trashed.name),
     )
-    fitting = [one for one in oldest_first if _fits(one, limits, world)]
-    if limits.shrink_to is None:
-        return fitting
     total = sum(one.bytes for one in entries) + coming
+    unlimited = limits.older_than is None and limits.shrink_to is None
     going = []
-    for one in fitting:
-        if total <= limits.shrink_to:
-            break
-        total -= one.bytes
-        going.append(one)
+    for one in oldest_first:
+        too_old = limits.older_than is not None and one.deleted_ns < limits.older_than.before(world.now_ns)
+        too_much = limits.shrink_to is not None and total > limits.shrink_to
+        if (too_old or too_much or unlimited) and _fits(one, limits, world):
+            total -= one.bytes
+            going.append(one)
     return going
+
+
+def held_back(entries: Iterable[Weighed], limits: TrashLimits, world: World, coming: int = 0) -> int:
+    """Return how many entries stay only because they came to the trash a short time ago."""
+    entries = list(entries)
+    without = replace(limits, keep=Duration(0, 0))
+    return len(leaving(entries, without, world, coming)) - len(leaving(entries, limits, world, coming))
 
 
 def _fits(one: Weighed, limits: TrashLimits, world: World) -> bool:
     if one.deleted_ns > limits.keep.before(world.now_ns):
-        return False
-    if limits.older_than is not None and one.deleted_ns >= limits.older_than.before(world.now_ns):
         return False
     if limits.where is None:
         return True
@@ -107,12 +111,13 @@ def _fits(one: Weighed, limits: TrashLimits, world: World) -> bool:
     return limits.where.test(Facts(record, "/", TYPE_OF_SUFFIX, known, one.inside)) is True
 
 
-def add_emptying(plan: Plan, entries: Sequence[Weighed]) -> None:
+def add_emptying(plan: Plan, entries: Sequence[Weighed], rule: str = RULE) -> None:
     """Append to a plan the steps that remove entries of the trash for good.
 
     Args:
         plan: the plan.
         entries: what leaves; of an orphan, whichever half is there.
+        rule: what the steps have in place of the name of a rule.
     """
     for one in entries:
         trashed = one.trashed
@@ -128,24 +133,35 @@ def add_emptying(plan: Plan, entries: Sequence[Weighed]) -> None:
         if isinstance(one.inside, Inside):
             identity = identity_inside(identity, one.inside)
             args |= {"files": one.files, "bytes": one.bytes}
-        plan.add_group([Step(0, "empty", RULE, "", place, None, identity, args)])
+        plan.add_group([Step(0, "empty", rule, "", place, None, identity, args)])
 
 
-def empty_by_rule(plan: Plan, limits: TrashLimits, world: World, at_most: int | None) -> None:
+def empty_by_rule(plan: Plan, all_limits: Sequence[TrashLimits], world: World, at_most: int | None) -> None:
     """Append to the plan of a rule file what its `[trash]` removes; what the plan itself puts there stays.
 
     Args:
         plan: all else that is to be done.
-        limits: of the rule file.
+        all_limits: of the rule file; each sees what the ones before it leave.
         world: the moment.
-        at_most: how much may leave, whatever the file says.
+        at_most: how much may leave by each, whatever the file says.
     """
     found, notes = all_trashed()
+    entries = [weigh(one) for one in found]
     coming = sum(step.bytes for step in plan.asked if step.verb == "trash")
-    plan.rules.append(RULE)
     plan.notes += notes
-    most = limits.at_most if at_most is None else at_most
-    plan.ceilings[RULE] = MOST_REMOVALS if most is None else most
-    add_emptying(plan, leaving(map(weigh, found), limits, world, coming))
-    if any(step.rule == RULE for step in plan.asked):
-        plan.matched.add(RULE)
+    for number, limits in enumerate(all_limits, start=1):
+        rule = RULE if len(all_limits) == 1 else f"{RULE}, limit {number}"
+        plan.rules.append(rule)
+        most = limits.at_most if at_most is None else at_most
+        plan.ceilings[rule] = MOST_REMOVALS if most is None else most
+        going = leaving(entries, limits, world, coming)
+        add_emptying(plan, going, rule)
+        if going:
+            plan.matched.add(rule)
+        if young := held_back(entries, limits, world, coming):
+            stay = f"{young:,} {'entry stays' if young == 1 else 'entries stay'} in the trash"
+            plan.notes.append(
+                Note(f"{rule}: {stay} for now: `keep` holds what came there within {limits.keep.text}", False)
+            )
+        gone = set(map(id, going))
+        entries = [one for one in entries if id(one) not in gone]

@@ -149,6 +149,9 @@ def _finish(axes: Axes, names: list[str], sizes: list[int], size_text: Callable[
         axes.text(size + most * 0.012, at, size_text(size), va="center", fontsize=11, color=_INK, family=fonts)
 
 
+_MOST_MARKED = 40
+
+
 def draw_forecast(points: Sequence[Point], trend: Trend, base: str, size_text: Callable[[int], str]) -> Figure:
     """Draw how a folder has grown, with its trend and, shaded, the interval that it lies in.
 
@@ -165,7 +168,8 @@ def draw_forecast(points: Sequence[Point], trend: Trend, base: str, size_text: C
     axes = figure.subplots()
     ordered = sorted(points)
     moments: list[Any] = [datetime.fromtimestamp(point.at_ns / 1e9) for point in ordered]
-    axes.plot(moments, [point.bytes for point in ordered], "o-" if len(ordered) < 40 else "-", color="#3d7f8f", markerfacecolor="#0b3c49",
+    marks = "o-" if len(ordered) < _MOST_MARKED else "-"
+    axes.plot(moments, [point.bytes for point in ordered], marks, color="#3d7f8f", markerfacecolor="#0b3c49",
               markersize=7, linewidth=1.4, label="size")  # fmt: skip
     if trend.per_day is not None and ordered:
         last = ordered[-1]

@@ -353,7 +353,7 @@ class RuleBook:
     off: tuple[Rule, ...] = ()
     lists: tuple[str, ...] = ()
     unmounted: frozenset[str] = frozenset()
-    trash: TrashLimits | None = None
+    trash: tuple[TrashLimits, ...] = ()
     _matchers: dict[tuple[tuple[int, ...], int], Matcher] = field(default_factory=dict)
 
     @property

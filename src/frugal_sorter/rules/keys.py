@@ -123,7 +123,8 @@ KEYS: dict[str, Key] = {
 # The keys of `[trash]`.
 TRASH: dict[str, Key] = {
     "older_than": Key("what lies in the trash for longer leaves it for good", "", _TEXT),
-    "shrink_to": Key("the oldest leave it until all of it has no more bytes than this, such as `\"5 GB\"`", "", _TEXT),
+    "shrink_to": Key("also, the oldest leave it until all that lies in the trash has no more bytes than this, such as "
+                     '`"5 GB"`', "", _TEXT),
     "where": Key("only what this is true of: a condition on the name, place, type, size, dates and owner that an entry "
                  "had; `arrived` is when it came to the trash", '`"everything"`', {"type": "string", "minLength": 1}),
     "keep": Key("what came to the trash within this time stays, since `frugal undo` needs it", '`"1 week"`', _TEXT),
@@ -147,6 +148,12 @@ def json_schema() -> dict[str, Any]:
         "properties": {"path": _TEXT, "mounted": _TRUTH},
         "additionalProperties": False,
     }
+    limits = {
+        "type": "object",
+        "properties": {name: {"description": key.meaning, **key.schema} for name, key in TRASH.items()},
+        "additionalProperties": False,
+        "anyOf": [{"required": [name]} for name in ("older_than", "shrink_to", "where")],
+    }
     common = {name: key.schema for name, key in KEYS.items() if key.common}
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
@@ -162,12 +169,7 @@ def json_schema() -> dict[str, Any]:
             },
             "type-folders": {"type": "object", "additionalProperties": {"type": "string", "pattern": "^[^/]+$"}},
             "defaults": {"type": "object", "properties": common, "additionalProperties": False},
-            "trash": {
-                "type": "object",
-                "properties": {name: {"description": key.meaning, **key.schema} for name, key in TRASH.items()},
-                "additionalProperties": False,
-                "anyOf": [{"required": [name]} for name in ("older_than", "shrink_to", "where")],
-            },
+            "trash": {"anyOf": [limits, {"type": "array", "items": limits}]},
             "rule": {"type": "array", "items": rule, "minItems": 1},
         },
         "additionalProperties": False,

@@ -168,25 +168,30 @@ class _Loader:
                 folders[group] = folder
         return folders
 
-    def _trash(self) -> TrashLimits | None:
-        if "trash" not in self.source.table:
-            return None
-        table = self.source.table_of("trash")
-        self.source.unknown_keys(table, TRASH_KEYS, ("trash",))
+    def _trash(self) -> tuple[TrashLimits, ...]:
+        """Read `[trash]`, or each of several `[[trash]]`."""
+        tables = self.source.table.get("trash", [])
+        if not isinstance(tables, list):
+            return (self._limits(self.source.table_of("trash"), ("trash",)),)
+        if not all(isinstance(one, dict) for one in tables):
+            self.source.wrong(("trash",), "`trash` must be a table", "write [trash] on a line of its own")
+            return ()
+        return tuple(self._limits(table, ("trash", at)) for at, table in enumerate(tables))
+
+    def _limits(self, table: Mapping[str, Any], path: KeyPath) -> TrashLimits:
+        self.source.unknown_keys(table, TRASH_KEYS, path)
         if not any(key in table for key in ("older_than", "shrink_to", "where")):
-            self.source.wrong(
-                ("trash",), "this says nothing of what leaves the trash", 'such as older_than = "30 days"'
-            )
-        made: dict[str, Any] = {"keep": WEEK}
+            self.source.wrong(path, "this says nothing of what leaves the trash", 'such as older_than = "30 days"')
+        made: dict[str, Any] = {"keep": WEEK, "line": self.source.line(path)}
         for key, make in (
             ("older_than", lambda value: parse_duration(one_text(value))),
             ("shrink_to", lambda value: parse_size(one_text(value))),
-            ("where", lambda value: refuse_dear(self._condition(value, "", ("trash", "where")))),
+            ("where", lambda value: refuse_dear(self._condition(value, "", (*path, "where")))),
             ("keep", lambda value: parse_duration(one_text(value))),
             ("at_most", count),
         ):
             if key in table:
-                with self.source.at(("trash", key)):
+                with self.source.at((*path, key)):
                     made[key] = make(table[key])
         return TrashLimits(**made)
 

@@ -104,7 +104,9 @@ rules act in or write into, the folders above them, the rule file and its lists 
 entry inside a folder that is itself taken belongs to that folder.
 
 A table `[trash]` keeps the trash small; it is part of every `tidy`. Entries leave it for good, the oldest
-first, from every trash of this account; what the run itself puts there stays.
+first, from every trash of this account; what the run itself puts there stays. What is too old leaves, and
+what is too much: each is a limit of its own. Several limits, each with its own `where`, are written as
+`[[trash]]`; each sees what those above it leave.
 
 {_table(("key of `[trash]`", "meaning", "default"), trash)}
 """

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from frugal_sorter.rules.condition import Node
 from frugal_sorter.rules.mistakes import Wrong
@@ -17,14 +17,16 @@ WEEK = Duration(0, 7 * 86_400)
 
 @dataclass(frozen=True, slots=True)
 class TrashLimits:
-    """What leaves the trash for good: what fits all that is given, the oldest first.
+    """What leaves the trash for good, the oldest first: what is too old, and what is too much.
 
     Args:
-        older_than: only what lies in the trash for longer.
-        shrink_to: only as much as is needed for all that lies in the trash to have no more bytes than this.
-        where: only what a condition is true of, asked of the place and name that an entry had.
+        older_than: what lies in the trash for longer.
+        shrink_to: also as much as is needed for all that lies in the trash to have no more bytes than this.
+        where: only what a condition is true of, asked of the place and name that an entry had. Without an
+            age and a size all of that leaves.
         keep: nothing that came to the trash within this time.
         at_most: with more files than this nothing leaves; None where that is not said.
+        line: where it stands in a rule file; 0 in none.
     """
 
     older_than: Duration | None = None
@@ -32,6 +34,15 @@ class TrashLimits:
     where: Node | None = None
     keep: Duration = _NO_TIME
     at_most: int | None = None
+    line: int = field(default=0, compare=False)
+
+    @property
+    def overruled(self) -> str:
+        """What `keep` holds back for good of what the age asks for; an empty text for nothing."""
+        if self.older_than is None or self.older_than.before(0) <= self.keep.before(0):
+            return ""
+        older, keep = self.older_than.text, self.keep.text
+        return f"`older_than` is {older}, but `keep` holds everything for {keep}: it acts after that only"
 
 
 def refuse_dear(node: Node) -> Node:
