@@ -11,7 +11,7 @@ import pytest
 
 from frugal_sorter.files.record import Place
 from frugal_sorter.files.status import look
-from frugal_sorter.rules.condition import Leaf, Negation, will_match_at
+from frugal_sorter.rules.condition import Leaf, Negation
 from frugal_sorter.rules.fields import FIELDS, Between, Facts, World
 from frugal_sorter.rules.operators import compare
 from tests.conftest import AS_ROOT, Frugal, Mount
@@ -80,6 +80,8 @@ def test_a_date_between_two_ends_decides_only_where_both_agree(hours: int, is_ol
     assert older.test(facts) is is_old
     assert within.test(facts) is Negation(older).test(facts) is TURNED[is_old]
     if is_old is not True:
-        when = will_match_at(older, facts)
-        assert when == until + LIMIT * HOUR_NS + 1
-        assert older.test(replace(facts, world=replace(facts.world, now_ns=when))) is True
+        assert older.changes_at(facts) == min(
+            at for at in (first + LIMIT * HOUR_NS + 1, until + LIMIT * HOUR_NS + 1) if at > NOW_NS
+        )
+        later = replace(facts, world=replace(facts.world, now_ns=until + LIMIT * HOUR_NS + 1))
+        assert older.test(later) is True

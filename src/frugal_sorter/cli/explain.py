@@ -7,18 +7,21 @@ import os
 from pathlib import Path
 
 from frugal_sorter.cli.options import add_as_of
+from frugal_sorter.cli.plan_view import step_will_text
 from frugal_sorter.cli.reading import read_book, world_now
 from frugal_sorter.cli.screen import Screen
-from frugal_sorter.cli.text import ago_text, below, moment_text, shown, size_text
+from frugal_sorter.cli.text import ago_text, common_base, moment_text, shown, size_text
 from frugal_sorter.errors import UsageError
 from frugal_sorter.files.record import Unknown
 from frugal_sorter.files.walk import reason_of
-from frugal_sorter.plans.explain import Explained, Tested, explain_entry, rules_acting_in
+from frugal_sorter.plans.by_rules import plan_by_rules
+from frugal_sorter.plans.explain import Explained, Fate, Tested, explain_entry, rules_acting_in
+from frugal_sorter.plans.plan import Plan, Step
 from frugal_sorter.rules.book import RuleBook
 from frugal_sorter.rules.fields import Between, World
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.work.journal import Journal
-from frugal_sorter.work.past import arrival_of
+from frugal_sorter.work.past import arrival_of, past_of
 
 EXAMPLES = """
   frugal explain "Intake/KILN 2 2026-10-04.log" --rules front-desk.toml
@@ -41,14 +44,16 @@ def run(args: argparse.Namespace) -> int:
     book = read_book(args)
     with Journal(ready_state_folder(), write=False) as journal:
         world = world_now(args.as_of, arrival_of(journal))
+        # The same engine as that of a preview: what becomes of an entry depends on the others, too.
+        plan = plan_by_rules(book, world, past_of(journal))
         for index, path in enumerate(args.paths):
             if index:
                 screen.line()
-            _explain(screen, book, path, world)
+            _explain(screen, book, path, world, plan)
     return 0
 
 
-def _explain(screen: Screen, book: RuleBook, named: str, world: World) -> None:
+def _explain(screen: Screen, book: RuleBook, named: str, world: World, plan: Plan) -> None:
     folder, name = os.path.split(os.path.abspath(named))
     path = os.path.join(os.path.realpath(folder), name)
     if not named or not os.path.lexists(path):
@@ -65,7 +70,7 @@ def _explain(screen: Screen, book: RuleBook, named: str, world: World) -> None:
         screen.line()
         screen.line("The folder itself:")
     try:
-        explained = explain_entry(book, path, world)
+        explained, fate = explain_entry(book, path, world, plan)
     except OSError as error:
         raise UsageError(f"{named}: {reason_of(error)}", "check the path") from error
     width = max((len(tested.text) for one in explained for tested in one.tests), default=0)
@@ -74,31 +79,58 @@ def _explain(screen: Screen, book: RuleBook, named: str, world: World) -> None:
         if one.elsewhere:
             elsewhere.setdefault(one.elsewhere, []).append(shown(one.rule.name))
         else:
-            _show(screen, one, min(width, 60), world, os.path.dirname(path))
+            _show(screen, one, min(width, 60), world, one is _next(explained))
     for reason, names in elsewhere.items():
         who = ", ".join(names) if len(names) <= _NAMED else f"{len(names)} rules"
         screen.line(f"Not asked, since {shown(reason)}: {who}", style="dim")
-    if not any(one.decides for one in explained):
-        screen.line("No rule takes it: it stays where it is.")
+    _show_fate(screen, fate, explained, world, os.path.dirname(path))
 
 
-def _show(screen: Screen, one: Explained, width: int, world: World, folder: str) -> None:
+def _show_fate(screen: Screen, fate: Fate, explained: list[Explained], world: World, folder: str) -> None:
+    """Print what becomes of the entry, and what comes next if nobody touches it."""
+    if fate.steps:
+        along = f"  ({shown(fate.reason)})" if fate.reason else ""
+        for step in fate.steps:
+            screen.parts(("→ ", "bold"), (f"{step_will_text(step, _base(step, folder))}{along}", ""))
+    elif fate.rule:
+        when = f"; it acts on {moment_text(fate.when_ns)}" if fate.when_ns else ""
+        screen.parts(("→ stays where it is: ", "bold"), (f"{shown(fate.reason)}{when}", ""))
+    else:
+        reason = shown(fate.reason) if fate.reason else "no rule takes it"
+        screen.parts(("→ stays where it is: ", "bold"), (reason, ""))
+    coming = _next(explained)
+    if coming is not None and coming.when_ns is not None:
+        when_ns, ago = coming.when_ns, ago_text(coming.when_ns, world.now_ns)
+        screen.line(f"Next: {shown(coming.rule.name)} gets it on {moment_text(when_ns)}, {ago}, if nobody touches it.")
+
+
+def _base(step: Step, folder: str) -> str:
+    return common_base([folder, step.target.folder]) if step.target is not None else folder
+
+
+def _next(explained: list[Explained]) -> Explained | None:
+    """Return the rule that gets the entry next."""
+    coming = [one for one in explained if one.when_ns is not None and not one.decides]
+    return min(coming, key=lambda one: one.when_ns or 0, default=None)
+
+
+def _show(screen: Screen, one: Explained, width: int, world: World, is_next: bool) -> None:
     word, style = _WORDS[one.truth]
     goes_on = one.rule.ending is None
-    marked = "  ← decides" if one.decides else "  (a rule above has it)" if one.truth and not goes_on else ""
+    marked = "  ← decides" if one.decides else ""
+    if one.truth and one.above is not None:
+        marked = f"  (not asked: {shown(one.above.name)} above has it)"
+    elif one.truth and goes_on:
+        marked = "  ← its extras; it goes on to the next rule"
     screen.parts((f"{shown(one.rule.name)}: ", "bold"), (word, style), (marked, "bold"))
     for tested in one.tests:
         word, style = _WORDS[tested.truth]
         screen.parts(
             (f"  {word:8}", style), (f"{shown(tested.text):{width}}  ", ""), (_value_text(tested, world), "dim")
         )
-    if one.target:
-        target = below(one.target, folder) if one.target.startswith("/") else one.target
-        screen.line(f"  → {shown(target)}")
-    if one.when_ns is not None:
-        screen.line(
-            f"  will match on {moment_text(one.when_ns)}, {ago_text(one.when_ns, world.now_ns)}, if nobody touches it"
-        )
+    if one.when_ns is not None and not one.decides and not is_next:
+        ago = ago_text(one.when_ns, world.now_ns)
+        screen.line(f"  will match on {moment_text(one.when_ns)}, {ago}, if nobody touches it")
 
 
 def _value_text(tested: Tested, world: World) -> str:
@@ -118,5 +150,7 @@ def _value_text(tested: Tested, world: World) -> str:
         future = "; a date in the future has no age" if tested.truth is None and value > world.now_ns else ""
         later = ", or up to a day later: the volume notes it once a day" if isinstance(value, Between) else ""
         return f"{moment_text(value)}, {ago_text(value, world.now_ns)}{future}{later}"
+    if tested.stopped is not None:
+        return shown(tested.stopped.text)
     text = ", ".join(value) if isinstance(value, tuple) else str(value)
     return shown(text if len(text) <= 80 else text[:77] + "...")

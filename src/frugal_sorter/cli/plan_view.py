@@ -211,6 +211,20 @@ class PlanView:
         self.screen.parts((f"{word:9}", _OUTCOMES[mark.outcome][1]), (f"{step_text(step, self.base)}{why}", ""))
 
 
+def step_will_text(step: Step, base: str) -> str:
+    """Return in one line what a step would do, and where to; paths as seen from a base folder."""
+    target = f" {below(step.target.path, base)}" if step.target is not None else ""
+    if step.verb == "set-attribute":
+        return _attribute_text(step)
+    if step.verb == "run":
+        return f"run {' '.join(map(shown, step.args['command']))}"
+    return {
+        "move": "moved to" + target, "move-across": "moved to" + target, "copy": "copied to" + target,
+        "link": "linked from" + target, "pack": "packed into" + target, "unpack": "unpacked into" + target,
+        "trash": "to the trash", "delete": "deleted for good", "hard-link": "replaced by a hard link",
+    }.get(step.verb, step.verb)  # fmt: skip
+
+
 def step_text(step: Step, base: str) -> str:
     """Return in one line what a step is about, paths as seen from a base folder."""
     path = below(step.place.path, base)

@@ -7,24 +7,34 @@ from dataclasses import dataclass
 from typing import NamedTuple
 
 from frugal_sorter.files.inside import look_inside
-from frugal_sorter.files.record import Place, is_inside
+from frugal_sorter.files.record import Place
 from frugal_sorter.files.status import look
-from frugal_sorter.plans.guard import refused_folder
+from frugal_sorter.plans.deciding import Deciding, base_for, on_duty
+from frugal_sorter.plans.plan import Plan, Step
 from frugal_sorter.rules.book import Rule, RuleBook
-from frugal_sorter.rules.condition import Leaf, Truth, captures_of, tests_of, will_match_at
-from frugal_sorter.rules.fields import Fact, Facts, World, depth_below, holder_of
-from frugal_sorter.rules.patterns import Filling, Missing
-from frugal_sorter.rules.placing import target_folder, wanted_place
+from frugal_sorter.rules.condition import Leaf, Truth, tests_of
+from frugal_sorter.rules.fields import Fact, Facts, World, holder_of
+from frugal_sorter.rules.stops import Stopped
 
 
 class Tested(NamedTuple):
-    """One test as written: the answer, the value that was found, who has the file open if that was asked."""
+    """One test as written.
+
+    Args:
+        text: as written.
+        leaf: the test itself.
+        truth: the answer.
+        value: what was found.
+        holder: who has the file open if that was asked.
+        stopped: where the name stops fitting the pattern if there is one that it does not fit.
+    """
 
     text: str
     leaf: Leaf
     truth: Truth
     value: Fact
     holder: str | None
+    stopped: Stopped | None
 
 
 @dataclass(frozen=True)
@@ -36,102 +46,118 @@ class Explained:
         elsewhere: why it does not act on this entry at all; then nothing else is said.
         truth: whether its condition holds.
         tests: each test of it, in the order of the text.
-        decides: it is the first rule that matches.
-        target: where it wants the entry to be, or why it has no place for it.
-        when_ns: when it will match if nobody touches the entry, None if time does not change that.
+        above: the rule above that claims the entry, so that this one is not asked.
+        decides: it is the one that claims the entry.
+        when_ns: when it will have the entry if nobody touches it, None if time does not bring that.
     """
 
     rule: Rule
     elsewhere: str = ""
     truth: Truth = None
     tests: tuple[Tested, ...] = ()
+    above: Rule | None = None
     decides: bool = False
-    target: str = ""
     when_ns: int | None = None
 
 
-def explain_entry(book: RuleBook, path: str, world: World) -> list[Explained]:
-    """Say for each rule, in order, what it makes of one entry.
+class Fate(NamedTuple):
+    """What a plan has for one entry: the steps about it, or why there are none.
+
+    Args:
+        rule: the name of the rule that has it; empty where none has.
+        steps: what is done to it, in order; those of the folder that it goes along with, if it does.
+        reason: why nothing is done, or with what it goes along.
+        when_ns: when its rule will act if it is held back only for now.
+    """
+
+    rule: str
+    steps: tuple[Step, ...] = ()
+    reason: str = ""
+    when_ns: int | None = None
+
+
+def explain_entry(book: RuleBook, path: str, world: World, plan: Plan) -> tuple[list[Explained], Fate]:
+    """Say for each rule, in order, what it makes of one entry, and what becomes of it in a plan.
 
     Args:
         book: the rules.
         path: an absolute path, its folder without symbolic links.
         world: the moment, and what else is not in the entry.
+        plan: what these rules would do at that moment.
 
     Raises:
         OSError: there is no such entry.
     """
     record = look(Place(*os.path.split(path)))
     inside = look_inside(path) if record.identity.kind == "folder" else None
+    deciding = Deciding(book, record, inside, world)
+    decider = deciding.decides()
     explained = []
-    decided = False
     for rule in book.rules:
-        base, elsewhere = _base_for(rule, record.place, record.identity.kind)
-        if path == os.path.realpath(book.file):
-            elsewhere = "the rule file itself is never touched"
-        if elsewhere:
-            explained.append(Explained(rule, elsewhere))
+        if rule.name not in deciding.facts:
+            explained.append(Explained(rule, deciding.elsewhere[rule.name]))
             continue
-        facts = Facts(record, base, book.types, world, inside)
+        facts = deciding.facts[rule.name]
         truth = rule.where.test(facts)
         tests = tuple(_tested(*test, facts) for test in tests_of(rule.where))
-        decides = truth is True and not decided and rule.ending is not None
-        decided = decided or decides
-        target = _target(book, rule, facts) if truth is True else ""
-        when_ns = None if truth is True else will_match_at(rule.where, facts)
-        explained.append(Explained(rule, "", truth, tests, decides, target, when_ns))
+        above = deciding.above(rule)
+        when_ns = deciding.will_act_at(rule)
+        if when_ns == world.now_ns:
+            when_ns = None
+        explained.append(Explained(rule, "", truth, tests, above, rule is decider, when_ns))
+    fate = _fate(book, path, plan, decider, deciding)
     world.contents.close()
-    return explained
+    return explained, fate
+
+
+def _fate(book: RuleBook, path: str, plan: Plan, decider: Rule | None, deciding: Deciding) -> Fate:
+    steps = _steps_about(plan, path)
+    if steps:
+        return Fate(steps[-1].rule, steps)
+    if path == os.path.realpath(book.file) or path in book.lists:
+        return Fate("", (), "the rule file and its lists are never touched")
+    for left in plan.left:
+        if left.place.path == path:
+            waits = decider is not None and not on_duty(decider, deciding.world.now_ns)
+            when_ns = deciding.will_act_at(decider) if decider is not None and waits else None
+            return Fate(left.rule, (), left.reason, when_ns)
+    # What lies in a folder that is taken as a whole goes along with it.
+    folder = os.path.dirname(path)
+    while folder != "/":
+        steps = _steps_about(plan, folder)
+        if steps and steps[-1].was is not None and steps[-1].was.kind == "folder":
+            return Fate(steps[-1].rule, steps, f"it goes along with {folder}")
+        for left in plan.left:
+            if left.place.path == folder:
+                return Fate(left.rule, (), f"it lies in {folder}: {left.reason}")
+        folder = os.path.dirname(folder)
+    if decider is None:
+        return Fate("")
+    refused = [refusal.reason for refusal in plan.refused if refusal.rule == decider.name]
+    if refused:
+        return Fate(decider.name, (), refused[0])
+    if decider.ending == "leave":
+        return Fate(decider.name, (), "left where it is")
+    if decider.duplicates is not None:
+        return Fate(decider.name, (), "it stays: it is the only one, or the one of its group that is kept")
+    return Fate(decider.name, (), "it is where this rule would put it, or has put it")
+
+
+def _steps_about(plan: Plan, path: str) -> tuple[Step, ...]:
+    """Return the steps of a plan that are about an entry, the one that decides where it ends last."""
+
+    def is_about(step: Step) -> bool:
+        packed = step.verb == "pack" and any(member["path"] == path for member in step.args["members"])
+        return packed or (step.source is not None and step.source.path == path)
+
+    return tuple(step for step in plan.asked if is_about(step))
 
 
 def _tested(text: str, leaf: Leaf, turned: bool, facts: Facts) -> Tested:
     holder = holder_of(facts) if leaf.on.name == "in use" else None
-    truth = leaf.test(facts)
-    return Tested(text, leaf, (not truth) if turned and truth is not None else truth, leaf.value(facts), holder)
-
-
-def _target(book: RuleBook, rule: Rule, facts: Facts) -> str:
-    words = {"leave": "left where it is", "trash": "to the trash", "delete": "deleted for good"}
-    if rule.ending is None:
-        return "goes on to the next rule, with its extras"
-    if rule.duplicates is not None:
-        return f"where others hold the same one stays, the rest: {rule.duplicates.do}"
-    if rule.ending in words:
-        return words[rule.ending]
-    target = rule.pack or rule.unpack
-    if target is not None:
-        filled = target.fill(facts, Filling(book.type_folders, captures_of(rule.where, facts), rule.kinds))
-        into = (
-            filled.reason
-            if isinstance(filled, Missing)
-            else target_folder(target, filled, facts.base, os.path.realpath)
-        )
-        return f"{rule.ending}ed into {into}"
-    wanted = wanted_place(book, rule, facts, os.path.realpath)
-    return wanted.reason if isinstance(wanted, Missing) else wanted.place.path
-
-
-def _base_for(rule: Rule, place: Place, kind: str) -> tuple[str, str]:
-    """Return the nearest `in` from which a rule sees an entry, or why it sees it from none."""
-    takes = {"files": ("file",), "folders": ("folder",), "items": ("file", "folder")}[rule.take]
-    if kind not in takes:
-        return "", f"the rule takes {rule.take}"
-    reasons = []
-    for folder in sorted(map(os.path.realpath, rule.folders), key=len, reverse=True):
-        if not is_inside(place.folder, folder):
-            reasons.append("the rule acts in other folders")
-            continue
-        depth = depth_below(folder, place.folder)
-        parts = [*place.folder[len(folder) :].strip("/").split("/"), place.name]
-        if refused := refused_folder(folder):
-            reasons.append(f"{folder} is {refused}")
-        elif rule.levels is not None and depth > rule.levels:
-            reasons.append(f"the rule goes {rule.levels} deep, and this is {depth} deep")
-        elif not rule.hidden and any(part.startswith(".") for part in parts):
-            reasons.append("the rule leaves hidden entries out")
-        else:
-            return folder, ""
-    return "", min(reasons, key=lambda reason: reason == "the rule acts in other folders")
+    truth, value = leaf.test(facts), leaf.value(facts)
+    stopped = leaf.check.stops(value) if leaf.check.stops and truth is False and isinstance(value, str) else None
+    return Tested(text, leaf, (not truth) if turned and truth is not None else truth, value, holder, stopped)
 
 
 def rules_acting_in(book: RuleBook, folder: str) -> list[tuple[Rule, str]]:
@@ -139,7 +165,7 @@ def rules_acting_in(book: RuleBook, folder: str) -> list[tuple[Rule, str]]:
     probe = Place(folder, "x")
     found = []
     for rule in book.rules:
-        base, elsewhere = _base_for(rule, probe, "folder" if rule.take == "folders" else "file")
+        base, elsewhere = base_for(rule, probe, "folder" if rule.take == "folders" else "file")
         if not elsewhere:
             found.append((rule, base))
     return found

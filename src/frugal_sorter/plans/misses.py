@@ -3,29 +3,42 @@
 from __future__ import annotations
 
 import os
-import re
 from collections.abc import Sequence
 from dataclasses import replace
-from functools import lru_cache
 from typing import NamedTuple
 
 from frugal_sorter.files.record import Place
 from frugal_sorter.files.status import look
+from frugal_sorter.plans.deciding import Deciding
 from frugal_sorter.plans.guard import never_entered
 from frugal_sorter.rules.book import Rule, RuleBook
-from frugal_sorter.rules.condition import Leaf, Negation, Node, Several, Truth, will_match_at
-from frugal_sorter.rules.fields import NAME_COST, Facts, World, fold
+from frugal_sorter.rules.condition import Leaf, Negation, Node, Several, Truth
+from frugal_sorter.rules.fields import NAME_COST, Facts, World
 
 # Entries that are looked at for a hint, for all rules of a book together.
 _LOOKED_AT = 2_000
 _SOON_NS = 14 * 86_400_000_000_000
 
 
+# Entries for which all rules are asked.
+_DECIDED = 300
+# A name that fits so many letters of a pattern may be meant by it.
+_ENOUGH_READ = 4
+
+
 class Miss(NamedTuple):
-    """An entry that a rule only just misses, and what it misses by; `when_ns` if only time is missing."""
+    """An entry that a rule only just misses, and what it misses by.
+
+    Args:
+        place: the entry.
+        why: what it misses by.
+        waits: only time is missing.
+        when_ns: the moment at which the rule will then act on it, in ns since the epoch.
+    """
 
     place: Place
     why: str
+    waits: bool = False
     when_ns: int | None = None
 
 
@@ -40,6 +53,7 @@ def nearest_misses(book: RuleBook, idle: Sequence[Rule], world: World, most: int
     """
     share = max(_LOOKED_AT // max(len(idle), 1), 50)
     seen: dict[tuple[tuple[str, ...], int | None, bool], list[Facts]] = {}
+    deciding: dict[Place, Deciding] = {}
     found = {}
     for rule in idle:
         if rule.take == "folders" or any(leaf.on.cost > 5 for leaf in rule.where.leaves()):
@@ -47,9 +61,32 @@ def nearest_misses(book: RuleBook, idle: Sequence[Rule], world: World, most: int
         where = (rule.folders, rule.levels, rule.hidden)
         if where not in seen:
             seen[where] = _facts(book, rule, world, share)
-        if misses := _misses(rule, seen[where], most):
+        misses: list[Miss] = []
+        for facts in seen[where]:
+            miss = _miss(rule, facts)
+            if miss is None:
+                continue
+            if facts.record.place not in deciding:
+                if len(deciding) >= _DECIDED:
+                    break
+                deciding[facts.record.place] = Deciding(book, facts.record, None, world)
+            # It would not come to this rule if a rule above has it, now or by then.
+            if (certain := _if_it_comes(rule, miss, deciding[facts.record.place])) is not None:
+                misses.append(certain)
+            if len(misses) >= most:
+                break
+        if misses:
             found[rule.name] = misses
     return found
+
+
+def _if_it_comes(rule: Rule, miss: Miss, deciding: Deciding) -> Miss | None:
+    if rule.name not in deciding.facts:
+        return None
+    if not miss.waits:
+        return miss if deciding.above(rule) is None else None
+    when_ns = deciding.will_act_at(rule)
+    return None if when_ns is None else miss._replace(when_ns=when_ns)
 
 
 def _facts(book: RuleBook, rule: Rule, world: World, most: int) -> list[Facts]:
@@ -59,19 +96,6 @@ def _facts(book: RuleBook, rule: Rule, world: World, most: int) -> list[Facts]:
             found.append(Facts(look(place), base, book.types, world))
         except OSError:
             continue
-    return found
-
-
-def _misses(rule: Rule, entries: Sequence[Facts], most: int) -> list[Miss]:
-    found: list[Miss] = []
-    for facts in entries:
-        if rule.where.test(facts) is True:
-            continue  # an earlier rule has it
-        miss = _miss(rule, facts)
-        if miss is not None:
-            found.append(miss)
-        if len(found) >= most:
-            break
     return found
 
 
@@ -95,12 +119,15 @@ def _entries(rule: Rule, most: int) -> list[tuple[Place, str]]:
 
 
 def _miss(rule: Rule, facts: Facts) -> Miss | None:
+    """Return what a rule only just misses of an entry, as far as the rule itself tells."""
+    if rule.where.test(facts) is True:
+        return None  # an earlier rule has it
     place = facts.record.place
     dated = False
     for leaf in rule.where.leaves():
         dated = dated or leaf.check.changes is not None
-        if leaf.on.kind == "text" and leaf.on.cost <= NAME_COST and _reads_alike(leaf, facts):
-            why = f"`{leaf.text}` fails by a space, a mark or a letter of another case"
+        if leaf.on.kind == "text" and leaf.on.cost <= NAME_COST:
+            why = _by_a_letter(leaf, facts)
         elif leaf.on.kind == "size":
             why = _nearly(leaf, facts)
         else:
@@ -112,7 +139,17 @@ def _miss(rule: Rule, facts: Facts) -> Miss | None:
     soon = replace(facts, world=replace(facts.world, now_ns=facts.world.now_ns + _SOON_NS))
     if rule.where.test(soon) is not True:
         return None
-    return Miss(place, "only its age is missing", will_match_at(rule.where, facts))
+    return Miss(place, "only its age is missing", waits=True)
+
+
+def _by_a_letter(leaf: Leaf, facts: Facts) -> str:
+    """Return how a name only just fails a test, or an empty text."""
+    value = str(leaf.value(facts))
+    if leaf.check.alike is not None and leaf.check.alike(value):
+        return f"`{leaf.text}` fails by a space, a mark or a letter of another case"
+    if leaf.check.stops is None or (stopped := leaf.check.stops(value)) is None:
+        return ""
+    return f"`{leaf.text}`: {stopped.text}" if len(stopped.read) >= _ENOUGH_READ else ""
 
 
 def _with_flipped(node: Node, facts: Facts, leaf: Leaf) -> Truth:
@@ -127,34 +164,6 @@ def _with_flipped(node: Node, facts: Facts, leaf: Leaf) -> Truth:
         truths = [_with_flipped(part, facts, leaf) for part in node.parts]
         return (not node.every) if (not node.every) in truths else None if None in truths else node.every
     return node.test(facts)
-
-
-def _squash(text: str) -> str:
-    return re.sub(r"[\s_.\-]+", "", fold(text))
-
-
-def _reads_alike(leaf: Leaf, facts: Facts) -> bool:
-    value = leaf.value(facts)
-    squashed = _squash(str(value))
-    for wanted in _pieces(leaf.text):
-        at = 0
-        for piece in wanted:
-            at = squashed.find(piece, at)
-            if at < 0:
-                break
-            at += len(piece)
-        else:
-            return True
-    return False
-
-
-@lru_cache(maxsize=200)
-def _pieces(text: str) -> tuple[tuple[str, ...], ...]:
-    """Return the letters and digits of each value in a test, cut at its wildcards and placeholders."""
-    written = re.findall(r'"((?:[^"]|"")*)"|\'((?:[^\']|\'\')*)\'', text)
-    values = [one or other for one, other in written] or text.split()[-1:]
-    cut = (tuple(filter(None, map(_squash, re.split(r"[*?]+|\{[^}]*\}", value)))) for value in values)
-    return tuple(pieces for pieces in cut if sum(map(len, pieces)) >= 3)
 
 
 def _nearly(leaf: Leaf, facts: Facts) -> str:

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from functools import cached_property
 
 from frugal_sorter.files.record import Unknown
@@ -246,20 +246,3 @@ def captures_of(node: Node, facts: Facts) -> dict[str, Fact]:
 def capture_kinds(node: Node) -> dict[str, CaptureKind]:
     """Return the names that a condition captures, each with the kind of its value."""
     return {name: kind for leaf in node.leaves() for name, kind in leaf.check.captured}
-
-
-def will_match_at(node: Node, facts: Facts, most: int = 24) -> int | None:
-    """Return when a condition will be true of an entry that nobody touches, in ns, or None.
-
-    Only the passing of time is looked at, and at most so many of its changes.
-    """
-    now_ns = facts.world.now_ns
-    for _ in range(most):
-        later = replace(facts, world=replace(facts.world, now_ns=now_ns))
-        moments = [at for leaf in node.leaves() if (at := leaf.changes_at(later)) is not None and at > now_ns]
-        if not moments:
-            return None
-        now_ns = min(moments)
-        if node.test(replace(facts, world=replace(facts.world, now_ns=now_ns))) is True:
-            return now_ns
-    return None

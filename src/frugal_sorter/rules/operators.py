@@ -13,6 +13,7 @@ from frugal_sorter.rules.fields import FieldKind, fold
 from frugal_sorter.rules.mistakes import Wrong
 from frugal_sorter.rules.patterns import CaptureKind
 from frugal_sorter.rules.readings import check_capture_name, parse_reading
+from frugal_sorter.rules.stops import Stopped, parts_of_like, where_stopped
 from frugal_sorter.rules.units import Span, parse_duration, parse_size, parse_span
 
 TEXT: Final[CaptureKind] = "text"
@@ -66,13 +67,29 @@ class Check:
     # What a text that passes gives to placeholders, and of which kind it is.
     capture: Callable[[str], dict[str, Any] | None] | None = None
     captured: tuple[tuple[str, CaptureKind], ...] = ()
+    # Whether a text passes but for spaces, marks and the case of letters.
+    alike: Callable[[str], bool] | None = None
+    # Where a text that does not pass stops fitting.
+    stops: Callable[[str], Stopped | None] | None = None
 
 
-def _decided(true: str, *constants: object, folded: bool = False, cost: int = 0, letters: str = "") -> Check:
+def _decided(
+    true: str, *constants: object, folded: bool = False, cost: int = 0, letters: str = "",
+    alike: Callable[[str], bool] | None = None, stops: Callable[[str], Stopped | None] | None = None,
+) -> Check:  # fmt: skip
     """Return a check that is false wherever it is not true."""
     found = Expressions(true, f"not ({true})", constants, decided=True)
     # What is compared letter by letter may hold other letters once it is folded.
-    return Check(lambda _: found, folded=folded, cost=cost, letters=letters if folded else "")
+    return Check(lambda _: found, folded, cost=cost, letters=letters if folded else "", alike=alike, stops=stops)
+
+
+def _squash(text: str) -> str:
+    return re.sub(r"[\s_.\-]+", "", fold(text))
+
+
+def _long_enough(squashed: str) -> bool:
+    """Tell whether a text that is alike says anything; nearly everything is alike to two letters."""
+    return len(squashed) >= 3
 
 
 def among(paths: frozenset[str]) -> Check:
@@ -95,10 +112,15 @@ def one_of(texts: Sequence[str], exactly: bool, word: bool) -> Check:
     """Return the check whether a text is one of some, in any case unless `exactly`."""
     folded = not exactly and not word
     values = frozenset(texts if exactly else map(fold, texts))
+    squashed = frozenset(filter(_long_enough, map(_squash, texts)))
+
+    def alike(text: str) -> bool:
+        return _squash(text) in squashed
+
     if len(values) == 1:
         (value,) = values
-        return _decided("{v} == {c0}", value, folded=folded, letters=value)
-    return _decided("{v} in {c0}", values, folded=folded)
+        return _decided("{v} == {c0}", value, folded=folded, letters=value, alike=alike)
+    return _decided("{v} in {c0}", values, folded=folded, alike=alike)
 
 
 def equal(kind: FieldKind, text: str) -> Check:
@@ -169,18 +191,30 @@ def _by_day(operator: str, text: str) -> Check:
 
 
 def _has(text: str, exactly: bool) -> Check:
-    written = text if exactly else fold(text)
-    return _decided("{c0} in {v}", written, folded=not exactly, letters=written)
+    written, squashed = text if exactly else fold(text), _squash(text)
+
+    def alike(one: str) -> bool:
+        return _long_enough(squashed) and squashed in _squash(one)
+
+    return _decided("{c0} in {v}", written, folded=not exactly, letters=written, alike=alike)
 
 
 def _starts(text: str, exactly: bool) -> Check:
-    written = text if exactly else fold(text)
-    return _decided("{v}.startswith({c0})", written, folded=not exactly, letters=written)
+    written, squashed = text if exactly else fold(text), _squash(text)
+
+    def alike(one: str) -> bool:
+        return _long_enough(squashed) and _squash(one).startswith(squashed)
+
+    return _decided("{v}.startswith({c0})", written, folded=not exactly, letters=written, alike=alike)
 
 
 def _ends(text: str, exactly: bool) -> Check:
-    written = text if exactly else fold(text)
-    return _decided("{v}.endswith({c0})", written, folded=not exactly, letters=written)
+    written, squashed = text if exactly else fold(text), _squash(text)
+
+    def alike(one: str) -> bool:
+        return _long_enough(squashed) and _squash(one).endswith(squashed)
+
+    return _decided("{v}.endswith({c0})", written, folded=not exactly, letters=written, alike=alike)
 
 
 def _like(text: str, exactly: bool) -> Check:
@@ -188,12 +222,17 @@ def _like(text: str, exactly: bool) -> Check:
     written = text if exactly else fold(text)
     match = re.compile(fnmatch.translate(written)).match
     head = re.split(r"[*?\[]", written)[0]
+    parts = parts_of_like(text)
+
+    def stops(one: str) -> Stopped | None:
+        return where_stopped(parts, one, exactly)
+
     # Most names fail at the first letters, which are cheaper to compare than a pattern.
     if head:
         true = "{v}.startswith({c1}) and {c0}({v}) is not None"
-        return _decided(true, match, head, folded=not exactly, cost=1, letters=head)
+        return _decided(true, match, head, folded=not exactly, cost=1, letters=head, stops=stops)
     tail = "" if "[" in written else re.split(r"[*?]", written)[-1]
-    return _decided("{c0}({v}) is not None", match, folded=not exactly, cost=1, letters=tail)
+    return _decided("{c0}({v}) is not None", match, folded=not exactly, cost=1, letters=tail, stops=stops)
 
 
 class TimedSearch:
@@ -245,7 +284,8 @@ def _matches(text: str, exactly: bool) -> Check:
 def _fits(text: str, exactly: bool) -> Check:
     reading = parse_reading(text, exactly)
     found = Expressions("{c0}({v}) is True", "{c0}({v}) is False", (reading.fits,))
-    return Check(lambda _: found, cost=2, capture=reading.read, captured=tuple(reading.kinds.items()))
+    captured = tuple(reading.kinds.items())
+    return Check(lambda _: found, cost=2, capture=reading.read, captured=captured, stops=reading.stops)
 
 
 _TEXTUAL: dict[str, Callable[[str, bool], Check]] = {

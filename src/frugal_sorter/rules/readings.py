@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 from frugal_sorter.rules.fields import FIELDS
 from frugal_sorter.rules.mistakes import Wrong
 from frugal_sorter.rules.patterns import EXTRAS, TOKEN, CaptureKind
+from frugal_sorter.rules.stops import Part, Stopped, literal, where_stopped
 from frugal_sorter.rules.units import SECOND_NS
 
 if TYPE_CHECKING:
@@ -25,6 +26,7 @@ _CODE_LOOKS = {
 }  # fmt: skip
 # Parts without a format may end anywhere; a name made for it could keep that search busy for ever.
 _READ_SECONDS = 0.2
+_LIKE = datetime(2026, 3, 14, 15, 9, 26)
 
 
 def check_capture_name(name: str) -> None:
@@ -45,12 +47,16 @@ class Reading:
 
     Args:
         expression: what a name must look like; its groups are numbered in order.
+        parts: the same, part by part.
+        exactly: letters must agree in case.
         names: the captured parts, in the same order.
         codes: for dates their format.
         kinds: what each part is.
     """
 
     expression: regex.Pattern[str]
+    parts: tuple[Part, ...]
+    exactly: bool
     names: tuple[str, ...]
     codes: Mapping[str, str]
     kinds: Mapping[str, CaptureKind]
@@ -69,6 +75,17 @@ class Reading:
         except TimeoutError:
             return None
 
+    def stops(self, text: str) -> Stopped | None:
+        """Return where a name stops fitting."""
+        text = unicodedata.normalize("NFC", text)
+        stopped = where_stopped(self.parts, text, self.exactly)
+        if stopped is None and (match := self.expression.fullmatch(text, timeout=_READ_SECONDS)) is not None:
+            # Every part looks right, so that one of them looks like a date and is none.
+            for at, (name, part) in enumerate(zip(self.names, match.groups(), strict=True), start=1):
+                if self.kinds[name] == "date" and _moment(part, self.codes[name]) is None:
+                    return Stopped(text[: match.start(at)], "a date that the calendar knows", part)
+        return stopped
+
     def _parts(self, text: str) -> dict[str, str | int] | None:
         text = text if text.isascii() else unicodedata.normalize("NFC", text)
         match = self.expression.fullmatch(text, timeout=_READ_SECONDS)
@@ -82,12 +99,18 @@ class Reading:
             elif kind == "number":
                 found[name] = int(part)
             else:
-                try:
-                    moment = datetime.strptime(part, self.codes[name])
-                    found[name] = int(moment.timestamp()) * SECOND_NS
-                except (ValueError, OverflowError, OSError):
+                moment_ns = _moment(part, self.codes[name])
+                if moment_ns is None:
                     return None  # looks like a date, and is none
+                found[name] = moment_ns
         return found
+
+
+def _moment(text: str, form: str) -> int | None:
+    try:
+        return int(datetime.strptime(text, form).timestamp()) * SECOND_NS
+    except (ValueError, OverflowError, OSError):
+        return None
 
 
 def parse_reading(text: str, exactly: bool) -> Reading:
@@ -97,13 +120,16 @@ def parse_reading(text: str, exactly: bool) -> Reading:
         Wrong: a brace or a name in it makes no sense.
     """
     expression, names, codes, kinds = "", [], {}, {}
+    parts: list[Part] = []
     for brace, slot, slash, alone, plain in TOKEN.findall(unicodedata.normalize("NFC", text)):
         if alone:
             raise Wrong(
                 f'a brace stands alone in "{text}"', "a captured part looks like {page}; a brace itself is doubled"
             )
         if slash or plain or brace:
-            expression += re.escape(slash or plain or brace[:1])
+            letters = slash or plain or brace[:1]
+            expression += re.escape(letters)
+            parts.append(literal(letters))
             continue
         name, colon, form = slot.partition(":")
         if "|" in name or '"' in name:
@@ -114,11 +140,20 @@ def parse_reading(text: str, exactly: bool) -> Reading:
         names.append(name)
         looks, kinds[name] = _looks_of(slot, form if colon else "")
         codes[name] = form
+        parts.append(Part(looks, _says(kinds[name], form), kinds[name] == "text"))
         expression += f"({looks})"
     import regex
 
     flags = regex.DOTALL | (0 if exactly else regex.IGNORECASE)
-    return Reading(regex.compile(expression, flags), tuple(names), codes, kinds)
+    return Reading(regex.compile(expression, flags), tuple(parts), exactly, tuple(names), codes, kinds)
+
+
+def _says(kind: CaptureKind, form: str) -> str:
+    """Return what a part stands for, as a person says it."""
+    if kind == "date":
+        return f"a date like {_LIKE.strftime(form)}"
+    digits = int(form[-1]) if kind == "number" else 0
+    return "some text" if not digits else "a number" if digits == 1 else f"a number of {digits} digits or more"
 
 
 def _looks_of(slot: str, form: str) -> tuple[str, CaptureKind]:

@@ -224,6 +224,16 @@ class Hours:
         yesterday = (now.weekday() - 1) % 7
         return (now.weekday() in self.days and minute >= self.first) or (yesterday in self.days and minute < self.last)
 
+    def begin_after(self, now_ns: int) -> int:
+        """Return the first moment after another at which they begin to hold, in ns since the epoch."""
+        day = datetime.fromtimestamp(now_ns // SECOND_NS).replace(hour=0, minute=0, second=0)
+        for ahead in range(9):
+            begin = (day + timedelta(days=ahead)).replace(hour=self.first // 60, minute=self.first % 60)
+            begin_ns = int(begin.timestamp()) * SECOND_NS
+            if begin_ns > now_ns and begin.weekday() in self.days:
+                return begin_ns
+        raise AssertionError("hours hold on some day of the week")
+
 
 def parse_hours(text: str) -> Hours:
     """Read days and hours such as `mon-fri 08:00-18:00`, `sat`, or `22:00-06:00`.
