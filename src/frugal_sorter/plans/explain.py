@@ -116,7 +116,7 @@ def _fate(book: RuleBook, path: str, plan: Plan, decider: Rule | None, deciding:
         return Fate(steps[-1].rule, steps)
     if path == os.path.realpath(book.file) or path in book.lists:
         return Fate("", (), "the rule file and its lists are never touched")
-    for left in plan.left:
+    for left in reversed(plan.left):  # the rule that decides comes after those with extras alone
         if left.place.path == path:
             waits = decider is not None and not on_duty(decider, deciding.world.now_ns)
             when_ns = deciding.will_act_at(decider) if decider is not None and waits else None
