@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import fnmatch
 import re
 from collections.abc import Sequence
 from typing import NamedTuple
@@ -90,14 +91,14 @@ def _same(one: str, other: str, exactly: bool) -> bool:
 def parts_of_like(pattern: str) -> list[Part]:
     """Return the parts of a pattern with shell wildcards."""
     parts = []
-    for stars, one, group, letters in re.findall(r"(\*+)|(\?)|(\[!?\]?[^\]]*\])|([^*?\[]+|\[)", pattern):
+    for stars, one, group, letters in re.findall(r"(\*+)|(\?)|(\[!?+\]?+[^\]]*\])|([^*?\[]+|\[)", pattern):
         if stars:
             parts.append(Part(".*?", "some text", True))
         elif one:
             parts.append(Part(".", "one letter"))
         elif group:
-            negated = f"[^{group[2:]}" if group[1] == "!" else group
-            parts.append(Part(negated.replace("\\", r"\\"), f"one of {group}"))
+            looks = re.sub(r"^\(\?s:(.*)\)\\[zZ]$", r"\1", fnmatch.translate(group), flags=re.DOTALL)
+            parts.append(Part(looks, f"one of {group}"))
         else:
             parts.append(literal(letters))
     return parts
