@@ -16,7 +16,7 @@ from frugal_sorter.work.executor import changing, execute
 from frugal_sorter.work.journal import Journal
 from frugal_sorter.work.undo import plan_undo, run_to_undo
 from tests.conftest import Frugal
-from tests.support import NOW_NS, book_of, carry_out, plan_of, put, rules_text
+from tests.support import NOW_NS, book_of, carry_out, plan_of, put, rules_text, snapshot, undo
 
 NAMES = ("a.log", "b.log", "c.log", "d.log")
 MOVE = 'where = "ext is log"\nmove = "Logs"'
@@ -112,3 +112,26 @@ def test_history_and_the_disk_agree_whatever_is_taken_back_in_any_order(
             assert said.taken_back == len(back) and (said.undone_by is not None) is (len(back) == len(NAMES)), moves
     finally:
         del os.environ["XDG_STATE_HOME"]
+
+
+@pytest.mark.parametrize("mode", [0o755, 0o1777, 0o2770, 0o700])
+@pytest.mark.parametrize("rule", ['move = "../Logs"\nprune = true', 'move = "deep/er"'])
+def test_folders_come_back_as_they_were_however_often_a_run_is_undone_and_done_again(
+    folder: Path, mode: int, rule: str
+) -> None:
+    put(folder / "Intake/sub/deeper/a.log")
+    for below in ("Intake/sub/deeper", "Intake/sub"):
+        (folder / below).chmod(mode)
+        os.setxattr(folder / below, "user.note", b"glaze")
+    before = snapshot(folder / "Intake")
+    carry_out(plan_of(book_of(folder, f'where = "ext is log"\nlevels = "all"\n{rule}')))
+    made = [path for path in folder.rglob("*") if path.is_dir() and os.fsencode(path) not in before]
+    for path in made:
+        path.chmod(mode)  # somebody gives it other rights meanwhile
+    after = snapshot(folder)
+    for run in (1, 3):
+        undo(run)
+        assert snapshot(folder / "Intake") == before
+        undo(run + 1)
+        now = snapshot(folder)
+        assert {path: one.mode for path, one in now.items()} == {path: one.mode for path, one in after.items()}

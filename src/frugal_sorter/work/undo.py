@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator, Sequence
+from contextlib import suppress
 from itertools import groupby
 
 from frugal_sorter.errors import UsageError
@@ -11,7 +12,7 @@ from frugal_sorter.files.attributes import read_attribute
 from frugal_sorter.files.fingerprint import look_like_or_none
 from frugal_sorter.files.inside import look_inside
 from frugal_sorter.files.record import Identity, Place, Unknown, is_inside, place_of
-from frugal_sorter.files.status import look_or_none
+from frugal_sorter.files.status import folder_as_it_is, look_or_none
 from frugal_sorter.files.walk import reason_of
 from frugal_sorter.plans.plan import ATTENDING, FINAL, MAKING, REPLACING, TAKING, Left, Note, Plan, Step, VerbName
 from frugal_sorter.work.descriptors import Descriptors
@@ -175,6 +176,9 @@ class _UndoPlanner:
             self.made.add(path)
             return [*above, step]
         if step.verb == "remove-folder":
+            # It comes back as it is now, if that is taken back in turn.
+            with suppress(OSError):
+                step.args = folder_as_it_is(step.place.path)
             return [step]
         if step.verb == "set-attribute":
             return [self._attribute(step)]
