@@ -11,6 +11,7 @@ from frugal_sorter.cli.reading import world_now
 from frugal_sorter.cli.text import count_text, shown
 from frugal_sorter.plans.guard import refused_rule, version_control_root
 from frugal_sorter.plans.opened import told_of_opened
+from frugal_sorter.plans.unreached import unreached
 from frugal_sorter.rules.book import RuleBook
 from frugal_sorter.rules.check import warnings_of
 from frugal_sorter.rules.examples import run_examples
@@ -73,8 +74,14 @@ def run(args: argparse.Namespace) -> int:
 
 def _warnings(book: RuleBook, world: World) -> list[str]:
     warnings = list(book.warnings)
+    dead = set()
     for warned in warnings_of(book, world):
+        dead.add(warned.rule.name)
         warnings.append(f'{book.file}:{warned.rule.line}: rule "{warned.rule.name}": {warned.what}; {warned.instead}')
+    for one in unreached(book, world):
+        if one.rule.name not in dead:
+            what = f'of {count_text(one.entries, "file")} that it matches now it gets none: "{one.above.name}" above has them'
+            warnings.append(f'{book.file}:{one.rule.line}: rule "{one.rule.name}": {what}; put it above that rule')
     for limits in book.trash:
         if limits.overruled:
             warnings.append(f"{book.file}:{limits.line}: [trash]: {limits.overruled}")

@@ -91,7 +91,7 @@ def _if_it_comes(rule: Rule, miss: Miss, deciding: Deciding) -> Miss | None:
 
 def _facts(book: RuleBook, rule: Rule, world: World, most: int) -> list[Facts]:
     found = []
-    for place, base in _entries(rule, most):
+    for place, base in entries_of(rule, most):
         try:
             found.append(Facts(look(place), base, book.types, world))
         except OSError:
@@ -99,7 +99,8 @@ def _facts(book: RuleBook, rule: Rule, world: World, most: int) -> list[Facts]:
     return found
 
 
-def _entries(rule: Rule, most: int) -> list[tuple[Place, str]]:
+def entries_of(rule: Rule, most: int) -> list[tuple[Place, str]]:
+    """Return the first files that a rule is asked about, each with the `in` it was found from."""
     found: list[tuple[Place, str]] = []
     todo = [(os.path.realpath(folder), os.path.realpath(folder), 1) for folder in reversed(rule.folders)]
     while todo and len(found) < most:

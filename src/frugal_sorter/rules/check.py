@@ -12,6 +12,7 @@ from frugal_sorter.rules.book import REMOVALS, Rule, RuleBook
 from frugal_sorter.rules.condition import Code, Leaf
 from frugal_sorter.rules.examples import does_it_again
 from frugal_sorter.rules.fields import World, depth_below
+from frugal_sorter.rules.overlap import Overlap
 from frugal_sorter.rules.patterns import Slot
 
 
@@ -27,11 +28,11 @@ def warnings_of(book: RuleBook, world: World) -> list[Warned]:
     """Return what is unwise about the rules of a book, in their order."""
     found = []
     reach = _Reach(book.rules)
+    overlap = Overlap(book.types, world.now_ns)
     for index, rule in enumerate(book.rules):
-        found += list(_shadowed(rule, reach.everything_above(index)))
+        found += list(_dead(rule, index, reach, overlap))
         found += list(_to_and_fro(book, rule, index, reach, world))
         found += list(_taken_away(book, rule, index, reach, world))
-        found += list(_below_the_deciding(rule, reach.deciding_alike(index)))
         found += list(_removed_from(book, rule, index, reach, world))
         found += list(_ageing(rule, index, reach))
         found += list(_taken_apart(rule))
@@ -48,9 +49,12 @@ class _Reach:
 
     # So many pairs of rules are looked at; that is thousands of rules, each with thousands of others in reach.
     MOST_PAIRS = 2_000_000
+    # So many are asked whether one takes all that the other matches; that is all pairs of some 100 rules.
+    MOST_ASKED = 5_000
 
     def __init__(self, rules: Sequence[Rule]) -> None:
         self.rules = rules
+        self._asked = 0
         acting: dict[str, list[tuple[float, int]]] = {}
         for index, rule in enumerate(rules):
             for folder in rule.folders:
@@ -87,12 +91,16 @@ class _Reach:
                 above, depth = os.path.dirname(above), depth + 1
         return frozenset(found)
 
-    def everything_above(self, index: int) -> Iterator[Rule]:
-        """Yield the rules above one that take everything there is."""
-        for at in self._everything:
-            if at >= index:
-                return
-            yield self.rules[at]
+    def asked_before(self, index: int) -> Iterator[Rule]:
+        """Yield the rules above one, as far as there are not too many: those that take everything, or the same, first."""
+        first = [at for at in self._everything if at < index]
+        alike = self.deciding_alike(index)
+        yield from (self.rules[at] for at in first)
+        if alike is not None:
+            yield alike
+        if self._asked + index <= self.MOST_ASKED:
+            self._asked += index
+            yield from (self.rules[at] for at in range(index) if at not in first and self.rules[at] is not alike)
 
     def deciding_alike(self, index: int) -> Rule | None:
         """Return the first rule above one that claims, of the same entries, what it matches."""
@@ -113,19 +121,42 @@ def _is_everything(rule: Rule) -> bool:
     return rule.ending is not None and isinstance(rule.where, Leaf) and rule.where.on.name == "everything"
 
 
-def _shadowed(rule: Rule, everything_above: Iterator[Rule]) -> Iterator[Warned]:
-    for above in everything_above:
-        takes = above.take == rule.take and (above.hidden or not rule.hidden)
-        deepest = None if rule.levels is None else rule.levels - 1
-        if deepest is None:
-            all_folders = above.levels is None and all(_sees(above, folder) for folder in rule.folders)
-        else:
-            all_folders = all(_sees(above, folder, deepest) for folder in rule.folders)
-        if takes and all_folders:
-            yield Warned(
-                rule, f'it never gets an entry: "{above.name}" above takes everything', "put it above that rule"
-            )
+def _takes_it_all_from(above: Rule, rule: Rule) -> bool:
+    """Tell whether a rule is asked about every entry that another one is asked about."""
+    if above.ending is None or above.take not in (rule.take, "items") or (rule.hidden and not above.hidden):
+        return False
+    deepest = None if rule.levels is None else rule.levels - 1
+    if deepest is None:
+        return above.levels is None and all(_sees(above, folder) for folder in rule.folders)
+    return all(_sees(above, folder, deepest) for folder in rule.folders)
+
+
+def _dead(rule: Rule, index: int, reach: _Reach, overlap: Overlap) -> Iterator[Warned]:
+    """Warn of a rule that can never match, or never gets what it matches."""
+    if not overlap.can_hold(rule):
+        tests = overlap.contradiction(rule)
+        what = "its tests can never all be true"
+        if len(tests) == 1:
+            what = f"`{tests[0]}` can never be true here"
+        elif tests:
+            what = f"`{tests[0]}` and `{tests[1]}` can never both be true"
+        hidden = not rule.hidden and any("hidden" in test for test in tests)
+        yield Warned(rule, f"it can never match: {what}", "add hidden = true" if hidden else "`or` may be meant")
+        return
+    above = [other for other in reach.asked_before(index) if _takes_it_all_from(other, rule)]
+    for other in above:
+        if overlap.is_covered(rule, [other]):
+            what = "everything" if _is_everything(other) else "all that it matches"
+            yield Warned(rule, f'{_idle(rule)}: "{other.name}" above takes {what}', "put it above that rule")
             return
+    if len(above) > 1 and overlap.is_covered(rule, above):
+        what = f"{_idle(rule)}: the rules above together take all that it matches"
+        yield Warned(rule, what, "put it above them")
+
+
+def _idle(rule: Rule) -> str:
+    # Extras reach only what no rule above has claimed.
+    return "its extras never run" if rule.ending is None else "it never gets an entry"
 
 
 def _targets(rule: Rule) -> list[tuple[str, int]]:
@@ -171,13 +202,6 @@ def _taken_away(book: RuleBook, rule: Rule, index: int, reach: _Reach, world: Wo
             what = f'what it moves is taken on by "{other.name}" at the next run'
             yield Warned(rule, what, "let it move there at once, or leave the target out of that rule")
             return
-
-
-def _below_the_deciding(rule: Rule, above: Rule | None) -> Iterator[Warned]:
-    """Extras reach only what no rule above has claimed."""
-    if rule.ending is None and above is not None:
-        what = f'its extras never run: "{above.name}" above claims what it matches'
-        yield Warned(rule, what, "put it above that rule")
 
 
 def _removed_from(book: RuleBook, rule: Rule, index: int, reach: _Reach, world: World) -> Iterator[Warned]:

@@ -7,7 +7,8 @@ import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
-from typing import Any, Final, NamedTuple
+from math import inf
+from typing import Any, Final, Literal, NamedTuple
 
 from frugal_sorter.rules.fields import FieldKind, fold
 from frugal_sorter.rules.mistakes import Wrong
@@ -38,6 +39,10 @@ _GOES_WITH: dict[FieldKind, str] = {
     "number": "is, in, >, <, >=, <=",
     "date": "is, older than, within, before, after, on",
 }
+
+
+# Both ends of an interval; the second number is 1 for what lies just above an end, and -1 for just below.
+Bounds = tuple[tuple[float, int], tuple[float, int]]
 
 
 class Expressions(NamedTuple):
@@ -71,16 +76,22 @@ class Check:
     alike: Callable[[str], bool] | None = None
     # Where a text that does not pass stops fitting.
     stops: Callable[[str], Stopped | None] | None = None
+    # The only texts that pass, where these can be listed; folded where the check is.
+    values: frozenset[str] | None = None
+    # The letters that a text must start with, end with or have, where that is all.
+    part: tuple[Literal["starts", "ends", "has"], str] | None = None
+    # Between which bounds, at a moment, the check is true, and between which it is false; None for all others.
+    spans: Callable[[int], tuple[Bounds, Bounds | None]] | None = None
 
 
 def _decided(
     true: str, *constants: object, folded: bool = False, cost: int = 0, letters: str = "",
-    alike: Callable[[str], bool] | None = None, stops: Callable[[str], Stopped | None] | None = None,
+    **more: Any,
 ) -> Check:  # fmt: skip
     """Return a check that is false wherever it is not true."""
     found = Expressions(true, f"not ({true})", constants, decided=True)
     # What is compared letter by letter may hold other letters once it is folded.
-    return Check(lambda _: found, folded, cost=cost, letters=letters if folded else "", alike=alike, stops=stops)
+    return Check(lambda _: found, folded, cost=cost, letters=letters if folded else "", **more)
 
 
 def _squash(text: str) -> str:
@@ -119,15 +130,16 @@ def one_of(texts: Sequence[str], exactly: bool, word: bool) -> Check:
 
     if len(values) == 1:
         (value,) = values
-        return _decided("{v} == {c0}", value, folded=folded, letters=value, alike=alike)
-    return _decided("{v} in {c0}", values, folded=folded, alike=alike)
+        return _decided("{v} == {c0}", value, folded=folded, letters=value, alike=alike, values=values)
+    return _decided("{v} in {c0}", values, folded=folded, alike=alike, values=values)
 
 
 def equal(kind: FieldKind, text: str) -> Check:
     """Return the check `is` for a size, a number or a date."""
     if kind == "date":
         return _by_day("on", text)
-    return _decided("{v} == {c0}", _number(kind, text))
+    number = _number(kind, text)
+    return _decided("{v} == {c0}", number, spans=lambda _: (((number, 0), (number, 0)), None))
 
 
 def compare(name: str, kind: FieldKind, operator: str, text: str, exactly: bool) -> Check:
@@ -137,7 +149,12 @@ def compare(name: str, kind: FieldKind, operator: str, text: str, exactly: bool)
         Wrong: the operator does not go with the field, or the value not with the operator.
     """
     if operator in (">", "<", ">=", "<=") and kind in ("size", "number"):
-        return _decided(f"{{v}} {operator} {{c0}}", _number(kind, text))
+        number = _number(kind, text)
+        bounds: dict[str, Bounds] = {
+            ">": ((number, 1), (inf, 0)), ">=": ((number, 0), (inf, 0)),
+            "<": ((-inf, 0), (number, -1)), "<=": ((-inf, 0), (number, 0)),
+        }  # fmt: skip
+        return _decided(f"{{v}} {operator} {{c0}}", number, spans=lambda _: (bounds[operator], None))
     if operator in ("older than", "within") and kind == "date":
         return _by_age(operator, text)
     if operator in ("before", "after", "on") and kind == "date":
@@ -172,7 +189,13 @@ def _by_age(operator: str, text: str) -> Check:
         turns = duration.after(value)
         return turns if turns > now_ns else None
 
-    return Check(at, changes=changes)
+    def spans(now_ns: int) -> tuple[Bounds, Bounds]:
+        limit = duration.before(now_ns)
+        older: Bounds = ((-inf, 0), (limit, -1))
+        recent: Bounds = ((limit, 0), (now_ns, 0))
+        return (older, recent) if operator != "within" else (recent, older)
+
+    return Check(at, changes=changes, spans=spans)
 
 
 def _by_day(operator: str, text: str) -> Check:
@@ -187,7 +210,14 @@ def _by_day(operator: str, text: str) -> Check:
         # Only today and yesterday mean another day tomorrow.
         return Span(None, 3).bounds(now_ns)[1] if span.first is None else None
 
-    return Check(at, changes=changes)
+    def spans(now_ns: int) -> tuple[Bounds, None]:
+        first, end = span.bounds(now_ns)
+        within: dict[str, Bounds] = {
+            "on": ((first, 0), (end, -1)), "before": ((-inf, 0), (first, -1)), "after": ((end, 0), (inf, 0)),
+        }  # fmt: skip
+        return within[operator], None
+
+    return Check(at, changes=changes, spans=spans)
 
 
 def _has(text: str, exactly: bool) -> Check:
@@ -196,7 +226,7 @@ def _has(text: str, exactly: bool) -> Check:
     def alike(one: str) -> bool:
         return _long_enough(squashed) and squashed in _squash(one)
 
-    return _decided("{c0} in {v}", written, folded=not exactly, letters=written, alike=alike)
+    return _decided("{c0} in {v}", written, folded=not exactly, letters=written, alike=alike, part=("has", written))
 
 
 def _starts(text: str, exactly: bool) -> Check:
@@ -205,7 +235,9 @@ def _starts(text: str, exactly: bool) -> Check:
     def alike(one: str) -> bool:
         return _long_enough(squashed) and _squash(one).startswith(squashed)
 
-    return _decided("{v}.startswith({c0})", written, folded=not exactly, letters=written, alike=alike)
+    return _decided(
+        "{v}.startswith({c0})", written, folded=not exactly, letters=written, alike=alike, part=("starts", written)
+    )
 
 
 def _ends(text: str, exactly: bool) -> Check:
@@ -214,7 +246,9 @@ def _ends(text: str, exactly: bool) -> Check:
     def alike(one: str) -> bool:
         return _long_enough(squashed) and _squash(one).endswith(squashed)
 
-    return _decided("{v}.endswith({c0})", written, folded=not exactly, letters=written, alike=alike)
+    return _decided(
+        "{v}.endswith({c0})", written, folded=not exactly, letters=written, alike=alike, part=("ends", written)
+    )
 
 
 def _like(text: str, exactly: bool) -> Check:
@@ -222,6 +256,7 @@ def _like(text: str, exactly: bool) -> Check:
     written = text if exactly else fold(text)
     match = re.compile(fnmatch.translate(written)).match
     head = re.split(r"[*?\[]", written)[0]
+    part = _plain_part(written)
     parts = parts_of_like(text)
 
     def stops(one: str) -> Stopped | None:
@@ -230,9 +265,18 @@ def _like(text: str, exactly: bool) -> Check:
     # Most names fail at the first letters, which are cheaper to compare than a pattern.
     if head:
         true = "{v}.startswith({c1}) and {c0}({v}) is not None"
-        return _decided(true, match, head, folded=not exactly, cost=1, letters=head, stops=stops)
+        return _decided(true, match, head, folded=not exactly, cost=1, letters=head, stops=stops, part=part)
     tail = "" if "[" in written else re.split(r"[*?]", written)[-1]
-    return _decided("{c0}({v}) is not None", match, folded=not exactly, cost=1, letters=tail, stops=stops)
+    return _decided("{c0}({v}) is not None", match, folded=not exactly, cost=1, letters=tail, stops=stops, part=part)
+
+
+def _plain_part(pattern: str) -> tuple[Literal["starts", "ends", "has"], str] | None:
+    """Return what a pattern with one or two stars alone at its ends asks for."""
+    letters = pattern.strip("*")
+    if not letters or re.search(r"[*?\[]", letters):
+        return None
+    before, after = pattern.startswith("*"), pattern.endswith("*")
+    return ("has" if after else "ends", letters) if before else ("starts", letters) if after else None
 
 
 class TimedSearch:
