@@ -27,6 +27,7 @@ from frugal_sorter.files.digests import WHOLE_BYTES, Found
 from frugal_sorter.plans.by_content import ContentSearch
 from frugal_sorter.plans.choosing import choose, first_difference, look_alikes, same_folders
 from frugal_sorter.plans.columns import Columns, Group, Same
+from frugal_sorter.plans.count import Count
 from frugal_sorter.plans.duplicates import Removing, plan_duplicates
 from frugal_sorter.plans.plan import Plan
 from frugal_sorter.rules.fields import unmarked_name
@@ -557,7 +558,7 @@ def test_a_rule_keeps_one_of_each_and_is_undone_and_left_alone(folder: Path) -> 
     put(folder / "Intake/d.txt", "clay")
     rule = 'where = "type is image"\nduplicates = {keep = ["unmarked", "oldest"], do = "trash"}'
     plan = plan_of(book_of(folder, rule))
-    assert [step.place.name for step in plan.asked] == ["b (2).jpg", "c.jpg"] and plan.at_home == 2
+    assert [step.place.name for step in plan.asked] == ["b (2).jpg", "c.jpg"] and plan.at_home == Count(2)
     assert {step.witness.place.name for step in plan.asked if step.witness} == {"a.jpg"}
     assert carry_out(plan).by_verb == {"trash": 2} and not plan_of(book_of(folder, rule)).asked
     assert undo().done == 2

@@ -181,7 +181,7 @@ def test_a_full_state_disk_still_writes_a_clean_up_down(folder: Path, mount: Mou
             for number in range(100):
                 (state / f"filler {number}").touch()
     said = frugal("tidy", rules, "--yes", code=0, XDG_STATE_HOME=str(state)).stdout
-    assert "200 entries deleted for good" in said
+    assert "200 files deleted for good" in said
     assert "200" in frugal("history", "2", code=0, XDG_STATE_HOME=str(state)).stdout
 
 
@@ -205,7 +205,7 @@ def test_a_purge_works_where_nothing_is_free_with_its_own_state_there(
             for number in range(1_000):
                 (volume / f"filler {number}").touch()
     words = ("purge", volume / "Intake", "--older-than", "30d", "--by", "modified", "--permanent", "--yes")
-    assert "100 entries deleted for good" in frugal(*words, **state).stdout
+    assert "100 files deleted for good" in frugal(*words, **state).stdout
     assert os.listdir(volume / "Intake") == ["young.tmp"]
     assert "100" in frugal("history", "1", **state).stdout
 
@@ -284,7 +284,7 @@ def test_without_rights_nothing_is_taken_and_the_rest_is_done(folder: Path, frug
     (folder / "Intake/locked").chmod(0o555)
     rules = put(folder / "rules.toml", rules_text('where = "ext is tmp"\nlevels = "all"\ndelete = true'))
     said = frugal("tidy", rules, "--yes", code=1, without_rights=True).stdout
-    assert "locked/a.tmp: no permission" in said and "1 entry deleted for good, 1 failed" in said
+    assert "locked/a.tmp: no permission" in said and "1 file deleted for good, 1 failed" in said
     assert (folder / "Intake/locked/a.tmp").exists()
 
 

@@ -11,6 +11,7 @@ from frugal_sorter.files import sharing
 from frugal_sorter.files.record import Place
 from frugal_sorter.plans import guard
 from frugal_sorter.plans.clash import Names, is_numbered_form
+from frugal_sorter.plans.count import Count
 from frugal_sorter.rules.fields import World
 from frugal_sorter.state.folders import ready_state_folder
 from tests.support import DAY_NS, NOW_NS, book_of, moves_of, plan_of, put
@@ -35,7 +36,7 @@ def test_clashes_are_numbered_also_among_the_files_of_one_run(folder: Path) -> N
     assert moves_of(plan, folder / "Intake") == {
         "one/a.jpg": "Sorted/a_3.jpg", "three/a.jpg": "Sorted/a_4.jpg", "two/a.jpg": "Sorted/a_5.jpg",
     }  # fmt: skip
-    assert plan.at_home == 2
+    assert plan.at_home == Count(2)
 
 
 def test_clash_skip_looks_at_what_stood_there_before(folder: Path) -> None:
@@ -99,7 +100,7 @@ def test_two_processes_find_what_one_finds(folder: Path, monkeypatch: pytest.Mon
         alone.notes,
         alone.left,
     )
-    assert len(alone.asked) == 60 and alone.seen == 60
+    assert len(alone.asked) == 60 and alone.seen == Count(60)
 
 
 def test_a_volume_in_the_tree_is_not_entered_even_where_a_fork_dies(
@@ -160,7 +161,7 @@ def test_what_is_left_and_why(folder: Path) -> None:
         "to link.csv": (f"{intake}/spreadsheet is a symbolic link, and links are not followed", True),
         "to file.pdf": (f"{intake}/document is a file, where a folder is needed", True),
     }
-    assert (plan.kept, plan.seen, plan.has_problem) == (1, 8, True)
+    assert (plan.kept, plan.seen, plan.has_problem) == (Count(1), Count(8), True)
 
 
 def test_missing_places_are_noted_and_the_rest_goes_on(folder: Path) -> None:

@@ -8,11 +8,12 @@ from contextlib import contextmanager
 from types import FrameType
 
 from frugal_sorter.cli.plan_view import PlanView, exit_code
+from frugal_sorter.cli.progress import Progress
 from frugal_sorter.cli.screen import Screen
 from frugal_sorter.cli.text import now_ns, shown
 from frugal_sorter.cli.words import done_text
 from frugal_sorter.errors import RefusedError
-from frugal_sorter.plans.plan import ATTENDING, FINAL, SUMMED, Plan
+from frugal_sorter.plans.plan import ATTENDING, FINAL, SUMMED, Plan, Step
 from frugal_sorter.reports.totals import forget_totals, keep_totals, take_totals
 from frugal_sorter.rules.units import SECOND_NS
 from frugal_sorter.state.folders import ready_state_folder
@@ -20,7 +21,7 @@ from frugal_sorter.state.log import open_log
 from frugal_sorter.state.settings import read_settings
 from frugal_sorter.work.copies import lost_text
 from frugal_sorter.work.executor import Result, changing, execute
-from frugal_sorter.work.mark import Outcome
+from frugal_sorter.work.mark import Mark, Outcome
 
 # Above this many lines, what was not done has scrolled away and is named again.
 _ON_ONE_SCREEN = 15
@@ -68,7 +69,17 @@ def carry_out(plan: Plan, view: PlanView, screen: Screen) -> tuple[Result, int]:
         journal.forget(plan.made_ns, settings.keep_days * 86_400 * SECOND_NS)
         forget_totals(folder, oldest_ns)
         before = take_totals(plan.levels, now_ns()) if plan.kind in SUMMED else None
-        result = execute(plan, journal, view.show_step, lambda: bool(heard()))
+        with Progress("steps done") as progress:
+            done = 0
+
+            def told(step: Step, mark: Mark) -> None:
+                nonlocal done
+                done += 1
+                progress.told(done)
+                view.show_step(step, mark)
+
+            result = execute(plan, journal, told, lambda: bool(heard()))
+        view.show_last_steps()
         number = heard() if result.stopped else 0
         if before is not None:
             keep_totals(folder, result.run, before, take_totals(plan.levels, now_ns()))
@@ -111,7 +122,7 @@ def ask_and_do(
 
 def summary(result: Result) -> str:
     """Return in one line how much was done and how much was not."""
-    parts = [done_text(result.by_verb)]
+    parts = [done_text(result.counted)]
     marks = [mark.outcome for step, mark in result.not_done if step.verb not in ATTENDING]
     for outcome, word in ((Outcome.SKIPPED, "skipped"), (Outcome.FAILED, "failed"), (Outcome.OPEN, "unclear")):
         if outcome in marks:
@@ -128,6 +139,8 @@ def summary(result: Result) -> str:
 def take_back_text(result: Result) -> str:
     """Return in one line by which command a run is taken back, and for how long it can be."""
     lasting = [verb for verb in result.by_verb if verb not in FINAL and verb != "run"]
+    if not result.by_verb:
+        return ""
     if not lasting:
         return "That cannot be taken back."
     until = f"within {read_settings().keep_days} days"

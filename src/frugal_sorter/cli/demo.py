@@ -22,15 +22,15 @@ EXAMPLES = """
 _STORY: tuple[tuple[str, tuple[str, ...]], ...] = (
     ("What is in the intake folder?", ("inventory", "Intake")),
     ("Is the rule file right?", ("check", "rules.toml")),
-    ("What would the rules do? This changes nothing.", ("preview", "rules.toml")),
-    ("Do it. Without --yes it would ask first.", ("tidy", "rules.toml", "--yes")),
-    ("Once more: there is nothing left to do.", ("tidy", "rules.toml", "--yes")),
+    ("What would the rules do? This changes nothing.", ("preview", "rules.toml", "--short")),
+    ("Do it. Without --yes it would ask first.", ("tidy", "rules.toml", "--yes", "--short")),
+    ("Once more: there is nothing left to do.", ("tidy", "rules.toml", "--yes", "--short")),
     ("What was done?", ("history",)),
-    ("Take it all back.", ("undo", "--yes")),
-    ("What was taken back is left alone.", ("preview", "rules.toml")),
+    ("Take it all back.", ("undo", "--yes", "--short")),
+    ("What was taken back is left alone.", ("preview", "rules.toml", "--short")),
     (
         "In two stages: to the holding folder, and from there to the trash. In 40 days this would do:",
-        ("preview", "ageing.toml", "--as-of", "in 40 days"),
+        ("preview", "ageing.toml", "--as-of", "in 40 days", "--short"),
     ),
 )
 

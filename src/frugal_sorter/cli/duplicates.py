@@ -9,9 +9,11 @@ from frugal_sorter.cli.options import (
     add_at_most,
     add_for,
     add_format,
+    add_listing,
     add_where,
     add_yes,
     folder_named,
+    is_short,
     levels,
     number,
     size,
@@ -38,13 +40,13 @@ _NAMED = 12
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("folders", metavar="FOLDER", nargs="+", help="a folder to search")
+    parser.add_argument("folders", metavar="FOLDER", nargs="*", help="a folder to search (default: the current one)")
     parser.add_argument("--levels", type=levels, metavar="N", help="how deep; 1 is the folder itself (default: all)")
     parser.add_argument("--hidden", action="store_true", help="hidden files and folders too")
     parser.add_argument("--min-size", type=size, metavar="SIZE", default=1, help="pass over smaller files, such as 1MB")
     parser.add_argument("--empty", action="store_true", help="empty files too: they all hold the same")
     parser.add_argument(
-        "--keep", type=_keeps, default=DEFAULT_KEEP, metavar="WHICH",
+        "--keep", type=_keeps, metavar="WHICH",
         help=f"which one stays: {', '.join(KEEPS)}; several with commas, the first that tells them apart"
              f" (default: {','.join(DEFAULT_KEEP)})",
     )  # fmt: skip
@@ -60,6 +62,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_where(parser)
     parser.add_argument("--top", type=number, default=_TOP, metavar="N", help=f"show so many groups (default: {_TOP})")
     parser.add_argument("--no-cache", action="store_true", help="read everything anew")
+    add_listing(parser)
     add_at_most(parser)
     add_yes(parser)
     add_format(parser, "table", "json", "csv", "html")
@@ -75,7 +78,9 @@ def _keeps(text: str) -> tuple[Keep, ...]:
 
 
 def run(args: argparse.Namespace) -> int:
-    folders = list(dict.fromkeys(map(folder_named, args.folders)))
+    if not args.folders and (args.do or args.unmark):
+        raise UsageError("name the folder in which something is to change", "there is no default for --do and --unmark")
+    folders = list(dict.fromkeys(map(folder_named, args.folders or ["."])))
     keep_in = [folder_named(folder) for folder in args.keep_in]
     if args.format != "table" and (args.do or args.unmark):
         raise UsageError("--do and --unmark are shown as a table only", "leave --format out")
@@ -98,7 +103,7 @@ def run(args: argparse.Namespace) -> int:
             found = search.search(folders)
     except OSError as error:
         raise UsageError(f"{error.filename}: {reason_of(error)}", "run as a user who may read it") from error
-    choices = [choose(group, args.keep, keep_in) for group in found.groups]
+    choices = [choose(group, args.keep or DEFAULT_KEEP, keep_in) for group in found.groups]
     if args.where is not None:
         from frugal_sorter.cli.duplicates_do import limited_choices
 
@@ -114,13 +119,17 @@ def run(args: argparse.Namespace) -> int:
         }
         printers[args.format](folders, found, choices, alikes)
         return 1 if found.unread else 0
-    screen = Screen()
+    screen = Screen(is_short(args))
     base = common_base(folders)
-    _report(screen, folders, found, choices, alikes, args.top, base)
     if args.do or args.unmark:
+        # What goes is listed once, with the question.
+        for folder in folders:
+            screen.line(shown(folder), style="bold")
+        _totals(screen, found, choices)
         from frugal_sorter.cli.duplicates_do import take_away, unmark
 
         return unmark(screen, args, folders, alikes) if args.unmark else take_away(screen, args, folders, choices, base)
+    _report(screen, folders, found, choices, alikes, args.top, base)
     return 1 if found.unread else 0
 
 

@@ -31,10 +31,11 @@ def limited_choices(choices: Sequence[Choice], where: str) -> list[Choice]:
 def take_away(
     screen: Screen, args: argparse.Namespace, folders: Sequence[str], choices: Sequence[Choice], base: str
 ) -> int:  # fmt: skip
-    """Take away what need not stay; a person at a terminal chooses for each group."""
+    """Take away what need not stay; a person at a terminal chooses for each group unless the command says which stays."""
     for folder in folders:
         refuse_removal(folder, args.levels, args.hidden)
-    if not args.yes and screen.may_ask():
+    decided = args.yes or args.keep is not None or args.keep_in
+    if not decided and screen.may_ask():
         choices = _choose_each(screen, choices, base)
     with changing("duplicates"):
         removing = Removing(args.do, world_now(), args.across_owners, args.at_most)

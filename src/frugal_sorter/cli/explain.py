@@ -34,7 +34,7 @@ _NAMED = 3
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("paths", metavar="PATH", nargs="+", help="a file or a folder")
+    parser.add_argument("paths", metavar="PATH", nargs="*", help="a file or a folder (default: the current folder)")
     parser.add_argument("--rules", metavar="RULES", type=Path, help="the rule file (default: as for `frugal preview`)")
     add_as_of(parser)
 
@@ -46,7 +46,7 @@ def run(args: argparse.Namespace) -> int:
         world = world_now(args.as_of, arrival_of(journal))
         # The same engine as that of a preview: what becomes of an entry depends on the others, too.
         plan = plan_by_rules(book, world, past_of(journal))
-        for index, path in enumerate(args.paths):
+        for index, path in enumerate(args.paths or ["."]):
             if index:
                 screen.line()
             _explain(screen, book, path, world, plan)

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 import argparse
 import json
-import os
 from dataclasses import replace
 from pathlib import Path
 
 from frugal_sorter.cli.compare import saved_inventories
-from frugal_sorter.cli.options import add_format
+from frugal_sorter.cli.options import add_format, folder_here
 from frugal_sorter.cli.reading import require_library
 from frugal_sorter.cli.screen import Screen
 from frugal_sorter.cli.text import (
@@ -47,21 +46,19 @@ HOUR_NS = DAY_NS // 24
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("folder", metavar="FOLDER", help="a folder")
+    parser.add_argument("folder", metavar="FOLDER", nargs="?", help="a folder (default: the current one)")
     parser.add_argument("--hidden", action="store_true", help="hidden entries too")
     parser.add_argument("--chart", metavar="FILE", type=Path, help="also draw a figure: FILE.png, .svg or .pdf")
     add_format(parser, "table", "json")
 
 
 def run(args: argparse.Namespace) -> int:
-    if not args.folder or not os.path.isdir(args.folder):
-        raise UsageError(f"{args.folder or '(empty)'}: there is no such folder", "check the path")
+    folder = folder_here(args.folder)
     require_library("frugal forecast", "scipy", "reports")
-    folder = os.path.realpath(args.folder)
     try:
         now = look_now(folder, args.hidden, now_ns())
     except OSError as error:
-        raise UsageError(f"{args.folder}: {reason_of(error)}", "run as a user who may read it") from error
+        raise UsageError(f"{shown(folder)}: {reason_of(error)}", "run as a user who may read it") from error
     kept = [*saved_inventories(folder), now]
     first_visit = len(kept) < FEWEST_POINTS
     if first_visit:

@@ -14,7 +14,7 @@ from frugal_sorter.cli.plan_view import step_as_json, step_text
 from frugal_sorter.cli.text import common_base, count_text, iso_text, moment_text, shown, size_text
 from frugal_sorter.cli.words import WORDS, done_text
 from frugal_sorter.files.record import Place
-from frugal_sorter.plans.plan import ATTENDING, Step
+from frugal_sorter.plans.plan import ATTENDING, ByVerb, Step
 from frugal_sorter.reports.totals import kept_totals
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.lock import writer_is_active
@@ -123,17 +123,16 @@ def _show_runs(journal: Journal, active: bool, wanted: str) -> int:
         ],
         whole=("run", "began", "what", "done", "not", "state"),
     )  # fmt: skip
+    listed = [one for one, counts in reversed(runs) if counts.get(Outcome.DONE)]
     last = next(
-        (
-            one
-            for one, counts in reversed(runs)
-            if one.undone_by is None and one.kind != "undo" and counts.get(Outcome.DONE)
-        ),
-        None,
+        (one for one in listed if one.kind != "undo" and one.undone_by is None and journal.can_be_undone(one.id)), None
     )
-    if last is not None:
+    if listed:
         screen.line()
-        screen.line(f"`frugal history {last.id}` shows what it did, `frugal undo {last.id}` takes it back.")
+        back = f", `frugal undo {last.id}` takes it back" if last is listed[0] else ""
+        screen.line(f"`frugal history {listed[0].id}` shows what it did{back}.")
+        if last is not None and not back:
+            screen.line(f"`frugal undo {last.id}` takes back run {last.id}.")
     return 0
 
 
@@ -172,7 +171,10 @@ def _show_run(journal: Journal, one: Run, active: bool, wanted: str) -> int:
     for step, mark in asked:
         screen.line(_line(step, mark, base))
     screen.line()
-    done = Counter(step.verb for step, mark in asked if mark and mark.outcome == Outcome.DONE)
+    done = ByVerb()
+    for step, mark in asked:
+        if mark and mark.outcome == Outcome.DONE:
+            done.add(step)
     text = done_text(done)
     screen.line(f"{text[:1].upper()}{text[1:]}; {_not_done(counts):,} not done.", style="bold")
     return 0

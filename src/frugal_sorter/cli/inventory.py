@@ -11,7 +11,7 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from frugal_sorter.cli.options import add_format, add_where, levels, number
+from frugal_sorter.cli.options import add_format, add_where, folder_named, levels, number
 from frugal_sorter.cli.progress import Progress
 from frugal_sorter.cli.text import (
     below,
@@ -52,7 +52,7 @@ _TOP = 25
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("folders", metavar="FOLDER", nargs="+", help="a folder to count")
+    parser.add_argument("folders", metavar="FOLDER", nargs="*", help="a folder to count (default: the current one)")
     parser.add_argument(
         "--by", type=_ways, default=("type",), metavar="WAY",
         help=f"count by {', '.join(WAYS)}; two with a comma between them make a cross table (default: type)",
@@ -87,7 +87,7 @@ def _ways(text: str) -> tuple[By, ...]:
 
 
 def run(args: argparse.Namespace) -> int:
-    folders = list(dict.fromkeys(_resolved(folder) for folder in args.folders))
+    folders = list(dict.fromkeys(map(folder_named, args.folders or ["."])))
     if args.open_seconds is not None and args.format != "table":
         raise UsageError("--open is shown as a table only", "leave --format out")
     if args.chart is not None or args.format == "html":
@@ -158,15 +158,6 @@ def _save(folders: list[str], args: argparse.Namespace) -> None:
     path = saved_path(args.save or default)
     save(look_now(folders[0], args.hidden, moment_ns), path)
     print(f"saved as {shown(args.save or default)}: `frugal compare` reads it", file=sys.stderr)
-
-
-def _resolved(folder: str) -> str:
-    path = os.path.realpath(folder)
-    if not folder or not os.path.lexists(path):
-        raise UsageError(f"{folder or '(empty)'}: there is no such folder", "check the path")
-    if not os.path.isdir(path):
-        raise UsageError(f"{folder}: this is not a folder", "name the folder it is in")
-    return path
 
 
 def _print_table(inventory: Inventory, args: argparse.Namespace) -> None:

@@ -61,6 +61,15 @@ def command_line() -> str:
     return shlex.join(["frugal", *sys.argv[1:]])
 
 
+def folder_here(text: str | None) -> str:
+    """Return the folder that a person named to be looked at, resolved; the current one where none was named.
+
+    Raises:
+        UsageError: there is none.
+    """
+    return folder_named("." if text is None else text)
+
+
 def levels(text: str) -> int | None:
     """Read a number of levels, or `all`."""
     if text == "all":
@@ -112,6 +121,20 @@ def add_format(parser: argparse.ArgumentParser, *formats: str) -> None:
     parser.add_argument("--format", choices=formats, default=formats[0], help=f"default: {formats[0]}")
 
 
+def add_listing(parser: argparse.ArgumentParser) -> None:
+    """Add `--list-all` and `--short`: how much of long lists is printed."""
+    group = parser.add_mutually_exclusive_group()
+    group.add_argument("--list-all", action="store_true", help="name every entry (default where output is piped)")
+    group.add_argument(
+        "--short", action="store_true", help="of long lists only the first and the last few (default on a terminal)"
+    )
+
+
+def is_short(args: argparse.Namespace) -> bool | None:
+    """Return whether long lists are to be cut short; None where that is not said."""
+    return True if args.short else False if args.list_all else None
+
+
 def add_rules(parser: argparse.ArgumentParser) -> None:
     """Add the rule file as an argument."""
     parser.add_argument(
@@ -127,7 +150,8 @@ def add_where(parser: argparse.ArgumentParser) -> None:
 
 def add_as_of(parser: argparse.ArgumentParser) -> None:
     """Add `--as-of`."""
-    parser.add_argument("--as-of", metavar="WHEN", help='look from another moment: "in 2 weeks", or 2026-12-24')
+    when = 'look from another moment: "2 weeks", tomorrow, 2026-12-24, "2026-12-24 08:00"'
+    parser.add_argument("--as-of", metavar="WHEN", help=when)
 
 
 def add_yes(parser: argparse.ArgumentParser) -> None:

@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Mapping
 from itertools import groupby
 from typing import Any
 
-from frugal_sorter.cli.screen import Screen
+from frugal_sorter.cli.screen import FEW, Screen
 from frugal_sorter.cli.text import below, common_base, count_text, iso_text, shown
-from frugal_sorter.cli.words import WORDS, will_text
+from frugal_sorter.cli.words import WORDS, entries_text, will_text
 from frugal_sorter.files.record import Place
+from frugal_sorter.plans.count import total
 from frugal_sorter.plans.plan import ATTENDING, FINAL, TAKING_BACK, Kind, Left, Plan, Step, VerbName
 from frugal_sorter.work.mark import Mark, Outcome
 
-_SAMPLE = 5
+# Of many groups of names so many are printed at each end, and of each so many names.
+_FEW_GROUPS, _FEW_OF_SEVERAL = 2, 1
 # What is done to entries that stay where they are.
 _IN_PLACE: dict[VerbName, str] = {
     "set-attribute": "tags and comments",
@@ -47,6 +50,8 @@ class PlanView:
         folders.update(left.place.folder for left in plan.left)
         self.base = common_base(sorted(folders or plan.roots))
         self._announced: set[str] = set()
+        self._few = FEW
+        self._done, self._last_done = 0, deque[Step](maxlen=FEW)
         self.new_folders = {step.target.path for step in plan.steps if step.verb == "make-folder" and step.target}
 
     def show(self, names: bool = True) -> None:
@@ -71,18 +76,22 @@ class PlanView:
         if pruned and self.plan.kind not in TAKING_BACK:
             self.screen.line()
             self.screen.line(f"{count_text(len(pruned), 'folder')} left empty by this, removed", style="bold")
-            for step in pruned if names else ():
-                self.screen.line(f"    {below(step.place.path, self.base)}")
+            if names:
+                self.screen.sample(pruned, lambda step: self.screen.line(f"    {below(step.place.path, self.base)}"))
 
     def _names(self, steps: list[Step]) -> None:
         def order(step: Step) -> tuple[str, str, str]:
             return step.verb, _target_folder(step), step.place.folder
 
-        for _, group in groupby(sorted(steps, key=lambda step: (*order(step), step.id)), key=order):
-            together = list(group)
-            self._heading(together[0])
-            for step in together:
-                self._name(step)
+        ordered = sorted(steps, key=lambda step: (*order(step), step.id))
+        groups = [list(group) for _, group in groupby(ordered, key=order)]
+        # Many groups of many names would fill screens, too.
+        self._few = FEW if len(groups) == 1 else _FEW_OF_SEVERAL
+        self.screen.sample(groups, self._group, _FEW_GROUPS, "folder")
+
+    def _group(self, together: list[Step]) -> None:
+        self._heading(together[0])
+        self.screen.sample(together, self._name, self._few)
 
     def _heading(self, step: Step) -> None:
         source = below(step.place.folder, self.base)
@@ -112,8 +121,7 @@ class PlanView:
         if step.verb == "pack":
             members = step.args["members"]
             self.screen.parts((f"    {name}", ""), (f"  from {count_text(len(members), 'entry', 'entries')}", "dim"))
-            for member in members:
-                self.screen.line(f"      {below(member['path'], self.base)}")
+            self.screen.sample(members, lambda member: self.screen.line(f"      {below(member['path'], self.base)}"))
             return
         note = ""
         if step.verb == "set-attribute":
@@ -135,14 +143,13 @@ class PlanView:
         """Print what is left as it is and why, what was refused, and what could not be read."""
         plan = self.plan
         quiet = []
-        if plan.at_home:
-            quiet.append(f"  {count_text(plan.at_home, 'file')} already where a rule would put {_it(plan.at_home)}")
-        if plan.kept:
-            quiet.append(f"  {count_text(plan.kept, 'file')} kept by an exception")
-        claimed = plan.entries + len(plan.left) + plan.at_home + plan.kept
-        unclaimed = plan.seen - claimed
-        if plan.kind in _UNCLAIMED and unclaimed > 0:
-            quiet.append(f"  {count_text(unclaimed, 'file')} {_UNCLAIMED[plan.kind]}")
+        if plan.at_home.entries:
+            them = "it" if plan.at_home.entries == 1 else "them"
+            quiet.append(f"  {entries_text(plan.at_home)} already where a rule would put {them}")
+        if plan.kept.entries:
+            quiet.append(f"  {entries_text(plan.kept)} kept by an exception")
+        if plan.kind in _UNCLAIMED and plan.unclaimed.entries:
+            quiet.append(f"  {entries_text(plan.unclaimed)} {_UNCLAIMED[plan.kind]}")
         if plan.left or quiet:
             self.screen.line()
             self.screen.line("Left as they are", style="bold")
@@ -161,14 +168,15 @@ class PlanView:
             self.screen.line(f"Refused: {shown(refusal.rule)}: {shown(refusal.reason)}", style="bold yellow")
 
     def _left_for(self, reason: str, problem: bool, lefts: list[Left]) -> None:
-        """Print the entries that are left for one reason; problems by name, the rest by a sample."""
-        self.screen.line(f"  {count_text(len(lefts), 'file')}: {shown(reason)}", style="yellow" if problem else "")
-        most = len(lefts) if problem or len(lefts) <= _SAMPLE + 1 else _SAMPLE
-        for left in lefts[:most]:
+        """Print the entries that are left for one reason."""
+        count = entries_text(total(left.counted for left in lefts))
+        self.screen.line(f"  {count}: {shown(reason)}", style="yellow" if problem else "")
+
+        def show(left: Left) -> None:
             rule = f"  ({shown(left.rule)})" if left.rule and len(self.plan.rules) != 1 else ""
             self.screen.line(f"    {below(left.place.path, self.base)}{rule}")
-        if most < len(lefts):
-            self.screen.line(f"    and {len(lefts) - most:,} more (--format json lists all)")
+
+        self.screen.sample(lefts, show)
 
     def totals(self) -> str:
         """Return in one line how much would be done."""
@@ -204,6 +212,24 @@ class PlanView:
             return
         if step.verb == "remove-folder" and mark.outcome == Outcome.LEFT and mark.reason == "gone already":
             return
+        if done and not mark.reason:
+            self._done += 1
+            if self.screen.short and self._done > FEW:
+                self._last_done.append(step)
+                return
+        self._show_step(step, mark)
+
+    def show_last_steps(self) -> None:
+        """Print the last few steps that were done, where those before them were not printed."""
+        between = self._done - FEW - len(self._last_done)
+        if between > 0:
+            self.screen.line(f"… {between:,} more between these (`frugal history` knows them all)", style="dim")
+        for step in self._last_done:
+            self._show_step(step, Mark(step.id, Outcome.DONE))
+
+    def _show_step(self, step: Step, mark: Mark) -> None:
+        done = mark.outcome == Outcome.DONE
+        told = step.verb == "remove-folder" and self.plan.kind not in TAKING_BACK
         why = f": {shown(mark.reason)}" if mark.reason else ""
         word = "removed" if done and told else _OUTCOMES[mark.outcome][0]
         if done and step.verb in WORDS:
@@ -288,10 +314,6 @@ _OUTCOMES = {
 }
 
 
-def _it(count: int) -> str:
-    return "it" if count == 1 else "them"
-
-
 def exit_code(plan: Plan, problem: bool = False) -> int:
     """Return the exit code of a plan that was shown or carried out."""
     if plan.refused:
@@ -333,11 +355,11 @@ def plan_as_json(plan: Plan) -> Mapping[str, Any]:
         "notes": [note._asdict() for note in plan.notes],
         "refused": [refusal._asdict() for refusal in plan.refused],
         "totals": {
-            "looked_at": plan.seen,
-            "files": plan.entries,
+            "looked_at": plan.seen._asdict(),
+            "entries": plan.entries._asdict(),
             "bytes": sum({step.source: step.bytes for step in plan.asked if step.source}.values()),
-            "at_home": plan.at_home,
-            "kept": plan.kept,
-            "left": len(plan.left),
+            "at_home": plan.at_home._asdict(),
+            "kept": plan.kept._asdict(),
+            "left": total(left.counted for left in plan.left)._asdict(),
         },
     }

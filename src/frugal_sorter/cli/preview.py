@@ -7,12 +7,13 @@ import json
 from dataclasses import replace
 from pathlib import Path
 
-from frugal_sorter.cli.options import add_as_of, add_at_most, add_format, add_rules
+from frugal_sorter.cli.options import add_as_of, add_at_most, add_format, add_listing, add_rules, is_short
 from frugal_sorter.cli.plan_view import PlanView, exit_code, plan_as_json
 from frugal_sorter.cli.planning import plan_now
 from frugal_sorter.cli.reading import read_book, world_now
 from frugal_sorter.cli.screen import Screen
-from frugal_sorter.cli.text import count_text, moment_text, shown
+from frugal_sorter.cli.text import moment_text, shown
+from frugal_sorter.cli.words import entries_text
 from frugal_sorter.errors import UsageError
 from frugal_sorter.plans.misses import nearest_misses
 from frugal_sorter.plans.plan import Plan
@@ -38,6 +39,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--save", metavar="PLAN", type=Path, help="write the plan to a file for `frugal tidy --plan`")
     parser.add_argument("--without", metavar="ID", type=int, nargs="+", default=[], help="leave these steps out")
     add_format(parser, "text", "json")
+    add_listing(parser)
 
 
 def run(args: argparse.Namespace) -> int:
@@ -50,7 +52,7 @@ def run(args: argparse.Namespace) -> int:
     if args.format == "json":
         print(json.dumps(plan_as_json(plan), indent=2))
         return exit_code(plan)
-    screen = Screen()
+    screen = Screen(is_short(args))
     view = PlanView(plan, screen)
     if plan.asked:
         view.show()
@@ -60,7 +62,7 @@ def run(args: argparse.Namespace) -> int:
         screen.line(f"It would {view.totals()}. `frugal tidy {shown(how)}` does it.", style="bold")
     else:
         view.show_left()
-        screen.line(f"Nothing to do: {count_text(plan.seen, 'file')} looked at.")
+        screen.line(f"Nothing to do: {entries_text(plan.seen)} looked at.")
     if without:
         screen.line("To leave them for good, put above the other rules:")
         for line in without:
@@ -87,6 +89,7 @@ def _leave_out(plan: Plan, numbers: list[int]) -> list[str]:
             hint = "`frugal preview --format json` lists the steps with their numbers"
             raise UsageError(f"--without: there is no step {number} in this plan", hint)
     dropped = plan.drop(lambda step: step.id in numbers)
+    plan.left += {step.source: step.left("left out by --without") for step in dropped if step.source}.values()
     lines: list[str] = []
     for place in dict.fromkeys(step.source for step in dropped if step.source):
         name = place.name.replace('"', '""')

@@ -16,10 +16,12 @@ from frugal_sorter.cli.one_line import (
 from frugal_sorter.cli.options import (
     add_at_most,
     add_for,
+    add_listing,
     add_where,
     add_yes,
     duration,
     folder_named,
+    is_short,
     levels,
     number,
     refuse_removal,
@@ -27,9 +29,11 @@ from frugal_sorter.cli.options import (
 )
 from frugal_sorter.cli.plan_view import PlanView, exit_code
 from frugal_sorter.cli.screen import Screen, account
-from frugal_sorter.cli.text import below, count_text, moment_text, now_ns, shown, size_text
+from frugal_sorter.cli.text import below, moment_text, now_ns, shown, size_text
+from frugal_sorter.cli.words import entries_text, stay_text
 from frugal_sorter.errors import UsageError
 from frugal_sorter.files.record import Place
+from frugal_sorter.plans.count import total
 from frugal_sorter.plans.plan import Plan, Step
 from frugal_sorter.plans.purge import Purge
 from frugal_sorter.rules.keys import TAKES
@@ -68,7 +72,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--permanent", action="store_true", help="for good, instead of to the trash")
     parser.add_argument("--prune", action="store_true", help="remove subfolders that are empty after it")
     parser.add_argument("--as-rule", action="store_true", help="do nothing; print the same as a rule for a file")
-    parser.add_argument("--list-all", action="store_true", help="list every entry, with the date that decides")
+    add_listing(parser)
     add_at_most(parser)
     add_yes(parser)
     add_for(parser)
@@ -87,7 +91,7 @@ def run(args: argparse.Namespace) -> int:
             raise UsageError("--as-rule: a rule has no --keep-newest and no --until-free", "leave them out")
         book_named(keys, folder)
         return print_as_rule(keys, folder)
-    screen = Screen()
+    screen = Screen(is_short(args))
     plan = plan_of_rule(keys, folder, "purge", args.at_most, purge.narrow)
     view = PlanView(plan, screen)
     screen.parts(("Purge in ", ""), (shown(folder), "bold"))
@@ -97,15 +101,14 @@ def run(args: argparse.Namespace) -> int:
     if not plan.asked:
         view.show_left()
         screen.line()
-        screen.line(f"Nothing to take away: {count_text(plan.seen, 'file')} looked at.")
+        screen.line(f"Nothing to take away: {entries_text(plan.seen)} looked at.")
         return exit_code(plan)
     _show(plan, purge, screen, args)
     view.show_pruned(names=False)
     view.show_left()
     screen.line()
     view.warn()
-    others = count_text(max(plan.seen - plan.entries, 0), "other file stays", "other files stay")
-    question = view.question(f"in {shown(folder)}, as {account()}? {others}.")
+    question = view.question(f"in {shown(folder)}, as {account()}? {stay_text(plan.others)}.")
     return ask_and_do(plan, view, screen, question, args.yes, take_back_text)
 
 
@@ -131,18 +134,15 @@ def _show(plan: Plan, purge: Purge, screen: Screen, args: argparse.Namespace) ->
     """Print how much goes, its bounds, and a sample of names, each with the date that decides."""
     steps = sorted(plan.asked, key=lambda step: (purge.dates[step.place], step.place))
     biggest = max(steps, key=lambda step: (step.bytes, step.place))
-    noun = ("file", "files") if args.take == "files" else ("entry", "entries")
-    count = count_text(len(steps), *noun)
-    inside = sum(step.files for step in steps)
-    holding = f", {count_text(inside, 'file')} in all" if args.take != "files" else ""
     how = "deleted for good" if args.permanent else "to the trash"
     screen.line()
-    screen.parts((f"{count}{holding}, {size_text(sum(step.bytes for step in steps))}, ", "bold"),
+    size = size_text(sum(step.bytes for step in steps))
+    screen.parts((f"{entries_text(total(step.count for step in steps))}, {size}, ", "bold"),
                  (how, "bold red" if args.permanent else "yellow"))  # fmt: skip
     for label, step in (("oldest", steps[0]), ("newest", steps[-1]), ("biggest", biggest)):
         screen.line(f"  {label:8}{_line(step, purge)}")
     screen.line()
-    screen.sample(steps, lambda step: _line(step, purge), args.list_all)
+    screen.sample(steps, lambda step: screen.line(f"  {_line(step, purge)}"))
 
 
 def _line(step: Step, purge: Purge) -> str:

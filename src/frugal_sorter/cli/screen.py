@@ -9,13 +9,14 @@ from functools import cached_property
 from typing import TYPE_CHECKING, TypeVar
 
 from frugal_sorter.cli.guarded import raw
-from frugal_sorter.cli.text import cut, shown
+from frugal_sorter.cli.text import count_text, cut, shown
 
 if TYPE_CHECKING:
     from rich.console import Console
 
 _PIPED_WIDTH = 100_000
-_SAMPLE = 5
+# Of a long list so many are printed at each end.
+FEW = 3
 # Between two columns of a table; and what is left of a cell at least, however narrow the terminal is.
 _GAP, _LEAST = 2, 5
 Item = TypeVar("Item")
@@ -25,13 +26,17 @@ class Screen:
     """Results go to standard output, everything else to standard error.
 
     Rich is imported for colour and for tables only: a long list that is piped on needs neither.
+
+    Args:
+        short: of long lists only the first and the last few are printed; unless it is said, on a terminal alone.
     """
 
-    def __init__(self) -> None:
+    def __init__(self, short: bool | None = None) -> None:
         for stream in (sys.stdout, sys.stderr):
             if hasattr(stream, "reconfigure"):
                 stream.reconfigure(errors="backslashreplace")
         self._coloured = sys.stdout.isatty()
+        self.short = self._coloured if short is None else short
 
     @cached_property
     def _rich(self) -> Console:
@@ -103,16 +108,27 @@ class Screen:
         each = max(room // max(len(others), 1), _LEAST)
         return [[cut(cell, each) if at in others else cell for at, cell in enumerate(row)] for row in rows]
 
-    def sample(self, items: Sequence[Item], text: Callable[[Item], str], every: bool) -> None:
-        """Print a line for each of some items; of many only the first and the last few, unless every one is asked for."""
-        most = len(items) if every or len(items) <= 2 * _SAMPLE + 1 else _SAMPLE
+    def sample(
+        self, items: Sequence[Item], show: Callable[[Item], None], few: int = FEW, noun: str = "", plural: str = ""
+    ) -> None:
+        """Show each of some items; in a long list that is to be short only the first and the last few.
+
+        Args:
+            items: all of them.
+            show: prints one.
+            few: how many at each end.
+            noun: what they are; nothing where that is clear.
+            plural: the same for several.
+        """
+        most = few if self.short and len(items) > 2 * few + 1 else len(items)
         for one in items[:most]:
-            self.line(f"  {text(one)}")
+            show(one)
         if most < len(items):
-            more = f"  and {len(items) - 2 * most:,} more between these (--list-all names every one)"
-            self.line(more, style="dim")
+            between = len(items) - 2 * most
+            what = count_text(between, f"more {noun}", f"more {plural or noun + 's'}") if noun else f"{between:,} more"
+            self.line(f"    … {what} between these (--list-all names all)", style="dim")
             for one in items[-most:]:
-                self.line(f"  {text(one)}")
+                show(one)
 
     def may_ask(self) -> bool:
         """Tell whether there is a person to answer."""

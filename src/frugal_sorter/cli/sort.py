@@ -14,13 +14,15 @@ from frugal_sorter.cli.one_line import (
     plan_of_rule,
     print_as_rule,
 )
-from frugal_sorter.cli.options import add_for, add_where, add_yes, folder_named, levels
+from frugal_sorter.cli.options import add_for, add_listing, add_where, add_yes, folder_named, is_short, levels
 from frugal_sorter.cli.plan_view import PlanView, exit_code
 from frugal_sorter.cli.screen import Screen, account
 from frugal_sorter.cli.text import below, count_text, shown, size_text
+from frugal_sorter.cli.words import entries_text, stay_text
 from frugal_sorter.errors import RefusedError
 from frugal_sorter.plans.guard import refused_whole
 from frugal_sorter.plans.plan import Plan
+from frugal_sorter.plans.written import leave_written
 from frugal_sorter.rules.keys import CLASHES
 from frugal_sorter.rules.one_rule import Value
 
@@ -48,7 +50,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--clash", choices=CLASHES, default="number", help="the name is taken (default: number)")
     parser.add_argument("--prune", action="store_true", help="remove subfolders that are empty after it")
     parser.add_argument("--as-rule", action="store_true", help="do nothing; print the same as a rule for a file")
-    parser.add_argument("--list-all", action="store_true", help="list every file, not only how many go where")
+    add_listing(parser)
     add_yes(parser)
     add_for(parser)
 
@@ -73,12 +75,12 @@ def run(args: argparse.Namespace) -> int:
     if args.as_rule:
         book_named(keys, folder)
         return print_as_rule(keys, folder)
-    screen = Screen()
-    plan = plan_of_rule(keys, folder, "sort", None)
+    screen = Screen(is_short(args))
+    plan = plan_of_rule(keys, folder, "sort", None, leave_written)
     view = PlanView(plan, screen)
     if not plan.asked:
         view.show_left()
-        screen.line(f"Nothing to sort: {count_text(plan.seen, 'file')} looked at.")
+        screen.line(f"Nothing to sort: {entries_text(plan.seen)} looked at.")
         return exit_code(plan)
     if args.list_all:
         view.show()
@@ -86,8 +88,9 @@ def run(args: argparse.Namespace) -> int:
         _show(plan, view, screen, folder)
     screen.line()
     view.warn()
-    others = count_text(plan.seen - plan.entries, "other file stays", "other files stay")
-    question = view.question(f"below {shown(folder)}, into {shown(args.into)}, as {account()}? {others}.")
+    question = view.question(
+        f"below {shown(folder)}, into {shown(args.into)}, as {account()}? {stay_text(plan.others)}."
+    )
     return ask_and_do(plan, view, screen, question, args.yes, take_back_text)
 
 

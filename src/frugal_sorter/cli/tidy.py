@@ -8,16 +8,17 @@ from pathlib import Path
 
 from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
 from frugal_sorter.cli.interrupted import changing
-from frugal_sorter.cli.options import add_at_most, add_for, add_rules, add_yes
+from frugal_sorter.cli.options import add_at_most, add_for, add_listing, add_rules, add_yes, is_short
 from frugal_sorter.cli.plan_view import PlanView, exit_code, step_text
 from frugal_sorter.cli.planning import plan_now
 from frugal_sorter.cli.reading import read_book
 from frugal_sorter.cli.screen import Screen, account
 from frugal_sorter.cli.text import count_text, moment_text, shown
+from frugal_sorter.cli.words import entries_text, stay_text
 from frugal_sorter.errors import UsageError
 from frugal_sorter.plans.guard import refuse_guarded
 from frugal_sorter.plans.limits import hold_ceilings
-from frugal_sorter.plans.plan import Left, Plan
+from frugal_sorter.plans.plan import Plan
 from frugal_sorter.plans.plan_file import load_plan
 from frugal_sorter.rules.book import RuleBook
 
@@ -36,15 +37,16 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--again", action="store_true", help="also what was taken back by undo")
     add_at_most(parser)
     add_for(parser)
+    add_listing(parser)
 
 
 def run(args: argparse.Namespace) -> int:
-    screen = Screen()
+    screen = Screen(is_short(args))
     plan = _saved_plan(args) if args.plan else _plan_by_rules(screen, args)
     view = PlanView(plan, screen)
     if not plan.asked:
         view.show_left()
-        screen.line(f"Nothing to do: {count_text(plan.seen, 'file')} looked at.")
+        screen.line(f"Nothing to do: {entries_text(plan.seen)} looked at.")
         return exit_code(plan)
     view.show(names=not args.yes)
     screen.line()
@@ -88,15 +90,13 @@ def _ask_by_rule(screen: Screen, book: RuleBook, plan: Plan) -> None:
             if screen.ask(f"{shown(rule.name)}: {count_text(len(steps), 'step')}, as listed?"):
                 continue
             reason = "declined"
-        places = dict.fromkeys(step.place for step in steps)
-        plan.left += [Left(place, rule.name, reason, False) for place in places]
+        plan.left += {step.place: step.left(reason) for step in steps}.values()
         plan.drop(lambda step, name=rule.name: step.rule == name)  # type: ignore[misc]
 
 
 def _question(args: argparse.Namespace, plan: Plan, view: PlanView) -> str:
     named = args.plan or plan.origin
     written = moment_text(os.stat(named).st_mtime_ns) if os.path.lexists(named) else "a time unknown"
-    stays = count_text(plan.seen - plan.entries, "other file stays", "other files stay")
     by = f"the plan {shown(str(args.plan))}" if args.plan else shown(plan.origin)
-    others = "" if args.plan else f" {stays}."
+    others = "" if args.plan else f" {stay_text(plan.others)}."
     return view.question(f"below {shown(view.base)}, by {by} of {written}, as {account()}?{others}")

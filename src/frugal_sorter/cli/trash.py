@@ -9,7 +9,7 @@ from collections import Counter
 
 from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
 from frugal_sorter.cli.interrupted import changing
-from frugal_sorter.cli.options import add_at_most, add_for, add_format, add_yes, duration, size
+from frugal_sorter.cli.options import add_at_most, add_for, add_format, add_listing, add_yes, duration, is_short, size
 from frugal_sorter.cli.plan_view import PlanView, exit_code
 from frugal_sorter.cli.screen import Screen, account
 from frugal_sorter.cli.text import ago_text, count_text, iso_text, moment_text, now_ns, shown, size_text
@@ -45,7 +45,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--orphans", action="store_true", help="remove halves: files without a note, notes without a file"
     )
-    parser.add_argument("--list-all", action="store_true", help="list every entry that leaves")
+    add_listing(parser)
     add_at_most(parser)
     add_yes(parser)
     add_format(parser, "table", "json")
@@ -62,7 +62,7 @@ def run(args: argparse.Namespace) -> int:
     if args.format == "json":
         print(json.dumps({"trash": [_as_json(one.trashed, one.bytes) for one in entries]}, indent=2))
         return 1 if notes else 0
-    return _list(entries, notes)
+    return _list(entries, notes, Screen(is_short(args)))
 
 
 def _as_json(one: Trashed, size: int) -> dict[str, object]:
@@ -76,8 +76,7 @@ def _as_json(one: Trashed, size: int) -> dict[str, object]:
 _ORPHANS = {"info": "(the file is gone)", "file": "(nothing says where it was)", "": ""}
 
 
-def _list(entries: list[Weighed], notes: list[Note]) -> int:
-    screen = Screen()
+def _list(entries: list[Weighed], notes: list[Note], screen: Screen) -> int:
     for note in notes:
         screen.line(f"Note: {shown(note.text)}", style="yellow")
     if not entries:
@@ -112,7 +111,7 @@ def _list(entries: list[Weighed], notes: list[Note]) -> int:
 
 
 def _restore(args: argparse.Namespace, found: list[Trashed]) -> int:
-    screen = Screen()
+    screen = Screen(is_short(args))
     with changing("trash"):
         plan = plan_restore([_named(name, found) for name in args.restore], now_ns())
     view = PlanView(plan, screen)

@@ -8,12 +8,14 @@ from collections.abc import Sequence
 
 from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
 from frugal_sorter.cli.interrupted import changing
-from frugal_sorter.cli.options import command_line
+from frugal_sorter.cli.options import command_line, is_short
 from frugal_sorter.cli.plan_view import PlanView, exit_code
 from frugal_sorter.cli.reading import read_where, world_now
 from frugal_sorter.cli.screen import Screen, account
 from frugal_sorter.cli.text import count_text, moment_text, shown, size_text
+from frugal_sorter.cli.words import entries_text, stay_text
 from frugal_sorter.errors import UsageError
+from frugal_sorter.plans.count import total
 from frugal_sorter.plans.emptying import RULE, Weighed, add_emptying, leaving
 from frugal_sorter.plans.limits import hold_ceilings
 from frugal_sorter.plans.plan import Note, Plan
@@ -37,14 +39,21 @@ def empty(args: argparse.Namespace, entries: Sequence[Weighed], notes: Sequence[
             refuse_dear(where)
         except Wrong as wrong:
             raise UsageError(f"--where: {wrong.what}", wrong.instead) from None
-    screen = Screen()
+    screen = Screen(is_short(args))
     with changing("trash") as journal:
         world = world_now()
         limits = TrashLimits(args.older_than, args.shrink_to, where)
         only_orphans = args.orphans and args.older_than is None and args.shrink_to is None and where is None
         going = [] if only_orphans else leaving(entries, limits, world)
         going += [one for one in entries if one.trashed.orphan] if args.orphans else []
-        plan = Plan("empty", world.now_ns, command_line(), rules=[RULE], matched={RULE}, seen=len(entries))
+        plan = Plan(
+            "empty",
+            world.now_ns,
+            command_line(),
+            rules=[RULE],
+            matched={RULE},
+            seen=total(one.counted for one in entries),
+        )
         plan.notes += notes
         add_emptying(plan, going)
         if args.at_most is not None:
@@ -54,9 +63,9 @@ def empty(args: argparse.Namespace, entries: Sequence[Weighed], notes: Sequence[
     view = PlanView(plan, screen)
     if not plan.asked:
         view.show_left()
-        screen.line(f"Nothing leaves the trash: {count_text(len(entries), 'entry', 'entries')} looked at.")
+        screen.line(f"Nothing leaves the trash: {entries_text(plan.seen)} looked at.")
         return exit_code(plan)
-    _show(screen, entries, going, args.list_all)
+    _show(screen, entries, going)
     if taken_back_no_more:
         named = ", ".join(str(run) for run in sorted(taken_back_no_more))
         count = count_text(sum(taken_back_no_more.values()), "of these was", "of these were")
@@ -68,8 +77,8 @@ def empty(args: argparse.Namespace, entries: Sequence[Weighed], notes: Sequence[
     view.show_left()
     screen.line()
     view.warn()
-    stays = count_text(len(entries) - len(going), "other entry stays", "other entries stay")
-    question = view.question(f"as {account()}? {stays} in the trash.")
+    staying = total(one.counted for one in entries).without(total(one.counted for one in going))
+    question = view.question(f"as {account()}? {stay_text(staying)} in the trash.")
     return ask_and_do(plan, view, screen, question, args.yes, take_back_text)
 
 
@@ -87,16 +96,16 @@ def _runs(journal: Journal, going: Sequence[Weighed]) -> Counter[int]:
     return counts
 
 
-def _show(screen: Screen, entries: Sequence[Weighed], going: Sequence[Weighed], list_all: bool) -> None:
+def _show(screen: Screen, entries: Sequence[Weighed], going: Sequence[Weighed]) -> None:
     """Print how much leaves the trash and how much stays, and the names of some of it."""
     freed, held = sum(one.bytes for one in going), sum(one.bytes for one in entries)
-    count = count_text(len(going), "entry", "entries")
+    count = entries_text(total(one.counted for one in going))
     screen.parts((f"{count}, {size_text(freed)}, ", "bold"), ("removed from the trash for good", "bold red"))
     screen.line(
         f"  it holds {size_text(held)} in {len(entries):,}, and then {size_text(held - freed)} in {len(entries) - len(going):,}"
     )
     screen.line()
-    screen.sample(going, _line, list_all)
+    screen.sample(going, lambda one: screen.line(f"  {_line(one)}"))
 
 
 def _line(one: Weighed) -> str:

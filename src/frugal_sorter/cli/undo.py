@@ -7,11 +7,11 @@ import os
 
 from frugal_sorter.cli.carry_out import ask_and_do
 from frugal_sorter.cli.interrupted import changing
-from frugal_sorter.cli.options import add_for, add_yes, run_number
+from frugal_sorter.cli.options import add_for, add_listing, add_yes, is_short, run_number
 from frugal_sorter.cli.plan_view import PlanView, exit_code
 from frugal_sorter.cli.text import moment_text, now_ns, shown
 from frugal_sorter.work.executor import Result
-from frugal_sorter.work.journal import Run
+from frugal_sorter.work.journal import Journal, Run
 from frugal_sorter.work.undo import GONE, RAN, plan_undo, run_to_undo, runs_to_undo
 
 EXAMPLES = """
@@ -29,12 +29,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     add_yes(parser)
     add_for(parser)
+    add_listing(parser)
 
 
 def run(args: argparse.Namespace) -> int:
     from frugal_sorter.cli.screen import Screen, account
 
-    screen = Screen()
+    screen = Screen(is_short(args))
     only = [os.path.abspath(path) for path in args.only]
     with changing("undo") as journal:
         undone = run_to_undo(journal, args.run)
@@ -47,6 +48,7 @@ def run(args: argparse.Namespace) -> int:
                 if plan.asked or any(left.reason not in (GONE, RAN) for left in plan.left):
                     break
                 passed_over.append(run)
+        done_again = _done_again(undone, journal)
     for run in passed_over:
         if run.id != undone.id:
             screen.line(
@@ -65,8 +67,19 @@ def run(args: argparse.Namespace) -> int:
 
     def then(result: Result) -> str:
         again = f"Do it again after all with: frugal undo {result.run}"
+        if done_again is not None:
+            again = f"Run {done_again} is done again after all; take it back with: frugal undo {done_again}"
         in_the_way = any(left.reason not in (GONE, RAN) for left in plan.left)
         rest = f"\nOnce nothing is in the way, `frugal undo {undone.id}` takes back the rest." if in_the_way else ""
         return again + rest
 
     return ask_and_do(plan, view, screen, question, args.yes, then)
+
+
+def _done_again(undone: Run, journal: Journal) -> int | None:
+    """Return the run that is done again after all when an undo is taken back; None for any other run."""
+    runs = {run.id: run for run in journal.runs()}
+    first, turns = undone, 0
+    while first.undoes is not None and first.undoes in runs:
+        first, turns = runs[first.undoes], turns + 1
+    return first.id if turns % 2 else None

@@ -7,6 +7,7 @@ from collections.abc import Iterable, Mapping
 from typing import NamedTuple
 
 from frugal_sorter.cli.text import count_text, size_text
+from frugal_sorter.plans.count import Count, total
 from frugal_sorter.plans.plan import Step, VerbName
 
 
@@ -52,15 +53,8 @@ def amount_text(steps: Iterable[Step], verb: VerbName) -> str:
     steps = list({step.source or step.target: step for step in steps}.values())
     if verb == "pack":
         return count_text(len(steps), "new zip")
-    folders = sum(step.was is not None and step.was.kind == "folder" for step in steps)
-    files = len(steps) - folders
-    parts = [count_text(files, "file")] if files or not folders else []
-    if folders:
-        inside = sum(step.files for step in steps if step.was is not None and step.was.kind == "folder")
-        held = f" with {count_text(inside, 'file')}" if any("files" in step.args for step in steps) else ""
-        parts.append(count_text(folders, "folder") + held)
     size = f", {size_text(sum(step.bytes for step in steps))}" if verb in _SIZED else ""
-    return " and ".join(parts) + size
+    return f"{entries_text(total(step.count for step in steps))}{size}"
 
 
 def will_text(steps: Iterable[Step]) -> str:
@@ -74,11 +68,32 @@ def will_text(steps: Iterable[Step]) -> str:
     return "; ".join(said)
 
 
-def done_text(counts: Mapping[VerbName, int]) -> str:
+def done_text(counts: Mapping[VerbName, Count]) -> str:
     """Return in one line how much was done, by verb."""
     said = []
     for verb, words in WORDS.items():
-        if count := counts.get(verb, 0):
-            noun = "zip" if verb == "pack" else "entry" if verb in (*_LAST, "remove-made") else "file"
-            said.append(words.sums.format(count_text(count, noun, "entries" if noun == "entry" else "")))
+        if count := counts.get(verb):
+            what = count_text(count.entries, "zip") if verb == "pack" else entries_text(count)
+            said.append(words.sums.format(what))
     return ", ".join(said) or "nothing done"
+
+
+def entries_text(count: Count, files: str = "file", other: bool = False) -> str:
+    """Return a count of entries as people say it, such as `3 files and 1 folder with 12 files`.
+
+    Args:
+        count: the entries.
+        files: what the files are called.
+        other: say that they are the other ones.
+    """
+    word = "other " if other else ""
+    parts = [count_text(count.files, f"{word}{files}")] if count.files or not count.folders else []
+    if count.folders:
+        inside = f" with {count_text(count.inside, 'file')}" if count.inside else ""
+        parts.append(count_text(count.folders, f"{word}folder") + inside)
+    return " and ".join(parts)
+
+
+def stay_text(others: Count) -> str:
+    """Return which entries that were looked at stay as they are, for the question."""
+    return f"{entries_text(others, other=True)} {'stays' if others.entries == 1 else 'stay'}"

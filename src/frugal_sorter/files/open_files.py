@@ -12,6 +12,7 @@ class OpenFiles:
 
     def __init__(self) -> None:
         self._holders: dict[tuple[int, int], str] | None = None
+        self._writers: dict[tuple[int, int], str] = {}
         self._paths: dict[str, str] = {}
         self.unseen = 0
 
@@ -20,6 +21,12 @@ class OpenFiles:
         if self._holders is None:
             self._holders = self._look()
         return self._holders.get((dev, ino))
+
+    def writer(self, dev: int, ino: int) -> str | None:
+        """Return the program that has an entry open for writing, or None."""
+        if self._holders is None:
+            self._holders = self._look()
+        return self._writers.get((dev, ino))
 
     def holder_below(self, folder: str) -> str | None:
         """Return a program that has a file open somewhere below a folder, or None."""
@@ -47,5 +54,7 @@ class OpenFiles:
                     continue
                 who = f"{process.info['name']} (process {process.pid})"
                 holders[status.st_dev, status.st_ino] = who
+                if getattr(one, "mode", "w") != "r":  # not every system tells
+                    self._writers[status.st_dev, status.st_ino] = who
                 self._paths[one.path] = who
         return holders

@@ -7,11 +7,12 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from typing import NamedTuple
 
-from frugal_sorter.files.inside import look_inside
+from frugal_sorter.files.inside import Inside, look_inside
 from frugal_sorter.files.record import Listing, Place, Unknown, Unread
 from frugal_sorter.files.sharing import Share, Sharing
 from frugal_sorter.files.status import look
 from frugal_sorter.files.walk import reason_of, unread_for, walk
+from frugal_sorter.plans.count import NONE, ONE_FILE, Count, folder_of
 from frugal_sorter.plans.emptying import empty_by_rule
 from frugal_sorter.plans.guard import (
     UNDER_VERSION_CONTROL,
@@ -79,14 +80,14 @@ class _Found:
     hits: list[_Hit] = field(default_factory=list)
     notes: list[Note] = field(default_factory=list)
     roots: set[str] = field(default_factory=set)
-    seen: int = 0
+    seen: Count = NONE
 
     def add(self, other: _Found) -> None:
         """Take in what another process found."""
         self.hits += other.hits
         self.notes += other.notes
         self.roots |= other.roots
-        self.seen += other.seen
+        self.seen |= other.seen
 
 
 @dataclass
@@ -118,7 +119,8 @@ class _Planner:
         for root in sorted(roots):
             if root not in self.found.roots:
                 self._walk(root, roots)
-        self.result.levels = {root: roots[root].deepest for root in sorted(roots)}
+        # What is inside a folder that is taken as a whole is counted, too.
+        self.result.levels = {root: None if roots[root].on_folders else roots[root].deepest for root in sorted(roots)}
         self.result.seen = self.found.seen
         self.result.notes += sorted(self.found.notes)
         # Whoever found them: parents first, then by name, so that numbers are given in that order.
@@ -190,8 +192,13 @@ class _Planner:
         def descend(listing: Listing, name: str, _: Scope) -> Scope | None:
             path = Place(listing.folder, name).path
             below = None
-            if not never_entered(path, name) and not self._claims_folder(listing, name):
-                below = self.here.below(name[0] == ".")
+            inside = None
+            if not never_entered(path, name):
+                claims, inside = self._claims_folder(listing, name)
+                below = None if claims else self.here.below(name[0] == ".")
+            if inside is not None:
+                # What the walk goes into is counted there.
+                self.found.seen |= Count(0, 1, inside if below is None else 0)
             nearer = roots.get(path)
             if nearer is not None:
                 below = nearer if below is None else below.joined(nearer)
@@ -248,7 +255,7 @@ class _Planner:
     def _pick(self, listing: Listing) -> Sequence[int]:
         here = self.here
         names = listing.names if here.sees_hidden else [name for name in listing.names if name[0] != "."]
-        self.found.seen += len(names)
+        self.found.seen |= Count(len(names))
         matcher = self.book.matcher(here.on_files, self.world.now_ns)
         return matcher.pick(listing, here.depths(listing.folder, here.on_files))
 
@@ -289,17 +296,24 @@ class _Planner:
         else:
             self.outcomes.entry(rules, facts)
 
-    def _claims_folder(self, listing: Listing, name: str) -> bool:
-        """Find the rule that takes a folder as a whole, if there is one; then nothing inside is an entry."""
+    def _claims_folder(self, listing: Listing, name: str) -> tuple[bool, int | None]:
+        """Find the rule that takes a folder as a whole, if there is one; then nothing inside is an entry.
+
+        Returns:
+            whether there is one, and how many files are inside; None where no rule is asked about the folder.
+        """
         indexes = self.here.on_folders
         place = Place(listing.folder, name)
         if not indexes or place.path in self.never_folders or refused_entry(place.path):
-            return False
+            return False, None
+        if name[0] == "." and not any(self.book.rules[index].hidden for index in indexes):
+            return False, None
         try:
             record = look(place)
         except OSError:
-            return False  # the walk finds it missing too, and says so
+            return False, None  # the walk finds it missing too, and says so
         inside = look_inside(place.path)
+        files = inside.files if isinstance(inside, Inside) else 0
         matched: list[int] = []
         facts = None
         for index in indexes:
@@ -310,22 +324,22 @@ class _Planner:
             if rule.where.test(facts) is not True:
                 continue
             if isinstance(inside, Unknown):
-                self._left(rule, place, inside.reason, True)
-                return True
+                self._left(rule, place, inside.reason, True, folder_of(0))
+                return True, 0
             matched.append(index)
             if rule.ending is not None:
                 break
         if not matched or facts is None or isinstance(inside, Unknown):
-            return False
+            return False, files
         last = self.book.rules[matched[-1]]
         claimed = last.ending is not None
         if claimed and last.ending != "leave" and inside.version_control:
-            self._left(last, place, UNDER_VERSION_CONTROL, False)
-            return True
+            self._left(last, place, UNDER_VERSION_CONTROL, False, folder_of(files))
+            return True, files
         identity = identity_inside(record.identity, inside)
         base = self.here.base(matched[-1])
         self.outcomes.entry(matched, replace(facts, record=record._replace(identity=identity), base=base, _known={}))
-        return claimed
+        return claimed, files
 
-    def _left(self, rule: Rule, place: Place, reason: str, problem: bool) -> None:
-        self.result.left.append(Left(place, rule.name, reason, problem))
+    def _left(self, rule: Rule, place: Place, reason: str, problem: bool, count: Count = ONE_FILE) -> None:
+        self.result.left.append(Left(place, rule.name, reason, problem, count))

@@ -15,6 +15,7 @@ from frugal_sorter.files.types import TYPE_OF_SUFFIX
 from frugal_sorter.files.walk import reason_of
 from frugal_sorter.plans.choosing import Choice, LookAlike
 from frugal_sorter.plans.columns import Same
+from frugal_sorter.plans.count import ONE_FILE, Count
 from frugal_sorter.plans.guard import refused_folder, version_control_root
 from frugal_sorter.plans.limits import hold_ceilings
 from frugal_sorter.plans.plan import Left, Plan, Step, Witness
@@ -74,7 +75,7 @@ def plan_duplicates(choices: Iterable[Choice], removing: Removing, origin: str, 
     plan = Plan("duplicates", removing.world.now_ns, origin, rules=[RULE], matched={RULE})
     plan.levels = dict.fromkeys(folders, None)
     for choice in choices:
-        plan.seen += len(choice.group.files)
+        plan.seen |= Count(len(choice.group.files))
         add_removals(plan, choice, removing, RULE, "")
     if removing.at_most is not None:
         plan.ceilings[RULE] = removing.at_most
@@ -159,7 +160,7 @@ def plan_unmark(alone: Iterable[LookAlike], world: World, origin: str, folders: 
     plan.levels = dict.fromkeys(folders, None)
     given: set[str] = set()
     for one in alone:
-        plan.seen += 1
+        plan.seen |= ONE_FILE
         place = place_of(one.path)
         refused = refused_folder(place.folder)
         tree = version_control_root(place.folder)

@@ -11,6 +11,7 @@ from frugal_sorter.files.record import FileRecord, Place, Unknown, place_of
 from frugal_sorter.files.status import look_or_none
 from frugal_sorter.files.trash_bins import INFO_SUFFIX, Trashed
 from frugal_sorter.files.types import TYPE_OF_SUFFIX
+from frugal_sorter.plans.count import ONE_FILE, Count, folder_of
 from frugal_sorter.plans.for_trash import all_trashed
 from frugal_sorter.plans.plan import Note, Plan, Step
 from frugal_sorter.plans.removals import identity_inside
@@ -45,6 +46,12 @@ class Weighed:
         if isinstance(self.inside, Inside):
             return self.inside.bytes
         return self.record.identity.size if self.record is not None and self.inside is None else 0
+
+    @property
+    def counted(self) -> Count:
+        """The entry as it is counted."""
+        is_folder = self.record is not None and self.record.identity.kind == "folder"
+        return folder_of(self.inside.files if isinstance(self.inside, Inside) else 0) if is_folder else ONE_FILE
 
     @property
     def files(self) -> int:

@@ -11,6 +11,7 @@ from frugal_sorter.files.record import place_of
 from frugal_sorter.files.status import look
 from frugal_sorter.files.trash_bins import Trashed, all_bins, contents_of
 from frugal_sorter.files.walk import reason_of
+from frugal_sorter.plans.count import ONE_FILE, Count, folder_of, total
 from frugal_sorter.plans.guard import refused_folder
 from frugal_sorter.plans.plan import Left, Note, Plan, Step
 from frugal_sorter.plans.removals import identity_inside
@@ -36,18 +37,27 @@ def plan_restore(wanted: Sequence[Trashed], made_ns: int) -> Plan:
         wanted: what is to come back.
         made_ns: the moment of planning.
     """
-    plan = Plan("restore", made_ns, "the trash", seen=len(wanted))
+    plan = Plan("restore", made_ns, "the trash", seen=total(_count(one) for one in wanted))
     folders = TargetFolders()
     given: set[str] = set()
     for one in wanted:
         why = _blocked(one, folders, given)
         if why:
-            plan.left.append(Left(one.place, "", why, True))
+            plan.left.append(Left(one.place, "", why, True, _count(one)))
             continue
         given.add(one.original)
         plan.add_group([_restore(one, folders)])
     plan.make_folders(folders.to_make)
     return plan
+
+
+def _count(one: Trashed) -> Count:
+    inside = (
+        look_inside(one.place.path) if os.path.isdir(one.place.path) and not os.path.islink(one.place.path) else None
+    )
+    if inside is None:
+        return ONE_FILE
+    return folder_of(inside.files if isinstance(inside, Inside) else 0)
 
 
 def _blocked(one: Trashed, folders: TargetFolders, given: set[str]) -> str:

@@ -15,6 +15,7 @@ from frugal_sorter.files.record import FileRecord, Place, is_inside, place_of
 from frugal_sorter.files.status import look_or_none
 from frugal_sorter.files.volumes import volume_of
 from frugal_sorter.files.walk import reason_of, walk
+from frugal_sorter.plans.count import Count
 from frugal_sorter.plans.guard import never_entered, refused_folder
 from frugal_sorter.plans.limits import hold_space
 from frugal_sorter.plans.plan import Left, Note, Plan, Step
@@ -165,7 +166,7 @@ def plan_gather(
     given: set[Place] = set()
     for record in _found(wishes, tree, result):
         _add(record, source, target, result, folders, given, move, flat)
-    plan.seen = result.asked
+    plan.seen = Count(result.asked)
     plan.notes += tree.notes
     hold_space(plan, folders.device, folders.existing)
     plan.make_folders(folders.to_make)

@@ -11,7 +11,7 @@ from frugal_sorter.files.record import place_of
 from frugal_sorter.files.status import folder_as_it_is, look
 from frugal_sorter.files.volumes import free_bytes, volume_of
 from frugal_sorter.plans.guard import refused_folder
-from frugal_sorter.plans.plan import FINAL, Left, Plan, Refusal, Step
+from frugal_sorter.plans.plan import FINAL, Plan, Refusal, Step
 from frugal_sorter.rules.book import Rule
 from frugal_sorter.rules.keys import MOST_REMOVALS
 
@@ -36,7 +36,7 @@ def keep_targets_in_place(plan: Plan) -> None:
     going = [step for step in plan.asked if step.was is not None and step.was.kind == "folder" and step.verb != "copy"]
     for step in going:
         if step.source is not None and step.source.path in targets:
-            plan.left.append(Left(step.source, step.rule, "other entries go into it", False))
+            plan.left.append(step.left("other entries go into it"))
             plan.drop(lambda one, gone=step: one is gone)  # type: ignore[misc]
 
 
@@ -65,7 +65,7 @@ def _drop_for_room(plan: Plan, one: Step, other: Step) -> None:
     for step in plan.drop(lambda step: step is gives_way):
         if step.source is not None and step.verb in ("move", "move-across"):
             why = "what stands at its target is itself taken by a rule"
-            plan.left.append(Left(step.source, step.rule, why, False))
+            plan.left.append(step.left(why))
 
 
 def _makes_room(plan: Plan, step: Step) -> bool:

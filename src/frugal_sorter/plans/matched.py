@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 
 from frugal_sorter.files.inside import Inside
 from frugal_sorter.files.record import FileRecord, Identity, Place
+from frugal_sorter.plans.count import ONE_FILE, Count, folder_of
 from frugal_sorter.plans.plan import Step, VerbName
 from frugal_sorter.rules.book import Rule
 from frugal_sorter.rules.fields import Facts
@@ -56,3 +57,10 @@ def weight(identity: Identity, facts: Facts) -> dict[str, int]:
     if identity.kind != "folder" or not isinstance(facts.inside, Inside):
         return {}
     return {"files": max(facts.inside.files, 1), "bytes": facts.inside.bytes}
+
+
+def count_of(facts: Facts) -> Count:
+    """Return an entry as it is counted."""
+    if facts.record.identity.kind != "folder":
+        return ONE_FILE
+    return folder_of(facts.inside.files if isinstance(facts.inside, Inside) else 0)

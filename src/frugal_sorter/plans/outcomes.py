@@ -12,10 +12,11 @@ from frugal_sorter.files.record import Identity, Place, is_inside
 from frugal_sorter.plans.by_content import ContentSearch
 from frugal_sorter.plans.choosing import choose
 from frugal_sorter.plans.clash import Clashes, Discard, Room, is_numbered_form
+from frugal_sorter.plans.count import Count
 from frugal_sorter.plans.destinations import Destinations
 from frugal_sorter.plans.duplicates import Removing, add_removals
 from frugal_sorter.plans.extras import Extras
-from frugal_sorter.plans.matched import Kept, Matched, step_of, weight
+from frugal_sorter.plans.matched import Kept, Matched, count_of, step_of, weight
 from frugal_sorter.plans.plan import Left, Note, Plan, Step
 from frugal_sorter.plans.removals import Removals
 from frugal_sorter.plans.targets import TargetFolders
@@ -97,14 +98,14 @@ class Outcomes:
                     self._decide(index, rule, entry)
                     return
             except Kept as kept:
-                self._keep(rule, record.place, kept)
+                self._keep(rule, facts, kept)
         self._add(entry, [], record.place)
 
-    def _keep(self, rule: Rule, place: Place, kept: Kept) -> None:
+    def _keep(self, rule: Rule, facts: Facts, kept: Kept) -> None:
         if kept.reason:
-            self.plan.left.append(Left(place, rule.name, kept.reason, kept.problem))
+            self.plan.left.append(Left(facts.record.place, rule.name, kept.reason, kept.problem, count_of(facts)))
         else:
-            self.plan.at_home += 1
+            self.plan.at_home |= count_of(facts)
 
     def _decide(self, index: int, rule: Rule, entry: Matched) -> None:
         """Plan the ending of an entry; what was planned for it before is done also where that is held back."""
@@ -113,7 +114,7 @@ class Outcomes:
         try:
             ending, final = self._ending(index, rule, own)
         except Kept as kept:
-            self._keep(rule, place, kept)
+            self._keep(rule, entry.facts, kept)
             ending, final, own.before = [], place, own.before if not kept.reason else []
             if kept.reason:
                 own.late = []
@@ -133,7 +134,7 @@ class Outcomes:
                 link = self.extras.link(rule, entry, final)
                 program = self.extras.program(rule, entry, final)
             except Kept as kept:
-                self._keep(rule, entry.record.place, kept)
+                self._keep(rule, entry.facts, kept)
                 continue
             after += link
             (before if removal else after).extend(program)
@@ -181,7 +182,7 @@ class Outcomes:
         facts, record = entry.facts, entry.record
         wanted: Wanted | Missing = Wanted(record.place)
         if rule.ending == "leave":
-            self.plan.kept += 1
+            self.plan.kept |= count_of(facts)
             return [], record.place
         if rule.ending == "move":
             wanted = wanted_place(self.book, rule, facts, self.destinations.resolve)
@@ -236,7 +237,7 @@ class Outcomes:
         if isinstance(room, Discard):
             return [self.removals.trash(rule.name, rule.key, record, facts, room.witness)], record.place
         verb = step_of(rule, "move-across" if across else "move", record.place, room.place, record.identity)
-        verb.args = {key: value for key, value in weight(record.identity, facts).items() if key == "bytes"}
+        verb.args = weight(record.identity, facts)
         return [*room.before, verb], room.place
 
     def _unpack(self, rule: Rule, facts: Facts) -> list[Step]:
@@ -265,7 +266,7 @@ class Outcomes:
                     raise Kept(room)
             except Kept as kept:
                 for facts in members:
-                    self._keep(rule, facts.record.place, kept)
+                    self._keep(rule, facts, kept)
                 continue
             assert isinstance(room, Room)
             named: set[str] = set()
@@ -296,7 +297,7 @@ class Outcomes:
                 going += len(choice.going)
                 add_removals(self.plan, choice, removing, rule.name, rule.key)
             self.plan.notes += [Note(f"{one.path}: {one.reason}", True) for one in found.unread]
-            self.plan.at_home += len(entries) - going
+            self.plan.at_home |= Count(len(entries) - going)
 
     # Destinations
 

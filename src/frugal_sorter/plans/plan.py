@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from typing import Any, Literal, NamedTuple
 
 from frugal_sorter.files.record import Identity, Place, place_of
+from frugal_sorter.plans.count import NONE, ONE_FILE, Count, folder_of, total
 
 VerbName = Literal[
     "move", "move-across", "trash", "restore", "delete", "empty", "copy", "remove-made", "link", "hard-link", "own-file",
@@ -81,10 +82,33 @@ class Step:
         """How many files it takes away: those inside a folder count."""
         return int(self.args.get("files", 1))
 
+    def left(self, reason: str, problem: bool = False) -> Left:
+        """Return that its entry is left alone, and why."""
+        return Left(self.place, self.rule, reason, problem, self.count)
+
+    @property
+    def count(self) -> Count:
+        """The entry that it is about."""
+        return folder_of(self.files) if self.was is not None and self.was.kind == "folder" else ONE_FILE
+
     @property
     def bytes(self) -> int:
         """How much it is about, in bytes."""
         return int(self.args.get("bytes", self.was.size if self.was else 0))
+
+
+class ByVerb(dict[VerbName, Count]):
+    """The entries that some steps are about, by verb; one with several steps of a kind is counted once."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._last: dict[VerbName, Place] = {}
+
+    def add(self, step: Step) -> None:
+        """Take in one more step; those about one entry follow each other."""
+        if step.place != self._last.get(step.verb):
+            self._last[step.verb] = step.place
+            self[step.verb] = self.get(step.verb, NONE) | step.count
 
 
 class Left(NamedTuple):
@@ -97,6 +121,7 @@ class Left(NamedTuple):
     rule: str
     reason: str
     problem: bool
+    counted: Count = ONE_FILE
 
 
 class Note(NamedTuple):
@@ -122,9 +147,9 @@ class Plan:
         made_ns: when, in ns since the epoch, before anything was looked at for it.
         origin: the rule file, or what else it was made from.
         undoes: the run that it takes back.
-        at_home: files that already are where a rule would put them.
-        kept: files that an exception keeps where they are, by rule.
-        seen: files that were looked at.
+        at_home: entries that already are where a rule would put them.
+        kept: entries that an exception keeps where they are.
+        seen: entries that were looked at.
         levels: the resolved folders that are acted in, each with how deep, None for all levels.
         rules: the names of the rules that acted, in order.
         matched: the names of those that some entry matched.
@@ -140,9 +165,9 @@ class Plan:
     left: list[Left] = field(default_factory=list)
     notes: list[Note] = field(default_factory=list)
     refused: list[Refusal] = field(default_factory=list)
-    at_home: int = 0
-    kept: int = 0
-    seen: int = 0
+    at_home: Count = NONE
+    kept: Count = NONE
+    seen: Count = NONE
     levels: dict[str, int | None] = field(default_factory=dict)
     rules: list[str] = field(default_factory=list)
     matched: set[str] = field(default_factory=set)
@@ -243,9 +268,21 @@ class Plan:
         return [step for step in self.steps if step.verb not in ATTENDING]
 
     @property
-    def entries(self) -> int:
-        """How many entries the steps are about, what leaves the trash aside; one can have several steps."""
-        return len({step.source for step in self.asked if step.source and step.verb != "empty"})
+    def entries(self) -> Count:
+        """The entries that the steps are about, what leaves the trash aside; one can have several steps."""
+        found = {step.source: step.count for step in self.asked if step.source and step.verb != "empty"}
+        return total(found.values())
+
+    @property
+    def others(self) -> Count:
+        """The entries that were looked at and that no step is about."""
+        return self.seen.without(self.entries)
+
+    @property
+    def unclaimed(self) -> Count:
+        """The entries that were looked at and that no rule asks for."""
+        claimed = self.entries | self.at_home | self.kept | total(left.counted for left in self.left)
+        return self.seen.without(claimed)
 
     @property
     def has_problem(self) -> bool:

@@ -16,6 +16,7 @@ from typing import Any, cast
 from frugal_sorter.errors import UsageError
 from frugal_sorter.files.fingerprint import look_like_or_none
 from frugal_sorter.files.record import Identity, Place, place_of
+from frugal_sorter.plans.count import Count
 from frugal_sorter.plans.plan import Plan, Step, VerbName, Witness
 from frugal_sorter.plans.shapes import is_identity, refuse_malformed
 from frugal_sorter.state.folders import is_writable_by_others, machine_id, refuse_writable_by_others
@@ -161,10 +162,10 @@ def _head(path: Path, lines: list[str]) -> tuple[Plan, dict[int, int]]:
         plan = Plan(head["kind"], int(head["made_ns"]), str(head["origin"]))
         plan.levels = {_sure_place(folder).path: _count_or_none(most) for folder, most in head["levels"].items()}
         plan.rules = list(map(str, head["rules"]))
-        plan.seen = int(head["seen"])
+        plan.seen = Count(*map(int, head["seen"]))
         plan.ceilings = {str(rule): _count_or_none(most) for rule, most in head["ceilings"].items()}
         sizes = {int(group): int(size) for group, size in head["groups"].items()}
-        if not 0 < plan.made_ns < 1 << 63 or not 0 <= plan.seen < 1 << 63:
+        if not 0 < plan.made_ns < 1 << 63 or not all(0 <= count < 1 << 63 for count in plan.seen):
             raise ValueError
     except (ValueError, KeyError, TypeError, AttributeError, OverflowError):
         raise UsageError(f"{path}:1: the head of the plan is damaged", "make the plan anew") from None

@@ -12,7 +12,7 @@ from frugal_sorter.files.status import look
 from frugal_sorter.files.types import TYPE_OF_SUFFIX
 from frugal_sorter.files.volumes import free_bytes
 from frugal_sorter.files.walk import reason_of
-from frugal_sorter.plans.plan import Left, Note, Plan, Step
+from frugal_sorter.plans.plan import Note, Plan, Step
 from frugal_sorter.rules.fields import Facts, World, latest_of
 from frugal_sorter.rules.units import Duration
 
@@ -51,7 +51,7 @@ class Purge:
             if isinstance(date_ns, int):
                 self.dates[step.place] = date_ns
             else:
-                plan.left.append(Left(step.place, step.rule, f"`{self.by}` is unknown: {date_ns.reason}", True))
+                plan.left.append(step.left(f"`{self.by}` is unknown: {date_ns.reason}", True))
         limit_ns = self.older_than.before(world.now_ns)
         ranked = sorted(
             (step for step in plan.asked if step.place in self.dates),
@@ -61,7 +61,7 @@ class Purge:
         newest = set(map(id, ranked[-self.keep_newest :])) if self.keep_newest else set()
         for step in old:
             if id(step) in newest:
-                plan.left.append(Left(step.place, step.rule, f"kept among the newest {self.keep_newest}", False))
+                plan.left.append(step.left(f"kept among the newest {self.keep_newest}"))
         going = self._not_open(plan, world, [step for step in old if id(step) not in newest])
         if self.until_free is not None:
             going = self._until_free(plan, going)
@@ -90,7 +90,7 @@ class Purge:
             if holder is None:
                 going.append(step)
             else:
-                plan.left.append(Left(step.place, step.rule, f"open in {holder}", False))
+                plan.left.append(step.left(f"open in {holder}"))
         return going
 
     def _until_free(self, plan: Plan, steps: list[Step]) -> list[Step]:

@@ -112,6 +112,8 @@ def parse_duration(text: str) -> Duration:
         Wrong: it is not a duration.
     """
     months = seconds = position = 0
+    if text.strip() == "0":
+        return Duration(0, 0)
     while position < len(text.rstrip()):
         match = _DURATION_PART.match(text, position)
         unit = match[2].lower() if match else ""
@@ -265,14 +267,28 @@ def parse_hours(text: str) -> Hours:
 
 
 def parse_moment(text: str, now_ns: int) -> int:
-    """Read a moment to look at: `in 2 weeks`, or a date, whose first minute is meant.
+    """Read a moment to look at: `in 2 weeks` or `2 weeks`, `tomorrow`, a date, or a date with a time.
+
+    Of a date the first minute is meant; `tomorrow` is this time of the day.
 
     Raises:
         Wrong: it is neither.
     """
-    word = text.strip().lower()
-    if word.startswith("in "):
-        return parse_duration(word[3:]).from_now(now_ns)
+    word = " ".join(text.lower().split())
+    wrong = Wrong(f'"{text}" is no moment', 'say "in 2 weeks", tomorrow, 2026-12-24 or "2026-12-24 08:00"')
+    if word in ("now", "tomorrow"):
+        return now_ns if word == "now" else Duration(0, _DAY_SECONDS).from_now(now_ns)
     if re.fullmatch(r"\d{4}-\d{1,2}-\d{1,2}|today|yesterday", word):
         return parse_span(word).bounds(now_ns)[0]
-    raise Wrong(f'"{text}" is no moment', 'say "in 2 weeks" or 2026-12-24')
+    if re.fullmatch(r"\d{4}-\d{1,2}-\d{1,2}[ t]\d{1,2}:\d{2}(:\d{2})?", word):
+        try:
+            day, clock = re.split("[ t]", word)
+            year, month, of_month = map(int, day.split("-"))
+            hour, minute, second = [*map(int, clock.split(":")), 0][:3]
+            return int(datetime(year, month, of_month, hour, minute, second).timestamp()) * SECOND_NS
+        except (ValueError, OverflowError, OSError):
+            raise wrong from None
+    try:
+        return parse_duration(word.removeprefix("in ")).from_now(now_ns)
+    except Wrong:
+        raise wrong from None

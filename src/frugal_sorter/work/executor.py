@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from frugal_sorter.files.record import Identity, Place, place_of
-from frugal_sorter.plans.plan import ATTENDING, REPLACING, TAKING, Plan, Step, VerbName
+from frugal_sorter.plans.plan import ATTENDING, REPLACING, TAKING, ByVerb, Plan, Step, VerbName
 from frugal_sorter.state.lock import writer_lock
 from frugal_sorter.work.descriptors import Descriptors
 from frugal_sorter.work.folders import remove_unused
@@ -37,7 +37,8 @@ class Result:
     Args:
         run: its number.
         stopped: it was stopped before its end.
-        done: how many steps that a person asked for were done, by verb.
+        by_verb: how many steps that a person asked for were done.
+        counted: the entries that these were about; one can have several.
         not_done: the steps that were not, folders among them.
         lost: for each volume that did not take all that a file had: a folder on it, and what.
     """
@@ -45,6 +46,7 @@ class Result:
     run: int
     stopped: bool = False
     by_verb: dict[VerbName, int] = field(default_factory=dict)
+    counted: ByVerb = field(default_factory=ByVerb)
     not_done: list[tuple[Step, Mark]] = field(default_factory=list)
     lost: dict[int, tuple[str, set[str]]] = field(default_factory=dict)
 
@@ -111,6 +113,7 @@ class _Ends:
             verb, number = step.verb, step.id
             if verb not in ATTENDING:
                 result.by_verb[verb] = result.by_verb.get(verb, 0) + 1
+                result.counted.add(step)
             # A mark without an identity means that of the journal, which knows a renewed step as it was before.
             if data or reason or number in self.renewed or not (now is None or now is step.was or now == step.was):
                 self._others.append(mark)

@@ -392,6 +392,10 @@ class Journal:
             )
         return runs[::-1]
 
+    def can_be_undone(self, run: int) -> bool:
+        """Tell whether something was done in a run that can be taken back at all."""
+        return bool(self._undoable(run))
+
     def _undoable(self, run: int) -> frozenset[int]:
         """Return the steps of a run that were done and can be taken back."""
         if run not in self._can_be_undone:
