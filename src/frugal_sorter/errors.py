@@ -2,6 +2,15 @@
 
 from __future__ import annotations
 
+import re
+
+_LINE_BREAKS = re.compile(r"\s*[\n\r\v\f\x1c-\x1e\x85\u2028\u2029]+\s*")
+
+
+def one_line(text: str) -> str:
+    """Return a text with a space in place of each line break, so that whatever it quotes it is one line."""
+    return _LINE_BREAKS.sub(" ", text)
+
 
 class FrugalError(Exception):
     """An error that is shown as one line, never as a traceback.
@@ -12,9 +21,9 @@ class FrugalError(Exception):
     exit_code = 2
 
     def __init__(self, message: str, hint: str = "") -> None:
-        super().__init__(message)
-        self.message = message
-        self.hint = hint
+        self.message = one_line(message)
+        self.hint = one_line(hint)
+        super().__init__(self.message)
 
 
 class UsageError(FrugalError):

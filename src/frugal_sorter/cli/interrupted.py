@@ -60,6 +60,10 @@ def _tell(settled: Settled) -> None:
         steps = count_text(sum(settled.counts.values()), "step")
         way_back = f"; `frugal undo {run.id}` takes that back" if done else ""
         _say(f"{_named(run)} after {done:,} of {steps}; what it left half done was put right{way_back}")
+    for path in settled.removed[:_SHOWN]:
+        _say(f"run {run.id}: the unfinished {path} was removed")
+    if len(settled.removed) > _SHOWN:
+        _say(f"run {run.id}: {count_text(len(settled.removed) - _SHOWN, 'more unfinished file')} removed")
     for one in settled.apart[:_SHOWN]:
         _say(f"run {run.id} cannot be settled here and is left as it is: {one}")
     if len(settled.apart) > _SHOWN:

@@ -7,6 +7,7 @@ import csv
 import json
 import os
 import sys
+from collections import Counter
 from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -63,7 +64,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--largest", type=number, default=0, metavar="N", help="also name the N largest files")
     parser.add_argument("--hidden", action="store_true", help="count hidden files and folders too")
     parser.add_argument("--listing", action="store_true", help="every file and subfolder instead of counts")
-    parser.add_argument("--sort", choices=SORTS, help="sort the listing; without it lines come as they are found")
+    parser.add_argument("--sort", choices=SORTS, help="sort the rows, or the lines of a listing")
     parser.add_argument(
         "--save", metavar="NAME", nargs="?", const="", help="also keep it under a name, to be compared later"
     )
@@ -188,7 +189,7 @@ def _also(screen: Screen, inventory: Inventory) -> None:
         also.append(count_text(inventory.others, "pipe, socket or device", "pipes, sockets or devices"))
     if inventory.further_names:
         also.append(count_text(inventory.further_names, "further name") + " of files counted once (hard links)")
-    screen.line(f"Also {', '.join(also)}." + _hidden_text(inventory.hidden))
+    screen.line(f"Also {', '.join(also)}." + _hidden_text(inventory))
     for label, dated in (("Oldest", inventory.oldest), ("Newest", inventory.newest)):
         if dated is not None:
             screen.line(f"{label}: {date_text(dated.mtime_ns)}  {shown(dated.path)}")
@@ -203,7 +204,7 @@ def _also(screen: Screen, inventory: Inventory) -> None:
 
 def _plain_table(screen: Screen, inventory: Inventory, args: argparse.Namespace) -> None:
     (way,) = args.by
-    rows, total = inventory.counts(), inventory.bytes
+    rows, total = inventory.sorted_counts(args.sort), inventory.bytes
     base = common_base(inventory.folders_asked)
     columns = [(way, "left"), ("files", "right"), ("size", "right"), ("share", "right")]
     columns += [("directly in it", "right")] if way == "folder" else []
@@ -249,10 +250,14 @@ def _cross_table(screen: Screen, inventory: Inventory, args: argparse.Namespace)
     screen.table([*columns, ("all", "right")], lines, cells("all", by_column))
 
 
-def _hidden_text(hidden: int) -> str:
-    if not hidden:
+def _hidden_text(inventory: Inventory) -> str:
+    parts = [count_text(inventory.hidden, "hidden file")] if inventory.hidden else []
+    if inventory.hidden_folders:
+        parts.append(f"{count_text(inventory.hidden_folders, 'hidden folder')} with all inside")
+    if not parts:
         return ""
-    return f" {count_text(hidden, 'hidden entry is', 'hidden entries are')} not counted (--hidden does)."
+    one = inventory.hidden + inventory.hidden_folders == 1
+    return f" {' and '.join(parts)} {'is' if one else 'are'} not counted (--hidden does)."
 
 
 def _cells(row: Count, total: int, way: By, base: str) -> list[str]:
@@ -302,7 +307,7 @@ def _print_json(inventory: Inventory, args: argparse.Namespace) -> None:
             **({"extensions": dict(sorted(row.suffixes.items()))} if "type" in args.by else {}),
             **({"direct_files": row.direct_files, "direct_bytes": row.direct_bytes} if args.by == ("folder",) else {}),
         }
-        for row in inventory.counts()
+        for row in inventory.sorted_counts(args.sort)
     ]
     dated = {
         name: found and {"path": found.path, "modified": iso_text(found.mtime_ns)}
@@ -319,7 +324,7 @@ def _print_json(inventory: Inventory, args: argparse.Namespace) -> None:
         "subfolders": inventory.folders,
         "symbolic_links": inventory.links,
         "others": inventory.others,
-        "hidden_not_counted": inventory.hidden,
+        "hidden_not_counted": {"files": inventory.hidden, "folders": inventory.hidden_folders},
         **dated,
         "largest": [
             {"path": one.path, "bytes": one.bytes, "disk_bytes": one.disk, "modified": iso_text(one.mtime_ns)}
@@ -334,7 +339,7 @@ def _print_json(inventory: Inventory, args: argparse.Namespace) -> None:
 def _print_csv(inventory: Inventory, args: argparse.Namespace) -> None:
     writer = csv.writer(sys.stdout)
     writer.writerow([*args.by, "files", "bytes", "disk_bytes", "oldest", "newest"])
-    for row in inventory.counts():
+    for row in inventory.sorted_counts(args.sort):
         cells = [cell_text(key) for key in row.keys]
         writer.writerow([*cells, row.files, row.bytes, row.disk, iso_text(row.oldest_ns), iso_text(row.newest_ns)])
     for unread in inventory.unread:
@@ -361,10 +366,16 @@ def _print_listing(folders: list[str], args: argparse.Namespace) -> int:
         print("]}")
     else:
         base = common_base(folders)
+        counts, total = Counter[str](), 0
         for one in entries:
-            size = "" if one.kind == "folder" else size_text(one.bytes)
-            end = "/" if one.kind == "folder" else ""
+            counts[one.kind] += 1
+            total += one.bytes if one.kind == "file" else 0
+            size = size_text(one.bytes) if one.kind == "file" else ""
+            end = {"folder": "/", "link": "  (symbolic link)"}.get(one.kind, "")
             print(f"{size:>9}  {moment_text(one.mtime_ns)}  {below(one.path, base)}{end}")
+        also = [count_text(counts["folder"], "folder")]
+        also += [count_text(counts["link"], "symbolic link")] if counts["link"] else []
+        print(f"\n{count_text(counts['file'], 'file')}, {size_text(total)}; {', '.join(also)}.")
     for missing in unread:
         print(f"not read: {shown(missing.path)} ({missing.reason})", file=sys.stderr)
     return 1 if any(not one.by_design for one in unread) else 0

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field, replace
 from typing import NamedTuple
 
 from frugal_sorter.files.inside import Inside, look_inside
-from frugal_sorter.files.record import Listing, Place, Unknown, Unread
+from frugal_sorter.files.record import Listing, Place, Unknown, Unread, is_inside
 from frugal_sorter.files.sharing import Share, Sharing
 from frugal_sorter.files.status import look
 from frugal_sorter.files.walk import reason_of, unread_for, walk
@@ -157,8 +157,14 @@ class _Planner:
                 elif folder in self.book.unmounted:
                     missing.setdefault(f"{folder} is not mounted", []).append(rule.name)
                 elif not os.path.isdir(root):
-                    why = "is not a folder" if os.path.lexists(root) else "is missing"
-                    missing.setdefault(f"{folder} {why}", []).append(rule.name)
+                    maker = self._maker(root)
+                    if os.path.lexists(root):
+                        missing.setdefault(f"{folder} is not a folder", []).append(rule.name)
+                    elif maker is not None:
+                        what = f'{folder} is not there yet: "{maker.name}" makes it'
+                        self.result.notes.append(Note(f"{what}; skipped there: {rule.name}", False))
+                    else:
+                        missing.setdefault(f"{folder} is missing", []).append(rule.name)
                 else:
                     roots.setdefault(root, {})[index] = Acting(root, rule.levels)
                     opened = told_of_opened(rule, root)
@@ -174,6 +180,23 @@ class _Planner:
             self.result.notes.append(Note(f"{what}; skipped there: {', '.join(rules)}", True))
         return {root: Scope(acting, self.book.rules) for root, acting in roots.items()}
 
+    def _maker(self, root: str) -> Rule | None:
+        """Return the rule that makes a folder when it first puts something there, as the first of two stages does."""
+        for rule in self.book.rules:
+            if any(is_inside(head, root) for head in self._heads(rule)):
+                return rule
+        return None
+
+    @staticmethod
+    def _heads(rule: Rule) -> set[str]:
+        """Return the folders that a rule writes into, as far as they are the same for every entry."""
+        bases = [os.path.realpath(folder) for folder in rule.folders]
+        return {
+            os.path.realpath(os.path.join(base, *target.head))
+            for target in rule.targets
+            for base in (["/"] if target.absolute else bases)
+        }
+
     def _never_folders(self, roots: Iterable[str]) -> set[str]:
         """Return the folders that are no entries: those that rules act in or write into, and all above."""
         # Switching a rule off does not give up what it has sorted.
@@ -181,9 +204,7 @@ class _Planner:
         writing = set(self.past.written([rule.key for rule in all_rules])) | set(roots)
         writing |= {os.path.realpath(folder) for rule in self.book.off for folder in rule.folders}
         for rule in all_rules:
-            for target in rule.targets:
-                bases = ["/"] if target.absolute else [os.path.realpath(folder) for folder in rule.folders]
-                writing |= {os.path.realpath(os.path.join(base, *target.head)) for base in bases}
+            writing |= self._heads(rule)
         return {above for folder in writing for above in with_parents(folder)}
 
     def _walk(self, root: str, roots: dict[str, Scope], dev: int | None = None) -> None:

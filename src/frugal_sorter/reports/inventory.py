@@ -110,7 +110,8 @@ class Inventory:
         folders: how many subfolders.
         links: how many symbolic links.
         others: how many pipes, sockets and devices.
-        hidden: how many hidden entries were not counted.
+        hidden: how many hidden files were not counted.
+        hidden_folders: how many hidden folders were not, with all in them.
         further_names: how many names were further ones of files that are counted once (hard links).
         largest: the largest files, the largest first, as many as were asked for.
     """
@@ -122,12 +123,22 @@ class Inventory:
     links: int = 0
     others: int = 0
     hidden: int = 0
+    hidden_folders: int = 0
     further_names: int = 0
     oldest: Dated | None = None
     newest: Dated | None = None
     largest: list[Sized] = field(default_factory=list)
     space: list[Space] = field(default_factory=list)
     unread: list[Unread] = field(default_factory=list)
+
+    def sorted_counts(self, order: str | None) -> list[Count]:
+        """Return the counts by `name`, `size` or `modified`; unless that is given, as `counts` does."""
+        rows = self.counts()
+        if order == "name":
+            return sorted(rows, key=lambda row: row.keys)
+        if order == "size":
+            return sorted(rows, key=lambda row: (-row.bytes, -row.files, row.keys))
+        return sorted(rows, key=lambda row: (-row.newest_ns, row.keys)) if order == "modified" else rows
 
     def counts(self, by: By | None = None) -> list[Count]:
         """Return the counts, the most bytes first; ages and sizes in their own order.
@@ -180,6 +191,7 @@ class _Found:
     links: int = 0
     others: int = 0
     hidden: int = 0
+    hidden_folders: int = 0
     files: int = 0
 
     def add(self, other: _Found) -> None:
@@ -188,7 +200,7 @@ class _Found:
         self.linked += other.linked
         self.largest += other.largest
         self.unread += other.unread
-        for name in ("folders", "links", "others", "hidden", "files"):
+        for name in ("folders", "links", "others", "hidden", "hidden_folders", "files"):
             setattr(self, name, getattr(self, name) + getattr(other, name))
         for dated in (other.oldest, other.newest):
             if dated is not None:
@@ -256,14 +268,15 @@ class Taker:
         found = self._found
         inventory.cells, inventory.unread = found.cells, sorted(found.unread)
         inventory.folders, inventory.links, inventory.others = found.folders, found.links, found.others
-        inventory.hidden, inventory.oldest, inventory.newest = found.hidden, found.oldest, found.newest
+        inventory.hidden, inventory.hidden_folders = found.hidden, found.hidden_folders
+        inventory.oldest, inventory.newest = found.oldest, found.newest
         inventory.largest = heapq.nlargest(self._largest, found.largest)
         return inventory
 
     def _walk(self, root: str, level: int, base: str, dev: int | None, alone: bool) -> None:
         def descend(listing: Listing, name: str, level: int) -> int | None:
             if name[0] == "." and not self._hidden:
-                self._found.hidden += 1
+                self._found.hidden_folders += 1
                 return None
             self._found.folders += 1
             return level + 1 if self._levels is None or level < self._levels else None

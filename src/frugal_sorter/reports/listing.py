@@ -11,7 +11,7 @@ from frugal_sorter.files.walk import reason_of, walk
 
 
 class Entry(NamedTuple):
-    """A file or a subfolder: its path, kind, bytes (apparent and on the disk), modification time in ns and owner."""
+    """A file, subfolder or symbolic link: path, kind, bytes (apparent and on the disk), modification time in ns, owner."""
 
     path: str
     kind: str
@@ -50,15 +50,18 @@ def list_entries(
 
     for folder in folders:
         for listing, _ in walk(folder, 1, True, descend, unread):
-            for name in listing.folders:
-                if name[0] != "." or hidden:
+            for kind, names in (("folder", listing.folders), ("link", listing.links)):
+                for name in names:
+                    if name[0] == "." and not hidden:
+                        continue
                     path = os.path.join(listing.folder, name)
                     try:
                         status = os.lstat(path)
                     except OSError as error:
                         unread(Unread(path, reason_of(error)))
                         continue
-                    yield Entry(path, "folder", 0, status.st_blocks * 512, status.st_mtime_ns, status.st_uid)
+                    size = 0 if kind == "folder" else status.st_size
+                    yield Entry(path, kind, size, status.st_blocks * 512, status.st_mtime_ns, status.st_uid)
             for name, status in zip(listing.names, listing.status, strict=True):
                 if name[0] != "." or hidden:
                     path = os.path.join(listing.folder, name)

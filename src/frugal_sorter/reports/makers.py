@@ -37,9 +37,9 @@ class Maker:
 
     @property
     def an_hour(self) -> float | None:
-        """How many came an hour, on average; None where all came at once."""
+        """How many came an hour, on average; None where they were not watched for an hour."""
         span = self.last_ns - self.first_ns
-        return None if self.files < 2 or span <= 0 else (self.files - 1) / (span / _HOUR_NS)
+        return None if self.files < 2 or span < _HOUR_NS else (self.files - 1) / (span / _HOUR_NS)
 
 
 def pattern_of(name: str) -> str:

@@ -83,6 +83,7 @@ def _unreadable(text: str, at: int | None) -> Wrong:
 
 
 def _shown(text: str) -> str:
+    text = " ".join(text.split())
     return text if len(text) <= 40 else text[:37] + "..."
 
 

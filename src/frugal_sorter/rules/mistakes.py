@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from frugal_sorter.errors import FrugalError
+from frugal_sorter.errors import FrugalError, one_line
 
 
 class Wrong(Exception):
@@ -35,7 +35,7 @@ class Mistake:
     def __str__(self) -> str:
         rule = f'rule "{self.rule}": ' if self.rule else ""
         instead = f"; {self.instead}" if self.instead else ""
-        return f"{self.file}:{self.line}: {rule}{self.what}{instead}"
+        return one_line(f"{self.file}:{self.line}: {rule}{self.what}{instead}")
 
 
 class Mistakes(FrugalError):
@@ -43,7 +43,11 @@ class Mistakes(FrugalError):
 
     def __init__(self, mistakes: Iterable[Mistake]) -> None:
         self.all = sorted(mistakes)
-        super().__init__("\n".join(str(mistake) for mistake in self.all))
+        super().__init__("")
+        self.message = "\n".join(str(mistake) for mistake in self.all)
+
+    def __str__(self) -> str:
+        return self.message
 
 
 def nearest(word: str, known: Iterable[str]) -> str:

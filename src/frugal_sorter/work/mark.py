@@ -70,6 +70,7 @@ class Job:
         stop: asked during long work; when it says so, what was begun is given up.
         now_at: while a killed run is settled, where later steps have put entries, and as what.
         became: the same for places, and what earlier steps have made of the entries that came there.
+        removed: filled in: the paths of unfinished parts that were removed.
     """
 
     descriptors: Descriptors
@@ -81,6 +82,7 @@ class Job:
     stop: Callable[[], bool] = lambda: False
     now_at: dict[Place, tuple[Place, Identity | None]] = field(default_factory=dict)
     became: dict[Place, Identity] = field(default_factory=dict)
+    removed: list[str] = field(default_factory=list)
 
     def private(self, step: Step) -> str:
         """Return the only name under which a step may leave something unfinished, beside its final place."""

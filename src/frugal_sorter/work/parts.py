@@ -10,7 +10,7 @@ import errno
 import os
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
-from typing import Any
+from typing import Any, Literal
 
 from frugal_sorter.files.below import LIST
 from frugal_sorter.files.fingerprint import with_sample
@@ -82,8 +82,10 @@ def part_beside(job: Job, step: Step, place: Place | None = None) -> Iterator[Pa
         raise
 
 
-def remove_part(fd: int, place: Place, made: Identity | None, began_ns: int) -> bool:
-    """Remove what was made under a private name; tell whether nothing of it is left.
+def remove_part(
+    fd: int, place: Place, made: Identity | None, began_ns: int
+) -> Literal["removed", "not there", "stays"]:
+    """Remove what was made under a private name; tell what became of it.
 
     Only what the run has made is removed. Where it could not write down what that is, it had not come to
     write anything into it either.
@@ -97,17 +99,17 @@ def remove_part(fd: int, place: Place, made: Identity | None, began_ns: int) -> 
     try:
         found = look(place, fd)
         if made is None and not _is_just_begun(found, fd, began_ns):
-            return False
+            return "stays"
         lasts = volume_of(found.identity.dev, place.folder).inodes_last
         if made is not None and lasts and not found.identity.same_who(made):
-            return False
+            return "stays"
         remove_tree(fd, place.name)
     except FileNotFoundError:
-        return True
+        return "not there"
     except (NotDone, OSError):
         # Whoever may write in a folder may still not look into what lies in it.
-        return False
-    return True
+        return "stays"
+    return "removed"
 
 
 def _is_just_begun(found: FileRecord, fd: int, began_ns: int) -> bool:
@@ -186,7 +188,10 @@ def leftover(job: Job, step: Step, folder: str, note: Mark | None) -> str:
     except FileNotFoundError:
         return ""  # its folder is not there, so neither is the part
     part = Place(folder, job.private(step))
-    if remove_part(fd, part, note.now if note is not None else None, job.began_ns):
+    became = remove_part(fd, part, note.now if note is not None else None, job.began_ns)
+    if became == "removed":
+        job.removed.append(part.path)
+    if became != "stays":
         return ""
     return f"{part.path} is not what this run had made, or cannot be removed; it is left there"
 

@@ -28,36 +28,41 @@ class Settled(NamedTuple):
         counts: how many steps that a person asked for ended in which way.
         away: where the volumes are mounted that some steps wait for; these stay open until then.
         apart: what was set apart, since it cannot be settled, and why.
+        removed: the paths of unfinished parts that were removed.
     """
 
     run: Run
     counts: Counts
     away: tuple[str, ...]
     apart: tuple[str, ...]
+    removed: tuple[str, ...]
 
 
 def found_after_kill(journal: Journal, run: Run) -> list[tuple[Step, Mark]]:
     """Return how the steps of a killed run ended, as the disk tells; nothing is changed."""
-    return _settled(journal, run, repair=False)
+    return _settled(journal, run, repair=False)[0]
 
 
 def settle_unfinished(journal: Journal) -> list[Settled]:
     """Write down how the steps of killed runs ended, and close those runs of which all of it can be seen."""
     settled = []
     for run in journal.unsettled():
-        ended = _settled(journal, run, repair=True)
+        ended, removed = _settled(journal, run, repair=True)
         journal.mark(run.id, [mark for _, mark in ended if mark.outcome != Outcome.NOTED])
         counts: Counter[Outcome | None] = Counter(mark.outcome for step, mark in ended if step.verb not in ATTENDING)
         away = tuple(dict.fromkeys(mark.reason for _, mark in ended if mark.outcome == Outcome.NOTED))
         apart = tuple(f"{step.place.path}: {mark.reason}" for step, mark in ended if mark.outcome == Outcome.OPEN)
         if not away:
             journal.close(run.id, "interrupted", time.time_ns(), counts)
-        settled.append(Settled(run, counts, away, apart))
+        settled.append(Settled(run, counts, away, apart, tuple(removed)))
     return settled
 
 
-def _settled(journal: Journal, run: Run, repair: bool) -> list[tuple[Step, Mark]]:
-    """Return how each step ended; one that waits for a volume is NOTED, with the place of that as its reason."""
+def _settled(journal: Journal, run: Run, repair: bool) -> tuple[list[tuple[Step, Mark]], list[str]]:
+    """Return how each step ended, and the unfinished parts that were removed.
+
+    A step that waits for a volume is NOTED, with the place of that as its reason.
+    """
     ended: list[tuple[Step, Mark]] = []
     steps = list(journal.steps(run.id))
     waiting = _waiting(run, steps)
@@ -78,10 +83,10 @@ def _settled(journal: Journal, run: Run, repair: bool) -> list[tuple[Step, Mark]
             ended.append((step, mark))
         ended.reverse()
         if not repair:
-            return ended
+            return ended, []
         ended = _groups_put_back(verbs, ended)
         unused = {mark.step: mark for mark in remove_unused(job, ended)}
-        return [(step, unused.get(step.id, mark)) for step, mark in ended]
+        return [(step, unused.get(step.id, mark)) for step, mark in ended], job.removed
 
 
 def _waiting(run: Run, steps: Sequence[tuple[Step, Mark | None]]) -> dict[int, str]:

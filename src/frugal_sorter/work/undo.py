@@ -6,6 +6,7 @@ import os
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from itertools import groupby
+from typing import NamedTuple
 
 from frugal_sorter.errors import UsageError
 from frugal_sorter.files.attributes import read_attribute
@@ -67,6 +68,14 @@ class _Back(Exception):
     """A step needs no taking back: that was done before, or what it made is gone."""
 
 
+class _Later(NamedTuple):
+    """A later run that took an entry away: its number, how, and with which folder around it, in words."""
+
+    run: int
+    verb: VerbName
+    along: str
+
+
 class _UndoPlanner:
     def __init__(self, journal: Journal, run: Run, now_ns: int, only: Sequence[str]) -> None:
         self.journal = journal
@@ -80,6 +89,8 @@ class _UndoPlanner:
         self.coming: dict[Place, Place] = {}
         self.came: dict[Place, Identity] = {}
         self.left_by: dict[str, dict[str, tuple[int, VerbName]]] = {}
+        # Asked once: of a run that was taken back before, each step asks for it.
+        self.own_undos = {one.id for one in journal.runs() if one.undoes == run.id}
 
     def plan(self) -> Plan:
         times: list[Step] = []
@@ -229,12 +240,11 @@ class _UndoPlanner:
         if found is None or not found.same_who(self.came.get(step.source, step.was)):
             later = self._moved_on(step.source)
             if later is not None:
-                number, verb = later
-                if self.journal.run(number).undoes == self.run.id:
+                if later.run in self.own_undos:
                     raise _Back  # an earlier undo of this run took it back already
-                if verb in FINAL:
-                    raise _Blocked(f"removed for good by run {number}")
-                raise _Blocked(f"run {number} moved it on; undo that one first")
+                if later.verb in FINAL:
+                    raise _Blocked(f"removed for good{later.along} by run {later.run}")
+                raise _Blocked(f"run {later.run} moved it on{later.along}; undo that one first")
             if step.verb == "restore" and found is None:
                 raise _Blocked("no longer in the trash; another program has emptied it")
             raise _Blocked("no longer there" if found is None else "another file stands there now")
@@ -242,11 +252,17 @@ class _UndoPlanner:
             self.result.notes.append(Note(f"{step.source.path}: edited since; it goes back as it is now", False))
         return found
 
-    def _moved_on(self, place: Place) -> tuple[int, VerbName] | None:
-        """Return the first later run that took an entry away from a place, and how."""
-        if place.folder not in self.left_by:
-            self.left_by[place.folder] = moved_on(self.journal, self.run.id, place.folder)
-        return self.left_by[place.folder].get(place.name)
+    def _moved_on(self, place: Place) -> _Later | None:
+        """Return the first later run that took an entry away from a place, or a folder with the entry in it."""
+        at = place
+        while at.name:
+            if at.folder not in self.left_by:
+                self.left_by[at.folder] = moved_on(self.journal, self.run.id, at.folder)
+            later = self.left_by[at.folder].get(at.name)
+            if later is not None:
+                return _Later(*later, "" if at is place else f" with {at.path}")
+            at = place_of(at.folder)
+        return None
 
     def _made_thing(self, step: Step) -> Step:
         assert step.source is not None and step.was is not None
@@ -277,10 +293,10 @@ class _UndoPlanner:
         later = self._moved_on(place)
         if found is not None:
             why = "what it was made of was changed since"
-        elif later is not None and later[1] in FINAL:
-            why = f"what it was made of was removed for good by run {later[0]}"
+        elif later is not None and later.verb in FINAL:
+            why = f"what it was made of was removed for good by run {later.run}"
         elif later is not None:
-            raise _Blocked(f"what it was made of was moved on by run {later[0]}; undo that one first")
+            raise _Blocked(f"what it was made of was moved on by run {later.run}; undo that one first")
         else:
             why = "what it was made of is gone"
         raise _Blocked(f"it stays as the only one of its contents: {why}")
@@ -302,6 +318,8 @@ class _UndoPlanner:
         found = self._look(step.source, step.was)
         # On its way back over volumes it has been other entries by its numbers.
         was = self.came.get(step.source, step.was)
+        if found is None and (later := self._moved_on(step.source)) is not None and later.run not in self.own_undos:
+            raise _Blocked(f"run {later.run} moved it on{later.along}; undo that one first")
         if found is None or not found.same_who(was):
             raise _Blocked("no longer there" if found is None else "another file stands there now")
         name, now = step.args["attribute"], self.coming.get(step.source, step.source)
