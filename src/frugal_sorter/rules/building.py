@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any, NamedTuple
 
 from frugal_sorter.rules import operators
 from frugal_sorter.rules.condition import Leaf, Negation, Node, Several
+from frugal_sorter.rules.everyday import meant
 from frugal_sorter.rules.fields import FIELDS, Field
-from frugal_sorter.rules.mistakes import Wrong, nearest
+from frugal_sorter.rules.mistakes import Wrong
 from frugal_sorter.rules.parsing import Token, Tree, Unparsed, parse
 
 LONGEST = 4_000
@@ -71,10 +73,20 @@ def _unreadable(text: str, at: int | None) -> Wrong:
         return Wrong(f"a quote opened at column {column} is never closed", "close it; inside it is doubled")
     if text[at] == "=":
         return Wrong(f'"=" at column {column} is not an operator', "say `is`")
+    if text[at] == "," and (listed := re.search(r"(\w[\w-]*)\s+is\s+(\S+)\s*$", text[:at])):
+        others = " ".join(text[at + 1 :].split()[:1])
+        return Wrong(f"a list at column {column} needs parentheses", f"say `{listed[1]} in ({listed[2]}, {others})`")
+    if text[:at].rstrip().endswith(('"', "'")) and text[at] not in "()":
+        return Wrong(
+            f"a quote ends before column {column}",
+            "inside a text the same quote is doubled, or use the other kind around it",
+        )
     if text[at] == ")":
         return Wrong(f'")" at column {column} closes nothing, or comes too early', "count the parentheses")
+    if before and before[-1].lower() in ("older", "newer", "within", "before", "after"):
+        return Wrong(f"no date stands before `{before[-1]}`", f"say `modified {before[-1]} {' '.join(rest)}`")
     if before and before[-1].lower() in FIELDS and not text[at:].startswith("("):
-        near = nearest(word, operators.OPERATOR_WORDS)
+        near = meant(word, "operator", operators.OPERATOR_WORDS)
         return Wrong(f'"{word}" at column {column} is not an operator', near or "operators are: is, has, like, >, ...")
     return Wrong(
         f'the condition makes no sense from "{_shown(text[at:])}" at column {column}',
@@ -149,9 +161,16 @@ class _Builder:
             known_names = ", ".join(FIELDS)
             raise Wrong(
                 f'there is no field or flag "{token.text}" (column {token.column})',
-                nearest(token.text, FIELDS) or f"known are {known_names}",
+                self._meant(token) or f"known are {known_names}",
             )
         return known
+
+    def _meant(self, token: Token) -> str:
+        """Return what a word that is no field probably means."""
+        before = re.search(r"(\w[\w-]*)\s+is\s+(\S+)(?:\s+or\s+\S+)*\s+or\s*$", self.written[: token.column - 1])
+        if before is not None and before[1] in FIELDS:
+            return f"several values go in parentheses: `{before[1]} in ({before[2]}, {token.text})`"
+        return meant(token.text, "field", FIELDS)
 
     def _flag(self, children: list[Any]) -> Node:
         token = children[0]
@@ -204,10 +223,15 @@ class _Builder:
         if on.name == "type":
             for text in texts:
                 if text.lower() not in self.types:
-                    hint = nearest(text, self.types) or f"known are {', '.join(self.types)}"
+                    hint = meant(text, "type", self.types) or f"known are {', '.join(self.types)}"
                     raise Wrong(f'there is no type "{text}"', hint)
         if on.name == "ext":
             texts = [text.removeprefix(".") for text in texts]
+        for value, (text, _) in zip(values, read, strict=True):
+            if value.rule == "bare" and re.search(r"[*?]", text):
+                raise Wrong(
+                    f"`{on.name} is {text}` asks for just these letters", f"say `{on.name} like {text}` for a pattern"
+                )
         return operators.one_of(texts, exactly, word=on.kind == "word")
 
     def _compare(self, children: list[Any]) -> Node:
@@ -219,6 +243,10 @@ class _Builder:
             raise Wrong(f"`{operator.text}` cannot be asked of none", f"say `{on.name} is none`")
         text, exactly = _text(value)
         word = " ".join(operator.text.lower().split())
+        if value.rule == "bare" and word in ("starts", "ends") and text.lower().startswith("with "):
+            raise Wrong(
+                f"`{word} with` is one word too many", f"say `{on.name} {word} {text[5:]}`; in quotes it may begin so"
+            )
         if operator.kind != "TEXTUAL":
             _no_exactly(on, exactly)
         if word == "has" and on.name in ("name", "stem", "path") and _looks_like_suffix(text):

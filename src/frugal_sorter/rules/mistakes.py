@@ -8,6 +8,8 @@ from dataclasses import dataclass
 
 from frugal_sorter.errors import FrugalError, one_line
 
+_TRUTHS = {"yes": "true", "on": "true", "y": "true", "no": "false", "off": "false", "n": "false"}
+
 
 class Wrong(Exception):
     """A value that does not fit; whoever knows the place turns it into a `Mistake`.
@@ -66,8 +68,14 @@ def syntax_mistake(file: str, text: str, message: str) -> Mistake:
     hint = "mind the quotes and brackets before this place"
     if "Unescaped '\\'" in message or "hex value" in message.lower():
         hint = "write '...' instead of \"...\" around a text with backslashes, or / instead of \\"
+    written = text.split("\n")[line - 1] if line <= text.count("\n") + 1 else ""
+    value = written.partition("=")[2].strip()
+    if written.count('"') > 2 and re.search(r'=\s*"[^"]*"[^"\s,\]}#]', written):
+        hint = "a text in which double quotes stand goes into single ones: '...'"
     elif "overwrite" in message or "twice" in message:
         hint = "each key may stand once"
+    elif "Invalid value" in message and value.lower() in _TRUTHS:
+        hint = f"say {_TRUTHS[value.lower()]}"
     elif "Invalid value" in message:
         hint = "a text needs quotes"
     return Mistake(file, line, "", f"this is not TOML: {what[:1].lower()}{what[1:]}", hint)

@@ -17,8 +17,9 @@ from typing import Literal
 
 from frugal_sorter.files.bands import LARGEST_BAND, SIZE_BANDS, size_band
 from frugal_sorter.files.record import Unknown
+from frugal_sorter.rules.everyday import meant
 from frugal_sorter.rules.fields import FIELDS, Fact, Facts
-from frugal_sorter.rules.mistakes import Wrong, nearest
+from frugal_sorter.rules.mistakes import Wrong
 from frugal_sorter.rules.units import local_time
 
 NAME_BYTES = 255
@@ -362,7 +363,8 @@ def _unknown_placeholder(name: str, places: Mapping[str, str], captures: Mapping
         raise Wrong(f"the place {{{name}}} can only stand at the start", "write the folder out")
     known = [*captures, *PLACEHOLDER_FIELDS, *EXTRAS]
     raise Wrong(
-        f"there is no placeholder {{{name}}}", nearest(name, [*known, *places]) or f"known are {', '.join(known)}"
+        f"there is no placeholder {{{name}}}",
+        meant(name, "placeholder", [*known, *places]) or f"known are {', '.join(known)}",
     )
 
 

@@ -9,7 +9,8 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Any
 
-from frugal_sorter.rules.mistakes import Mistake, Mistakes, Wrong, nearest, syntax_mistake
+from frugal_sorter.rules.everyday import meant
+from frugal_sorter.rules.mistakes import Mistake, Mistakes, Wrong, syntax_mistake
 from frugal_sorter.rules.positions import Path as KeyPath
 from frugal_sorter.rules.positions import line_at, lines_of
 
@@ -80,7 +81,7 @@ class Source:
         """Take in which keys of a table there are not."""
         for key in table:
             if key not in known:
-                hint = nearest(key, known) or f"known are {', '.join(known)}"
+                hint = meant(key, "key", known) or f"known are {', '.join(known)}"
                 self.wrong((*path, key), f"there is no key `{key}`", hint, rule)
 
     def _control_characters(self, value: Any, path: KeyPath) -> None:
