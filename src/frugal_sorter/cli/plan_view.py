@@ -13,6 +13,7 @@ from frugal_sorter.cli.words import WORDS, entries_text, will_text
 from frugal_sorter.files.record import Place
 from frugal_sorter.plans.count import total
 from frugal_sorter.plans.plan import ATTENDING, FINAL, TAKING_BACK, Kind, Left, Plan, Step, VerbName
+from frugal_sorter.plans.unseen import unseen
 from frugal_sorter.work.mark import Mark, Outcome
 
 # Of many groups of names so many are printed at each end, and of each so many names.
@@ -177,6 +178,30 @@ class PlanView:
             self.screen.line(f"    {below(left.place.path, self.base)}{rule}")
 
         self.screen.sample(lefts, show)
+
+    def show_nothing(self, what: str, hidden: bool, levels: str, unhide: str) -> None:
+        """Say that there is nothing to do, and why.
+
+        Args:
+            what: in words, such as `Nothing to sort`.
+            hidden: hidden files were looked at.
+            levels: what to write to look into all subfolders.
+            unhide: what to write to look at hidden files.
+        """
+        self.show_left()
+        plan = self.plan
+        if plan.refused:
+            self.screen.line(f"{what}: it is refused, for the reason above.")
+            return
+        self.screen.line(f"{what}: {entries_text(plan.seen)} looked at.")
+        found = unseen(plan.levels, hidden)
+        more = " at least" if found.more else ""
+        if found.deeper:
+            lie = "lies" if found.deeper == 1 else "lie"
+            self.screen.line(f"{count_text(found.deeper, 'file')}{more} {lie} deeper in subfolders (`{levels}`).")
+        if found.hidden:
+            one = "is" if found.hidden == 1 else "are"
+            self.screen.line(f"{count_text(found.hidden, 'file')}{more} {one} hidden (`{unhide}`).")
 
     def totals(self) -> str:
         """Return in one line how much would be done."""

@@ -4,21 +4,17 @@ from __future__ import annotations
 
 import argparse
 import json
-from dataclasses import replace
 from pathlib import Path
 
 from frugal_sorter.cli.options import add_as_of, add_at_most, add_format, add_listing, add_rules, is_short
 from frugal_sorter.cli.plan_view import PlanView, exit_code, plan_as_json
-from frugal_sorter.cli.planning import plan_now
-from frugal_sorter.cli.reading import read_book, world_now
+from frugal_sorter.cli.planning import plan_now, show_misses
+from frugal_sorter.cli.reading import read_book
 from frugal_sorter.cli.screen import Screen
-from frugal_sorter.cli.text import moment_text, shown
-from frugal_sorter.cli.words import entries_text
+from frugal_sorter.cli.text import shown
 from frugal_sorter.errors import UsageError
-from frugal_sorter.plans.misses import nearest_misses
 from frugal_sorter.plans.plan import Plan
 from frugal_sorter.plans.plan_file import save_plan
-from frugal_sorter.rules.book import RuleBook
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.work.journal import Journal
 
@@ -61,8 +57,8 @@ def run(args: argparse.Namespace) -> int:
         how = f"--plan {args.save}" if args.save else str(args.rules or "")
         screen.line(f"It would {view.totals()}. `frugal tidy {shown(how)}` does it.", style="bold")
     else:
-        view.show_left()
-        screen.line(f"Nothing to do: {entries_text(plan.seen)} looked at.")
+        hidden = any(rule.hidden for rule in book.rules)
+        view.show_nothing("Nothing to do", hidden, 'levels = "all"', "hidden = true")
     if without:
         screen.line("To leave them for good, put above the other rules:")
         for line in without:
@@ -71,7 +67,7 @@ def run(args: argparse.Namespace) -> int:
     idle = [rule for rule in acting if not any(step.rule == rule for step in plan.steps)]
     if idle and plan.asked:
         screen.line(f"Nothing to do for: {', '.join(map(shown, idle))}.")
-    _show_misses(screen, book, plan)
+    show_misses(screen, book, plan)
     return exit_code(plan)
 
 
@@ -97,14 +93,3 @@ def _leave_out(plan: Plan, numbers: list[int]) -> list[str]:
         lines += ["[[rule]]", f"name  = {json.dumps(f'Leave {place.name}')}", f"in    = {json.dumps(place.folder)}",
                   f"where = {where}", "leave = true"]  # fmt: skip
     return lines
-
-
-def _show_misses(screen: Screen, book: RuleBook, plan: Plan) -> None:
-    """Print, for each rule that matches nothing at all, what it only just misses."""
-    world = replace(world_now(), now_ns=plan.made_ns)
-    idle = [rule for rule in book.rules if rule.name not in plan.matched]
-    for name, misses in nearest_misses(book, idle, world).items():
-        screen.line(f"{shown(name)} matches nothing; nearest:", style="yellow")
-        for miss in misses:
-            when = f"; it acts on it on {moment_text(miss.when_ns)}" if miss.when_ns else ""
-            screen.line(f"    {shown(miss.place.name)}: {shown(miss.why)}{when}")

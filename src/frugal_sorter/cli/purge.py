@@ -29,13 +29,16 @@ from frugal_sorter.cli.options import (
 )
 from frugal_sorter.cli.plan_view import PlanView, exit_code
 from frugal_sorter.cli.screen import Screen, account
-from frugal_sorter.cli.text import below, moment_text, now_ns, shown, size_text
+from frugal_sorter.cli.text import below, date_text, moment_text, now_ns, shown, size_text
 from frugal_sorter.cli.words import entries_text, stay_text
 from frugal_sorter.errors import UsageError
 from frugal_sorter.files.record import Place
+from frugal_sorter.files.status import look_or_none
+from frugal_sorter.files.types import TYPE_OF_SUFFIX
 from frugal_sorter.plans.count import total
 from frugal_sorter.plans.plan import Plan, Step
 from frugal_sorter.plans.purge import Purge
+from frugal_sorter.rules.fields import Facts, World
 from frugal_sorter.rules.keys import TAKES
 from frugal_sorter.rules.one_rule import Value
 
@@ -46,6 +49,8 @@ EXAMPLES = """
   frugal purge /srv/intake --older-than 1w --until-free 20GB --permanent
   frugal purge Backups --older-than 90d --as-rule             the same as a rule for a file
 """
+# Only counted: nothing is done by these.
+_NO_CEILING = 10**9
 DATES = ("latest", "modified", "opened", "created", "arrived")
 
 
@@ -99,9 +104,8 @@ def run(args: argparse.Namespace) -> int:
         f"{_by(args.by)} more than {args.older_than.text} ago, before {moment_text(args.older_than.before(now_ns()))}"
     )
     if not plan.asked:
-        view.show_left()
-        screen.line()
-        screen.line(f"Nothing to take away: {entries_text(plan.seen)} looked at.")
+        view.show_nothing("Nothing to take away", args.hidden, "--levels all", "--hidden")
+        _show_other_dates(screen, args, folder)
         return exit_code(plan)
     _show(plan, purge, screen, args)
     view.show_pruned(names=False)
@@ -110,6 +114,33 @@ def run(args: argparse.Namespace) -> int:
     view.warn()
     question = view.question(f"in {shown(folder)}, as {account()}? {stay_text(plan.others)}.")
     return ask_and_do(plan, view, screen, question, args.yes, take_back_text)
+
+
+def _show_other_dates(screen: Screen, args: argparse.Namespace, folder: str) -> None:
+    """Say by which other dates something would go: the date that decides is the commonest misunderstanding."""
+    for by in DATES:
+        if by == args.by:
+            continue
+        purge = Purge(folder, by, args.older_than, args.keep_newest, args.until_free)
+        plan = plan_of_rule(_rule(args, purge, folder), folder, "purge", _NO_CEILING, purge.narrow)
+        if not plan.entries.entries:
+            continue
+        count = plan.entries
+        is_older = "is" if count.entries == 1 else "are"
+        came = [step.place for step in plan.asked]
+        latest_ns = max((_came_ns(place, folder) for place in came), default=0)
+        when = f"; the last came here on {date_text(latest_ns)}" if by in ("modified", "opened") and latest_ns else ""
+        them = "it" if count.entries == 1 else "them"
+        screen.line(f"By `{by}` {entries_text(count)} {is_older} older{when}: `--by {by}` would take {them}.")
+
+
+def _came_ns(place: Place, folder: str) -> int:
+    """Return when an entry came to its folder, in ns since the epoch; 0 where it is gone."""
+    record = look_or_none(place)
+    if record is None:
+        return 0
+    found = Facts(record, folder, TYPE_OF_SUFFIX, World(now_ns()))("arrived")
+    return found if isinstance(found, int) else 0
 
 
 def _rule(args: argparse.Namespace, purge: Purge, folder: str) -> dict[str, Value]:

@@ -18,7 +18,7 @@ from frugal_sorter.cli.options import add_for, add_listing, add_where, add_yes, 
 from frugal_sorter.cli.plan_view import PlanView, exit_code
 from frugal_sorter.cli.screen import Screen, account
 from frugal_sorter.cli.text import below, count_text, shown, size_text
-from frugal_sorter.cli.words import entries_text, stay_text
+from frugal_sorter.cli.words import stay_text
 from frugal_sorter.errors import RefusedError
 from frugal_sorter.plans.guard import refused_whole
 from frugal_sorter.plans.plan import Plan
@@ -79,8 +79,7 @@ def run(args: argparse.Namespace) -> int:
     plan = plan_of_rule(keys, folder, "sort", None, leave_written)
     view = PlanView(plan, screen)
     if not plan.asked:
-        view.show_left()
-        screen.line(f"Nothing to sort: {entries_text(plan.seen)} looked at.")
+        view.show_nothing("Nothing to sort", args.hidden, "--levels all", "--hidden")
         return exit_code(plan)
     if args.list_all:
         view.show()

@@ -10,11 +10,11 @@ from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
 from frugal_sorter.cli.interrupted import changing
 from frugal_sorter.cli.options import add_at_most, add_for, add_listing, add_rules, add_yes, is_short
 from frugal_sorter.cli.plan_view import PlanView, exit_code, step_text
-from frugal_sorter.cli.planning import plan_now
+from frugal_sorter.cli.planning import plan_now, show_misses
 from frugal_sorter.cli.reading import read_book
 from frugal_sorter.cli.screen import Screen, account
 from frugal_sorter.cli.text import count_text, moment_text, shown
-from frugal_sorter.cli.words import entries_text, stay_text
+from frugal_sorter.cli.words import stay_text
 from frugal_sorter.errors import UsageError
 from frugal_sorter.plans.guard import refuse_guarded
 from frugal_sorter.plans.limits import hold_ceilings
@@ -42,11 +42,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     screen = Screen(is_short(args))
-    plan = _saved_plan(args) if args.plan else _plan_by_rules(screen, args)
+    book = None if args.plan else read_book(args)
+    plan = _saved_plan(args) if book is None else _plan_by_rules(screen, args, book)
+    hidden = book is None or any(rule.hidden for rule in book.rules)
     view = PlanView(plan, screen)
     if not plan.asked:
-        view.show_left()
-        screen.line(f"Nothing to do: {entries_text(plan.seen)} looked at.")
+        view.show_nothing("Nothing to do", hidden, 'levels = "all"', "hidden = true")
+        if book is not None:
+            show_misses(screen, book, plan)
         return exit_code(plan)
     view.show(names=not args.yes)
     screen.line()
@@ -54,8 +57,7 @@ def run(args: argparse.Namespace) -> int:
     return ask_and_do(plan, view, screen, _question(args, plan, view), args.yes, take_back_text)
 
 
-def _plan_by_rules(screen: Screen, args: argparse.Namespace) -> Plan:
-    book = read_book(args)
+def _plan_by_rules(screen: Screen, args: argparse.Namespace, book: RuleBook) -> Plan:
     # The lock is not held while a person thinks; what changes meanwhile is noticed step by step.
     with changing("tidy") as journal:
         plan = plan_now(book, journal, args.again, at_most=args.at_most)

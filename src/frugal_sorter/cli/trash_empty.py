@@ -64,6 +64,8 @@ def empty(args: argparse.Namespace, entries: Sequence[Weighed], notes: Sequence[
     if not plan.asked:
         view.show_left()
         screen.line(f"Nothing leaves the trash: {entries_text(plan.seen)} looked at.")
+        for line in _why_nothing(args, entries):
+            screen.line(line)
         return exit_code(plan)
     _show(screen, entries, going)
     if taken_back_no_more:
@@ -113,3 +115,20 @@ def _line(one: Weighed) -> str:
     when = moment_text(one.deleted_ns) if one.deleted_ns else "unknown         "
     name = shown(one.trashed.original or one.trashed.name)
     return f"{when}  {size_text(one.bytes):>9}  {name}{what[one.trashed.orphan]}"
+
+
+def _why_nothing(args: argparse.Namespace, entries: Sequence[Weighed]) -> list[str]:
+    """Return why nothing leaves the trash, limit by limit."""
+    known = [one for one in entries if not one.trashed.orphan]
+    lines = []
+    if args.older_than is not None and known:
+        oldest = min(known, key=lambda one: one.deleted_ns)
+        lines.append(f"The oldest came there on {moment_text(oldest.deleted_ns)}, within {args.older_than.text}.")
+    if args.shrink_to is not None:
+        held = sum(one.bytes for one in entries)
+        lines.append(f"All of it has {size_text(held)}, which is not more than {size_text(args.shrink_to)}.")
+    if args.where is not None and known:
+        lines.append("`--where` is true of none of what these limits leave over.")
+    if args.orphans:
+        lines.append("Nothing there is half an entry.")
+    return lines

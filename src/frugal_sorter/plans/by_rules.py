@@ -276,7 +276,8 @@ class _Planner:
     def _pick(self, listing: Listing) -> Sequence[int]:
         here = self.here
         names = listing.names if here.sees_hidden else [name for name in listing.names if name[0] != "."]
-        self.found.seen |= Count(len(names))
+        if here.on_files:
+            self.found.seen |= Count(len(names))
         matcher = self.book.matcher(here.on_files, self.world.now_ns)
         return matcher.pick(listing, here.depths(listing.folder, here.on_files))
 
