@@ -20,7 +20,7 @@ EXAMPLES = """
 """
 
 _STORY: tuple[tuple[str, tuple[str, ...]], ...] = (
-    ("What is in the intake folder?", ("inventory", "Intake")),
+    ("What is in the intake folder?", ("inventory", "Intake", "--top", "4")),
     ("Is the rule file right?", ("check", "rules.toml")),
     ("What would the rules do? This changes nothing.", ("preview", "rules.toml", "--short")),
     ("Do it. Without --yes it would ask first.", ("tidy", "rules.toml", "--yes", "--short")),

@@ -137,10 +137,10 @@ class _UndoPlanner:
                 except _Back:
                     continue
                 except _Blocked as blocked:
-                    left.append(Left(back.place, step.rule, str(blocked), True))
+                    left.append(back.left(str(blocked), True))
                     if back.verb not in ("remove-made", "set-attribute"):
-                        others = [one.place for one in backs if one.verb not in ATTENDING]
-                        left += [Left(place, step.rule, "what goes with it is in the way", True) for place in others]
+                        others = [one for one in backs if one.verb not in ATTENDING]
+                        left += [one.left("what goes with it is in the way", True) for one in others]
                         if kept is not None:
                             self.made, self.given, self.coming = kept
                         self.result.left += left
@@ -166,9 +166,9 @@ class _UndoPlanner:
 
     def _cannot(self, step: Step) -> list[Left]:
         if step.verb in FINAL:
-            return [Left(step.place, step.rule, GONE, True)]
+            return [step.left(GONE, True)]
         if step.verb == "run":
-            return [Left(step.place, step.rule, RAN, False)]
+            return [step.left(RAN)]
         return []
 
     def _checked(self, step: Step, freed: set[Place]) -> list[Step]:

@@ -1,0 +1,257 @@
+"""How much is printed: short on a terminal, whole where it is piped; and what is answered to a question."""
+
+from __future__ import annotations
+
+import json
+import os
+import pty
+import select
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import Frugal
+from tests.support import put, rules_text
+
+FILES = 60
+DAY = 86_400
+
+
+def on_terminal(folder: Path, *words: str, answers: str = "") -> tuple[int, str]:
+    """Run the program on a terminal of its own, and return its exit code and all that it shows."""
+    parent, child = pty.openpty()
+    environment = {**os.environ, "COLUMNS": "80", "TERM": "dumb"}
+    shown = b""
+    with subprocess.Popen(
+        [sys.executable, "-m", "frugal_sorter", *words], cwd=folder, env=environment, stdin=child, stdout=child, stderr=child
+    ) as program:  # fmt: skip
+        os.close(child)
+        os.write(parent, answers.encode())
+        while True:
+            ready, _, _ = select.select([parent], [], [], 60)
+            try:
+                part = os.read(parent, 65_536) if ready else b""
+            except OSError:
+                part = b""  # the last one to have the terminal open has ended
+            if not part:
+                break
+            shown += part
+    os.close(parent)
+    return program.returncode, shown.decode(errors="replace").replace("\r\n", "\n")
+
+
+@pytest.fixture
+def full(folder: Path) -> Path:
+    for number in range(FILES):
+        path = put(folder / f"Intake/kiln {number:03}.log", f"glaze {number % 5}")
+        os.utime(path, (time.time() - 90 * DAY,) * 2)
+    put(folder / "rules.toml", rules_text('where = "ext is log"\nmove = "Logs"'))
+    return folder
+
+
+def named(text: str) -> int:
+    return len({name for name in text.split() if name.endswith(".log")})
+
+
+LISTING = [
+    ["preview", "rules.toml"],
+    ["tidy", "rules.toml"],
+    ["purge", "Intake", "--older-than", "30d", "--by", "modified"],
+    ["duplicates", "Intake", "--do", "trash", "--keep", "oldest"],
+]
+
+
+@pytest.mark.parametrize("words", LISTING, ids=lambda words: words[0])
+def test_a_long_list_is_short_on_a_terminal_and_whole_elsewhere(words: list[str], full: Path, frugal: Frugal) -> None:
+    code = 0 if words[0] == "preview" else 3
+    going = FILES - 5 if words[0] == "duplicates" else FILES
+    _, shown = on_terminal(full, *words, answers="n\n")
+    assert "more between these (--list-all names all)" in shown
+    assert len(shown.splitlines()) < 35 and named(shown) < 15
+    piped = frugal(*words, code=code).stdout
+    assert named(piped) >= going and "between these" not in piped
+    assert named(on_terminal(full, *words, "--list-all", answers="n\n")[1]) >= going
+    assert "between these" in frugal(*words, "--short", code=code).stdout
+    assert "not allowed with" in frugal(*words, "--short", "--list-all", code=2).stderr
+
+
+def test_what_is_done_and_taken_back_is_short_on_a_terminal_too(full: Path, frugal: Frugal) -> None:
+    code, shown = on_terminal(full, "tidy", "rules.toml", "--yes")
+    assert code == 0 and f"{FILES} files moved." in shown and "more between these" in shown and named(shown) < 15
+    assert len(shown.splitlines()) < 25
+    assert named(frugal("history", "1").stdout) == FILES
+    code, shown = on_terminal(full, "undo", answers="y\n")
+    assert code == 0 and len(shown.splitlines()) < 45 and f"{FILES} files moved." in shown
+
+
+def test_many_groups_are_short_too(folder: Path) -> None:
+    for number in range(40):
+        for name in "abcde":
+            put(folder / f"Intake/{number:02}/{name}.log", "x")
+    put(folder / "rules.toml", rules_text('where = "ext is log"\nlevels = 2\nmove = "{folder} logs"'))
+    _, shown = on_terminal(folder, "preview", "rules.toml")
+    assert "36 more folders between these" in shown and len(shown.splitlines()) < 35
+
+
+def test_a_short_list_is_whole_on_a_terminal(folder: Path) -> None:
+    for name in "abcdefg":
+        put(folder / f"Intake/{name}.log", "x")
+    put(folder / "rules.toml", rules_text('where = "ext is log"\nmove = "Logs"'))
+    _, shown = on_terminal(folder, "preview", "rules.toml")
+    assert named(shown) == 7 and "between these" not in shown
+
+
+def test_with_a_way_to_choose_duplicates_ask_once(full: Path) -> None:
+    code, shown = on_terminal(full, "duplicates", "Intake", "--do", "trash", "--keep", "oldest", answers="y\n")
+    assert code == 0 and shown.count("[yes/no]") == 1 and "Keep which?" not in shown
+    assert len(list((full / "Intake").iterdir())) == 5
+    assert shown.count("the same as") < 15  # listed once, and short
+
+
+def test_without_one_each_group_is_asked_for(full: Path) -> None:
+    _, shown = on_terminal(full, "duplicates", "Intake", "--do", "trash", answers="q\n")
+    assert "Keep which?" in shown and "Group 1 of 5" in shown and len(list((full / "Intake").iterdir())) == FILES
+
+
+@pytest.mark.parametrize(("answer", "goes", "told"), [
+    ("y", True, ""), ("YES", True, ""), ("n", False, ""), ("no", False, ""), ("", False, "Nothing was answered"),
+    ("ja", False, "`ja` was not understood"), ("yess", False, "`yess` was not understood"),
+])  # fmt: skip
+def test_what_is_no_answer_is_named(answer: str, goes: bool, told: str, full: Path) -> None:
+    code, shown = on_terminal(full, "tidy", "rules.toml", answers=f"{answer}\n")
+    assert (code == 0) is goes and (full / "Intake/Logs").exists() is goes
+    assert told in shown and ("not understood" in shown) is ("understood" in told)
+
+
+def test_the_story_fits_a_few_screens(frugal: Frugal) -> None:
+    said = frugal("demo").stdout
+    assert len(said.splitlines()) <= 248 and said.count("\n$ frugal ") == 9  # `make demo` adds two lines
+
+
+@pytest.mark.parametrize("words", [
+    ["inventory"], ["inventory", "--listing"], ["forecast"], ["duplicates"], ["explain", "--rules", "../rules.toml"],
+])  # fmt: skip
+def test_commands_that_only_read_look_at_the_current_folder(words: list[str], full: Path) -> None:
+    run = [sys.executable, "-m", "frugal_sorter", *words]
+    here = subprocess.run(run, cwd=full / "Intake", capture_output=True, text=True, check=False)
+    named_ = subprocess.run([*run[:4], ".", *run[4:]], cwd=full / "Intake", capture_output=True, text=True, check=False)
+    assert here.returncode == 0 and here.stdout == named_.stdout and here.stdout
+
+
+@pytest.mark.parametrize("words", [["duplicates", "--do", "trash"], ["duplicates", "--unmark"]])
+def test_commands_that_change_something_want_their_folder_named(words: list[str], full: Path, frugal: Frugal) -> None:
+    assert "name the folder in which something is to change" in frugal(*words, code=2).stderr
+
+
+def test_sort_leaves_what_a_program_writes_and_says_so(full: Path, frugal: Frugal) -> None:
+    with open(full / "Intake/kiln 003.log", "a"), open(full / "Intake/kiln 004.log"):
+        said = frugal("sort", "Intake", "--into", "{ext}", "--yes").stdout
+    assert f"1 file: written to by python (process {os.getpid()})" in said.replace("python3", "python").replace(
+        "pytest", "python"
+    )
+    assert sorted(path.name for path in (full / "Intake").iterdir()) == ["kiln 003.log", "log"]
+
+
+@pytest.mark.parametrize(("settle", "taken"), [("0", True), ("0 seconds", True), ("1 hour", False)])
+def test_a_settling_time_of_nothing_means_none(settle: str, taken: bool, folder: Path, frugal: Frugal) -> None:
+    (folder / "Intake").mkdir()
+    (folder / "Intake/a.log").write_text("glaze")
+    frugal("sort", "Intake", "--into", "{ext}", "--settle", settle, "--yes")
+    assert (folder / "Intake/log/a.log").exists() is taken
+
+
+@pytest.mark.parametrize(
+    ("words", "told"),
+    [
+        (["purge", "Intake", "--older-than", "30d"],
+         ["By `modified` 3 files are older; the last came here on", "`--by modified` would take them",
+          "2 files lie deeper in subfolders (`--levels all`)", "1 file is hidden (`--hidden`)"]),
+        (["sort", "Intake", "--into", "{ext}", "--where", "ext is qq"],
+         ["Nothing to sort: 3 files looked at.", "2 files lie deeper", "1 file is hidden"]),
+        (["tidy", "rules.toml"], ['`levels = "all"`', "`hidden = true`", "rule 0 matches nothing; nearest:", "expected `.txt`"]),
+        (["preview", "rules.toml"], ['`levels = "all"`', "rule 0 matches nothing; nearest:"]),
+        (["trash", "--older-than", "30d"], ["Nothing leaves the trash: 1 file looked at.", "The oldest came there on"]),
+        (["trash", "--shrink-to", "1GB"], ["which is not more than 1.0 GB"]),
+        (["trash", "--where", "ext is qq"], ["`--where` is true of none"]),
+    ],
+    ids=lambda value: " ".join(value) if isinstance(value, list) and len(value) < 7 else "",
+)  # fmt: skip
+def test_nothing_to_do_says_why(words: list[str], told: list[str], folder: Path, frugal: Frugal) -> None:
+    for name in ("kiln a.log", "kiln b.log", "kiln c.log", "sub/d.log", "sub/deep/e.log", ".f.log"):
+        os.utime(put(folder / "Intake" / name, name), (time.time() - 90 * DAY,) * 2)
+    put(folder / "Elsewhere/g.log", "g")
+    frugal("purge", "Elsewhere", "--older-than", "0 seconds", "--yes", "--where", "ext is log")
+    put(folder / "rules.toml", rules_text("where = 'name like \"kiln *.txt\"'\nmove = 'x'"))
+    said = " ".join(frugal(*words).stdout.split())
+    for one in told:
+        assert one in said, said
+
+
+def test_two_stages_are_no_problem_before_the_first_has_run(folder: Path, frugal: Frugal) -> None:
+    (folder / "Intake").mkdir()
+    first = 'where = "modified older than 30 days"\nmove = "../Holding/{ext}"'
+    second = 'in = "Holding"\nlevels = 2\nwhere = "modified older than 60 days"\ntrash = true'
+    put(folder / "rules.toml", rules_text(first, second))
+    said = frugal("tidy", "rules.toml", "--yes").stdout
+    assert 'Holding is not there yet: "rule 0" makes it; skipped there: rule 1' in said
+    put(folder / "rules.toml", rules_text(first.replace("Holding", "Elsewhere"), second))
+    assert "Holding is missing" in frugal("tidy", "rules.toml", "--yes", code=1).stdout
+
+
+def test_an_undo_names_the_run_that_moved_a_folder_on(folder: Path, frugal: Frugal) -> None:
+    put(folder / "Intake/a.log", "x")
+    put(folder / "one.toml", rules_text('where = "ext is log"\nmove = "Logs"'))
+    put(folder / "two.toml", rules_text('where = "name is Logs"\ntake = "folders"\nmove = "../Archive"'))
+    frugal("tidy", "one.toml", "--yes")
+    frugal("tidy", "two.toml", "--yes")
+    said = frugal("undo", "1", "--yes", code=1).stdout
+    assert f"run 2 moved it on with {folder}/Intake/Logs; undo that one first" in said
+    put(folder / "three.toml", rules_text('in = "Archive"\nwhere = "everything"\ntake = "folders"\ndelete = true'))
+    frugal("tidy", "three.toml", "--yes")
+    said = frugal("undo", "2", "--yes", code=1).stdout
+    assert "1 folder" in said and "removed for good by run 3" in said
+
+
+def test_undoing_a_run_again_that_was_taken_back_asks_the_journal_once(
+    folder: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Each step asked for all runs: 7,000 files took minutes."""
+    from frugal_sorter.state.folders import ready_state_folder
+    from frugal_sorter.work.executor import changing
+    from frugal_sorter.work.journal import Journal
+    from frugal_sorter.work.undo import plan_undo
+    from tests.support import NOW_NS, book_of, carry_out, plan_of, undo
+
+    for number in range(30):
+        put(folder / f"Intake/{number}.log", "x")
+    carry_out(plan_of(book_of(folder, 'where = "ext is log"\nmove = "Logs"')))
+    undo(1)
+    looks = 0
+    real = Journal.runs
+
+    def counted(journal: Journal) -> list[object]:
+        nonlocal looks
+        looks += 1
+        return real(journal)  # type: ignore[return-value]
+
+    with changing(ready_state_folder(), "test") as journal:
+        run = journal.run(1)
+        monkeypatch.setattr(Journal, "runs", counted)
+        assert not plan_undo(journal, run, NOW_NS).asked
+    assert looks <= 2
+
+
+@pytest.mark.parametrize(
+    "text", ["in 2 weeks", "2 weeks", "tomorrow", "2026-12-24", "2026-12-24 08:00", "2026-12-24T08:00"]
+)
+def test_moments_are_read_as_people_write_them(text: str, full: Path, frugal: Frugal) -> None:
+    assert json.loads(frugal("preview", "rules.toml", "--as-of", text, "--format", "json").stdout)["made"]
+
+
+@pytest.mark.parametrize("text", ["soon", "2026-13-24", "2026-12-24 25:00", "24.12.2026", ""])
+def test_what_is_no_moment_is_one_line(text: str, full: Path, frugal: Frugal) -> None:
+    said = frugal("preview", "rules.toml", "--as-of", text, code=2).stderr
+    assert said.count("\n") == 1 and ("is no moment" in said or "no such date" in said)
