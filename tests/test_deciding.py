@@ -248,7 +248,7 @@ def test_explain_says_what_a_preview_does_and_what_comes_next(folder: Path, frug
     (folder / "rules.toml").write_text(text)
     said = frugal("explain", "Intake/Kiln 2 soon.log", "--rules", "rules.toml").stdout
     assert "read `Kiln 2 `, then expected a date like 2026-03-14, found `soon.log`" in said
-    assert "stays where it is: no rule takes it" in said and "Next: rule 2 gets it on" in said
+    assert "stays where it is: no rule takes it" in said and 'Next: "rule 2" gets it on' in said
     said = frugal("explain", "Intake/scan.tif", "--rules", "rules.toml").stdout
     assert "rule 1: yes  ← decides" in said and "rule 2: yes  (not asked: rule 1 above has it)" in said
     assert "stays where it is: outside the hours of the rule; it acts on" in said and "08:00" in said

@@ -377,7 +377,7 @@ def test_explain_says_why_and_when(folder: Path, frugal: Frugal) -> None:
     assert "5 days ago" in said and ("in 47 hours" in said or "in 2 days" in said)
     assert "rule 2: unknown" in said and "taken: none" in said
     assert "Not asked, since the rule acts in other folders: rule 3" in said and "no rule takes it" in said
-    assert "Next: rule 1 gets it on" in said
+    assert 'Next: "rule 1" gets it on' in said
     later = frugal("explain", "Intake/a.log", "--rules", "rules.toml", "--as-of", "in 3 days").stdout
     assert "rule 1: yes  ← decides" in later and "→ moved to old/log/a.log" in later
     acting = frugal("explain", "Intake", "--rules", "rules.toml").stdout

@@ -101,7 +101,9 @@ def _show_fate(screen: Screen, fate: Fate, explained: list[Explained], world: Wo
     coming = _next(explained)
     if coming is not None and coming.when_ns is not None:
         when_ns, ago = coming.when_ns, ago_text(coming.when_ns, world.now_ns)
-        screen.line(f"Next: {shown(coming.rule.name)} gets it on {moment_text(when_ns)}, {ago}, if nobody touches it.")
+        screen.line(
+            f'Next: "{shown(coming.rule.name)}" gets it on {moment_text(when_ns)}, {ago}, if nobody touches it.'
+        )
 
 
 def _base(step: Step, folder: str) -> str:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import json
+import shlex
 from dataclasses import replace
 from pathlib import Path
 
@@ -182,10 +183,8 @@ def _doubted(now: Saved, trend: Trend, outlook: Outlook, first_visit: bool) -> l
         if since_ns > HOUR_NS:
             lines.append(f"if it goes on like that, it is full on {when}")
     wait = "in a week and in two" if trend.span_days >= 7 else "tomorrow and the day after"
-    helps = f"`frugal inventory {shown(now.folder)} --save` {wait}"
-    lines.append(
-        f"{helps} will tell" if first_visit else f"some more of `frugal inventory {shown(now.folder)} --save` will tell"
-    )
+    helps = f"`frugal inventory {shown(shlex.quote(now.folder))} --save`"
+    lines.append(f"{helps} {wait} will tell" if first_visit else f"a few more inventories will tell: {helps}")
     return lines
 
 

@@ -88,7 +88,7 @@ class PlanView:
         groups = [list(group) for _, group in groupby(ordered, key=order)]
         # Many groups of many names would fill screens, too.
         self._few = FEW if len(groups) == 1 else _FEW_OF_SEVERAL
-        self.screen.sample(groups, self._group, _FEW_GROUPS, "folder")
+        self.screen.sample(groups, self._group, _FEW_GROUPS, "folder", indent=2)
 
     def _group(self, together: list[Step]) -> None:
         self._heading(together[0])
@@ -122,7 +122,9 @@ class PlanView:
         if step.verb == "pack":
             members = step.args["members"]
             self.screen.parts((f"    {name}", ""), (f"  from {count_text(len(members), 'entry', 'entries')}", "dim"))
-            self.screen.sample(members, lambda member: self.screen.line(f"      {below(member['path'], self.base)}"))
+            self.screen.sample(
+                members, lambda member: self.screen.line(f"      {below(member['path'], self.base)}"), indent=6
+            )
             return
         note = ""
         if step.verb == "set-attribute":

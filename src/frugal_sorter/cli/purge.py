@@ -173,7 +173,7 @@ def _show(plan: Plan, purge: Purge, screen: Screen, args: argparse.Namespace) ->
     for label, step in (("oldest", steps[0]), ("newest", steps[-1]), ("biggest", biggest)):
         screen.line(f"  {label:8}{_line(step, purge)}")
     screen.line()
-    screen.sample(steps, lambda step: screen.line(f"  {_line(step, purge)}"))
+    screen.sample(steps, lambda step: screen.line(f"  {_line(step, purge)}"), indent=2)
 
 
 def _line(step: Step, purge: Purge) -> str:

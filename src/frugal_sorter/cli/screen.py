@@ -105,11 +105,15 @@ class Screen:
         natural = [max(map(len, (heading, *(row[at] for row in rows)))) for at, (heading, _) in enumerate(columns)]
         others = [at for at, (heading, _) in enumerate(columns) if heading not in whole]
         room = self._rich.width - _GAP * len(columns) - sum(natural) + sum(natural[at] for at in others)
-        each = max(room // max(len(others), 1), _LEAST)
-        return [[cut(cell, each) if at in others else cell for at, cell in enumerate(row)] for row in rows]
+        widths: dict[int, int] = {}
+        # What needs less than its share leaves the rest to the others.
+        for rank, at in enumerate(sorted(others, key=lambda at: natural[at])):
+            widths[at] = max(min(natural[at], room // (len(others) - rank)), _LEAST)
+            room -= widths[at]
+        return [[cut(cell, widths[at]) if at in widths else cell for at, cell in enumerate(row)] for row in rows]
 
     def sample(
-        self, items: Sequence[Item], show: Callable[[Item], None], few: int = FEW, noun: str = "", plural: str = ""
+        self, items: Sequence[Item], show: Callable[[Item], None], few: int = FEW, noun: str = "", indent: int = 4
     ) -> None:
         """Show each of some items; in a long list that is to be short only the first and the last few.
 
@@ -118,15 +122,15 @@ class Screen:
             show: prints one.
             few: how many at each end.
             noun: what they are; nothing where that is clear.
-            plural: the same for several.
+            indent: by how many columns they are indented.
         """
         most = few if self.short and len(items) > 2 * few + 1 else len(items)
         for one in items[:most]:
             show(one)
         if most < len(items):
             between = len(items) - 2 * most
-            what = count_text(between, f"more {noun}", f"more {plural or noun + 's'}") if noun else f"{between:,} more"
-            self.line(f"    … {what} between these (--list-all names all)", style="dim")
+            what = count_text(between, f"more {noun}") if noun else f"{between:,} more"
+            self.line(f"{' ' * indent}… {what} between these (--list-all names all)", style="dim")
             for one in items[-most:]:
                 show(one)
 

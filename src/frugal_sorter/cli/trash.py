@@ -14,8 +14,10 @@ from frugal_sorter.cli.plan_view import PlanView, exit_code
 from frugal_sorter.cli.screen import Screen, account
 from frugal_sorter.cli.text import ago_text, count_text, iso_text, moment_text, now_ns, shown, size_text
 from frugal_sorter.cli.trash_empty import asks_to_empty, empty
+from frugal_sorter.cli.words import entries_text
 from frugal_sorter.errors import UsageError
 from frugal_sorter.files.trash_bins import Trashed
+from frugal_sorter.plans.count import total
 from frugal_sorter.plans.emptying import Weighed, weigh
 from frugal_sorter.plans.for_trash import all_trashed, plan_restore
 from frugal_sorter.plans.plan import Note
@@ -73,6 +75,8 @@ def _as_json(one: Trashed, size: int) -> dict[str, object]:
     }  # fmt: skip
 
 
+# Of a long table so many rows are printed at each end.
+_ROWS = 10
 _ORPHANS = {"info": "(the file is gone)", "file": "(nothing says where it was)", "": ""}
 
 
@@ -90,16 +94,20 @@ def _list(entries: list[Weighed], notes: list[Note], screen: Screen) -> int:
         where = f"{where} {_ORPHANS[trashed.orphan]}" if trashed.orphan else where
         age = ago_text(one.deleted_ns, now_ns()) if trashed.deleted else ""
         rows.append([deleted, age, size_text(one.bytes), where, shown(trashed.name)])
+    hidden = len(rows) - 2 * _ROWS
+    if screen.short and hidden > 1:
+        rows[_ROWS:-_ROWS] = [["…", "", "", f"{hidden:,} more (--list-all names all)", ""]]
     screen.table(
         [("deleted", "left"), ("age", "left"), ("size", "right"), ("where it was", "left"), ("id", "left")], rows,
-        ["", "", size_text(sum(one.bytes for one in entries)), count_text(len(entries), "entry", "entries"), ""],
+        ["", "", size_text(sum(one.bytes for one in entries)), entries_text(total(one.counted for one in entries)), ""],
+        whole=("deleted", "age", "size"),
     )  # fmt: skip
     screen.line()
     bins = Counter(one.trashed.bin.root for one in entries)
     if len(bins) > 1:
         for root, count in bins.items():
-            total = sum(one.bytes for one in entries if one.trashed.bin.root == root)
-            screen.line(f"{count_text(count, 'entry', 'entries')}, {size_text(total)} in {shown(root)}")
+            size = sum(one.bytes for one in entries if one.trashed.bin.root == root)
+            screen.line(f"{count_text(count, 'entry', 'entries')}, {size_text(size)} in {shown(root)}")
         screen.line()
     screen.line("`frugal trash --restore PATH|ID` brings one back.")
     orphans = sum(bool(one.trashed.orphan) for one in entries)

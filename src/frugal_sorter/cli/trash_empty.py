@@ -107,7 +107,7 @@ def _show(screen: Screen, entries: Sequence[Weighed], going: Sequence[Weighed]) 
         f"  it holds {size_text(held)} in {len(entries):,}, and then {size_text(held - freed)} in {len(entries) - len(going):,}"
     )
     screen.line()
-    screen.sample(going, lambda one: screen.line(f"  {_line(one)}"))
+    screen.sample(going, lambda one: screen.line(f"  {_line(one)}"), indent=2)
 
 
 def _line(one: Weighed) -> str:
