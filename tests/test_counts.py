@@ -81,7 +81,7 @@ def test_a_purge_counts_what_goes_what_stays_and_what_is_inside(
     asked = frugal(*words, "--yes").stdout
     done = counted(re.search(r"^(.*) put into the trash\.", asked, re.MULTILINE)[1])  # type: ignore[index]
     assert done == going
-    stays = re.search(r"([^\n]*) that are younger, or left out", said)
+    stays = re.search(r"([^\n]*) (?:is|are) younger, or left out", said)
     left = counted(stays[1]) if stays else (0, 0, 0)
     wanted_files = files if take != "folders" else 0
     wanted_folders = folders if take != "files" else 0

@@ -122,7 +122,7 @@ def test_as_rule_prints_a_rule_that_does_the_same(folder: Path, frugal: Frugal, 
         (("sort", "Intake", "--into", "{typo}"), "--into: there is no placeholder {typo}; did you mean `type`?"),
         (("sort", "Intake", "--into", "{type}", "--where", "size >"), "--where: the condition ends too early"),
         (("sort", "Intake", "--into", "{type}", "--settle", "soon"), '--settle: "soon" is not a duration'),
-        (("sort", "", "--into", "{type}"), "(empty): no folder was named; there is no default folder"),
+        (("sort", "", "--into", "{type}"), "(empty): no folder was named; name one"),
         (("sort", "Missing", "--into", "{type}"), "Missing: there is no such folder"),
         (("sort", "Intake"), "required: --into"),
         (("purge", "Intake"), "required: --older-than"),
@@ -203,9 +203,9 @@ def test_the_list_before_the_question_says_what_a_person_must_know(folder: Path,
     assert lines[0] == f"Purge in {folder / 'Intake'}" and "40 files, 7.8 kB, to the trash" in said
     assert "scratch 39.tmp" in next(line for line in lines if line.startswith("  oldest"))
     assert "scratch 00.tmp" in next(line for line in lines if line.startswith("  newest"))
-    assert "and 30 more between these" in said and "1 file that are younger" in said.replace(
-        "1 file that is", "1 file that are"
-    )
+    assert "1 file is younger, or left out by the condition" in said
+    short = frugal("purge", "Intake", "--older-than", "30d", "--by", "modified", "--short", code=3).stdout
+    assert "… 34 more between these" in short and short.count(".tmp") == 9
     everything = frugal("purge", "Intake", "--older-than", "30d", "--by", "modified", "--list-all", code=3).stdout
     assert all(f"scratch {number:02}.tmp" in everything for number in range(40))
     assert len(names(folder / "Intake")) == 41

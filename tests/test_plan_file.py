@@ -155,7 +155,7 @@ def test_the_trash_is_listed_and_gives_back(intake: Path, frugal: Frugal) -> Non
     assert frugal("trash").stdout == "The trash is empty.\n"
     frugal("tidy", "rules.toml", "--yes")
     said = frugal("trash").stdout
-    assert "Intake/x.tmp" in said and "2 entries" in said
+    assert "Intake/x.tmp" in said and "2 files" in said
     put(intake / "x.tmp", "in the way")
     assert "is taken" in frugal("trash", "--restore", "x.tmp", "--yes", code=1).stdout
     (intake / "x.tmp").unlink()

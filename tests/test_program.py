@@ -291,9 +291,10 @@ def test_the_default_rule_file(desk: Path, folder: Path, frugal: Frugal, own_hom
 def test_the_demo_tells_the_whole_story(frugal: Frugal, own_home: Path) -> None:
     out = frugal("demo").stdout
     assert [line for line in out.splitlines() if line.startswith("$ frugal")] == [
-        "$ frugal inventory Intake", "$ frugal check rules.toml", "$ frugal preview rules.toml",
-        "$ frugal tidy rules.toml --yes", "$ frugal tidy rules.toml --yes", "$ frugal history", "$ frugal undo --yes",
-        "$ frugal preview rules.toml", "$ frugal preview ageing.toml --as-of 'in 40 days'",
+        "$ frugal inventory Intake --top 4", "$ frugal check rules.toml", "$ frugal preview rules.toml --short",
+        "$ frugal tidy rules.toml --yes --short", "$ frugal tidy rules.toml --yes --short", "$ frugal history",
+        "$ frugal undo --yes --short", "$ frugal preview rules.toml --short",
+        "$ frugal preview ageing.toml --as-of 'in 40 days' --short",
     ]  # fmt: skip
     assert "Nothing to do" in out and "taken back by run 2" in out
     assert not list(own_home.rglob("journal*"))

@@ -28,7 +28,7 @@ def folder_named(text: str) -> str:
         UsageError: there is none; an empty name is not the folder one stands in.
     """
     if not text.strip():
-        raise UsageError("(empty): no folder was named", "there is no default folder; name one")
+        raise UsageError("(empty): no folder was named", "name one")
     path = os.path.realpath(text)
     if not os.path.lexists(path):
         raise UsageError(f"{shown(text)}: there is no such folder", "check the path")

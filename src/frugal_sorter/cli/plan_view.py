@@ -30,7 +30,7 @@ _IN_PLACE: dict[VerbName, str] = {
 _UNCLAIMED: dict[Kind, str] = {
     "tidy": "that no rule asks for",
     "sort": "that the condition leaves out",
-    "purge": "that are younger, or left out by the condition",
+    "purge": "younger, or left out by the condition",
 }
 
 
@@ -152,7 +152,8 @@ class PlanView:
         if plan.kept.entries:
             quiet.append(f"  {entries_text(plan.kept)} kept by an exception")
         if plan.kind in _UNCLAIMED and plan.unclaimed.entries:
-            quiet.append(f"  {entries_text(plan.unclaimed)} {_UNCLAIMED[plan.kind]}")
+            is_ = ("is " if plan.unclaimed.entries == 1 else "are ") if plan.kind == "purge" else ""
+            quiet.append(f"  {entries_text(plan.unclaimed)} {is_}{_UNCLAIMED[plan.kind]}")
         if plan.left or quiet:
             self.screen.line()
             self.screen.line("Left as they are", style="bold")

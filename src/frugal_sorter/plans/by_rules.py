@@ -183,14 +183,16 @@ class _Planner:
     def _maker(self, root: str) -> Rule | None:
         """Return the rule that makes a folder when it first puts something there, as the first of two stages does."""
         for rule in self.book.rules:
-            if any(is_inside(head, root) for head in self._heads(rule)):
+            # What lies in a folder that is missing itself is put nowhere.
+            there = [folder for folder in rule.folders if os.path.isdir(folder)]
+            if there and any(is_inside(head, root) for head in self._heads(rule, there)):
                 return rule
         return None
 
     @staticmethod
-    def _heads(rule: Rule) -> set[str]:
-        """Return the folders that a rule writes into, as far as they are the same for every entry."""
-        bases = [os.path.realpath(folder) for folder in rule.folders]
+    def _heads(rule: Rule, folders: Iterable[str]) -> set[str]:
+        """Return the folders that a rule writes into from some of its own, as far as they are the same for every entry."""
+        bases = [os.path.realpath(folder) for folder in folders]
         return {
             os.path.realpath(os.path.join(base, *target.head))
             for target in rule.targets
@@ -204,7 +206,7 @@ class _Planner:
         writing = set(self.past.written([rule.key for rule in all_rules])) | set(roots)
         writing |= {os.path.realpath(folder) for rule in self.book.off for folder in rule.folders}
         for rule in all_rules:
-            writing |= self._heads(rule)
+            writing |= self._heads(rule, rule.folders)
         return {above for folder in writing for above in with_parents(folder)}
 
     def _walk(self, root: str, roots: dict[str, Scope], dev: int | None = None) -> None:
