@@ -17,7 +17,7 @@ from frugal_sorter.files.record import Place
 from frugal_sorter.files.status import look
 from frugal_sorter.plans.by_rules import plan_by_rules
 from frugal_sorter.plans.deciding import Deciding
-from frugal_sorter.plans.explain import explain_entry
+from frugal_sorter.plans.explain import Explainer
 from frugal_sorter.plans.misses import nearest_misses
 from frugal_sorter.rules.readings import parse_reading
 from frugal_sorter.rules.stops import parts_of_like, where_stopped
@@ -67,8 +67,9 @@ def test_explain_preview_and_tidy_name_the_same_rule_and_target(
         for path in paths:
             about.setdefault(path, []).append((step.rule, step.target.path if step.target else ""))
     left = {one.place.path: (one.rule, one.reason) for one in plan.left}
+    explainer = Explainer(book, WORLD, plan)
     for path in [*intake.rglob("*")]:
-        explained, fate = explain_entry(book, str(path), WORLD, plan)
+        explained, fate = explainer.explain(str(path))
         deciding = [one.rule for one in explained if one.decides]
         assert len(deciding) <= 1
         if str(path) in about:
@@ -95,9 +96,9 @@ def test_what_is_promised_for_later_comes_true_then_and_not_before(
     root = tmp_path_factory.getbasetemp().resolve() / f"later-{os.getpid()}"
     intake = laid_out(root)
     book = book_of(root, *texts(rules))
-    plan = plan_by_rules(book, WORLD, NO_PAST)
+    explainer = Explainer(book, WORLD, plan_by_rules(book, WORLD, NO_PAST))
     for path in [intake / "a.csv", intake / "photo.JPG", intake / "later.pdf"]:
-        for one in explain_entry(book, str(path), WORLD, plan)[0]:
+        for one in explainer.explain(str(path))[0]:
             if one.when_ns is None or one.rule.ending is None:
                 continue
             assert one.when_ns > NOW_NS

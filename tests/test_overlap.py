@@ -116,12 +116,32 @@ def test_a_wider_rule_below_a_narrower_one_is_left_in_peace(above: str, below: s
         ('levels = "all"', "levels = 3", True), ("", "levels = 2", False), ("", "hidden = true", False),
         ("hidden = true", "hidden = true", True), ('in = "Elsewhere"', "", False), ('during = "mon"', "", True),
         ("off = true", "", False), ("tag = 't'", "", True),
+        ('in = ".."\nlevels = "all"', "", True),
     ],
 )  # fmt: skip
 def test_only_a_rule_that_is_asked_about_the_same_entries_can_take_them(
     above: str, below: str, is_dead: bool, folder: Path
 ) -> None:
     assert bool(dead(book_of(folder, rule_of("ext is log", above), rule_of("ext is log", below)))) is is_dead
+
+
+@pytest.mark.parametrize(
+    ("above", "below"),
+    [
+        # A folder has no suffix; and what is in it may not be known.
+        ("ext is none", "name is 'a.log'"), ("size > 1 MB or not size > 1 MB", "name is a"),
+    ],
+)  # fmt: skip
+def test_of_folders_less_is_certain(above: str, below: str, folder: Path) -> None:
+    take = 'take = "folders"'
+    assert dead(book_of(folder, rule_of(above, take), rule_of(below, take))) == []
+    assert dead(book_of(folder, rule_of("name is 'a.log' and ext is none", take))) == []
+
+
+def test_depth_is_another_fact_from_another_folder(folder: Path) -> None:
+    above = rule_of("depth < 3", f'in = "{folder}"\nlevels = "all"')
+    assert dead(book_of(folder, above, rule_of("ext is log", f'in = "{folder}/Intake/sub"'))) == []
+    assert dead(book_of(folder, above, rule_of("ext is log", f'in = "{folder}"'))) != []
 
 
 def test_rules_above_take_all_together(folder: Path) -> None:

@@ -15,8 +15,8 @@ from frugal_sorter.errors import UsageError
 from frugal_sorter.files.record import Unknown
 from frugal_sorter.files.walk import reason_of
 from frugal_sorter.plans.by_rules import plan_by_rules
-from frugal_sorter.plans.explain import Explained, Fate, Tested, explain_entry, rules_acting_in
-from frugal_sorter.plans.plan import Plan, Step
+from frugal_sorter.plans.explain import Explained, Explainer, Fate, Tested, rules_acting_in
+from frugal_sorter.plans.plan import Step
 from frugal_sorter.rules.book import RuleBook
 from frugal_sorter.rules.fields import Between, World
 from frugal_sorter.state.folders import ready_state_folder
@@ -45,15 +45,15 @@ def run(args: argparse.Namespace) -> int:
     with Journal(ready_state_folder(), write=False) as journal:
         world = world_now(args.as_of, arrival_of(journal))
         # The same engine as that of a preview: what becomes of an entry depends on the others, too.
-        plan = plan_by_rules(book, world, past_of(journal))
+        explainer = Explainer(book, world, plan_by_rules(book, world, past_of(journal)))
         for index, path in enumerate(args.paths or ["."]):
             if index:
                 screen.line()
-            _explain(screen, book, path, world, plan)
+            _explain(screen, book, path, world, explainer)
     return 0
 
 
-def _explain(screen: Screen, book: RuleBook, named: str, world: World, plan: Plan) -> None:
+def _explain(screen: Screen, book: RuleBook, named: str, world: World, explainer: Explainer) -> None:
     folder, name = os.path.split(os.path.abspath(named))
     path = os.path.join(os.path.realpath(folder), name)
     if not named or not os.path.lexists(path):
@@ -70,7 +70,7 @@ def _explain(screen: Screen, book: RuleBook, named: str, world: World, plan: Pla
         screen.line()
         screen.line("The folder itself:")
     try:
-        explained, fate = explain_entry(book, path, world, plan)
+        explained, fate = explainer.explain(path)
     except OSError as error:
         raise UsageError(f"{named}: {reason_of(error)}", "check the path") from error
     width = max((len(tested.text) for one in explained for tested in one.tests), default=0)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 
 from frugal_sorter.files.inside import Inside
 from frugal_sorter.files.record import FileRecord, Place, Unknown, is_inside
@@ -93,8 +94,13 @@ class Deciding:
             self._seeing.append(rule)
             self.facts[rule.name] = by_base[base]
 
-    def decides(self, now_ns: int | None = None) -> Rule | None:
-        """Return the rule that claims the entry at a moment, in ns since the epoch; now unless it is given."""
+    @cached_property
+    def decider(self) -> Rule | None:
+        """The rule that claims the entry now."""
+        return self.decides(self.world.now_ns)
+
+    def decides(self, now_ns: int) -> Rule | None:
+        """Return the rule that claims the entry at a moment, in ns since the epoch."""
         for rule in self._seeing:
             if rule.ending is not None and rule.where.test(self._at(rule, now_ns)) is True:
                 return rule
@@ -106,12 +112,16 @@ class Deciding:
 
     def above(self, rule: Rule, now_ns: int | None = None) -> Rule | None:
         """Return the rule that claims the entry before another one is asked."""
-        first = self.decides(now_ns)
+        first = self.decider if now_ns is None else self.decides(now_ns)
         return first if first is not None and self._order[first.name] < self._order[rule.name] else None
 
     def will_act_at(self, rule: Rule) -> int | None:
         """Return when a rule will have the entry and act, in ns, if nobody touches it; None if time does not bring that."""
         now_ns = self.world.now_ns
+        # Where no test of it asks for a date, time does not make it match.
+        dated = any(leaf.check.changes for leaf in rule.where.leaves())
+        if not dated and rule.where.test(self.facts[rule.name]) is not True:
+            return None
         upto = self._seeing[: self._order[rule.name] + 1]
         if self.has_it(rule) and on_duty(rule, now_ns):
             return now_ns

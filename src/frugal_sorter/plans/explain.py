@@ -76,81 +76,91 @@ class Fate(NamedTuple):
     when_ns: int | None = None
 
 
-def explain_entry(book: RuleBook, path: str, world: World, plan: Plan) -> tuple[list[Explained], Fate]:
-    """Say for each rule, in order, what it makes of one entry, and what becomes of it in a plan.
+class Explainer:
+    """Says what becomes of entries, and why.
 
     Args:
         book: the rules.
-        path: an absolute path, its folder without symbolic links.
-        world: the moment, and what else is not in the entry.
+        world: the moment, and what else is not in the entries.
         plan: what these rules would do at that moment.
-
-    Raises:
-        OSError: there is no such entry.
     """
-    record = look(Place(*os.path.split(path)))
-    inside = look_inside(path) if record.identity.kind == "folder" else None
-    deciding = Deciding(book, record, inside, world)
-    decider = deciding.decides()
-    explained = []
-    for rule in book.rules:
-        if rule.name not in deciding.facts:
-            explained.append(Explained(rule, deciding.elsewhere[rule.name]))
-            continue
-        facts = deciding.facts[rule.name]
-        truth = rule.where.test(facts)
-        tests = tuple(_tested(*test, facts) for test in tests_of(rule.where))
-        above = deciding.above(rule)
-        when_ns = deciding.will_act_at(rule)
-        if when_ns == world.now_ns:
-            when_ns = None
-        explained.append(Explained(rule, "", truth, tests, above, rule is decider, when_ns))
-    fate = _fate(book, path, plan, decider, deciding)
-    world.contents.close()
-    return explained, fate
 
+    def __init__(self, book: RuleBook, world: World, plan: Plan) -> None:
+        self._book, self._world, self._plan = book, world, plan
+        self._never = {os.path.realpath(book.file), *book.lists}
+        self._steps: dict[str, list[Step]] = {}
+        for step in plan.asked:
+            packed = [member["path"] for member in step.args["members"]] if step.verb == "pack" else []
+            for path in [*packed, *([step.source.path] if step.source is not None else [])]:
+                self._steps.setdefault(path, []).append(step)
+        # The rule that decides comes after those with extras alone, and stays.
+        self._left = {left.place.path: left for left in plan.left}
 
-def _fate(book: RuleBook, path: str, plan: Plan, decider: Rule | None, deciding: Deciding) -> Fate:
-    steps = _steps_about(plan, path)
-    if steps:
-        return Fate(steps[-1].rule, steps)
-    if path == os.path.realpath(book.file) or path in book.lists:
-        return Fate("", (), "the rule file and its lists are never touched")
-    for left in reversed(plan.left):  # the rule that decides comes after those with extras alone
-        if left.place.path == path:
-            waits = decider is not None and not on_duty(decider, deciding.world.now_ns)
+    def explain(self, path: str) -> tuple[list[Explained], Fate]:
+        """Say for each rule, in order, what it makes of one entry, and what becomes of the entry.
+
+        Args:
+            path: an absolute path, its folder without symbolic links.
+
+        Raises:
+            OSError: there is no such entry.
+        """
+        record = look(Place(*os.path.split(path)))
+        inside = look_inside(path) if record.identity.kind == "folder" else None
+        deciding = Deciding(self._book, record, inside, self._world)
+        explained = []
+        for rule in self._book.rules:
+            if rule.name not in deciding.facts:
+                explained.append(Explained(rule, deciding.elsewhere[rule.name]))
+                continue
+            facts = deciding.facts[rule.name]
+            tests = tuple(_tested(*test, facts) for test in tests_of(rule.where))
+            when_ns = deciding.will_act_at(rule)
+            explained.append(
+                Explained(
+                    rule, "", rule.where.test(facts), tests, deciding.above(rule), rule is deciding.decider,
+                    None if when_ns == self._world.now_ns else when_ns,
+                )
+            )  # fmt: skip
+        fate = self._fate(path, deciding)
+        self._world.contents.close()
+        return explained, fate
+
+    def _fate(self, path: str, deciding: Deciding) -> Fate:
+        decider = deciding.decider
+        if path in self._steps:
+            return self._by(self._steps[path])
+        if path in self._never:
+            return Fate("", (), "the rule file and its lists are never touched")
+        if path in self._left:
+            left = self._left[path]
+            waits = decider is not None and not on_duty(decider, self._world.now_ns)
             when_ns = deciding.will_act_at(decider) if decider is not None and waits else None
             return Fate(left.rule, (), left.reason, when_ns)
-    # What lies in a folder that is taken as a whole goes along with it.
-    folder = os.path.dirname(path)
-    while folder != "/":
-        steps = _steps_about(plan, folder)
-        if steps and steps[-1].was is not None and steps[-1].was.kind == "folder":
-            return Fate(steps[-1].rule, steps, f"it goes along with {folder}")
-        for left in plan.left:
-            if left.place.path == folder:
+        # What lies in a folder that is taken as a whole goes along with it.
+        folder = os.path.dirname(path)
+        while folder != "/":
+            along = self._steps.get(folder, [])
+            if along and along[-1].was is not None and along[-1].was.kind == "folder":
+                return self._by(along, f"it goes along with {folder}")
+            if folder in self._left:
+                left = self._left[folder]
                 return Fate(left.rule, (), f"it lies in {folder}: {left.reason}")
-        folder = os.path.dirname(folder)
-    if decider is None:
-        return Fate("")
-    refused = [refusal.reason for refusal in plan.refused if refusal.rule == decider.name]
-    if refused:
-        return Fate(decider.name, (), refused[0])
-    if decider.ending == "leave":
-        return Fate(decider.name, (), "left where it is")
-    if decider.duplicates is not None:
-        return Fate(decider.name, (), "it stays: it is the only one, or the one of its group that is kept")
-    return Fate(decider.name, (), "it is where this rule would put it, or has put it")
+            folder = os.path.dirname(folder)
+        if decider is None:
+            return Fate("")
+        refused = [refusal.reason for refusal in self._plan.refused if refusal.rule == decider.name]
+        if refused:
+            return Fate(decider.name, (), refused[0])
+        if decider.ending == "leave":
+            return Fate(decider.name, (), "left where it is")
+        if decider.duplicates is not None:
+            return Fate(decider.name, (), "it stays: it is the only one, or the one of its group that is kept")
+        return Fate(decider.name, (), "it is where this rule would put it, or has put it")
 
-
-def _steps_about(plan: Plan, path: str) -> tuple[Step, ...]:
-    """Return the steps of a plan that are about an entry, the one that decides where it ends last."""
-
-    def is_about(step: Step) -> bool:
-        packed = step.verb == "pack" and any(member["path"] == path for member in step.args["members"])
-        return packed or (step.source is not None and step.source.path == path)
-
-    return tuple(step for step in plan.asked if is_about(step))
+    @staticmethod
+    def _by(steps: list[Step], reason: str = "") -> Fate:
+        return Fate(steps[-1].rule, tuple(steps), reason)
 
 
 def _tested(text: str, leaf: Leaf, turned: bool, facts: Facts) -> Tested:

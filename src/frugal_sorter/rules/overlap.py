@@ -26,8 +26,11 @@ Mode = Literal["true", "false", "not true", "not false"]
 _OPPOSITE: dict[Mode, Mode] = {"true": "false", "false": "true", "not true": "not false", "not false": "not true"}
 _MOST_CLAUSES = 400
 _NAMES = frozenset({"name", "stem", "ext", "type", "hidden"})
-# What every entry has; other facts may be unknown or missing.
-_ALWAYS_KNOWN = _NAMES | {"path", "folder", "depth", "size", "everything", "empty", "readonly", "linked"}
+# What every file has, and every folder; other facts may be unknown or missing.
+_OF_FILES = _NAMES | {"path", "folder", "depth", "size", "everything", "empty", "readonly", "linked"}
+_OF_FOLDERS = frozenset({"name", "stem", "hidden", "path", "folder", "depth", "everything", "readonly"})
+# What is seen from `in`, so that it is another fact for a rule with another `in`.
+_SEEN_FROM_IN = frozenset({"depth", "listed in"})
 # Ages move on: what can never hold must not hold years later either.
 _YEARS = (0, 1, 5, 20, 60)
 
@@ -112,6 +115,9 @@ class Overlap:
         except TooMany:
             return False
         for other in above:
+            elsewhere = set(other.folders) != set(rule.folders)
+            if elsewhere and any(leaf.on.name in _SEEN_FROM_IN for leaf in other.where.leaves()):
+                continue
             try:
                 beside = clauses_of(other.where, "not true")
                 left = [both for both in _both(left, beside) if self._possible(both, rule)]
@@ -133,14 +139,15 @@ class Overlap:
             elif name == "hidden" and not rule.hidden:
                 possible = all(mode in ("false", "not true") for _, mode in tests)
             elif kind == "flag":
-                possible = _flag_possible(name, [mode for _, mode in tests])
+                possible = _flag_possible([mode for _, mode in tests], name in _known(rule))
             elif kind in ("size", "number", "date"):
-                possible = any(_numbers_possible(tests, now_ns, rule, by_field) for now_ns in self._moments)
+                possible = any(_numbers_possible(tests, now_ns, rule) for now_ns in self._moments)
             else:
                 possible = _texts_possible(name, tests)
             if not possible:
                 return False
-        return self._names_possible(by_field)
+        # A folder has no suffix, whatever its name is.
+        return rule.take != "files" or self._names_possible(by_field)
 
     def _names_possible(self, by_field: Mapping[str, Sequence[Test]]) -> bool:
         """Look at name, suffix and type together: each tells of the others."""
@@ -174,8 +181,13 @@ class Overlap:
         return all(_agrees(leaf, mode, known[leaf.on.name]) for leaf, mode in tests)
 
 
-def _flag_possible(name: str, modes: Sequence[Mode]) -> bool:
-    states = {"yes", "no"} if name in _ALWAYS_KNOWN else {"yes", "no", "unknown"}
+def _known(rule: Rule) -> frozenset[str]:
+    """Return the fields that all entries have which a rule is asked about."""
+    return _OF_FILES if rule.take == "files" else _OF_FOLDERS
+
+
+def _flag_possible(modes: Sequence[Mode], known: bool) -> bool:
+    states = {"yes", "no"} if known else {"yes", "no", "unknown"}
     allowed: dict[Mode, set[str]] = {
         "true": {"yes"}, "false": {"no"}, "not true": {"no", "unknown"}, "not false": {"yes", "unknown"},
     }  # fmt: skip
@@ -212,9 +224,9 @@ def _beside(bounds: Bounds) -> tuple[Bounds, ...]:
     return ((_LEAST, (low, low_side - 1)), ((high, high_side + 1), _MOST))
 
 
-def _numbers_possible(tests: Sequence[Test], now_ns: int, rule: Rule, by_field: Mapping[str, object]) -> bool:
+def _numbers_possible(tests: Sequence[Test], now_ns: int, rule: Rule) -> bool:
     name = tests[0][0].on.name
-    known = name in _ALWAYS_KNOWN
+    known = name in _known(rule)
     first: Bounds = (_LEAST, _MOST)
     if name == "depth":
         first = ((1, 0), (rule.levels or inf, 0))
