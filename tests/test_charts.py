@@ -55,7 +55,7 @@ def test_a_figure_in_every_format(folder: Path, frugal: Frugal, name: str, head:
         assert struct.unpack(">II", raw[16:24]) == (1280, 800)
     if name.endswith(".svg"):
         assert b"<script>" not in raw
-    assert "there is such a file already" in frugal("inventory", "Intake", "--chart", name, code=2).stderr
+    assert "the file already exists" in frugal("inventory", "Intake", "--chart", name, code=2).stderr
     assert "is written as .png, .svg, .pdf" in frugal("inventory", "Intake", "--chart", "c.gif", code=2).stderr
 
 

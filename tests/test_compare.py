@@ -51,15 +51,15 @@ def test_what_came_went_grew_shrank_and_moved(folder: Path) -> None:
     first = changed(folder)
     found = compare(first, look_now(str(folder / "Intake"), False, NOW_NS))
     assert {(change.how, change.before, change.after, change.difference) for change in found.changes} == {
-        ("came", "", "comes.pdf", 100), ("went", "goes.jpg", "", -50), ("grew", "grows.log", "grows.log", 4),
-        ("shrank", "shrinks.log", "shrinks.log", -3), ("rewritten", "new text.log", "new text.log", 0),
+        ("new", "", "comes.pdf", 100), ("gone", "goes.jpg", "", -50), ("grew", "grows.log", "grows.log", 4),
+        ("shrank", "shrinks.log", "shrinks.log", -3), ("changed", "new text.log", "new text.log", 0),
         ("moved", "a.csv", "renamed.csv", 0), ("moved", "sub/b.csv", "b.csv", 0),
     }  # fmt: skip
     by_type = {
         row.key: (row.difference, {how: count for how, count in row.counts.items() if count})
         for row in found.by("type")
     }
-    assert by_type["log"] == (1, {"grew": 1, "shrank": 1, "rewritten": 1}) and by_type["spreadsheet"] == (
+    assert by_type["log"] == (1, {"grew": 1, "shrank": 1, "changed": 1}) and by_type["spreadsheet"] == (
         0,
         {"moved": 2},
     )
@@ -71,7 +71,7 @@ def test_on_another_machine_only_looks_count(folder: Path) -> None:
     first.machine = "another"
     hows = Counter(change.how for change in compare(first, look_now(str(folder / "Intake"), False, NOW_NS)).changes)
     # The renamed one has another name, and there is nothing else to know it by.
-    assert hows == {"came": 2, "went": 2, "grew": 1, "shrank": 1, "moved": 1}
+    assert hows == {"new": 2, "gone": 2, "grew": 1, "shrank": 1, "moved": 1}
 
 
 _files = st.dictionaries(
@@ -114,15 +114,15 @@ def test_an_inventory_is_kept_and_read_again(folder: Path) -> None:
 def test_the_commands(folder: Path, frugal: Frugal) -> None:
     changed(folder)
     frugal("inventory", "Intake", "--save", "monday")
-    assert "there is such an inventory already" in frugal("inventory", "Intake", "--save", "monday", code=2).stderr
+    assert "the inventory already exists" in frugal("inventory", "Intake", "--save", "monday", code=2).stderr
     assert "Nothing changed." in frugal("compare", "monday", "Intake").stdout
     put(folder / "Intake/=late.csv", b"x" * 1500)
     table = frugal("compare", "monday", "Intake").stdout
-    assert "Came: 1 file" in table and "+1.5 kB" in table
+    assert "New: 1 file" in table and "+1.5 kB" in table
     (row,) = csv.DictReader(io.StringIO(frugal("compare", "monday", "Intake", "--format", "csv").stdout))
-    assert (row["how"], row["after"], row["bytes_after"]) == ("came", "'=late.csv", "1500")
+    assert (row["how"], row["after"], row["bytes_after"]) == ("new", "'=late.csv", "1500")
     found = json.loads(frugal("compare", "Intake", "monday", "--format", "json").stdout)
-    assert found["changes"][0]["how"] == "went" and found["first"]["files"] == found["second"]["files"] + 1
+    assert found["changes"][0]["how"] == "gone" and found["first"]["files"] == found["second"]["files"] + 1
 
 
 @pytest.mark.parametrize(

@@ -189,9 +189,9 @@ def test_purge_takes_what_its_options_say(
 def test_the_date_that_decides_can_be_chosen(intake: Path, frugal: Frugal, by: str) -> None:
     # All files were made and came here just now, whatever their contents say.
     fresh = frugal("purge", "Intake", "--older-than", "2 days", "--by", by, "--yes").stdout
-    assert ("3 files put into the trash" in fresh) == (by == "opened")
+    assert ("3 files moved to the trash" in fresh) == (by == "opened")
     time.sleep(1.1)
-    assert "into the trash" in frugal("purge", "Intake", "--older-than", "1s", "--by", by, "--hidden", "--yes").stdout
+    assert "to the trash" in frugal("purge", "Intake", "--older-than", "1s", "--by", by, "--hidden", "--yes").stdout
 
 
 def test_the_list_before_the_question_says_what_a_person_must_know(folder: Path, frugal: Frugal) -> None:
@@ -203,7 +203,7 @@ def test_the_list_before_the_question_says_what_a_person_must_know(folder: Path,
     assert lines[0] == f"Purge in {folder / 'Intake'}" and "40 files, 7.8 kB, to the trash" in said
     assert "scratch 39.tmp" in next(line for line in lines if line.startswith("  oldest"))
     assert "scratch 00.tmp" in next(line for line in lines if line.startswith("  newest"))
-    assert "1 file is younger, or left out by the condition" in said
+    assert "1 file is younger, or does not match the condition" in said
     short = frugal("purge", "Intake", "--older-than", "30d", "--by", "modified", "--short", code=3).stdout
     assert "… 34 more between these" in short and short.count(".tmp") == 9
     everything = frugal("purge", "Intake", "--older-than", "30d", "--by", "modified", "--list-all", code=3).stdout

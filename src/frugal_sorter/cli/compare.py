@@ -1,4 +1,4 @@
-"""`frugal compare`: what came, went, grew and moved between two inventories."""
+"""`frugal compare`: what is new, gone, changed or moved between two inventories."""
 
 from __future__ import annotations
 

@@ -9,9 +9,9 @@ from frugal_sorter import __version__
 # Each is a module of this package, imported only when it is used.
 COMMANDS = {
     "inventory": "what is in a folder, by type, extension, folder, age, owner or size; who has it open",
-    "compare": "two inventories: what came, went, grew and moved",
+    "compare": "two inventories: what is new, gone, changed or moved",
     "forecast": "how fast a folder grows, and when its volume is full",
-    "check": "mistakes in a rule file, what is unwise in it, and its examples",
+    "check": "mistakes in a rule file, warnings, and its examples",
     "preview": "what the rules would do; changes nothing",
     "explain": "why a rule matches a file, why not, and when it will",
     "tidy": "do it: list, ask, do, report",

@@ -26,11 +26,11 @@ _IN_PLACE: dict[VerbName, str] = {
     "hard-link": "replaced by hard links",
     "own-file": "made files of their own again",
 }
-# Files that a plan has nothing to do with, and why.
-_UNCLAIMED: dict[Kind, str] = {
-    "tidy": "that no rule asks for",
-    "sort": "that the condition leaves out",
-    "purge": "younger, or left out by the condition",
+# Entries that a plan has nothing to do with: for one of them, and for several.
+_UNCLAIMED: dict[Kind, tuple[str, str]] = {
+    "tidy": ("matches no rule", "match no rule"),
+    "sort": ("does not match the condition", "do not match the condition"),
+    "purge": ("is younger, or does not match the condition", "are younger, or do not match the condition"),
 }
 
 
@@ -152,11 +152,11 @@ class PlanView:
         if plan.kept.entries:
             quiet.append(f"  {entries_text(plan.kept)} kept by an exception")
         if plan.kind in _UNCLAIMED and plan.unclaimed.entries:
-            is_ = ("is " if plan.unclaimed.entries == 1 else "are ") if plan.kind == "purge" else ""
-            quiet.append(f"  {entries_text(plan.unclaimed)} {is_}{_UNCLAIMED[plan.kind]}")
+            one, several = _UNCLAIMED[plan.kind]
+            quiet.append(f"  {entries_text(plan.unclaimed)} {one if plan.unclaimed.entries == 1 else several}")
         if plan.left or quiet:
             self.screen.line()
-            self.screen.line("Left as they are", style="bold")
+            self.screen.line("Not touched", style="bold")
         for line in quiet:
             self.screen.line(line)
         by_reason: dict[tuple[str, bool], list[Left]] = {}
@@ -228,7 +228,7 @@ class PlanView:
         if "run" in verbs:
             self.screen.line("What the programs do cannot be taken back.", style="bold red")
         if "trash" in verbs and self.plan.kind not in TAKING_BACK:
-            self.screen.line("The trash frees no room until it is emptied.", style="dim")
+            self.screen.line("The trash frees no space until it is emptied.", style="dim")
 
     def show_step(self, step: Step, mark: Mark) -> None:
         """Print one line for a step that was carried out, or was not."""

@@ -28,7 +28,7 @@ class Words(NamedTuple):
 WORDS: Mapping[VerbName, Words] = {
     "move": Words("move {}", "moved", "{} moved"),
     "move-across": Words("move {} to another volume", "moved", "{} moved to another volume"),
-    "trash": Words("put {} into the trash", "trashed", "{} put into the trash"),
+    "trash": Words("move {} to the trash", "trashed", "{} moved to the trash"),
     "restore": Words("bring {} back from the trash", "restored", "{} brought back from the trash"),
     "delete": Words("delete {} for good", "deleted", "{} deleted for good"),
     "empty": Words("remove {} from the trash for good", "removed", "{} removed from the trash for good"),

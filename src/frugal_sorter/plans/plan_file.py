@@ -103,7 +103,7 @@ def save_plan(plan: Plan, path: Path) -> None:
             for line in (head, *map(step_as_line, plan.steps)):
                 file.write(json.dumps(line) + "\n")
     except FileExistsError:
-        raise UsageError(f"{path}: there is such a file already", "choose another name, or remove it") from None
+        raise UsageError(f"{path}: the file already exists", "choose another name, or remove it") from None
     except OSError as error:
         raise UsageError(f"{path}: the plan cannot be written ({error.strerror})", "choose another place") from None
 

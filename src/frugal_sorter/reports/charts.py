@@ -210,7 +210,7 @@ def write(figure: Figure, path: Path) -> None:
         with path.open("xb") as file, _without_warnings():
             figure.savefig(file, format=path.suffix[1:].lower())
     except FileExistsError:
-        raise UsageError(f"{path}: there is such a file already", "choose another name, or remove it") from None
+        raise UsageError(f"{path}: the file already exists", "choose another name, or remove it") from None
     except OSError as error:
         raise UsageError(f"{path}: the figure cannot be written ({error.strerror})", "choose another place") from None
 

@@ -1,4 +1,4 @@
-"""What came, went, grew, shrank and moved between two inventories."""
+"""What is new, gone, changed in size or contents, or moved between two inventories."""
 
 from __future__ import annotations
 
@@ -11,8 +11,8 @@ from typing import Literal, NamedTuple
 from frugal_sorter.files.types import OTHER, TYPE_OF_SUFFIX, suffix_of
 from frugal_sorter.reports.saved import Saved, SavedFile
 
-How = Literal["came", "went", "grew", "shrank", "rewritten", "moved"]
-HOWS: tuple[How, ...] = ("came", "went", "grew", "shrank", "rewritten", "moved")
+How = Literal["new", "gone", "grew", "shrank", "changed", "moved"]
+HOWS: tuple[How, ...] = ("new", "gone", "grew", "shrank", "changed", "moved")
 
 
 class Change(NamedTuple):
@@ -80,22 +80,22 @@ def compare(first: Saved, second: Saved) -> Comparison:
         second: the later one, or that of another machine.
     """
     changes: list[Change] = []
-    went: list[SavedFile] = []
+    gone: list[SavedFile] = []
     for path, one in first.files.items():
         other = second.files.get(path)
         if other is None:
-            went.append(one)
+            gone.append(one)
         elif other.bytes != one.bytes:
             how: How = "grew" if other.bytes > one.bytes else "shrank"
             changes.append(Change(how, path, path, one.bytes, other.bytes))
         elif other.mtime_ns != one.mtime_ns and first.machine == second.machine:
-            changes.append(Change("rewritten", path, path, one.bytes, other.bytes))
-    came = [one for path, one in second.files.items() if path not in first.files]
+            changes.append(Change("changed", path, path, one.bytes, other.bytes))
+    new = [one for path, one in second.files.items() if path not in first.files]
     if first.machine == second.machine:
-        went, came = _match(went, came, lambda one: (one.dev, one.ino, one.bytes, one.mtime_ns), changes)
-    went, came = _match(went, came, lambda one: (os.path.basename(one.path), one.bytes, one.mtime_ns), changes)
-    changes += [Change("went", one.path, "", one.bytes, 0) for one in went]
-    changes += [Change("came", "", one.path, 0, one.bytes) for one in came]
+        gone, new = _match(gone, new, lambda one: (one.dev, one.ino, one.bytes, one.mtime_ns), changes)
+    gone, new = _match(gone, new, lambda one: (os.path.basename(one.path), one.bytes, one.mtime_ns), changes)
+    changes += [Change("gone", one.path, "", one.bytes, 0) for one in gone]
+    changes += [Change("new", "", one.path, 0, one.bytes) for one in new]
     changes.sort(key=lambda change: (HOWS.index(change.how), -abs(change.difference), change.path))
     return Comparison(first, second, changes)
 

@@ -109,9 +109,9 @@ def save(saved: Saved, path: Path) -> None:
             for line in _lines(head, saved.files.values()):
                 file.write(line + "\n")
     except FileExistsError:
-        raise UsageError(f"{path}: there is such an inventory already", "choose another name, or remove it") from None
+        raise UsageError(f"{path}: the inventory already exists", "choose another name, or remove it") from None
     except OSError as error:
-        raise UsageError(f"{path}: the inventory cannot be written ({error.strerror})", "make room") from None
+        raise UsageError(f"{path}: the inventory cannot be written ({error.strerror})", "free disk space") from None
 
 
 def _lines(head: dict[str, object], files: Iterable[SavedFile]) -> Iterator[str]:

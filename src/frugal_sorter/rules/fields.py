@@ -154,7 +154,7 @@ def folder_name(folder: str) -> str:
 
 def _reason(error: OSError) -> str:
     if error.errno in (errno.ENOTSUP, errno.EOPNOTSUPP):
-        return "the file system keeps no such thing"
+        return "not supported by this file system"
     return (error.strerror or "cannot be read").lower()
 
 

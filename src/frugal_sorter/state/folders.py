@@ -54,7 +54,7 @@ def ready_state_folder() -> Path:
     except OSError as error:
         raise StateError(
             f"{folder}: the state folder cannot be made ({error.strerror})",
-            "make room or give yourself the right to write there",
+            "free disk space, or give yourself write permission there",
         ) from error
     if status.st_uid != os.geteuid():
         raise StateError(

@@ -119,7 +119,7 @@ class Journal:
             self._db = self._with_room(lambda: self._connect(write))
         except sqlite3.OperationalError as error:
             raise StateError(
-                f"{self.path}: the journal cannot be opened ({error})", "make room, or mend its rights"
+                f"{self.path}: the journal cannot be opened ({error})", "free disk space, or fix its permissions"
             ) from error
         except (sqlite3.DatabaseError, *DAMAGED) as error:
             raise self._damaged(error) from error
@@ -206,7 +206,7 @@ class Journal:
         except (sqlite3.Error, ValueError) as error:
             raise StateError(
                 f"{self.path}: the run cannot be written down ({error}), so nothing was changed",
-                "make room there",
+                "free disk space there",
             ) from error
 
     def _begin(self, plan: Plan, began_ns: int) -> int:
@@ -357,7 +357,9 @@ class Journal:
         try:
             self._with_room(write)
         except (sqlite3.Error, ValueError) as error:
-            raise StateError(f"{self.path}: the journal cannot be written ({error})", "make room there") from error
+            raise StateError(
+                f"{self.path}: the journal cannot be written ({error})", "free disk space there"
+            ) from error
 
     # Reading
 
