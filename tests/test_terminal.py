@@ -87,6 +87,18 @@ def test_what_is_done_and_taken_back_is_short_on_a_terminal_too(full: Path, frug
     assert code == 0 and len(shown.splitlines()) < 45 and f"{FILES} files moved." in shown
 
 
+def test_where_output_is_piped_every_step_is_named_and_nothing_is_said_to_be_left_out(
+    full: Path, frugal: Frugal
+) -> None:
+    for words in (
+        ["tidy", "rules.toml", "--yes"],
+        ["undo", "--yes"],
+        ["tidy", "rules.toml", "--yes", "--again", "--list-all"],
+    ):
+        said = frugal(*words).stdout
+        assert named(said) >= FILES and "more between" not in said
+
+
 def test_many_groups_are_short_too(folder: Path) -> None:
     for number in range(40):
         for name in "abcde":

@@ -240,9 +240,9 @@ class PlanView:
             return
         if step.verb == "remove-folder" and mark.outcome == Outcome.LEFT and mark.reason == "gone already":
             return
-        if done and not mark.reason:
+        if done and not mark.reason and self.screen.short:
             self._done += 1
-            if self.screen.short and self._done > FEW:
+            if self._done > FEW:
                 self._last_done.append(step)
                 return
         self._show_step(step, mark)
