@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 from frugal_sorter.files.record import Place
 from frugal_sorter.files.status import look
 from frugal_sorter.plans.by_rules import plan_by_rules
-from frugal_sorter.plans.deciding import Deciding
+from frugal_sorter.plans.deciding import Sight
 from frugal_sorter.plans.explain import Explainer
 from frugal_sorter.plans.misses import nearest_misses
 from frugal_sorter.rules.readings import parse_reading
@@ -102,7 +102,7 @@ def test_what_is_promised_for_later_comes_true_then_and_not_before(
             if one.when_ns is None or one.rule.ending is None:
                 continue
             assert one.when_ns > NOW_NS
-            deciding = Deciding(book, look(Place(str(intake), path.name)), None, WORLD)
+            deciding = Sight(book, WORLD).of(look(Place(str(intake), path.name)))
             assert deciding.has_it(one.rule, one.when_ns)
             then = plan_by_rules(book, replace(WORLD, now_ns=one.when_ns), NO_PAST)
             about = [step.rule for step in then.asked if step.source is not None and step.source.path == str(path)]
@@ -142,7 +142,7 @@ def at(text: str) -> int:
 def test_when_a_rule_will_act(rules: list[str], when: int | str | None, folder: Path) -> None:
     path = put(folder / "Intake/a.log", age_days=10)
     book = book_of(folder, *(f'{rule}\nmove = "to {at}"' for at, rule in enumerate(rules)))
-    found = Deciding(book, look(Place(str(path.parent), path.name)), None, WORLD).will_act_at(book.rules[-1])
+    found = Sight(book, WORLD).of(look(Place(str(path.parent), path.name))).will_act_at(book.rules[-1])
     when = at(when) if isinstance(when, str) else when
     assert (found is None) is (when is None), found
     if found is not None and when is not None:

@@ -191,6 +191,13 @@ def test_long_tables_are_folded_and_add_up(folder: Path, frugal: Frugal) -> None
     assert "no way to count" in frugal("inventory", "Intake", "--by", "colour", code=2).stderr
 
 
+def test_a_cross_table_is_not_sorted_otherwise_in_silence(folder: Path, frugal: Frugal) -> None:
+    put(folder / "a.log")
+    said = frugal("inventory", ".", "--by", "type,age", "--sort", "name", code=2).stderr
+    assert "a cross table has an order of its own" in said and said.count("\n") == 1
+    frugal("inventory", ".", "--by", "type,age", "--listing", "--sort", "name")
+
+
 @pytest.mark.parametrize(
     ("words", "said"),
     [

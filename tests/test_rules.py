@@ -14,7 +14,7 @@ from pathlib import Path
 import jsonschema
 import pytest
 
-from frugal_sorter.plans.explain import rules_acting_in
+from frugal_sorter.plans.explain import Explainer
 from frugal_sorter.plans.misses import nearest_misses
 from frugal_sorter.rules.book import RuleBook
 from frugal_sorter.rules.check import warnings_of
@@ -394,7 +394,8 @@ def test_rules_acting_in_a_folder(folder: Path) -> None:
         f'{EVERYTHING}move = "x"\nlevels = 2',
         f'{EVERYTHING}move = "x"\ntake = "items"',
     )
-    assert [rule.name for rule, _ in rules_acting_in(book, f"{folder}/Intake/sub")] == ["rule 1"]
+    explainer = Explainer(book, WORLD, plan_of(book))
+    assert [rule.name for rule, _ in explainer.rules_acting_in(f"{folder}/Intake/sub")] == ["rule 1"]
 
 
 def test_preview_as_of_another_date_and_the_nearest_misses(folder: Path, frugal: Frugal) -> None:
@@ -411,7 +412,7 @@ def test_preview_as_of_another_date_and_the_nearest_misses(folder: Path, frugal:
     said = frugal("preview", "rules.toml").stdout
     assert "Kiln_2.log: `name starts 'kiln 2'` fails by a space" in said
     assert "b.csv: `size > 1 KB` fails at 950 bytes" in said
-    assert "Kiln_2.log: only its age is missing; it acts on it on" in said
+    assert "Kiln_2.log: too young; the rule takes it on" in said
     assert "rule 3 matches nothing" not in said
     assert "1 file, 950 B" in frugal("preview", "rules.toml", "--as-of", "in 3 days").stdout
     assert (

@@ -5,6 +5,7 @@ from __future__ import annotations
 import signal
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from itertools import count
 from types import FrameType
 
 from frugal_sorter.cli.plan_view import PlanView, exit_code
@@ -70,15 +71,14 @@ def carry_out(plan: Plan, view: PlanView, screen: Screen) -> tuple[Result, int]:
         forget_totals(folder, oldest_ns)
         before = take_totals(plan.levels, now_ns()) if plan.kind in SUMMED else None
         with Progress("steps done") as progress:
-            done = 0
+            screen.progress, told = progress, count(1)
 
-            def told(step: Step, mark: Mark) -> None:
-                nonlocal done
-                done += 1
-                progress.told(done)
+            def show(step: Step, mark: Mark) -> None:
+                progress.told(next(told))
                 view.show_step(step, mark)
 
-            result = execute(plan, journal, told, lambda: bool(heard()))
+            result = execute(plan, journal, show, lambda: bool(heard()))
+        screen.progress = None
         view.show_last_steps()
         number = heard() if result.stopped else 0
         if before is not None:

@@ -1,10 +1,11 @@
-"""`frugal check`: mistakes in a rule file, what is unwise in it, and its examples."""
+"""`frugal check`: mistakes in a rule file, warnings, and its examples."""
 
 from __future__ import annotations
 
 import argparse
 import json
 import os
+from collections.abc import Iterator
 
 from frugal_sorter.cli.options import add_rules, rules_file
 from frugal_sorter.cli.reading import world_now
@@ -12,7 +13,7 @@ from frugal_sorter.cli.text import count_text, shown
 from frugal_sorter.plans.guard import refused_rule, version_control_root
 from frugal_sorter.plans.opened import told_of_opened
 from frugal_sorter.plans.unreached import unreached
-from frugal_sorter.rules.book import RuleBook
+from frugal_sorter.rules.book import Rule, RuleBook
 from frugal_sorter.rules.check import warnings_of
 from frugal_sorter.rules.examples import run_examples
 from frugal_sorter.rules.fields import World
@@ -54,7 +55,7 @@ def run(args: argparse.Namespace) -> int:
         if (why := refused_rule(rule, os.path.realpath(folder)))
     ]
     for rule, why in refused:
-        screen.parts(("refused: ", "bold red"), (shown(f'{book.file}:{rule.line}: rule "{rule.name}": {why}'), ""))
+        screen.parts(("refused: ", "bold red"), (shown(_at(book, rule, why)), ""))
     warnings = _warnings(book, world)
     for warning in warnings:
         screen.parts(("warning: ", "yellow"), (shown(warning), ""))
@@ -72,28 +73,37 @@ def run(args: argparse.Namespace) -> int:
     return 2 if failed else 3 if refused else 0
 
 
+def _at(book: RuleBook, rule: Rule, what: str) -> str:
+    return f'{book.file}:{rule.line}: rule "{rule.name}": {what}'
+
+
 def _warnings(book: RuleBook, world: World) -> list[str]:
     warnings = list(book.warnings)
     dead = set()
     for warned in warnings_of(book, world):
         dead.add(warned.rule.name)
-        warnings.append(f'{book.file}:{warned.rule.line}: rule "{warned.rule.name}": {warned.what}; {warned.instead}')
+        warnings.append(_at(book, warned.rule, f"{warned.what}; {warned.instead}"))
     for one in unreached(book, world):
         if one.rule.name not in dead:
             what = f'of {count_text(one.entries, "file")} that it matches now it gets none: "{one.above.name}" above has them'
-            warnings.append(f'{book.file}:{one.rule.line}: rule "{one.rule.name}": {what}; put it above that rule')
+            warnings.append(_at(book, one.rule, f"{what}; put it above that rule"))
     for limits in book.trash:
         if limits.overruled:
             warnings.append(f"{book.file}:{limits.line}: [trash]: {limits.overruled}")
     for rule in book.rules:
         for folder in rule.folders:
-            if opened := told_of_opened(rule, os.path.realpath(folder)):
-                warnings.append(f'{book.file}:{rule.line}: rule "{rule.name}": {opened.text}')
-            if folder in book.unmounted:
-                warnings.append(f'{book.file}:{rule.line}: rule "{rule.name}": {folder} is not mounted now')
-            elif not os.path.isdir(folder):
-                warnings.append(f'{book.file}:{rule.line}: rule "{rule.name}": {folder} is not there now')
-            elif rule.ending != "leave" and (tree := version_control_root(os.path.realpath(folder))):
-                what = f"{folder} is under version control ({tree}): its working files are acted on"
-                warnings.append(f'{book.file}:{rule.line}: rule "{rule.name}": {what}')
+            warnings += [_at(book, rule, what) for what in _about_folder(book, rule, folder)]
     return warnings
+
+
+def _about_folder(book: RuleBook, rule: Rule, folder: str) -> Iterator[str]:
+    """Yield what to know of a rule in one of its folders."""
+    root = os.path.realpath(folder)
+    if opened := told_of_opened(rule, root):
+        yield opened.text
+    if folder in book.unmounted:
+        yield f"{folder} is not mounted now"
+    elif not os.path.isdir(folder):
+        yield f"{folder} is not there now"
+    elif rule.ending != "leave" and (tree := version_control_root(root)):
+        yield f"{folder} is under version control ({tree}): its working files are acted on"

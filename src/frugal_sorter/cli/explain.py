@@ -15,9 +15,8 @@ from frugal_sorter.errors import UsageError
 from frugal_sorter.files.record import Unknown
 from frugal_sorter.files.walk import reason_of
 from frugal_sorter.plans.by_rules import plan_by_rules
-from frugal_sorter.plans.explain import Explained, Explainer, Fate, Tested, rules_acting_in
+from frugal_sorter.plans.explain import Explained, Explainer, Fate, Tested
 from frugal_sorter.plans.plan import Step
-from frugal_sorter.rules.book import RuleBook
 from frugal_sorter.rules.fields import Between, World
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.work.journal import Journal
@@ -34,7 +33,9 @@ _NAMED = 3
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("paths", metavar="PATH", nargs="*", help="a file or a folder (default: the current folder)")
+    parser.add_argument(
+        "paths", metavar="PATH", nargs="*", default=["."], help="a file or a folder (default: the current folder)"
+    )
     parser.add_argument("--rules", metavar="RULES", type=Path, help="the rule file (default: as for `frugal preview`)")
     add_as_of(parser)
 
@@ -46,21 +47,21 @@ def run(args: argparse.Namespace) -> int:
         world = world_now(args.as_of, arrival_of(journal))
         # The same engine as that of a preview: what becomes of an entry depends on the others, too.
         explainer = Explainer(book, world, plan_by_rules(book, world, past_of(journal)))
-        for index, path in enumerate(args.paths or ["."]):
+        for index, path in enumerate(args.paths):
             if index:
                 screen.line()
-            _explain(screen, book, path, world, explainer)
+            _explain(screen, path, world, explainer)
     return 0
 
 
-def _explain(screen: Screen, book: RuleBook, named: str, world: World, explainer: Explainer) -> None:
+def _explain(screen: Screen, named: str, world: World, explainer: Explainer) -> None:
     folder, name = os.path.split(os.path.abspath(named))
     path = os.path.join(os.path.realpath(folder), name)
     if not named or not os.path.lexists(path):
         raise UsageError(f"{named or '(empty)'}: there is no such file or folder", "check the path")
     screen.line(shown(path), style="bold")
     if os.path.isdir(path):
-        acting = rules_acting_in(book, os.path.realpath(path))
+        acting = explainer.rules_acting_in(os.path.realpath(path))
         screen.line(
             "Rules that act on what lies in this folder, in their order:" if acting else "No rule acts in this folder."
         )
@@ -75,18 +76,19 @@ def _explain(screen: Screen, book: RuleBook, named: str, world: World, explainer
         raise UsageError(f"{named}: {reason_of(error)}", "check the path") from error
     width = max((len(tested.text) for one in explained for tested in one.tests), default=0)
     elsewhere: dict[str, list[str]] = {}
+    following = _next(explained)
     for one in explained:
         if one.elsewhere:
             elsewhere.setdefault(one.elsewhere, []).append(shown(one.rule.name))
         else:
-            _show(screen, one, min(width, 60), world, one is _next(explained))
+            _show(screen, one, min(width, 60), world, one is following)
     for reason, names in elsewhere.items():
         who = ", ".join(names) if len(names) <= _NAMED else f"{len(names)} rules"
         screen.line(f"Not asked, since {shown(reason)}: {who}", style="dim")
-    _show_fate(screen, fate, explained, world, os.path.dirname(path))
+    _show_fate(screen, fate, following, world, os.path.dirname(path))
 
 
-def _show_fate(screen: Screen, fate: Fate, explained: list[Explained], world: World, folder: str) -> None:
+def _show_fate(screen: Screen, fate: Fate, following: Explained | None, world: World, folder: str) -> None:
     """Print what becomes of the entry, and what comes next if nobody touches it."""
     if fate.steps:
         along = f"  ({shown(fate.reason)})" if fate.reason else ""
@@ -98,12 +100,9 @@ def _show_fate(screen: Screen, fate: Fate, explained: list[Explained], world: Wo
     else:
         reason = shown(fate.reason) if fate.reason else "no rule takes it"
         screen.parts(("→ stays where it is: ", "bold"), (reason, ""))
-    coming = _next(explained)
-    if coming is not None and coming.when_ns is not None:
-        when_ns, ago = coming.when_ns, ago_text(coming.when_ns, world.now_ns)
-        screen.line(
-            f'Next: "{shown(coming.rule.name)}" gets it on {moment_text(when_ns)}, {ago}, if nobody touches it.'
-        )
+    if following is not None and following.when_ns is not None:
+        when = f"{moment_text(following.when_ns)}, {ago_text(following.when_ns, world.now_ns)}"
+        screen.line(f'Next: "{shown(following.rule.name)}" gets it on {when}, if nobody touches it.')
 
 
 def _base(step: Step, folder: str) -> str:

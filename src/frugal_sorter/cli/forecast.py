@@ -9,7 +9,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from frugal_sorter.cli.compare import saved_inventories
-from frugal_sorter.cli.options import add_format, folder_here
+from frugal_sorter.cli.options import add_format, folder_named
 from frugal_sorter.cli.reading import require_library
 from frugal_sorter.cli.screen import Screen
 from frugal_sorter.cli.text import (
@@ -47,14 +47,14 @@ HOUR_NS = DAY_NS // 24
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("folder", metavar="FOLDER", nargs="?", help="a folder (default: the current one)")
+    parser.add_argument("folder", metavar="FOLDER", nargs="?", default=".", help="a folder (default: the current one)")
     parser.add_argument("--hidden", action="store_true", help="hidden entries too")
     parser.add_argument("--chart", metavar="FILE", type=Path, help="also draw a figure: FILE.png, .svg or .pdf")
     add_format(parser, "table", "json")
 
 
 def run(args: argparse.Namespace) -> int:
-    folder = folder_here(args.folder)
+    folder = folder_named(args.folder)
     require_library("frugal forecast", "scipy", "reports")
     try:
         now = look_now(folder, args.hidden, now_ns())

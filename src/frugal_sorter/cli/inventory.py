@@ -53,7 +53,9 @@ _TOP = 25
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("folders", metavar="FOLDER", nargs="*", help="a folder to count (default: the current one)")
+    parser.add_argument(
+        "folders", metavar="FOLDER", nargs="*", default=["."], help="a folder to count (default: the current one)"
+    )
     parser.add_argument(
         "--by", type=_ways, default=("type",), metavar="WAY",
         help=f"count by {', '.join(WAYS)}; two with a comma between them make a cross table (default: type)",
@@ -88,7 +90,9 @@ def _ways(text: str) -> tuple[By, ...]:
 
 
 def run(args: argparse.Namespace) -> int:
-    folders = list(dict.fromkeys(map(folder_named, args.folders or ["."])))
+    folders = list(dict.fromkeys(map(folder_named, args.folders)))
+    if args.sort is not None and len(args.by) == 2 and not args.listing:
+        raise UsageError("--sort: a cross table has an order of its own", "count by one way, or leave --sort out")
     if args.open_seconds is not None and args.format != "table":
         raise UsageError("--open is shown as a table only", "leave --format out")
     if args.chart is not None or args.format == "html":

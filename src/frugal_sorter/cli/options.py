@@ -61,15 +61,6 @@ def command_line() -> str:
     return shlex.join(["frugal", *sys.argv[1:]])
 
 
-def folder_here(text: str | None) -> str:
-    """Return the folder that a person named to be looked at, resolved; the current one where none was named.
-
-    Raises:
-        UsageError: there is none.
-    """
-    return folder_named("." if text is None else text)
-
-
 def levels(text: str) -> int | None:
     """Read a number of levels, or `all`."""
     if text == "all":

@@ -51,7 +51,6 @@ class PlanView:
         folders.update(left.place.folder for left in plan.left)
         self.base = common_base(sorted(folders or plan.roots))
         self._announced: set[str] = set()
-        self._few = FEW
         self._done, self._last_done = 0, deque[Step](maxlen=FEW)
         self.new_folders = {step.target.path for step in plan.steps if step.verb == "make-folder" and step.target}
 
@@ -87,12 +86,12 @@ class PlanView:
         ordered = sorted(steps, key=lambda step: (*order(step), step.id))
         groups = [list(group) for _, group in groupby(ordered, key=order)]
         # Many groups of many names would fill screens, too.
-        self._few = FEW if len(groups) == 1 else _FEW_OF_SEVERAL
-        self.screen.sample(groups, self._group, _FEW_GROUPS, "folder", indent=2)
+        few = FEW if len(groups) == 1 else _FEW_OF_SEVERAL
+        self.screen.sample(groups, lambda together: self._group(together, few), _FEW_GROUPS, "folder", indent=2)
 
-    def _group(self, together: list[Step]) -> None:
+    def _group(self, together: list[Step], few: int) -> None:
         self._heading(together[0])
-        self.screen.sample(together, self._name, self._few)
+        self.screen.sample(together, self._name, few)
 
     def _heading(self, step: Step) -> None:
         source = below(step.place.folder, self.base)
@@ -251,7 +250,7 @@ class PlanView:
         """Print the last few steps that were done, where those before them were not printed."""
         between = self._done - FEW - len(self._last_done)
         if between > 0:
-            self.screen.line(f"… {between:,} more between these (`frugal history` knows them all)", style="dim")
+            self.screen.line(f"… {between:,} more between these (`frugal history RUN` names all)", style="dim")
         for step in self._last_done:
             self._show_step(step, Mark(step.id, Outcome.DONE))
 

@@ -29,5 +29,5 @@ def show_misses(screen: Screen, book: RuleBook, plan: Plan) -> None:
     for name, misses in nearest_misses(book, idle, world).items():
         screen.line(f"{shown(name)} matches nothing; nearest:", style="yellow")
         for miss in misses:
-            when = f"; it acts on it on {moment_text(miss.when_ns)}" if miss.when_ns else ""
+            when = f"; the rule takes it on {moment_text(miss.when_ns)}" if miss.when_ns else ""
             screen.line(f"    {shown(miss.place.name)}: {shown(miss.why)}{when}")

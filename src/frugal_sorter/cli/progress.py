@@ -35,10 +35,15 @@ class Progress:
         self._screen.flush()
         self._written = len(text)
 
+    def clear(self) -> None:
+        """Take the line away, so that another can be printed; it comes again when more is told."""
+        if self._written:
+            self._screen.write("\r" + " " * self._written + "\r")
+            self._screen.flush()
+            self._written = 0
+
     def __enter__(self) -> Progress:
         return self
 
     def __exit__(self, *_: object) -> None:
-        if self._written:
-            self._screen.write("\r" + " " * self._written + "\r")
-            self._screen.flush()
+        self.clear()

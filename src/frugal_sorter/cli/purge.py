@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import os
+from collections.abc import Mapping
 
 from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
 from frugal_sorter.cli.one_line import (
@@ -28,17 +29,16 @@ from frugal_sorter.cli.options import (
     size,
 )
 from frugal_sorter.cli.plan_view import PlanView, exit_code
+from frugal_sorter.cli.reading import read_where
 from frugal_sorter.cli.screen import Screen, account
 from frugal_sorter.cli.text import below, date_text, moment_text, now_ns, shown, size_text
 from frugal_sorter.cli.words import entries_text, stay_text
 from frugal_sorter.errors import UsageError
 from frugal_sorter.files.record import Place
-from frugal_sorter.files.status import look_or_none
-from frugal_sorter.files.types import TYPE_OF_SUFFIX
 from frugal_sorter.plans.count import total
 from frugal_sorter.plans.plan import Plan, Step
-from frugal_sorter.plans.purge import Purge
-from frugal_sorter.rules.fields import Facts, World
+from frugal_sorter.plans.purge import Older, Purge, Takes
+from frugal_sorter.rules.fields import World
 from frugal_sorter.rules.keys import TAKES
 from frugal_sorter.rules.one_rule import Value
 
@@ -49,8 +49,6 @@ EXAMPLES = """
   frugal purge /srv/intake --older-than 1w --until-free 20GB --permanent
   frugal purge Backups --older-than 90d --as-rule             the same as a rule for a file
 """
-# Only counted: nothing is done by these.
-_NO_CEILING = 10**9
 DATES = ("latest", "modified", "opened", "created", "arrived")
 
 
@@ -97,7 +95,15 @@ def run(args: argparse.Namespace) -> int:
         book_named(keys, folder)
         return print_as_rule(keys, folder)
     screen = Screen(is_short(args))
-    plan = plan_of_rule(keys, folder, "purge", args.at_most, purge.narrow)
+    older: dict[str, Older] = {}
+
+    def narrow(plan: Plan, world: World) -> None:
+        purge.narrow(plan, world)
+        if not plan.asked:
+            others = [by for by in DATES if by != args.by]
+            older.update(purge.by_other_dates(others, _takes(args), world))
+
+    plan = plan_of_rule(keys, folder, "purge", args.at_most, narrow)
     view = PlanView(plan, screen)
     screen.parts(("Purge in ", ""), (shown(folder), "bold"))
     screen.line(
@@ -105,7 +111,7 @@ def run(args: argparse.Namespace) -> int:
     )
     if not plan.asked:
         view.show_nothing("Nothing to take away", args.hidden, "--levels all", "--hidden")
-        _show_other_dates(screen, args, folder)
+        _show_older(screen, older)
         return exit_code(plan)
     _show(plan, purge, screen, args)
     view.show_pruned(names=False)
@@ -116,31 +122,17 @@ def run(args: argparse.Namespace) -> int:
     return ask_and_do(plan, view, screen, question, args.yes, take_back_text)
 
 
-def _show_other_dates(screen: Screen, args: argparse.Namespace, folder: str) -> None:
-    """Say by which other dates something would go: the date that decides is the commonest misunderstanding."""
-    for by in DATES:
-        if by == args.by:
-            continue
-        purge = Purge(folder, by, args.older_than, args.keep_newest, args.until_free)
-        plan = plan_of_rule(_rule(args, purge, folder), folder, "purge", _NO_CEILING, purge.narrow)
-        if not plan.entries.entries:
-            continue
-        count = plan.entries
-        is_older = "is" if count.entries == 1 else "are"
-        came = [step.place for step in plan.asked]
-        latest_ns = max((_came_ns(place, folder) for place in came), default=0)
-        when = f"; the last came here on {date_text(latest_ns)}" if by in ("modified", "opened") and latest_ns else ""
-        them = "it" if count.entries == 1 else "them"
-        screen.line(f"By `{by}` {entries_text(count)} {is_older} older{when}: `--by {by}` would take {them}.")
+def _show_older(screen: Screen, older: Mapping[str, Older]) -> None:
+    """Say by which other dates something would go."""
+    for by, (counted, came_ns) in older.items():
+        when = f"; the last came here on {date_text(came_ns)}" if by in ("modified", "opened") and came_ns else ""
+        are, them = ("is", "it") if counted.entries == 1 else ("are", "them")
+        screen.line(f"By `{by}` {entries_text(counted)} {are} older{when}: `--by {by}` would take {them}.")
 
 
-def _came_ns(place: Place, folder: str) -> int:
-    """Return when an entry came to its folder, in ns since the epoch; 0 where it is gone."""
-    record = look_or_none(place)
-    if record is None:
-        return 0
-    found = Facts(record, folder, TYPE_OF_SUFFIX, World(now_ns()))("arrived")
-    return found if isinstance(found, int) else 0
+def _takes(args: argparse.Namespace) -> Takes:
+    where = None if args.where is None else read_where(args.where)
+    return Takes(args.take != "folders", args.take != "files", args.levels, args.hidden, where)
 
 
 def _rule(args: argparse.Namespace, purge: Purge, folder: str) -> dict[str, Value]:

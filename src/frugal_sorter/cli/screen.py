@@ -9,6 +9,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING, TypeVar
 
 from frugal_sorter.cli.guarded import raw
+from frugal_sorter.cli.progress import Progress
 from frugal_sorter.cli.text import count_text, cut, shown
 
 if TYPE_CHECKING:
@@ -37,6 +38,8 @@ class Screen:
                 stream.reconfigure(errors="backslashreplace")
         self._coloured = sys.stdout.isatty()
         self.short = self._coloured if short is None else short
+        # What is cleared before a line is printed, so that the two do not run into each other.
+        self.progress: Progress | None = None
 
     @cached_property
     def _rich(self) -> Console:
@@ -63,6 +66,8 @@ class Screen:
 
     def parts(self, *parts: tuple[str, str]) -> None:
         """Print one line whose parts have styles of their own."""
+        if self.progress is not None:
+            self.progress.clear()
         if self._coloured:
             from rich.text import Text
 

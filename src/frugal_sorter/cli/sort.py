@@ -21,8 +21,8 @@ from frugal_sorter.cli.text import below, count_text, shown, size_text
 from frugal_sorter.cli.words import stay_text
 from frugal_sorter.errors import RefusedError
 from frugal_sorter.plans.guard import refused_whole
+from frugal_sorter.plans.held import leave_written
 from frugal_sorter.plans.plan import Plan
-from frugal_sorter.plans.written import leave_written
 from frugal_sorter.rules.keys import CLASHES
 from frugal_sorter.rules.one_rule import Value
 

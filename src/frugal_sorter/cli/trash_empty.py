@@ -79,13 +79,13 @@ def empty(args: argparse.Namespace, entries: Sequence[Weighed], notes: Sequence[
     view.show_left()
     screen.line()
     view.warn()
-    staying = total(one.counted for one in entries).without(total(one.counted for one in going))
+    staying = plan.seen.without(total(one.counted for one in going))
     question = view.question(f"as {account()}? {stay_text(staying)} in the trash.")
     return ask_and_do(plan, view, screen, question, args.yes, take_back_text)
 
 
 def _runs(journal: Journal, going: Sequence[Weighed]) -> Counter[int]:
-    """Count what some runs put into the trash that is about to leave it."""
+    """Count, by run, what the runs moved to the trash of what is about to leave it."""
     counts: Counter[int] = Counter()
     known: dict[str, dict[str, int]] = {}
     for one in going:

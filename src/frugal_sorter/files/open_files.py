@@ -3,41 +3,45 @@
 from __future__ import annotations
 
 import os
+from functools import cached_property
+from typing import NamedTuple
 
 from frugal_sorter.files.record import is_inside
+
+_Inode = tuple[int, int]
+
+
+class _Found(NamedTuple):
+    """The programs by the entries that they have open: by inode, those that write alone, and by path."""
+
+    holders: dict[_Inode, str]
+    writers: dict[_Inode, str]
+    paths: dict[str, str]
 
 
 class OpenFiles:
     """Asks the system once, when first asked."""
 
     def __init__(self) -> None:
-        self._holders: dict[tuple[int, int], str] | None = None
-        self._writers: dict[tuple[int, int], str] = {}
-        self._paths: dict[str, str] = {}
         self.unseen = 0
 
     def holder(self, dev: int, ino: int) -> str | None:
         """Return the program that has an entry open, such as `writer (process 12)`, or None."""
-        if self._holders is None:
-            self._holders = self._look()
-        return self._holders.get((dev, ino))
+        return self._found.holders.get((dev, ino))
 
     def writer(self, dev: int, ino: int) -> str | None:
         """Return the program that has an entry open for writing, or None."""
-        if self._holders is None:
-            self._holders = self._look()
-        return self._writers.get((dev, ino))
+        return self._found.writers.get((dev, ino))
 
     def holder_below(self, folder: str) -> str | None:
         """Return a program that has a file open somewhere below a folder, or None."""
-        if self._holders is None:
-            self._holders = self._look()
-        return next((who for path, who in self._paths.items() if is_inside(path, folder)), None)
+        return next((who for path, who in self._found.paths.items() if is_inside(path, folder)), None)
 
-    def _look(self) -> dict[tuple[int, int], str]:
+    @cached_property
+    def _found(self) -> _Found:
         import psutil
 
-        holders: dict[tuple[int, int], str] = {}
+        found = _Found({}, {}, {})
         own = os.getpid()
         for process in psutil.process_iter(["name"]):
             if process.pid == own:
@@ -53,8 +57,8 @@ class OpenFiles:
                 except OSError:
                     continue
                 who = f"{process.info['name']} (process {process.pid})"
-                holders[status.st_dev, status.st_ino] = who
+                found.holders[status.st_dev, status.st_ino] = who
                 if getattr(one, "mode", "w") != "r":  # not every system tells
-                    self._writers[status.st_dev, status.st_ino] = who
-                self._paths[one.path] = who
-        return holders
+                    found.writers[status.st_dev, status.st_ino] = who
+                found.paths[one.path] = who
+        return found

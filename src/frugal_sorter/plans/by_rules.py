@@ -5,10 +5,11 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from typing import NamedTuple
 
 from frugal_sorter.files.inside import Inside, look_inside
-from frugal_sorter.files.record import Listing, Place, Unknown, Unread, is_inside
+from frugal_sorter.files.record import Listing, Place, Unknown, Unread
 from frugal_sorter.files.sharing import Share, Sharing
 from frugal_sorter.files.status import look
 from frugal_sorter.files.walk import reason_of, unread_for, walk
@@ -157,7 +158,7 @@ class _Planner:
                 elif folder in self.book.unmounted:
                     missing.setdefault(f"{folder} is not mounted", []).append(rule.name)
                 elif not os.path.isdir(root):
-                    maker = self._maker(root)
+                    maker = self._makers.get(root)
                     if os.path.lexists(root):
                         missing.setdefault(f"{folder} is not a folder", []).append(rule.name)
                     elif maker is not None:
@@ -180,14 +181,17 @@ class _Planner:
             self.result.notes.append(Note(f"{what}; skipped there: {', '.join(rules)}", True))
         return {root: Scope(acting, self.book.rules) for root, acting in roots.items()}
 
-    def _maker(self, root: str) -> Rule | None:
-        """Return the rule that makes a folder when it first puts something there, as the first of two stages does."""
+    @cached_property
+    def _makers(self) -> dict[str, Rule]:
+        """The rules that make a folder when they first put something there, as the first of two stages does."""
+        makers: dict[str, Rule] = {}
         for rule in self.book.rules:
             # What lies in a folder that is missing itself is put nowhere.
             there = [folder for folder in rule.folders if os.path.isdir(folder)]
-            if there and any(is_inside(head, root) for head in self._heads(rule, there)):
-                return rule
-        return None
+            for head in self._heads(rule, there) if there else ():
+                for folder in with_parents(head):
+                    makers.setdefault(folder, rule)
+        return makers
 
     @staticmethod
     def _heads(rule: Rule, folders: Iterable[str]) -> set[str]:

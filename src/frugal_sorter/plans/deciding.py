@@ -16,34 +16,6 @@ from frugal_sorter.rules.fields import Facts, World, depth_below
 _MOST_CHANGES = 48
 
 
-def base_for(rule: Rule, place: Place, kind: str) -> tuple[str, str]:
-    """Return the nearest `in` from which a rule sees an entry, or why it sees it from none."""
-    takes = {"files": ("file",), "folders": ("folder",), "items": ("file", "folder")}[rule.take]
-    if kind not in takes:
-        return "", f"the rule takes {rule.take}"
-    reasons = []
-    for folder in sorted(map(os.path.realpath, rule.folders), key=len, reverse=True):
-        if not is_inside(place.folder, folder):
-            reasons.append("the rule acts in other folders")
-            continue
-        depth = depth_below(folder, place.folder)
-        parts = [*place.folder[len(folder) :].strip("/").split("/"), place.name]
-        tree = version_control_root(place.folder)
-        if refused := refused_folder(folder):
-            reasons.append(f"{folder} is {refused}")
-        elif tree is not None and not is_inside(folder, tree):
-            reasons.append(f"{tree} is under version control and is left whole")
-        elif _never_touched(place, folder):
-            reasons.append("the own folder of a version control is never touched")
-        elif rule.levels is not None and depth > rule.levels:
-            reasons.append(f"the rule goes {rule.levels} deep, and this is {depth} deep")
-        elif not rule.hidden and any(part.startswith(".") for part in parts):
-            reasons.append("the rule leaves hidden entries out")
-        else:
-            return folder, ""
-    return "", min(reasons, key=lambda reason: reason == "the rule acts in other folders")
-
-
 def _never_touched(place: Place, folder: str) -> bool:
     """Tell whether an entry is one, or lies in one, that no walk from a folder enters."""
     path = place.path
@@ -64,35 +36,22 @@ class Deciding:
     """The rules that see an entry, in their order, and what they make of it at any moment.
 
     Args:
-        book: all rules.
-        record: what the status of the entry says.
-        inside: of a folder, what is in it.
         world: the moment, and what else is not in the entry.
-        elsewhere: filled in: by the name of a rule, why it does not see the entry at all.
-        facts: filled in: by the name of a rule, what it knows of the entry.
+        elsewhere: by the name of a rule, why it does not see the entry at all.
+        facts: by the name of a rule, what it knows of the entry.
     """
 
-    book: RuleBook
-    record: FileRecord
-    inside: Inside | Unknown | None
     world: World
     elsewhere: dict[str, str] = field(default_factory=dict)
     facts: dict[str, Facts] = field(default_factory=dict)
     _seeing: list[Rule] = field(default_factory=list)
     _order: dict[str, int] = field(default_factory=dict)
 
-    def __post_init__(self) -> None:
-        by_base: dict[str, Facts] = {}
-        for rule in self.book.rules:
-            base, why = base_for(rule, self.record.place, self.record.identity.kind)
-            if why:
-                self.elsewhere[rule.name] = why
-                continue
-            if base not in by_base:
-                by_base[base] = Facts(self.record, base, self.book.types, self.world, self.inside)
-            self._order[rule.name] = len(self._seeing)
-            self._seeing.append(rule)
-            self.facts[rule.name] = by_base[base]
+    def add(self, rule: Rule, facts: Facts) -> None:
+        """Take in a rule that sees the entry, below those before it."""
+        self._order[rule.name] = len(self._seeing)
+        self._seeing.append(rule)
+        self.facts[rule.name] = facts
 
     @cached_property
     def decider(self) -> Rule | None:
@@ -142,3 +101,75 @@ class Deciding:
         if now_ns is None or now_ns == facts.world.now_ns:
             return facts
         return replace(facts, world=replace(facts.world, now_ns=now_ns))
+
+
+@dataclass
+class Sight:
+    """From where the rules of a file see entries; what it asks of the disk it asks once.
+
+    Args:
+        book: the rules.
+        world: the moment, and what else is not in the entries.
+    """
+
+    book: RuleBook
+    world: World
+    _trees: dict[str, str | None] = field(default_factory=dict)
+
+    @cached_property
+    def _folders(self) -> dict[str, list[str]]:
+        """The `in` of each rule by its name, resolved, the deepest first."""
+        return {
+            rule.name: sorted(map(os.path.realpath, rule.folders), key=len, reverse=True) for rule in self.book.rules
+        }
+
+    def of(self, record: FileRecord, inside: Inside | Unknown | None = None) -> Deciding:
+        """Return what the rules make of one entry.
+
+        Args:
+            record: what its status says.
+            inside: of a folder, what is in it.
+        """
+        deciding = Deciding(self.world)
+        by_base: dict[str, Facts] = {}
+        for rule in self.book.rules:
+            base, why = self.base_for(rule, record.place, record.identity.kind)
+            if why:
+                deciding.elsewhere[rule.name] = why
+                continue
+            if base not in by_base:
+                by_base[base] = Facts(record, base, self.book.types, self.world, inside)
+            deciding.add(rule, by_base[base])
+        return deciding
+
+    def base_for(self, rule: Rule, place: Place, kind: str) -> tuple[str, str]:
+        """Return the nearest `in` from which a rule sees an entry, or why it sees it from none."""
+        takes = {"files": ("file",), "folders": ("folder",), "items": ("file", "folder")}[rule.take]
+        if kind not in takes:
+            return "", f"the rule takes {rule.take}"
+        reasons = []
+        for folder in self._folders[rule.name]:
+            if not is_inside(place.folder, folder):
+                reasons.append("the rule acts in other folders")
+                continue
+            depth = depth_below(folder, place.folder)
+            parts = [*place.folder[len(folder) :].strip("/").split("/"), place.name]
+            tree = self._tree_of(place.folder)
+            if refused := refused_folder(folder):
+                reasons.append(f"{folder} is {refused}")
+            elif tree is not None and not is_inside(folder, tree):
+                reasons.append(f"{tree} is under version control and is left whole")
+            elif _never_touched(place, folder):
+                reasons.append("the own folder of a version control is never touched")
+            elif rule.levels is not None and depth > rule.levels:
+                reasons.append(f"the rule goes {rule.levels} deep, and this is {depth} deep")
+            elif not rule.hidden and any(part.startswith(".") for part in parts):
+                reasons.append("the rule leaves hidden entries out")
+            else:
+                return folder, ""
+        return "", min(reasons, key=lambda reason: reason == "the rule acts in other folders")
+
+    def _tree_of(self, folder: str) -> str | None:
+        if folder not in self._trees:
+            self._trees[folder] = version_control_root(folder)
+        return self._trees[folder]

@@ -9,7 +9,7 @@ from typing import NamedTuple
 from frugal_sorter.files.inside import look_inside
 from frugal_sorter.files.record import Place
 from frugal_sorter.files.status import look
-from frugal_sorter.plans.deciding import Deciding, base_for, on_duty
+from frugal_sorter.plans.deciding import Deciding, Sight, on_duty
 from frugal_sorter.plans.plan import Plan, Step
 from frugal_sorter.rules.book import Rule, RuleBook
 from frugal_sorter.rules.condition import Leaf, Truth, tests_of
@@ -87,6 +87,7 @@ class Explainer:
 
     def __init__(self, book: RuleBook, world: World, plan: Plan) -> None:
         self._book, self._world, self._plan = book, world, plan
+        self._sight = Sight(book, world)
         self._never = {os.path.realpath(book.file), *book.lists}
         self._steps: dict[str, list[Step]] = {}
         for step in plan.asked:
@@ -107,7 +108,7 @@ class Explainer:
         """
         record = look(Place(*os.path.split(path)))
         inside = look_inside(path) if record.identity.kind == "folder" else None
-        deciding = Deciding(self._book, record, inside, self._world)
+        deciding = self._sight.of(record, inside)
         explained = []
         for rule in self._book.rules:
             if rule.name not in deciding.facts:
@@ -125,6 +126,16 @@ class Explainer:
         fate = self._fate(path, deciding)
         self._world.contents.close()
         return explained, fate
+
+    def rules_acting_in(self, folder: str) -> list[tuple[Rule, str]]:
+        """Return the rules that see the files directly in a folder, each with its `in`."""
+        probe = Place(folder, "x")
+        found = []
+        for rule in self._book.rules:
+            base, elsewhere = self._sight.base_for(rule, probe, "folder" if rule.take == "folders" else "file")
+            if not elsewhere:
+                found.append((rule, base))
+        return found
 
     def _fate(self, path: str, deciding: Deciding) -> Fate:
         decider = deciding.decider
@@ -168,14 +179,3 @@ def _tested(text: str, leaf: Leaf, turned: bool, facts: Facts) -> Tested:
     truth, value = leaf.test(facts), leaf.value(facts)
     stopped = leaf.check.stops(value) if leaf.check.stops and truth is False and isinstance(value, str) else None
     return Tested(text, leaf, (not truth) if turned and truth is not None else truth, value, holder, stopped)
-
-
-def rules_acting_in(book: RuleBook, folder: str) -> list[tuple[Rule, str]]:
-    """Return the rules that see the files directly in a folder, each with its `in`."""
-    probe = Place(folder, "x")
-    found = []
-    for rule in book.rules:
-        base, elsewhere = base_for(rule, probe, "folder" if rule.take == "folders" else "file")
-        if not elsewhere:
-            found.append((rule, base))
-    return found

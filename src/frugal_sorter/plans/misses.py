@@ -9,7 +9,7 @@ from typing import NamedTuple
 
 from frugal_sorter.files.record import Place
 from frugal_sorter.files.status import look
-from frugal_sorter.plans.deciding import Deciding
+from frugal_sorter.plans.deciding import Deciding, Sight
 from frugal_sorter.plans.guard import never_entered
 from frugal_sorter.rules.book import Rule, RuleBook
 from frugal_sorter.rules.condition import Leaf, Negation, Node, Several, Truth
@@ -54,6 +54,7 @@ def nearest_misses(book: RuleBook, idle: Sequence[Rule], world: World, most: int
     share = max(_LOOKED_AT // max(len(idle), 1), 50)
     seen: dict[tuple[tuple[str, ...], int | None, bool], list[Facts]] = {}
     deciding: dict[Place, Deciding] = {}
+    sight = Sight(book, world)
     found = {}
     for rule in idle:
         if rule.take == "folders" or any(leaf.on.cost > 5 for leaf in rule.where.leaves()):
@@ -69,7 +70,7 @@ def nearest_misses(book: RuleBook, idle: Sequence[Rule], world: World, most: int
             if facts.record.place not in deciding:
                 if len(deciding) >= _DECIDED:
                     break
-                deciding[facts.record.place] = Deciding(book, facts.record, None, world)
+                deciding[facts.record.place] = sight.of(facts.record)
             # It would not come to this rule if a rule above has it, now or by then.
             if (certain := _if_it_comes(rule, miss, deciding[facts.record.place])) is not None:
                 misses.append(certain)
@@ -140,7 +141,7 @@ def _miss(rule: Rule, facts: Facts) -> Miss | None:
     soon = replace(facts, world=replace(facts.world, now_ns=facts.world.now_ns + _SOON_NS))
     if rule.where.test(soon) is not True:
         return None
-    return Miss(place, "only its age is missing", waits=True)
+    return Miss(place, "too young", waits=True)
 
 
 def _by_a_letter(leaf: Leaf, facts: Facts) -> str:

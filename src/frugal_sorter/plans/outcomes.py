@@ -36,7 +36,7 @@ class Past:
 
     Args:
         taken_back: an undo put this entry back here, where this rule had taken it away.
-        brought_back: this rule had put this entry into the trash, and somebody brought it back here.
+        brought_back: this rule had moved this entry to the trash, and somebody brought it back here.
         put_here: this rule itself put this entry here.
         written: the folders that some rules have moved entries into.
         has_run: this rule has run its program for this entry.

@@ -4,19 +4,51 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable
+from contextlib import suppress
 from dataclasses import dataclass, field
+from typing import NamedTuple
 
 from frugal_sorter.files.inside import look_inside
-from frugal_sorter.files.record import Place, Unknown
+from frugal_sorter.files.record import Identity, Listing, Place, Unknown
 from frugal_sorter.files.status import look
 from frugal_sorter.files.types import TYPE_OF_SUFFIX
 from frugal_sorter.files.volumes import free_bytes
-from frugal_sorter.files.walk import reason_of
+from frugal_sorter.files.walk import reason_of, walk
+from frugal_sorter.plans.count import NONE, Count
+from frugal_sorter.plans.guard import never_entered
+from frugal_sorter.plans.held import not_held
+from frugal_sorter.plans.matched import count_of
 from frugal_sorter.plans.plan import Note, Plan, Step
+from frugal_sorter.rules.condition import Node
 from frugal_sorter.rules.fields import Facts, World, latest_of
 from frugal_sorter.rules.units import Duration
 
 _BLOCK_BYTES = 512
+
+
+class Takes(NamedTuple):
+    """Which entries a purge is asked about.
+
+    Args:
+        files: files.
+        folders: folders as a whole.
+        levels: how deep; 1 is the folder itself, None all levels.
+        hidden: hidden entries too.
+        where: only what a condition is true of.
+    """
+
+    files: bool
+    folders: bool
+    levels: int | None
+    hidden: bool
+    where: Node | None
+
+
+class Older(NamedTuple):
+    """What is older by a date: how much, and when the last of it came to its folder, in ns since the epoch."""
+
+    counted: Count = NONE
+    last_came_ns: int = 0
 
 
 @dataclass
@@ -62,36 +94,70 @@ class Purge:
         for step in old:
             if id(step) in newest:
                 plan.left.append(step.left(f"kept among the newest {self.keep_newest}"))
-        going = self._not_open(plan, world, [step for step in old if id(step) not in newest])
+        aged = [step for step in old if id(step) not in newest]
+        going = not_held(plan, aged, lambda was, path: _holder(world, was, path), "open in")
         if self.until_free is not None:
             going = self._until_free(plan, going)
         kept = set(map(id, going))
         plan.drop(lambda step: id(step) not in kept)
 
-    def _date(self, place: Place, world: World) -> int | Unknown:
+    def by_other_dates(self, dates: Iterable[str], takes: Takes, world: World) -> dict[str, Older]:
+        """Count, in one walk, what is older by some other dates; the date that decides is the commonest misunderstanding.
+
+        Args:
+            dates: the fields.
+            takes: which entries the purge is asked about.
+            world: the moment, and what else is not in the entries.
+
+        Returns:
+            by field what is older; a field by which nothing is older is left out.
+        """
+        found: dict[str, Older] = {}
+        limit_ns = self.older_than.before(world.now_ns)
+
+        def descend(listing: Listing, name: str, level: int) -> int | None:
+            is_left = never_entered(os.path.join(listing.folder, name), name) or (name[0] == "." and not takes.hidden)
+            # A folder that is taken as a whole is counted with all in it.
+            return None if is_left or takes.folders or level == takes.levels else level + 1
+
+        with suppress(OSError):  # the plan has named what cannot be read
+            for listing, _ in walk(self.folder, 1, False, descend, lambda _: None):
+                if listing.version_control and listing.folder != self.folder:
+                    continue
+                names = [*(listing.names if takes.files else ()), *(listing.folders if takes.folders else ())]
+                for name in names:
+                    if name[0] != "." or takes.hidden:
+                        self._add_older(found, Place(listing.folder, name), dates, limit_ns, takes, world)
+        return found
+
+    def _add_older(
+        self, found: dict[str, Older], place: Place, dates: Iterable[str], limit_ns: int, takes: Takes, world: World
+    ) -> None:
+        facts = self._facts(place, world)
+        if isinstance(facts, Unknown) or (takes.where is not None and takes.where.test(facts) is not True):
+            return
+        old = [by for by in dates if isinstance(date_ns := facts(by), int) and latest_of(date_ns) < limit_ns]
+        if not old or _holder(world, facts.record.identity, place.path) is not None:
+            return
+        came_ns = facts("arrived")
+        for by in old:
+            counted, last_ns = found.get(by, Older())
+            found[by] = Older(counted | count_of(facts), max(last_ns, came_ns if isinstance(came_ns, int) else 0))
+
+    def _facts(self, place: Place, world: World) -> Facts | Unknown:
         try:
             record = look(place)
             inside = look_inside(place.path) if record.identity.kind == "folder" else None
         except OSError as error:
             return Unknown(reason_of(error))
-        found = Facts(record, self.folder, TYPE_OF_SUFFIX, world, inside)(self.by)
+        return Facts(record, self.folder, TYPE_OF_SUFFIX, world, inside)
+
+    def _date(self, place: Place, world: World) -> int | Unknown:
+        facts = self._facts(place, world)
+        found = facts if isinstance(facts, Unknown) else facts(self.by)
         if isinstance(found, int):
             return latest_of(found)
         return found if isinstance(found, Unknown) else Unknown("it has none")
-
-    def _not_open(self, plan: Plan, world: World, steps: Iterable[Step]) -> list[Step]:
-        going = []
-        for step in steps:
-            assert step.was is not None
-            if step.was.kind == "folder":
-                holder = world.open_files.holder_below(step.place.path)
-            else:
-                holder = world.open_files.holder(step.was.dev, step.was.ino)
-            if holder is None:
-                going.append(step)
-            else:
-                plan.left.append(step.left(f"open in {holder}"))
-        return going
 
     def _until_free(self, plan: Plan, steps: list[Step]) -> list[Step]:
         """Return the oldest of some steps, as many as free what is missing."""
@@ -109,6 +175,11 @@ class Purge:
             )
             plan.notes.append(Note(what, True))
         return going
+
+
+def _holder(world: World, was: Identity, path: str) -> str | None:
+    """Return the program that has an entry open, or something in it."""
+    return world.open_files.holder_below(path) if was.kind == "folder" else world.open_files.holder(was.dev, was.ino)
 
 
 def freed_by(path: str) -> int:

@@ -24,7 +24,7 @@ class Removals:
     def trash(
         self, rule: str, rule_key: str, record: FileRecord, facts: Facts | None = None, witness: Witness | None = None
     ) -> Step:  # fmt: skip
-        """Return the step that puts an entry into the trash of its volume.
+        """Return the step that moves an entry to the trash of its volume.
 
         Where none can be had there it goes, copied and checked, to the one in the home.
 

@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 from frugal_sorter.files.record import Place
 from frugal_sorter.files.status import look
-from frugal_sorter.plans.deciding import Deciding
+from frugal_sorter.plans.deciding import Deciding, Sight
 from frugal_sorter.plans.misses import entries_of
 from frugal_sorter.rules.book import Rule, RuleBook
 from frugal_sorter.rules.fields import World
@@ -36,6 +36,7 @@ def unreached(book: RuleBook, world: World) -> list[Unreached]:
     if any(leaf.on.cost > _DEAREST for rule in book.rules for leaf in rule.where.leaves()):
         return []
     deciding: dict[Place, Deciding] = {}
+    sight = Sight(book, world)
     most = min(_LOOKED_AT, _TESTS // max(len(book.rules) ** 2, 1))
     found = []
     for index, rule in enumerate(book.rules):
@@ -46,7 +47,7 @@ def unreached(book: RuleBook, world: World) -> list[Unreached]:
         for place, _ in entries_of(rule, most):
             if place not in deciding:
                 try:
-                    deciding[place] = Deciding(book, look(place), None, world)
+                    deciding[place] = sight.of(look(place))
                 except OSError:
                     continue
             facts = deciding[place].facts.get(rule.name)

@@ -4,8 +4,11 @@ from __future__ import annotations
 
 import os
 from collections.abc import Mapping
+from contextlib import suppress
 from typing import NamedTuple
 
+from frugal_sorter.files.record import Listing
+from frugal_sorter.files.walk import walk
 from frugal_sorter.plans.guard import never_entered
 
 # More entries are not looked at only to say how many there are.
@@ -34,26 +37,20 @@ def unseen(levels: Mapping[str, int | None], hidden: bool) -> Unseen:
         hidden: hidden files were looked at.
     """
     looked, out_of_sight, deeper = 0, 0, 0
+
+    def descend(listing: Listing, name: str, level: int) -> int | None:
+        path = os.path.join(listing.folder, name)
+        return None if name[0] == "." or path in levels or never_entered(path, name) else level + 1
+
     for root, most in levels.items():
-        todo = [(root, 1)]
-        while todo:
-            folder, level = todo.pop()
-            try:
-                with os.scandir(folder) as entries:
-                    for entry in entries:
-                        looked += 1
-                        if looked > _MOST:
-                            return Unseen(out_of_sight, deeper, True)
-                        is_hidden = entry.name[0] == "."
-                        if entry.is_dir(follow_symlinks=False):
-                            if not is_hidden and entry.path not in levels and not never_entered(entry.path, entry.name):
-                                todo.append((entry.path, level + 1))
-                        elif not entry.is_file(follow_symlinks=False):
-                            continue
-                        elif most is not None and level > most:
-                            deeper += not is_hidden
-                        else:
-                            out_of_sight += is_hidden and not hidden
-            except OSError:
-                continue
+        with suppress(OSError):  # the plan has named what cannot be read
+            for listing, level in walk(root, 1, False, descend, lambda _: None):
+                looked += len(listing.names) + len(listing.folders)
+                if looked > _MOST:
+                    return Unseen(out_of_sight, deeper, True)
+                unshown = sum(name[0] == "." for name in listing.names)
+                if most is not None and level > most:
+                    deeper += len(listing.names) - unshown
+                elif not hidden:
+                    out_of_sight += unshown
     return Unseen(out_of_sight, deeper)

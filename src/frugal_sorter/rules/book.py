@@ -338,7 +338,7 @@ class RuleBook:
 
     Args:
         types: suffix to type group.
-        warnings: what is unwise in it, though right; each with its line.
+        warnings: what is probably not meant, though valid; each with its line.
         off: the rules that are switched off; their targets are still no entries.
         lists: the list files that its conditions read, resolved.
         unmounted: folders that must be on a mounted volume, and are not.

@@ -19,7 +19,7 @@ DEEPEST = 100
 
 
 class Parsed(NamedTuple):
-    """A condition, with what is unwise about it though right."""
+    """A condition, with what is probably not meant in it, though valid."""
 
     node: Node
     warnings: tuple[str, ...]

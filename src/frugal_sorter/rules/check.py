@@ -1,4 +1,4 @@
-"""What is unwise in a rule file, though nothing in it is wrong; no disk is asked."""
+"""Warnings: what is valid in a rule file and probably not meant; no disk is asked."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from frugal_sorter.rules.patterns import Slot
 
 
 class Warned(NamedTuple):
-    """Something unwise: in which rule, what, and what is probably meant."""
+    """A warning: which rule, what about it, and what is probably meant."""
 
     rule: Rule
     what: str
@@ -25,7 +25,7 @@ class Warned(NamedTuple):
 
 
 def warnings_of(book: RuleBook, world: World) -> list[Warned]:
-    """Return what is unwise about the rules of a book, in their order."""
+    """Return the warnings about the rules of a book, in their order."""
     found = []
     reach = _Reach(book.rules)
     overlap = Overlap(book.types, world.now_ns)

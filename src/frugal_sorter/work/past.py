@@ -67,7 +67,7 @@ class _Memory:
         return run if was is not None and _is_same(was, identity) else None
 
     def brought_back(self, key: str, place: Place, identity: Identity) -> int | None:
-        """Return the run in which a rule put an entry into the trash that is here again, unchanged since.
+        """Return the run in which a rule moved an entry to the trash that is here again, unchanged since.
 
         Whoever brought it back, this tool or the desktop: that it is here is enough.
         """

@@ -41,7 +41,7 @@ def bin_of(place: Place, top: str) -> TrashBin:
 
 
 class Trash:
-    """Puts an entry into the trash of its volume, with a note of where it came from."""
+    """Moves an entry to the trash of its volume, with a note of where it came from."""
 
     def __init__(self, job: Job) -> None:
         self._job = job
