@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import shutil
 import subprocess
@@ -13,11 +14,17 @@ from pathlib import Path
 
 import pytest
 
+from frugal_sorter.cli.words import stray_texts
 from frugal_sorter.files.record import Identity, place_of
 from frugal_sorter.files.status import look
 from frugal_sorter.files.volumes import Volume
-from frugal_sorter.work import leases
-from frugal_sorter.work.executor import Result
+from frugal_sorter.plans.emptying import add_emptying, weigh
+from frugal_sorter.plans.for_trash import all_trashed
+from frugal_sorter.plans.plan import Plan
+from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.work import executor, leases, trash
+from frugal_sorter.work.executor import Result, changing
+from frugal_sorter.work.recover import Settled
 from tests.conftest import AS_ROOT, Frugal, Mount
 from tests.support import book_of, carry_out, contents, plan_of, put, rules_text, snapshot, trash_of, undo
 
@@ -495,3 +502,96 @@ def test_who_an_entry_is_where_inode_numbers_do_not_last() -> None:
         and Volume("/", "exfat").illegal("a.")
         and not Volume("/", "ext4").illegal("a:")
     )
+
+
+def _undo_of_trash(folder: Path) -> Callable[[], Result]:
+    put(folder / "Intake/a.log")
+    tidy(folder, 'where = "everything"\ntrash = true')
+    return undo
+
+
+def _trash_of_what_changed(folder: Path) -> Callable[[], Result]:
+    path = put(folder / "Intake/a.log")
+    plan = plan_of(book_of(folder, 'where = "everything"\ntrash = true'))
+    put(path, "changed since")
+    return lambda: carry_out(plan)
+
+
+def _group_of_which_the_last_fails(folder: Path) -> Callable[[], Result]:
+    with zipfile.ZipFile(folder / "glazes.zip", "w") as archive:
+        archive.writestr("celadon.csv", "1")
+    (folder / "Intake").mkdir()
+    path = (folder / "glazes.zip").rename(folder / "Intake/glazes.zip")
+    plan = plan_of(book_of(folder, 'where = "type is archive"\nunpack = "{stem}"'))
+    assert [step.verb for step in plan.steps] == ["unpack", "trash"]
+    plan.steps[1].was = plan.steps[1].was and plan.steps[1].was._replace(mtime_ns=1)
+    assert path.exists()
+    return lambda: carry_out(plan)
+
+
+def _emptied(folder: Path) -> Callable[[], Result]:
+    put(folder / "Intake/a.log")
+    tidy(folder, 'where = "everything"\ntrash = true')
+    found, _ = all_trashed()
+    plan = Plan("empty", time.time_ns(), "trash")
+    add_emptying(plan, [weigh(one) for one in found])
+    return lambda: carry_out(plan)
+
+
+@pytest.mark.parametrize("lasting", [False, True], ids=["once", "always"])
+@pytest.mark.parametrize(
+    "begin", [_undo_of_trash, _trash_of_what_changed, _group_of_which_the_last_fails, _emptied], ids=lambda one: one.__name__
+)  # fmt: skip
+def test_a_note_of_the_trash_goes_with_its_file_or_is_named(
+    folder: Path, own_home: Path, monkeypatch: pytest.MonkeyPatch, begin: Callable[[Path], Callable[[], Result]], lasting: bool
+) -> None:  # fmt: skip
+    go_on = begin(folder)
+    unlink = os.unlink
+    failed: list[str] = []
+
+    def fail(name: str, *, dir_fd: int | None = None) -> None:
+        if str(name).endswith(".trashinfo") and (lasting or not failed):
+            failed.append(name)
+            raise OSError(errno.EIO, "input/output error")
+        unlink(name, dir_fd=dir_fd)
+
+    monkeypatch.setattr(os, "unlink", fail)
+    result = go_on()
+    assert failed
+    info = own_home / ".local/share/Trash/info"
+    assert [os.path.join(info, name) for name in os.listdir(info)] == result.stray
+    assert bool(result.stray) == lasting
+
+
+def test_a_note_of_the_trash_that_recovery_cannot_remove_is_named(
+    folder: Path, own_home: Path, monkeypatch: pytest.MonkeyPatch, frugal: Frugal
+) -> None:  # fmt: skip
+    go_on = _undo_of_trash(folder)
+
+    def end(*_: object) -> None:
+        raise SystemExit("killed before anything is written down")
+
+    with monkeypatch.context() as killed:
+        killed.setattr(executor._Ends, "write_down", end)
+        killed.setattr(trash, "remove_note", end)
+        with pytest.raises(SystemExit):
+            go_on()
+    info = own_home / ".local/share/Trash/info/a.log.trashinfo"
+    assert info.exists() and (folder / "Intake/a.log").exists()
+
+    def fail(*_: object) -> None:
+        raise OSError(errno.EIO, "input/output error")
+
+    told: list[Settled] = []
+    with monkeypatch.context() as fails:
+        fails.setattr(trash, "remove_note", fail)
+        with changing(ready_state_folder(), "undo", told.append):
+            pass
+    assert [one.stray for one in told] == [(str(info),)]
+    said = stray_texts(told[0].stray)
+    assert said == [
+        f"{info} could not be removed, though its file is no longer in the trash",
+        "`frugal trash --orphans` removes such notes",
+    ]
+    frugal("trash", "--orphans", "--yes")
+    assert not info.exists()

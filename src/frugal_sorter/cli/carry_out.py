@@ -12,7 +12,7 @@ from frugal_sorter.cli.plan_view import PlanView, exit_code
 from frugal_sorter.cli.progress import Progress
 from frugal_sorter.cli.screen import Screen
 from frugal_sorter.cli.text import now_ns, shown
-from frugal_sorter.cli.words import done_text
+from frugal_sorter.cli.words import done_text, stray_texts
 from frugal_sorter.errors import RefusedError
 from frugal_sorter.plans.plan import ATTENDING, FINAL, SUMMED, Plan, Step
 from frugal_sorter.reports.totals import forget_totals, keep_totals, take_totals
@@ -92,6 +92,8 @@ def carry_out(plan: Plan, view: PlanView, screen: Screen) -> tuple[Result, int]:
         screen.line()
     for dev, (near, kinds) in result.lost.items():
         screen.line(f"Note: {shown(lost_text(near, dev, kinds))}", style="yellow")
+    for text in stray_texts(result.stray):
+        screen.line(f"Note: {shown(text)}", style="yellow")
     return result, number
 
 

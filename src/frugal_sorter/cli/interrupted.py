@@ -8,6 +8,7 @@ from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
 from frugal_sorter.cli.text import count_text, moment_text, shown
+from frugal_sorter.cli.words import stray_texts
 from frugal_sorter.errors import FrugalError
 from frugal_sorter.state.folders import ready_state_folder, state_folder
 from frugal_sorter.state.last_run import LastRun
@@ -64,6 +65,8 @@ def _tell(settled: Settled) -> None:
         _say(f"run {run.id}: the unfinished {path} was removed")
     if len(settled.removed) > _SHOWN:
         _say(f"run {run.id}: {count_text(len(settled.removed) - _SHOWN, 'more unfinished file')} removed")
+    for text in stray_texts(settled.stray):
+        _say(text)
     for one in settled.apart[:_SHOWN]:
         _say(f"run {run.id} cannot be settled here and is left as it is: {one}")
     if len(settled.apart) > _SHOWN:

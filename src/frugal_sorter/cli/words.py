@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from typing import NamedTuple
 
 from frugal_sorter.cli.text import count_text, size_text
@@ -97,3 +97,14 @@ def entries_text(count: Count, files: str = "file", other: bool = False) -> str:
 def stay_text(others: Count) -> str:
     """Return which entries that were looked at stay as they are, for the question."""
     return f"{entries_text(others, other=True)} {'stays' if others.entries == 1 else 'stay'}"
+
+
+_NAMED = 3
+
+
+def stray_texts(stray: Sequence[str]) -> list[str]:
+    """Return what to say of info files of the trash whose files are gone, and which could not be removed."""
+    said = [f"{path} could not be removed, though its file is no longer in the trash" for path in stray[:_NAMED]]
+    if len(stray) > _NAMED:
+        said.append(f"{count_text(len(stray) - _NAMED, 'more such file')}")
+    return [*said, "`frugal trash --orphans` removes such notes"] if said else []

@@ -19,7 +19,7 @@ from frugal_sorter.work.folders import remove_unused
 from frugal_sorter.work.journal import Journal
 from frugal_sorter.work.mark import STOPPED, Job, Mark, Outcome, Verb, attempt
 from frugal_sorter.work.recover import Settled, put_group_back, settle_unfinished
-from frugal_sorter.work.trash import Restore, Trash
+from frugal_sorter.work.trash import Restore, Trash, remove_stray_infos
 from frugal_sorter.work.verbs import verbs_for
 
 BATCH = 1_000
@@ -41,6 +41,7 @@ class Result:
         counted: the entries that these were about; one can have several.
         not_done: the steps that were not, folders among them.
         lost: for each volume that did not take all that a file had: a folder on it, and what.
+        stray: the paths of info files of a trash whose entries are gone, and which could not be removed.
     """
 
     run: int
@@ -49,6 +50,7 @@ class Result:
     counted: ByVerb = field(default_factory=ByVerb)
     not_done: list[tuple[Step, Mark]] = field(default_factory=list)
     lost: dict[int, tuple[str, set[str]]] = field(default_factory=dict)
+    stray: list[str] = field(default_factory=list)
 
     @property
     def done(self) -> int:
@@ -238,6 +240,7 @@ def execute(
         finally:
             trash.finish()
             restore.finish()
+            result.stray = remove_stray_infos(job)
             ends.write_down()
     journal.close(run, "stopped" if result.stopped else "done", time.time_ns(), result.counts())
     _LOG.info("run %s ends: %s done, %s not", run, result.done, len(result.not_done))

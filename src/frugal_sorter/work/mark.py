@@ -71,6 +71,7 @@ class Job:
         now_at: while a killed run is settled, where later steps have put entries, and as what.
         became: the same for places, and what earlier steps have made of the entries that came there.
         removed: filled in: the paths of unfinished parts that were removed.
+        stray: filled in: info files of a trash whose entries are gone, and which could not be removed.
     """
 
     descriptors: Descriptors
@@ -83,6 +84,7 @@ class Job:
     now_at: dict[Place, tuple[Place, Identity | None]] = field(default_factory=dict)
     became: dict[Place, Identity] = field(default_factory=dict)
     removed: list[str] = field(default_factory=list)
+    stray: list[Place] = field(default_factory=list)
 
     def private(self, step: Step) -> str:
         """Return the only name under which a step may leave something unfinished, beside its final place."""

@@ -16,7 +16,7 @@ from frugal_sorter.work.descriptors import Descriptors
 from frugal_sorter.work.folders import remove_unused
 from frugal_sorter.work.journal import DAMAGED, Counts, Journal, Run
 from frugal_sorter.work.mark import Job, Mark, NotDone, Outcome, Verb, attempt
-from frugal_sorter.work.trash import Restore
+from frugal_sorter.work.trash import Restore, remove_stray_infos
 from frugal_sorter.work.verbs import verbs_for
 
 
@@ -29,6 +29,7 @@ class Settled(NamedTuple):
         away: where the volumes are mounted that some steps wait for; these stay open until then.
         apart: what was set apart, since it cannot be settled, and why.
         removed: the paths of unfinished parts that were removed.
+        stray: the paths of info files of a trash whose entries are gone, and which could not be removed.
     """
 
     run: Run
@@ -36,33 +37,42 @@ class Settled(NamedTuple):
     away: tuple[str, ...]
     apart: tuple[str, ...]
     removed: tuple[str, ...]
+    stray: tuple[str, ...]
 
 
 def found_after_kill(journal: Journal, run: Run) -> list[tuple[Step, Mark]]:
     """Return how the steps of a killed run ended, as the disk tells; nothing is changed."""
-    return _settled(journal, run, repair=False)[0]
+    return _look(journal, run, repair=False).ended
 
 
 def settle_unfinished(journal: Journal) -> list[Settled]:
     """Write down how the steps of killed runs ended, and close those runs of which all of it can be seen."""
     settled = []
     for run in journal.unsettled():
-        ended, removed = _settled(journal, run, repair=True)
+        looked = _look(journal, run, repair=True)
+        ended = looked.ended
         journal.mark(run.id, [mark for _, mark in ended if mark.outcome != Outcome.NOTED])
         counts: Counter[Outcome | None] = Counter(mark.outcome for step, mark in ended if step.verb not in ATTENDING)
         away = tuple(dict.fromkeys(mark.reason for _, mark in ended if mark.outcome == Outcome.NOTED))
         apart = tuple(f"{step.place.path}: {mark.reason}" for step, mark in ended if mark.outcome == Outcome.OPEN)
         if not away:
             journal.close(run.id, "interrupted", time.time_ns(), counts)
-        settled.append(Settled(run, counts, away, apart, tuple(removed)))
+        settled.append(Settled(run, counts, away, apart, tuple(looked.removed), tuple(looked.stray)))
     return settled
 
 
-def _settled(journal: Journal, run: Run, repair: bool) -> tuple[list[tuple[Step, Mark]], list[str]]:
-    """Return how each step ended, and the unfinished parts that were removed.
+class _Looked(NamedTuple):
+    """How the steps of a killed run ended, and what its repair removed and could not remove.
 
     A step that waits for a volume is NOTED, with the place of that as its reason.
     """
+
+    ended: list[tuple[Step, Mark]]
+    removed: Sequence[str] = ()
+    stray: Sequence[str] = ()
+
+
+def _look(journal: Journal, run: Run, repair: bool) -> _Looked:
     ended: list[tuple[Step, Mark]] = []
     steps = list(journal.steps(run.id))
     waiting = _waiting(run, steps)
@@ -83,10 +93,11 @@ def _settled(journal: Journal, run: Run, repair: bool) -> tuple[list[tuple[Step,
             ended.append((step, mark))
         ended.reverse()
         if not repair:
-            return ended, []
+            return _Looked(ended)
         ended = _groups_put_back(verbs, ended)
         unused = {mark.step: mark for mark in remove_unused(job, ended)}
-        return [(step, unused.get(step.id, mark)) for step, mark in ended], job.removed
+        ended = [(step, unused.get(step.id, mark)) for step, mark in ended]
+        return _Looked(ended, job.removed, remove_stray_infos(job))
 
 
 def _waiting(run: Run, steps: Sequence[tuple[Step, Mark | None]]) -> dict[int, str]:

@@ -11,6 +11,7 @@ import stat
 from collections.abc import Sequence
 from contextlib import suppress
 from datetime import datetime
+from functools import partial
 from urllib.parse import unquote_to_bytes
 
 from frugal_sorter.files.fingerprint import open_to_read
@@ -114,7 +115,7 @@ class Trash:
         rest = self._ahead.rest()
         self._ahead = None
         for step in rest:
-            _remove_own_info(step, self._job.began_ns)
+            _remove_own_info(self._job, step)
         return rest
 
     def finish(self) -> None:
@@ -173,7 +174,7 @@ class Trash:
     def _take_back_info(self, number: int) -> None:
         target = self._prepared.pop(number, None)
         if target is not None:
-            _remove_infos([_info_place(target)])
+            _remove_infos(self._job, [_info_place(target)])
 
     def _make(self, trash: TrashBin) -> TrashBin:
         """Make a trash that is not there yet; whatever else stands there is not used."""
@@ -194,7 +195,7 @@ class Trash:
         verb = self._across if step.args.get("across") else self._move
         mark = verb.settle(step, note, repair)
         if mark.outcome == Outcome.SKIPPED and repair:
-            _remove_own_info(step, self._job.began_ns)
+            _remove_own_info(self._job, step)
         return mark
 
     def back(self, step: Step, mark: Mark) -> Step:
@@ -217,7 +218,7 @@ class Restore:
 
     def lag(self) -> None:
         """Leave the info files to a thread from now on."""
-        self._infos = Behind(_remove_infos)
+        self._infos = Behind(partial(_remove_infos, self._job))
 
     def catch_up(self) -> None:
         """Wait until all info files are gone that were left to the thread."""
@@ -234,7 +235,7 @@ class Restore:
         source, _, _ = ends_of(step)
         mark = (self._across if step.args.get("across") else self._move).do(step)
         if self._infos is None:
-            _remove_infos([_info_place(source)])
+            _remove_infos(self._job, [_info_place(source)])
         else:
             self._infos.add(_info_place(source))
         return mark
@@ -244,7 +245,7 @@ class Restore:
         verb = self._across if step.args.get("across") else self._move
         mark = verb.settle(step, note, repair)
         if mark.outcome == Outcome.DONE and repair and look_at(self._job, source) is None:
-            _remove_infos([_info_place(source)])
+            _remove_infos(self._job, [_info_place(source)])
         return mark
 
     def back(self, step: Step, mark: Mark) -> Step:
@@ -268,23 +269,39 @@ class Empty(Delete):
 
     def _forget(self, step: Step) -> None:
         assert step.source is not None
-        _remove_infos([_info_place(step.source)])
+        _remove_infos(self._job, [_info_place(step.source)])
 
 
 def _info_place(target: Place) -> Place:
     return Place(f"{os.path.dirname(target.folder)}/info", target.name + INFO_SUFFIX)
 
 
-def _remove_infos(infos: Sequence[Place]) -> None:
+def _remove_infos(job: Job, infos: Sequence[Place]) -> None:
     """Remove info files whose entries are not in the trash any more: they say nothing that is still true."""
     # With descriptors of their own: those of the run belong to another thread.
     with Descriptors() as descriptors:
         for info in infos:
-            with suppress(OSError):
+            try:
                 remove_note(descriptors.folder(info.folder), info.name)
+            except FileNotFoundError:
+                continue
+            except OSError:
+                job.stray.append(info)
 
 
-def _remove_own_info(step: Step, began_ns: int) -> None:
+def remove_stray_infos(job: Job) -> list[str]:
+    """Remove the info files that could not be removed in their turn, and return the paths of those that stay."""
+    stray, job.stray = job.stray, []
+    for info in dict.fromkeys(stray):
+        entry = Place(f"{os.path.dirname(info.folder)}/files", info.name.removesuffix(INFO_SUFFIX))
+        with suppress(OSError):
+            # What was put back into the trash since has a use for it.
+            if look_at(job, entry) is None:
+                _remove_infos(job, [info])
+    return [info.path for info in job.stray]
+
+
+def _remove_own_info(job: Job, step: Step) -> None:
     """Remove the info file of a step that was not done, if it is the one that the step wrote."""
     source, target, _ = ends_of(step)
     info = _info_place(target)
@@ -297,10 +314,13 @@ def _remove_own_info(step: Step, began_ns: int) -> None:
         with open(open_to_read(info, folder), "rb") as file:
             raw = file.read(65_536)
         # One that was cut short is what a kill leaves between creating and writing.
-        born_ns = found.identity.born_ns or began_ns
-        is_begun = born_ns >= began_ns - COARSEST_TIME_NS and trash.info_text(source, "").encode().startswith(raw)
+        born_ns = found.identity.born_ns or job.began_ns
+        is_begun = born_ns >= job.began_ns - COARSEST_TIME_NS and trash.info_text(source, "").encode().startswith(raw)
         if is_begun or parse_info(raw, trash)[0] == source.path:
-            remove_name(folder, info.name, same_as(found))
+            try:
+                remove_name(folder, info.name, same_as(found))
+            except OSError:
+                job.stray.append(info)
 
 
 def _make_above(descriptors: Descriptors, path: str) -> None:
