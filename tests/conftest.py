@@ -15,6 +15,7 @@ from hypothesis import HealthCheck, settings
 from frugal_sorter.files.volumes import forget_volumes
 from frugal_sorter.plans import guard
 from frugal_sorter.rules import parsing
+from tests.served import Served, needs_a_start
 
 settings.register_profile(
     "project", deadline=None, suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture]
@@ -37,6 +38,8 @@ def own_home(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.Monke
             monkeypatch.delenv(name)
     monkeypatch.setenv("TZ", "Europe/Berlin")
     monkeypatch.setenv("NO_COLOR", "1")
+    # Making a list of the fonts anew for each home takes longer than most tests.
+    monkeypatch.setenv("MPLCONFIGDIR", str(tmp_path_factory.getbasetemp() / "fonts"))
     import time
 
     time.tzset()
@@ -52,23 +55,30 @@ def folder(tmp_path: Path) -> Path:
     return tmp_path.resolve()
 
 
+@pytest.fixture(scope="session")
+def served() -> Iterator[Served]:
+    """The program, loaded once for all tests of this process."""
+    served = Served()
+    yield served
+    served.close()
+
+
 @pytest.fixture
-def frugal(folder: Path) -> Frugal:
+def frugal(folder: Path, served: Served) -> Frugal:
     """Run the built program in the test's folder; it has nobody to ask."""
 
     def run(
         *words: str | Path, code: int = 0, without_rights: bool = False, **more: str
     ) -> subprocess.CompletedProcess[str]:
-        done = subprocess.run(
-            [*(WITHOUT_RIGHTS if without_rights else []), sys.executable, "-m", "frugal_sorter", *map(str, words)],
-            cwd=folder,
-            env={**os.environ, **more},
-            stdin=subprocess.DEVNULL,
-            capture_output=True,
-            text=True,
-            errors="surrogateescape",
-            check=False,
-        )
+        env = {**os.environ, **more}
+        if without_rights or needs_a_start(env):
+            done = subprocess.run(
+                [*(WITHOUT_RIGHTS if without_rights else []), sys.executable, "-m", "frugal_sorter", *map(str, words)],
+                cwd=folder, env=env, stdin=subprocess.DEVNULL, capture_output=True,
+                text=True, errors="surrogateescape", check=False,
+            )  # fmt: skip
+        else:
+            done = served.run(words, folder, env)
         assert "Traceback" not in done.stderr, done.stderr
         assert done.returncode == code, f"{done.returncode}: {done.stdout}{done.stderr}"
         return done

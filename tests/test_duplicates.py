@@ -36,6 +36,7 @@ from frugal_sorter.state.digest_cache import CACHED_BYTES, DigestCache
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.work.mark import Outcome
 from tests.conftest import Frugal
+from tests.served import Served
 from tests.support import WORLD, book_of, carry_out, contents, plan_of, put, rules_text, snapshot, trash_of, undo
 
 BIG = CACHED_BYTES + WHOLE_BYTES
@@ -517,7 +518,9 @@ def test_a_hard_link_that_cannot_be_made_leaves_the_file_as_it_was(
 @pytest.mark.skipif(not shutil.which("strace"), reason="strace is not installed")
 @pytest.mark.parametrize("call", ["rename,renameat,renameat2", "link,linkat", "unlink,unlinkat", "fsync,fdatasync"])
 @pytest.mark.parametrize("back", [False, True])
-def test_a_kill_at_any_point_of_a_hard_link_loses_nothing(desk: Path, frugal: Frugal, call: str, back: bool) -> None:
+def test_a_kill_at_any_point_of_a_hard_link_loses_nothing(
+    desk: Path, frugal: Frugal, served: Served, call: str, back: bool
+) -> None:
     words = ("duplicates", "Intake", "Archive", "--do", "hardlink", "--yes", "--no-cache")
     held = set(contents(desk))
     for when in range(1, 40):
@@ -526,11 +529,7 @@ def test_a_kill_at_any_point_of_a_hard_link_loses_nothing(desk: Path, frugal: Fr
             words_now: tuple[str, ...] = ("undo", "--yes")
         else:
             words_now = words
-        inject = f"{call}:signal=SIGKILL:when={when}"
-        done = subprocess.run(
-            ["strace", "-f", "-qq", "-o", "/dev/null", "-e", f"inject={inject}", sys.executable, "-m", "frugal_sorter", *words_now],
-            cwd=desk, capture_output=True, text=True, stdin=subprocess.DEVNULL,
-        )  # fmt: skip
+        done = served.run(words_now, desk, os.environ, f"{call}:signal=SIGKILL:when={when}")
         assert set(contents(desk)) == held
         if done.returncode == 0:
             if not back:

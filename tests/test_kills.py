@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import shutil
 import subprocess
-import sys
 import tempfile
 import zipfile
 from collections.abc import Iterator
@@ -15,6 +14,7 @@ from pathlib import Path
 
 import pytest
 
+from tests.served import Served
 from tests.support import Seen, contents, put, rules_text, snapshot
 
 STRACE = shutil.which("strace")
@@ -45,8 +45,8 @@ CALLS = {
 class Machine:
     """A home, a state folder, an intake, and a second volume, all of its own."""
 
-    def __init__(self, root: Path, other: Path) -> None:
-        self.root, self.other = root, other
+    def __init__(self, served: Served, root: Path, other: Path) -> None:
+        self.served, self.root, self.other = served, root, other
         for path in (root / "Intake", root / "data", root / "home", root / "state", other):
             shutil.rmtree(path, ignore_errors=True)
         other.mkdir()
@@ -68,9 +68,8 @@ class Machine:
         with zipfile.ZipFile(intake / "pictures.zip", "w") as archive:
             archive.writestr("one.png", "one")
             archive.writestr("in/two.png", "two")
-        # As on an ordinary machine compiled modules are kept.
-        self.env = {name: value for name, value in os.environ.items() if name != "PYTHONDONTWRITEBYTECODE"}
-        self.env |= {
+        self.env = {
+            **os.environ,
             "HOME": str(root / "home"),
             "XDG_STATE_HOME": str(root / "state"),
             "XDG_DATA_HOME": str(root / "data"),
@@ -83,11 +82,8 @@ class Machine:
             assert self.run("preview", "rules.toml").returncode == 0
             shutil.copytree(root / "state", root / "before")
 
-    def run(self, *words: str, before: tuple[str, ...] = ()) -> subprocess.CompletedProcess[str]:
-        command = [*before, sys.executable, "-m", "frugal_sorter", *words]
-        return subprocess.run(
-            command, cwd=self.root, env=self.env, stdin=subprocess.DEVNULL, capture_output=True, text=True
-        )
+    def run(self, *words: str, inject: str = "") -> subprocess.CompletedProcess[str]:
+        return self.served.run(words, self.root, self.env, inject)
 
     def files(self) -> dict[bytes, Seen]:
         return {**snapshot(self.root / "Intake"), **snapshot(self.other)}
@@ -107,16 +103,11 @@ def machines(tmp_path: Path) -> Iterator[list[tuple[Path, Path]]]:
         shutil.rmtree(other)
 
 
-def kill_before(call: str, when: int, root: Path, other: Path) -> bool:
+def kill_before(served: Served, call: str, when: int, root: Path, other: Path) -> bool:
     """Kill a run before a system call, and see that nothing is lost; tell whether it came that far."""
-    machine = Machine(root, other)
+    machine = Machine(served, root, other)
     before, held = machine.files(), machine.held()
-    assert STRACE is not None
-    inject = f"inject={call}:signal=SIGKILL:when={when}"
-    done = machine.run(
-        "tidy", "rules.toml", "--yes",
-        before=(STRACE, "-f", "-qq", "-o", "/dev/null", "-e", f"trace={call}", "-e", inject),
-    )  # fmt: skip
+    done = machine.run("tidy", "rules.toml", "--yes", inject=f"{call}:signal=SIGKILL:when={when}")
     killed = done.returncode not in (0, 1)
     where = f"{call} {when}: {done.stdout[-300:]}{done.stderr[-300:]}"
     assert not killed or done.returncode in (-9, 137), where
@@ -147,12 +138,12 @@ def kill_before(call: str, when: int, root: Path, other: Path) -> bool:
 
 @pytest.mark.parametrize("call", CALLS)
 def test_a_kill_before_any_change_loses_nothing_and_doubles_nothing(
-    machines: list[tuple[Path, Path]], call: str
+    machines: list[tuple[Path, Path]], served: Served, call: str
 ) -> None:
     def every_other(start: int) -> int:
         killed = 0
         for when in count(1 + start * CALLS[call], 2 * CALLS[call]):
-            if not kill_before(call, when, *machines[start]):
+            if not kill_before(served, call, when, *machines[start]):
                 return killed
             killed += 1
         return killed
