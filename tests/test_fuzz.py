@@ -35,8 +35,8 @@ from tests.support import NOW_NS, Seen, book_of, plan_of, snapshot
 pytestmark = pytest.mark.skipif(os.geteuid() != 0, reason="needs root, for a second volume and other owners")
 SHM = Path("/dev/shm")
 FIRST = int(os.environ.get("FUZZ_SEED", "20261125"))
-# About a minute on two processors; each of the two halves takes every second seed.
-CASES = int(os.environ.get("FUZZ_CASES", "260"))
+# About half a minute on two processors; each of the two halves takes every second seed.
+CASES = int(os.environ.get("FUZZ_CASES", "160"))
 
 NAMES = [
     "a.txt", "b.txt", "A.TXT", "-rf", "%s%n.log", "new\nline.txt", "quo'te\".md", "rtl\u202egnp.exe", "bad\udcff\udcfe.bin",

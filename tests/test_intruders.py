@@ -23,6 +23,7 @@ from frugal_sorter.state.inputs import read_input
 from frugal_sorter.work import rights
 from frugal_sorter.work.executor import Result
 from tests.conftest import AS_ROOT, Frugal, Mount
+from tests.served import Served
 from tests.support import book_of, carry_out, plan_of, put, rules_text, undo
 
 EVERYTHING = 'where = "everything"\n'
@@ -209,7 +210,7 @@ def test_whatever_is_printed_holds_nothing_that_acts_on_a_terminal(text: str) ->
 HOSTILE = ["\x1b[31mred.txt", "a\nb.txt", "\u202egnp.exe", "\x9b31mc1.txt", "=cmd.csv", "＝full.csv", "<b>.html", "\udcff.txt", "\u00ad.txt"]  # fmt: skip
 
 
-def test_no_output_of_any_command_brings_a_name_to_the_terminal_raw(folder: Path, frugal: Frugal) -> None:
+def test_no_output_of_any_command_brings_a_name_to_the_terminal_raw(folder: Path, served: Served) -> None:
     for name in HOSTILE:
         put(folder / "in" / f"{name}.d" / name, "the same")
         put(folder / "in" / name, "the same")
@@ -225,10 +226,8 @@ def test_no_output_of_any_command_brings_a_name_to_the_terminal_raw(folder: Path
         ["purge", "in", "--older-than", "1 day", "--by", "modified", "--yes"], ["trash"], ["undo", "--yes"], ["\x1b[31m"],
     ]  # fmt: skip
     for words in commands:
-        done = subprocess.run(
-            [sys.executable, "-m", "frugal_sorter", *words], cwd=folder, stdin=subprocess.DEVNULL, capture_output=True
-        )
-        said = (done.stdout + done.stderr).decode("utf-8", "surrogateescape")
+        done = served.run(words, folder, os.environ)
+        said = done.stdout + done.stderr
         assert "Traceback" not in said and done.returncode in (0, 1, 2, 3), (words, said[-500:])
         bad = {"Cc", "Cf", "Cs", "Zl", "Zp"}
         left = {

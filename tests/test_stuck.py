@@ -29,6 +29,7 @@ from frugal_sorter.work.mark import Job, Outcome
 from frugal_sorter.work.recover import found_after_kill, settle_unfinished
 from frugal_sorter.work.verbs import verbs_for
 from tests.conftest import AS_ROOT, WITHOUT_RIGHTS, Frugal, Mount
+from tests.served import Served
 from tests.support import book_of, carry_out, contents, plan_of, put, rules_text, snapshot, undo
 
 EVERYTHING = 'where = "everything"\n'
@@ -504,7 +505,7 @@ DATES = [-62_135_596_801, -62_135_596_800, -1, 0, 4_102_444_800, 10_413_792_000,
 
 @AS_ROOT
 def test_any_date_of_a_file_and_any_depth_of_a_folder_is_met_without_a_traceback(
-    folder: Path, frugal: Frugal, mount: Mount
+    folder: Path, served: Served, mount: Mount
 ) -> None:
     volume = mount("tmpfs")
     for number, seconds in enumerate(DATES):
@@ -531,13 +532,7 @@ def test_any_date_of_a_file_and_any_depth_of_a_folder_is_met_without_a_traceback
         ["purge", volume / "in", "--older-than", "1 day"], ["preview", "rules.toml"], ["explain", volume / "in/0.txt", "--rules", "rules.toml"],
         ["inventory", volume / "in", "--save", folder / "kept"], ["compare", folder / "kept", volume / "in"],
     ):  # fmt: skip
-        done = subprocess.run(
-            [sys.executable, "-m", "frugal_sorter", *map(str, words)],
-            cwd=folder,
-            stdin=subprocess.DEVNULL,
-            capture_output=True,
-            text=True,
-        )
+        done = served.run(words, folder, os.environ)
         assert "Traceback" not in done.stderr and done.returncode in (0, 1, 2, 3), (words, done.stderr[-800:])
     for ending in (
         "trash = true",
@@ -548,16 +543,10 @@ def test_any_date_of_a_file_and_any_depth_of_a_folder_is_met_without_a_traceback
     ):
         rule = f'in = "{volume}/in"\ntake = "folders"\nwhere = "name is deep"\n{ending}'
         (folder / "rules.toml").write_text(rules_text(rule))
-        done = subprocess.run(
-            [sys.executable, "-m", "frugal_sorter", "tidy", "rules.toml", "--yes"],
-            cwd=folder,
-            stdin=subprocess.DEVNULL,
-            capture_output=True,
-            text=True,
-        )
+        done = served.run(["tidy", "rules.toml", "--yes"], folder, os.environ)
         assert "Traceback" not in done.stderr and done.returncode in (0, 1), (ending, done.stderr[-800:])
         if "delete" not in ending:
-            subprocess.run([sys.executable, "-m", "frugal_sorter", "undo", "--yes"], cwd=folder, capture_output=True)
+            served.run(["undo", "--yes"], folder, os.environ)
         assert deep.exists() or "delete" in ending, ending
     subprocess.run(["rm", "-rf", folder / "Out", folder / "C"], check=False)
 
