@@ -71,7 +71,7 @@ class Served:
         os.rmdir(self._folder)
 
     def run(
-        self, words: Sequence[str | Path], cwd: Path, env: Mapping[str, str], inject: str = ""
+        self, words: Sequence[object], cwd: Path, env: Mapping[str, str], inject: str = ""
     ) -> subprocess.CompletedProcess[str]:
         """Run the program once.
 
