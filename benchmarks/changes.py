@@ -19,11 +19,11 @@ from pathlib import Path
 from typing import NamedTuple
 
 from frugal_sorter.cli.planning import plan_now
-from frugal_sorter.plans import guard
-from frugal_sorter.rules.load import load_rules
+from frugal_sorter.execution.executor import changing, execute
+from frugal_sorter.execution.undo import plan_undo, run_to_undo
+from frugal_sorter.planning import guard
+from frugal_sorter.rules.file.load import load_rules
 from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.work.executor import changing, execute
-from frugal_sorter.work.undo import plan_undo, run_to_undo
 
 PER_FOLDER = 100
 ENDINGS = {"move": 'move = "../out"', "trash": "trash = true", "delete": "delete = true"}

@@ -24,8 +24,8 @@ from peaks import peak_bytes
 from showing import measure as showing
 from volumes import fresh_volume
 
-from frugal_sorter.files.walk import walk
-from frugal_sorter.rules.load import load_rules
+from frugal_sorter.filesystem.walk import walk
+from frugal_sorter.rules.file.load import load_rules
 
 ROOT = Path(__file__).resolve().parents[1]
 PYTHON = sys.executable
@@ -36,7 +36,7 @@ SEARCHED_MEGABYTES, SEARCHED_PAIRS = 4_000, 9
 SUFFIXES = ["jpg", "pdf", "csv", "log", "txt", "tif", "stl", "zip", "bin", "dat"]
 WALK = """
 import sys
-from frugal_sorter.files.walk import walk
+from frugal_sorter.filesystem.walk import walk
 for _ in walk(sys.argv[1], 0, True, lambda *_: 0, print):
     pass
 """

@@ -12,9 +12,9 @@ from pathlib import Path
 import pytest
 from hypothesis import HealthCheck, settings
 
-from frugal_sorter.files.volumes import forget_volumes
-from frugal_sorter.plans import guard
-from frugal_sorter.rules import parsing
+from frugal_sorter.filesystem.volumes import forget_volumes
+from frugal_sorter.planning import guard
+from frugal_sorter.rules.conditions import parsing
 from tests.served import Served, needs_a_start
 
 settings.register_profile(

@@ -14,22 +14,22 @@ from urllib.parse import unquote
 
 from hypothesis import strategies as st
 
-from frugal_sorter.files.inside import look_inside
-from frugal_sorter.files.record import Place
-from frugal_sorter.files.status import look
-from frugal_sorter.files.types import TYPE_OF_SUFFIX, TYPES
-from frugal_sorter.plans.by_rules import plan_by_rules
-from frugal_sorter.plans.outcomes import Past
-from frugal_sorter.plans.plan import Plan
-from frugal_sorter.rules.book import RuleBook
-from frugal_sorter.rules.building import parse_condition
-from frugal_sorter.rules.condition import Node
+from frugal_sorter.execution.earlier_runs import arrival_of, past_of
+from frugal_sorter.execution.executor import Result, changing, execute
+from frugal_sorter.execution.undo import plan_undo, run_to_undo
+from frugal_sorter.filesystem.inside import look_inside
+from frugal_sorter.filesystem.record import Place
+from frugal_sorter.filesystem.status import look
+from frugal_sorter.filesystem.types import TYPE_OF_SUFFIX, TYPES
+from frugal_sorter.planning.by_rules import plan_by_rules
+from frugal_sorter.planning.endings import Past
+from frugal_sorter.planning.plan import Plan
+from frugal_sorter.rules.conditions.building import parse_condition
+from frugal_sorter.rules.conditions.tree import Node
 from frugal_sorter.rules.fields import Facts, World
-from frugal_sorter.rules.load import read_rules
+from frugal_sorter.rules.file.load import read_rules
+from frugal_sorter.rules.model import RuleBook
 from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.work.executor import Result, changing, execute
-from frugal_sorter.work.past import arrival_of, past_of
-from frugal_sorter.work.undo import plan_undo, run_to_undo
 
 DAY_NS = 86_400_000_000_000
 # 2026-11-23 12:00 in Berlin.

@@ -9,11 +9,11 @@ from pathlib import Path
 
 import pytest
 
-from frugal_sorter.files.record import Place
-from frugal_sorter.files.status import look
-from frugal_sorter.rules.condition import Leaf, Negation
+from frugal_sorter.filesystem.record import Place
+from frugal_sorter.filesystem.status import look
+from frugal_sorter.rules.conditions.operators import compare
+from frugal_sorter.rules.conditions.tree import Leaf, Negation
 from frugal_sorter.rules.fields import FIELDS, Between, Facts, World
-from frugal_sorter.rules.operators import compare
 from tests.conftest import AS_ROOT, Frugal, Mount
 
 HOUR_NS = 3_600_000_000_000

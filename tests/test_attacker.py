@@ -16,7 +16,7 @@ from pathlib import Path
 
 import pytest
 
-from frugal_sorter.plans.plan import Plan
+from frugal_sorter.planning.plan import Plan
 from tests.profiler import Profiler, in_a_fork
 from tests.support import book_of, carry_out, plan_of, put, snapshot, undo
 

@@ -13,14 +13,14 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from frugal_sorter.files.record import Place
-from frugal_sorter.files.status import look
-from frugal_sorter.plans.by_rules import plan_by_rules
-from frugal_sorter.plans.deciding import Sight
-from frugal_sorter.plans.explain import Explainer
-from frugal_sorter.plans.misses import nearest_misses
-from frugal_sorter.rules.readings import parse_reading
-from frugal_sorter.rules.stops import parts_of_like, where_stopped
+from frugal_sorter.filesystem.record import Place
+from frugal_sorter.filesystem.status import look
+from frugal_sorter.planning.by_rules import plan_by_rules
+from frugal_sorter.planning.deciding import Sight
+from frugal_sorter.planning.explain import Explainer
+from frugal_sorter.planning.misses import nearest_misses
+from frugal_sorter.rules.templates.read import parse_reading
+from frugal_sorter.rules.templates.stops import parts_of_like, where_stopped
 from frugal_sorter.rules.units import parse_hours
 from tests.conftest import Frugal
 from tests.support import DAY_NS, NO_PAST, NOW_NS, WORLD, book_of, carry_out, plan_of, put, rules_text

@@ -22,19 +22,20 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from frugal_sorter.files import digests, sharing
-from frugal_sorter.files.digests import WHOLE_BYTES, Found
-from frugal_sorter.plans.by_content import ContentSearch
-from frugal_sorter.plans.choosing import choose, first_difference, look_alikes, same_folders
-from frugal_sorter.plans.columns import Columns, Group, Same
-from frugal_sorter.plans.count import Count
-from frugal_sorter.plans.duplicates import Removing, plan_duplicates
-from frugal_sorter.plans.plan import Plan
+from frugal_sorter.changes.outcome import Outcome
+from frugal_sorter.duplicates import digests
+from frugal_sorter.duplicates.columns import Columns, Group, Same
+from frugal_sorter.duplicates.digests import WHOLE_BYTES, Found
+from frugal_sorter.duplicates.planning import Removing, plan_duplicates
+from frugal_sorter.duplicates.search import ContentSearch
+from frugal_sorter.duplicates.which_stays import choose, first_difference, look_alikes, same_folders
+from frugal_sorter.filesystem import parallel as sharing
+from frugal_sorter.planning.plan import Plan
 from frugal_sorter.rules.fields import unmarked_name
-from frugal_sorter.rules.keys import KEEPS, Keep
+from frugal_sorter.rules.file.keys import KEEPS, Keep
 from frugal_sorter.state.digest_cache import CACHED_BYTES, DigestCache
 from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.work.mark import Outcome
+from frugal_sorter.steps.count import Count
 from tests.conftest import Frugal
 from tests.served import Served
 from tests.support import WORLD, book_of, carry_out, contents, plan_of, put, rules_text, snapshot, trash_of, undo
@@ -108,7 +109,7 @@ def test_one_byte_tells_files_of_one_size_apart_wherever_it_is(
     assert (
         first_difference(
             *(
-                __import__("frugal_sorter.files.record", fromlist=["x"]).place_of(str(folder / one))
+                __import__("frugal_sorter.filesystem.record", fromlist=["x"]).place_of(str(folder / one))
                 for one in ("a.stl", "c.stl")
             )
         )

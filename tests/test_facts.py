@@ -15,10 +15,10 @@ from pathlib import Path
 import pytest
 
 from frugal_sorter.demo import contents as made
-from frugal_sorter.files import attributes
-from frugal_sorter.files.contents import Contents
-from frugal_sorter.files.inside import look_inside
-from frugal_sorter.files.record import Unknown
+from frugal_sorter.filesystem import extended_attributes as attributes
+from frugal_sorter.filesystem.contents import Contents
+from frugal_sorter.filesystem.inside import look_inside
+from frugal_sorter.filesystem.record import Unknown
 from frugal_sorter.rules.fields import FIELDS, World, unmarked_name
 from tests.support import DAY_NS, NOW_NS, WORLD, book_of, condition, facts_of, plan_of, put
 

@@ -14,17 +14,19 @@ from pathlib import Path
 
 import pytest
 
-from frugal_sorter.cli.words import stray_texts
-from frugal_sorter.files.record import Identity, place_of
-from frugal_sorter.files.status import look
-from frugal_sorter.files.volumes import Volume
-from frugal_sorter.plans.emptying import add_emptying, weigh
-from frugal_sorter.plans.for_trash import all_trashed
-from frugal_sorter.plans.plan import Plan
+from frugal_sorter.changes import leases
+from frugal_sorter.cli.output.words import stray_texts
+from frugal_sorter.execution import executor
+from frugal_sorter.execution.executor import Result, changing
+from frugal_sorter.execution.recovery import Settled
+from frugal_sorter.filesystem.record import Identity, place_of
+from frugal_sorter.filesystem.status import look
+from frugal_sorter.filesystem.volumes import Volume
+from frugal_sorter.planning.emptying import add_emptying, weigh
+from frugal_sorter.planning.plan import Plan
+from frugal_sorter.planning.restoring import all_trashed
 from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.work import executor, leases, trash
-from frugal_sorter.work.executor import Result, changing
-from frugal_sorter.work.recover import Settled
+from frugal_sorter.steps import info_files
 from tests.conftest import AS_ROOT, Frugal, Mount
 from tests.support import book_of, carry_out, contents, plan_of, put, rules_text, snapshot, trash_of, undo
 
@@ -296,7 +298,7 @@ def test_without_rights_nothing_is_taken_and_the_rest_is_done(folder: Path, frug
 
 
 def test_a_file_that_grows_while_it_is_copied_stays(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    from frugal_sorter.work import copier
+    from frugal_sorter.changes import copier
 
     path = put(folder / "Intake/a.log", "clay")
     plan = plan_of(book_of(folder, 'where = "everything"\ncopy = "Backup"\ndelete = true'))
@@ -316,10 +318,12 @@ def test_a_file_that_grows_while_it_is_copied_stays(folder: Path, monkeypatch: p
 def test_what_happens_to_the_source_after_it_was_copied_loses_no_content(
     folder: Path, monkeypatch: pytest.MonkeyPatch, what: str
 ) -> None:
-    from frugal_sorter.plans.plan import Step
-    from frugal_sorter.work import copies, leases, parts
-    from frugal_sorter.work.descriptors import Descriptors
-    from frugal_sorter.work.mark import Job, Outcome, attempt
+    from frugal_sorter.changes import leases
+    from frugal_sorter.changes.descriptors import Descriptors
+    from frugal_sorter.changes.outcome import Outcome
+    from frugal_sorter.steps import move_across, parts
+    from frugal_sorter.steps.base import Job, attempt
+    from frugal_sorter.steps.step import Step
 
     source, target = put(folder / "a.log", "planned"), folder / "b.log"
     step = Step(
@@ -340,9 +344,9 @@ def test_what_happens_to_the_source_after_it_was_copied_loses_no_content(
                 put(source, "another")
         return made
 
-    monkeypatch.setattr(copies, "finish_part", meddle)
+    monkeypatch.setattr(move_across, "finish_part", meddle)
     with Descriptors() as descriptors:
-        mark = attempt(copies.MoveAcross(Job(descriptors)), step)
+        mark = attempt(move_across.MoveAcross(Job(descriptors)), step)
     assert mark.outcome in (Outcome.SKIPPED, Outcome.FAILED)
     left = {path.name: path.read_text() for path in folder.glob("*.log")}
     assert (
@@ -399,7 +403,7 @@ def test_who_opens_a_file_while_it_is_leased_waits_and_does_no_harm(folder: Path
     put(folder / "a.log")
     code = f"""
 import os, subprocess, sys, time
-from frugal_sorter.work.leases import Lease
+from frugal_sorter.changes.leases import Lease
 with Lease(os.open({str(folder)!r}, os.O_RDONLY), "a.log") as lease:
     opening = "import os; os.open({str(folder / "a.log")!r}, os.O_WRONLY | os.O_NONBLOCK)"
     opened = subprocess.run([sys.executable, "-c", opening], capture_output=True, text=True)
@@ -573,7 +577,7 @@ def test_a_note_of_the_trash_that_recovery_cannot_remove_is_named(
 
     with monkeypatch.context() as killed:
         killed.setattr(executor._Ends, "write_down", end)
-        killed.setattr(trash, "remove_note", end)
+        killed.setattr(info_files, "remove_note", end)
         with pytest.raises(SystemExit):
             go_on()
     info = own_home / ".local/share/Trash/info/a.log.trashinfo"
@@ -584,7 +588,7 @@ def test_a_note_of_the_trash_that_recovery_cannot_remove_is_named(
 
     told: list[Settled] = []
     with monkeypatch.context() as fails:
-        fails.setattr(trash, "remove_note", fail)
+        fails.setattr(info_files, "remove_note", fail)
         with changing(ready_state_folder(), "undo", told.append):
             pass
     assert [one.stray for one in told] == [(str(info),)]

@@ -23,12 +23,12 @@ from pathlib import Path
 
 import pytest
 
-from frugal_sorter.plans import guard
-from frugal_sorter.plans.plan import Plan
+from frugal_sorter.execution.executor import changing, execute
+from frugal_sorter.execution.undo import plan_undo, run_to_undo
+from frugal_sorter.journal.journal import Journal
+from frugal_sorter.planning import guard
+from frugal_sorter.planning.plan import Plan
 from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.work.executor import changing, execute
-from frugal_sorter.work.journal import Journal
-from frugal_sorter.work.undo import plan_undo, run_to_undo
 from tests.profiler import Profiler, in_a_fork
 from tests.support import NOW_NS, Seen, book_of, plan_of, snapshot
 

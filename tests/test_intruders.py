@@ -15,13 +15,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from frugal_sorter.cli.guarded import printable
-from frugal_sorter.cli.text import cell_text
+from frugal_sorter.changes import rights
+from frugal_sorter.cli.output.guarded import printable
+from frugal_sorter.cli.output.text import cell_text
 from frugal_sorter.errors import StateError
-from frugal_sorter.files.trash_bins import TrashBin, parse_info
+from frugal_sorter.execution.executor import Result
 from frugal_sorter.state.inputs import read_input
-from frugal_sorter.work import rights
-from frugal_sorter.work.executor import Result
+from frugal_sorter.trash.freedesktop import TrashBin, parse_info
 from tests.conftest import AS_ROOT, Frugal, Mount
 from tests.served import Served
 from tests.support import book_of, carry_out, plan_of, put, rules_text, undo

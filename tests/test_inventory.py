@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from frugal_sorter.files.walk import read_folder, walk
+from frugal_sorter.filesystem.walk import read_folder, walk
 from frugal_sorter.reports.inventory import WAYS, Taker, take_inventory
 from tests.conftest import Frugal
 from tests.support import NOW_NS, file_names, put

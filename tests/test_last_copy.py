@@ -11,19 +11,22 @@ from pathlib import Path
 
 import pytest
 
-from frugal_sorter.files.fingerprint import same_bytes
-from frugal_sorter.files.record import Place, place_of
-from frugal_sorter.files.status import look
-from frugal_sorter.plans.plan import Plan, Step, VerbName
+from frugal_sorter.changes import leases, witness
+from frugal_sorter.changes import removal as remove
+from frugal_sorter.changes.descriptors import Descriptors
+from frugal_sorter.changes.outcome import NotDone, Outcome
+from frugal_sorter.changes.rename import rename_without_replacing
+from frugal_sorter.execution.executor import Result, changing, execute
+from frugal_sorter.filesystem.fingerprint import same_bytes
+from frugal_sorter.filesystem.record import Place, place_of
+from frugal_sorter.filesystem.status import look
+from frugal_sorter.journal.journal import Journal
+from frugal_sorter.planning.plan import Plan
 from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.work import leases, remove, witness
-from frugal_sorter.work.descriptors import Descriptors
-from frugal_sorter.work.entry import there
-from frugal_sorter.work.executor import Result, changing, execute
-from frugal_sorter.work.journal import Journal
-from frugal_sorter.work.mark import Job, NotDone, Outcome
-from frugal_sorter.work.rename import rename_without_replacing
-from frugal_sorter.work.verbs import verbs_for
+from frugal_sorter.steps.base import Job
+from frugal_sorter.steps.held_entry import there
+from frugal_sorter.steps.registry import verbs_for
+from frugal_sorter.steps.step import Step, VerbName
 from tests.support import book_of, carry_out, contents, plan_of, put, undo
 
 EVERYTHING = 'where = "everything"\n'
@@ -135,7 +138,7 @@ def test_a_duplicate_stays_when_one_of_the_two_is_written_to_while_they_are_comp
         os.utime(path, ns=(times.st_atime_ns, times.st_mtime_ns))
         return same
 
-    monkeypatch.setattr("frugal_sorter.work.witness.same_bytes", written_meanwhile)
+    monkeypatch.setattr("frugal_sorter.changes.witness.same_bytes", written_meanwhile)
     result = carry_out(plan)
     assert not result.done and result.not_done[0][1].outcome in (Outcome.LEFT, Outcome.SKIPPED)
     assert (folder / "Intake/a.txt").exists() and (folder / "Intake/b/b.txt").exists()
@@ -159,7 +162,7 @@ def test_who_wants_to_write_meanwhile_waits_a_moment_and_wins(folder: Path, monk
 
         return real(one, other, until_somebody_waits)
 
-    monkeypatch.setattr("frugal_sorter.work.witness.same_bytes", opened_meanwhile)
+    monkeypatch.setattr("frugal_sorter.changes.witness.same_bytes", opened_meanwhile)
     result = carry_out(plan)
     assert not result.done and "began to write" in result.not_done[0][1].reason
     assert writers[0].wait(30) == 0 and (folder / "Intake/a.txt").read_bytes().startswith(b"EDITED")
@@ -261,7 +264,7 @@ def test_what_slips_in_at_the_last_moment_is_put_back(folder: Path, monkeypatch:
             put(path, "slipped in")
         real(fd, name, to, new)
 
-    monkeypatch.setattr("frugal_sorter.work.remove.rename_without_replacing", slip_in)
+    monkeypatch.setattr("frugal_sorter.changes.removal.rename_without_replacing", slip_in)
     with Descriptors() as descriptors, pytest.raises(NotDone, match="changed since"):
         remove.remove_name(descriptors.folder(str(folder)), "a", remove.same_as(record), "private")
     assert path.read_text() == "slipped in" and sorted(os.listdir(folder)) == ["a"]
@@ -297,7 +300,7 @@ def test_every_verb_that_takes_content_away_asks_who_is_writing(folder: Path, ve
     if verb == "trash":
         step.target = Place(str(folder / "home/.local/share/Trash/files"), "a.txt")
     if verb == "hard-link":
-        from frugal_sorter.plans.plan import Witness
+        from frugal_sorter.steps.step import Witness
 
         step.witness = Witness(place_of(str(other)), look(place_of(str(other))).identity)
     with open(source, "ab"), Descriptors() as descriptors:

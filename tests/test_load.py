@@ -8,9 +8,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from frugal_sorter.errors import StateError, UsageError
-from frugal_sorter.rules.load import load_rules, read_rules
-from frugal_sorter.rules.mistakes import Mistakes
-from frugal_sorter.rules.positions import lines_of
+from frugal_sorter.rules.file.load import load_rules, read_rules
+from frugal_sorter.rules.file.mistakes import Mistakes
+from frugal_sorter.rules.file.positions import lines_of
 from tests.support import rules_text
 
 GOOD = """frugal = 1

@@ -14,15 +14,16 @@ from pathlib import Path
 
 import pytest
 
-from frugal_sorter.files.record import place_of
-from frugal_sorter.files.status import is_same_file, is_unchanged, look
-from frugal_sorter.plans.plan import Plan, Step
+from frugal_sorter.changes import prewriter as ahead
+from frugal_sorter.changes.deferred import Behind
+from frugal_sorter.changes.outcome import Outcome
+from frugal_sorter.execution.executor import changing, execute
+from frugal_sorter.filesystem.record import place_of
+from frugal_sorter.filesystem.status import is_same_file, is_unchanged, look
+from frugal_sorter.planning.plan import Plan
 from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.work import ahead
-from frugal_sorter.work.behind import Behind
-from frugal_sorter.work.executor import changing, execute
-from frugal_sorter.work.mark import Outcome
-from frugal_sorter.work.trash import Trash
+from frugal_sorter.steps.step import Step
+from frugal_sorter.steps.trash import Trash
 from tests.support import book_of, carry_out, plan_of, put, rules_text, snapshot, trash_of, undo
 
 COUNT = 30

@@ -12,12 +12,12 @@ import pytest
 
 from frugal_sorter.cli.one_line import both_conditions, plan_of_rule
 from frugal_sorter.errors import UsageError
-from frugal_sorter.plans.purge import Purge, freed_by
-from frugal_sorter.rules.load import read_rules
-from frugal_sorter.rules.one_rule import book_of_rule, rule_text
+from frugal_sorter.execution.executor import changing, execute
+from frugal_sorter.planning.purge import Purge, freed_by
+from frugal_sorter.rules.file.load import read_rules
+from frugal_sorter.rules.file.one_rule import book_of_rule, rule_text
 from frugal_sorter.rules.units import parse_duration
 from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.work.executor import changing, execute
 from tests.conftest import Frugal
 from tests.support import contents, put, snapshot, trash_of
 
@@ -262,7 +262,7 @@ def test_until_so_much_is_free_the_oldest_go_first(folder: Path, monkeypatch: py
     assert (
         each >= 40_000 and freed_by(str(folder / "Intake/0.bak")) == 0 and freed_by(str(folder / "Intake")) >= 5 * each
     )
-    monkeypatch.setattr("frugal_sorter.plans.purge.free_bytes", lambda _: 1_000_000)
+    monkeypatch.setattr("frugal_sorter.planning.purge.free_bytes", lambda _: 1_000_000)
     for wanted, going, problem in (
         (500_000, "", False),
         (1_000_001, "01", False),

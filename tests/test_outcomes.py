@@ -9,9 +9,9 @@ import pytest
 from hypothesis import Phase, given, settings
 from hypothesis import strategies as st
 
-from frugal_sorter.files.record import place_of
-from frugal_sorter.plans.plan import Plan
-from frugal_sorter.work.executor import Result
+from frugal_sorter.execution.executor import Result
+from frugal_sorter.filesystem.record import place_of
+from frugal_sorter.planning.plan import Plan
 from tests.conftest import Frugal
 from tests.support import (
     DAY_NS,
@@ -170,9 +170,9 @@ def test_deleting_is_for_good_and_said(folder: Path, own_home: Path) -> None:
     put(folder / "Intake/old/c/d.tmp")
     assert tidy(folder, 'where = "everything"\ntake = "items"\ndelete = true').by_verb == {"delete": 2}
     assert not list((folder / "Intake").iterdir()) and not trash_of(own_home)
+    from frugal_sorter.execution.executor import changing
+    from frugal_sorter.execution.undo import plan_undo, run_to_undo
     from frugal_sorter.state.folders import ready_state_folder
-    from frugal_sorter.work.executor import changing
-    from frugal_sorter.work.undo import plan_undo, run_to_undo
 
     with changing(ready_state_folder(), "test") as journal:
         plan = plan_undo(journal, run_to_undo(journal, None), NOW_NS)
@@ -398,11 +398,12 @@ def test_a_program_that_fails_keeps_the_file(folder: Path, command: str, why: st
 
 
 def test_a_program_that_takes_too_long_is_ended_with_all_it_started(folder: Path) -> None:
-    from frugal_sorter.files.status import look
-    from frugal_sorter.plans.plan import Step
-    from frugal_sorter.work.descriptors import Descriptors
-    from frugal_sorter.work.mark import Job, Outcome, attempt
-    from frugal_sorter.work.programs import RunProgram
+    from frugal_sorter.changes.descriptors import Descriptors
+    from frugal_sorter.changes.outcome import Outcome
+    from frugal_sorter.filesystem.status import look
+    from frugal_sorter.steps.base import Job, attempt
+    from frugal_sorter.steps.run import RunProgram
+    from frugal_sorter.steps.step import Step
 
     place = place_of(str(put(folder / "a")))
     step = Step(1, "run", "r", "k", place, None, look(place).identity, {"command": ["sh", "-c", "sleep 60 & wait"]})

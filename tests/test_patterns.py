@@ -7,11 +7,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from frugal_sorter.files.record import FileRecord, Identity, Place
-from frugal_sorter.files.types import TYPE_OF_SUFFIX
+from frugal_sorter.filesystem.record import FileRecord, Identity, Place
+from frugal_sorter.filesystem.types import TYPE_OF_SUFFIX
 from frugal_sorter.rules.fields import Facts
-from frugal_sorter.rules.mistakes import Wrong
-from frugal_sorter.rules.patterns import NAME_BYTES, Filling, Missing, parse_template, shortened
+from frugal_sorter.rules.file.mistakes import Wrong
+from frugal_sorter.rules.templates.written import NAME_BYTES, Filling, Missing, parse_template, shortened
 from tests.support import NOW_NS, WORLD, file_names
 
 PLACES = {"store": "/srv/{odd} store", "home": "/home/maren"}

@@ -7,12 +7,12 @@ from pathlib import Path
 
 import pytest
 
+from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.errors import StateError
+from frugal_sorter.execution.earlier_runs import about
+from frugal_sorter.journal.journal import Journal
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.reserve import PARTS, Reserve
-from frugal_sorter.work.journal import Journal
-from frugal_sorter.work.mark import Outcome
-from frugal_sorter.work.past import about
 from tests.conftest import Frugal
 from tests.support import book_of, carry_out, plan_of, put, rules_text, snapshot, trash_of, undo
 

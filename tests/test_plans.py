@@ -7,13 +7,13 @@ from pathlib import Path
 
 import pytest
 
-from frugal_sorter.files import sharing
-from frugal_sorter.files.record import Place
-from frugal_sorter.plans import guard
-from frugal_sorter.plans.clash import Names, is_numbered_form
-from frugal_sorter.plans.count import Count
+from frugal_sorter.filesystem import parallel as sharing
+from frugal_sorter.filesystem.record import Place
+from frugal_sorter.planning import guard
+from frugal_sorter.planning.target_names import Names, is_numbered_form
 from frugal_sorter.rules.fields import World
 from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.steps.count import Count
 from tests.support import DAY_NS, NOW_NS, book_of, moves_of, plan_of, put
 
 

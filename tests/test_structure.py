@@ -20,7 +20,7 @@ def test_imports_go_one_way() -> None:
     assert "3 kept, 0 broken" in done.stdout
 
 
-def test_only_work_changes_files() -> None:
+def test_only_steps_change_files() -> None:
     changing = (
         "os.rename",
         "os.unlink",
@@ -34,17 +34,15 @@ def test_only_work_changes_files() -> None:
     )
     for path in (ROOT / "src/frugal_sorter").rglob("*.py"):
         package = path.relative_to(ROOT / "src/frugal_sorter").parts[0]
-        if package not in ("work", "demo"):
+        if package not in ("steps", "changes", "demo"):
             # The room that is kept for a full disk, and the sums that runs keep, are the tool's own.
             text = "" if path.name in ("reserve.py", "totals.py", "last_run.py") else path.read_text()
             assert not [word for word in changing if word in text], path
 
 
-# They look at the disk for a plan or a person, and change nothing: a step looks again, by descriptor.
-PLANNERS = {"undo.py", "past.py", "journal.py"}
 # The only modules in which names go: the rest asks them to.
 REMOVING = {
-    "remove.py": {"unlink", "rmdir"},
+    "removal.py": {"unlink", "rmdir"},
     "leases.py": {"unlink"},  # the quick way of `delete`
     "rename.py": {"unlink"},  # the second half of a rename by link; a placeholder of its own
 }
@@ -55,6 +53,13 @@ BY_PATH = {
 }  # fmt: skip
 DESCRIPTORS = {"fd", "descriptor", "made", "target", "folder", "parent_fd", "own", "inside", "below", "descriptors"}
 LOOKS = {"look", "look_or_none", "look_like", "look_like_or_none", "look_inside", "open_to_read", "with_sample"}
+
+
+def _changing() -> list[Path]:
+    """Return the modules that change files of a user."""
+    return sorted(
+        path for package in ("steps", "changes") for path in (ROOT / "src/frugal_sorter" / package).glob("*.py")
+    )
 
 
 def _calls(path: Path) -> Iterator[tuple[ast.Call, str, str]]:
@@ -78,12 +83,10 @@ def _is_by_descriptor(call: ast.Call, name: str) -> bool:
 def test_whatever_changes_a_file_goes_by_descriptors_and_never_by_a_path() -> None:
     """Below a folder that others can write a path can mean another file a moment later."""
     wrong = []
-    for path in sorted((ROOT / "src/frugal_sorter/work").glob("*.py")):
-        if path.name in PLANNERS:
-            continue
+    for path in _changing():
         for call, of, name in _calls(path):
             where = f"{path.name}:{call.lineno} {ast.unparse(call)[:80]}"
-            in_proc = path.name == "attributes.py" and name in ("setxattr", "removexattr")  # /proc/self/fd/N
+            in_proc = path.name == "set_attribute.py" and name in ("setxattr", "removexattr")  # /proc/self/fd/N
             if (of == "os" and name in BY_PATH and not _is_by_descriptor(call, name) and not in_proc) or (
                 of in ("os.path", "Path", "shutil")
                 and name not in ("join", "split", "dirname", "basename", "normpath", "relpath")
@@ -97,7 +100,7 @@ def test_whatever_changes_a_file_goes_by_descriptors_and_never_by_a_path() -> No
 def test_names_are_removed_in_one_place() -> None:
     removing = {"unlink", "rmdir", "remove", "removedirs", "rmtree"}
     found: dict[str, set[str]] = {}
-    for path in (ROOT / "src/frugal_sorter/work").glob("*.py"):
+    for path in _changing():
         for _, of, name in _calls(path):
             if of in ("os", "shutil") and name in removing:
                 found.setdefault(path.name, set()).add(name)
@@ -118,7 +121,7 @@ def test_programs_are_started_isolated_and_nowhere_near_the_files() -> None:
                     starting[path.name] = words["cwd"], "'-I'" in ast.unparse(call)
     # The program of a rule is the technician's own choice; the demo runs this program where it has just laid all out.
     assert starting.pop("demo.py")[0] == "folder"
-    assert starting == {"children.py": ("'/'", True), "programs.py": ("'/'", False)}
+    assert starting == {"child_process.py": ("'/'", True), "run.py": ("'/'", False)}
 
 
 def test_the_readme_names_every_command_and_its_pictures_exist() -> None:

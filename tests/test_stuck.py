@@ -17,17 +17,19 @@ from pathlib import Path
 
 import pytest
 
+from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.errors import FrugalError, StateError
-from frugal_sorter.files.volumes import forget_volumes
-from frugal_sorter.plans.plan import VerbName
-from frugal_sorter.plans.plan_file import load_plan, save_plan, step_as_line
-from frugal_sorter.plans.shapes import SHAPES, refuse_malformed
+from frugal_sorter.execution.executor import Result, changing
+from frugal_sorter.execution.recovery import found_after_kill, settle_unfinished
+from frugal_sorter.filesystem.volumes import forget_volumes
+from frugal_sorter.journal.journal import Journal
+from frugal_sorter.planning.plan_file import load_plan, save_plan
 from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.work.executor import Result, changing
-from frugal_sorter.work.journal import Journal
-from frugal_sorter.work.mark import Job, Outcome
-from frugal_sorter.work.recover import found_after_kill, settle_unfinished
-from frugal_sorter.work.verbs import verbs_for
+from frugal_sorter.steps.base import Job
+from frugal_sorter.steps.lines import step_as_line
+from frugal_sorter.steps.registry import verbs_for
+from frugal_sorter.steps.shapes import SHAPES, refuse_malformed
+from frugal_sorter.steps.step import VerbName
 from tests.conftest import AS_ROOT, WITHOUT_RIGHTS, Frugal, Mount
 from tests.served import Served
 from tests.support import book_of, carry_out, contents, plan_of, put, rules_text, snapshot, undo
@@ -120,7 +122,7 @@ def test_a_step_that_cannot_be_settled_is_set_apart_and_the_rest_goes_on(folder:
 
 
 def test_every_verb_has_a_shape_and_what_does_not_fit_it_is_refused() -> None:
-    from frugal_sorter.work.descriptors import Descriptors
+    from frugal_sorter.changes.descriptors import Descriptors
 
     with Descriptors() as descriptors:
         assert set(verbs_for(Job(descriptors))) == set(SHAPES) == set(VerbName.__args__)  # type: ignore[attr-defined]
@@ -621,9 +623,9 @@ def test_a_rule_file_that_is_a_trap_is_a_mistake(folder: Path, frugal: Frugal, t
 
 def test_thousands_of_rules_are_read_in_a_straight_line(folder: Path, frugal: Frugal) -> None:
     """Ten thousand took more than a minute: counted are the looks at pairs of rules, not seconds."""
-    from frugal_sorter.rules import check
+    from frugal_sorter.rules import lint as check
     from frugal_sorter.rules.fields import World
-    from frugal_sorter.rules.load import read_rules
+    from frugal_sorter.rules.file.load import read_rules
 
     looks = 0
     real = check._sees

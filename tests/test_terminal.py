@@ -14,8 +14,8 @@ from pathlib import Path
 
 import pytest
 
-from frugal_sorter.cli import progress
-from frugal_sorter.cli.screen import Screen
+from frugal_sorter.cli.output import progress
+from frugal_sorter.cli.output.screen import Screen
 from tests.conftest import Frugal
 from tests.support import put, rules_text
 
@@ -255,10 +255,10 @@ def test_undoing_a_run_again_that_was_taken_back_asks_the_journal_once(
     folder: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """Each step asked for all runs: 7,000 files took minutes."""
+    from frugal_sorter.execution.executor import changing
+    from frugal_sorter.execution.undo import plan_undo
+    from frugal_sorter.journal.journal import Journal
     from frugal_sorter.state.folders import ready_state_folder
-    from frugal_sorter.work.executor import changing
-    from frugal_sorter.work.journal import Journal
-    from frugal_sorter.work.undo import plan_undo
     from tests.support import NOW_NS, book_of, carry_out, plan_of, undo
 
     for number in range(30):

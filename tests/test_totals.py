@@ -7,7 +7,7 @@ import jsonschema
 import pytest
 
 from frugal_sorter.errors import UsageError
-from frugal_sorter.files.types import TYPES
+from frugal_sorter.filesystem.types import TYPES
 from frugal_sorter.reports.totals import (
     Totals,
     compare_totals,

@@ -14,15 +14,15 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from frugal_sorter.errors import FrugalError
-from frugal_sorter.files.record import Identity, Place
-from frugal_sorter.files.status import look
-from frugal_sorter.files.trash_bins import TrashBin, Trashed
-from frugal_sorter.plans.emptying import Weighed, held_back, leaving
-from frugal_sorter.rules.load import read_rules
-from frugal_sorter.rules.trash_limits import WEEK, TrashLimits
+from frugal_sorter.filesystem.record import Identity, Place
+from frugal_sorter.filesystem.status import look
+from frugal_sorter.journal.journal import Journal
+from frugal_sorter.planning.emptying import Weighed, held_back, leaving
+from frugal_sorter.rules.file.load import read_rules
+from frugal_sorter.rules.file.trash_limits import WEEK, TrashLimits
 from frugal_sorter.rules.units import SECOND_NS, Duration
 from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.work.journal import Journal
+from frugal_sorter.trash.freedesktop import TrashBin, Trashed
 from tests.conftest import Frugal
 from tests.support import NOW_NS, WORLD, condition, put, rules_text, trash_of
 from tests.test_faults import _desktop
@@ -332,8 +332,8 @@ def test_the_oldest_go_first_only_as_many_as_needed_and_never_the_young(
 
 
 def test_a_condition_is_asked_of_the_name_and_place_that_an_entry_had(bin_: Path) -> None:
-    from frugal_sorter.plans.emptying import weigh
-    from frugal_sorter.plans.for_trash import all_trashed
+    from frugal_sorter.planning.emptying import weigh
+    from frugal_sorter.planning.restoring import all_trashed
 
     found, notes = all_trashed()
     assert not notes and len(found) == 5

@@ -7,9 +7,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from frugal_sorter.cli import text as cli_text
-from frugal_sorter.cli.text import iso_text, shown, size_text
-from frugal_sorter.rules.mistakes import Wrong
+from frugal_sorter.cli.output import text as cli_text
+from frugal_sorter.cli.output.text import iso_text, shown, size_text
+from frugal_sorter.rules.file.mistakes import Wrong
 from frugal_sorter.rules.units import SECOND_NS, parse_duration, parse_size, parse_span
 
 

@@ -9,20 +9,22 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from frugal_sorter.changes import rename
+from frugal_sorter.changes.descriptors import Descriptors
+from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.errors import RefusedError, StateError, UsageError
-from frugal_sorter.files.record import Identity, Place, place_of
-from frugal_sorter.files.status import look
-from frugal_sorter.plans.plan import Plan, Step
+from frugal_sorter.execution.executor import Result, changing, execute
+from frugal_sorter.execution.recovery import found_after_kill
+from frugal_sorter.execution.undo import plan_undo, run_to_undo
+from frugal_sorter.filesystem.record import Identity, Place, place_of
+from frugal_sorter.filesystem.status import look
+from frugal_sorter.journal.journal import Journal
+from frugal_sorter.planning.plan import Plan
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.lock import writer_is_active, writer_lock
-from frugal_sorter.work import rename
-from frugal_sorter.work.descriptors import Descriptors
-from frugal_sorter.work.executor import Result, changing, execute
-from frugal_sorter.work.journal import Journal
-from frugal_sorter.work.mark import Job, Mark, Outcome, attempt
-from frugal_sorter.work.moves import Move
-from frugal_sorter.work.recover import found_after_kill
-from frugal_sorter.work.undo import plan_undo, run_to_undo
+from frugal_sorter.steps.base import Job, Mark, attempt
+from frugal_sorter.steps.move import Move
+from frugal_sorter.steps.step import Step
 from tests.support import NOW_NS, book_of, carry_out, contents, file_names, moves_of, plan_of, put, snapshot, undo
 
 MOVE_ALL = 'where = "everything"\nmove = "{type}/{modified:%Y-%m}"'

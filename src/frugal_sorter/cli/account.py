@@ -6,7 +6,7 @@ import os
 import pwd
 
 from frugal_sorter.errors import UsageError
-from frugal_sorter.plans.guard import forget_folders
+from frugal_sorter.planning.guard import forget_folders
 
 
 def act_as(user: str) -> None:

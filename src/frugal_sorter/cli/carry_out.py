@@ -8,21 +8,23 @@ from contextlib import contextmanager
 from itertools import count
 from types import FrameType
 
-from frugal_sorter.cli.plan_view import PlanView, exit_code
-from frugal_sorter.cli.progress import Progress
-from frugal_sorter.cli.screen import Screen
-from frugal_sorter.cli.text import now_ns, shown
-from frugal_sorter.cli.words import done_text, stray_texts
+from frugal_sorter.changes.outcome import Outcome
+from frugal_sorter.cli.output.plan_view import PlanView, exit_code
+from frugal_sorter.cli.output.progress import Progress
+from frugal_sorter.cli.output.screen import Screen
+from frugal_sorter.cli.output.text import now_ns, shown
+from frugal_sorter.cli.output.words import done_text, stray_texts
 from frugal_sorter.errors import RefusedError
-from frugal_sorter.plans.plan import ATTENDING, FINAL, SUMMED, Plan, Step
+from frugal_sorter.execution.executor import Result, changing, execute
+from frugal_sorter.planning.plan import SUMMED, Plan
 from frugal_sorter.reports.totals import forget_totals, keep_totals, take_totals
 from frugal_sorter.rules.units import SECOND_NS
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.log import open_log
 from frugal_sorter.state.settings import read_settings
-from frugal_sorter.work.copies import lost_text
-from frugal_sorter.work.executor import Result, changing, execute
-from frugal_sorter.work.mark import Mark, Outcome
+from frugal_sorter.steps.base import Mark
+from frugal_sorter.steps.move_across import lost_text
+from frugal_sorter.steps.step import ATTENDING, FINAL, Step
 
 # Above this many lines, what was not done has scrolled away and is named again.
 _ON_ONE_SCREEN = 15

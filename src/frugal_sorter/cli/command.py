@@ -11,11 +11,11 @@ import sys
 from contextlib import suppress
 from typing import NoReturn, Protocol
 
-from frugal_sorter.cli.guarded import Guarded
 from frugal_sorter.cli.interrupted import tell_of_open_runs
 from frugal_sorter.cli.main import COMMANDS
+from frugal_sorter.cli.output.guarded import Guarded
 from frugal_sorter.errors import FrugalError, UsageError
-from frugal_sorter.rules.mistakes import Mistakes, nearest
+from frugal_sorter.rules.file.mistakes import Mistakes, nearest
 
 
 class Command(Protocol):
@@ -40,6 +40,7 @@ class _Parser(argparse.ArgumentParser):
 def run(name: str, args: list[str]) -> int:
     """Run a subcommand by name and return its exit code; no error gets past here as a traceback."""
     # A command ends soon, and plans are many small values without cycles: looking for some is lost time.
+    collects = gc.isenabled()
     gc.disable()
     before = sys.stdout, sys.stderr
     sys.stdout, sys.stderr = Guarded(sys.stdout), Guarded(sys.stderr)
@@ -47,6 +48,8 @@ def run(name: str, args: list[str]) -> int:
         return _run(name, args)
     finally:
         sys.stdout, sys.stderr = before
+        if collects:
+            gc.enable()
 
 
 class _Terminated(KeyboardInterrupt):
@@ -63,7 +66,7 @@ def _run(name: str, args: list[str]) -> int:
         if name not in COMMANDS:
             hint = nearest(name, COMMANDS) or "`frugal --help` lists them"
             raise UsageError(f"there is no command `{name}`", hint)
-        module: Command = importlib.import_module(f"frugal_sorter.cli.{name}")
+        module: Command = importlib.import_module(f"frugal_sorter.cli.commands.{name}")
         parser = _Parser(
             prog=f"frugal {name}",
             description=f"{COMMANDS[name][:1].upper()}{COMMANDS[name][1:]}.",
@@ -115,7 +118,7 @@ def _close_output() -> None:
 
 
 def _say(text: str) -> None:
-    from frugal_sorter.cli.text import shown
+    from frugal_sorter.cli.output.text import shown
 
     with suppress(OSError):
         sys.stdout.flush()

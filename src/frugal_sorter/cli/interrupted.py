@@ -7,8 +7,8 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
-from frugal_sorter.cli.text import count_text, moment_text, shown
-from frugal_sorter.cli.words import stray_texts
+from frugal_sorter.cli.output.text import count_text, moment_text, shown
+from frugal_sorter.cli.output.words import stray_texts
 from frugal_sorter.errors import FrugalError
 from frugal_sorter.state.folders import ready_state_folder, state_folder
 from frugal_sorter.state.last_run import LastRun
@@ -16,8 +16,8 @@ from frugal_sorter.state.lock import writer_is_active
 
 if TYPE_CHECKING:
     # A command that changes nothing needs no journal, so that none is imported for it.
-    from frugal_sorter.work.journal import Journal, Run
-    from frugal_sorter.work.recover import Settled
+    from frugal_sorter.execution.recovery import Settled
+    from frugal_sorter.journal.journal import Journal, Run
 
 # They settle what they find, and tell of it.
 _CHANGING = frozenset({"tidy", "sort", "purge", "gather", "duplicates", "undo", "trash"})
@@ -27,7 +27,7 @@ _SHOWN = 3
 @contextmanager
 def changing(what: str) -> Iterator[Journal]:
     """Hold the right to change files, with the journal open; tell of each run that was interrupted."""
-    from frugal_sorter.work.executor import changing as changing_files
+    from frugal_sorter.execution.executor import changing as changing_files
 
     with changing_files(ready_state_folder(), what, _tell) as journal:
         yield journal
@@ -39,7 +39,7 @@ def tell_of_open_runs(command: str) -> None:
     try:
         if command in _CHANGING or not LastRun(folder).has_open_runs() or writer_is_active(folder):
             return
-        from frugal_sorter.work.journal import Journal
+        from frugal_sorter.journal.journal import Journal
 
         with Journal(folder, write=False) as journal:
             for run in journal.unsettled():
@@ -55,7 +55,7 @@ def _tell(settled: Settled) -> None:
     if settled.away:
         _say(_waits(run, settled.away))
     else:
-        from frugal_sorter.work.mark import Outcome
+        from frugal_sorter.changes.outcome import Outcome
 
         done = settled.counts.get(Outcome.DONE, 0)
         steps = count_text(sum(settled.counts.values()), "step")

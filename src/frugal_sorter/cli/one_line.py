@@ -7,15 +7,15 @@ from collections.abc import Mapping
 
 from frugal_sorter.cli.interrupted import changing
 from frugal_sorter.cli.options import command_line
+from frugal_sorter.cli.output.text import shown
 from frugal_sorter.cli.reading import read_where, require_extras, world_now
-from frugal_sorter.cli.text import shown
 from frugal_sorter.errors import UsageError
-from frugal_sorter.plans.by_rules import Narrow, plan_by_rules
-from frugal_sorter.plans.plan import Kind, Plan
-from frugal_sorter.rules.book import RuleBook
-from frugal_sorter.rules.load import FORMAT
-from frugal_sorter.rules.one_rule import Value, book_of_rule, rule_text
-from frugal_sorter.work.past import arrival_of, past_of
+from frugal_sorter.execution.earlier_runs import arrival_of, past_of
+from frugal_sorter.planning.by_rules import Narrow, plan_by_rules
+from frugal_sorter.planning.plan import Kind, Plan
+from frugal_sorter.rules.file.load import FORMAT
+from frugal_sorter.rules.file.one_rule import Value, book_of_rule, rule_text
+from frugal_sorter.rules.model import RuleBook
 
 SAID_AS = {
     "where": "--where", "move": "--into", "other": "--other", "settle": "--settle", "clash": "--clash",

@@ -10,7 +10,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, TypeVar
 
-from frugal_sorter.cli.text import shown
+from frugal_sorter.cli.output.text import shown
 from frugal_sorter.errors import RefusedError, UsageError
 from frugal_sorter.state.folders import default_rules_file
 
@@ -48,7 +48,7 @@ def refuse_removal(folder: str, levels: int | None, hidden: bool) -> None:
     Raises:
         RefusedError: it is; says what to name instead.
     """
-    from frugal_sorter.plans.guard import refused_removal
+    from frugal_sorter.planning.guard import refused_removal
 
     refused = refused_removal(folder, levels, hidden)
     if refused:
@@ -92,7 +92,7 @@ def size(text: str) -> int:
 
 
 def _read(parse: Callable[[str], Value], text: str) -> Value:
-    from frugal_sorter.rules.mistakes import Wrong
+    from frugal_sorter.rules.file.mistakes import Wrong
 
     try:
         return parse(text)

@@ -4,15 +4,15 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+from frugal_sorter.cli.output.screen import Screen
+from frugal_sorter.cli.output.text import moment_text, shown
 from frugal_sorter.cli.reading import world_now
-from frugal_sorter.cli.screen import Screen
-from frugal_sorter.cli.text import moment_text, shown
-from frugal_sorter.plans.by_rules import plan_by_rules
-from frugal_sorter.plans.misses import nearest_misses
-from frugal_sorter.plans.plan import Plan
-from frugal_sorter.rules.book import RuleBook
-from frugal_sorter.work.journal import Journal
-from frugal_sorter.work.past import arrival_of, past_of
+from frugal_sorter.execution.earlier_runs import arrival_of, past_of
+from frugal_sorter.journal.journal import Journal
+from frugal_sorter.planning.by_rules import plan_by_rules
+from frugal_sorter.planning.misses import nearest_misses
+from frugal_sorter.planning.plan import Plan
+from frugal_sorter.rules.model import RuleBook
 
 
 def plan_now(

@@ -8,18 +8,18 @@ import os
 from collections.abc import Callable
 
 from frugal_sorter.cli.options import rules_file
-from frugal_sorter.cli.screen import account
-from frugal_sorter.cli.text import now_ns
+from frugal_sorter.cli.output.screen import account
+from frugal_sorter.cli.output.text import now_ns
 from frugal_sorter.errors import UsageError
-from frugal_sorter.files.record import FileRecord
-from frugal_sorter.files.types import TYPES
-from frugal_sorter.rules.book import RuleBook
-from frugal_sorter.rules.building import parse_condition
-from frugal_sorter.rules.condition import Node
+from frugal_sorter.filesystem.record import FileRecord
+from frugal_sorter.filesystem.types import TYPES
+from frugal_sorter.rules.conditions.building import parse_condition
+from frugal_sorter.rules.conditions.parsing import keep as keep_parsed
+from frugal_sorter.rules.conditions.tree import Node
 from frugal_sorter.rules.fields import FIELDS, Field, World
-from frugal_sorter.rules.load import load_rules
-from frugal_sorter.rules.mistakes import Wrong
-from frugal_sorter.rules.parsing import keep as keep_parsed
+from frugal_sorter.rules.file.load import load_rules
+from frugal_sorter.rules.file.mistakes import Wrong
+from frugal_sorter.rules.model import RuleBook
 from frugal_sorter.rules.units import parse_moment
 
 Arrived = Callable[[FileRecord], int | None]

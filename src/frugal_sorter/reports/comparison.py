@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from typing import Literal, NamedTuple
 
-from frugal_sorter.files.types import OTHER, TYPE_OF_SUFFIX, suffix_of
+from frugal_sorter.filesystem.types import OTHER, TYPE_OF_SUFFIX, suffix_of
 from frugal_sorter.reports.saved import Saved, SavedFile
 
 How = Literal["new", "gone", "grew", "shrank", "changed", "moved"]

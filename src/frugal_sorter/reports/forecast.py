@@ -18,8 +18,8 @@ from dataclasses import dataclass
 from itertools import pairwise
 from typing import Literal, NamedTuple
 
-from frugal_sorter.files.record import Place
-from frugal_sorter.files.status import look
+from frugal_sorter.filesystem.record import Place
+from frugal_sorter.filesystem.status import look
 from frugal_sorter.reports.saved import Saved, SavedFile
 
 DAY_NS = 86_400_000_000_000

@@ -9,14 +9,14 @@ from dataclasses import dataclass, field
 from operator import attrgetter
 from typing import TYPE_CHECKING, Literal, NamedTuple
 
-from frugal_sorter.files.bands import age_band, band_order, size_band
-from frugal_sorter.files.record import Listing, Unread
-from frugal_sorter.files.sharing import Share, Sharing
-from frugal_sorter.files.types import OTHER, PLAIN_SUFFIXES, TYPE_OF_SUFFIX, may_be_double, suffix_of
-from frugal_sorter.files.walk import unread_for, walk
+from frugal_sorter.filesystem.bands import age_band, band_order, size_band
+from frugal_sorter.filesystem.parallel import Share, Sharing
+from frugal_sorter.filesystem.record import Listing, Unread
+from frugal_sorter.filesystem.types import OTHER, PLAIN_SUFFIXES, TYPE_OF_SUFFIX, may_be_double, suffix_of
+from frugal_sorter.filesystem.walk import unread_for, walk
 
 if TYPE_CHECKING:
-    from frugal_sorter.rules.condition import Node
+    from frugal_sorter.rules.conditions.tree import Node
     from frugal_sorter.rules.fields import World
 
 By = Literal["type", "ext", "folder", "age", "owner", "size"]
@@ -437,7 +437,7 @@ class _Chosen:
 
     def __init__(self, where: Node, hidden: bool, base: str, world: World) -> None:
         # Imported only for a condition: the everyday inventory starts without the rule language.
-        from frugal_sorter.rules.book import selection
+        from frugal_sorter.rules.model import selection
 
         self._base, self._world = base, world
         self._matcher = selection(where, hidden, TYPE_OF_SUFFIX).matcher((0,), world.now_ns)
@@ -453,7 +453,7 @@ class _Chosen:
 
     def of(self, listing: Listing) -> Sequence[int]:
         """Return the files that it is true of."""
-        from frugal_sorter.files.status import look
+        from frugal_sorter.filesystem.status import look
         from frugal_sorter.rules.fields import Facts
 
         def ask(at: int, node: Node) -> bool | None:

@@ -6,8 +6,8 @@ import os
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any, NamedTuple
 
-from frugal_sorter.files.record import Listing, Unread
-from frugal_sorter.files.walk import reason_of, walk
+from frugal_sorter.filesystem.record import Listing, Unread
+from frugal_sorter.filesystem.walk import reason_of, walk
 
 
 class Entry(NamedTuple):

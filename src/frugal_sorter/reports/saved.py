@@ -11,8 +11,8 @@ from pathlib import Path
 from typing import NamedTuple
 
 from frugal_sorter.errors import UsageError
-from frugal_sorter.files.record import Unread
-from frugal_sorter.files.walk import walk
+from frugal_sorter.filesystem.record import Unread
+from frugal_sorter.filesystem.walk import walk
 from frugal_sorter.state.folders import machine_id
 from frugal_sorter.state.inputs import open_input
 

@@ -10,8 +10,8 @@ from pathlib import Path
 from typing import Any, NamedTuple
 
 from frugal_sorter.errors import UsageError
-from frugal_sorter.files.record import is_inside
-from frugal_sorter.files.types import OTHER, TYPE_OF_SUFFIX, suffix_of
+from frugal_sorter.filesystem.record import is_inside
+from frugal_sorter.filesystem.types import OTHER, TYPE_OF_SUFFIX, suffix_of
 from frugal_sorter.reports.inventory import Taker
 from frugal_sorter.reports.saved import Saved
 

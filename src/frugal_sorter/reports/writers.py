@@ -7,7 +7,7 @@ import stat
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
-from frugal_sorter.files.record import is_inside
+from frugal_sorter.filesystem.record import is_inside
 
 _DELETED = " (deleted)"
 # How long to wait between two looks.

@@ -7,13 +7,13 @@ from collections.abc import Mapping
 from dataclasses import replace
 from typing import NamedTuple
 
-from frugal_sorter.files.record import FileRecord, Identity, Kind, Place, Unknown, place_of
-from frugal_sorter.rules.book import Example, Rule, RuleBook
-from frugal_sorter.rules.condition import captures_of
+from frugal_sorter.filesystem.record import FileRecord, Identity, Kind, Place, Unknown, place_of
+from frugal_sorter.rules.conditions.tree import captures_of
 from frugal_sorter.rules.fields import FIELDS, Fact, Facts, World
-from frugal_sorter.rules.mistakes import Wrong, nearest
-from frugal_sorter.rules.patterns import Filling, Missing
-from frugal_sorter.rules.placing import target_folder, wanted_place
+from frugal_sorter.rules.file.mistakes import Wrong, nearest
+from frugal_sorter.rules.model import Example, Rule, RuleBook
+from frugal_sorter.rules.templates.placing import target_folder, wanted_place
+from frugal_sorter.rules.templates.written import Filling, Missing
 from frugal_sorter.rules.units import parse_duration, parse_size, parse_span
 
 _NOT_SAID = Unknown("the example does not say")

@@ -11,13 +11,13 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Literal
 
-from frugal_sorter.files import attributes
-from frugal_sorter.files.contents import Contents
-from frugal_sorter.files.inside import Inside
-from frugal_sorter.files.open_files import OpenFiles
-from frugal_sorter.files.record import FileRecord, Unknown
-from frugal_sorter.files.types import OTHER, stem_of, suffix_of
-from frugal_sorter.files.volumes import keeps_access_times
+from frugal_sorter.filesystem import extended_attributes as attributes
+from frugal_sorter.filesystem.contents import Contents
+from frugal_sorter.filesystem.inside import Inside
+from frugal_sorter.filesystem.open_files import OpenFiles
+from frugal_sorter.filesystem.record import FileRecord, Unknown
+from frugal_sorter.filesystem.types import OTHER, stem_of, suffix_of
+from frugal_sorter.filesystem.volumes import keeps_access_times
 
 FieldKind = Literal["text", "word", "texts", "size", "number", "date", "flag"]
 Fact = str | int | bool | tuple[str, ...] | None | Unknown

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from decimal import Decimal
 
-from frugal_sorter.rules.mistakes import Wrong
+from frugal_sorter.rules.file.mistakes import Wrong
 
 SECOND_NS = 1_000_000_000
 _DAY_SECONDS = 86_400

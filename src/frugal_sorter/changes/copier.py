@@ -1,0 +1,228 @@
+"""Copying one entry with all that is in it, by descriptor, and seeing that the copy is the same."""
+
+from __future__ import annotations
+
+import base64
+import errno
+import os
+import stat
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager, suppress
+from typing import Any, NamedTuple
+
+from frugal_sorter.changes.descriptors import NEW_FILE
+from frugal_sorter.changes.outcome import NotDone, Outcome
+from frugal_sorter.changes.rights import attributes_of, give_attributes, give_mode, give_owner
+from frugal_sorter.filesystem.fingerprint import READ, same_bytes
+from frugal_sorter.filesystem.tree import LIST, Cursor, below
+
+_BLOCK = 1 << 22
+# What a target does not take, by path below the copied entry: mode, times, owner, attributes.
+Lost = dict[str, dict[str, Any]]
+
+
+class Copier:
+    """Copies one entry with all that is in it, and sees that the copy is the same.
+
+    Args:
+        restore: what an earlier target could not hold, to be given back.
+        heed: called before each block that is copied; it raises to give up.
+    """
+
+    def __init__(
+        self, restore: Mapping[str, Mapping[str, Any]] | None = None, heed: Callable[[], None] = lambda: None
+    ) -> None:  # fmt: skip
+        self._restore = restore or {}
+        self._heed = heed
+        self.lost: Lost = {}
+
+    def copy(
+        self, source_fd: int, name: str, target_fd: int, new: str, made: Callable[[], None] = lambda: None
+    ) -> None:  # fmt: skip
+        """Copy an entry of one open folder into another, where the name must be free.
+
+        Args:
+            source_fd: a descriptor of the folder that it lies in.
+            name: its name there.
+            target_fd: a descriptor of the folder that the copy comes into.
+            new: its name there.
+            made: called when there is an entry of that name, and before anything is in it.
+
+        Raises:
+            NotDone: the copy is not the same, or the entry is of a kind that is not copied.
+            OSError: it cannot be read or written.
+        """
+        found = os.stat(name, dir_fd=source_fd, follow_symlinks=False)
+        if not stat.S_ISDIR(found.st_mode):
+            self._one(source_fd, name, target_fd, new, "", found, made)
+            return
+        with opened(name, LIST, source_fd) as source:
+            os.mkdir(new, 0o700, dir_fd=target_fd)
+            made()
+            with opened(new, LIST, target_fd) as target:
+                self._inside(source, target, "")
+                self._describe(_Copied.of(source), target, "")
+
+    def missing(self, source_fd: int, name: str, target_fd: int, new: str) -> None:
+        """Copy what is in one folder and not in another one of the same shape.
+
+        Args:
+            source_fd: a descriptor of the folder that the first one lies in.
+            name: its name there.
+            target_fd: a descriptor of the folder that the other one lies in.
+            new: its name there.
+
+        Raises:
+            NotDone, OSError: as `copy`; what was copied before stays.
+        """
+        with opened(name, LIST, source_fd) as source, opened(new, LIST, target_fd) as target:
+            self._inside(source, target, "", only_missing=True)
+            self._describe(_Copied.of(source), target, "")
+
+    def _inside(self, source: int, target: int, path: str, only_missing: bool = False) -> None:
+        """Copy all that is in an open folder into another one."""
+        way: list[tuple[str, _Copied]] = []
+        with Cursor(target) as cursor:
+            for met in below(source):
+                inner = "/".join([*([path] if path else []), *(name for name, _ in way), met.name])
+                if met.how == "enter":
+                    # What it has is read before anything of it is left behind.
+                    with opened(met.name, LIST, met.fd) as folder:
+                        way.append((met.name, _Copied.of(folder)))
+                    if not (only_missing and _is_there(cursor.fd, met.name)):
+                        os.mkdir(met.name, 0o700, dir_fd=cursor.fd)
+                    cursor.enter(met.name)
+                elif met.how == "leave":
+                    # Only now: a folder that may not be entered could not be left either.
+                    left = cursor.leave()
+                    try:
+                        self._describe(way.pop()[1], left, inner)
+                        os.fsync(left)
+                    finally:
+                        os.close(left)
+                elif not (only_missing and _is_there(cursor.fd, met.name)):
+                    self._one(met.fd, met.name, cursor.fd, met.name, inner, met.status)
+
+    def _one(
+        self, source_fd: int, name: str, target_fd: int, new: str, path: str, found: os.stat_result,
+        made: Callable[[], None] = lambda: None,
+    ) -> None:  # fmt: skip
+        """Copy what is no folder."""
+        if stat.S_ISLNK(found.st_mode):
+            os.symlink(os.readlink(name, dir_fd=source_fd), new, dir_fd=target_fd)
+            made()
+            os.utime(new, ns=(found.st_atime_ns, found.st_mtime_ns), dir_fd=target_fd, follow_symlinks=False)
+            return
+        if not stat.S_ISREG(found.st_mode):
+            raise NotDone(Outcome.FAILED, f"{path or name} is neither file, folder nor link")
+        with opened(name, READ, source_fd) as source, opened(new, NEW_FILE, target_fd) as target:
+            made()
+            copied = _Copied.of(source)
+            copy_bytes(source, target, copied.status.st_size, self._heed)
+            os.fsync(target)
+            # From the disk rather than from memory, as far as the system heeds it.
+            os.posix_fadvise(target, 0, 0, os.POSIX_FADV_DONTNEED)
+            if not same_bytes(source, target, self._heed):
+                raise NotDone(Outcome.SKIPPED, "it changed while it was copied")
+            self._describe(copied, target, path)
+            os.fsync(target)
+
+    def _describe(self, copied: _Copied, target: int, path: str) -> None:
+        """Give a copy owner, mode, attributes and times, and note what the volume does not take."""
+        found = copied.status
+        given = self._restore.get(path, {})
+        uid, gid = given.get("owner", (found.st_uid, found.st_gid))
+        mode = given.get("mode", stat.S_IMODE(found.st_mode))
+        mtime_ns = given.get("mtime_ns", found.st_mtime_ns)
+        lost: dict[str, Any] = {}
+        if not give_owner(target, uid, gid):
+            lost["owner"] = [uid, gid]
+        attributes = copied.attributes | {
+            key: base64.b64decode(value) for key, value in given.get("attributes", {}).items()
+        }
+        refused = give_attributes(target, attributes)
+        if refused:
+            lost["attributes"] = {key: base64.b64encode(value).decode() for key, value in refused.items()}
+        if not give_mode(target, mode, uid, gid):
+            lost["mode"] = mode
+        with suppress(OSError):
+            os.utime(target, ns=(found.st_atime_ns, mtime_ns))
+        if os.fstat(target).st_mtime_ns != mtime_ns:
+            lost["mtime_ns"] = mtime_ns
+        if lost:
+            self.lost[path] = lost
+
+
+class _Copied(NamedTuple):
+    """What an entry has that a copy is to have, too."""
+
+    status: os.stat_result
+    attributes: dict[str, bytes]
+
+    @classmethod
+    def of(cls, fd: int) -> _Copied:
+        return cls(os.fstat(fd), attributes_of(fd))
+
+
+def _is_there(fd: int, name: str) -> bool:
+    try:
+        os.stat(name, dir_fd=fd, follow_symlinks=False)
+    except FileNotFoundError:
+        return False
+    return True
+
+
+@contextmanager
+def opened(name: str, flags: int, dir_fd: int) -> Iterator[int]:
+    """Open an entry of an open folder; what is made by that, only this account can read for now."""
+    descriptor = os.open(name, flags, 0o600, dir_fd=dir_fd)
+    try:
+        yield descriptor
+    finally:
+        os.close(descriptor)
+
+
+def copy_bytes(source: int, target: int, size: int, heed: Callable[[], None] = lambda: None) -> None:
+    """Copy the bytes of an open file; holes stay holes.
+
+    Args:
+        source: a descriptor.
+        target: a descriptor of an empty file.
+        size: in bytes.
+        heed: called before each block; it raises to give up.
+
+    Raises:
+        OSError: it cannot be read, or there is no room (ENOSPC).
+    """
+    at = 0
+    while at < size:
+        try:
+            begin = os.lseek(source, at, os.SEEK_DATA)
+            end = os.lseek(source, begin, os.SEEK_HOLE)
+        except OSError as error:
+            if error.errno == errno.ENXIO:
+                break  # nothing but a hole up to the end
+            begin, end = at, size
+        _copy_range(source, target, begin, min(end, size), heed)
+        at = end
+    os.ftruncate(target, size)
+
+
+def _copy_range(source: int, target: int, begin: int, end: int, heed: Callable[[], None]) -> None:
+    at = begin
+    while at < end:
+        heed()
+        try:
+            done = os.copy_file_range(source, target, min(end - at, _BLOCK), at, at)
+        except OSError as error:
+            if error.errno not in (errno.EXDEV, errno.EINVAL, errno.ENOSYS, errno.EOPNOTSUPP, errno.EBADF):
+                raise
+            done = 0
+        if done == 0:
+            block = os.pread(source, min(end - at, _BLOCK), at)
+            if not block:
+                return  # it shrank meanwhile; the comparison tells
+            done = 0
+            while done < len(block):
+                done += os.pwrite(target, block[done:], at + done)
+        at += done

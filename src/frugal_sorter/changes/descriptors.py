@@ -1,0 +1,80 @@
+"""Open folders by descriptor, without following a symbolic link anywhere on the way."""
+
+from __future__ import annotations
+
+import os
+from collections import OrderedDict
+
+from frugal_sorter.filesystem.record import FileRecord, Place
+from frugal_sorter.filesystem.status import look
+
+# How a file is made that was not there before.
+NEW_FILE = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
+_FLAGS = os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC | getattr(os, "O_PATH", os.O_RDONLY)
+
+
+class Descriptors:
+    """Keeps the descriptors of the folders used last; a step's folders are opened only once.
+
+    A folder that is swapped for a link after it was opened does no harm: the descriptor still
+    means the folder itself.
+    """
+
+    def __init__(self, most: int = 64) -> None:
+        self._open: OrderedDict[str, int] = OrderedDict()
+        self._most = most
+
+    def __enter__(self) -> Descriptors:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+    def folder(self, path: str) -> int:
+        """Return a descriptor of a folder, good until others have been asked for.
+
+        Raises:
+            OSError: it is missing, or it or a folder above it is a link (ELOOP or ENOTDIR).
+        """
+        descriptor = self._open.get(path)
+        if descriptor is not None:
+            self._open.move_to_end(path)
+            return descriptor
+        descriptor = self._descend(path)
+        self._open[path] = descriptor
+        while len(self._open) > self._most:
+            os.close(self._open.popitem(last=False)[1])
+        return descriptor
+
+    def entry(self, place: Place) -> tuple[int, FileRecord]:
+        """Return a descriptor of a place's folder, and the status of what stands there.
+
+        Raises:
+            OSError: as `folder`, or there is no such entry.
+        """
+        descriptor = self.folder(place.folder)
+        return descriptor, look(place, descriptor)
+
+    def forget(self, path: str) -> None:
+        """Close a folder that is removed or moved."""
+        descriptor = self._open.pop(path, None)
+        if descriptor is not None:
+            os.close(descriptor)
+
+    def close(self) -> None:
+        """Close all."""
+        while self._open:
+            os.close(self._open.popitem()[1])
+
+    @staticmethod
+    def _descend(path: str) -> int:
+        descriptor = os.open("/", _FLAGS)
+        for part in path.split("/"):
+            if not part:
+                continue
+            try:
+                below = os.open(part, _FLAGS, dir_fd=descriptor)
+            finally:
+                os.close(descriptor)
+            descriptor = below
+        return descriptor

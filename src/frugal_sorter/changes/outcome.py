@@ -1,0 +1,37 @@
+"""How a change ended, and what is raised where it was not made."""
+
+from __future__ import annotations
+
+from enum import IntEnum
+
+from frugal_sorter.filesystem.walk import reason_of
+
+CHANGED = "changed since it was planned"
+
+
+class Outcome(IntEnum):
+    """How a step ended. LEFT is as designed; OPEN is what a kill left undecided.
+
+    NOTED is no end: it is what a verb wrote down before a point of no return.
+    """
+
+    DONE = 1
+    SKIPPED = 2
+    FAILED = 3
+    OPEN = 4
+    LEFT = 5
+    NOTED = 6
+
+
+class NotDone(Exception):
+    """A step was not done; nothing of it is left on the disk."""
+
+    def __init__(self, outcome: Outcome, reason: str) -> None:
+        super().__init__(reason)
+        self.outcome = outcome
+        self.reason = reason
+
+
+def why(failed: NotDone | OSError) -> str:
+    """Say why something was not done, whichever way that was told."""
+    return failed.reason if isinstance(failed, NotDone) else reason_of(failed)

@@ -1,0 +1,109 @@
+"""`frugal check`: mistakes in a rule file, warnings, and its examples."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import os
+from collections.abc import Iterator
+
+from frugal_sorter.cli.options import add_rules, rules_file
+from frugal_sorter.cli.output.text import count_text, shown
+from frugal_sorter.cli.reading import world_now
+from frugal_sorter.planning.guard import refused_rule, version_control_root
+from frugal_sorter.planning.opened import told_of_opened
+from frugal_sorter.planning.unreached import unreached
+from frugal_sorter.rules.examples import run_examples
+from frugal_sorter.rules.fields import World
+from frugal_sorter.rules.file.keys import json_schema
+from frugal_sorter.rules.file.load import load_rules
+from frugal_sorter.rules.lint import warnings_of
+from frugal_sorter.rules.model import Rule, RuleBook
+
+EXAMPLES = """
+  frugal check
+  frugal check front-desk.toml
+  frugal check --schema > rules.schema.json     completion in editors
+"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    add_rules(parser)
+    parser.add_argument("--schema", action="store_true", help="print the JSON Schema of rule files instead")
+
+
+def run(args: argparse.Namespace) -> int:
+    if args.schema:
+        print(json.dumps(json_schema(), indent=2))
+        return 0
+    from frugal_sorter.cli.output.screen import Screen
+
+    screen = Screen()
+    book = load_rules(rules_file(args))
+    world = world_now()
+    failed = run_examples(book, world)
+    for one in failed:
+        name = shown(str(one.example.given["name"]))
+        screen.parts((f"{shown(book.file)}:{one.example.line}: ", ""), (f'rule "{shown(one.rule.name)}"', "bold"))
+        screen.line(f"  example  {name}")
+        screen.line(f"  expected {shown(one.example.becomes or 'left where it is')}")
+        screen.line(f"  got      {shown(one.got)}", style="bold red")
+    refused = [
+        (rule, why)
+        for rule in book.rules
+        for folder in rule.folders
+        if (why := refused_rule(rule, os.path.realpath(folder)))
+    ]
+    for rule, why in refused:
+        screen.parts(("refused: ", "bold red"), (shown(_at(book, rule, why)), ""))
+    warnings = _warnings(book, world)
+    for warning in warnings:
+        screen.parts(("warning: ", "yellow"), (shown(warning), ""))
+    examples = sum(len(rule.examples) for rule in book.rules)
+    parts = [count_text(len(book.rules), "rule"), "no mistakes"]
+    if book.off:
+        parts.insert(1, f"{len(book.off)} switched off")
+    if examples:
+        right = examples - len(failed)
+        parts.append(f"{right} of {count_text(examples, 'example')} as written")
+    if refused:
+        parts.append(f"{count_text(len({rule.name for rule, _ in refused}), 'rule')} refused")
+    parts.append(count_text(len(warnings), "warning") if warnings else "nothing to warn of")
+    screen.line(f"{shown(book.file)}: {', '.join(parts)}.", style="bold")
+    return 2 if failed else 3 if refused else 0
+
+
+def _at(book: RuleBook, rule: Rule, what: str) -> str:
+    return f'{book.file}:{rule.line}: rule "{rule.name}": {what}'
+
+
+def _warnings(book: RuleBook, world: World) -> list[str]:
+    warnings = list(book.warnings)
+    dead = set()
+    for warned in warnings_of(book, world):
+        dead.add(warned.rule.name)
+        warnings.append(_at(book, warned.rule, f"{warned.what}; {warned.instead}"))
+    for one in unreached(book, world):
+        if one.rule.name not in dead:
+            what = f'of {count_text(one.entries, "file")} that it matches now it gets none: "{one.above.name}" above has them'
+            warnings.append(_at(book, one.rule, f"{what}; put it above that rule"))
+    for limits in book.trash:
+        if limits.overruled:
+            warnings.append(f"{book.file}:{limits.line}: [trash]: {limits.overruled}")
+    for rule in book.rules:
+        for folder in rule.folders:
+            warnings += [_at(book, rule, what) for what in _about_folder(book, rule, folder)]
+    return warnings
+
+
+def _about_folder(book: RuleBook, rule: Rule, folder: str) -> Iterator[str]:
+    """Yield what to know of a rule in one of its folders."""
+    root = os.path.realpath(folder)
+    if opened := told_of_opened(rule, root):
+        yield opened.text
+    if folder in book.unmounted:
+        yield f"{folder} is not mounted now"
+    elif not os.path.isdir(folder):
+        yield f"{folder} is not there now"
+    elif rule.ending != "leave" and (tree := version_control_root(root)):
+        yield f"{folder} is under version control ({tree}): its working files are acted on"

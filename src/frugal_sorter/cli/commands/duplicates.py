@@ -1,0 +1,232 @@
+"""`frugal duplicates`: files with the same contents, and names that only look like copies."""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Sequence
+
+from frugal_sorter.cli.options import (
+    add_at_most,
+    add_for,
+    add_format,
+    add_listing,
+    add_where,
+    add_yes,
+    folder_named,
+    is_short,
+    levels,
+    number,
+    size,
+)  # fmt: skip
+from frugal_sorter.cli.output.progress import Progress
+from frugal_sorter.cli.output.screen import Screen
+from frugal_sorter.cli.output.text import below, common_base, count_text, date_text, now_ns, shown, size_text
+from frugal_sorter.duplicates.search import ContentSearch, Duplicates
+from frugal_sorter.duplicates.which_stays import Choice, LookAlike, choose, look_alikes, same_folders
+from frugal_sorter.errors import UsageError
+from frugal_sorter.filesystem.walk import reason_of
+from frugal_sorter.rules.file.keys import DEFAULT_KEEP, DOS, KEEPS, Keep
+from frugal_sorter.state.folders import ready_state_folder
+
+EXAMPLES = """
+  frugal duplicates ~/Photos
+  frugal duplicates ~/Intake ~/Archive --keep-in ~/Archive --do trash    what is in the archive already
+  frugal duplicates ~/Photos --keep oldest,shortest-path --where 'copy-named' --do trash
+  frugal duplicates /srv/moulds --min-size 1MB --do hardlink
+  frugal duplicates ~/Intake --format html > duplicates.html
+"""
+_TOP = 20
+_NAMED = 12
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("folders", metavar="FOLDER", nargs="*", help="a folder to search (default: the current one)")
+    parser.add_argument("--levels", type=levels, metavar="N", help="how deep; 1 is the folder itself (default: all)")
+    parser.add_argument("--hidden", action="store_true", help="hidden files and folders too")
+    parser.add_argument("--min-size", type=size, metavar="SIZE", default=1, help="pass over smaller files, such as 1MB")
+    parser.add_argument("--empty", action="store_true", help="empty files too: they all hold the same")
+    parser.add_argument(
+        "--keep", type=_keeps, metavar="WHICH",
+        help=f"which one stays: {', '.join(KEEPS)}; several with commas, the first that tells them apart"
+             f" (default: {','.join(DEFAULT_KEEP)})",
+    )  # fmt: skip
+    parser.add_argument(
+        "--keep-in", metavar="FOLDER", nargs="+", default=[],
+        help="what is there stays, and goes elsewhere; what is not there at all stays, too",
+    )  # fmt: skip
+    parser.add_argument(
+        "--do", choices=DOS, help="take the others away, or make them hard links (default: report only)"
+    )
+    parser.add_argument("--across-owners", action="store_true", help="hard links also between owners and rights")
+    parser.add_argument("--unmark", action="store_true", help="rename what is named like a copy of nothing")
+    add_where(parser)
+    parser.add_argument("--top", type=number, default=_TOP, metavar="N", help=f"show so many groups (default: {_TOP})")
+    parser.add_argument("--no-cache", action="store_true", help="read everything anew")
+    add_listing(parser)
+    add_at_most(parser)
+    add_yes(parser)
+    add_format(parser, "table", "json", "csv", "html")
+    add_for(parser)
+
+
+def _keeps(text: str) -> tuple[Keep, ...]:
+    named = tuple(part.strip() for part in text.split(","))
+    for one in named:
+        if one not in KEEPS:
+            raise argparse.ArgumentTypeError(f"{one!r} is no way to choose; known are {', '.join(KEEPS)}")
+    return named  # type: ignore[return-value]
+
+
+def run(args: argparse.Namespace) -> int:
+    if not args.folders and (args.do or args.unmark):
+        raise UsageError("name the folder in which something is to change", "there is no default for --do and --unmark")
+    folders = list(dict.fromkeys(map(folder_named, args.folders or ["."])))
+    keep_in = [folder_named(folder) for folder in args.keep_in]
+    if args.format != "table" and (args.do or args.unmark):
+        raise UsageError("--do and --unmark are shown as a table only", "leave --format out")
+    if args.do and args.unmark:
+        raise UsageError("--do and --unmark are two jobs", "do one after the other")
+    if args.format == "html":
+        from frugal_sorter.cli.reading import require_library
+
+        require_library("--format html", "jinja2", "reports")
+    if args.where is not None:
+        from frugal_sorter.cli.reading import read_where
+
+        read_where(args.where)  # says what is wrong with it before the search
+    try:
+        with Progress("files found") as progress:
+            search = ContentSearch(
+                args.levels, args.hidden, 0 if args.empty else max(args.min_size, 1),
+                None if args.no_cache else ready_state_folder(), now_ns(), progress.told,
+            )  # fmt: skip
+            found = search.search(folders)
+    except OSError as error:
+        raise UsageError(f"{error.filename}: {reason_of(error)}", "run as a user who may read it") from error
+    choices = [choose(group, args.keep or DEFAULT_KEEP, keep_in) for group in found.groups]
+    if args.where is not None:
+        from frugal_sorter.cli.duplicates_removal import limited_choices
+
+        choices = limited_choices(choices, args.where)
+    alikes = look_alikes(found)
+    if args.format != "table":
+        from frugal_sorter.cli.output import duplicates_formats
+
+        printers = {
+            "json": duplicates_formats.as_json,
+            "csv": duplicates_formats.as_csv,
+            "html": duplicates_formats.as_page,
+        }
+        printers[args.format](folders, found, choices, alikes)
+        return 1 if found.unread else 0
+    screen = Screen(is_short(args))
+    base = common_base(folders)
+    if args.do or args.unmark:
+        # What goes is listed once, with the question.
+        for folder in folders:
+            screen.line(shown(folder), style="bold")
+        _totals(screen, found, choices)
+        from frugal_sorter.cli.duplicates_removal import take_away, unmark
+
+        return unmark(screen, args, folders, alikes) if args.unmark else take_away(screen, args, folders, choices, base)
+    _report(screen, folders, found, choices, alikes, args.top, base)
+    return 1 if found.unread else 0
+
+
+# The report
+
+
+def _report(
+    screen: Screen, folders: Sequence[str], found: Duplicates, choices: Sequence[Choice],
+    alikes: Sequence[LookAlike], top: int, base: str,
+) -> None:  # fmt: skip
+    for folder in folders:
+        screen.line(shown(folder), style="bold")
+    screen.line()
+    if not choices:
+        screen.line("No two files hold the same.")
+    for choice in choices[:top]:
+        _group(screen, choice, base)
+    if len(choices) > top:
+        rest = sum(choice.frees for choice in choices[top:])
+        more = f"and {count_text(len(choices) - top, 'more group')}, {size_text(rest)} (--top shows more, --format csv all)"
+        screen.line(more, style="dim")
+        screen.line()
+    same = same_folders(found)
+    if same:
+        screen.line("Folders that hold the same", style="bold")
+        for ones in same[:_NAMED]:
+            screen.line("  " + "  =  ".join(f"{below(one, base)}/" for one in ones))
+        if len(same) > _NAMED:
+            screen.line(f"  and {len(same) - _NAMED:,} more", style="dim")
+        screen.line()
+    _alikes(screen, alikes, base)
+    _totals(screen, found, choices)
+
+
+def _group(screen: Screen, choice: Choice, base: str) -> None:
+    group = choice.group
+    frees = f", frees {size_text(choice.frees)}" if choice.going else ", stays as it is"
+    screen.parts((f"{len(group.files)} × {size_text(group.size)}", "bold"), (frees, ""))
+    for one in [choice.kept, *(file for file in group.files if file is not choice.kept)]:
+        stays = one not in choice.going
+        mark, why = (
+            ("keep", choice.why if one is choice.kept else choice.staying.get(one.path, "")) if stays else ("", "")
+        )
+        screen.parts(
+            (f"  {mark:5}", "green"), (f"{date_text(one.mtime_ns)}  ", "dim"), (below(one.path, base), ""),
+            (f"  {why}" if why else "", "dim"),
+        )  # fmt: skip
+        for name in one.further_names:
+            screen.parts(("                   ", ""), (below(name, base), ""), ("  the same file (hard link)", "dim"))
+    screen.line()
+
+
+def _alikes(screen: Screen, alikes: Sequence[LookAlike], base: str) -> None:
+    differ = [one for one in alikes if one.kind == "differs"]
+    alone = [one for one in alikes if one.kind == "alone"]
+    copies = sum(one.kind == "copy" for one in alikes)
+    if copies:
+        what = "is a true copy" if copies == 1 else "are true copies"
+        screen.line(f"{count_text(copies, 'name')} with the mark of a copy {what}.")
+    if differ:
+        screen.line("Named like copies, but not the same: these stay", style="bold")
+        for one in differ[:_NAMED]:
+            screen.parts(("  ", ""), (below(one.path, base), "yellow"), (f"  {_difference(one)}", ""))
+        if len(differ) > _NAMED:
+            screen.line(f"  and {len(differ) - _NAMED:,} more", style="dim")
+    if alone:
+        screen.line("Named like copies, and the unmarked one is not there (--unmark takes the mark off)", style="bold")
+        for one in alone[:_NAMED]:
+            screen.line(f"  {below(one.path, base)}")
+        if len(alone) > _NAMED:
+            screen.line(f"  and {len(alone) - _NAMED:,} more", style="dim")
+    if alikes:
+        screen.line()
+
+
+def _difference(one: LookAlike) -> str:
+    parts = []
+    if one.sizes[0] != one.sizes[1]:
+        parts.append(f"{size_text(one.sizes[0])} instead of {size_text(one.sizes[1])}")
+    if one.times_ns[0] != one.times_ns[1]:
+        parts.append(f"of {date_text(one.times_ns[0])} instead of {date_text(one.times_ns[1])}")
+    parts.append(f"differs from byte {(one.first or 0) + 1:,} on")
+    return ", ".join(parts)
+
+
+def _totals(screen: Screen, found: Duplicates, choices: Sequence[Choice]) -> None:
+    going = sum(len(choice.going) for choice in choices)
+    frees = sum(choice.frees for choice in choices)
+    counts = f"{count_text(len(choices), 'group')}, {count_text(going, 'file')} more than needed"
+    screen.line(f"{counts}, {size_text(frees)} could be freed.", style="bold")
+    share = f" ({found.read / found.bytes:.0%})" if found.bytes else ""
+    screen.line(
+        f"{count_text(found.seen, 'file')} of {size_text(found.bytes)} looked at, {size_text(found.read)} read{share}."
+    )
+    if found.linked:
+        screen.line(f"{count_text(found.linked, 'further name')} of files counted once (hard links).")
+    if found.passed:
+        screen.line(f"{count_text(found.passed, 'smaller file')} passed over.")
+    for unread in found.unread:
+        screen.line(f"Not read: {shown(unread.path)} ({unread.reason})", style="yellow")

@@ -1,0 +1,157 @@
+"""`frugal explain`: why a rule matches an entry, why not, and when it will."""
+
+from __future__ import annotations
+
+import argparse
+import os
+from pathlib import Path
+
+from frugal_sorter.cli.options import add_as_of
+from frugal_sorter.cli.output.plan_view import step_will_text
+from frugal_sorter.cli.output.screen import Screen
+from frugal_sorter.cli.output.text import ago_text, common_base, moment_text, shown, size_text
+from frugal_sorter.cli.reading import read_book, world_now
+from frugal_sorter.errors import UsageError
+from frugal_sorter.execution.earlier_runs import arrival_of, past_of
+from frugal_sorter.filesystem.record import Unknown
+from frugal_sorter.filesystem.walk import reason_of
+from frugal_sorter.journal.journal import Journal
+from frugal_sorter.planning.by_rules import plan_by_rules
+from frugal_sorter.planning.explain import Explained, Explainer, Fate, Tested
+from frugal_sorter.rules.fields import Between, World
+from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.steps.step import Step
+
+EXAMPLES = """
+  frugal explain "Intake/KILN 2 2026-10-04.log" --rules front-desk.toml
+  frugal explain Intake/scan004.tif --as-of "in 2 weeks"
+  frugal explain Intake                                     which rules act in this folder
+"""
+_WORDS = {True: ("yes", "green"), False: ("no", "dim"), None: ("unknown", "yellow")}
+
+_NAMED = 3
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "paths", metavar="PATH", nargs="*", default=["."], help="a file or a folder (default: the current folder)"
+    )
+    parser.add_argument("--rules", metavar="RULES", type=Path, help="the rule file (default: as for `frugal preview`)")
+    add_as_of(parser)
+
+
+def run(args: argparse.Namespace) -> int:
+    screen = Screen()
+    book = read_book(args)
+    with Journal(ready_state_folder(), write=False) as journal:
+        world = world_now(args.as_of, arrival_of(journal))
+        # The same engine as that of a preview: what becomes of an entry depends on the others, too.
+        explainer = Explainer(book, world, plan_by_rules(book, world, past_of(journal)))
+        for index, path in enumerate(args.paths):
+            if index:
+                screen.line()
+            _explain(screen, path, world, explainer)
+    return 0
+
+
+def _explain(screen: Screen, named: str, world: World, explainer: Explainer) -> None:
+    folder, name = os.path.split(os.path.abspath(named))
+    path = os.path.join(os.path.realpath(folder), name)
+    if not named or not os.path.lexists(path):
+        raise UsageError(f"{named or '(empty)'}: there is no such file or folder", "check the path")
+    screen.line(shown(path), style="bold")
+    if os.path.isdir(path):
+        acting = explainer.rules_acting_in(os.path.realpath(path))
+        screen.line(
+            "Rules that act on what lies in this folder, in their order:" if acting else "No rule acts in this folder."
+        )
+        for rule, base in acting:
+            where = "" if base == os.path.realpath(path) else f"  (from {shown(base)})"
+            screen.line(f"  {shown(rule.name)}: {shown(rule.where_text)}{where}")
+        screen.line()
+        screen.line("The folder itself:")
+    try:
+        explained, fate = explainer.explain(path)
+    except OSError as error:
+        raise UsageError(f"{named}: {reason_of(error)}", "check the path") from error
+    width = max((len(tested.text) for one in explained for tested in one.tests), default=0)
+    elsewhere: dict[str, list[str]] = {}
+    following = _next(explained)
+    for one in explained:
+        if one.elsewhere:
+            elsewhere.setdefault(one.elsewhere, []).append(shown(one.rule.name))
+        else:
+            _show(screen, one, min(width, 60), world, one is following)
+    for reason, names in elsewhere.items():
+        who = ", ".join(names) if len(names) <= _NAMED else f"{len(names)} rules"
+        screen.line(f"Not asked, since {shown(reason)}: {who}", style="dim")
+    _show_fate(screen, fate, following, world, os.path.dirname(path))
+
+
+def _show_fate(screen: Screen, fate: Fate, following: Explained | None, world: World, folder: str) -> None:
+    """Print what becomes of the entry, and what comes next if nobody touches it."""
+    if fate.steps:
+        along = f"  ({shown(fate.reason)})" if fate.reason else ""
+        for step in fate.steps:
+            screen.parts(("→ ", "bold"), (f"{step_will_text(step, _base(step, folder))}{along}", ""))
+    elif fate.rule:
+        when = f"; it acts on {moment_text(fate.when_ns)}" if fate.when_ns else ""
+        screen.parts(("→ stays where it is: ", "bold"), (f"{shown(fate.reason)}{when}", ""))
+    else:
+        reason = shown(fate.reason) if fate.reason else "no rule takes it"
+        screen.parts(("→ stays where it is: ", "bold"), (reason, ""))
+    if following is not None and following.when_ns is not None:
+        when = f"{moment_text(following.when_ns)}, {ago_text(following.when_ns, world.now_ns)}"
+        screen.line(f'Next: "{shown(following.rule.name)}" gets it on {when}, if nobody touches it.')
+
+
+def _base(step: Step, folder: str) -> str:
+    return common_base([folder, step.target.folder]) if step.target is not None else folder
+
+
+def _next(explained: list[Explained]) -> Explained | None:
+    """Return the rule that gets the entry next."""
+    coming = [one for one in explained if one.when_ns is not None and not one.decides]
+    return min(coming, key=lambda one: one.when_ns or 0, default=None)
+
+
+def _show(screen: Screen, one: Explained, width: int, world: World, is_next: bool) -> None:
+    word, style = _WORDS[one.truth]
+    goes_on = one.rule.ending is None
+    marked = "  ← decides" if one.decides else ""
+    if one.truth and one.above is not None:
+        marked = f"  (not asked: {shown(one.above.name)} above has it)"
+    elif one.truth and goes_on:
+        marked = "  ← its extras; it goes on to the next rule"
+    screen.parts((f"{shown(one.rule.name)}: ", "bold"), (word, style), (marked, "bold"))
+    for tested in one.tests:
+        word, style = _WORDS[tested.truth]
+        screen.parts(
+            (f"  {word:8}", style), (f"{shown(tested.text):{width}}  ", ""), (_value_text(tested, world), "dim")
+        )
+    if one.when_ns is not None and not one.decides and not is_next:
+        ago = ago_text(one.when_ns, world.now_ns)
+        screen.line(f"  will match on {moment_text(one.when_ns)}, {ago}, if nobody touches it")
+
+
+def _value_text(tested: Tested, world: World) -> str:
+    """Return the value that was found, as a person reads it."""
+    value, kind = tested.value, tested.leaf.on.kind
+    if isinstance(value, Unknown):
+        return f"unknown: {shown(value.reason)}"
+    if tested.leaf.on.name == "in use":
+        return f"open in {shown(tested.holder)}" if tested.holder else "not open, as far as this account can see"
+    if value is None or value == "" or value == ():
+        return f"{tested.leaf.on.name}: none"
+    if kind == "flag":
+        return ""
+    if kind == "size" and isinstance(value, int):
+        return f"{size_text(value)} ({value:,} bytes)"
+    if kind == "date" and isinstance(value, int):
+        future = "; a date in the future has no age" if tested.truth is None and value > world.now_ns else ""
+        later = ", or up to a day later: the volume notes it once a day" if isinstance(value, Between) else ""
+        return f"{moment_text(value)}, {ago_text(value, world.now_ns)}{future}{later}"
+    if tested.stopped is not None:
+        return shown(tested.stopped.text)
+    text = ", ".join(value) if isinstance(value, tuple) else str(value)
+    return shown(text if len(text) <= 80 else text[:77] + "...")

@@ -1,0 +1,119 @@
+"""`frugal gather`: copy or move the files that a list names."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+
+from frugal_sorter.cli.carry_out import carry_out, confirm, take_back_text
+from frugal_sorter.cli.interrupted import changing
+from frugal_sorter.cli.options import add_for, add_yes, command_line, folder_named
+from frugal_sorter.cli.output.plan_view import PlanView
+from frugal_sorter.cli.output.screen import Screen, account
+from frugal_sorter.cli.output.text import count_text, now_ns, shown, size_text
+from frugal_sorter.errors import UsageError
+from frugal_sorter.filesystem.walk import reason_of
+from frugal_sorter.planning.gather import Gathering, plan_gather, read_wishes
+from frugal_sorter.state.inputs import read_input
+
+EXAMPLES = """
+  frugal gather --list insurance.txt --from ~/Photos --to /media/stick/claim
+  frugal gather --list old.txt --from ~/Intake --to ~/Archive --move --flat
+  frugal gather --list export.csv.txt --encoding cp1252 --from ~/Intake --to ~/Out
+"""
+LARGEST_LIST = 100_000_000
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--list", metavar="FILE", required=True, help="a path a line; `-` reads standard input")
+    parser.add_argument("--from", metavar="DIR", required=True, dest="source", help="the folder its paths are below")
+    parser.add_argument("--to", metavar="DIR", required=True, dest="target", help="where they go; made if missing")
+    parser.add_argument("--move", action="store_true", help="move instead of copy")
+    parser.add_argument("--flat", action="store_true", help="all into the one folder, without the folders they are in")
+    parser.add_argument("--encoding", default="utf-8", metavar="NAME", help="of the list (default: utf-8)")
+    add_yes(parser)
+    add_for(parser)
+
+
+def run(args: argparse.Namespace) -> int:
+    source = folder_named(args.source)
+    if not args.target.strip():
+        raise UsageError("--to (empty): no folder was named", "name one")
+    target = os.path.realpath(args.target)
+    wishes = read_wishes(_read(args.list), args.list, args.encoding)
+    if not wishes:
+        raise UsageError(f"{shown(args.list)}: the list names no file", "write a path a line")
+    screen = Screen()
+    try:
+        with changing("gather"):
+            gathering = plan_gather(wishes, source, target, now_ns(), args.move, args.flat)
+    except OSError as error:
+        raise UsageError(f"{error.filename}: {reason_of(error)}", "run as a user who may read it") from error
+    plan = gathering.plan
+    plan.origin = command_line()
+    view = PlanView(plan, screen)
+    screen.parts(("From ", ""), (shown(source), "bold"), (" to ", ""), (shown(target), "bold"))
+    screen.line()
+    _show(gathering, screen, args.move)
+    if not plan.asked:
+        screen.line()
+        screen.line(f"Nothing to {'move' if args.move else 'copy'}.")
+        return 3 if plan.refused else 1 if gathering.missed or plan.has_problem else 0
+    screen.line()
+    size = size_text(sum(step.bytes for step in plan.asked))
+    what = f"{'Move' if args.move else 'Copy'} {count_text(len(plan.asked), 'file')}, {size}"
+    question = f"{what}, to {shown(target)}, as {account()}?"
+    if not confirm(screen, question, args.yes):
+        screen.line("Nothing was changed.")
+        return 3
+    result, signal = carry_out(plan, view, screen)
+    failed = len(plan.asked) - result.done
+    parts = [f"{result.done:,} {'moved' if args.move else 'copied'}", f"{len(gathering.already):,} already there",
+             f"{len(gathering.missed):,} missing"]  # fmt: skip
+    parts += [f"{len(plan.left) + failed:,} not {'moved' if args.move else 'copied'}"] if plan.left or failed else []
+    screen.line(f"Asked for {gathering.asked:,}: {', '.join(parts)}.", style="bold")
+    screen.line(take_back_text(result), style="bold")
+    if signal:
+        return 128 + signal
+    return 3 if plan.refused else 1 if gathering.missed or plan.has_problem or result.has_problem else 0
+
+
+def _read(named: str) -> bytes:
+    if named == "-":
+        return sys.stdin.buffer.read(LARGEST_LIST)
+    try:
+        return read_input(named, LARGEST_LIST)
+    except OSError as error:
+        raise UsageError(f"{shown(named)}: the list cannot be read ({reason_of(error)})", "check the path") from None
+
+
+def _show(gathering: Gathering, screen: Screen, move: bool) -> None:
+    """Print how many files are asked for, and what becomes of them; what is missing by its line."""
+    plan = gathering.plan
+    rows = [("asked for", gathering.asked, "")]
+    rows.append(("to move" if move else "to copy", len(plan.asked), size_text(sum(step.bytes for step in plan.asked))))
+    rows.append(("already there", len(gathering.already), ""))
+    rows += [("cannot go", len(plan.left), "")] if plan.left else []
+    rows.append(("missing", len(gathering.missed), ""))
+    for label, count, size in rows:
+        screen.line(f"  {label:14}{count:>7,}  {size}".rstrip())
+    if gathering.again:
+        screen.line(f"  {count_text(gathering.again, 'line names', 'lines name')} a file once more")
+    if gathering.missed:
+        screen.line()
+        screen.line("Missing", style="bold")
+        width = len(str(gathering.missed[-1].wish.line))
+        for wish, why, nearest in gathering.missed:
+            more = f"nearest: {shown(nearest)}" if nearest else why if why != "there is no such file" else ""
+            screen.parts((f"  line {wish.line:>{width}}  ", "dim"), (shown(wish.text), "yellow"),
+                         (f"  {more}" if more else "", ""))  # fmt: skip
+    if plan.left:
+        screen.line()
+        screen.line("Cannot go", style="bold")
+        for left in plan.left:
+            screen.line(f"  {shown(left.place.path)}: {shown(left.reason)}", style="yellow")
+    for note in plan.notes:
+        screen.line(f"Note: {shown(note.text)}", style="yellow" if note.problem else "")
+    for refusal in plan.refused:
+        screen.line(f"Refused: {shown(refusal.reason)}", style="bold yellow")

@@ -1,0 +1,385 @@
+"""`frugal inventory`: what is in a folder."""
+
+from __future__ import annotations
+
+import argparse
+import csv
+import json
+import os
+import sys
+from collections import Counter
+from collections.abc import Mapping
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from frugal_sorter.cli.options import add_format, add_where, folder_named, levels, number
+from frugal_sorter.cli.output.progress import Progress
+from frugal_sorter.cli.output.text import (
+    below,
+    cell_text,
+    common_base,
+    count_text,
+    date_text,
+    iso_text,
+    moment_text,
+    now_ns,
+    shown,
+    size_text,
+)  # fmt: skip
+from frugal_sorter.errors import UsageError
+from frugal_sorter.filesystem.bands import band_order
+from frugal_sorter.filesystem.record import Unread
+from frugal_sorter.filesystem.walk import reason_of
+from frugal_sorter.reports.inventory import WAYS, By, Count, Inventory, Taker
+from frugal_sorter.reports.listing import SORTS, list_entries
+
+if TYPE_CHECKING:
+    from matplotlib.figure import Figure
+
+    from frugal_sorter.cli.output.screen import Screen
+    from frugal_sorter.rules.conditions.tree import Node
+    from frugal_sorter.rules.fields import World
+
+# More columns than these do not fit beside each other.
+_COLUMNS = 7
+EXAMPLES = """
+  frugal inventory ~/Intake
+  frugal inventory ~/Intake --by folder --show-levels 2
+  frugal inventory ~/Intake ~/Desktop --by type,age --hidden
+  frugal inventory ~/Intake --largest 20 --where 'latest older than 1 year'
+  frugal inventory /srv/store --listing --sort size --format csv > store.csv
+"""
+_TOP = 25
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "folders", metavar="FOLDER", nargs="*", default=["."], help="a folder to count (default: the current one)"
+    )
+    parser.add_argument(
+        "--by", type=_ways, default=("type",), metavar="WAY",
+        help=f"count by {', '.join(WAYS)}; two with a comma between them make a cross table (default: type)",
+    )  # fmt: skip
+    parser.add_argument("--levels", type=levels, metavar="N", help="how deep; 1 is the folder itself (default: all)")
+    parser.add_argument("--show-levels", type=number, default=1, metavar="N", help="by folder: how deep the rows go")
+    parser.add_argument("--top", type=number, default=_TOP, metavar="N", help=f"so many rows at most (default: {_TOP})")
+    parser.add_argument("--largest", type=number, default=0, metavar="N", help="also name the N largest files")
+    parser.add_argument("--hidden", action="store_true", help="count hidden files and folders too")
+    parser.add_argument("--listing", action="store_true", help="every file and subfolder instead of counts")
+    parser.add_argument("--sort", choices=SORTS, help="sort the rows, or the lines of a listing")
+    parser.add_argument(
+        "--save", metavar="NAME", nargs="?", const="", help="also keep it under a name, to be compared later"
+    )
+    parser.add_argument(
+        "--open", metavar="SECONDS", nargs="?", const=0.0, type=float, dest="open_seconds",
+        help="also which programs have files open there; with SECONDS, look for that long",
+    )  # fmt: skip
+    parser.add_argument("--chart", metavar="FILE", type=Path, help="also draw a figure: FILE.png, .svg or .pdf")
+    add_where(parser)
+    add_format(parser, "table", "json", "csv", "html")
+
+
+def _ways(text: str) -> tuple[By, ...]:
+    ways = tuple(part.strip() for part in text.split(","))
+    for way in ways:
+        if way not in WAYS:
+            raise argparse.ArgumentTypeError(f"{way!r} is no way to count; known are {', '.join(WAYS)}")
+    if len(ways) > 2 or len(set(ways)) != len(ways):
+        raise argparse.ArgumentTypeError("count by one way, or by two different ones")
+    return ways  # type: ignore[return-value]
+
+
+def run(args: argparse.Namespace) -> int:
+    folders = list(dict.fromkeys(map(folder_named, args.folders)))
+    if args.sort is not None and len(args.by) == 2 and not args.listing:
+        raise UsageError("--sort: a cross table has an order of its own", "count by one way, or leave --sort out")
+    if args.open_seconds is not None and args.format != "table":
+        raise UsageError("--open is shown as a table only", "leave --format out")
+    if args.chart is not None or args.format == "html":
+        from frugal_sorter.cli.reading import require_library
+
+        for module in ("matplotlib", "jinja2"):
+            require_library("--chart and --format html", module, "reports")
+    where, world = None, None
+    if args.where is not None:
+        from frugal_sorter.cli.reading import read_where, world_now
+
+        where, world = read_where(args.where), world_now()
+    try:
+        if args.listing:
+            if where is not None:
+                raise UsageError("--listing names everything", "leave --where out, or count with it")
+            return _print_listing(folders, args)
+        if args.save is not None:
+            _save(folders, args)
+        with Progress("files counted") as progress:
+            taker = Taker(
+                args.levels, args.hidden, args.by, args.show_levels, args.largest, now_ns(), where, world, progress.told
+            )  # fmt: skip
+            inventory = taker.take(folders)
+            figure = None
+            if args.chart is not None or args.format == "html":
+                figure = _figure(folders, args, where, world)
+    except BrokenPipeError:
+        raise
+    except OSError as error:
+        raise UsageError(f"{error.filename}: {reason_of(error)}", "run as a user who may read it") from error
+    if args.format == "html":
+        from frugal_sorter.cli.output.inventory_page import page_of
+
+        print(page_of(inventory, figure, args.by, args.top))
+    else:
+        {"table": _print_table, "json": _print_json, "csv": _print_csv}[args.format](inventory, args)
+    if args.chart is not None and figure is not None:
+        from frugal_sorter.reports.charts import write
+
+        write(figure, args.chart)
+    if args.open_seconds is not None:
+        from frugal_sorter.cli.output.open_files import print_open
+
+        print_open(folders, args.open_seconds, args.levels, args.hidden)
+    return 1 if any(not unread.by_design for unread in inventory.unread) else 0
+
+
+def _figure(folders: list[str], args: argparse.Namespace, where: Node | None, world: World | None) -> Figure:
+    """Draw what fills the space; for that it is counted by folder, age and type at once."""
+    from frugal_sorter.reports.charts import WAYS_OF_FIGURE, draw
+
+    taker = Taker(args.levels, args.hidden, WAYS_OF_FIGURE, args.show_levels, 0, now_ns(), where, world)
+    base = common_base(folders)
+    inventory = taker.take(folders)
+    return draw(inventory, shown(base), size_text, lambda folder: _key_text(folder, "folder", base))
+
+
+def _save(folders: list[str], args: argparse.Namespace) -> None:
+    """Keep what a folder holds under a name, which is otherwise the folder's own with the date."""
+    from frugal_sorter.cli.commands.compare import saved_path
+    from frugal_sorter.reports.saved import look_now, save
+
+    if len(folders) != 1 or args.where is not None or args.levels is not None:
+        raise UsageError("--save keeps one folder whole", "name one folder, without --where and --levels")
+    moment_ns = now_ns()
+    default = f"{os.path.basename(folders[0]) or 'root'} {moment_text(moment_ns).replace(':', '')}"
+    path = saved_path(args.save or default)
+    save(look_now(folders[0], args.hidden, moment_ns), path)
+    print(f"saved as {shown(args.save or default)}: `frugal compare` reads it", file=sys.stderr)
+
+
+def _print_table(inventory: Inventory, args: argparse.Namespace) -> None:
+    from frugal_sorter.cli.output.screen import Screen
+
+    screen = Screen()
+    for folder in inventory.folders_asked:
+        screen.line(shown(folder), style="bold")
+    screen.line()
+    if len(args.by) == 2:
+        _cross_table(screen, inventory, args)
+    else:
+        _plain_table(screen, inventory, args)
+    screen.line()
+    if inventory.largest:
+        screen.line("Largest files", style="bold")
+        base = common_base(inventory.folders_asked)
+        rows = [[size_text(one.bytes), date_text(one.mtime_ns), below(one.path, base)] for one in inventory.largest]
+        screen.table([("size", "right"), ("modified", "left"), ("file", "left")], rows)
+        screen.line()
+    _also(screen, inventory)
+
+
+def _also(screen: Screen, inventory: Inventory) -> None:
+    also = [count_text(inventory.folders, "subfolder")]
+    also += [count_text(inventory.links, "symbolic link")] if inventory.links else []
+    if inventory.others:
+        also.append(count_text(inventory.others, "pipe, socket or device", "pipes, sockets or devices"))
+    if inventory.further_names:
+        also.append(count_text(inventory.further_names, "further name") + " of files counted once (hard links)")
+    screen.line(f"Also {', '.join(also)}." + _hidden_text(inventory))
+    for label, dated in (("Oldest", inventory.oldest), ("Newest", inventory.newest)):
+        if dated is not None:
+            screen.line(f"{label}: {date_text(dated.mtime_ns)}  {shown(dated.path)}")
+    if abs(inventory.disk - inventory.bytes) > inventory.bytes / 10:
+        screen.line(f"On the disk they take {size_text(inventory.disk)}.")
+    for space in inventory.space:
+        free = space.free / space.total if space.total else 0
+        screen.line(f"Free: {size_text(space.free)} of {size_text(space.total)} ({free:.0%}).")
+    for unread in inventory.unread:
+        screen.line(f"Not read: {shown(unread.path)} ({unread.reason})", style="" if unread.by_design else "yellow")
+
+
+def _plain_table(screen: Screen, inventory: Inventory, args: argparse.Namespace) -> None:
+    (way,) = args.by
+    rows, total = inventory.sorted_counts(args.sort), inventory.bytes
+    base = common_base(inventory.folders_asked)
+    columns = [(way, "left"), ("files", "right"), ("size", "right"), ("share", "right")]
+    columns += [("directly in it", "right")] if way == "folder" else []
+    columns += [("oldest", "left"), ("newest", "left")]
+    columns += [("of which", "left")] if way == "type" else []
+    cells = [_cells(row, total, way, base) for row in rows[: args.top]]
+    if len(rows) > args.top:
+        rest = Count((f"and {len(rows) - args.top:,} more",))
+        for row in rows[args.top :]:
+            rest.add(row)
+        cells.append([rest.key, *_cells(rest, total, way, base)[1:]])
+    screen.table(columns, cells, _totals(inventory, way))
+
+
+def _cross_table(screen: Screen, inventory: Inventory, args: argparse.Namespace) -> None:
+    """Print sizes by two ways: one down, the other across, the smaller columns folded into one."""
+    down, across = args.by
+    rows = inventory.counts()
+    base = common_base(inventory.folders_asked)
+    sums: dict[str, dict[str, int]] = {}
+    by_column: dict[str, int] = {}
+    for row in rows:
+        sums.setdefault(row.keys[0], {})[row.keys[1]] = row.bytes
+        by_column[row.keys[1]] = by_column.get(row.keys[1], 0) + row.bytes
+    heads = sorted(by_column, key=lambda key: -by_column[key])[:_COLUMNS]
+    heads.sort(key=lambda key: (band_order(key), -by_column[key]))
+    rest = [key for key in by_column if key not in heads]
+    columns = [(f"{down} \\ {across}", "left"), *((_key_text(head, across, base), "right") for head in heads)]
+    columns += [("the rest", "right")] if rest else []
+    names = list(sums) if down in ("age", "size") else sorted(sums, key=lambda key: -sum(sums[key].values()))
+
+    def cells(label: str, values: Mapping[str, int]) -> list[str]:
+        shares = [values.get(head, 0) for head in heads] + ([sum(values.get(key, 0) for key in rest)] if rest else [])
+        return [label, *(size_text(size) if size else "" for size in shares), size_text(sum(values.values()))]
+
+    lines = [cells(_key_text(name, down, base), sums[name]) for name in names[: args.top]]
+    if len(names) > args.top:
+        folded: dict[str, int] = {}
+        for name in names[args.top :]:
+            for key, size in sums[name].items():
+                folded[key] = folded.get(key, 0) + size
+        lines.append(cells(f"and {len(names) - args.top:,} more", folded))
+    screen.table([*columns, ("all", "right")], lines, cells("all", by_column))
+
+
+def _hidden_text(inventory: Inventory) -> str:
+    parts = [count_text(inventory.hidden, "hidden file")] if inventory.hidden else []
+    if inventory.hidden_folders:
+        parts.append(f"{count_text(inventory.hidden_folders, 'hidden folder')} with all inside")
+    if not parts:
+        return ""
+    one = inventory.hidden + inventory.hidden_folders == 1
+    return f" {' and '.join(parts)} {'is' if one else 'are'} not counted (--hidden does)."
+
+
+def _cells(row: Count, total: int, way: By, base: str) -> list[str]:
+    cells = [_key_text(row.key, way, base), f"{row.files:,}", size_text(row.bytes), _share_text(row.bytes, total)]
+    if way == "folder":
+        cells.append(size_text(row.direct_bytes) if row.direct_files else "")
+    cells += [date_text(row.oldest_ns), date_text(row.newest_ns)]
+    return [*cells, _suffixes_text(row.suffixes)] if way == "type" else cells
+
+
+def _share_text(part: int, total: int) -> str:
+    if not total:
+        return ""
+    return "<1%" if 0 < part < total / 200 else f"{part / total:.0%}"
+
+
+def _key_text(key: str, way: By, base: str) -> str:
+    if way == "folder":
+        return below(key, base) if key != base else "(the folder itself)"
+    return shown(key) if key or way != "ext" else "(none)"
+
+
+def _suffixes_text(suffixes: dict[str, int], most: int = 4) -> str:
+    ranked = sorted(suffixes.items(), key=lambda item: (-item[1], item[0]))
+    text = "  ".join(f"{shown(suffix) or '(none)'} {count:,}" for suffix, count in ranked[:most])
+    rest = len(ranked) - most
+    return f"{text}  and {rest} more" if rest > 0 else text
+
+
+def _totals(inventory: Inventory, way: By) -> list[str]:
+    oldest = date_text(inventory.oldest.mtime_ns) if inventory.oldest else ""
+    newest = date_text(inventory.newest.mtime_ns) if inventory.newest else ""
+    cells = ["all", f"{inventory.files:,}", size_text(inventory.bytes), ""]
+    cells += [""] if way == "folder" else []
+    return [*cells, oldest, newest, *([""] if way == "type" else [])]
+
+
+def _print_json(inventory: Inventory, args: argparse.Namespace) -> None:
+    rows = [
+        {
+            **dict(zip(args.by, row.keys, strict=True)),
+            "files": row.files,
+            "bytes": row.bytes,
+            "disk_bytes": row.disk,
+            "oldest": iso_text(row.oldest_ns),
+            "newest": iso_text(row.newest_ns),
+            **({"extensions": dict(sorted(row.suffixes.items()))} if "type" in args.by else {}),
+            **({"direct_files": row.direct_files, "direct_bytes": row.direct_bytes} if args.by == ("folder",) else {}),
+        }
+        for row in inventory.sorted_counts(args.sort)
+    ]
+    dated = {
+        name: found and {"path": found.path, "modified": iso_text(found.mtime_ns)}
+        for name, found in (("oldest", inventory.oldest), ("newest", inventory.newest))
+    }
+    result = {
+        "folders": inventory.folders_asked,
+        "by": ",".join(args.by),
+        "rows": rows,
+        "files": inventory.files,
+        "bytes": inventory.bytes,
+        "disk_bytes": inventory.disk,
+        "further_names": inventory.further_names,
+        "subfolders": inventory.folders,
+        "symbolic_links": inventory.links,
+        "others": inventory.others,
+        "hidden_not_counted": {"files": inventory.hidden, "folders": inventory.hidden_folders},
+        **dated,
+        "largest": [
+            {"path": one.path, "bytes": one.bytes, "disk_bytes": one.disk, "modified": iso_text(one.mtime_ns)}
+            for one in inventory.largest
+        ],
+        "space": [space._asdict() for space in inventory.space],
+        "not_read": [unread._asdict() for unread in inventory.unread],
+    }
+    print(json.dumps(result, indent=2))
+
+
+def _print_csv(inventory: Inventory, args: argparse.Namespace) -> None:
+    writer = csv.writer(sys.stdout)
+    writer.writerow([*args.by, "files", "bytes", "disk_bytes", "oldest", "newest"])
+    for row in inventory.sorted_counts(args.sort):
+        cells = [cell_text(key) for key in row.keys]
+        writer.writerow([*cells, row.files, row.bytes, row.disk, iso_text(row.oldest_ns), iso_text(row.newest_ns)])
+    for unread in inventory.unread:
+        print(f"not read: {shown(unread.path)} ({unread.reason})", file=sys.stderr)
+
+
+def _print_listing(folders: list[str], args: argparse.Namespace) -> int:
+    """Print every entry, a line each, as it is found or sorted."""
+    unread: list[Unread] = []
+    entries = list_entries(folders, args.levels, args.hidden, unread.append)
+    if args.sort:
+        entries = iter(sorted(entries, key=SORTS[args.sort]))
+    if args.format == "csv":
+        writer = csv.writer(sys.stdout)
+        writer.writerow(["path", "kind", "bytes", "disk_bytes", "modified"])
+        for one in entries:
+            writer.writerow([cell_text(one.path), one.kind, one.bytes, one.disk, iso_text(one.mtime_ns)])
+    elif args.format == "json":
+        print('{"entries": [')
+        for number, one in enumerate(entries):
+            line = {"path": one.path, "kind": one.kind, "bytes": one.bytes, "disk_bytes": one.disk}
+            line["modified"] = iso_text(one.mtime_ns)
+            print(("," if number else "") + json.dumps(line))
+        print("]}")
+    else:
+        base = common_base(folders)
+        counts, total = Counter[str](), 0
+        for one in entries:
+            counts[one.kind] += 1
+            total += one.bytes if one.kind == "file" else 0
+            size = size_text(one.bytes) if one.kind == "file" else ""
+            end = {"folder": "/", "link": "  (symbolic link)"}.get(one.kind, "")
+            print(f"{size:>9}  {moment_text(one.mtime_ns)}  {below(one.path, base)}{end}")
+        also = [count_text(counts["folder"], "folder")]
+        also += [count_text(counts["link"], "symbolic link")] if counts["link"] else []
+        print(f"\n{count_text(counts['file'], 'file')}, {size_text(total)}; {', '.join(also)}.")
+    for missing in unread:
+        print(f"not read: {shown(missing.path)} ({missing.reason})", file=sys.stderr)
+    return 1 if any(not one.by_design for one in unread) else 0

@@ -1,0 +1,175 @@
+"""`frugal purge`: take away what is older than an age, without a rule file."""
+
+from __future__ import annotations
+
+import argparse
+import os
+from collections.abc import Mapping
+
+from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
+from frugal_sorter.cli.one_line import (
+    book_named,
+    both_conditions,
+    levels_value,
+    plan_of_rule,
+    print_as_rule,
+)
+from frugal_sorter.cli.options import (
+    add_at_most,
+    add_for,
+    add_listing,
+    add_where,
+    add_yes,
+    duration,
+    folder_named,
+    is_short,
+    levels,
+    number,
+    refuse_removal,
+    size,
+)
+from frugal_sorter.cli.output.plan_view import PlanView, exit_code
+from frugal_sorter.cli.output.screen import Screen, account
+from frugal_sorter.cli.output.text import below, date_text, moment_text, now_ns, shown, size_text
+from frugal_sorter.cli.output.words import entries_text, stay_text
+from frugal_sorter.cli.reading import read_where
+from frugal_sorter.errors import UsageError
+from frugal_sorter.filesystem.record import Place
+from frugal_sorter.planning.plan import Plan
+from frugal_sorter.planning.purge import Older, Purge, Takes
+from frugal_sorter.rules.fields import World
+from frugal_sorter.rules.file.keys import TAKES
+from frugal_sorter.rules.file.one_rule import Value
+from frugal_sorter.steps.count import total
+from frugal_sorter.steps.step import Step
+
+EXAMPLES = """
+  frugal purge "Glaze Calculator/scratch" --older-than 30d
+  frugal purge Backups --older-than '1 month' --keep-newest 3 --by modified
+  frugal purge /srv/intake --older-than 2w --levels all --prune --where 'type is temporary'
+  frugal purge /srv/intake --older-than 1w --until-free 20GB --permanent
+  frugal purge Backups --older-than 90d --as-rule             the same as a rule for a file
+"""
+DATES = ("latest", "modified", "opened", "created", "arrived")
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("folder", metavar="FOLDER", help="the folder; there is no default")
+    parser.add_argument(
+        "--older-than", metavar="AGE", type=duration, required=True, help="such as 30d, '1 month' or 36h"
+    )
+    parser.add_argument(
+        "--by", choices=DATES, default="latest",
+        help="the date that decides (default: latest, of modified, created and arrived)",
+    )  # fmt: skip
+    parser.add_argument("--take", choices=TAKES, default="files", help="files (default), folders, or whole entries")
+    parser.add_argument("--levels", type=levels, default=1, metavar="N", help="how deep: 1 (default), 2, ... or all")
+    parser.add_argument("--hidden", action="store_true", help="hidden entries too")
+    add_where(parser)
+    parser.add_argument(
+        "--keep-newest", type=number, default=0, metavar="N", help="the newest N stay, however old they are"
+    )
+    parser.add_argument(
+        "--until-free", type=size, metavar="SIZE",
+        help="the oldest first, and only until so much is free, such as 20GB; with --permanent",
+    )  # fmt: skip
+    parser.add_argument("--permanent", action="store_true", help="for good, instead of to the trash")
+    parser.add_argument("--prune", action="store_true", help="remove subfolders that are empty after it")
+    parser.add_argument("--as-rule", action="store_true", help="do nothing; print the same as a rule for a file")
+    add_listing(parser)
+    add_at_most(parser)
+    add_yes(parser)
+    add_for(parser)
+
+
+def run(args: argparse.Namespace) -> int:
+    folder = folder_named(args.folder)
+    # A home as a whole is refused whatever the options: it is the commonest slip in a command line.
+    refuse_removal(folder, None, True)
+    if args.until_free is not None and not args.permanent:
+        raise UsageError("--until-free: the trash frees nothing", "add --permanent")
+    purge = Purge(folder, args.by, args.older_than, args.keep_newest, args.until_free)
+    keys = _rule(args, purge, folder)
+    if args.as_rule:
+        if args.keep_newest or args.until_free is not None:
+            raise UsageError("--as-rule: a rule has no --keep-newest and no --until-free", "leave them out")
+        book_named(keys, folder)
+        return print_as_rule(keys, folder)
+    screen = Screen(is_short(args))
+    older: dict[str, Older] = {}
+
+    def narrow(plan: Plan, world: World) -> None:
+        purge.narrow(plan, world)
+        if not plan.asked:
+            others = [by for by in DATES if by != args.by]
+            older.update(purge.by_other_dates(others, _takes(args), world))
+
+    plan = plan_of_rule(keys, folder, "purge", args.at_most, narrow)
+    view = PlanView(plan, screen)
+    screen.parts(("Purge in ", ""), (shown(folder), "bold"))
+    screen.line(
+        f"{_by(args.by)} more than {args.older_than.text} ago, before {moment_text(args.older_than.before(now_ns()))}"
+    )
+    if not plan.asked:
+        view.show_nothing("Nothing to take away", args.hidden, "--levels all", "--hidden")
+        _show_older(screen, older)
+        return exit_code(plan)
+    _show(plan, purge, screen, args)
+    view.show_pruned(names=False)
+    view.show_left()
+    screen.line()
+    view.warn()
+    question = view.question(f"in {shown(folder)}, as {account()}? {stay_text(plan.others)}.")
+    return ask_and_do(plan, view, screen, question, args.yes, take_back_text)
+
+
+def _show_older(screen: Screen, older: Mapping[str, Older]) -> None:
+    """Say by which other dates something would go."""
+    for by, (counted, came_ns) in older.items():
+        when = f"; the last came here on {date_text(came_ns)}" if by in ("modified", "opened") and came_ns else ""
+        are, them = ("is", "it") if counted.entries == 1 else ("are", "them")
+        screen.line(f"By `{by}` {entries_text(counted)} {are} older{when}: `--by {by}` would take {them}.")
+
+
+def _takes(args: argparse.Namespace) -> Takes:
+    where = None if args.where is None else read_where(args.where)
+    return Takes(args.take != "folders", args.take != "files", args.levels, args.hidden, where)
+
+
+def _rule(args: argparse.Namespace, purge: Purge, folder: str) -> dict[str, Value]:
+    keys: dict[str, Value] = {"name": f"Purge {os.path.basename(folder) or folder}"}
+    keys["where"] = both_conditions(purge.where, args.where)
+    for key, value, default in (
+        ("take", args.take, "files"), ("levels", levels_value(args), 1), ("hidden", args.hidden, False),
+        ("prune", args.prune, False), ("at_most", args.at_most, None),
+    ):  # fmt: skip
+        if value != default:
+            keys[key] = value
+    keys["delete" if args.permanent else "trash"] = True
+    return keys
+
+
+def _by(date: str) -> str:
+    words = {"latest": "modified, created and arrived", "arrived": "arrived there", "opened": "last opened"}
+    return words.get(date, date)
+
+
+def _show(plan: Plan, purge: Purge, screen: Screen, args: argparse.Namespace) -> None:
+    """Print how much goes, its bounds, and a sample of names, each with the date that decides."""
+    steps = sorted(plan.asked, key=lambda step: (purge.dates[step.place], step.place))
+    biggest = max(steps, key=lambda step: (step.bytes, step.place))
+    how = "deleted for good" if args.permanent else "to the trash"
+    screen.line()
+    size = size_text(sum(step.bytes for step in steps))
+    screen.parts((f"{entries_text(total(step.count for step in steps))}, {size}, ", "bold"),
+                 (how, "bold red" if args.permanent else "yellow"))  # fmt: skip
+    for label, step in (("oldest", steps[0]), ("newest", steps[-1]), ("biggest", biggest)):
+        screen.line(f"  {label:8}{_line(step, purge)}")
+    screen.line()
+    screen.sample(steps, lambda step: screen.line(f"  {_line(step, purge)}"), indent=2)
+
+
+def _line(step: Step, purge: Purge) -> str:
+    place: Place = step.place
+    folder = "/" if step.was is not None and step.was.kind == "folder" else ""
+    return f"{moment_text(purge.dates[place])}  {size_text(step.bytes):>9}  {below(place.path, purge.folder)}{folder}"

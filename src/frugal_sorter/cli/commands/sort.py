@@ -1,0 +1,124 @@
+"""`frugal sort`: sort a folder into subfolders, without a rule file."""
+
+from __future__ import annotations
+
+import argparse
+import os
+from collections import Counter
+
+from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
+from frugal_sorter.cli.one_line import (
+    book_named,
+    both_conditions,
+    levels_value,
+    plan_of_rule,
+    print_as_rule,
+)
+from frugal_sorter.cli.options import add_for, add_listing, add_where, add_yes, folder_named, is_short, levels
+from frugal_sorter.cli.output.plan_view import PlanView, exit_code
+from frugal_sorter.cli.output.screen import Screen, account
+from frugal_sorter.cli.output.text import below, count_text, shown, size_text
+from frugal_sorter.cli.output.words import stay_text
+from frugal_sorter.errors import RefusedError
+from frugal_sorter.planning.guard import refused_whole
+from frugal_sorter.planning.in_use import leave_written
+from frugal_sorter.planning.plan import Plan
+from frugal_sorter.rules.file.keys import CLASHES
+from frugal_sorter.rules.file.one_rule import Value
+
+EXAMPLES = """
+  frugal sort ~/Intake --into '{type}'
+  frugal sort ~/Intake --into '{modified:%Y/%m}' --where 'type is image' --settle '10 minutes'
+  frugal sort ~/Intake --into '{taken:%Y}' --other Undated
+  frugal sort ~/Intake --into '{ext} files' --levels all --prune      sort anew what was sorted otherwise
+  frugal sort ~/Intake --into '{initial}' --as-rule                    the same as a rule for a file
+"""
+_NAMES = 3
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("folder", metavar="FOLDER", help="the folder to sort")
+    parser.add_argument(
+        "--into", metavar="TEMPLATE", required=True,
+        help="the subfolder for each file, such as '{type}' or '{modified:%%Y/%%m}'; see `frugal help placeholders`",
+    )  # fmt: skip
+    add_where(parser)
+    parser.add_argument("--other", metavar="NAME", help="the subfolder for files that have no value for it")
+    parser.add_argument("--settle", metavar="TIME", help="leave alone what was written to within this time")
+    parser.add_argument("--levels", type=levels, default=1, metavar="N", help="how deep: 1 (default), 2, ... or all")
+    parser.add_argument("--hidden", action="store_true", help="hidden files too")
+    parser.add_argument("--clash", choices=CLASHES, default="number", help="the name is taken (default: number)")
+    parser.add_argument("--prune", action="store_true", help="remove subfolders that are empty after it")
+    parser.add_argument("--as-rule", action="store_true", help="do nothing; print the same as a rule for a file")
+    add_listing(parser)
+    add_yes(parser)
+    add_for(parser)
+
+
+def run(args: argparse.Namespace) -> int:
+    folder = folder_named(args.folder)
+    refused = refused_whole(folder)
+    if refused and args.levels != 1:
+        raise RefusedError(
+            f"{folder} is {refused}, of which only the first level is sorted",
+            "leave --levels out, or name a folder below it",
+        )
+    keys: dict[str, Value] = {"name": f"Sort {os.path.basename(folder) or folder}"}
+    keys["where"] = both_conditions("", args.where)
+    keys["move"] = args.into
+    for key, value, default in (
+        ("other", args.other, None), ("settle", args.settle, None), ("levels", levels_value(args), 1),
+        ("hidden", args.hidden, False), ("clash", args.clash, "number"), ("prune", args.prune, False),
+    ):  # fmt: skip
+        if value != default:
+            keys[key] = value
+    if args.as_rule:
+        book_named(keys, folder)
+        return print_as_rule(keys, folder)
+    screen = Screen(is_short(args))
+    plan = plan_of_rule(keys, folder, "sort", None, leave_written)
+    view = PlanView(plan, screen)
+    if not plan.asked:
+        view.show_nothing("Nothing to sort", args.hidden, "--levels all", "--hidden")
+        return exit_code(plan)
+    if args.list_all:
+        view.show()
+    else:
+        _show(plan, view, screen, folder)
+    screen.line()
+    view.warn()
+    question = view.question(
+        f"below {shown(folder)}, into {shown(args.into)}, as {account()}? {stay_text(plan.others)}."
+    )
+    return ask_and_do(plan, view, screen, question, args.yes, take_back_text)
+
+
+def _show(plan: Plan, view: PlanView, screen: Screen, folder: str) -> None:
+    """Print how much goes into which subfolder, with a few names."""
+    screen.parts(("All below ", ""), (shown(folder), "bold"))
+    screen.line()
+    counts: Counter[str] = Counter()
+    sizes: Counter[str] = Counter()
+    names: dict[str, list[str]] = {}
+    trashed = 0
+    for step in plan.asked:
+        if step.verb not in ("move", "move-across") or step.target is None:
+            trashed += step.verb == "trash"
+            continue
+        where = step.target.folder
+        counts[where] += 1
+        sizes[where] += step.bytes
+        if len(names.setdefault(where, [])) < _NAMES:
+            names[where].append(shown(step.place.name))
+    rows = []
+    for where in sorted(counts):
+        new = " (new)" if where in view.new_folders else ""
+        more = f"  and {counts[where] - _NAMES:,} more" if counts[where] > _NAMES else ""
+        rows.append([f"{below(where, folder)}{new}", f"{counts[where]:,}", size_text(sizes[where]),
+                     "  ".join(names[where]) + more])  # fmt: skip
+    total = ["all", f"{counts.total():,}", size_text(sizes.total()), "`--list-all` names every one"]
+    screen.table([("into", "left"), ("files", "right"), ("size", "right"), ("such as", "left")], rows, total)
+    if trashed:
+        screen.line(f"{count_text(trashed, 'file')} to the trash, for the clash of names")
+    view.show_pruned(names=False)
+    view.show_left()

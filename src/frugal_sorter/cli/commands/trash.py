@@ -1,0 +1,154 @@
+"""`frugal trash`: what lies in the trash; bring something back, or empty some of it."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import os
+from collections import Counter
+
+from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
+from frugal_sorter.cli.interrupted import changing
+from frugal_sorter.cli.options import add_at_most, add_for, add_format, add_listing, add_yes, duration, is_short, size
+from frugal_sorter.cli.output.plan_view import PlanView, exit_code
+from frugal_sorter.cli.output.screen import Screen, account
+from frugal_sorter.cli.output.text import ago_text, count_text, iso_text, moment_text, now_ns, shown, size_text
+from frugal_sorter.cli.output.words import entries_text
+from frugal_sorter.cli.trash_emptying import asks_to_empty, empty
+from frugal_sorter.errors import UsageError
+from frugal_sorter.planning.emptying import Weighed, weigh
+from frugal_sorter.planning.plan import Note
+from frugal_sorter.planning.restoring import all_trashed, plan_restore
+from frugal_sorter.steps.count import total
+from frugal_sorter.trash.freedesktop import Trashed
+
+EXAMPLES = """
+  frugal trash
+  frugal trash --restore "Intake/glaze list.csv"     what was deleted last from there
+  frugal trash --older-than 30d                      what came there longer ago leaves it for good
+  frugal trash --shrink-to 5GB --where 'size > 100 MB'   the oldest of these first
+  frugal trash --format json
+"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--restore", metavar="PATH|ID", nargs="+", default=[], help="bring these back to where they were"
+    )
+    parser.add_argument("--older-than", metavar="AGE", type=duration, help="remove for good what lies there for longer")
+    parser.add_argument(
+        "--shrink-to", metavar="SIZE", type=size, help="remove the oldest for good, until all of it is no bigger"
+    )
+    parser.add_argument(
+        "--where",
+        metavar="CONDITION",
+        help="remove for good only this: asked of the name, place, size and dates it had",
+    )
+    parser.add_argument(
+        "--orphans", action="store_true", help="remove halves: files without a note, notes without a file"
+    )
+    add_listing(parser)
+    add_at_most(parser)
+    add_yes(parser)
+    add_format(parser, "table", "json")
+    add_for(parser)
+
+
+def run(args: argparse.Namespace) -> int:
+    found, notes = all_trashed()
+    if args.restore:
+        return _restore(args, found)
+    entries = [weigh(one) for one in found]
+    if asks_to_empty(args):
+        return empty(args, entries, notes)
+    if args.format == "json":
+        print(json.dumps({"trash": [_as_json(one.trashed, one.bytes) for one in entries]}, indent=2))
+        return 1 if notes else 0
+    return _list(entries, notes, Screen(is_short(args)))
+
+
+def _as_json(one: Trashed, size: int) -> dict[str, object]:
+    deleted = None if one.deleted is None else iso_text(int(one.deleted.timestamp()) * 1_000_000_000)
+    return {
+        "id": one.name, "original": one.original or None, "deleted": deleted, "bytes": size,
+        "trash": one.bin.root, "orphan": one.orphan or None,
+    }  # fmt: skip
+
+
+# Of a long table so many rows are printed at each end.
+_ROWS = 10
+_ORPHANS = {"info": "(the file is gone)", "file": "(nothing says where it was)", "": ""}
+
+
+def _list(entries: list[Weighed], notes: list[Note], screen: Screen) -> int:
+    for note in notes:
+        screen.line(f"Note: {shown(note.text)}", style="yellow")
+    if not entries:
+        screen.line("The trash is empty.")
+        return 1 if notes else 0
+    rows = []
+    for one in entries:
+        trashed = one.trashed
+        deleted = moment_text(one.deleted_ns) if trashed.deleted else "unknown"
+        where = shown(trashed.original or trashed.name)
+        where = f"{where} {_ORPHANS[trashed.orphan]}" if trashed.orphan else where
+        age = ago_text(one.deleted_ns, now_ns()) if trashed.deleted else ""
+        rows.append([deleted, age, size_text(one.bytes), where, shown(trashed.name)])
+    hidden = len(rows) - 2 * _ROWS
+    if screen.short and hidden > 1:
+        rows[_ROWS:-_ROWS] = [["…", "", "", f"{hidden:,} more (--list-all names all)", ""]]
+    screen.table(
+        [("deleted", "left"), ("age", "left"), ("size", "right"), ("where it was", "left"), ("id", "left")], rows,
+        ["", "", size_text(sum(one.bytes for one in entries)), entries_text(total(one.counted for one in entries)), ""],
+        whole=("deleted", "age", "size"),
+    )  # fmt: skip
+    screen.line()
+    bins = Counter(one.trashed.bin.root for one in entries)
+    if len(bins) > 1:
+        for root, count in bins.items():
+            size = sum(one.bytes for one in entries if one.trashed.bin.root == root)
+            screen.line(f"{count_text(count, 'entry', 'entries')}, {size_text(size)} in {shown(root)}")
+        screen.line()
+    screen.line("`frugal trash --restore PATH|ID` brings one back.")
+    orphans = sum(bool(one.trashed.orphan) for one in entries)
+    if orphans:
+        screen.line(
+            f"{count_text(orphans, 'is a half', 'are halves')} of an entry; `frugal trash --orphans` removes them."
+        )
+    return 1 if notes else 0
+
+
+def _restore(args: argparse.Namespace, found: list[Trashed]) -> int:
+    screen = Screen(is_short(args))
+    with changing("trash"):
+        plan = plan_restore([_named(name, found) for name in args.restore], now_ns())
+    view = PlanView(plan, screen)
+    if not plan.asked:
+        view.show_left()
+        screen.line("Nothing to bring back.")
+        return exit_code(plan)
+    view.show(names=not args.yes)
+    screen.line()
+    question = view.question(f"to {shown(view.base)}, as {account()}?")
+    return ask_and_do(plan, view, screen, question, args.yes, take_back_text)
+
+
+def _named(name: str, found: list[Trashed]) -> Trashed:
+    """Return what a person means: an entry by its id, or the one deleted last from a path.
+
+    Raises:
+        UsageError: there is none, or the id is not clear.
+    """
+    path = os.path.abspath(name)
+    # A folder on the way may be a link by which the technician knows it.
+    resolved = os.path.join(os.path.realpath(os.path.dirname(path)), os.path.basename(path))
+    from_there = [one for one in found if one.original in (path, resolved)]
+    if from_there:
+        return from_there[-1]
+    by_id = [one for one in found if one.name == name]
+    if len(by_id) == 1:
+        return by_id[0]
+    if by_id:
+        counts = Counter(one.bin.root for one in by_id)
+        raise UsageError(f"{shown(name)}: in {len(counts)} trashes there is such an entry", "name its path")
+    raise UsageError(f"{shown(name)}: nothing like that is in the trash", "`frugal trash` lists what is there")

@@ -1,0 +1,1 @@
+"""How results look: the screen, tables, plans, JSON, CSV and HTML."""

@@ -1,0 +1,394 @@
+"""A plan and its steps as a person or a program reads them."""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Mapping
+from itertools import groupby
+from typing import Any
+
+from frugal_sorter.changes.outcome import Outcome
+from frugal_sorter.cli.output.screen import FEW, Screen
+from frugal_sorter.cli.output.text import below, common_base, count_text, iso_text, shown
+from frugal_sorter.cli.output.words import WORDS, entries_text, will_text
+from frugal_sorter.filesystem.record import Place
+from frugal_sorter.planning.plan import TAKING_BACK, Kind, Plan
+from frugal_sorter.planning.unseen import unseen
+from frugal_sorter.steps.base import Mark
+from frugal_sorter.steps.count import total
+from frugal_sorter.steps.step import ATTENDING, FINAL, Left, Step, VerbName
+
+# Of many groups of names so many are printed at each end, and of each so many names.
+_FEW_GROUPS, _FEW_OF_SEVERAL = 2, 1
+# What is done to entries that stay where they are.
+_IN_PLACE: dict[VerbName, str] = {
+    "set-attribute": "tags and comments",
+    "run": "programs",
+    "remove-made": "made by the run, removed",
+    "hard-link": "replaced by hard links",
+    "own-file": "made files of their own again",
+}
+# Entries that a plan has nothing to do with: for one of them, and for several.
+_UNCLAIMED: dict[Kind, tuple[str, str]] = {
+    "tidy": ("matches no rule", "match no rule"),
+    "sort": ("does not match the condition", "do not match the condition"),
+    "purge": ("is younger, or does not match the condition", "are younger, or do not match the condition"),
+}
+
+
+class PlanView:
+    """Shows paths as seen from the one folder that all of a plan happens in."""
+
+    def __init__(self, plan: Plan, screen: Screen) -> None:
+        self.plan = plan
+        self.screen = screen
+        self._going_along = _going_along(plan)
+        shown_steps = [step for step in plan.asked if id(step) not in self._going_along]
+        # Places that are made free in a group, by the step that takes what stands there away.
+        self._making_room = {
+            (step.group, step.source) for step in plan.steps if id(step) in self._going_along and step.source
+        }
+        # Where a trash lies says nothing about where a plan happens.
+        folders = {place.folder for step in shown_steps for place in _near_places(step)}
+        folders.update(left.place.folder for left in plan.left)
+        self.base = common_base(sorted(folders or plan.roots))
+        self._announced: set[str] = set()
+        self._done, self._last_done = 0, deque[Step](maxlen=FEW)
+        self.new_folders = {step.target.path for step in plan.steps if step.verb == "make-folder" and step.target}
+
+    def show(self, names: bool = True) -> None:
+        """Print all that would be done and what would be left; by name, or only by rule."""
+        self.screen.parts(("All below ", ""), (shown(self.base), "bold"))
+        by_rule: dict[str, list[Step]] = {rule: [] for rule in self.plan.rules}
+        for step in self.plan.asked:
+            by_rule.setdefault(step.rule, []).append(step)
+        for rule, steps in by_rule.items():
+            if steps:
+                if names:
+                    self.screen.line()
+                self.screen.parts((shown(rule), "bold"), (f"  {will_text(steps)}", "dim"))
+                if names:
+                    self._names([step for step in steps if id(step) not in self._going_along])
+        self.show_pruned(names)
+        self.show_left()
+
+    def show_pruned(self, names: bool) -> None:
+        """Print the folders that are removed because they are empty then; by name, or only how many."""
+        pruned = [step for step in self.plan.steps if step.verb == "remove-folder"]
+        if pruned and self.plan.kind not in TAKING_BACK:
+            self.screen.line()
+            self.screen.line(f"{count_text(len(pruned), 'folder')} left empty by this, removed", style="bold")
+            if names:
+                self.screen.sample(pruned, lambda step: self.screen.line(f"    {below(step.place.path, self.base)}"))
+
+    def _names(self, steps: list[Step]) -> None:
+        def order(step: Step) -> tuple[str, str, str]:
+            return step.verb, _target_folder(step), step.place.folder
+
+        ordered = sorted(steps, key=lambda step: (*order(step), step.id))
+        groups = [list(group) for _, group in groupby(ordered, key=order)]
+        # Many groups of many names would fill screens, too.
+        few = FEW if len(groups) == 1 else _FEW_OF_SEVERAL
+        self.screen.sample(groups, lambda together: self._group(together, few), _FEW_GROUPS, "folder", indent=2)
+
+    def _group(self, together: list[Step], few: int) -> None:
+        self._heading(together[0])
+        self.screen.sample(together, self._name, few)
+
+    def _heading(self, step: Step) -> None:
+        source = below(step.place.folder, self.base)
+        if step.verb == "trash":
+            self.screen.parts((f"  {source} → the trash", "yellow"))
+        elif step.verb == "delete":
+            self.screen.parts((f"  {source}: deleted for good", "bold red"))
+        elif step.verb == "empty":
+            self.screen.parts(("  in the trash: removed for good", "bold red"))
+        elif step.verb in _IN_PLACE:
+            self.screen.parts((f"  {source}: {_IN_PLACE[step.verb]}", "cyan"))
+        elif step.target is not None and step.target.folder == step.place.folder and step.verb == "move":
+            self.screen.line(f"  {source}: renamed")
+        elif step.target is not None:
+            target = step.target.folder
+            new = target in self.new_folders - self._announced
+            self._announced.add(target)
+            how = {"copy": "copied to ", "link": "linked from ", "unpack": "unpacked into ", "pack": "packed into "}
+            source = "the trash" if step.verb == "restore" else source
+            arrow = f"{source} → {how.get(step.verb, '')}" if step.verb != "pack" else "packed into "
+            self.screen.parts(
+                (f"  {arrow}{below(target, self.base)}", "cyan"), (" (new folder)" if new else "", "dim")
+            )  # fmt: skip
+
+    def _name(self, step: Step) -> None:
+        name = shown(step.place.name) if step.verb != "empty" else step_text(step, self.base)
+        if step.verb == "pack":
+            members = step.args["members"]
+            self.screen.parts((f"    {name}", ""), (f"  from {count_text(len(members), 'entry', 'entries')}", "dim"))
+            self.screen.sample(
+                members, lambda member: self.screen.line(f"      {below(member['path'], self.base)}"), indent=6
+            )
+            return
+        note = ""
+        if step.verb == "set-attribute":
+            note = f"{_attribute_text(step)}"
+        elif step.verb == "run":
+            note = " ".join(map(shown, step.args["command"]))
+        elif step.verb == "unpack":
+            note = f"into the new folder {shown(step.target.name if step.target else '')}; itself to the trash"
+        elif step.witness is not None:
+            note = f"the same as {below(step.witness.place.path, self.base)}"
+        elif step.verb != "trash" and step.target is not None and step.target.name != step.place.name:
+            note = f"as {shown(step.target.name)}"
+        if step.group and (step.group, step.target) in self._making_room:
+            note += ", and what stands there goes to the trash"
+        kind = "/" if step.was is not None and step.was.kind == "folder" else ""
+        self.screen.parts((f"    {name}{kind}", ""), (f"  {note.lstrip(', ')}" if note else "", "yellow"))
+
+    def show_left(self) -> None:
+        """Print what is left as it is and why, what was refused, and what could not be read."""
+        plan = self.plan
+        quiet = []
+        if plan.at_home.entries:
+            them = "it" if plan.at_home.entries == 1 else "them"
+            quiet.append(f"  {entries_text(plan.at_home)} already where a rule would put {them}")
+        if plan.kept.entries:
+            quiet.append(f"  {entries_text(plan.kept)} kept by an exception")
+        if plan.kind in _UNCLAIMED and plan.unclaimed.entries:
+            one, several = _UNCLAIMED[plan.kind]
+            quiet.append(f"  {entries_text(plan.unclaimed)} {one if plan.unclaimed.entries == 1 else several}")
+        if plan.left or quiet:
+            self.screen.line()
+            self.screen.line("Not touched", style="bold")
+        for line in quiet:
+            self.screen.line(line)
+        by_reason: dict[tuple[str, bool], list[Left]] = {}
+        for left in plan.left:
+            by_reason.setdefault((left.reason, left.problem), []).append(left)
+        for (reason, problem), lefts in by_reason.items():
+            self._left_for(reason, problem, lefts)
+        if plan.notes or plan.refused:
+            self.screen.line()
+        for note in plan.notes:
+            self.screen.line(f"Note: {shown(note.text)}", style="yellow" if note.problem else "")
+        for refusal in plan.refused:
+            self.screen.line(f"Refused: {shown(refusal.rule)}: {shown(refusal.reason)}", style="bold yellow")
+
+    def _left_for(self, reason: str, problem: bool, lefts: list[Left]) -> None:
+        """Print the entries that are left for one reason."""
+        count = entries_text(total(left.counted for left in lefts))
+        self.screen.line(f"  {count}: {shown(reason)}", style="yellow" if problem else "")
+
+        def show(left: Left) -> None:
+            rule = f"  ({shown(left.rule)})" if left.rule and len(self.plan.rules) != 1 else ""
+            self.screen.line(f"    {below(left.place.path, self.base)}{rule}")
+
+        self.screen.sample(lefts, show)
+
+    def show_nothing(self, what: str, hidden: bool, levels: str, unhide: str) -> None:
+        """Say that there is nothing to do, and why.
+
+        Args:
+            what: in words, such as `Nothing to sort`.
+            hidden: hidden files were looked at.
+            levels: what to write to look into all subfolders.
+            unhide: what to write to look at hidden files.
+        """
+        self.show_left()
+        plan = self.plan
+        if plan.refused:
+            self.screen.line(f"{what}: it is refused, for the reason above.")
+            return
+        self.screen.line(f"{what}: {entries_text(plan.seen)} looked at.")
+        found = unseen(plan.levels, hidden)
+        more = " at least" if found.more else ""
+        if found.deeper:
+            lie = "lies" if found.deeper == 1 else "lie"
+            self.screen.line(f"{count_text(found.deeper, 'file')}{more} {lie} deeper in subfolders (`{levels}`).")
+        if found.hidden:
+            one = "is" if found.hidden == 1 else "are"
+            self.screen.line(f"{count_text(found.hidden, 'file')}{more} {one} hidden (`{unhide}`).")
+
+    def totals(self) -> str:
+        """Return in one line how much would be done."""
+        return f"{will_text(self.plan.asked)}{self._new()}"
+
+    def question(self, rest: str) -> str:
+        """Return what would be done, a line for each kind, and then the question itself."""
+        parts = will_text(self.plan.asked).split("; ")
+        first = f"{parts[0][:1].upper()}{parts[0][1:]}{self._new()}"
+        others = [f"{part[:1].upper()}{part[1:]}" for part in parts[1:]]
+        return "\n".join([first, *others, rest])
+
+    def _new(self) -> str:
+        return f" ({count_text(len(self.new_folders), 'new folder')})" if self.new_folders else ""
+
+    def warn(self) -> None:
+        """Print what a person should know before saying yes."""
+        verbs = {step.verb for step in self.plan.asked}
+        if verbs & FINAL:
+            self.screen.line("What is deleted for good cannot be taken back.", style="bold red")
+        if "run" in verbs:
+            self.screen.line("What the programs do cannot be taken back.", style="bold red")
+        if "trash" in verbs and self.plan.kind not in TAKING_BACK:
+            self.screen.line("The trash frees no space until it is emptied.", style="dim")
+
+    def show_step(self, step: Step, mark: Mark) -> None:
+        """Print one line for a step that was carried out, or was not."""
+        done = mark.outcome == Outcome.DONE
+        told = step.verb == "remove-folder" and self.plan.kind not in TAKING_BACK
+        if step.verb in ATTENDING and ((done and not told) or step.verb in ("note-times", "restore-times")):
+            return
+        if step.verb == "make-folder" and mark.outcome != Outcome.FAILED:
+            return
+        if step.verb == "remove-folder" and mark.outcome == Outcome.LEFT and mark.reason == "gone already":
+            return
+        if done and not mark.reason and self.screen.short:
+            self._done += 1
+            if self._done > FEW:
+                self._last_done.append(step)
+                return
+        self._show_step(step, mark)
+
+    def show_last_steps(self) -> None:
+        """Print the last few steps that were done, where those before them were not printed."""
+        between = self._done - FEW - len(self._last_done)
+        if between > 0:
+            self.screen.line(f"… {between:,} more between these (`frugal history RUN` names all)", style="dim")
+        for step in self._last_done:
+            self._show_step(step, Mark(step.id, Outcome.DONE))
+
+    def _show_step(self, step: Step, mark: Mark) -> None:
+        done = mark.outcome == Outcome.DONE
+        told = step.verb == "remove-folder" and self.plan.kind not in TAKING_BACK
+        why = f": {shown(mark.reason)}" if mark.reason else ""
+        word = "removed" if done and told else _OUTCOMES[mark.outcome][0]
+        if done and step.verb in WORDS:
+            word = WORDS[step.verb].done
+        self.screen.parts((f"{word:9}", _OUTCOMES[mark.outcome][1]), (f"{step_text(step, self.base)}{why}", ""))
+
+
+def step_will_text(step: Step, base: str) -> str:
+    """Return in one line what a step would do, and where to; paths as seen from a base folder."""
+    target = f" {below(step.target.path, base)}" if step.target is not None else ""
+    if step.verb == "set-attribute":
+        return _attribute_text(step)
+    if step.verb == "run":
+        return f"run {' '.join(map(shown, step.args['command']))}"
+    return {
+        "move": "moved to" + target, "move-across": "moved to" + target, "copy": "copied to" + target,
+        "link": "linked from" + target, "pack": "packed into" + target, "unpack": "unpacked into" + target,
+        "trash": "to the trash", "delete": "deleted for good", "hard-link": "replaced by a hard link",
+    }.get(step.verb, step.verb)  # fmt: skip
+
+
+def step_text(step: Step, base: str) -> str:
+    """Return in one line what a step is about, paths as seen from a base folder."""
+    path = below(step.place.path, base)
+    if step.verb == "empty":
+        return shown(step.args.get("original", step.place.name))
+    if step.verb == "remove-folder":
+        return f"the folder {path}"
+    if step.verb == "set-attribute":
+        return f"{path}: {_attribute_text(step)}"
+    if step.verb == "run":
+        return f"{path}: {' '.join(map(shown, step.args['command']))}"
+    if step.verb == "pack":
+        return f"{path}, from {count_text(len(step.args['members']), 'entry', 'entries')}"
+    if step.source is None or step.target is None or step.verb in ("trash", "hard-link", "own-file"):
+        return path
+    source = "the trash" if step.verb == "restore" else path
+    return f"{source} → {below(step.target.path, base)}"
+
+
+def _attribute_text(step: Step) -> str:
+    old, new = shown(step.args["old"]), shown(step.args["new"])
+    what = "comment" if step.args["attribute"].endswith("comment") else "tags"
+    if not new:
+        return f"{what} {old!r} taken off"
+    return f"{what} {old!r} → {new!r}" if old else f"{what} {new!r}"
+
+
+def _going_along(plan: Plan) -> set[int]:
+    """Return the steps to the trash that another step of their group tells of: they make room, or were packed."""
+    found = set()
+    for steps in plan.in_groups():
+        telling = [step for step in steps if step.verb in ("pack", "unpack", "move", "move-across", "copy")]
+        targets = {step.target for step in telling}
+        archives = {step.source for step in telling if step.verb == "unpack"}
+        packed = {member["path"] for step in telling if step.verb == "pack" for member in step.args["members"]}
+        for step in steps:
+            if step.verb == "trash" and step.source is not None:
+                told = step.source in targets or step.source in archives or step.source.path in packed
+                found |= {id(step)} if told else set()
+    return found
+
+
+def _near_places(step: Step) -> list[Place]:
+    sides = (None if step.verb == "empty" else step.source, None if step.verb == "trash" else step.target)
+    if step.verb == "restore":
+        sides = (None, step.target)
+    return [place for place in sides if place is not None]
+
+
+def _target_folder(step: Step) -> str:
+    return step.target.folder if step.target is not None and step.verb != "trash" else ""
+
+
+_OUTCOMES = {
+    Outcome.DONE: ("done", "green"),
+    Outcome.SKIPPED: ("skipped", "yellow"),
+    Outcome.FAILED: ("failed", "bold red"),
+    Outcome.OPEN: ("unknown", "bold red"),
+    Outcome.LEFT: ("left", ""),
+    Outcome.NOTED: ("unknown", "bold red"),
+}
+
+
+def exit_code(plan: Plan, problem: bool = False) -> int:
+    """Return the exit code of a plan that was shown or carried out."""
+    if plan.refused:
+        return 3
+    return 1 if problem or plan.has_problem else 0
+
+
+def step_as_json(step: Step) -> dict[str, Any]:
+    """Return what every command says of a step."""
+    told: dict[str, Any] = {
+        "id": step.id,
+        "verb": step.verb,
+        "rule": step.rule,
+        "source": step.source and step.source.path,
+        "target": step.target and step.target.path,
+        "bytes": step.bytes if step.was or "bytes" in step.args else None,
+        "group": step.group or None,
+    }
+    if step.verb == "pack":
+        told["members"] = [member["path"] for member in step.args["members"]]
+    for key in ("command", "attribute", "old", "new"):
+        if key in step.args:
+            told[key] = step.args[key]
+    return told
+
+
+def plan_as_json(plan: Plan) -> Mapping[str, Any]:
+    """Return a plan as one object of JSON values; docs/formats.md describes it."""
+    return {
+        "command": plan.kind,
+        "rules": plan.origin,
+        "made": iso_text(plan.made_ns),
+        "folders": plan.roots,
+        "steps": [step_as_json(step) for step in plan.steps],
+        "left": [
+            {"path": left.place.path, "rule": left.rule, "reason": left.reason, "problem": left.problem}
+            for left in plan.left
+        ],
+        "notes": [note._asdict() for note in plan.notes],
+        "refused": [refusal._asdict() for refusal in plan.refused],
+        "totals": {
+            "looked_at": plan.seen._asdict(),
+            "entries": plan.entries._asdict(),
+            "bytes": sum({step.source: step.bytes for step in plan.asked if step.source}.values()),
+            "at_home": plan.at_home._asdict(),
+            "kept": plan.kept._asdict(),
+            "left": total(left.counted for left in plan.left)._asdict(),
+        },
+    }

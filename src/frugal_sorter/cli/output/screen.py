@@ -1,0 +1,176 @@
+"""The terminal: tables, lines, colour, and the one question. Piped output has none of it."""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Callable, Collection, Sequence
+from functools import cached_property
+from typing import TYPE_CHECKING, TypeVar
+
+from frugal_sorter.cli.output.guarded import raw
+from frugal_sorter.cli.output.progress import Progress
+from frugal_sorter.cli.output.text import count_text, cut, shown
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+_PIPED_WIDTH = 100_000
+# Of a long list so many are printed at each end.
+FEW = 3
+# Between two columns of a table; and what is left of a cell at least, however narrow the terminal is.
+_GAP, _LEAST = 2, 5
+Item = TypeVar("Item")
+
+
+class Screen:
+    """Results go to standard output, everything else to standard error.
+
+    Rich is imported for colour and for tables only: a long list that is piped on needs neither.
+
+    Args:
+        short: of long lists only the first and the last few are printed; unless it is said, on a terminal alone.
+    """
+
+    def __init__(self, short: bool | None = None) -> None:
+        for stream in (sys.stdout, sys.stderr):
+            if hasattr(stream, "reconfigure"):
+                stream.reconfigure(errors="backslashreplace")
+        self._coloured = sys.stdout.isatty()
+        self.short = self._coloured if short is None else short
+        # What is cleared before a line is printed, so that the two do not run into each other.
+        self.progress: Progress | None = None
+
+    @cached_property
+    def _rich(self) -> Console:
+        from rich.console import Console
+
+        return Console(
+            file=raw(sys.stdout),
+            width=None if self._coloured else _PIPED_WIDTH,
+            highlight=False,
+            markup=False,
+            emoji=False,
+            no_color=None if self._coloured else True,
+            force_terminal=None if self._coloured else False,
+        )
+
+    def line(self, text: str = "", style: str = "") -> None:
+        """Print one line of the result; nothing is cut or wrapped."""
+        self.parts((text, style))
+
+    def lines(self, text: str, style: str = "") -> None:
+        """Print several lines of the result."""
+        for line in text.split("\n"):
+            self.line(line, style)
+
+    def parts(self, *parts: tuple[str, str]) -> None:
+        """Print one line whose parts have styles of their own."""
+        if self.progress is not None:
+            self.progress.clear()
+        if self._coloured:
+            from rich.text import Text
+
+            self._rich.print(Text.assemble(*((shown(text), style) for text, style in parts)), soft_wrap=True)
+        else:
+            sys.stdout.write("".join(shown(text) for text, _ in parts) + "\n")
+
+    def table(
+        self, columns: Sequence[tuple[str, str]], rows: Sequence[Sequence[str]], last: Sequence[str] | None = None,
+        whole: Collection[str] = (),
+    ) -> None:  # fmt: skip
+        """Print a table.
+
+        Args:
+            columns: for each its heading and its side, "left" or "right".
+            rows: the cells.
+            last: a row of totals.
+            whole: the headings of the columns that are never cut, however narrow the terminal is.
+        """
+        from rich.table import Table
+        from rich.text import Text
+
+        table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
+        for heading, side in columns:
+            justify = "right" if side == "right" else "left"
+            table.add_column(heading, justify=justify, no_wrap=True, overflow="ellipsis")  # type: ignore[arg-type]
+        if whole:
+            rows = self._narrowed(columns, rows, whole)
+        for row in rows:
+            table.add_row(*map(Text, map(shown, row)))
+        if last is not None:
+            table.add_row(*(Text(shown(cell), style="bold") for cell in last))
+        sys.stdout.flush()
+        self._rich.print(table)
+
+    def _narrowed(
+        self, columns: Sequence[tuple[str, str]], rows: Sequence[Sequence[str]], whole: Collection[str]
+    ) -> list[list[str]]:
+        """Return rows whose cells are cut in the middle where the terminal is too narrow, but for some columns."""
+        natural = [max(map(len, (heading, *(row[at] for row in rows)))) for at, (heading, _) in enumerate(columns)]
+        others = [at for at, (heading, _) in enumerate(columns) if heading not in whole]
+        room = self._rich.width - _GAP * len(columns) - sum(natural) + sum(natural[at] for at in others)
+        widths: dict[int, int] = {}
+        # What needs less than its share leaves the rest to the others.
+        for rank, at in enumerate(sorted(others, key=lambda at: natural[at])):
+            widths[at] = max(min(natural[at], room // (len(others) - rank)), _LEAST)
+            room -= widths[at]
+        return [[cut(cell, widths[at]) if at in widths else cell for at, cell in enumerate(row)] for row in rows]
+
+    def sample(
+        self, items: Sequence[Item], show: Callable[[Item], None], few: int = FEW, noun: str = "", indent: int = 4
+    ) -> None:
+        """Show each of some items; in a long list that is to be short only the first and the last few.
+
+        Args:
+            items: all of them.
+            show: prints one.
+            few: how many at each end.
+            noun: what they are; nothing where that is clear.
+            indent: by how many columns they are indented.
+        """
+        most = few if self.short and len(items) > 2 * few + 1 else len(items)
+        for one in items[:most]:
+            show(one)
+        if most < len(items):
+            between = len(items) - 2 * most
+            what = count_text(between, f"more {noun}") if noun else f"{between:,} more"
+            self.line(f"{' ' * indent}… {what} between these (--list-all names all)", style="dim")
+            for one in items[-most:]:
+                show(one)
+
+    def may_ask(self) -> bool:
+        """Tell whether there is a person to answer."""
+        return sys.stdin is not None and sys.stdin.isatty()
+
+    def choose(self, question: str, answers: Sequence[str], default: str) -> str:
+        """Ask until one of some answers is given; an empty line is the default, the end of the input the last one."""
+        while True:
+            sys.stdout.flush()
+            print(f"{question}: ", end="", file=sys.stderr, flush=True)
+            line = sys.stdin.readline()
+            answer = line.strip().lower() or default
+            if not line:
+                return answers[-1]
+            if answer in answers:
+                return answer
+
+    def ask(self, question: str) -> bool:
+        """Ask a question and return whether the answer is a clear yes; what is neither yes nor no is named."""
+        sys.stdout.flush()
+        print(f"{question} [yes/no] ", end="", file=sys.stderr, flush=True)
+        answer = sys.stdin.readline().strip().lower()
+        if answer not in ("yes", "y", "no", "n"):
+            told = f"`{shown(answer)}` was not understood" if answer else "Nothing was answered"
+            print(f"{told}, which is taken for no: yes (y) or no (n) is an answer.", file=sys.stderr, flush=True)
+        return answer in ("yes", "y")
+
+
+def account() -> str:
+    """Return the name of the account that this process acts for."""
+    import pwd
+
+    try:
+        return pwd.getpwuid(os.geteuid()).pw_name
+    except KeyError:
+        return str(os.geteuid())

@@ -1,0 +1,110 @@
+"""The words for what steps do: before, and when they were done."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable, Mapping, Sequence
+from typing import NamedTuple
+
+from frugal_sorter.cli.output.text import count_text, size_text
+from frugal_sorter.steps.count import Count, total
+from frugal_sorter.steps.step import Step, VerbName
+
+
+class Words(NamedTuple):
+    """How a verb is said.
+
+    Args:
+        will: what would be done, with a place for the amount.
+        done: the word of a step that was done.
+        sums: what was done in all, with a place for the count.
+    """
+
+    will: str
+    done: str
+    sums: str
+
+
+WORDS: Mapping[VerbName, Words] = {
+    "move": Words("move {}", "moved", "{} moved"),
+    "move-across": Words("move {} to another volume", "moved", "{} moved to another volume"),
+    "trash": Words("move {} to the trash", "trashed", "{} moved to the trash"),
+    "restore": Words("bring {} back from the trash", "restored", "{} brought back from the trash"),
+    "delete": Words("delete {} for good", "deleted", "{} deleted for good"),
+    "empty": Words("remove {} from the trash for good", "removed", "{} removed from the trash for good"),
+    "copy": Words("copy {}", "copied", "{} copied"),
+    "remove-made": Words("remove {} that the run made", "removed", "{} removed that the run had made"),
+    "link": Words("link to {}", "linked", "{} linked to"),
+    "hard-link": Words("replace {} by hard links", "linked", "{} replaced by hard links"),
+    "own-file": Words("make {} of their own again", "separate", "{} made of their own again"),
+    "pack": Words("pack into {}", "packed", "{} written"),
+    "unpack": Words("unpack {}", "unpacked", "{} unpacked"),
+    "set-attribute": Words("tag or comment {}", "tagged", "{} tagged or commented"),
+    "run": Words("run a program for {}", "ran", "a program run for {}"),
+}
+_LAST: tuple[VerbName, ...] = ("trash", "delete", "empty")
+# Those that are told with their size; the rest is not about bytes.
+_SIZED = frozenset({"move", "move-across", "trash", "restore", "delete", "empty", "copy", "hard-link", "unpack"})
+
+
+def amount_text(steps: Iterable[Step], verb: VerbName) -> str:
+    """Return how many files or folders steps of one verb are about, and how big they are."""
+    # An entry can have several steps of one kind, such as one for its tags and one for its comment.
+    steps = list({step.source or step.target: step for step in steps}.values())
+    if verb == "pack":
+        return count_text(len(steps), "new zip")
+    size = f", {size_text(sum(step.bytes for step in steps))}" if verb in _SIZED else ""
+    return f"{entries_text(total(step.count for step in steps))}{size}"
+
+
+def will_text(steps: Iterable[Step]) -> str:
+    """Return in one line what steps would do, the verbs that take away last."""
+    by_verb: dict[VerbName, list[Step]] = defaultdict(list)
+    for step in steps:
+        if step.verb in WORDS:
+            by_verb[step.verb].append(step)
+    order = [verb for verb in WORDS if verb not in _LAST] + list(_LAST)
+    said = [WORDS[verb].will.format(amount_text(by_verb[verb], verb)) for verb in order if by_verb[verb]]
+    return "; ".join(said)
+
+
+def done_text(counts: Mapping[VerbName, Count]) -> str:
+    """Return in one line how much was done, by verb."""
+    said = []
+    for verb, words in WORDS.items():
+        if count := counts.get(verb):
+            what = count_text(count.entries, "zip") if verb == "pack" else entries_text(count)
+            said.append(words.sums.format(what))
+    return ", ".join(said) or "nothing done"
+
+
+def entries_text(count: Count, files: str = "file", other: bool = False) -> str:
+    """Return a count of entries as people say it, such as `3 files and 1 folder with 12 files`.
+
+    Args:
+        count: the entries.
+        files: what the files are called.
+        other: say that they are the other ones.
+    """
+    word = "other " if other else ""
+    parts = [count_text(count.files, f"{word}{files}")] if count.files or not count.folders else []
+    if count.folders:
+        inside = f" with {count_text(count.inside, 'file')}" if count.inside else ""
+        parts.append(count_text(count.folders, f"{word}folder") + inside)
+    return " and ".join(parts)
+
+
+def stay_text(others: Count) -> str:
+    """Return which entries that were looked at stay as they are, for the question."""
+    return f"{entries_text(others, other=True)} {'stays' if others.entries == 1 else 'stay'}"
+
+
+_NAMED = 3
+
+
+def stray_texts(stray: Sequence[str]) -> list[str]:
+    """Return what to say of info files of the trash whose files are gone, and which could not be removed."""
+    said = [f"{path} could not be removed, though its file is no longer in the trash" for path in stray[:_NAMED]]
+    if len(stray) > _NAMED:
+        said.append(f"{count_text(len(stray) - _NAMED, 'more such file')}")
+    return [*said, "`frugal trash --orphans` removes such notes"] if said else []

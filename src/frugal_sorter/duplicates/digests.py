@@ -1,0 +1,148 @@
+"""Digests of many files with few bytes read: of the first and last block, and of the whole (BLAKE3).
+
+Files are read in the order of their inodes, with two processes and a buffer that is used again. A
+file that is not the one that was found any more, or changes while it is read, has no digest.
+"""
+
+from __future__ import annotations
+
+import os
+import struct
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass, field
+from typing import NamedTuple
+
+from blake3 import blake3
+
+from frugal_sorter.filesystem.fingerprint import READ
+from frugal_sorter.filesystem.parallel import Told, in_two
+from frugal_sorter.filesystem.record import storable_ns
+
+# Up to this size a file is read whole at once: its two ends would be most of it.
+WHOLE_BYTES = 16_384
+END_BYTES = 4_096
+_BUFFER_BYTES = 1 << 17
+_READ_WITHOUT_TRACE = READ | getattr(os, "O_NOATIME", 0)
+# A digest of a large file is of the size, too, so that files with the same one have the same size.
+_SIZE = struct.Struct("<Q")
+# Enough that no two files share one by chance.
+_DIGEST_BYTES = 16
+_NONE = bytes(_DIGEST_BYTES)
+_TOLD_EVERY = 500
+# What opening, looking at and closing a file costs, as bytes that could be read meanwhile.
+_OPENING_BYTES = 30_000
+
+
+class Found(NamedTuple):
+    """A file as a walk found it: its path, and what says whether it is the same one still."""
+
+    path: str
+    dev: int
+    ino: int
+    size: int
+    mtime_ns: int
+    ctime_ns: int
+
+
+@dataclass(slots=True)
+class Digests:
+    """What was read of some files.
+
+    Args:
+        rows: the digests, one after the other; where there is none, zeros.
+        problems: why there is none, by the number of the file.
+        read: how many bytes were read in all.
+    """
+
+    rows: bytearray = field(default_factory=bytearray)
+    problems: dict[int, str] = field(default_factory=dict)
+    read: int = 0
+
+    def __len__(self) -> int:
+        return len(self.rows) // _DIGEST_BYTES
+
+    def __getitem__(self, number: int) -> bytes | None:
+        if number in self.problems:
+            return None
+        return bytes(self.rows[number * _DIGEST_BYTES : (number + 1) * _DIGEST_BYTES])
+
+    def extend(self, other: Digests) -> None:
+        """Append those of further files."""
+        before = len(self)
+        self.rows += other.rows
+        self.problems |= {before + number: why for number, why in other.problems.items()}
+        self.read += other.read
+
+
+def ends_digests(files: Sequence[Found], told: Told) -> Digests:
+    """Return for each file a digest of its first and last 4 KiB; of a small one, of the whole."""
+    return _in_two(files, [_OPENING_BYTES + 2 * END_BYTES] * len(files), _ends, told)
+
+
+def whole_digests(files: Sequence[Found], sizes: Iterable[int], told: Told) -> Digests:
+    """Return for each file a digest of all its bytes; the sizes are those of the files."""
+    return _in_two(files, [_OPENING_BYTES + size for size in sizes], _wholes, told)
+
+
+def _in_two(
+    files: Sequence[Found], costs: Sequence[int], read: Callable[[Iterable[Found], Told], Digests], told: Told
+) -> Digests:  # fmt: skip
+    digests = Digests()
+    for part in in_two(files, costs, read, told):
+        digests.extend(part)
+    return digests
+
+
+def _ends(files: Iterable[Found], told: Told) -> Digests:
+    return _each(files, _digest_ends, told)
+
+
+def _wholes(files: Iterable[Found], told: Told) -> Digests:
+    buffer = memoryview(bytearray(_BUFFER_BYTES))
+
+    def digest(descriptor: int, size: int) -> tuple[bytes, int]:
+        hasher, done = blake3(_SIZE.pack(size)), 0
+        while done < size and (count := os.readv(descriptor, [buffer])):
+            hasher.update(buffer[:count])
+            done += count
+        return hasher.digest(_DIGEST_BYTES), done
+
+    return _each(files, digest, told)
+
+
+def _digest_ends(descriptor: int, size: int) -> tuple[bytes, int]:
+    if size <= WHOLE_BYTES:
+        body = os.read(descriptor, size + 1)
+        return blake3(body).digest(_DIGEST_BYTES), len(body)
+    body = os.pread(descriptor, END_BYTES, 0) + os.pread(descriptor, END_BYTES, size - END_BYTES)
+    return blake3(_SIZE.pack(size) + body).digest(_DIGEST_BYTES), len(body)
+
+
+def _each(files: Iterable[Found], digest: Callable[[int, int], tuple[bytes, int]], told: Told) -> Digests:
+    rows, problems, read = bytearray(), dict[int, str](), 0
+    for number, (path, dev, ino, size, mtime_ns, ctime_ns) in enumerate(files):
+        row, problem = _NONE, ""
+        try:
+            try:
+                descriptor = os.open(path, _READ_WITHOUT_TRACE)
+            except PermissionError:
+                descriptor = os.open(path, READ)  # only owners may read without a trace
+            try:
+                row, done = digest(descriptor, size)
+                read += done
+                now = os.fstat(descriptor)
+            finally:
+                os.close(descriptor)
+            if (
+                now.st_ino != ino or storable_ns(now.st_ctime_ns) != ctime_ns
+                or storable_ns(now.st_mtime_ns) != mtime_ns or now.st_size != size or now.st_dev != dev
+            ):  # fmt: skip
+                problem = "changed while it was read"
+        except OSError as error:
+            problem = (error.strerror or "cannot be read").lower()
+        if problem:
+            problems[number] = problem
+        rows += row
+        if size > _BUFFER_BYTES or not (number + 1) % _TOLD_EVERY:
+            told(number + 1)
+    return Digests(rows, problems, read)

@@ -1,0 +1,321 @@
+"""The search for files with the same contents: by size, then by their ends, then by all their bytes."""
+
+from __future__ import annotations
+
+import os
+from array import array
+from collections import defaultdict
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from itertools import groupby, islice
+from operator import itemgetter
+from pathlib import Path
+
+from frugal_sorter.duplicates.columns import SIZE, Columns, Files, Group, Same
+from frugal_sorter.duplicates.digests import WHOLE_BYTES, Digests, ends_digests, whole_digests
+from frugal_sorter.filesystem.parallel import Share, Sharing, Told
+from frugal_sorter.filesystem.record import Listing, Unread, place_of
+from frugal_sorter.filesystem.status import birth_ns
+from frugal_sorter.filesystem.walk import reason_of, unread_for, walk
+from frugal_sorter.planning.guard import never_entered
+from frugal_sorter.state.digest_cache import CACHED_BYTES, DigestCache, Key
+
+_FIRST_LETTER = itemgetter(0)
+_FEW = 3
+
+
+@dataclass(slots=True)
+class Duplicates:
+    """What a search found.
+
+    Args:
+        groups: the groups, the ones that waste most first.
+        seen: how many files were looked at.
+        bytes: how many bytes they have.
+        read: how many bytes were read to tell.
+        linked: how many names were further ones of files that have several.
+        passed: how many files were too small to be compared.
+        unread: what could not be read, or changed meanwhile.
+        marked: names that look like copies: the folder, the name, the name without its mark, and whether that is there.
+        whole_folders: folders whose files were all seen, with how many these are and the names of the folders in
+            them: for telling same folders.
+    """
+
+    groups: list[Group] = field(default_factory=list)
+    seen: int = 0
+    bytes: int = 0
+    read: int = 0
+    linked: int = 0
+    passed: int = 0
+    unread: list[Unread] = field(default_factory=list)
+    whole_folders: dict[str, tuple[int, list[str]]] = field(default_factory=dict)
+    marked: list[tuple[str, str, str, bool]] = field(default_factory=list)
+
+
+class _Walked:
+    """What a walk, or the fork of one, has found."""
+
+    def __init__(self) -> None:
+        self.begin_again()
+
+    def begin_again(self) -> None:
+        """Forget what was found: in a fork it is its parent's."""
+        self.columns, self.result, self.seen = Columns(), Duplicates(), set[str]()
+
+    def tell_unread(self, unread: Unread) -> None:
+        self.result.unread.append(unread)
+
+    def add(self, other: _Walked) -> None:
+        """Take in what a fork found."""
+        self.columns.extend(other.columns)
+        mine, theirs = self.result, other.result
+        mine.passed += theirs.passed
+        mine.unread += theirs.unread
+        mine.marked += theirs.marked
+        mine.whole_folders |= theirs.whole_folders
+
+
+@dataclass
+class ContentSearch:
+    """Searches folders for files with the same contents.
+
+    Args:
+        levels: how deep; None for all levels.
+        hidden: hidden files and folders too.
+        min_size: smaller files are passed over; 0 compares empty files, too.
+        cache: the state folder with digests that were made before; None to do without.
+        now_ns: the moment to write down in the cache.
+        told: called now and then with how many files, and what was done with them.
+    """
+
+    levels: int | None = None
+    hidden: bool = False
+    min_size: int = 1
+    cache: Path | None = None
+    now_ns: int = 0
+    told: Callable[[int, str], None] = lambda _files, _what: None
+
+    def search(self, folders: Sequence[str]) -> Duplicates:
+        """Return the groups of files with the same contents below some folders.
+
+        Args:
+            folders: absolute, resolved paths; one inside another is searched once.
+
+        Raises:
+            OSError: one of the folders cannot be read at all.
+        """
+        walked = _Walked()
+        for folder in folders:
+            self._walk(folder, 1, None, walked, alone=len(folders) == 1)
+        result = walked.result
+        result.groups = self._groups(walked.columns, result)
+        result.unread.sort()
+        return result
+
+    def among(self, paths: Iterable[str]) -> Duplicates:
+        """Return the groups among some files, each given by an absolute path."""
+        result = Duplicates()
+        columns = Columns()
+        for path in paths:
+            place = place_of(path)
+            try:
+                status = os.lstat(path)
+            except OSError as error:
+                result.unread.append(Unread(path, reason_of(error)))
+            else:
+                columns.add(place.folder, status.st_dev, [place.name], [status])
+        result.groups = self._groups(columns, result)
+        return result
+
+    # The walk
+
+    def _walk(self, root: str, level: int, dev: int | None, walked: _Walked, alone: bool) -> None:
+        """Walk a tree; if it is the only one and large, in two processes.
+
+        Raises:
+            OSError: it cannot be read at all.
+        """
+
+        def descend(listing: Listing, name: str, level: int) -> int | None:
+            if (name[0] == "." and not self.hidden) or never_entered(f"{listing.folder}/{name}", name):
+                return None
+            return level + 1 if self.levels is None or level < self.levels else None
+
+        sharing = Sharing[tuple[str, int]](allowed=alone)
+
+        def read(share: Share[tuple[str, int]]) -> None:
+            nonlocal dev
+            for listing, depth in walk(root, level, True, descend, walked.tell_unread, share=share, dev=dev):
+                dev = listing.dev
+                sharing.count(len(listing.names))
+                if listing.folder not in walked.seen:
+                    walked.seen.add(listing.folder)
+                    self._listing(listing, depth, walked)
+                    if not sharing.is_fork:
+                        self.told(len(walked.columns), "files found")
+
+        other, again = sharing.walk(read, walked.begin_again, lambda: walked)
+        if other is not None:
+            walked.add(other)
+        for path, below in again:
+            try:
+                self._walk(path, below, dev, walked, alone=False)
+            except OSError as error:
+                walked.tell_unread(unread_for(path, error))
+
+    def _listing(self, listing: Listing, level: int, walked: _Walked) -> None:
+        columns, result = walked.columns, walked.result
+        names, statuses = listing.names, listing.status
+        hides = not self.hidden and "." in map(_FIRST_LETTER, names)
+        if hides or min(map(SIZE, statuses), default=self.min_size) < self.min_size:
+            shown = [at for at, name in enumerate(names) if self.hidden or name[0] != "."]
+            wanted = [at for at in shown if statuses[at].st_size >= self.min_size]
+            result.passed += len(shown) - len(wanted)
+            names, statuses = [names[at] for at in wanted], [statuses[at] for at in wanted]
+        marked = len(columns.unmarked)
+        columns.add(listing.folder, listing.dev, names, statuses)
+        if len(columns.unmarked) > marked:
+            there = set(listing.names)
+            for at, original in islice(columns.unmarked.items(), marked, None):
+                result.marked.append((listing.folder, columns.names[at], original, original in there))
+        deeper = self.levels is None or level < self.levels
+        plain = not (listing.links or listing.others or listing.unread) and len(names) == len(listing.names)
+        if (
+            plain
+            and (deeper or not listing.folders)
+            and (self.hidden or not any(name[0] == "." for name in listing.folders))
+        ):
+            result.whole_folders[listing.folder] = (len(names), listing.folders)
+
+    # The contents
+
+    def _groups(self, columns: Columns, result: Duplicates) -> list[Group]:
+        """Return the groups among all files, those that waste most first."""
+        result.seen, result.bytes = len(columns.names), sum(columns.size)
+        files, names = self._once(columns)
+        result.linked = sum(map(len, names.values()))
+        # Sorted rather than counted by size: most have a size of their own.
+        files.sort(key=columns.size.__getitem__)
+        alike = array("I", (at for ats in _runs(columns, files) for at in ats))
+        del files
+        groups = [
+            Group(
+                columns.size[together[0]],
+                [Same(columns, at, tuple(names.get(at, ()))) for at in sorted(together, key=columns.path)],
+            )
+            for together in self._same(columns, alike, result)
+        ]
+        return sorted(groups, key=lambda group: (-group.size * (len(group.files) - 1), group.files[0].path))
+
+    def _once(self, columns: Columns) -> tuple[list[int], dict[int, list[int]]]:
+        """Return all files, those with several names once, and for these their other names."""
+        linked: dict[tuple[int, int], list[int]] = defaultdict(list)
+        for at in columns.linked:
+            linked[columns.devices[columns.folder[at]], columns.ino[at]].append(at)
+        further: dict[int, list[int]] = {}
+        for ats in linked.values():
+            first, *rest = sorted(ats, key=columns.path)
+            if rest:
+                further[first] = rest
+        again = {at for rest in further.values() for at in rest}
+        return [at for at in range(len(columns.names)) if at not in again], further
+
+    def _same(self, columns: Columns, alike: Sequence[int], result: Duplicates) -> list[list[int]]:
+        """Return the files that hold the same bytes, of files in the order of their sizes, each with others of its."""
+
+        def read_whole(files: Files, told: Told) -> Digests:
+            return whole_digests(files, [columns.size[at] for at in files.numbers], told)
+
+        with DigestCache(self.cache) as cache:
+            cached = [at for at in alike if columns.size[at] > CACHED_BYTES]
+            keys = _keys(columns, cached) if self.cache is not None else {}
+            known = cache.known(keys.values())
+            by_ends, at_once = _where_ends_pay(columns, alike)
+            ends = self._digests(columns, by_ends, ends_digests, "files looked into", result, _known(keys, known, 0))
+            first = ends.together(columns, by_ends)
+            small = [ats for ats in first if columns.size[ats[0]] <= WHOLE_BYTES]
+            large = array("I", (at for ats in first for at in ats if columns.size[at] > WHOLE_BYTES))
+            large.extend(at_once)
+            wholes = self._digests(columns, large, read_whole, "files read", result, _known(keys, known, 1))
+            if keys:
+                fresh = ((key, ends.of(at), wholes.of(at)) for at, key in keys.items())
+                cache.keep((one for one in fresh if one[1] and known.get(one[0]) != one[1:]), self.now_ns)
+        return small + wholes.together(columns, large)
+
+    def _digests(
+        self, columns: Columns, files: Sequence[int], read: Callable[[Files, Told], Digests], what: str,
+        result: Duplicates, known: Mapping[int, bytes],
+    ) -> _Digested:  # fmt: skip
+        """Return the digests of files, read in the order of their inodes; those that are known are not read."""
+        missing = array("I", sorted((at for at in files if at not in known), key=columns.ino.__getitem__))
+        made = read(Files(columns, missing), lambda done: self.told(done, what))
+        result.read += made.read
+        result.unread += [Unread(columns.path(missing[number]), why) for number, why in made.problems.items()]
+        return _Digested(missing, made, known)
+
+
+class _Digested:
+    """Files with their digests: those that were read, and those that are known from before."""
+
+    def __init__(self, files: Sequence[int], digests: Digests, known: Mapping[int, bytes]) -> None:
+        self._digests = digests
+        self._known = known
+        self._numbers = array("I", bytes(4 * (max(files, default=-1) + 1)))
+        for number, at in enumerate(files, 1):
+            self._numbers[at] = number
+
+    def of(self, at: int) -> bytes | None:
+        """Return the digest of a file, None where there is none."""
+        number = self._numbers[at] if at < len(self._numbers) else 0
+        return self._digests[number - 1] if number else self._known.get(at)
+
+    def together(self, columns: Columns, files: Sequence[int]) -> list[list[int]]:
+        """Return those of some files, in the order of their sizes, that share their digest with another one."""
+        found: list[list[int]] = []
+        for ats in _runs(columns, files):
+            by_digest: dict[bytes | None, list[int]] = {}
+            for at in ats:
+                by_digest.setdefault(self.of(at), []).append(at)
+            by_digest.pop(None, None)
+            found += [same for same in by_digest.values() if len(same) > 1]
+        return found
+
+
+def _runs(columns: Columns, files: Sequence[int]) -> Iterator[list[int]]:
+    """Yield those of some files, in the order of their sizes, together that share it with another one."""
+    for _, run in groupby(files, key=columns.size.__getitem__):
+        together = list(run)
+        if len(together) > 1:
+            yield together
+
+
+def _where_ends_pay(columns: Columns, files: Sequence[int]) -> tuple[array[int], array[int]]:
+    """Return those of some files whose ends are worth a look, and those that are quicker read whole.
+
+    Few files of one size mostly hold the same; many often are of a kind that has one size.
+    """
+    by_ends, at_once = array("I"), array("I")
+    for ats in _runs(columns, files):
+        few = len(ats) <= _FEW and WHOLE_BYTES < columns.size[ats[0]] <= CACHED_BYTES
+        (at_once if few else by_ends).extend(ats)
+    return by_ends, at_once
+
+
+def _known(
+    keys: Mapping[int, Key], known: Mapping[Key, tuple[bytes | None, bytes | None]], which: int
+) -> dict[int, bytes]:  # fmt: skip
+    found = {}
+    for at, key in keys.items():
+        digest = known[key][which] if key in known else None
+        if digest is not None:
+            found[at] = digest
+    return found
+
+
+def _keys(columns: Columns, files: Iterable[int]) -> dict[int, Key]:
+    """Return what the cache knows files by; their birth times are asked for only here."""
+    return {
+        at: (columns.devices[columns.folder[at]], columns.ino[at], birth_ns(columns.path(at)), columns.size[at],
+             columns.modified[at], columns.changed[at])
+        for at in files
+    }  # fmt: skip

@@ -1,0 +1,1 @@
+"""Carrying plans out, recovering after a crash, and taking runs back."""

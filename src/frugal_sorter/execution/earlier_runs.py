@@ -1,0 +1,175 @@
+"""What earlier runs say of entries that are met again: where rules put them, and what was taken back."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Iterator
+from typing import NamedTuple
+
+from frugal_sorter.changes.outcome import Outcome
+from frugal_sorter.filesystem.record import FileRecord, Identity, Place
+from frugal_sorter.journal.journal import Journal, Pack
+from frugal_sorter.planning.endings import Past
+from frugal_sorter.steps.base import Mark
+from frugal_sorter.steps.step import ATTENDING, REPLACING, TAKING, Step, VerbName
+
+# Steps that put an entry somewhere without a rule having asked for it to be there.
+_NOT_PUT = frozenset({"trash", "restore", "make-folder"})
+
+
+class _Put(NamedTuple):
+    """An entry that a rule put somewhere, and when."""
+
+    run: int
+    rule_key: str
+    began_ns: int
+    now: Identity
+
+
+class _Memory:
+    """Looks into a journal, a folder at a time; nothing may be written to it meanwhile."""
+
+    def __init__(self, journal: Journal) -> None:
+        self._journal = journal
+        self._puts: dict[str, dict[str, list[_Put]]] = {}
+        self._trashed: dict[str, dict[str, list[_Put]]] = {}
+        self._ran: dict[str, list[Identity]] | None = None
+        self._back: dict[tuple[str, Place], tuple[int, Identity]] | None = None
+
+    def put_in(self, folder: str) -> dict[str, list[_Put]]:
+        """Return what rules have put into a folder, by name and the last first."""
+        if folder not in self._puts:
+            found: dict[str, list[_Put]] = {}
+            for pack in _touching(self._journal, "target", folder, "AND NOT runs.backward ORDER BY packs.id DESC"):
+                for step, now in reversed(list(_done(pack))):
+                    if now is not None and step.target and step.target.folder == folder and step.verb not in _NOT_PUT:
+                        found.setdefault(step.target.name, []).append(_Put(pack.run, step.rule_key, pack.began_ns, now))
+            self._puts[folder] = found
+        return self._puts[folder]
+
+    def put_here(self, key: str, place: Place, identity: Identity) -> int | None:
+        """Return the last run in which a rule put an entry where it is, unchanged since."""
+        for put in self.put_in(place.folder).get(place.name, ()):
+            if put.rule_key == key:
+                return put.run if _is_same(put.now, identity) else None
+        return None
+
+    def arrived(self, record: FileRecord) -> int | None:
+        """Return when the tool itself put an entry where it is, in ns."""
+        for put in self.put_in(record.place.folder).get(record.place.name, ()):
+            return put.began_ns if put.now.same_who(record.identity) else None
+        return None
+
+    def taken_back(self, key: str, place: Place, identity: Identity) -> int | None:
+        """Return the run that took something back that a rule did to an entry, unchanged since."""
+        if self._back is None:
+            self._back = self._all_taken_back()
+        run, was = self._back.get((key, place), (0, None))
+        return run if was is not None and _is_same(was, identity) else None
+
+    def brought_back(self, key: str, place: Place, identity: Identity) -> int | None:
+        """Return the run in which a rule moved an entry to the trash that is here again, unchanged since.
+
+        Whoever brought it back, this tool or the desktop: that it is here is enough.
+        """
+        if place.folder not in self._trashed:
+            found: dict[str, list[_Put]] = {}
+            for pack in _touching(
+                self._journal, "source", place.folder, "AND NOT runs.backward ORDER BY packs.id DESC"
+            ):
+                for step, now in reversed(list(_done(pack))):
+                    if step.verb == "trash" and now is not None and step.source and step.source.folder == place.folder:
+                        put = _Put(pack.run, step.rule_key, pack.began_ns, now)
+                        found.setdefault(step.source.name, []).append(put)
+            self._trashed[place.folder] = found
+        for put in self._trashed[place.folder].get(place.name, ()):
+            if put.rule_key == key and _is_same(put.now, identity):
+                return put.run
+        return None
+
+    def _all_taken_back(self) -> dict[tuple[str, Place], tuple[int, Identity]]:
+        found: dict[tuple[str, Place], tuple[int, Identity]] = {}
+        for pack in self._journal.packs("runs.backward ORDER BY packs.id", ()):
+            for step, now in _done(pack):
+                if step.verb in ("remove-made", "set-attribute"):
+                    if "entry" in step.args:
+                        place = Place(*step.args["entry"])
+                        found[step.rule_key, place] = (pack.run, Identity(*step.args["entry_was"]))
+                elif step.verb in ("move", "move-across", "restore") and step.target and now is not None:
+                    found[step.rule_key, step.target] = (pack.run, now)
+        return found
+
+    def has_run(self, key: str, identity: Identity) -> bool:
+        """Tell whether a rule has run its program for an entry, unchanged since."""
+        if self._ran is None:
+            self._ran = {}
+            for pack in self._journal.packs("packs.id IN (SELECT pack FROM touched WHERE verb = 'run')", ()):
+                for step, now in _done(pack):
+                    if step.verb == "run" and now is not None:
+                        self._ran.setdefault(step.rule_key, []).append(now)
+        return any(_is_same(one, identity) for one in self._ran.get(key, ()))
+
+
+def past_of(journal: Journal) -> Past:
+    """Return what the journal says of entries that the planner meets."""
+    memory = _Memory(journal)
+    return Past(memory.taken_back, memory.brought_back, memory.put_here, journal.folders_written, memory.has_run)
+
+
+def arrival_of(journal: Journal) -> Callable[[FileRecord], int | None]:
+    """Return what tells when the tool itself put an entry where it is."""
+    return _Memory(journal).arrived
+
+
+def moved_on(journal: Journal, after: int, folder: str) -> dict[str, tuple[int, VerbName]]:
+    """Return by name the first run after another that took an entry away from a folder, and how."""
+    found: dict[str, tuple[int, VerbName]] = {}
+    for pack in _touching(journal, "source", folder, "AND packs.run > ? ORDER BY packs.id", after):
+        for step, _ in _done(pack):
+            if step.verb in TAKING | REPLACING and step.source and step.source.folder == folder:
+                found.setdefault(step.source.name, (pack.run, step.verb))
+    return found
+
+
+def trashed_in(journal: Journal, folder: str) -> dict[str, int]:
+    """Return by name the last run that put an entry into the `files` folder of a trash."""
+    found: dict[str, int] = {}
+    for pack in _touching(journal, "target", folder, "ORDER BY packs.id"):
+        for step, _ in _done(pack):
+            if step.verb == "trash" and step.target and step.target.folder == folder:
+                found[step.target.name] = pack.run
+    return found
+
+
+def about(journal: Journal, named: str) -> list[tuple[int, Step, Mark | None]]:
+    """Return the steps about entries of some name, old or new, in order.
+
+    Args:
+        journal: where to look.
+        named: a name, or an absolute path.
+    """
+    folder, name = os.path.split(named)
+    found = []
+    for pack in journal.packs("1 ORDER BY packs.id", (), name):
+        for step, mark in pack.steps:
+            places = [place for place in (step.source, step.target) if place and place.name == name]
+            if step.verb not in ATTENDING and any(not folder or place.folder == folder for place in places):
+                found.append((pack.run, step, mark))
+    return found
+
+
+def _touching(journal: Journal, side: str, folder: str, more: str, *values: object) -> Iterator[Pack]:
+    number = journal.folder_number(folder)
+    if number is not None:
+        having = f"packs.id IN (SELECT pack FROM touched WHERE {side}_folder = ?)"
+        yield from journal.packs(f"{having} {more}", (number, *values))
+
+
+def _done(pack: Pack) -> Iterator[tuple[Step, Identity | None]]:
+    for step, mark in pack.steps:
+        if mark is not None and mark.outcome == Outcome.DONE:
+            yield step, mark.now
+
+
+def _is_same(was: Identity, identity: Identity) -> bool:
+    return was.same_who(identity) and was.same_state(identity)

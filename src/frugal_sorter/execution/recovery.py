@@ -1,0 +1,187 @@
+"""What a kill left behind: found out from the disk, put right, and written down."""
+
+from __future__ import annotations
+
+import time
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from itertools import groupby
+from typing import NamedTuple
+
+from frugal_sorter.changes.descriptors import Descriptors
+from frugal_sorter.changes.outcome import NotDone, Outcome
+from frugal_sorter.errors import FrugalError
+from frugal_sorter.filesystem.walk import reason_of
+from frugal_sorter.journal.journal import DAMAGED, Counts, Journal, Run
+from frugal_sorter.steps.base import Job, Mark, Verb, attempt
+from frugal_sorter.steps.info_files import remove_stray_infos
+from frugal_sorter.steps.make_folder import remove_unused
+from frugal_sorter.steps.registry import verbs_for
+from frugal_sorter.steps.restore import Restore
+from frugal_sorter.steps.shapes import refuse_malformed
+from frugal_sorter.steps.step import ATTENDING, TAKING, Step, VerbName
+
+
+class Settled(NamedTuple):
+    """What became of a run that was interrupted.
+
+    Args:
+        run: it.
+        counts: how many steps that a person asked for ended in which way.
+        away: where the volumes are mounted that some steps wait for; these stay open until then.
+        apart: what was set apart, since it cannot be settled, and why.
+        removed: the paths of unfinished parts that were removed.
+        stray: the paths of info files of a trash whose entries are gone, and which could not be removed.
+    """
+
+    run: Run
+    counts: Counts
+    away: tuple[str, ...]
+    apart: tuple[str, ...]
+    removed: tuple[str, ...]
+    stray: tuple[str, ...]
+
+
+def found_after_kill(journal: Journal, run: Run) -> list[tuple[Step, Mark]]:
+    """Return how the steps of a killed run ended, as the disk tells; nothing is changed."""
+    return _look(journal, run, repair=False).ended
+
+
+def settle_unfinished(journal: Journal) -> list[Settled]:
+    """Write down how the steps of killed runs ended, and close those runs of which all of it can be seen."""
+    settled = []
+    for run in journal.unsettled():
+        looked = _look(journal, run, repair=True)
+        ended = looked.ended
+        journal.mark(run.id, [mark for _, mark in ended if mark.outcome != Outcome.NOTED])
+        counts: Counter[Outcome | None] = Counter(mark.outcome for step, mark in ended if step.verb not in ATTENDING)
+        away = tuple(dict.fromkeys(mark.reason for _, mark in ended if mark.outcome == Outcome.NOTED))
+        apart = tuple(f"{step.place.path}: {mark.reason}" for step, mark in ended if mark.outcome == Outcome.OPEN)
+        if not away:
+            journal.close(run.id, "interrupted", time.time_ns(), counts)
+        settled.append(Settled(run, counts, away, apart, tuple(looked.removed), tuple(looked.stray)))
+    return settled
+
+
+class _Looked(NamedTuple):
+    """How the steps of a killed run ended, and what its repair removed and could not remove.
+
+    A step that waits for a volume is NOTED, with the place of that as its reason.
+    """
+
+    ended: list[tuple[Step, Mark]]
+    removed: Sequence[str] = ()
+    stray: Sequence[str] = ()
+
+
+def _look(journal: Journal, run: Run, repair: bool) -> _Looked:
+    ended: list[tuple[Step, Mark]] = []
+    steps = list(journal.steps(run.id))
+    waiting = _waiting(run, steps)
+    with Descriptors() as descriptors:
+        job = Job(
+            descriptors, run.id, run.began_ns, token=run.token,
+            note=lambda mark, durable: journal.note(run.id, mark, durable),
+        )  # fmt: skip
+        verbs = verbs_for(job)
+        job.became = {step.target: mark.now for step, mark in steps if step.target and mark is not None and mark.now}
+        # The last first, so that an earlier step knows where its entry has got to.
+        for step, mark in reversed(steps):
+            if mark is None or mark.outcome == Outcome.NOTED:
+                top = waiting.get(step.id)
+                mark = Mark(step.id, Outcome.NOTED, top) if top else _settle(verbs, step, mark, repair)
+            if mark.outcome == Outcome.DONE and step.verb in TAKING and step.source and step.target:
+                job.now_at[step.source] = step.target, mark.now
+            ended.append((step, mark))
+        ended.reverse()
+        if not repair:
+            return _Looked(ended)
+        ended = _groups_put_back(verbs, ended)
+        unused = {mark.step: mark for mark in remove_unused(job, ended)}
+        ended = [(step, unused.get(step.id, mark)) for step, mark in ended]
+        return _Looked(ended, job.removed, remove_stray_infos(job))
+
+
+def _waiting(run: Run, steps: Sequence[tuple[Step, Mark | None]]) -> dict[int, str]:
+    """Return for each step that has not ended the volume that it waits for, if it waits for one."""
+    if all(volume.is_here() for volume in run.volumes):
+        return {}
+    waiting: dict[int, str] = {}
+    groups: dict[int, str] = {}
+    for step, mark in steps:
+        if mark is not None and mark.outcome != Outcome.NOTED:
+            continue
+        places = [step.source, step.target, step.witness and step.witness.place]
+        paths = [place.path for place in places if place] + [one["path"] for one in step.args.get("members", ())]
+        top = next(filter(None, map(run.away, paths)), "")
+        if top:
+            waiting[step.id] = top
+            groups.setdefault(step.group, top)
+    # What belongs together is decided together.
+    waiting |= {step.id: groups[step.group] for step, _ in steps if step.group and step.group in groups}
+    return waiting
+
+
+def _settle(verbs: Mapping[VerbName, Verb], step: Step, note: Mark | None, repair: bool) -> Mark:
+    """Settle one step; one that cannot be is set apart, so that the others are."""
+    try:
+        refuse_malformed(step)
+        return verbs[step.verb].settle(step, note, repair)
+    except (NotDone, FrugalError) as error:
+        return Mark(step.id, Outcome.OPEN, str(error))
+    except OSError as error:
+        return Mark(step.id, Outcome.OPEN, reason_of(error))
+    except DAMAGED as error:
+        return Mark(step.id, Outcome.OPEN, f"what was written down of it is damaged ({error})")
+
+
+def _groups_put_back(verbs: Mapping[VerbName, Verb], ended: list[tuple[Step, Mark]]) -> list[tuple[Step, Mark]]:
+    """Put back what was done of groups that were not done whole; what is undecided is not acted on."""
+    result: list[tuple[Step, Mark]] = []
+    for group, together in groupby(ended, key=lambda one: one[0].group):
+        members = list(together)
+        outcomes = {mark.outcome for _, mark in members}
+        if group and Outcome.DONE in outcomes and len(outcomes) > 1 and not outcomes & {Outcome.OPEN, Outcome.NOTED}:
+            steps = [step for step, _ in members]
+            first = next(at for at, (_, mark) in enumerate(members) if mark.outcome != Outcome.DONE)
+            done = [mark for _, mark in members[:first]]
+            # A step after the first that was not done cannot have begun.
+            result += zip(steps, put_group_back(verbs, steps, done, members[first][1]), strict=True)
+        else:
+            result += members
+    return result
+
+
+def put_group_back(
+    verbs: Mapping[VerbName, Verb], steps: Sequence[Step], done: Sequence[Mark], failed: Mark
+) -> list[Mark]:  # fmt: skip
+    """Put back the steps of a group before one that was not done, the last first.
+
+    Args:
+        verbs: all verbs.
+        steps: the group.
+        done: the marks of the steps before that one.
+        failed: its mark.
+
+    Returns:
+        the marks of all steps of the group.
+    """
+    marks: list[Mark] = []
+    restore = verbs["restore"]
+    assert isinstance(restore, Restore)
+    # What goes back to the trash needs the name of the info file that it just lost.
+    restore.catch_up()
+    for step, mark in reversed(list(zip(steps, done, strict=False))):
+        back = verbs[step.verb].back(step, mark)
+        if back is None:
+            marks.append(mark)
+            continue
+        ended = attempt(verbs[back.verb], back)
+        if ended.outcome in (Outcome.DONE, Outcome.LEFT):
+            marks.append(Mark(step.id, failed.outcome, "put back, since what goes with it was not done"))
+        else:
+            marks.append(mark._replace(reason=f"could not be put back: {ended.reason}"))
+    rest = [
+        Mark(step.id, failed.outcome, "not done, since what goes with it was not") for step in steps[len(done) + 1 :]
+    ]
+    return [*reversed(marks), failed, *rest]

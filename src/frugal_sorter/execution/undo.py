@@ -1,0 +1,367 @@
+"""The planner of `undo`: what takes a run back, and what stands in the way."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator, Sequence
+from contextlib import suppress
+from itertools import groupby
+from typing import NamedTuple
+
+from frugal_sorter.changes.descriptors import Descriptors
+from frugal_sorter.changes.outcome import Outcome
+from frugal_sorter.errors import UsageError
+from frugal_sorter.execution.earlier_runs import moved_on
+from frugal_sorter.filesystem.extended_attributes import read_attribute
+from frugal_sorter.filesystem.fingerprint import look_like_or_none
+from frugal_sorter.filesystem.inside import look_inside
+from frugal_sorter.filesystem.record import Identity, Place, Unknown, is_inside, place_of
+from frugal_sorter.filesystem.status import folder_as_it_is, look_or_none
+from frugal_sorter.filesystem.walk import reason_of
+from frugal_sorter.journal.journal import Journal, Run
+from frugal_sorter.planning.plan import Note, Plan
+from frugal_sorter.steps.base import Job, Mark
+from frugal_sorter.steps.registry import verbs_for
+from frugal_sorter.steps.step import ATTENDING, FINAL, MAKING, REPLACING, TAKING, Left, Step, VerbName
+
+# What no undo can help.
+GONE = "deleted for good"
+RAN = "a program was run for it, which cannot be taken back"
+
+
+def run_to_undo(journal: Journal, number: int | None) -> Run:
+    """Return the run to take back: the one named, else the last of which something is left to take back.
+
+    Raises:
+        UsageError: there is none.
+    """
+    if number is not None:
+        return journal.run(number)
+    for run in runs_to_undo(journal):
+        return run
+    raise UsageError("there is nothing to undo", "`frugal history` lists all runs")
+
+
+def runs_to_undo(journal: Journal) -> Iterator[Run]:
+    """Yield the runs of which something may be left to take back, the last one first."""
+    for run in reversed(journal.runs()):
+        # What left the trash for good cannot be taken back.
+        if run.kind not in ("undo", "empty") and run.undone_by is None and journal.counts(run.id).get(Outcome.DONE):
+            yield run
+
+
+def plan_undo(journal: Journal, run: Run, now_ns: int, only: Sequence[str] = ()) -> Plan:
+    """Plan what takes a run back, the last step first; nothing is changed.
+
+    Args:
+        journal: without unsettled runs.
+        run: the run to take back.
+        now_ns: the moment of planning.
+        only: absolute paths, as they were or as they are now; just these and what lies below them.
+    """
+    return _UndoPlanner(journal, run, now_ns, only).plan()
+
+
+class _Blocked(Exception):
+    """Something stands in the way of taking a step back."""
+
+
+class _Back(Exception):
+    """A step needs no taking back: that was done before, or what it made is gone."""
+
+
+class _Later(NamedTuple):
+    """A later run that took an entry away: its number, how, and with which folder around it, in words."""
+
+    run: int
+    verb: VerbName
+    along: str
+
+
+class _UndoPlanner:
+    def __init__(self, journal: Journal, run: Run, now_ns: int, only: Sequence[str]) -> None:
+        self.journal = journal
+        self.run = run
+        self.only = only
+        self.result = Plan("undo", now_ns, run.origin, undoes=run.id)
+        self.made: set[str] = set()
+        self.given: set[Place] = set()
+        self.texts: dict[tuple[Place, str], str] = {}
+        # Where entries are now that will have come back when the turn of a later step comes.
+        self.coming: dict[Place, Place] = {}
+        self.came: dict[Place, Identity] = {}
+        self.left_by: dict[str, dict[str, tuple[int, VerbName]]] = {}
+        # Asked once: of a run that was taken back before, each step asks for it.
+        self.own_undos = {one.id for one in journal.runs() if one.undoes == run.id}
+
+    def plan(self) -> Plan:
+        times: list[Step] = []
+        with Descriptors() as descriptors:
+            self.verbs = verbs_for(Job(descriptors))
+            steps = reversed(list(self.journal.steps(self.run.id)))
+            done = [(step, mark) for step, mark in steps if mark is not None and mark.outcome == Outcome.DONE]
+            for group, members in groupby(done, key=lambda one: one[0].group):
+                for together in [list(members)] if group else [[one] for one in members]:
+                    times += self._group(together)
+        for wanted in self.only:
+            if not any(self._is_about(step, wanted) for step, _ in done):
+                raise UsageError(
+                    f"{wanted}: run {self.run.id} did nothing with it",
+                    f"`frugal history {self.run.id}` lists all that it did",
+                )
+        if not self.result.left and not self.only:
+            # With something left where it is, the folders are not as they were.
+            for back in times:
+                self._times(back)
+        return self.result
+
+    def _group(self, members: Sequence[tuple[Step, Mark]]) -> list[Step]:
+        """Plan the way back of steps that belong together; if one is blocked, so are all that take entries."""
+        if self.only and not any(self._is_wanted(step) for step, _ in members):
+            return []
+        backs: list[Step] = []
+        times: list[Step] = []
+        freed: set[Place] = set()
+        left: list[Left] = []
+        kept = (set(self.made), set(self.given), dict(self.coming)) if len(members) > 1 else None
+        for step, mark in members:
+            back = self.verbs[step.verb].back(step, mark)
+            if back is not None:
+                back.of = step.id
+            if back is None:
+                left += self._cannot(step)
+            elif back.verb == "restore-times":
+                times.append(back)
+            else:
+                try:
+                    self._refuse_away(back)
+                    backs += self._checked(back, freed)
+                except _Back:
+                    continue
+                except _Blocked as blocked:
+                    left.append(back.left(str(blocked), True))
+                    if back.verb not in ("remove-made", "set-attribute"):
+                        others = [one for one in backs if one.verb not in ATTENDING]
+                        left += [one.left("what goes with it is in the way", True) for one in others]
+                        if kept is not None:
+                            self.made, self.given, self.coming = kept
+                        self.result.left += left
+                        return []
+        self.result.left += left
+        folders = [step for step in backs if step.verb == "make-folder"]
+        for step in folders:
+            self.result.add_group([step])
+            if "mtime_ns" in step.args and step.target is not None:
+                args = {"mtime_ns": step.args["mtime_ns"]}
+                times.append(Step(0, "restore-times", "", "", step.target, None, None, args))
+        self.result.add_group([step for step in backs if step.verb != "make-folder"])
+        return times
+
+    def _is_wanted(self, step: Step) -> bool:
+        return any(self._is_about(step, wanted) for wanted in self.only)
+
+    @staticmethod
+    def _is_about(step: Step, wanted: str) -> bool:
+        paths = [place.path for place in (step.source, step.target) if place]
+        paths += [member["path"] for member in step.args.get("members", ())]
+        return any(is_inside(path, wanted) for path in paths)
+
+    def _cannot(self, step: Step) -> list[Left]:
+        if step.verb in FINAL:
+            return [step.left(GONE, True)]
+        if step.verb == "run":
+            return [step.left(RAN)]
+        return []
+
+    def _checked(self, step: Step, freed: set[Place]) -> list[Step]:
+        """Return the steps that take one back, if nothing stands in their way.
+
+        Raises:
+            _Blocked: something does, and what.
+            _Back: nothing is to do.
+        """
+        if step.verb == "make-folder":
+            assert step.target is not None
+            path = step.target.path
+            if path in self.made or os.path.lexists(path):
+                return []
+            above = self._folders(step.target.folder)
+            self.made.add(path)
+            return [*above, step]
+        if step.verb == "remove-folder":
+            # It comes back as it is now, if that is taken back in turn.
+            with suppress(OSError):
+                step.args = folder_as_it_is(step.place.path)
+            return [step]
+        if step.verb == "set-attribute":
+            return [self._attribute(step)]
+        if step.verb == "remove-made":
+            return [self._made_thing(step)]
+        if step.verb in REPLACING:
+            step.was = self._entry(step)
+            return [step]
+        if step.source is not None and step.was is not None:
+            step.was = self._entry(step)
+        if step.target is None:
+            return [step]
+        taken = os.path.lexists(step.target.path) and step.target not in freed and not self._is_itself(step)
+        if step.target in self.given or taken:
+            raise _Blocked(f"{step.target.path} is taken")
+        folders = self._folders(step.target.folder) if step.verb in MAKING else []
+        self.given.add(step.target)
+        if step.source is not None and step.verb in TAKING:
+            freed.add(step.source)
+            self.coming[step.target] = self.coming.get(step.source, step.source)
+            if step.was is not None:
+                self.came[step.target] = step.was
+            if step.verb == "move":
+                step.verb = self._kind_of_move(step)
+        return [*folders, step]
+
+    def _is_itself(self, step: Step) -> bool:
+        """Tell whether what stands at the target of a step is its own entry: both names are one, but for case."""
+        one, other = step.source, step.target
+        if one is None or other is None or step.was is None or one.folder != other.folder:
+            return False
+        if one.name.casefold() != other.name.casefold():
+            return False
+        found = self._look(other, step.was)
+        return found is not None and found.dev == step.was.dev and found.same_who(step.was)
+
+    def _kind_of_move(self, step: Step) -> VerbName:
+        assert step.target is not None and step.was is not None
+        folder = step.target.folder
+        while not os.path.lexists(folder):
+            folder = os.path.dirname(folder)
+        return "move" if os.lstat(folder).st_dev == step.was.dev else "move-across"
+
+    def _entry(self, step: Step) -> Identity:
+        """Return the entry that a step takes back as it is now."""
+        assert step.source is not None and step.was is not None
+        found = self._look(step.source, step.was)
+        if found is None or not found.same_who(self.came.get(step.source, step.was)):
+            later = self._moved_on(step.source)
+            if later is not None:
+                if later.run in self.own_undos:
+                    raise _Back  # an earlier undo of this run took it back already
+                if later.verb in FINAL:
+                    raise _Blocked(f"removed for good{later.along} by run {later.run}")
+                raise _Blocked(f"run {later.run} moved it on{later.along}; undo that one first")
+            if step.verb == "restore" and found is None:
+                raise _Blocked("no longer in the trash; another program has emptied it")
+            raise _Blocked("no longer there" if found is None else "another file stands there now")
+        if step.verb in TAKING and not found.same_state(step.was):
+            self.result.notes.append(Note(f"{step.source.path}: edited since; it goes back as it is now", False))
+        return found
+
+    def _moved_on(self, place: Place) -> _Later | None:
+        """Return the first later run that took an entry away from a place, or a folder with the entry in it."""
+        at = place
+        while at.name:
+            if at.folder not in self.left_by:
+                self.left_by[at.folder] = moved_on(self.journal, self.run.id, at.folder)
+            later = self.left_by[at.folder].get(at.name)
+            if later is not None:
+                return _Later(*later, "" if at is place else f" with {at.path}")
+            at = place_of(at.folder)
+        return None
+
+    def _made_thing(self, step: Step) -> Step:
+        assert step.source is not None and step.was is not None
+        found = self._look(step.source, step.was)
+        if found is None:
+            raise _Back
+        if not found.same_who(step.was):
+            raise _Blocked("another file stands there now")
+        if not found.same_state(step.was):
+            raise _Blocked("edited since it was made; it stays")
+        if step.args["again"]["verb"] in ("copy", "unpack") and found.kind != "link":
+            self._original(Place(*step.args["entry"]), Identity(*step.args["entry_was"]))
+        step.was = found
+        return step
+
+    def _original(self, place: Place, was: Identity) -> None:
+        """See that what something was made of is there, or will be by then, as it was: else this is the only one.
+
+        Raises:
+            _Blocked: it is not.
+        """
+        if place in self.given or place.path in self.made:
+            return  # it comes back before this step; then the two are compared
+        found = self._look(place, was)
+        # Of a folder other steps may have changed what is inside, and take it back before; then both are compared.
+        if found is not None and found.kind == was.kind and (was.kind == "folder" or found.same_state(was)):
+            return
+        later = self._moved_on(place)
+        if found is not None:
+            why = "what it was made of was changed since"
+        elif later is not None and later.verb in FINAL:
+            why = f"what it was made of was removed for good by run {later.run}"
+        elif later is not None:
+            raise _Blocked(f"what it was made of was moved on by run {later.run}; undo that one first")
+        else:
+            why = "what it was made of is gone"
+        raise _Blocked(f"it stays as the only one of its contents: {why}")
+
+    def _refuse_away(self, step: Step) -> None:
+        """See that no volume is away that a step needs.
+
+        Raises:
+            _Blocked: one is.
+        """
+        for place in (step.source, step.target):
+            if place is not None and (top := self.run.away(place.path)):
+                raise _Blocked(f"the volume at {top} is not mounted")
+
+    def _attribute(self, step: Step) -> Step:
+        assert step.source is not None and step.was is not None
+        if step.source.path in self.made:
+            raise _Back  # a folder that was removed later on comes back as it was before the run
+        found = self._look(step.source, step.was)
+        # On its way back over volumes it has been other entries by its numbers.
+        was = self.came.get(step.source, step.was)
+        if found is None and (later := self._moved_on(step.source)) is not None and later.run not in self.own_undos:
+            raise _Blocked(f"run {later.run} moved it on{later.along}; undo that one first")
+        if found is None or not found.same_who(was):
+            raise _Blocked("no longer there" if found is None else "another file stands there now")
+        name, now = step.args["attribute"], self.coming.get(step.source, step.source)
+        try:
+            # Several rules may have changed it, one after the other.
+            text = self.texts[now, name] if (now, name) in self.texts else read_attribute(now.path, name)
+        except OSError as error:
+            raise _Blocked(reason_of(error)) from None
+        if text != step.args["old"]:
+            raise _Blocked("its tags or comment were changed since")
+        self.texts[now, name] = step.args["new"]
+        step.was = found
+        return step
+
+    def _folders(self, folder: str) -> list[Step]:
+        """Return the steps that make a folder and those above it, as far as they are missing."""
+        missing: list[str] = []
+        while folder not in self.made and not os.path.lexists(folder):
+            missing.insert(0, folder)
+            folder = os.path.dirname(folder)
+        self.made.update(missing)
+        return [Step(0, "make-folder", "", "", None, place_of(path), None) for path in missing]
+
+    def _times(self, step: Step) -> None:
+        assert step.source is not None
+        if step.was is None:
+            self.result.add_group([step])
+            return
+        found = look_or_none(step.source)
+        if found is not None and found.identity.same_who(step.was) and found.mtime_ns == step.args["now_ns"]:
+            self.result.add_group([step])
+
+    def _look(self, place: Place, was: Identity) -> Identity | None:
+        place = self.coming.get(place, place)
+        try:
+            found = look_like_or_none(place, was)
+        except OSError as error:
+            self.result.notes.append(Note(f"{place.path}: {reason_of(error)}", True))
+            return None
+        if found is None or found.identity.kind != "folder":
+            return None if found is None else found.identity
+        inside = look_inside(place.path)
+        return found.identity._replace(inside=None if isinstance(inside, Unknown) else inside.digest)

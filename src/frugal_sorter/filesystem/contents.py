@@ -1,0 +1,97 @@
+"""Asks for what stands inside files, with a limit on time and memory; see `files.readers`."""
+
+from __future__ import annotations
+
+import json
+import os
+import time
+from typing import TYPE_CHECKING, Any
+
+from frugal_sorter.filesystem.child_process import start
+from frugal_sorter.filesystem.record import Unknown
+
+if TYPE_CHECKING:
+    import subprocess
+
+SECONDS = 5.0
+
+
+class Contents:
+    """One reading process, started when it is first needed and again after it had to be killed.
+
+    Args:
+        seconds: how long one file may take.
+    """
+
+    def __init__(self, seconds: float = SECONDS) -> None:
+        self._seconds = seconds
+        self._process: subprocess.Popen[bytes] | None = None
+        self._known: tuple[str, str, Any] | None = None
+        self.opened = 0
+
+    def read(self, fact: str, path: str) -> Any | Unknown:
+        """Return a fact of a file, or why it cannot be had.
+
+        Args:
+            fact: the name of a reader, see `readers.READERS`.
+            path: an absolute path.
+        """
+        if self._known is not None and self._known[:2] == (fact, path):
+            return self._known[2]  # title, artist and album come from one look
+        self.opened += 1
+        answer = self._ask(fact, path)
+        value = Unknown(answer["unknown"]) if "unknown" in answer else answer["value"]
+        self._known = (fact, path, value)
+        return value
+
+    def close(self) -> None:
+        """End the reading process."""
+        if self._process is not None:
+            self._process.kill()
+            self._process.communicate()
+            self._process = None
+
+    def _ask(self, fact: str, path: str) -> dict[str, Any]:
+        process = self._process or self._start()
+        assert process.stdin is not None and process.stdout is not None
+        try:
+            process.stdin.write(json.dumps([fact, path]).encode() + b"\n")
+            process.stdin.flush()
+        except OSError:
+            self.close()
+            return {"unknown": "the reader ended"}
+        line = self._answer(process)
+        if line is None:
+            self.close()
+            return {"unknown": "took too long"}
+        try:
+            answer: dict[str, Any] = json.loads(line)
+        except ValueError:
+            self.close()
+            return {"unknown": "damaged, or too large to read"}
+        return answer
+
+    def _start(self) -> subprocess.Popen[bytes]:
+        from subprocess import PIPE  # needed only where a file is opened
+
+        self._process = start("frugal_sorter.filesystem.content_readers", PIPE)
+        return self._process
+
+    def _answer(self, process: subprocess.Popen[bytes]) -> bytes | None:
+        """Return the line that comes, what came until the process died, or None for nothing in time."""
+        import selectors
+
+        assert process.stdout is not None
+        until = time.monotonic() + self._seconds
+        descriptor = process.stdout.fileno()
+        parts: list[bytes] = []
+        with selectors.DefaultSelector() as selector:
+            selector.register(descriptor, selectors.EVENT_READ)
+            while (left := until - time.monotonic()) > 0:
+                if not selector.select(left):
+                    break
+                part = os.read(descriptor, 1 << 20)
+                parts.append(part)
+                if not part or part.endswith(b"\n"):
+                    return b"".join(parts)
+        return None

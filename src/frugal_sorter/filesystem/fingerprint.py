@@ -1,0 +1,115 @@
+"""Digests of contents, and comparing two files byte by byte; nothing is changed."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+from collections.abc import Callable
+
+from frugal_sorter.filesystem.record import FileRecord, Identity, Place
+from frugal_sorter.filesystem.status import look, look_or_none
+from frugal_sorter.filesystem.volumes import volume_of
+
+BLOCK = 1 << 20
+_SAMPLE = 4_096
+# Never through a link, and without waiting for the other end of a pipe.
+READ = os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK
+
+_NO_TRACE = getattr(os, "O_NOATIME", 0)
+
+
+def open_to_read(place: Place, dir_fd: int | None = None) -> int:
+    """Open a file for reading, never through a link and, where that is allowed, without a trace in its access time.
+
+    Args:
+        place: the file.
+        dir_fd: a descriptor of its folder; without one its path is used.
+    """
+    name = place.path if dir_fd is None else place.name
+    try:
+        return os.open(name, READ | _NO_TRACE, dir_fd=dir_fd)
+    except PermissionError:
+        return os.open(name, READ, dir_fd=dir_fd)  # only its owner may read without a trace
+
+
+def sample_of(place: Place, size: int, dir_fd: int | None = None) -> str:
+    """Return a digest of the first and the last 4 KiB of a file.
+
+    Raises:
+        OSError: it cannot be read.
+    """
+    descriptor = open_to_read(place, dir_fd)
+    try:
+        head = os.pread(descriptor, _SAMPLE, 0)
+        tail = os.pread(descriptor, _SAMPLE, max(0, size - _SAMPLE))
+    finally:
+        os.close(descriptor)
+    return hashlib.blake2b(head + b"\0" + tail, digest_size=16).hexdigest()
+
+
+def with_sample(found: FileRecord, dir_fd: int | None = None) -> FileRecord:
+    """Return a record that says WHO a file is also where inode numbers do not last."""
+    identity = found.identity
+    if identity.kind != "file" or volume_of(identity.dev, found.place.folder).inodes_last:
+        return found
+    sample = sample_of(found.place, identity.size, dir_fd)
+    return found._replace(identity=identity._replace(sample=sample))
+
+
+def look_like(place: Place, was: Identity, dir_fd: int | None = None) -> FileRecord:
+    """Return the status of an entry, with all that is needed to compare it to an earlier one.
+
+    Raises:
+        OSError: there is none, or it cannot be looked at.
+    """
+    found = look(place, dir_fd)
+    return found if was.sample is None else _sampled(found, dir_fd)
+
+
+def look_like_or_none(place: Place, was: Identity, dir_fd: int | None = None) -> FileRecord | None:
+    """Return the same as `look_like`, or None where there is no entry."""
+    found = look_or_none(place, dir_fd)
+    return found if found is None or was.sample is None else _sampled(found, dir_fd)
+
+
+def _sampled(found: FileRecord, dir_fd: int | None) -> FileRecord:
+    if found.identity.kind != "file":
+        return found
+    sample = sample_of(found.place, found.identity.size, dir_fd)
+    return found._replace(identity=found.identity._replace(sample=sample))
+
+
+def same_bytes(one: int, other: int, heed: Callable[[], None] = lambda: None) -> bool:
+    """Tell whether two open files hold the same bytes.
+
+    Args:
+        one: a descriptor.
+        other: a descriptor.
+        heed: called before each block; it raises to stop.
+    """
+    at = 0
+    while True:
+        heed()
+        mine, theirs = os.pread(one, BLOCK, at), os.pread(other, BLOCK, at)
+        if mine != theirs:
+            return False
+        if not mine:
+            return True
+        at += len(mine)
+
+
+def same_contents(one: Place, other: Place) -> bool:
+    """Tell whether two files hold the same bytes.
+
+    Raises:
+        OSError: one of them cannot be read.
+    """
+    first = open_to_read(one)
+    try:
+        second = open_to_read(other)
+        try:
+            return os.fstat(first).st_size == os.fstat(second).st_size and same_bytes(first, second)
+        finally:
+            os.close(second)
+    finally:
+        os.close(first)

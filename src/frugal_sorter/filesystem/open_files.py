@@ -1,0 +1,64 @@
+"""Which files are open, and by which program, as far as this user can see."""
+
+from __future__ import annotations
+
+import os
+from functools import cached_property
+from typing import NamedTuple
+
+from frugal_sorter.filesystem.record import is_inside
+
+_Inode = tuple[int, int]
+
+
+class _Found(NamedTuple):
+    """The programs by the entries that they have open: by inode, those that write alone, and by path."""
+
+    holders: dict[_Inode, str]
+    writers: dict[_Inode, str]
+    paths: dict[str, str]
+
+
+class OpenFiles:
+    """Asks the system once, when first asked."""
+
+    def __init__(self) -> None:
+        self.unseen = 0
+
+    def holder(self, dev: int, ino: int) -> str | None:
+        """Return the program that has an entry open, such as `writer (process 12)`, or None."""
+        return self._found.holders.get((dev, ino))
+
+    def writer(self, dev: int, ino: int) -> str | None:
+        """Return the program that has an entry open for writing, or None."""
+        return self._found.writers.get((dev, ino))
+
+    def holder_below(self, folder: str) -> str | None:
+        """Return a program that has a file open somewhere below a folder, or None."""
+        return next((who for path, who in self._found.paths.items() if is_inside(path, folder)), None)
+
+    @cached_property
+    def _found(self) -> _Found:
+        import psutil
+
+        found = _Found({}, {}, {})
+        own = os.getpid()
+        for process in psutil.process_iter(["name"]):
+            if process.pid == own:
+                continue
+            try:
+                opened = process.open_files()
+            except (psutil.Error, OSError):
+                self.unseen += 1
+                continue
+            for one in opened:
+                try:
+                    status = os.stat(one.path)
+                except OSError:
+                    continue
+                who = f"{process.info['name']} (process {process.pid})"
+                found.holders[status.st_dev, status.st_ino] = who
+                if getattr(one, "mode", "w") != "r":  # not every system tells
+                    found.writers[status.st_dev, status.st_ino] = who
+                found.paths[one.path] = who
+        return found

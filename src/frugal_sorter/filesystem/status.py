@@ -1,0 +1,232 @@
+"""The status of one entry, with its birth time: `statx` on Linux, `lstat` elsewhere."""
+
+from __future__ import annotations
+
+import base64
+import ctypes
+import os
+import stat
+import struct
+import sys
+from collections.abc import Callable
+from contextlib import suppress
+from typing import Any
+
+from frugal_sorter.filesystem.record import COARSEST_TIME_NS, FileRecord, Identity, Kind, Place
+
+_AT_SYMLINK_NOFOLLOW = 0x100
+_STATX_BASIC_STATS = 0x7FF
+_STATX_BTIME = 0x800
+_ENCODING = sys.getfilesystemencoding()
+# struct statx of statx(2), up to stx_dev_minor.
+_BIRTH = struct.Struct("=qI")
+_LAYOUT = struct.Struct("=IIQIIIH2xQQQQ" + "qi4x" * 4 + "IIII")
+
+
+def kind_of(mode: int) -> Kind:
+    """Name the kind of entry that a mode describes."""
+    if stat.S_ISREG(mode):
+        return "file"
+    if stat.S_ISDIR(mode):
+        return "folder"
+    return "link" if stat.S_ISLNK(mode) else "other"
+
+
+def _record(
+    place: Place, mode: int, dev: int, ino: int, size: int, mtime_ns: int, ctime_ns: int,
+    born_ns: int | None, nlink: int, uid: int, gid: int, atime_ns: int,
+) -> FileRecord:  # fmt: skip
+    kind = kind_of(mode)
+    inert = kind == "folder"
+    identity = Identity(kind, dev, ino, 0 if inert else size, 0 if inert else mtime_ns, born_ns)
+    return FileRecord(place, identity, mtime_ns, ctime_ns, mode, nlink, uid, gid, atime_ns)
+
+
+def _by_lstat(place: Place, dir_fd: int | None) -> FileRecord:
+    name = place.path if dir_fd is None else place.name
+    found = os.stat(name, dir_fd=dir_fd, follow_symlinks=False)
+    birth = getattr(found, "st_birthtime", None)
+    born_ns = None if birth is None else int(birth * 1_000_000_000)
+    return _record(
+        place, found.st_mode, found.st_dev, found.st_ino, found.st_size, found.st_mtime_ns,
+        found.st_ctime_ns, born_ns, found.st_nlink, found.st_uid, found.st_gid,
+        found.st_atime_ns,
+    )  # fmt: skip
+
+
+_Look = Callable[[Place, int | None], FileRecord]
+_IsAs = Callable[[str, int, Identity], bool]
+
+
+def _statx() -> Any | None:
+    """Return the function of the C library, None where there is none."""
+    if not sys.platform.startswith("linux"):
+        return None
+    call = getattr(ctypes.CDLL(None, use_errno=True), "statx", None)
+    if call is None:
+        return None
+    call.argtypes = [ctypes.c_int, ctypes.c_char_p, ctypes.c_int, ctypes.c_uint, ctypes.c_void_p]
+    return call
+
+
+def _looks_by(call: Any) -> tuple[_Look, _IsAs]:
+    """Return `look` and `is_same_file` by statx(2)."""
+    wanted = _STATX_BASIC_STATS | _STATX_BTIME
+    # Buffers that no call is using; threads may look at the same time.
+    free = [ctypes.create_string_buffer(256)]
+
+    def look(place: Place, dir_fd: int | None) -> FileRecord:
+        try:
+            buffer = free.pop()
+        except IndexError:
+            buffer = ctypes.create_string_buffer(256)
+        if dir_fd is None:
+            base, name = -100, place.path
+        else:
+            base, name = dir_fd, place.name
+        if call(base, name.encode(_ENCODING, "surrogateescape"), _AT_SYMLINK_NOFOLLOW, wanted, buffer) != 0:
+            code = ctypes.get_errno()
+            free.append(buffer)
+            raise OSError(code, os.strerror(code), place.path)
+        (mask, _, _, nlink, uid, gid, mode, ino, size, _, _, atime_s, atime_n, born_s, born_n,
+         ctime_s, ctime_n, mtime_s, mtime_n, _, _, major, minor) = _LAYOUT.unpack_from(buffer)  # fmt: skip
+        free.append(buffer)
+        born_ns = born_s * 1_000_000_000 + born_n if mask & _STATX_BTIME else None
+        return _record(
+            place, mode, os.makedev(major, minor), ino, size, mtime_s * 1_000_000_000 + mtime_n,
+            ctime_s * 1_000_000_000 + ctime_n, born_ns, nlink, uid, gid,
+            atime_s * 1_000_000_000 + atime_n,
+        )  # fmt: skip
+
+    def is_as(name: str, dir_fd: int, was: Identity) -> bool:
+        try:
+            buffer = free.pop()
+        except IndexError:
+            buffer = ctypes.create_string_buffer(256)
+        failed = call(dir_fd, name.encode(_ENCODING, "surrogateescape"), _AT_SYMLINK_NOFOLLOW, wanted, buffer)
+        code = ctypes.get_errno() if failed else 0
+        (mask, _, _, _, _, _, mode, ino, size, _, _, _, _, born_s, born_n,
+         _, _, mtime_s, mtime_n, _, _, major, minor) = _LAYOUT.unpack_from(buffer)  # fmt: skip
+        free.append(buffer)
+        if failed:
+            raise OSError(code, os.strerror(code), name)
+        born_ns = born_s * 1_000_000_000 + born_n if mask & _STATX_BTIME else None
+        return (
+            ino == was.ino and size == was.size and mtime_s * 1_000_000_000 + mtime_n == was.mtime_ns
+            and born_ns == was.born_ns and stat.S_ISREG(mode) and os.makedev(major, minor) == was.dev
+        )  # fmt: skip
+
+    return look, is_as
+
+
+def _birth_by(call: Any) -> Callable[[str], int]:
+    """Return `birth_ns` by statx(2)."""
+    births = ctypes.create_string_buffer(256)
+
+    def birth(path: str) -> int:
+        if call(-100, path.encode(_ENCODING, "surrogateescape"), _AT_SYMLINK_NOFOLLOW, _STATX_BTIME, births) != 0:
+            return -1
+        seconds, nanoseconds = _BIRTH.unpack_from(births, 80)
+        return int(seconds) * 1_000_000_000 + int(nanoseconds)
+
+    return birth
+
+
+def _is_as(name: str, dir_fd: int, was: Identity) -> bool:
+    return _by_lstat(Place("", name), dir_fd).identity == was
+
+
+def _birth(path: str) -> int:
+    try:
+        return _by_lstat(Place("", path), None).identity.born_ns or 0
+    except OSError:
+        return -1
+
+
+_call = _statx()
+_look, _is_same_file = _looks_by(_call) if _call else (_by_lstat, _is_as)
+_birth_ns = _birth_by(_call) if _call else _birth
+
+
+def birth_ns(path: str) -> int:
+    """Return when an entry came into being, in ns since the epoch; 0 where that is not kept, -1 where it is gone."""
+    return _birth_ns(path)
+
+
+def is_same_file(name: str, dir_fd: int, was: Identity, seen_ns: int) -> bool:
+    """Tell whether a name in an open folder is a certain file, in every number that says WHO and its STATE.
+
+    This is `look` and a comparison, for the many: False says only that a closer look is needed.
+
+    Args:
+        name: its name.
+        dir_fd: a descriptor of its folder.
+        was: the file.
+        seen_ns: a moment after which it was seen, in ns since the epoch.
+
+    Raises:
+        OSError: there is no such entry, or it cannot be looked at.
+    """
+    found = os.stat(name, dir_fd=dir_fd, follow_symlinks=False)
+    return is_unchanged(found, was, seen_ns) or _is_same_file(name, dir_fd, was)
+
+
+def is_unchanged(found: os.stat_result, was: Identity, seen_ns: int) -> bool:
+    """Tell whether a status that knows no birth is that of a certain file, without having to ask for its birth.
+
+    A number that is given to a new file takes the time of that as the time of its last change, which no
+    program can set. So a file whose status has not changed since it was seen is the one that was seen.
+
+    Args:
+        found: its status now.
+        was: the file.
+        seen_ns: a moment after which it was seen, in ns since the epoch.
+    """
+    return (
+        found.st_ino == was.ino and found.st_size == was.size and found.st_mtime_ns == was.mtime_ns
+        and found.st_dev == was.dev and found.st_ctime_ns < seen_ns - COARSEST_TIME_NS and stat.S_ISREG(found.st_mode)
+    )  # fmt: skip
+
+
+def look(place: Place, dir_fd: int | None = None) -> FileRecord:
+    """Return the status of an entry, a symbolic link itself rather than what it points to.
+
+    Args:
+        place: where to look.
+        dir_fd: an open descriptor of `place.folder`; without one the path is used.
+
+    Raises:
+        OSError: there is no such entry, or it cannot be looked at.
+    """
+    return _look(place, dir_fd)
+
+
+def look_or_none(place: Place, dir_fd: int | None = None) -> FileRecord | None:
+    """Return the status of an entry, or None where there is none.
+
+    Raises:
+        OSError: it cannot be looked at for another reason than its absence.
+    """
+    try:
+        return _look(place, dir_fd)
+    except (FileNotFoundError, NotADirectoryError):
+        return None
+
+
+def folder_as_it_is(path: str) -> dict[str, Any]:
+    """Return what a folder that is removed must come back with: mode, owner, modification time, attributes.
+
+    Raises:
+        OSError: it cannot be looked at.
+    """
+    found = os.lstat(path)
+    attributes = {}
+    with suppress(OSError):
+        attributes = {
+            key: base64.b64encode(os.getxattr(path, key, follow_symlinks=False)).decode()
+            for key in os.listxattr(path, follow_symlinks=False)
+        }
+    return {
+        "mode": stat.S_IMODE(found.st_mode), "uid": found.st_uid, "gid": found.st_gid,
+        "mtime_ns": found.st_mtime_ns, "attributes": attributes,
+    }  # fmt: skip

@@ -1,0 +1,198 @@
+"""Mounted volumes: where they begin, how much fits, and what they can hold."""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Iterable
+from dataclasses import dataclass
+from functools import lru_cache
+from typing import Literal, NamedTuple
+
+from frugal_sorter.filesystem.record import place_of
+from frugal_sorter.filesystem.status import look
+
+# Their inode numbers are made up anew whenever the volume is mounted, or sooner.
+_PASSING_INODES = re.compile(r"vfat|msdos|exfat|fuse.*|nfs.*|cifs|smb.*|9p|ncpfs|afs|ceph")
+# They take `A` and `a` for the same name, and keep some letters for themselves.
+_LIKE_WINDOWS = re.compile(r"vfat|msdos|exfat|ntfs.*|fuseblk|fuse\.exfat.*|fuse\.ntfs.*|fuse\.lowntfs.*")
+_NOT_ON_WINDOWS = re.compile(r'[<>:"|?*\\\x00-\x1f]')
+_FAT = re.compile(r"vfat|msdos")
+_LARGEST_ON_FAT = 4_294_967_295
+
+
+@dataclass(frozen=True, slots=True)
+class Volume:
+    """A mounted file system.
+
+    Args:
+        top: the folder it is mounted at.
+        kind: as the system calls it, such as `ext4`; empty where it does not say.
+    """
+
+    top: str
+    kind: str
+
+    @property
+    def inodes_last(self) -> bool:
+        """Whether an inode number means the same file also later."""
+        return not _PASSING_INODES.fullmatch(self.kind)
+
+    @property
+    def ignores_case(self) -> bool:
+        """Whether names that differ in case alone are the same name."""
+        return bool(_LIKE_WINDOWS.fullmatch(self.kind))
+
+    def illegal(self, name: str, size: int = 0) -> str:
+        """Return why a file of that name and size (bytes) cannot be there, or an empty text."""
+        if not self.ignores_case:
+            return ""
+        if _NOT_ON_WINDOWS.search(name) or name.endswith((".", " ")):
+            return f"a {self.kind} volume cannot hold that name"
+        if size > _LARGEST_ON_FAT and _FAT.fullmatch(self.kind):
+            return "larger than 4 GiB, the most that a FAT volume takes"
+        return ""
+
+
+class Seen(NamedTuple):
+    """A mounted volume as it was met, so that it can be told later whether it is there.
+
+    Args:
+        top: the folder that it is mounted at.
+        ino: the inode number of that folder.
+        born_ns: its birth, where the volume keeps one.
+        bytes: how large the volume is.
+    """
+
+    top: str
+    ino: int
+    born_ns: int | None
+    bytes: int
+
+    def is_here(self) -> bool:
+        """Tell whether that very volume is mounted there now."""
+        return _seen_at(self.top) == self
+
+
+def volumes_below(folders: Iterable[str]) -> list[Seen]:
+    """Return the volumes that some folders lie on, or will lie on, but for that of the root, which is always there."""
+    tops = {top for top in mounted_tops() if top != "/"}
+    found: dict[str, Seen | None] = {}
+    known: set[str] = set()
+    for folder in folders:
+        path = folder
+        while path not in known and path != "/":
+            known.add(path)
+            if path in tops:
+                found[path] = _seen_at(path)
+            path = os.path.dirname(path)
+    return [seen for seen in found.values() if seen is not None]
+
+
+def _seen_at(top: str) -> Seen | None:
+    try:
+        found, above, room = look(place_of(top)), os.lstat(os.path.dirname(top)), os.statvfs(top)
+    except OSError:
+        return None
+    if found.identity.dev == above.st_dev:
+        return None
+    return Seen(top, found.identity.ino, found.identity.born_ns, room.f_blocks * room.f_frsize)
+
+
+@lru_cache(maxsize=256)
+def volume_of(dev: int, near: str) -> Volume:
+    """Return the volume of a device.
+
+    Args:
+        dev: the device number.
+        near: an absolute path on it, without symbolic links.
+    """
+    top = near
+    while top != "/":
+        try:
+            if os.lstat(os.path.dirname(top)).st_dev != dev:
+                break
+        except OSError:
+            break
+        top = os.path.dirname(top)
+    return Volume(top, _kinds().get((os.major(dev), os.minor(dev)), _kind_at(near)))
+
+
+def forget_volumes() -> None:
+    """Forget what was mounted."""
+    volume_of.cache_clear()
+    keeps_access_times.cache_clear()
+    _mounts.cache_clear()
+
+
+@lru_cache(maxsize=1)
+def _mounts() -> tuple[tuple[tuple[int, int], str, str], ...]:
+    """Return device, folder and kind of every mount, after proc(5), /proc/PID/mountinfo."""
+    found = []
+    try:
+        with open("/proc/self/mountinfo", encoding="utf-8", errors="surrogateescape") as lines:
+            for line in lines:
+                before, _, after = line.partition(" - ")
+                fields = before.split(" ")
+                major, minor = fields[2].split(":")
+                top = re.sub(r"\\(\d{3})", lambda code: chr(int(code[1], 8)), fields[4])
+                found.append(((int(major), int(minor)), top, after.split(" ")[0]))
+    except OSError:
+        pass
+    return tuple(found)
+
+
+def _kinds() -> dict[tuple[int, int], str]:
+    return {dev: kind for dev, _, kind in _mounts()}
+
+
+def _kind_at(path: str) -> str:
+    """Return the kind by place; some volumes show files under another device than their mount."""
+    tops = [(top, kind) for _, top, kind in _mounts() if path == top or path.startswith(top.rstrip("/") + "/")]
+    return max(tops, key=lambda one: len(one[0]), default=("", ""))[1]
+
+
+def mounted_tops() -> list[str]:
+    """Return the folders that volumes are mounted at."""
+    return list(dict.fromkeys(top for _, top, _ in _mounts()))
+
+
+def is_on_mounted_volume(path: str) -> bool:
+    """Tell whether a folder lies on a volume that is mounted at it or above it, the root aside.
+
+    So a folder that waits for a volume, and would fill the system disk without it, is told apart
+    from the volume itself.
+    """
+    folder = os.path.realpath(path)
+    while folder != "/":
+        if os.path.ismount(folder):
+            return True
+        folder = os.path.dirname(folder)
+    return False
+
+
+Keeping = Literal["always", "daily", "never"]
+
+
+@lru_cache(maxsize=4096)
+def keeps_access_times(folder: str) -> Keeping:
+    """Tell whether the volume of a folder keeps when files were opened; where it does not say, it is taken to.
+
+    With `noatime` it never does. With `relatime`, and on FAT, it notes that once a day: a file that was
+    opened since it was written may have been opened up to a day later than it says (mount(8), vfat).
+
+    Raises:
+        OSError: the folder cannot be reached.
+    """
+    flags = os.statvfs(folder).f_flag
+    if flags & getattr(os, "ST_NOATIME", 0):
+        return "never"
+    if flags & getattr(os, "ST_RELATIME", 0) or _FAT.fullmatch(_kind_at(folder)):
+        return "daily"
+    return "always"
+
+
+def free_bytes(path: str | int) -> int:
+    """Return how much this account can still write to the volume of a folder, given by its path or a descriptor."""
+    found = os.statvfs(path)
+    return found.f_bavail * found.f_frsize

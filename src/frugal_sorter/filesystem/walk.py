@@ -1,0 +1,164 @@
+"""Reading folders into listings: by descriptor, never following a link, never leaving the volume."""
+
+from __future__ import annotations
+
+import errno
+import os
+from collections.abc import Callable, Iterator, Sequence
+from typing import TypeVar
+
+from frugal_sorter.filesystem.record import Listing, Unread
+
+Context = TypeVar("Context")
+
+# A folder with one of these is the root of a tree under version control.
+VERSION_CONTROL = frozenset({".git", ".hg", ".svn", ".bzr", "_darcs", ".fossil", "CVS"})
+
+_OPEN = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK
+
+
+def reason_of(error: OSError) -> str:
+    """Say in a few plain words why a path could not be read."""
+    return {
+        errno.EACCES: "no permission",
+        errno.EPERM: "no permission",
+        errno.ENOENT: "vanished",
+        errno.ELOOP: "replaced by a link",
+        errno.ENOTDIR: "no longer a folder",
+        errno.ENAMETOOLONG: "path too long",
+        errno.EXDEV: "another volume is mounted there",
+        errno.ESTALE: "moved while it was looked at",
+    }.get(error.errno or 0, (error.strerror or "cannot be read").lower())
+
+
+Pick = Callable[[Listing], Sequence[int]]
+
+
+def unread_for(path: str, error: OSError) -> Unread:
+    """Return why a folder was not read; what is mounted in a tree is left out by design."""
+    if error.errno == errno.EXDEV:
+        return Unread(path, "another volume, not entered", by_design=True)
+    return Unread(path, reason_of(error))
+
+
+def read_folder(path: str, status: bool, dev: int | None = None, pick: Pick | None = None) -> Listing:
+    """Read one folder into columns.
+
+    Args:
+        path: an absolute path.
+        status: whether sizes and times are wanted; without them no file is looked at singly.
+        pick: returns the indexes of the files that matter, given a listing of names alone; the
+            others are dropped before any file is looked at.
+        dev: the device that may not be left.
+
+    Raises:
+        OSError: the folder cannot be opened, is a link by now (ELOOP) or is on another volume (EXDEV).
+    """
+    descriptor = os.open(path, _OPEN)
+    try:
+        own = os.fstat(descriptor)
+        if dev is not None and own.st_dev != dev:
+            raise OSError(errno.EXDEV, "on another volume", path)
+        listing = Listing(path, own.st_dev)
+        with os.scandir(descriptor) as entries:
+            files = []
+            for entry in entries:
+                if entry.is_file(follow_symlinks=False):
+                    files.append(entry)
+                elif entry.is_dir(follow_symlinks=False):
+                    listing.folders.append(entry.name)
+                elif entry.is_symlink():
+                    listing.links.append(entry.name)
+                else:
+                    listing.others.append(entry.name)
+            listing.names = [entry.name for entry in files]
+            # A linked work tree has a file named .git in place of the folder.
+            listing.version_control = not VERSION_CONTROL.isdisjoint(listing.folders) or ".git" in listing.names
+            if pick is not None:
+                picked = pick(listing)
+                if len(picked) < len(files):
+                    files = [files[index] for index in picked]
+                    listing.names = [entry.name for entry in files]
+            if status:
+                _fill(listing, files)
+    finally:
+        os.close(descriptor)
+    listing.folders.sort()
+    return listing
+
+
+def _fill(listing: Listing, files: list[os.DirEntry[str]]) -> None:
+    """Look at every file, all at once where none fails and singly where one does."""
+    try:
+        found = [entry.stat(follow_symlinks=False) for entry in files]
+    except OSError:
+        found, kept = [], []
+        for entry in files:
+            try:
+                found.append(entry.stat(follow_symlinks=False))
+            except OSError as error:
+                listing.unread.append(Unread(os.path.join(listing.folder, entry.name), reason_of(error)))
+            else:
+                kept.append(entry)
+        files = kept
+    if len(files) < len(listing.names):
+        listing.names = [entry.name for entry in files]
+    listing.status = found
+
+
+def walk(
+    root: str,
+    context: Context,
+    status: bool,
+    descend: Callable[[Listing, str, Context], Context | None],
+    unread: Callable[[Unread], None],
+    pick: Callable[[Listing, Context], Sequence[int]] | None = None,
+    share: Callable[[list[tuple[str, Context]]], list[tuple[str, Context]]] | None = None,
+    dev: int | None = None,
+) -> Iterator[tuple[Listing, Context]]:
+    """Read a folder and what is below it, a listing at a time; only one is held.
+
+    Args:
+        root: an absolute path without symbolic links.
+        context: what the caller wants to know at the root, such as a level.
+        status: whether sizes and times are wanted.
+        descend: called for each subfolder with the listing it stands in, its name and the
+            context there; returns the context below, or None to leave the subfolder alone.
+        unread: told of each path that could not be read.
+        pick: chooses the files that matter by their names; see `read_folder`.
+        share: given the folders that are left, with their contexts, returns those to go on with.
+        dev: the device that may not be left; without one that of the root.
+
+    Yields:
+        each listing with its context, parents first, subfolders in the order of their names.
+
+    Raises:
+        OSError: the root itself cannot be read.
+    """
+
+    def read(path: str, dev: int | None) -> Listing:
+        return read_folder(path, status, dev, None if pick is None else lambda names: pick(names, context))
+
+    listing = read(root, dev)
+    dev = listing.dev
+    stack: list[tuple[str, Context]] = []
+    while True:
+        for failed in listing.unread:
+            unread(failed)
+        yield listing, context
+        prefix = listing.folder if listing.folder.endswith("/") else listing.folder + "/"
+        for name in reversed(listing.folders):
+            below = descend(listing, name, context)
+            if below is not None:
+                stack.append((prefix + name, below))
+        while True:
+            if share is not None:
+                stack = share(stack)
+            if not stack:
+                return
+            path, context = stack.pop()
+            try:
+                listing = read(path, dev)
+                break
+            except OSError as error:
+                unread(unread_for(path, error))

@@ -1,0 +1,93 @@
+"""Steps as the journal keeps them: a thousand to a row, as columns of compressed JSON.
+
+A row a step costs more time than the change that it announces; in packs all intents of a run are
+on the disk in a fraction of that.
+"""
+
+from __future__ import annotations
+
+import json
+import zlib
+from collections.abc import Iterator, Mapping, Sequence
+from itertools import repeat
+from typing import NamedTuple
+
+from frugal_sorter.filesystem.record import Identity, Place
+from frugal_sorter.steps.step import Step, VerbName, Witness
+
+STEPS = 1_000
+
+
+class Touch(NamedTuple):
+    """What some steps of a pack have in common: their verb, and the numbers of their rule and folders."""
+
+    verb: VerbName
+    rule: int
+    source_folder: int | None
+    target_folder: int | None
+
+
+def in_packs(steps: Sequence[Step]) -> Iterator[Sequence[Step]]:
+    """Yield steps by the thousand."""
+    for first in range(0, len(steps), STEPS):
+        yield steps[first : first + STEPS]
+
+
+def pack(
+    steps: Sequence[Step], folders: Mapping[object, int], rules: Mapping[object, int]
+) -> tuple[bytes, set[Touch]]:  # fmt: skip
+    """Return steps as a blob, and what they touch, by which the blob is found again.
+
+    Args:
+        steps: in order, each numbered one more than the one before.
+        folders: the number of each folder.
+        rules: the number of each rule, by its name and its key.
+    """
+    verbs = [step.verb for step in steps]
+    asked_by = [rules[step.rule, step.rule_key] for step in steps]
+    sources = [step.source for step in steps]
+    targets = [step.target for step in steps]
+    source_folders = [place and folders[place[0]] for place in sources]
+    target_folders = [place and folders[place[0]] for place in targets]
+    columns = [
+        verbs, asked_by, source_folders, [place and place[1] for place in sources],
+        target_folders, [place and place[1] for place in targets],
+        [step.was for step in steps],
+        # Most packs have none of these.
+        *(column if any(column) else None for column in (
+            [step.args or None for step in steps], [step.group for step in steps], [step.witness for step in steps],
+            [step.of for step in steps],
+        )),
+    ]  # fmt: skip
+    touched = set(map(Touch._make, set(zip(verbs, asked_by, source_folders, target_folders, strict=True))))
+    return zlib.compress(json.dumps(columns, separators=(",", ":")).encode("ascii"), 1), touched
+
+
+def unpack(
+    blob: bytes, first: int, folders: Mapping[int, str], rules: Mapping[int, tuple[str, str]]
+) -> list[Step]:  # fmt: skip
+    """Return the steps of a blob.
+
+    Args:
+        blob: as `pack` returned it.
+        first: the number of its first step.
+        folders: the folder of each number.
+        rules: the name and the key of the rule of each number.
+    """
+    steps: list[Step] = []
+    columns = [repeat(None) if column is None else column for column in json.loads(zlib.decompress(blob))]
+    for number, row in enumerate(zip(*columns, strict=False), first):
+        verb, rule, source_folder, source_name, target_folder, target_name, was, args, group, witness, of = row
+        source = None if source_name is None else Place(folders[source_folder], source_name)
+        target = None if target_name is None else Place(folders[target_folder], target_name)
+        identity = was and Identity(*was)
+        seen_by = witness and Witness(Place(*witness[0]), Identity(*witness[1]))
+        steps.append(
+            Step(number, verb, *rules[rule], source, target, identity, args or {}, group or 0, seen_by, of or 0)
+        )
+    return steps
+
+
+def mentions(blob: bytes, name: str) -> bool:
+    """Tell quickly whether some entry in a blob may have a name; False is certain."""
+    return json.dumps(name).encode("ascii") in zlib.decompress(blob)

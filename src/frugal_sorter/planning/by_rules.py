@@ -1,0 +1,374 @@
+"""The planner of `tidy`: what a rule book would do with what is on the disk now."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from typing import NamedTuple
+
+from frugal_sorter.filesystem.inside import Inside, look_inside
+from frugal_sorter.filesystem.parallel import Share, Sharing
+from frugal_sorter.filesystem.record import Listing, Place, Unknown, Unread
+from frugal_sorter.filesystem.status import look
+from frugal_sorter.filesystem.walk import reason_of, unread_for, walk
+from frugal_sorter.planning.constraints import (
+    ceilings_of,
+    hold_ceilings,
+    hold_moves,
+    hold_space,
+    keep_apart,
+    keep_targets_in_place,
+    prune,
+    with_parents,
+)  # fmt: skip
+from frugal_sorter.planning.emptying import empty_by_rule
+from frugal_sorter.planning.endings import Outcomes, Past
+from frugal_sorter.planning.guard import (
+    UNDER_VERSION_CONTROL,
+    never_entered,
+    refused_entry,
+    refused_rule,
+    version_control_root,
+)
+from frugal_sorter.planning.opened import told_of_opened
+from frugal_sorter.planning.plan import Kind, Note, Plan, Refusal
+from frugal_sorter.planning.scope import Acting, Scope
+from frugal_sorter.planning.to_trash import identity_inside
+from frugal_sorter.rules.conditions.tree import Node, Truth
+from frugal_sorter.rules.fields import Facts, World
+from frugal_sorter.rules.model import Rule, RuleBook
+from frugal_sorter.steps.count import NONE, ONE_FILE, Count, folder_of
+from frugal_sorter.steps.step import Left
+
+Narrow = Callable[[Plan, World], None]
+
+
+def plan_by_rules(
+    book: RuleBook, world: World, past: Past, again: bool = False, at_most: int | None = None,
+    kind: Kind = "tidy", narrow: Narrow = lambda _plan, _world: None,
+) -> Plan:  # fmt: skip
+    """Plan what the rules would do; nothing is changed.
+
+    Args:
+        book: the rules.
+        world: the moment, which ages are counted from, and what else is not in the entries.
+        past: what the journal knows.
+        again: also what was taken back by undo.
+        at_most: how much a rule may take away, whatever it says itself.
+        kind: the command that the plan is for.
+        narrow: takes steps out again before the plan is held to ceilings.
+    """
+    try:
+        return _Planner(book, world, past, again, at_most, kind, narrow).plan()
+    finally:
+        world.contents.close()
+
+
+class _Hit(NamedTuple):
+    """A file that rules match: the rules by index, the `in` of the last, and dear facts that are known already."""
+
+    place: Place
+    rules: tuple[int, ...]
+    base: str
+    facts: Facts | None = None
+
+
+@dataclass(slots=True)
+class _Found:
+    """What a walk found; a fork sends it back whole."""
+
+    hits: list[_Hit] = field(default_factory=list)
+    notes: list[Note] = field(default_factory=list)
+    roots: set[str] = field(default_factory=set)
+    seen: Count = NONE
+
+    def add(self, other: _Found) -> None:
+        """Take in what another process found."""
+        self.hits += other.hits
+        self.notes += other.notes
+        self.roots |= other.roots
+        self.seen |= other.seen
+
+
+@dataclass
+class _Planner:
+    book: RuleBook
+    world: World
+    past: Past
+    again: bool
+    at_most: int | None
+    kind: Kind
+    narrow: Narrow
+    here: Scope = field(default_factory=lambda: Scope({}, ()))
+    found: _Found = field(default_factory=_Found)
+
+    def plan(self) -> Plan:
+        book = self.book
+        self.result = Plan(self.kind, self.world.now_ns, book.file, rules=[rule.name for rule in book.rules])
+        self.never = {os.path.realpath(book.file), *book.lists}
+        roots = self._roots()
+        self.never_folders = self._never_folders(roots)
+        off_duty = frozenset(
+            index
+            for index, rule in enumerate(book.rules)
+            if rule.during and not any(hours.hold(self.world.now_ns) for hours in rule.during)
+        )
+        self.outcomes = Outcomes(
+            book, self.world, self.past, self.again, self.result, off_duty, frozenset(self.never_folders)
+        )
+        for root in sorted(roots):
+            if root not in self.found.roots:
+                self._walk(root, roots)
+        # What is inside a folder that is taken as a whole is counted, too.
+        self.result.levels = {root: None if roots[root].on_folders else roots[root].deepest for root in sorted(roots)}
+        self.result.seen = self.found.seen
+        self.result.notes += sorted(self.found.notes)
+        # Whoever found them: parents first, then by name, so that numbers are given in that order.
+        for hit in sorted(self.found.hits, key=lambda hit: (hit.place.folder.split("/"), hit.place.name)):
+            self._hit(hit)
+        self.outcomes.finish_packs()
+        self.outcomes.finish_duplicates()
+        folders = self.outcomes.folders
+        keep_targets_in_place(self.result)
+        keep_apart(self.result)
+        self.narrow(self.result, self.world)
+        self.result.ceilings = ceilings_of(book.rules, self.at_most)
+        if book.trash:
+            empty_by_rule(self.result, book.trash, self.world, self.at_most)
+        hold_ceilings(self.result)
+        hold_moves(self.result, book.rules)
+        hold_space(self.result, folders.device, folders.existing)
+        prune(self.result, {rule.name: rule for rule in book.rules if rule.prune})
+        self.result.make_folders(folders.to_make)
+        return self.result
+
+    # Where the rules act
+
+    def _roots(self) -> dict[str, Scope]:
+        """Resolve each `in` once; missing and refused ones are noted."""
+        roots: dict[str, dict[int, Acting]] = {}
+        missing: dict[str, list[str]] = {}
+        for index, rule in enumerate(self.book.rules):
+            for folder in rule.folders:
+                root = os.path.realpath(folder)
+                refused = refused_rule(rule, root)
+                if refused:
+                    self.result.refused.append(Refusal(rule.name, refused))
+                elif folder in self.book.unmounted:
+                    missing.setdefault(f"{folder} is not mounted", []).append(rule.name)
+                elif not os.path.isdir(root):
+                    maker = self._makers.get(root)
+                    if os.path.lexists(root):
+                        missing.setdefault(f"{folder} is not a folder", []).append(rule.name)
+                    elif maker is not None:
+                        what = f'{folder} is not there yet: "{maker.name}" makes it'
+                        self.result.notes.append(Note(f"{what}; skipped there: {rule.name}", False))
+                    else:
+                        missing.setdefault(f"{folder} is missing", []).append(rule.name)
+                else:
+                    roots.setdefault(root, {})[index] = Acting(root, rule.levels)
+                    opened = told_of_opened(rule, root)
+                    if opened is not None and opened.problem and opened not in self.result.notes:
+                        self.result.notes.append(opened)
+        for root in roots:
+            tree = version_control_root(root)
+            if tree is not None:
+                self.result.notes.append(
+                    Note(f"{root} is under version control ({tree}): its working files are acted on", False)
+                )
+        for what, rules in missing.items():
+            self.result.notes.append(Note(f"{what}; skipped there: {', '.join(rules)}", True))
+        return {root: Scope(acting, self.book.rules) for root, acting in roots.items()}
+
+    @cached_property
+    def _makers(self) -> dict[str, Rule]:
+        """The rules that make a folder when they first put something there, as the first of two stages does."""
+        makers: dict[str, Rule] = {}
+        for rule in self.book.rules:
+            # What lies in a folder that is missing itself is put nowhere.
+            there = [folder for folder in rule.folders if os.path.isdir(folder)]
+            for head in self._heads(rule, there) if there else ():
+                for folder in with_parents(head):
+                    makers.setdefault(folder, rule)
+        return makers
+
+    @staticmethod
+    def _heads(rule: Rule, folders: Iterable[str]) -> set[str]:
+        """Return the folders that a rule writes into from some of its own, as far as they are the same for every entry."""
+        bases = [os.path.realpath(folder) for folder in folders]
+        return {
+            os.path.realpath(os.path.join(base, *target.head))
+            for target in rule.targets
+            for base in (["/"] if target.absolute else bases)
+        }
+
+    def _never_folders(self, roots: Iterable[str]) -> set[str]:
+        """Return the folders that are no entries: those that rules act in or write into, and all above."""
+        # Switching a rule off does not give up what it has sorted.
+        all_rules = [*self.book.rules, *self.book.off]
+        writing = set(self.past.written([rule.key for rule in all_rules])) | set(roots)
+        writing |= {os.path.realpath(folder) for rule in self.book.off for folder in rule.folders}
+        for rule in all_rules:
+            writing |= self._heads(rule, rule.folders)
+        return {above for folder in writing for above in with_parents(folder)}
+
+    def _walk(self, root: str, roots: dict[str, Scope], dev: int | None = None) -> None:
+        """Find what the rules claim below a folder, with two processes where the tree is large."""
+
+        def descend(listing: Listing, name: str, _: Scope) -> Scope | None:
+            path = Place(listing.folder, name).path
+            below = None
+            inside = None
+            if not never_entered(path, name):
+                claims, inside = self._claims_folder(listing, name)
+                below = None if claims else self.here.below(name[0] == ".")
+            if inside is not None:
+                # What the walk goes into is counted there.
+                self.found.seen |= Count(0, 1, inside if below is None else 0)
+            nearer = roots.get(path)
+            if nearer is not None:
+                below = nearer if below is None else below.joined(nearer)
+            return below
+
+        def pick(listing: Listing, scope: Scope) -> Sequence[int]:
+            if listing.folder in roots:
+                self.found.roots.add(listing.folder)
+            self.here = self._acting(listing, scope)
+            return self._pick(listing) if self.here.acting else ()
+
+        # What no column holds is asked of helpers that a fork must not share; so are whole folders.
+        cheap = all(leaf.on.source for rule in self.book.rules for leaf in rule.where.leaves())
+        sharing = Sharing[tuple[str, Scope]](cheap and all(rule.take == "files" for rule in self.book.rules))
+
+        rules = [index for index, rule in enumerate(self.book.rules) if rule.take != "folders"]
+        status = self.book.matcher(tuple(rules), self.world.now_ns).needs_status
+
+        def read(share: Share[tuple[str, Scope]]) -> None:
+            nonlocal dev
+            for listing, _ in walk(root, roots[root], status, descend, self._unread, pick, share, dev):
+                dev = listing.dev
+                if listing.names:
+                    self._listing(listing)
+
+        def begin_again() -> None:
+            self.found = _Found()
+
+        try:
+            other, again = sharing.walk(read, begin_again, lambda: self.found)
+        except OSError as error:
+            self._unread(unread_for(root, error))
+            return
+        if other is not None:
+            self.found.add(other)
+        for path, scope in again:
+            # Read again as part of this tree: what is mounted there is still another volume.
+            self._walk(path, {**roots, path: scope}, dev)
+
+    def _acting(self, listing: Listing, scope: Scope) -> Scope:
+        """Return the rules that act in a folder; a tree under version control is left whole."""
+        if not listing.version_control:
+            return scope
+        inside = scope.only(listing.folder)
+        if len(inside.acting) < len(scope.acting):
+            self.found.notes.append(Note(f"{listing.folder} is under version control and is left whole", False))
+        return inside
+
+    def _unread(self, unread: Unread) -> None:
+        self.found.notes.append(Note(f"{unread.path}: {unread.reason}", not unread.by_design))
+
+    # What they do there
+
+    def _pick(self, listing: Listing) -> Sequence[int]:
+        here = self.here
+        names = listing.names if here.sees_hidden else [name for name in listing.names if name[0] != "."]
+        if here.on_files:
+            self.found.seen |= Count(len(names))
+        matcher = self.book.matcher(here.on_files, self.world.now_ns)
+        return matcher.pick(listing, here.depths(listing.folder, here.on_files))
+
+    def _listing(self, listing: Listing) -> None:
+        here, indexes = self.here, self.here.on_files
+        known: dict[int, Facts] = {}
+
+        def ask(at: int, node: Node) -> Truth:
+            if at not in known:
+                try:
+                    record = look(listing.place(at))
+                except OSError:
+                    return None
+                known[at] = Facts(record, here.base(indexes[0]), self.book.types, self.world)
+            return node.test(known[at])
+
+        matcher = self.book.matcher(indexes, self.world.now_ns)
+        hits = matcher(listing, here.depths(listing.folder, indexes), ask)
+        self.found.hits += [_Hit(listing.place(at), rules, here.base(rules[-1]), known.get(at)) for at, rules in hits]
+
+    def _hit(self, hit: _Hit) -> None:
+        """Look at a file that a rule claims, and see that it still does."""
+        # In a linked work tree a file stands for the folder of the version control.
+        if hit.place.path in self.never or hit.place.name == ".git":
+            return
+        rule = self.book.rules[hit.rules[-1]]
+        try:
+            record = look(hit.place)
+        except OSError as error:
+            self.result.notes.append(Note(f"{hit.place.path}: {reason_of(error)}", True))
+            return
+        facts = hit.facts
+        if facts is None or facts.base != hit.base or facts.record.identity != record.identity:
+            facts = Facts(record, hit.base, self.book.types, self.world)
+        rules = [index for index in hit.rules if self.book.rules[index].where.test(facts) is True]
+        if record.identity.kind != "file" or not rules or rules[-1] != hit.rules[-1]:
+            self._left(rule, hit.place, "changed while the folder was read", True)
+        else:
+            self.outcomes.entry(rules, facts)
+
+    def _claims_folder(self, listing: Listing, name: str) -> tuple[bool, int | None]:
+        """Find the rule that takes a folder as a whole, if there is one; then nothing inside is an entry.
+
+        Returns:
+            whether there is one, and how many files are inside; None where no rule is asked about the folder.
+        """
+        indexes = self.here.on_folders
+        place = Place(listing.folder, name)
+        if not indexes or place.path in self.never_folders or refused_entry(place.path):
+            return False, None
+        if name[0] == "." and not any(self.book.rules[index].hidden for index in indexes):
+            return False, None
+        try:
+            record = look(place)
+        except OSError:
+            return False, None  # the walk finds it missing too, and says so
+        inside = look_inside(place.path)
+        files = inside.files if isinstance(inside, Inside) else 0
+        matched: list[int] = []
+        facts = None
+        for index in indexes:
+            rule = self.book.rules[index]
+            if name[0] == "." and not rule.hidden:
+                continue
+            facts = Facts(record, self.here.base(index), self.book.types, self.world, inside)
+            if rule.where.test(facts) is not True:
+                continue
+            if isinstance(inside, Unknown):
+                self._left(rule, place, inside.reason, True, folder_of(0))
+                return True, 0
+            matched.append(index)
+            if rule.ending is not None:
+                break
+        if not matched or facts is None or isinstance(inside, Unknown):
+            return False, files
+        last = self.book.rules[matched[-1]]
+        claimed = last.ending is not None
+        if claimed and last.ending != "leave" and inside.version_control:
+            self._left(last, place, UNDER_VERSION_CONTROL, False, folder_of(files))
+            return True, files
+        identity = identity_inside(record.identity, inside)
+        base = self.here.base(matched[-1])
+        self.outcomes.entry(matched, replace(facts, record=record._replace(identity=identity), base=base, _known={}))
+        return claimed, files
+
+    def _left(self, rule: Rule, place: Place, reason: str, problem: bool, count: Count = ONE_FILE) -> None:
+        self.result.left.append(Left(place, rule.name, reason, problem, count))

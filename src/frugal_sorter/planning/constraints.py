@@ -1,0 +1,190 @@
+"""What a whole plan is held to: ceilings, room on the disk, and that its steps do not meet."""
+
+from __future__ import annotations
+
+import os
+from collections import Counter, defaultdict
+from collections.abc import Callable, Iterable, Mapping
+from functools import lru_cache
+
+from frugal_sorter.filesystem.record import place_of
+from frugal_sorter.filesystem.status import folder_as_it_is, look
+from frugal_sorter.filesystem.volumes import free_bytes, volume_of
+from frugal_sorter.planning.guard import refused_folder
+from frugal_sorter.planning.plan import Plan, Refusal
+from frugal_sorter.rules.file.keys import MOST_REMOVALS
+from frugal_sorter.rules.model import Rule
+from frugal_sorter.steps.step import FINAL, Step
+
+# Room that is never counted on: the file system needs some for itself.
+_SLACK_BYTES = 1_000_000
+
+
+@lru_cache(maxsize=100_000)
+def with_parents(folder: str) -> tuple[str, ...]:
+    """Return a folder and all above it."""
+    found = [folder]
+    while (parent := os.path.dirname(folder)) != folder:
+        folder = parent
+        found.append(folder)
+    return tuple(found)
+
+
+def keep_targets_in_place(plan: Plan) -> None:
+    """Leave folders where they are that other entries of this plan go into."""
+    target_folders = {step.target.folder for step in plan.asked if step.target}
+    targets = {above for folder in target_folders for above in with_parents(folder)}
+    going = [step for step in plan.asked if step.was is not None and step.was.kind == "folder" and step.verb != "copy"]
+    for step in going:
+        if step.source is not None and step.source.path in targets:
+            plan.left.append(step.left("other entries go into it"))
+            plan.drop(lambda one, gone=step: one is gone)  # type: ignore[misc]
+
+
+def keep_apart(plan: Plan) -> None:
+    """See that no entry is taken twice, and nothing inside a folder that makes room for another."""
+    owners: dict[str, Step] = {}
+    taking = [step for step in plan.asked if step.source and step.verb in ("move", "move-across", "trash", "delete")]
+    for step in taking:
+        assert step.source is not None
+        other = owners.setdefault(step.source.path, step)
+        if other is not step and other.group != step.group:
+            _drop_for_room(plan, other, step)
+    folders = {path for path, step in owners.items() if step.was is not None and step.was.kind == "folder"}
+    if not folders:
+        return
+    for step in taking:
+        assert step.source is not None
+        around = next((path for path in with_parents(step.source.folder) if path in folders), None)
+        if around is not None:
+            _drop_for_room(plan, owners[around], step)
+
+
+def _drop_for_room(plan: Plan, one: Step, other: Step) -> None:
+    """Take out of two steps that meet the one that only makes room: its newcomer stays."""
+    gives_way = one if _makes_room(plan, one) else other
+    for step in plan.drop(lambda step: step is gives_way):
+        if step.source is not None and step.verb in ("move", "move-across"):
+            why = "what stands at its target is itself taken by a rule"
+            plan.left.append(step.left(why))
+
+
+def _makes_room(plan: Plan, step: Step) -> bool:
+    return any(other.group == step.group and other.target == step.source for other in plan.steps if step.group)
+
+
+def ceilings_of(rules: Iterable[Rule], at_most: int | None) -> dict[str, int | None]:
+    """Return for each rule how many files it may take away.
+
+    Args:
+        rules: the rules.
+        at_most: for all of them, whatever they say.
+    """
+    return {
+        rule.name: at_most if at_most is not None else MOST_REMOVALS if rule.at_most is None else rule.at_most
+        for rule in rules
+    }
+
+
+def hold_ceilings(plan: Plan) -> None:
+    """Refuse rules that would take away more than they may; the others are carried out."""
+    counts: Counter[str] = Counter()
+    for step in plan.asked:
+        if step.verb in ("trash", "hard-link") or step.verb in FINAL:
+            counts[step.rule] += step.files
+    for rule, found in counts.items():
+        most = plan.ceilings.get(rule, MOST_REMOVALS)
+        if most is not None and found > most:
+            in_rule = f"`at_most = {found}` in the rule or " if plan.kind == "tidy" else ""
+            reason = (
+                f"it would take away {found:,} files, and {most:,} are allowed; if that is right, "
+                f"{in_rule}--at-most {found} allows it"
+            )
+            _refuse(plan, rule, reason)
+
+
+def hold_moves(plan: Plan, rules: Iterable[Rule]) -> None:
+    """Refuse rules that would act on more entries than their `at_most` says."""
+    for rule in rules:
+        if rule.at_most is None:
+            continue
+        found = len(
+            {step.source for step in plan.asked if step.rule == rule.name and step.verb not in ("trash", "delete")}
+        )
+        if found > rule.at_most:
+            reason = f"{found:,} entries, and `at_most` allows {rule.at_most:,}; raise it if that is right"
+            _refuse(plan, rule.name, reason)
+
+
+def _refuse(plan: Plan, rule: str, reason: str) -> None:
+    plan.refused.append(Refusal(rule, reason))
+    plan.drop(lambda step: step.rule == rule)
+
+
+def hold_space(plan: Plan, device: Callable[[str], int], existing: Callable[[str], str]) -> None:
+    """Refuse what would fill a volume: room is looked at for the whole plan before the first byte.
+
+    Args:
+        plan: the plan.
+        device: returns the device of a target folder.
+        existing: returns the nearest folder that exists.
+    """
+    needed: dict[int, int] = defaultdict(int)
+    near: dict[int, str] = {}
+    copying = ("move-across", "copy", "pack")
+    for step in plan.asked:
+        if step.target is not None and step.verb in copying:
+            dev = device(step.target.folder)
+            near[dev] = existing(step.target.folder)
+            needed[dev] += step.bytes if step.verb != "pack" else step.bytes // 2
+    for dev, total in needed.items():
+        free = free_bytes(near[dev])
+        if total + _SLACK_BYTES <= free:
+            continue
+        top = volume_of(dev, near[dev]).top
+        reason = f"it needs {total:,} bytes on the volume at {top}, where {free:,} are free"
+        rules = {
+            step.rule: None
+            for step in plan.asked
+            if step.target is not None and step.verb in copying and device(step.target.folder) == dev
+        }
+        for rule in rules:
+            _refuse(plan, rule, reason)
+
+
+def prune(plan: Plan, rules: Mapping[str, Rule]) -> None:
+    """Add steps that remove the folders which rules leave empty, the innermost first; never an `in`.
+
+    Args:
+        plan: the plan, all of whose other steps are known.
+        rules: those that remove folders, by name.
+    """
+    if not rules:
+        return
+    roots = {os.path.realpath(folder) for rule in rules.values() for folder in rule.folders} | set(plan.roots)
+    gone = {
+        step.source.path
+        for step in plan.asked
+        if step.source and step.verb in ("move", "move-across", "trash", "delete")
+    }
+    target_folders = {step.target.folder for step in plan.asked if step.target}
+    filled = {above for folder in target_folders for above in with_parents(folder)}
+    by_rule: dict[str, str] = {}
+    for step in plan.asked:
+        if step.rule in rules and step.source is not None and step.source.path in gone:
+            for folder in with_parents(step.source.folder):
+                if folder in roots:
+                    break
+                by_rule.setdefault(folder, step.rule)
+    for folder in sorted(by_rule, key=lambda path: path.count("/"), reverse=True):
+        if folder in filled or refused_folder(folder) or os.path.ismount(folder):
+            continue
+        try:
+            left = [name for name in os.listdir(folder) if f"{folder}/{name}" not in gone]
+            if left:
+                continue
+            place, rule = place_of(folder), rules[by_rule[folder]]
+            plan.add("remove-folder", rule.name, rule.key, place, None, look(place).identity, folder_as_it_is(folder))
+        except OSError:
+            continue
+        gone.add(folder)

@@ -1,0 +1,338 @@
+"""What becomes of an entry that rules match: the steps of its extras and of its ending."""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field, replace
+
+from frugal_sorter.duplicates.planning import Removing, add_removals
+from frugal_sorter.duplicates.search import ContentSearch
+from frugal_sorter.duplicates.which_stays import choose
+from frugal_sorter.filesystem.fingerprint import with_sample
+from frugal_sorter.filesystem.record import Identity, Place, is_inside
+from frugal_sorter.planning.destinations import Destinations
+from frugal_sorter.planning.extras import Extras
+from frugal_sorter.planning.matched import Kept, Matched, count_of, step_of, weight
+from frugal_sorter.planning.plan import Note, Plan
+from frugal_sorter.planning.target_folders import TargetFolders
+from frugal_sorter.planning.target_names import Clashes, Discard, Room, is_numbered_form
+from frugal_sorter.planning.to_trash import Removals
+from frugal_sorter.rules.fields import Facts, World
+from frugal_sorter.rules.model import REMOVALS, Rule, RuleBook
+from frugal_sorter.rules.templates.placing import Wanted, wanted_place
+from frugal_sorter.rules.templates.written import Missing, shortened
+from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.steps.count import Count
+from frugal_sorter.steps.step import Left, Step
+
+Recall = Callable[[str, Place, Identity], int | None]
+_MOST_NUMBERS = 100_000
+
+
+@dataclass(frozen=True)
+class Past:
+    """What earlier runs say; the first three return the number of a run, or None.
+
+    Args:
+        taken_back: an undo put this entry back here, where this rule had taken it away.
+        brought_back: this rule had moved this entry to the trash, and somebody brought it back here.
+        put_here: this rule itself put this entry here.
+        written: the folders that some rules have moved entries into.
+        has_run: this rule has run its program for this entry.
+    """
+
+    taken_back: Recall = lambda _key, _place, _identity: None
+    brought_back: Recall = lambda _key, _place, _identity: None
+    put_here: Recall = lambda _key, _place, _identity: None
+    written: Callable[[Sequence[str]], frozenset[str]] = lambda _keys: frozenset()
+    has_run: Callable[[str, Identity], bool] = lambda _key, _identity: False
+
+
+@dataclass
+class Outcomes:
+    """Plans, entry by entry, what the rules that match it do with it.
+
+    Args:
+        book: the rules.
+        world: the moment.
+        past: what the journal knows.
+        again: also what was taken back by undo.
+        plan: gets the steps, and what is left.
+        off_duty: the rules that are outside their hours.
+        protected: folders that are never taken away.
+    """
+
+    book: RuleBook
+    world: World
+    past: Past
+    again: bool
+    plan: Plan
+    off_duty: frozenset[int]
+    protected: frozenset[str]
+    folders: TargetFolders = field(default_factory=TargetFolders)
+    removals: Removals = field(default_factory=Removals)
+    counters: dict[Place, int] = field(default_factory=dict)
+    packs: dict[tuple[int, Place], list[Facts]] = field(default_factory=dict)
+    same: dict[int, list[Facts]] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        self.written = self.past.written([rule.key for rule in self.book.rules])
+        self.clashes = Clashes(self.removals, self.folders, self.protected)
+        self.destinations = Destinations(self.book, self.folders)
+        self.extras = Extras(self.destinations, self.clashes, self.past.has_run)
+
+    def entry(self, rules: Sequence[int], facts: Facts) -> None:
+        """Plan what some rules do with an entry: extras in their order, and the ending of the last one."""
+        record = with_sample(facts.record)
+        entry = Matched(facts if record is facts.record else replace(facts, record=record))
+        for index in rules:
+            rule = self.book.rules[index]
+            self.plan.matched.add(rule.name)
+            try:
+                if rule.ending is None:
+                    self._hold_back(index, rule, entry.facts)
+                    self.extras.before(rule, entry)
+                    entry.late.append(rule)
+                else:
+                    self._decide(index, rule, entry)
+                    return
+            except Kept as kept:
+                self._keep(rule, facts, kept)
+        self._add(entry, [], record.place)
+
+    def _keep(self, rule: Rule, facts: Facts, kept: Kept) -> None:
+        if kept.reason:
+            self.plan.left.append(Left(facts.record.place, rule.name, kept.reason, kept.problem, count_of(facts)))
+        else:
+            self.plan.at_home |= count_of(facts)
+
+    def _decide(self, index: int, rule: Rule, entry: Matched) -> None:
+        """Plan the ending of an entry; what was planned for it before is done also where that is held back."""
+        place = entry.record.place
+        own = Matched(entry.facts, [], [], entry.attributes)
+        try:
+            ending, final = self._ending(index, rule, own)
+        except Kept as kept:
+            self._keep(rule, entry.facts, kept)
+            ending, final, own.before = [], place, own.before if not kept.reason else []
+            if kept.reason:
+                own.late = []
+        entry.before += own.before
+        entry.late += own.late
+        self._add(entry, ending, final, rule.ending in REMOVALS and bool(ending))
+
+    def _add(self, entry: Matched, ending: list[Step], final: Place, removal: bool = False) -> None:
+        """Append the steps of an entry as one group."""
+        before, after = list(entry.before), []
+        if entry.record.nlink > 1 and any(is_across(step) for step in ending):
+            # Its other names stay behind, and must not get what this one is given.
+            given = [replace(step, source=ending[-1].target) for step in before if step.verb == "set-attribute"]
+            before, after = [step for step in before if step.verb != "set-attribute"], given
+        for rule in entry.late:
+            try:
+                link = self.extras.link(rule, entry, final)
+                program = self.extras.program(rule, entry, final)
+            except Kept as kept:
+                self._keep(rule, entry.facts, kept)
+                continue
+            after += link
+            (before if removal else after).extend(program)
+        if before or ending or after:
+            self.plan.add_group([*before, *ending, *after])
+
+    # Whether a rule acts on an entry now
+
+    def _hold_back(self, index: int, rule: Rule, facts: Facts) -> None:
+        """See that a rule may act on an entry now.
+
+        Raises:
+            Kept: not now, and why.
+        """
+        record = facts.record
+        if not self.again and (run := self.past.taken_back(rule.key, record.place, record.identity)):
+            raise Kept(f"taken back by run {run}; --again does it")
+        if not self.again and (run := self.past.brought_back(rule.key, record.place, record.identity)):
+            raise Kept(f"brought back from the trash since run {run}; --again does it")
+        # A target made of the old name or place, which the rule itself has changed, would
+        # otherwise never come to rest.
+        if record.place.folder in self.written and self.past.put_here(rule.key, record.place, record.identity):
+            raise Kept
+        if index in self.off_duty:
+            raise Kept("outside the hours of the rule")
+        if self._is_unsettled(rule, facts):
+            raise Kept("written to a moment ago")
+
+    def _is_unsettled(self, rule: Rule, facts: Facts) -> bool:
+        limit_ns = rule.settle.before(self.world.now_ns)
+        modified = facts("modified")
+        # A date in the future tells nothing; then the change time of the inode decides.
+        known = isinstance(modified, int) and modified <= self.world.now_ns
+        written_ns = modified if isinstance(modified, int) and known else facts.record.ctime_ns
+        return written_ns > limit_ns and limit_ns < self.world.now_ns
+
+    # Endings
+
+    def _ending(self, index: int, rule: Rule, entry: Matched) -> tuple[list[Step], Place]:
+        """Return the steps of an ending, and where the entry is then.
+
+        Raises:
+            Kept: nothing is done, and why.
+        """
+        facts, record = entry.facts, entry.record
+        wanted: Wanted | Missing = Wanted(record.place)
+        if rule.ending == "leave":
+            self.plan.kept |= count_of(facts)
+            return [], record.place
+        if rule.ending == "move":
+            wanted = wanted_place(self.book, rule, facts, self.destinations.resolve)
+            if isinstance(wanted, Missing):
+                raise Kept(wanted.reason, problem=True)
+            if self._is_home(record.place, wanted):
+                self._extras_at_home(index, rule, entry)
+                raise Kept
+        if rule.ending == "pack" and self.destinations.path(rule, rule.pack, facts).path == record.place.path:
+            raise Kept
+        self._hold_back(index, rule, facts)
+        self.extras.before(rule, entry)
+        entry.late.append(rule)
+        if rule.ending == "move" and isinstance(wanted, Wanted):
+            return self._move(rule, facts, wanted)
+        if rule.ending == "pack":
+            self.packs.setdefault((index, self.destinations.path(rule, rule.pack, facts)), []).append(facts)
+            return [], record.place
+        if rule.ending == "duplicates":
+            self.same.setdefault(index, []).append(facts)
+            return [], record.place
+        if rule.ending == "unpack":
+            return self._unpack(rule, facts), record.place
+        if rule.ending == "delete":
+            args = weight(record.identity, facts)
+            return [step_of(rule, "delete", record.place, None, record.identity, args)], record.place
+        return [self.removals.trash(rule.name, rule.key, record, facts)], record.place
+
+    def _extras_at_home(self, index: int, rule: Rule, entry: Matched) -> None:
+        """An entry that is where it belongs still gets what else its rule gives."""
+        if not rule.extras:
+            return
+        try:
+            self._hold_back(index, rule, entry.facts)
+            self.extras.before(rule, entry)
+            entry.late.append(rule)
+        except Kept:
+            entry.before.clear()
+
+    def _move(self, rule: Rule, facts: Facts, wanted: Wanted) -> tuple[list[Step], Place]:
+        record = facts.record
+        target = self._free_number(wanted) if wanted.numbered else wanted.place
+        if is_inside(target.folder, record.place.path):
+            raise Kept("a folder cannot go into itself", problem=True)
+        self.destinations.usable(target.folder, facts.base)
+        across = self.folders.device(target.folder) != record.identity.dev
+        if across:
+            self.destinations.legal(target, record.identity)
+        room = self.clashes.room(rule, target, record)
+        if isinstance(room, str):
+            raise Kept(room)
+        if isinstance(room, Discard):
+            return [self.removals.trash(rule.name, rule.key, record, facts, room.witness)], record.place
+        verb = step_of(rule, "move-across" if across else "move", record.place, room.place, record.identity)
+        verb.args = weight(record.identity, facts)
+        return [*room.before, verb], room.place
+
+    def _unpack(self, rule: Rule, facts: Facts) -> list[Step]:
+        record = facts.record
+        folder = self.destinations.path(rule, rule.unpack, facts)
+        self.destinations.usable(folder.folder, facts.base)
+        room = self.clashes.room(rule, folder, record)
+        if isinstance(room, str):
+            raise Kept(room)
+        if isinstance(room, Discard):
+            room = Room(self.clashes.names.give(folder))
+        step = step_of(rule, "unpack", record.place, room.place, record.identity)
+        return [*room.before, step, self.removals.trash(rule.name, rule.key, record, facts)]
+
+    def finish_packs(self) -> None:
+        """Plan one new zip for each path that entries are packed into."""
+        for (index, path), members in self.packs.items():
+            rule = self.book.rules[index]
+            first = members[0].record
+            try:
+                self.destinations.usable(path.folder, members[0].base)
+                newest = max(facts.record.identity.mtime_ns for facts in members)
+                newcomer = first._replace(identity=first.identity._replace(kind="file", mtime_ns=newest))
+                room = self.clashes.room(rule, path, newcomer, compare=False)
+                if isinstance(room, str):
+                    raise Kept(room)
+            except Kept as kept:
+                for facts in members:
+                    self._keep(rule, facts, kept)
+                continue
+            assert isinstance(room, Room)
+            named: set[str] = set()
+            listed = []
+            for facts in members:
+                listed.append({
+                    "path": facts.record.place.path, "name": _member_name(facts, named),
+                    "was": list(facts.record.identity),
+                })  # fmt: skip
+            total = sum(
+                weight(facts.record.identity, facts).get("bytes", facts.record.identity.size) for facts in members
+            )
+            pack = step_of(rule, "pack", None, room.place, None, {"members": listed, "bytes": total})
+            originals = [self.removals.trash(rule.name, rule.key, facts.record, facts) for facts in members]
+            self.plan.add_group([*room.before, pack, *originals])
+
+    def finish_duplicates(self) -> None:
+        """Look once more at all entries of each rule about duplicates, and plan what becomes of those that hold the same."""
+        for index, entries in self.same.items():
+            rule = self.book.rules[index]
+            assert rule.duplicates is not None
+            paths = [facts.record.place.path for facts in entries]
+            found = ContentSearch(cache=ready_state_folder(), now_ns=self.world.now_ns).among(paths)
+            removing = Removing(rule.duplicates.do, self.world, removals=self.removals)
+            going = 0
+            for group in found.groups:
+                choice = choose(group, rule.duplicates.keep)
+                going += len(choice.going)
+                add_removals(self.plan, choice, removing, rule.name, rule.key)
+            self.plan.notes += [Note(f"{one.path}: {one.reason}", True) for one in found.unread]
+            self.plan.at_home |= Count(len(entries) - going)
+
+    # Destinations
+
+    def _free_number(self, wanted: Wanted) -> Place:
+        """Return the place with the first number that is free."""
+        assert wanted.numbered is not None
+        number = self.counters.get(wanted.place, 1)
+        while number < _MOST_NUMBERS and not self.clashes.names.is_free(wanted.numbered(number)):
+            number += 1
+        self.counters[wanted.place] = number + 1
+        return wanted.numbered(number)
+
+    def _is_home(self, place: Place, wanted: Wanted) -> bool:
+        if wanted.numbered is not None:
+            # Any number that an earlier run may have given counts as its own.
+            numbers = {int(number) for number in re.findall(r"\d+", place.path) if len(number) < 9}
+            return any(wanted.numbered(number) == place for number in numbers)
+        return place.folder == wanted.place.folder and (
+            place.name == wanted.place.name or is_numbered_form(place.name, wanted.place.name)
+        )
+
+
+def is_across(step: Step) -> bool:
+    """Tell whether a step makes its entry anew on another volume."""
+    return step.verb == "move-across" or bool(step.args.get("across"))
+
+
+def _member_name(facts: Facts, named: set[str]) -> str:
+    """Return the name of an entry in a zip: its path below `in`, numbered where two are the same."""
+    plain, number = facts.below, 2
+    name = plain
+    while name.casefold() in named:
+        folder, last = os.path.split(plain)
+        name = os.path.join(folder, shortened(last, f"_{number}"))
+        number += 1
+    named.add(name.casefold())
+    return name

@@ -1,0 +1,172 @@
+"""What rules give an entry besides its ending: copies, links, tags, comments, and programs that are run."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+
+from frugal_sorter.filesystem.extended_attributes import COMMENT, TAGS, read_attribute, split_tags
+from frugal_sorter.filesystem.inside import Inside, look_inside
+from frugal_sorter.filesystem.record import COARSEST_TIME_NS, FileRecord, Identity, Place, is_inside
+from frugal_sorter.filesystem.status import look_or_none
+from frugal_sorter.filesystem.walk import reason_of
+from frugal_sorter.planning.destinations import Destinations
+from frugal_sorter.planning.matched import Kept, Matched, step_of, weight
+from frugal_sorter.planning.target_names import Clashes, Room
+from frugal_sorter.rules.fields import FIELDS, Facts
+from frugal_sorter.rules.model import Rule
+from frugal_sorter.rules.templates.written import Missing, Wording, shortened
+from frugal_sorter.steps.step import Step
+
+
+@dataclass
+class Extras:
+    """Plans the extras of rules, entry by entry.
+
+    Args:
+        destinations: where entries can go.
+        clashes: which names are taken.
+        has_run: tells whether the rule with a key has run its program for an entry.
+    """
+
+    destinations: Destinations
+    clashes: Clashes
+    has_run: Callable[[str, Identity], bool]
+
+    def before(self, rule: Rule, entry: Matched) -> None:
+        """Plan the extras that come before the ending.
+
+        Raises:
+            Kept: a value is missing, or a place cannot be used.
+        """
+        extras = rule.extras
+        steps: list[Step] = []
+        if extras.tag or extras.untag:
+            old = self._attribute(entry, TAGS)
+            off = {tag.casefold() for tag in self._tags(rule, extras.untag, entry.facts)}
+            tags = [tag for tag in split_tags(old) if tag.casefold() not in off]
+            has = {tag.casefold() for tag in tags}
+            tags += [tag for tag in self._tags(rule, extras.tag, entry.facts) if tag.casefold() not in has]
+            steps += self._set_attribute(rule, entry, TAGS, old, ",".join(dict.fromkeys(tags)))
+        if extras.comment is not None:
+            old = self._attribute(entry, COMMENT)
+            comment = _utf8(self._words(rule, [extras.comment], entry.facts)[0])
+            steps += self._set_attribute(rule, entry, COMMENT, old, comment)
+        if extras.copy is not None:
+            steps += self._copy(rule, entry)
+        entry.before += steps
+
+    def _tags(self, rule: Rule, wordings: Sequence[Wording], facts: Facts) -> list[str]:
+        return [tag for text in self._words(rule, wordings, facts) for tag in split_tags(_utf8(text))]
+
+    def _words(self, rule: Rule, wordings: Sequence[Wording], facts: Facts) -> list[str]:
+        around = self.destinations.filling(rule, facts)
+        found = []
+        for wording in wordings:
+            text = wording.fill(facts, around)
+            if isinstance(text, Missing):
+                raise Kept(text.reason, problem=True)
+            found.append(text)
+        return found
+
+    def _attribute(self, entry: Matched, name: str) -> str:
+        if name not in entry.attributes:
+            try:
+                entry.attributes[name] = read_attribute(entry.record.place.path, name)
+            except OSError as error:
+                raise Kept(f"its tags and comment cannot be read: {reason_of(error)}", problem=True) from None
+        return entry.attributes[name]
+
+    def _set_attribute(self, rule: Rule, entry: Matched, name: str, old: str, new: str) -> list[Step]:
+        if _as_kept(name, old) == _as_kept(name, new):
+            return []
+        entry.attributes[name] = new
+        record = entry.record
+        args = {"attribute": name, "old": old, "new": new}
+        return [step_of(rule, "set-attribute", record.place, None, record.identity, args)]
+
+    def _copy(self, rule: Rule, entry: Matched) -> list[Step]:
+        record, facts = entry.record, entry.facts
+        target = Place(self.destinations.path(rule, rule.extras.copy, facts).path, record.place.name)
+        if target == record.place or is_inside(target.folder, record.place.path):
+            return []
+        self.destinations.usable(target.folder, facts.base)
+        self.destinations.legal(target, record.identity)
+        if self._is_copied(target, record):
+            return []
+        room = self.clashes.room(rule, target, record, compare=False)
+        if isinstance(room, str):
+            raise Kept(room)
+        assert isinstance(room, Room)
+        args = {key: value for key, value in weight(record.identity, facts).items() if key == "bytes"}
+        step = step_of(rule, "copy", record.place, room.place, record.identity, args)
+        return [*room.before, step]
+
+    def _is_copied(self, target: Place, record: FileRecord) -> bool:
+        """Tell whether a copy of an entry as it is now lies there, also under a numbered name."""
+        number, place = 1, target
+        while (found := look_or_none(place)) is not None:
+            one, other = found.identity, record.identity
+            same_time = abs(found.mtime_ns - record.mtime_ns) <= COARSEST_TIME_NS
+            if one.kind == other.kind == "file" and one.size == other.size and same_time:
+                return True
+            if one.kind == other.kind == "folder" and _same_size_inside(place, record.place):
+                return True
+            number += 1
+            place = Place(target.folder, shortened(target.name, f"_{number}"))
+        return False
+
+    def link(self, rule: Rule, entry: Matched, final: Place) -> list[Step]:
+        """Plan the link to an entry, where it is in the end.
+
+        Raises:
+            Kept: a value is missing, or a place cannot be used.
+        """
+        if rule.extras.link is None:
+            return []
+        wanted = Place(self.destinations.path(rule, rule.extras.link, entry.facts).path, final.name)
+        if wanted == final:
+            return []
+        self.destinations.usable(wanted.folder, entry.facts.base)
+        number, place = 1, wanted
+        while os.path.lexists(place.path):
+            if os.path.islink(place.path) and os.readlink(place.path) == final.path:
+                return []
+            number += 1
+            place = Place(wanted.folder, shortened(wanted.name, f"_{number}"))
+        place = self.clashes.names.give(wanted)
+        return [step_of(rule, "link", final, place, entry.record.identity)]
+
+    def program(self, rule: Rule, entry: Matched, final: Place) -> list[Step]:
+        """Plan the program that is run for an entry, where that is in the end.
+
+        Raises:
+            Kept: a value is missing.
+        """
+        record = entry.record
+        if not rule.extras.run or self.has_run(rule.key, record.identity):
+            return []
+        # Facts are those before the run, but for the name and the place that the program will find.
+        for name in {name for word in rule.extras.run for name in word.fields}:
+            entry.facts(name)
+        told = {name: value for name, value in entry.facts._known.items() if FIELDS[name].cost > 1}
+        moved = replace(entry.facts, record=record._replace(place=final), _known=told)
+        command = self._words(rule, rule.extras.run, moved)
+        return [step_of(rule, "run", final, None, record.identity, {"command": command})]
+
+
+def _utf8(text: str) -> str:
+    """Return a text as others can read it: a name need not be Unicode, a tag must be."""
+    return text.encode("utf-8", "backslashreplace").decode()
+
+
+def _as_kept(name: str, text: str) -> object:
+    return split_tags(text) if name == TAGS else text
+
+
+def _same_size_inside(one: Place, other: Place) -> bool:
+    first, second = look_inside(one.path), look_inside(other.path)
+    if not isinstance(first, Inside) or not isinstance(second, Inside):
+        return False
+    return (first.bytes, first.files) == (second.bytes, second.files)

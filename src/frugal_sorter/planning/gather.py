@@ -1,0 +1,262 @@
+"""The planner of `gather`: the files that a list names, found below a folder, to go to another one."""
+
+from __future__ import annotations
+
+import difflib
+import os
+import re
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field
+from typing import NamedTuple
+
+from frugal_sorter.errors import RefusedError, UsageError
+from frugal_sorter.filesystem.fingerprint import same_contents, with_sample
+from frugal_sorter.filesystem.record import FileRecord, Place, is_inside, place_of
+from frugal_sorter.filesystem.status import look_or_none
+from frugal_sorter.filesystem.volumes import volume_of
+from frugal_sorter.filesystem.walk import reason_of, walk
+from frugal_sorter.planning.constraints import hold_space
+from frugal_sorter.planning.guard import never_entered, refused_folder
+from frugal_sorter.planning.plan import Note, Plan
+from frugal_sorter.planning.target_folders import TargetFolders
+from frugal_sorter.rules.fields import fold
+from frugal_sorter.rules.templates.written import shortened
+from frugal_sorter.steps.count import Count
+from frugal_sorter.steps.step import Left, Step
+
+# What the steps of a gathering have in place of the name of a rule.
+RULE = "gather"
+# For so many lines at most the nearest name is looked for, which takes a while in a large tree.
+_MOST_NEAREST = 50
+
+
+class Wish(NamedTuple):
+    """A line of a list: its number, and what is written there."""
+
+    line: int
+    text: str
+
+
+class Missed(NamedTuple):
+    """A line for which nothing goes: why, and the path most like it where there is one."""
+
+    wish: Wish
+    why: str
+    nearest: str = ""
+
+
+@dataclass
+class Gathering:
+    """A plan, and what became of each line of the list.
+
+    Args:
+        plan: the steps.
+        asked: how many files the list names; one that is named twice counts once.
+        already: files that are at their target already, with the same bytes.
+        missed: lines for which nothing goes.
+        again: how many lines name a file once more.
+    """
+
+    plan: Plan
+    asked: int = 0
+    already: list[Place] = field(default_factory=list)
+    missed: list[Missed] = field(default_factory=list)
+    again: int = 0
+
+
+def read_wishes(raw: bytes, file: str, encoding: str = "utf-8") -> list[Wish]:
+    """Read a list: a path a line, empty lines and what begins with `#` aside.
+
+    Args:
+        raw: its bytes, with or without a byte order mark.
+        file: its name, for what is wrong with it.
+        encoding: of the text.
+
+    Raises:
+        UsageError: it cannot be read; says in which line.
+    """
+    try:
+        text = raw.decode("utf-8-sig" if encoding.lower().replace("_", "-") in ("utf-8", "utf8") else encoding)
+    except LookupError:
+        raise UsageError(f"--encoding: {encoding!r} is not known", "such as utf-8, utf-16 or cp1252") from None
+    except UnicodeDecodeError as error:
+        line = raw.count(b"\n", 0, error.start) + 1
+        raise UsageError(
+            f"{file}:{line}: this is not {encoding}", "say which it is with --encoding, such as cp1252"
+        ) from None
+    lines = text.removeprefix("\ufeff").replace("\r\n", "\n").replace("\r", "\n").split("\n")
+    wishes = [Wish(number, line.strip()) for number, line in enumerate(lines, 1)]
+    return [wish for wish in wishes if wish.text and not wish.text.startswith("#")]
+
+
+class _Tree:
+    """The files below a folder; read only when a line does not name one exactly."""
+
+    def __init__(self, root: str) -> None:
+        self.root = root
+        self.notes: list[Note] = []
+        self._folded: dict[str, list[str]] | None = None
+
+    def exactly(self, written: str) -> FileRecord | None:
+        """Return the file at a path below the folder, whatever its case; no link is followed on the way."""
+        path = os.path.join(self.root, written)
+        return (
+            look_or_none(place_of(path)) if os.path.realpath(os.path.dirname(path)) == os.path.dirname(path) else None
+        )
+
+    def alike(self, written: str) -> list[str]:
+        """Return the paths below the folder that are the same but for case and Unicode form."""
+        return self._by_fold().get(fold(written), [])
+
+    def nearest(self, written: str) -> str:
+        """Return the path most like one that is missing, or an empty text."""
+        known, wanted = self._by_fold(), fold(written)
+        name = wanted.rpartition("/")[2]
+        same_name = [paths[0] for folded, paths in known.items() if folded.rpartition("/")[2] == name]
+        if same_name:
+            return min(same_name, key=len)
+        close = difflib.get_close_matches(wanted, known, n=1, cutoff=0.8)
+        return known[close[0]][0] if close else ""
+
+    def _by_fold(self) -> dict[str, list[str]]:
+        if self._folded is None:
+            self._folded = {}
+            prefix = len(self.root.rstrip("/")) + 1
+
+            def descend(listing: object, name: str, context: str) -> str | None:
+                path = f"{context}/{name}"
+                return None if never_entered(path, name) else path
+
+            for listing, _ in walk(
+                self.root,
+                self.root,
+                False,
+                descend,
+                lambda one: self.notes.append(Note(f"{one.path}: {one.reason}", True)),
+            ):
+                for name in listing.names:
+                    path = f"{listing.folder.rstrip('/')}/{name}"[prefix:]
+                    self._folded.setdefault(fold(path), []).append(path)
+        return self._folded
+
+
+def plan_gather(
+    wishes: Sequence[Wish], source: str, target: str, made_ns: int, move: bool = False, flat: bool = False
+) -> Gathering:  # fmt: skip
+    """Plan to copy or move the files that a list names; nothing is changed.
+
+    Args:
+        wishes: the lines of the list.
+        source: the folder that its paths are below, resolved.
+        target: the folder that they go to, resolved; it may be missing.
+        made_ns: the moment of planning.
+        move: they are moved instead of copied.
+        flat: all of them go into the one folder, without the folders they are in.
+
+    Raises:
+        RefusedError: nothing may go to the target.
+        OSError: the source cannot be read.
+    """
+    plan = Plan("gather", made_ns, RULE, rules=[RULE], matched={RULE}, levels={source: None})
+    folders = TargetFolders()
+    problem = refused_folder(target)
+    if problem:
+        raise RefusedError(f"{target} is {problem}, where nothing is put", "name another folder")
+    tree = _Tree(source)
+    result = Gathering(plan)
+    given: set[Place] = set()
+    for record in _found(wishes, tree, result):
+        _add(record, source, target, result, folders, given, move, flat)
+    plan.seen = Count(result.asked)
+    plan.notes += tree.notes
+    hold_space(plan, folders.device, folders.existing)
+    plan.make_folders(folders.to_make)
+    return result
+
+
+def _found(wishes: Iterable[Wish], tree: _Tree, result: Gathering) -> list[FileRecord]:
+    """Return the files that some lines name, each once, and note what is missing."""
+    found: dict[Place, FileRecord] = {}
+    for wish in wishes:
+        written = [wish.text, wish.text.replace("\\", "/")]
+        record, why = _one(written, tree)
+        if record is not None and record.place in found:
+            result.again += 1
+        elif record is not None:
+            found[record.place] = record
+        else:
+            close = (
+                tree.nearest(_relative(written[1], tree.root)) if len(result.missed) < _MOST_NEAREST and not why else ""
+            )
+            result.missed.append(Missed(wish, why or "there is no such file", close))
+    result.asked = len(found) + len(result.missed)
+    return list(found.values())
+
+
+def _relative(written: str, root: str) -> str:
+    """Return a written path as one below the folder, where that is what it means."""
+    if written.startswith("/") and is_inside(os.path.normpath(written), root):
+        return os.path.normpath(written)[len(root.rstrip("/")) + 1 :]
+    return os.path.normpath(written.removeprefix("./"))
+
+
+def _one(written: Sequence[str], tree: _Tree) -> tuple[FileRecord | None, str]:
+    """Return the file that a line names, or why there is none; without a reason it is missing."""
+    why = ""
+    for text in dict.fromkeys(written):
+        path = _relative(text, tree.root)
+        if "\x00" in path or path.startswith(("/", "../")) or path == ".." or re.match(r"[A-Za-z]:/", path):
+            why = f"not below {tree.root}"
+            continue
+        try:
+            record = tree.exactly(path)
+        except OSError as error:
+            return None, reason_of(error)
+        if record is None:
+            alike = tree.alike(path)
+            if len(alike) > 1:
+                return None, f"{len(alike)} files are called so but for case: {', '.join(alike[:3])}"
+            record = tree.exactly(alike[0]) if alike else None
+        if record is not None:
+            kind = record.identity.kind
+            names = {
+                "folder": "a folder; the list must name its files",
+                "link": "a symbolic link, which is not followed",
+            }
+            return (record, "") if kind == "file" else (None, names.get(kind, "no regular file"))
+    return None, why
+
+
+def _add(
+    record: FileRecord, source: str, target: str, result: Gathering, folders: TargetFolders, given: set[Place],
+    move: bool, flat: bool,
+) -> None:  # fmt: skip
+    plan = result.plan
+    record = with_sample(record)
+    below = record.place.name if flat else record.place.path[len(source.rstrip("/")) + 1 :]
+    place = place_of(os.path.join(target, below))
+    number = 1
+    while place in given:  # two files of one name, with --flat
+        number += 1
+        place = Place(target, shortened(record.place.name, f"_{number}"))
+    given.add(place)
+    dev = folders.device(place.folder)
+    problem = folders.usable(place.folder, target)
+    problem = problem or volume_of(dev, folders.existing(place.folder)).illegal(place.name, record.identity.size)
+    if not problem and (there := look_or_none(place)) is not None:
+        if there.identity.kind == "file" and there.identity.size == record.identity.size:
+            try:
+                if same_contents(record.place, place):
+                    result.already.append(place)
+                    return
+            except OSError:
+                pass
+        problem = f"another file stands at {place.path}"
+    if problem:
+        plan.left.append(Left(record.place, RULE, problem, True))
+        return
+    across = dev != record.identity.dev
+    verb: Step = Step(0, "copy", RULE, "", record.place, place, record.identity, {"bytes": record.identity.size})
+    if move:
+        verb.verb = "move-across" if across else "move"
+    plan.add_group([verb])

@@ -1,0 +1,228 @@
+"""What is refused whatever a rule says, and which folders are never entered."""
+
+from __future__ import annotations
+
+import os
+import pwd
+from functools import lru_cache
+from pathlib import Path
+
+from frugal_sorter.filesystem.inside import Inside, look_inside
+from frugal_sorter.filesystem.record import is_inside, place_of
+from frugal_sorter.filesystem.walk import VERSION_CONTROL
+from frugal_sorter.planning.plan import Plan, Refusal
+from frugal_sorter.rules.model import REMOVALS, Rule
+from frugal_sorter.state.folders import state_folder
+from frugal_sorter.steps.step import REMOVING, TAKING, Step, VerbName
+from frugal_sorter.trash.freedesktop import all_bins, bin_for, home_bin
+
+UNDER_VERSION_CONTROL = "a tree under version control is in it, which is left whole"
+# The steps that a planner of rules makes.
+_PLANNED: frozenset[VerbName] = frozenset({
+    "move", "move-across", "trash", "delete", "copy", "link", "pack", "unpack", "set-attribute", "run", "make-folder",
+    "remove-folder", "empty", "hard-link",
+})  # fmt: skip
+# With all that is below them.
+_SYSTEM_TREES = (
+    "/bin", "/boot", "/dev", "/etc", "/lib", "/lib32", "/lib64", "/libx32", "/proc", "/run", "/sbin", "/sys",
+    "/usr", "/var/lib", "/snap", "/System", "/Library", "/Applications", "/private/etc", "/private/var/db",
+)  # fmt: skip
+# Places inside those trees where people do keep files.
+_OPEN_TREES = ("/dev/shm", "/run/media", "/run/user", "/usr/local/share")
+# The folder itself, but not what is below it.
+_SYSTEM_FOLDERS = ("/", "/home", "/var", "/Users", "/private", "/private/var", "/Volumes")
+
+
+@lru_cache(maxsize=1)
+def _own_folders() -> tuple[str, ...]:
+    return (os.path.realpath(state_folder().parent),)
+
+
+def refused_folder(path: str) -> str | None:
+    """Return why nothing may be sorted in or into a folder, or None where it may.
+
+    Args:
+        path: an absolute path without symbolic links.
+    """
+    if path in _SYSTEM_FOLDERS:
+        return "a system folder"
+    if any(is_inside(path, tree) for tree in _SYSTEM_TREES) and not any(is_inside(path, tree) for tree in _OPEN_TREES):
+        return "inside a system folder"
+    if any(is_inside(path, own) for own in _own_folders()):
+        return "the tool's own folder"
+    parts = path.split("/")
+    if any(part == ".Trash" or part.startswith(".Trash-") for part in parts) or is_inside(path, _trash()):
+        return "a trash"
+    if not VERSION_CONTROL.isdisjoint(parts):
+        return "the own folder of a version control"
+    return None
+
+
+@lru_cache(maxsize=1)
+def _trash() -> str:
+    return home_bin().root
+
+
+@lru_cache(maxsize=1)
+def _homes() -> frozenset[str]:
+    """Return the home folders of all accounts."""
+    homes = {os.path.realpath(one.pw_dir) for one in pwd.getpwall()} | {os.path.realpath(Path.home())}
+    return frozenset(homes - {"/"})
+
+
+def refused_entry(path: str) -> str | None:
+    """Return why a folder may not be taken away as a whole, or None where it may.
+
+    Args:
+        path: an absolute path without symbolic links.
+    """
+    return refused_whole(path) or ("where a volume is mounted" if os.path.ismount(path) else None)
+
+
+def refused_whole(path: str) -> str | None:
+    """Return why not all that is in a folder may be taken away, or None where it may.
+
+    Where a volume is mounted is as good a folder as any other, unless it is a home as well.
+
+    Args:
+        path: an absolute path without symbolic links.
+    """
+    if refused := refused_folder(path):
+        return refused
+    if any(is_inside(home, path) for home in _homes()):
+        return "a home folder"
+    if any(is_inside(kept, path) for kept in (*_own_folders(), _trash())):
+        return "around the tool's own folder or the trash"
+    return None
+
+
+# Below a home: what programs keep there for their user. A folder in one of them can be acted on, all of it not.
+_SETTINGS = (
+    ".config",
+    ".local",
+    ".local/share",
+    ".local/state",
+    ".local/lib",
+    ".ssh",
+    ".gnupg",
+    ".pki",
+    ".var",
+    ".mozilla",
+)
+
+
+def refused_removal(path: str, levels: int | None = 1, hidden: bool = False, take: str = "files") -> str | None:
+    """Return why a rule may not take away what is in a folder, or None where it may.
+
+    All of a home is not for a rule to take: in a home itself, only the visible files that lie in it directly.
+
+    Args:
+        path: the `in` of the rule, absolute and without symbolic links.
+        levels: how deep it goes, None for all levels.
+        hidden: whether it takes what is hidden.
+        take: what it takes.
+    """
+    if refused := refused_folder(path):
+        return f"{path} is {refused}, where nothing is removed"
+    for home in _homes():
+        below_it = path.removeprefix(home.rstrip("/") + "/")
+        if below_it in _SETTINGS and is_inside(path, home):
+            return (
+                f"{path} holds the settings of programs, where nothing is removed; name the folder in it that is meant"
+            )
+        if path == home and (levels != 1 or hidden or take != "files"):
+            what = f"{path} is a home folder, where nothing is removed but visible files on the first level"
+            return f"{what}; name the folder in it that is meant"
+        depth = home[len(path.rstrip("/")) :].count("/") if is_inside(home, path) and path != home else 0
+        if depth and (levels is None or levels > depth or take != "files"):
+            return f"{path} is around a home folder, where nothing is removed; name the folder that is meant"
+    return None
+
+
+def refused_rule(rule: Rule, folder: str) -> str | None:
+    """Return why a rule may not act in one of its folders, or None where it may.
+
+    Args:
+        rule: the rule.
+        folder: the folder, absolute and without symbolic links.
+    """
+    if refused := refused_folder(folder):
+        return f"{folder} is {refused}, where nothing is sorted"
+    if rule.ending in REMOVALS:
+        return refused_removal(folder, rule.levels, rule.hidden, rule.take)
+    return None
+
+
+def refuse_guarded(plan: Plan) -> None:
+    """Take steps out of a plan that was made elsewhere which no planner of ours would have made.
+
+    Each is named as refused.
+    """
+    for step in list(plan.steps):
+        why = _guarded(step)
+        if why:
+            plan.refused.append(Refusal(step.rule or "the plan", f"{step.place.path}: {why}"))
+            plan.drop(lambda one, bad=step: one is bad)  # type: ignore[misc]
+            plan.steps = [one for one in plan.steps if one is not step]
+
+
+def _guarded(step: Step) -> str | None:
+    """Return why a step may not be, or None."""
+    if step.verb == "empty":
+        inside = {folder for one in all_bins() for folder in (one.files, one.info)}
+        return None if step.place.folder in inside else f"{step.place.folder} is no trash of this account"
+    sides = [place for place in (step.source, None if step.verb == "trash" else step.target) if place]
+    members = [place_of(member["path"]) for member in step.args.get("members", ())]
+    for place in [*sides, *members]:
+        if refused := refused_folder(place.folder):
+            return f"{place.folder} is {refused}"
+    if step.source is not None and step.was is not None and step.was.kind == "folder" and step.verb != "copy":
+        if refused := refused_entry(step.source.path):
+            return refused
+        held = look_inside(step.source.path) if step.verb in TAKING else None
+        if isinstance(held, Inside) and held.version_control:
+            return UNDER_VERSION_CONTROL
+    if step.verb == "trash":
+        assert step.target is not None and step.source is not None and step.was is not None
+        known = [home_bin(), bin_for(step.source.folder, step.was.dev)]
+        if step.target.folder not in [one.files for one in known if one]:
+            return f"{step.target.folder} is no trash of this account"
+    if step.verb == "hard-link" and step.witness and (refused := refused_folder(step.witness.place.folder)):
+        return f"{step.witness.place.folder} is {refused}"
+    if step.verb in REMOVING and step.source is not None:
+        for home in _homes():
+            settings = [f"{home.rstrip('/')}/{name}" for name in _SETTINGS]
+            # The rule that such a step stands for is not known: what is hidden in a home, and what settings are, stays.
+            if step.source.folder == home and (
+                step.source.name[0] == "." or step.was is None or step.was.kind != "file"
+            ):
+                return f"{home} is a home folder, where nothing is removed but visible files on the first level"
+            if step.source.folder in settings:
+                return f"{step.source.folder} holds the settings of programs, where nothing is removed"
+    if step.verb not in _PLANNED:
+        return f"a plan of rules holds no step of the kind {step.verb}"
+    return None
+
+
+def forget_folders() -> None:
+    """Forget which folders are the account's own; another account may be meant from now on."""
+    for known in (_own_folders, _trash, _homes):
+        known.cache_clear()
+
+
+def never_entered(path: str, name: str) -> bool:
+    """Tell whether a walk leaves a subfolder alone: a trash, the tool's own state, what a version control keeps."""
+    if name == ".Trash" or name.startswith(".Trash-") or name in VERSION_CONTROL:
+        return True
+    return path == _trash() or path in _own_folders()
+
+
+def version_control_root(folder: str) -> str | None:
+    """Return the root of the tree under version control that a folder lies in, if there is one."""
+    while True:
+        if any(os.path.lexists(os.path.join(folder, mark)) for mark in VERSION_CONTROL):
+            return folder
+        parent = os.path.dirname(folder)
+        if parent == folder:
+            return None
+        folder = parent

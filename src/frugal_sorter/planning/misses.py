@@ -1,0 +1,178 @@
+"""The nearest misses of a rule that matches nothing: what only just failed, and by how much."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+from dataclasses import replace
+from typing import NamedTuple
+
+from frugal_sorter.filesystem.record import Place
+from frugal_sorter.filesystem.status import look
+from frugal_sorter.planning.deciding import Deciding, Sight
+from frugal_sorter.planning.guard import never_entered
+from frugal_sorter.rules.conditions.tree import Leaf, Negation, Node, Several, Truth
+from frugal_sorter.rules.fields import NAME_COST, Facts, World
+from frugal_sorter.rules.model import Rule, RuleBook
+
+# Entries that are looked at for a hint, for all rules of a book together.
+_LOOKED_AT = 2_000
+_SOON_NS = 14 * 86_400_000_000_000
+
+
+# Entries for which all rules are asked.
+_DECIDED = 300
+# A name that fits so many letters of a pattern may be meant by it.
+_ENOUGH_READ = 4
+
+
+class Miss(NamedTuple):
+    """An entry that a rule only just misses, and what it misses by.
+
+    Args:
+        place: the entry.
+        why: what it misses by.
+        waits: only time is missing.
+        when_ns: the moment at which the rule will then act on it, in ns since the epoch.
+    """
+
+    place: Place
+    why: str
+    waits: bool = False
+    when_ns: int | None = None
+
+
+def nearest_misses(book: RuleBook, idle: Sequence[Rule], world: World, most: int = 3) -> dict[str, list[Miss]]:
+    """Return, by rule, entries that only one test keeps from matching, and that one only just.
+
+    Args:
+        book: the rules.
+        idle: those that match nothing.
+        world: the moment, and what else is not in the entries.
+        most: how many are wanted for a rule. In all only some 2,000 entries are looked at.
+    """
+    share = max(_LOOKED_AT // max(len(idle), 1), 50)
+    seen: dict[tuple[tuple[str, ...], int | None, bool], list[Facts]] = {}
+    deciding: dict[Place, Deciding] = {}
+    sight = Sight(book, world)
+    found = {}
+    for rule in idle:
+        if rule.take == "folders" or any(leaf.on.cost > 5 for leaf in rule.where.leaves()):
+            continue  # what is dear is not read only for a hint
+        where = (rule.folders, rule.levels, rule.hidden)
+        if where not in seen:
+            seen[where] = _facts(book, rule, world, share)
+        misses: list[Miss] = []
+        for facts in seen[where]:
+            miss = _miss(rule, facts)
+            if miss is None:
+                continue
+            if facts.record.place not in deciding:
+                if len(deciding) >= _DECIDED:
+                    break
+                deciding[facts.record.place] = sight.of(facts.record)
+            # It would not come to this rule if a rule above has it, now or by then.
+            if (certain := _if_it_comes(rule, miss, deciding[facts.record.place])) is not None:
+                misses.append(certain)
+            if len(misses) >= most:
+                break
+        if misses:
+            found[rule.name] = misses
+    return found
+
+
+def _if_it_comes(rule: Rule, miss: Miss, deciding: Deciding) -> Miss | None:
+    if rule.name not in deciding.facts:
+        return None
+    if not miss.waits:
+        return miss if deciding.above(rule) is None else None
+    when_ns = deciding.will_act_at(rule)
+    return None if when_ns is None else miss._replace(when_ns=when_ns)
+
+
+def _facts(book: RuleBook, rule: Rule, world: World, most: int) -> list[Facts]:
+    found = []
+    for place, base in entries_of(rule, most):
+        try:
+            found.append(Facts(look(place), base, book.types, world))
+        except OSError:
+            continue
+    return found
+
+
+def entries_of(rule: Rule, most: int) -> list[tuple[Place, str]]:
+    """Return the first files that a rule is asked about, each with the `in` it was found from."""
+    found: list[tuple[Place, str]] = []
+    todo = [(os.path.realpath(folder), os.path.realpath(folder), 1) for folder in reversed(rule.folders)]
+    while todo and len(found) < most:
+        base, folder, depth = todo.pop()
+        try:
+            with os.scandir(folder) as entries:
+                for entry in sorted(entries, key=lambda one: one.name):
+                    if (entry.name[0] == "." and not rule.hidden) or never_entered(entry.path, entry.name):
+                        continue
+                    if entry.is_file(follow_symlinks=False):
+                        found.append((Place(folder, entry.name), base))
+                    elif entry.is_dir(follow_symlinks=False) and (rule.levels is None or depth < rule.levels):
+                        todo.append((base, entry.path, depth + 1))
+        except OSError:
+            continue
+    return found[:most]
+
+
+def _miss(rule: Rule, facts: Facts) -> Miss | None:
+    """Return what a rule only just misses of an entry, as far as the rule itself tells."""
+    if rule.where.test(facts) is True:
+        return None  # an earlier rule has it
+    place = facts.record.place
+    dated = False
+    for leaf in rule.where.leaves():
+        dated = dated or leaf.check.changes is not None
+        if leaf.on.kind == "text" and leaf.on.cost <= NAME_COST:
+            why = _by_a_letter(leaf, facts)
+        elif leaf.on.kind == "size":
+            why = _nearly(leaf, facts)
+        else:
+            continue
+        if why and _with_flipped(rule.where, facts, leaf) is True:
+            return Miss(place, why)
+    if not dated:
+        return None
+    soon = replace(facts, world=replace(facts.world, now_ns=facts.world.now_ns + _SOON_NS))
+    if rule.where.test(soon) is not True:
+        return None
+    return Miss(place, "too young", waits=True)
+
+
+def _by_a_letter(leaf: Leaf, facts: Facts) -> str:
+    """Return how a name only just fails a test, or an empty text."""
+    value = str(leaf.value(facts))
+    if leaf.check.alike is not None and leaf.check.alike(value):
+        return f"`{leaf.text}` fails by a space, a mark or a letter of another case"
+    if leaf.check.stops is None or (stopped := leaf.check.stops(value)) is None:
+        return ""
+    return f"`{leaf.text}`: {stopped.text}" if len(stopped.read) >= _ENOUGH_READ else ""
+
+
+def _with_flipped(node: Node, facts: Facts, leaf: Leaf) -> Truth:
+    """Return what a condition would say if one of its tests said the opposite."""
+    if node is leaf:
+        truth = leaf.test(facts)
+        return None if truth is None else not truth
+    if isinstance(node, Negation):
+        inner = _with_flipped(node.part, facts, leaf)
+        return None if inner is None else not inner
+    if isinstance(node, Several):
+        truths = [_with_flipped(part, facts, leaf) for part in node.parts]
+        return (not node.every) if (not node.every) in truths else None if None in truths else node.every
+    return node.test(facts)
+
+
+def _nearly(leaf: Leaf, facts: Facts) -> str:
+    value = leaf.value(facts)
+    bounds = leaf.check.at(facts.world.now_ns).constants
+    if not isinstance(value, int) or not bounds or not isinstance(bounds[0], (int, float)):
+        return ""
+    if abs(value - bounds[0]) <= 0.2 * bounds[0]:
+        return f"`{leaf.text}` fails at {value:,} bytes"
+    return ""

@@ -1,0 +1,110 @@
+"""Target folders: whether they can be used, and which of them must be made first."""
+
+from __future__ import annotations
+
+import os
+import stat
+from dataclasses import dataclass
+
+from frugal_sorter.filesystem.record import is_inside
+from frugal_sorter.filesystem.volumes import volume_of
+from frugal_sorter.planning.guard import refused_folder, version_control_root
+
+
+@dataclass(frozen=True, slots=True)
+class TargetFolder:
+    """What is known of a folder that files are to go to.
+
+    Args:
+        exists: it is there; otherwise it can be made.
+        dev: the device it is on, or will be on.
+        problem: why nothing can go there; empty where it can.
+        version_control: the root of the tree under version control that it lies in.
+        through_link: the way to it leads through a symbolic link.
+    """
+
+    exists: bool
+    dev: int
+    problem: str = ""
+    version_control: str | None = None
+    through_link: bool = False
+
+
+class TargetFolders:
+    """Looks at each target folder once; folders that are missing are made by the plan."""
+
+    def __init__(self) -> None:
+        self._known: dict[str, TargetFolder] = {}
+        self._made: set[str] = set()
+        self._ignoring: dict[str, bool] = {}
+
+    def usable(self, folder: str, base: str) -> str:
+        """Return why nothing can go to a folder, or an empty text.
+
+        Args:
+            folder: an absolute, normal path.
+            base: the `in` folder that the entries were found in.
+        """
+        known = self._look(folder)
+        if known.problem:
+            return known.problem
+        tree = known.version_control
+        if tree is not None and not is_inside(base, tree):
+            return f"{tree} is under version control and is left whole"
+        return ""
+
+    def device(self, folder: str) -> int:
+        """Return the device that a folder is on, or will be on."""
+        return self._look(folder).dev
+
+    def existing(self, folder: str) -> str:
+        """Return a folder, or the nearest one above it that exists."""
+        while not self._look(folder).exists:
+            folder = os.path.dirname(folder)
+        return folder
+
+    def ignores_case(self, folder: str) -> bool:
+        """Tell whether the volume of a folder takes `A` and `a` for the same name."""
+        known = self._ignoring.get(folder)
+        if known is None:
+            known = self._ignoring[folder] = volume_of(self.device(folder), self.existing(folder)).ignores_case
+        return known
+
+    def to_make(self, folder: str) -> list[str]:
+        """Return the folders that must be made before a file can go to one, the outermost first.
+
+        Each is returned once: whoever asks makes them.
+        """
+        missing: list[str] = []
+        while folder not in self._made and not self._look(folder).exists:
+            self._made.add(folder)
+            missing.append(folder)
+            folder = os.path.dirname(folder)
+        return missing[::-1]
+
+    def _look(self, folder: str) -> TargetFolder:
+        known = self._known.get(folder)
+        if known is None:
+            known = self._known[folder] = self._inspect(folder)
+        return known
+
+    def _inspect(self, folder: str) -> TargetFolder:
+        refused = refused_folder(folder)
+        parent = os.path.dirname(folder)
+        above = self._look(parent) if parent != folder else None
+        if above is not None and above.through_link:
+            return above
+        try:
+            found = os.lstat(folder)
+        except FileNotFoundError:
+            assert above is not None
+            return TargetFolder(False, above.dev, refused or above.problem, above.version_control)
+        except OSError as error:
+            return TargetFolder(False, 0, f"{folder}: {(error.strerror or 'cannot be looked at').lower()}")
+        if stat.S_ISLNK(found.st_mode):
+            linked = f"{folder} is a symbolic link, and links are not followed"
+            return TargetFolder(True, found.st_dev, linked, through_link=True)
+        if not stat.S_ISDIR(found.st_mode):
+            return TargetFolder(True, found.st_dev, f"{folder} is a file, where a folder is needed")
+        problem = f"{folder} is {refused}" if refused else ""
+        return TargetFolder(True, found.st_dev, problem, version_control_root(folder))

@@ -1,0 +1,167 @@
+"""Target names: which are free, and what a rule does where one is taken."""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+from frugal_sorter.filesystem.fingerprint import same_contents, with_sample
+from frugal_sorter.filesystem.inside import look_inside
+from frugal_sorter.filesystem.record import FileRecord, Place, Unknown
+from frugal_sorter.filesystem.status import look_or_none
+from frugal_sorter.planning.guard import UNDER_VERSION_CONTROL, refused_entry
+from frugal_sorter.planning.target_folders import TargetFolders
+from frugal_sorter.planning.to_trash import Removals, identity_inside
+from frugal_sorter.rules.model import Rule
+from frugal_sorter.rules.templates.written import shortened
+from frugal_sorter.steps.step import Step, Witness
+
+_NUMBERED = re.compile(r"_(\d+)(?=\.|$)")
+
+
+def is_numbered_form(name: str, plain: str) -> bool:
+    """Tell whether a name is what numbering made of a plain one: `name_2.ext` of `name.ext`."""
+    return any(
+        not match[1].startswith("0") and int(match[1]) > 1 and shortened(plain, f"_{match[1]}") == name
+        for match in _NUMBERED.finditer(name)
+        if len(match[1]) < 10
+    )
+
+
+class Names:
+    """Names that are free in target folders: not on the disk, and not given out in this plan.
+
+    A name that a step of the plan will free is not free: steps may fail.
+
+    Args:
+        ignores_case: tells of a folder whether its volume takes `A` and `a` for the same name.
+    """
+
+    def __init__(self, ignores_case: Callable[[str], bool] = lambda _folder: False) -> None:
+        self._given: set[Place] = set()
+        self._next: dict[Place, int] = {}
+        self.ignores_case = ignores_case
+
+    def on_disk(self, place: Place) -> bool:
+        """Tell whether something of that name stands there now."""
+        return os.path.lexists(place.path)
+
+    def give(self, wanted: Place) -> Place:
+        """Return a free place, the wanted one or the first free number of it, and keep it."""
+        place = wanted
+        if not self.is_free(place):
+            number = self._next.get(wanted, 2)
+            while not self.is_free(place):
+                place = Place(wanted.folder, shortened(wanted.name, f"_{number}"))
+                number += 1
+            self._next[wanted] = number
+        self._given.add(self._key(place))
+        return place
+
+    def take(self, place: Place) -> Place:
+        """Keep a place that is taken now and will be free when its turn comes."""
+        self._given.add(self._key(place))
+        return place
+
+    def is_given(self, place: Place) -> bool:
+        """Tell whether this plan gave a place out."""
+        return self._key(place) in self._given
+
+    def is_free(self, place: Place) -> bool:
+        """Tell whether nothing of that name stands there, or will by this plan."""
+        return not self.is_given(place) and not self.on_disk(place)
+
+    def _key(self, place: Place) -> Place:
+        return Place(place.folder, place.name.casefold()) if self.ignores_case(place.folder) else place
+
+
+@dataclass(frozen=True, slots=True)
+class Room:
+    """Where a newcomer goes, and what must make room for it first."""
+
+    place: Place
+    before: list[Step] = field(default_factory=list)
+
+
+@dataclass(frozen=True, slots=True)
+class Discard:
+    """The newcomer goes to the trash: what stands there is newer, or the same as the witness shows."""
+
+    witness: Witness | None
+
+
+class Clashes:
+    """Decides, after the `clash` of a rule, where a newcomer goes whose name is taken.
+
+    Args:
+        removals: makes the steps to the trash.
+        folders: knows the target folders.
+        protected: what is never taken away to make room.
+    """
+
+    def __init__(self, removals: Removals, folders: TargetFolders, protected: frozenset[str]) -> None:
+        self.names = Names(folders.ignores_case)
+        self._removals = removals
+        self._protected = protected
+
+    def room(self, rule: Rule, target: Place, newcomer: FileRecord, compare: bool = True) -> Room | Discard | str:
+        """Return where a newcomer goes, that it is not wanted, or why it stays.
+
+        Args:
+            rule: whose `clash` decides.
+            target: where it wants to go.
+            newcomer: the entry, or what will be made.
+            compare: whether it may go to the trash instead.
+        """
+        # Newcomers of one run are numbered among themselves; the rest looks at what stood there before.
+        if self.names.is_given(target):
+            return Room(self.names.give(target))
+        if _differ_in_case_alone(target, newcomer.place) and self.names.ignores_case(target.folder):
+            return Room(self.names.take(target))  # both names are one there
+        if rule.clash == "number":
+            return Room(self.names.give(target))
+        there = look_or_none(target)
+        if there is None:
+            return Room(self.names.take(target))
+        if rule.clash == "skip":
+            return f"{target.name} is there already"
+        if rule.clash == "same":
+            return self._same(target, there, newcomer, compare)
+        if rule.clash == "newer" and there.mtime_ns == newcomer.mtime_ns:
+            return Room(self.names.give(target))
+        if rule.clash == "newer" and there.mtime_ns > newcomer.mtime_ns:
+            return Discard(None) if compare else f"{target.name} there is newer"
+        return self._replace(rule, target, there)
+
+    def _same(self, target: Place, there: FileRecord, newcomer: FileRecord, compare: bool) -> Room | Discard | str:
+        one, other = there.identity, newcomer.identity
+        if compare and one.kind == other.kind == "file" and one.size == other.size:
+            try:
+                if same_contents(newcomer.place, target):
+                    return Discard(Witness(target, with_sample(there).identity))
+            except OSError as error:
+                return f"{target.name} there cannot be compared ({(error.strerror or 'unreadable').lower()})"
+        return Room(self.names.give(target))
+
+    def _replace(self, rule: Rule, target: Place, there: FileRecord) -> Room | str:
+        if there.identity.kind not in ("file", "folder"):
+            return f"{target.name} there is neither a file nor a folder, and is not replaced"
+        there = with_sample(there)
+        if there.identity.kind == "folder":
+            refused = refused_entry(target.path)
+            if refused or target.path in self._protected:
+                return f"{target.path} is {refused or 'used by a rule'}, and is not replaced"
+            inside = look_inside(target.path)
+            if isinstance(inside, Unknown):
+                return f"{target.name} there cannot be looked into: {inside.reason}"
+            if inside.version_control:
+                return f"{target.name} there is not replaced: {UNDER_VERSION_CONTROL}"
+            there = there._replace(identity=identity_inside(there.identity, inside))
+        old = self._removals.trash(rule.name, rule.key, there)
+        return Room(self.names.take(target), [old])
+
+
+def _differ_in_case_alone(one: Place, other: Place) -> bool:
+    return one.folder == other.folder and one.name.casefold() == other.name.casefold()

@@ -1,0 +1,81 @@
+"""Steps that take entries away: which trash they go to, and under which name."""
+
+from __future__ import annotations
+
+import os
+from dataclasses import dataclass, field
+
+from frugal_sorter.filesystem.inside import Inside
+from frugal_sorter.filesystem.record import FileRecord, Identity, Place
+from frugal_sorter.rules.fields import Facts
+from frugal_sorter.rules.templates.written import shortened
+from frugal_sorter.steps.step import Step, Witness
+from frugal_sorter.trash.freedesktop import INFO_SUFFIX, LONGEST_NAME, TrashBin, bin_for, home_bin
+
+
+@dataclass
+class Removals:
+    """Chooses for each entry its trash and a name that is free there; nothing is made yet."""
+
+    _bins: dict[int, TrashBin | None] = field(default_factory=dict)
+    _given: set[Place] = field(default_factory=set)
+    _next: dict[Place, int] = field(default_factory=dict)
+
+    def trash(
+        self, rule: str, rule_key: str, record: FileRecord, facts: Facts | None = None, witness: Witness | None = None
+    ) -> Step:  # fmt: skip
+        """Return the step that moves an entry to the trash of its volume.
+
+        Where none can be had there it goes, copied and checked, to the one in the home.
+
+        Args:
+            rule: the name of the rule that asks for it.
+            rule_key: its digest.
+            record: the entry.
+            facts: of the entry, where its inside is known.
+            witness: what must hold the same bytes.
+        """
+        inside = facts.inside if facts is not None else None
+        args: dict[str, object] = {}
+        if isinstance(inside, Inside):
+            args = {"files": max(inside.files, 1), "bytes": inside.bytes}
+        place, dev = record.place, record.identity.dev
+        if dev not in self._bins:
+            self._bins[dev] = bin_for(place.folder, dev)
+        found = self._bins[dev]
+        if found is None:
+            found = home_bin()
+            args["across"] = True
+        if found.top:
+            args["top"] = found.top
+        target = self._free(Place(found.files, place.name), found)
+        return Step(0, "trash", rule, rule_key, place, target, record.identity, args, 0, witness)
+
+    def _free(self, wanted: Place, trash: TrashBin) -> Place:
+        place, number = wanted, self._next.get(wanted, 2)
+        if len(os.fsencode(place.name)) > LONGEST_NAME:
+            raw = os.fsencode(place.name)[: LONGEST_NAME - 10]
+            place = wanted = Place(wanted.folder, os.fsdecode(raw))
+        while place in self._given or self._is_taken(place, trash):
+            place = Place(wanted.folder, self._numbered(wanted.name, number))
+            number += 1
+        self._next[wanted] = number
+        self._given.add(place)
+        return place
+
+    @staticmethod
+    def _numbered(name: str, number: int) -> str:
+        mark = f".{number}"
+        raw = os.fsencode(name)
+        if len(raw) + len(mark) > LONGEST_NAME:
+            name = os.fsdecode(raw[: LONGEST_NAME - len(mark)])
+        return shortened(name, mark)
+
+    @staticmethod
+    def _is_taken(place: Place, trash: TrashBin) -> bool:
+        return os.path.lexists(place.path) or os.path.lexists(f"{trash.info}/{place.name}{INFO_SUFFIX}")
+
+
+def identity_inside(identity: Identity, inside: Inside) -> Identity:
+    """Return the identity of a folder that also tells whether something in it changed."""
+    return identity._replace(inside=inside.digest)

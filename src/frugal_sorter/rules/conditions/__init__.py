@@ -1,0 +1,1 @@
+"""Conditions: the grammar, the tree, the operators, and the generated matcher."""

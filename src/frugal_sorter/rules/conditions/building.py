@@ -1,0 +1,276 @@
+"""From the text of a condition to its tree: the kind of each field decides what its values mean."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any, NamedTuple
+
+from frugal_sorter.rules.conditions import operators
+from frugal_sorter.rules.conditions.parsing import Token, Tree, Unparsed, parse
+from frugal_sorter.rules.conditions.tree import Leaf, Negation, Node, Several
+from frugal_sorter.rules.fields import FIELDS, Field
+from frugal_sorter.rules.file.everyday import meant
+from frugal_sorter.rules.file.mistakes import Wrong
+
+LONGEST = 4_000
+DEEPEST = 100
+
+
+class Parsed(NamedTuple):
+    """A condition, with what is probably not meant in it, though valid."""
+
+    node: Node
+    warnings: tuple[str, ...]
+
+
+ReadList = Callable[[str], frozenset[str]]
+
+
+def _no_lists(name: str) -> frozenset[str]:
+    raise Wrong(f'there is no list "{name}" to look in', "lists stand beside a rule file")
+
+
+def parse_condition(text: str, types: Sequence[str], read_list: ReadList = _no_lists) -> Parsed:
+    """Read a condition.
+
+    Args:
+        text: the condition as written.
+        types: the names of all type groups.
+        read_list: returns the folded paths in a list file, or raises Wrong.
+
+    Raises:
+        Wrong: it cannot be read or asks for what does not exist. `what` names the column.
+    """
+    if len(text) > LONGEST:
+        raise Wrong(f"the condition has {len(text):,} characters", f"{LONGEST:,} are allowed; make two rules of it")
+    if not text.strip():
+        raise Wrong("the condition is empty", 'say "everything" for all entries')
+    try:
+        tree = parse(text, DEEPEST)
+    except Unparsed as error:
+        raise _unreadable(text, error.at) from None
+    if tree is None:
+        raise Wrong("the condition is nested too deeply", f"{DEEPEST} levels are allowed")
+    builder = _Builder(text, types, read_list)
+    node = builder.build(tree)
+    if builder.wrong:
+        first, *others = builder.wrong
+        first.others = others
+        raise first
+    return Parsed(node, tuple(builder.warnings))
+
+
+def _unreadable(text: str, at: int | None) -> Wrong:
+    if at is None:
+        return Wrong(f"the condition ends too early: {_shown(text)}", "a test is a field, an operator and a value")
+    rest = text[at:].split()
+    column = at + 1
+    word = rest[0] if rest else text[at:]
+    before = text[:at].split()
+    if text[at] in "\"'" and text.count(text[at]) % 2:
+        return Wrong(f"a quote opened at column {column} is never closed", "close it; inside it is doubled")
+    if text[at] == "=":
+        return Wrong(f'"=" at column {column} is not an operator', "say `is`")
+    if text[at] == "," and (listed := re.search(r"(\w[\w-]*)\s+is\s+(\S+)\s*$", text[:at])):
+        others = " ".join(text[at + 1 :].split()[:1])
+        return Wrong(f"a list at column {column} needs parentheses", f"say `{listed[1]} in ({listed[2]}, {others})`")
+    if text[:at].rstrip().endswith(('"', "'")) and text[at] not in "()":
+        return Wrong(
+            f"a quote ends before column {column}",
+            "inside a text the same quote is doubled, or use the other kind around it",
+        )
+    if text[at] == ")":
+        return Wrong(f'")" at column {column} closes nothing, or comes too early', "count the parentheses")
+    if before and before[-1].lower() in ("older", "newer", "within", "before", "after"):
+        return Wrong(f"no date stands before `{before[-1]}`", f"say `modified {before[-1]} {' '.join(rest)}`")
+    if before and before[-1].lower() in FIELDS and not text[at:].startswith("("):
+        near = meant(word, "operator", operators.OPERATOR_WORDS)
+        return Wrong(f'"{word}" at column {column} is not an operator', near or "operators are: is, has, like, >, ...")
+    return Wrong(
+        f'the condition makes no sense from "{_shown(text[at:])}" at column {column}',
+        "put values of several words in quotes, and `and` or `or` between tests",
+    )
+
+
+def _shown(text: str) -> str:
+    text = " ".join(text.split())
+    return text if len(text) <= 40 else text[:37] + "..."
+
+
+# The path of an entry below its `in`, for list files; it is no field of its own.
+LISTED = Field("listed in", "text", 2, "its path stands in a list file", lambda facts: facts.below)
+
+
+@dataclass
+class _Builder:
+    """Turns the parse tree into nodes; the kind of each field decides what its values mean."""
+
+    written: str
+    types: Sequence[str]
+    read_list: ReadList
+    warnings: list[str] = field(default_factory=list)
+    wrong: list[Wrong] = field(default_factory=list)
+
+    def build(self, tree: Tree) -> Node:
+        if tree.rule in ("any_of", "all_of"):
+            parts = list(tree.trees)
+            if tree.rule == "any_of" and any(part.rule == "all_of" for part in parts):
+                hint = "put parentheses around what belongs together"
+                self.warnings.append(f"`and` and `or` stand side by side, and `and` binds stronger; {hint}")
+            return Several(tuple(map(self.build, parts)), every=tree.rule == "all_of")
+        if tree.rule == "group":
+            return self.build(next(tree.trees))
+        if tree.rule == "negation":
+            return Negation(self.build(next(tree.trees)))
+        make = {
+            "flag": self._flag,
+            "same": self._same,
+            "one_of": self._one_of,
+            "compare": self._compare,
+            "listed": self._listed,
+        }
+        try:
+            node = make[tree.rule](list(tree.parts))
+        except Wrong as wrong:
+            self.wrong.append(wrong)
+            return Leaf(FIELDS["everything"], operators.flag())  # stands in, so that all that is wrong is found
+        return self._with_text(node, tree)
+
+    def _with_text(self, node: Node, tree: Tree) -> Node:
+        text = " ".join(self.written[tree.start : tree.end].split())
+
+        def named(one: Node, says_not: bool = False) -> Node:
+            if isinstance(one, Leaf):
+                return replace(one, text=text, says_not=says_not)
+            if isinstance(one, Negation):
+                return Negation(named(one.part, True))
+            assert isinstance(one, Several)
+            return Several(tuple(named(part, says_not) for part in one.parts), one.every)
+
+        return named(node)
+
+    def _listed(self, children: list[Any]) -> Node:
+        name, _ = _text(children[-1])
+        return Leaf(LISTED, operators.among(self.read_list(name)))
+
+    def _field(self, token: Token) -> Field:
+        known = FIELDS.get(token.text.lower())
+        if known is None:
+            known_names = ", ".join(FIELDS)
+            raise Wrong(
+                f'there is no field or flag "{token.text}" (column {token.column})',
+                self._meant(token) or f"known are {known_names}",
+            )
+        return known
+
+    def _meant(self, token: Token) -> str:
+        """Return what a word that is no field probably means."""
+        before = re.search(r"(\w[\w-]*)\s+is\s+(\S+)(?:\s+or\s+\S+)*\s+or\s*$", self.written[: token.column - 1])
+        if before is not None and before[1] in FIELDS:
+            return f"several values go in parentheses: `{before[1]} in ({before[2]}, {token.text})`"
+        return meant(token.text, "field", FIELDS)
+
+    def _flag(self, children: list[Any]) -> Node:
+        token = children[0]
+        if token.kind == "IN_USE":
+            return Leaf(FIELDS["in use"], operators.flag())
+        found = self._field(token)
+        if found.kind != "flag":
+            raise Wrong(
+                f"`{found.name}` at column {token.column} needs an operator and a value",
+                f"such as `{found.name} {operators.EXAMPLES[found.kind]}`",
+            )
+        return Leaf(found, operators.flag())
+
+    def _valued(self, token: Token) -> Field:
+        found = self._field(token)
+        if found.kind == "flag":
+            raise Wrong(f"`{found.name}` takes no value (column {token.column})", f"say `{found.name}` alone")
+        return found
+
+    def _same(self, children: list[Any]) -> Node:
+        on = self._valued(children[0])
+        leaf = Leaf(on, self._is(on, children[-1]))
+        return Negation(leaf) if children[1] is not None else leaf
+
+    def _one_of(self, children: list[Any]) -> Node:
+        on = self._valued(children[0])
+        values = [child for child in children[2:] if isinstance(child, Tree)]
+        if on.kind in operators.TEXTS:
+            leaf: Node = Leaf(on, self._texts(on, values))
+        else:
+            leaf = Several(tuple(Leaf(on, self._is(on, value)) for value in values), every=False)
+        return Negation(leaf) if children[1] is not None else leaf
+
+    def _is(self, on: Field, value: Tree) -> operators.Check:
+        if value.rule == "none":
+            return operators.absent(on.kind)
+        if on.kind in operators.TEXTS:
+            return self._texts(on, [value])
+        text, exactly = _text(value)
+        _no_exactly(on, exactly)
+        return operators.equal(on.kind, text)
+
+    def _texts(self, on: Field, values: Sequence[Tree]) -> operators.Check:
+        if any(value.rule == "none" for value in values):
+            raise Wrong("`none` cannot stand in a list", f"say `{on.name} is none or {on.name} in (...)`")
+        read = [_text(value) for value in values]
+        exactly = any(flag for _, flag in read)
+        _no_exactly(on, exactly and on.kind == "word")
+        texts = [text for text, _ in read]
+        if on.name == "type":
+            for text in texts:
+                if text.lower() not in self.types:
+                    hint = meant(text, "type", self.types) or f"known are {', '.join(self.types)}"
+                    raise Wrong(f'there is no type "{text}"', hint)
+        if on.name == "ext":
+            texts = [text.removeprefix(".") for text in texts]
+        for value, (text, _) in zip(values, read, strict=True):
+            if value.rule == "bare" and re.search(r"[*?]", text):
+                raise Wrong(
+                    f"`{on.name} is {text}` asks for just these letters", f"say `{on.name} like {text}` for a pattern"
+                )
+        return operators.one_of(texts, exactly, word=on.kind == "word")
+
+    def _compare(self, children: list[Any]) -> Node:
+        name, *middle, value = children
+        on = self._valued(name)
+        operator = next(token for token in reversed(middle) if token is not None)
+        negated = len(middle) == 2 and middle[0] is not None
+        if value.rule == "none":
+            raise Wrong(f"`{operator.text}` cannot be asked of none", f"say `{on.name} is none`")
+        text, exactly = _text(value)
+        word = " ".join(operator.text.lower().split())
+        if value.rule == "bare" and word in ("starts", "ends") and text.lower().startswith("with "):
+            raise Wrong(
+                f"`{word} with` is one word too many", f"say `{on.name} {word} {text[5:]}`; in quotes it may begin so"
+            )
+        if operator.kind != "TEXTUAL":
+            _no_exactly(on, exactly)
+        if word == "has" and on.name in ("name", "stem", "path") and _looks_like_suffix(text):
+            self.warnings.append(f'`{on.name} has "{text}"` also matches in the middle; `ext is {text[1:]}` is meant?')
+        leaf = Leaf(on, operators.compare(on.name, on.kind, word, text, exactly))
+        return Negation(leaf) if negated else leaf
+
+
+def _looks_like_suffix(text: str) -> bool:
+    return len(text) in range(2, 6) and text[0] == "." and text[1:].isalnum()
+
+
+def _no_exactly(on: Field, exactly: bool) -> None:
+    if exactly:
+        raise Wrong(f"`exactly` does not go with `{on.name}`", "it is for texts that have upper and lower case")
+
+
+def _text(value: Tree) -> tuple[str, bool]:
+    """Return the text of a value and whether `exactly` stands before it."""
+    exactly, *rest = value.parts
+    words = [part.text for part in rest if isinstance(part, Token)]
+    if value.rule == "bare":
+        # Bare words stand as they are, with one space between them.
+        return " ".join(words), exactly is not None
+    quoted = words[0]
+    mark = quoted[0]
+    return quoted[1:-1].replace(mark * 2, mark), exactly is not None

@@ -1,0 +1,1 @@
+"""Loading a rule file: keys and their values, positions, mistakes."""

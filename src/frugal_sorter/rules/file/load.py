@@ -1,0 +1,372 @@
+"""From a TOML file to a `RuleBook`: every mistake in one go, each with its line."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import re
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any, cast
+
+from frugal_sorter.errors import UsageError
+from frugal_sorter.filesystem.record import is_inside
+from frugal_sorter.filesystem.types import TYPE_OF_SUFFIX, TYPES
+from frugal_sorter.filesystem.volumes import is_on_mounted_volume
+from frugal_sorter.rules.conditions.building import parse_condition
+from frugal_sorter.rules.conditions.parsing import keep as keep_parsed
+from frugal_sorter.rules.conditions.tree import Node, capture_kinds
+from frugal_sorter.rules.fields import FIELDS
+from frugal_sorter.rules.file.fitting import ending_of, refuse_unfit
+from frugal_sorter.rules.file.keys import CLASHES, KEYS, TAKES, TRASH
+from frugal_sorter.rules.file.lists import read_list
+from frugal_sorter.rules.file.mistakes import Mistakes, Wrong, nearest
+from frugal_sorter.rules.file.places import built_in_places, expand
+from frugal_sorter.rules.file.positions import Path as KeyPath
+from frugal_sorter.rules.file.source import Keys, Source
+from frugal_sorter.rules.file.trash_limits import WEEK, TrashLimits, refuse_dear
+from frugal_sorter.rules.file.values import count, levels, of_same, one_of, one_text, rule_name, texts, truth
+from frugal_sorter.rules.model import Example, Extras, Rule, RuleBook
+from frugal_sorter.rules.templates.written import (
+    EXTRAS,
+    CaptureKind,
+    Slot,
+    Template,
+    Wording,
+    parse_template,
+    parse_wording,
+)  # fmt: skip
+from frugal_sorter.rules.units import Duration, parse_duration, parse_hours, parse_size
+from frugal_sorter.state.folders import refuse_writable_by_others
+from frugal_sorter.state.inputs import read_input
+
+FORMAT = 1
+LARGEST_FILE = 4_000_000
+TOP_KEYS = ("frugal", "places", "types", "type-folders", "defaults", "trash", "rule")
+TRASH_KEYS = tuple(TRASH)
+RULE_KEYS = tuple(KEYS)
+DEFAULT_KEYS = tuple(name for name, key in KEYS.items() if key.common)
+EXAMPLE_KEYS = ("given", "becomes")
+
+
+def load_rules(path: Path) -> RuleBook:
+    """Read a rule file.
+
+    Raises:
+        UsageError: there is no such file or it cannot be read.
+        Mistakes: something in it is wrong; all of it is listed.
+        StateError: root runs it and others could have written it.
+    """
+    try:
+        raw = read_input(path, LARGEST_FILE, lambda found: refuse_writable_by_others(path, found))
+    except OSError as error:
+        raise UsageError(
+            f"{path}: the rule file cannot be read ({(error.strerror or 'unknown error').lower()})",
+            "name another one, or see `frugal demo FOLDER` for one to start from",
+        ) from error
+    return read_rules(raw, path)
+
+
+def read_rules(raw: bytes, path: Path) -> RuleBook:
+    """Read the bytes of a rule file; `path` is where its relative folders start from.
+
+    Raises:
+        Mistakes: something in it is wrong.
+    """
+    try:
+        return _Loader(path, raw).load()
+    finally:
+        keep_parsed()
+
+
+class _Loader:
+    def __init__(self, path: Path, raw: bytes) -> None:
+        self.source = Source(str(path), raw)
+        self.beside = os.path.dirname(os.path.abspath(path))
+        self.warnings: list[str] = []
+        self.lists: list[str] = []
+        self.mounted: list[str] = []
+        self.types: dict[str, str] = dict(TYPE_OF_SUFFIX)
+        self.type_names: list[str] = list(TYPES)
+
+    def load(self) -> RuleBook:
+        self.source.unknown_keys(self.source.table, TOP_KEYS, ())
+        self._version()
+        self.places = self._places()
+        self._types()
+        type_folders = self._type_folders()
+        defaults = self.source.table_of("defaults")
+        self.source.unknown_keys(defaults, DEFAULT_KEYS, ("defaults",))
+        trash = self._trash()
+        rules, off = self._rules(defaults)
+        if self.source.mistakes:
+            raise Mistakes(dict.fromkeys(self.source.mistakes))
+        return RuleBook(
+            self.source.file, tuple(rules), self.types, type_folders, tuple(self.warnings), tuple(off), tuple(self.lists),
+            self._unmounted(rules), trash,
+        )  # fmt: skip
+
+    def _unmounted(self, rules: list[Rule]) -> frozenset[str]:
+        """Return the folders of rules that are below a place whose volume is not mounted now."""
+        away = [place for place in self.mounted if not is_on_mounted_volume(place)]
+        used = [folder for rule in rules for folder in rule.folders]
+        used += ["/" + "/".join(target.head) for rule in rules for target in rule.targets if target.absolute]
+        return frozenset(folder for folder in used for place in away if is_inside(folder, place))
+
+    # The tables before the rules
+
+    def _version(self) -> None:
+        version = self.source.table.get("frugal")
+        if version is None:
+            self.source.wrong((), "the format version is missing", f"the first line is `frugal = {FORMAT}`")
+        elif version != FORMAT or isinstance(version, bool):
+            self.source.wrong(("frugal",), f"this is format {version!r}", f"this version reads format {FORMAT}")
+
+    def _places(self) -> dict[str, str]:
+        places = built_in_places()
+        for name, value in self.source.table_of("places").items():
+            path = ("places", name)
+            if name in FIELDS or name in EXTRAS:
+                self.source.wrong(path, f"{{{name}}} is a placeholder already", "give the place another name")
+            elif isinstance(value, str) or _is_mounted_place(value):
+                written, mounted = (
+                    (value, False) if isinstance(value, str) else (value["path"], value.get("mounted", False))
+                )
+                with self.source.at(path):
+                    places[name] = expand(written, places, self.beside)
+                    if mounted:
+                        self.mounted.append(places[name])
+            else:
+                hint = f'such as {name} = "~/Intake", or {{ path = "/srv/store", mounted = true }}'
+                self.source.wrong(path, f"the place {name} must be a text", hint)
+        return places
+
+    def _types(self) -> None:
+        for group, suffixes in self.source.table_of("types").items():
+            path = ("types", group)
+            if not re.fullmatch(r"[a-z][a-z0-9]*(-[a-z0-9]+)*", group):
+                self.source.wrong(path, f'"{group}" is no name for a type', "use small letters, digits and hyphens")
+            elif not isinstance(suffixes, list) or not all(isinstance(one, str) and one for one in suffixes):
+                self.source.wrong(
+                    path, f"the type {group} must be a list of suffixes", f'such as {group} = ["stl", "obj"]'
+                )
+            else:
+                if group not in self.type_names:
+                    self.type_names.append(group)
+                self.types.update({suffix.removeprefix(".").lower(): group for suffix in suffixes})
+
+    def _type_folders(self) -> dict[str, str]:
+        folders = {}
+        for group, folder in self.source.table_of("type-folders").items():
+            path = ("type-folders", group)
+            if group not in self.type_names:
+                hint = nearest(group, self.type_names) or f"known are {', '.join(self.type_names)}"
+                self.source.wrong(path, f"there is no type `{group}`", hint)
+            elif not isinstance(folder, str) or not folder.strip() or "/" in folder:
+                self.source.wrong(path, "a type folder is the name of one folder", f'such as {group} = "Photos"')
+            else:
+                folders[group] = folder
+        return folders
+
+    def _trash(self) -> tuple[TrashLimits, ...]:
+        """Read `[trash]`, or each of several `[[trash]]`."""
+        tables = self.source.table.get("trash", [])
+        if not isinstance(tables, list):
+            return (self._limits(self.source.table_of("trash"), ("trash",)),)
+        if not all(isinstance(one, dict) for one in tables):
+            self.source.wrong(("trash",), "`trash` must be a table", "write [trash] on a line of its own")
+            return ()
+        return tuple(self._limits(table, ("trash", at)) for at, table in enumerate(tables))
+
+    def _limits(self, table: Mapping[str, Any], path: KeyPath) -> TrashLimits:
+        self.source.unknown_keys(table, TRASH_KEYS, path)
+        if not any(key in table for key in ("older_than", "shrink_to", "where")):
+            self.source.wrong(path, "this says nothing of what leaves the trash", 'such as older_than = "30 days"')
+        made: dict[str, Any] = {"keep": WEEK, "line": self.source.line(path)}
+        for key, make in (
+            ("older_than", lambda value: parse_duration(one_text(value))),
+            ("shrink_to", lambda value: parse_size(one_text(value))),
+            ("where", lambda value: refuse_dear(self._condition(value, "", (*path, "where")))),
+            ("keep", lambda value: parse_duration(one_text(value))),
+            ("at_most", count),
+        ):
+            if key in table:
+                with self.source.at((*path, key)):
+                    made[key] = make(table[key])
+        return TrashLimits(**made)
+
+    # The rules
+
+    def _rules(self, defaults: Mapping[str, Any]) -> tuple[list[Rule], list[Rule]]:
+        tables = self.source.table.get("rule", [])
+        if not isinstance(tables, list) or not all(isinstance(one, dict) for one in tables):
+            self.source.wrong(("rule",), "a rule must be a table of its own", "write [[rule]], with two brackets")
+            return [], []
+        if not tables and not self.source.mistakes:
+            self.source.wrong((), "there is no rule in this file", "write [[rule]] and its keys below it")
+        rules, off = [], []
+        seen: dict[str, int] = {}
+        for index, table in enumerate(tables):
+            path = ("rule", index)
+            before = len(self.source.mistakes)
+            rule = self._rule(table, defaults, path)
+            name = table.get("name")
+            if isinstance(name, str) and name in seen:
+                self.source.wrong(
+                    (*path, "name"), f"another rule has this name (line {seen[name]})", "choose another", name
+                )
+            elif isinstance(name, str):
+                seen[name] = self.source.line((*path, "name"))
+            if rule is not None and len(self.source.mistakes) == before:
+                if table.get("off", defaults.get("off", False)) is True:
+                    off.append(rule)
+                else:
+                    rules.append(rule)
+        return rules, off
+
+    def _rule(self, table: dict[str, Any], defaults: Mapping[str, Any], path: KeyPath) -> Rule | None:
+        name = table.get("name")
+        shown = name if isinstance(name, str) else ""
+        self.source.unknown_keys(table, RULE_KEYS, path, shown)
+        self._required(table, path, shown)
+
+        read = Keys(self.source, table, defaults, path, shown).read
+        read("name", rule_name)
+        folders = read("in", lambda value: tuple(expand(one, self.places, self.beside) for one in texts(value)), ())
+        where_node = read("where", lambda value: self._condition(value, shown, (*path, "where")))
+        read("off", truth, False)
+        kinds = self._captures(where_node, shown, (*path, "where"))
+
+        def target(value: Any) -> Template:
+            return self._target(value, kinds)
+
+        def wordings(value: Any) -> tuple[Wording, ...]:
+            return tuple(parse_wording(one, self.places, kinds) for one in texts(value))
+
+        rule = Rule(
+            name=shown,
+            line=self.source.line(path),
+            folders=tuple(dict.fromkeys(folders)),
+            where=cast(Node, where_node),
+            where_text=str(table.get("where")),
+            levels=read("levels", levels, 1),
+            hidden=read("hidden", truth, False),
+            settle=read("settle", lambda value: parse_duration(one_text(value)), Duration(0, 0)),
+            clash=read("clash", lambda value: one_of(value, CLASHES), "number"),
+            move=read("move", target),
+            rename=read(
+                "rename", lambda value: parse_template(one_text(value), self.places, rename=True, captures=kinds)
+            ),
+            key=_digest({**defaults, **table}),
+            take=read("take", lambda value: one_of(value, TAKES), "files"),
+            during=read("during", lambda value: tuple(parse_hours(one) for one in texts(value)), ()),
+            at_most=read("at_most", count),
+            ask=read("ask", truth, False),
+            kinds=kinds,
+            examples=self._examples(table, path, shown),
+            ending=ending_of(self.source, table, path, shown),
+            pack=read("pack", lambda value: _zip_path(target(value))),
+            unpack=read("unpack", target),
+            extras=Extras(
+                read("copy", target),
+                read("link", target),
+                read("tag", wordings, ()),
+                read("untag", wordings, ()),
+                read("comment", lambda value: parse_wording(one_text(value), self.places, kinds)),
+                read("run", lambda value: _command(wordings(value) if isinstance(value, list) else ()), ()),
+            ),
+            prune=read("prune", truth, False),
+            other=read("other", target),
+            duplicates=read("duplicates", of_same),
+        )
+        refuse_unfit(self.source, rule, table, path)
+        return rule if where_node is not None else None
+
+    def _required(self, table: Mapping[str, Any], path: KeyPath, rule: str) -> None:
+        examples = {"name": 'name = "Photos by month"', "in": 'in = "~/Intake"', "where": 'where = "type is image"'}
+        for key, example in examples.items():
+            if key not in table:
+                self.source.wrong(path, f"the key `{key}` is missing", f"such as {example}", rule)
+
+    def _condition(self, value: Any, rule: str, path: KeyPath) -> Node:
+        parsed = parse_condition(one_text(value), self.type_names, self._read_list)
+        line = self.source.line(path)
+        self.warnings.extend(f'{self.source.file}:{line}: rule "{rule}": {warning}' for warning in parsed.warnings)
+        return parsed.node
+
+    def _captures(self, where: Node | None, rule: str, path: KeyPath) -> Mapping[str, CaptureKind]:
+        kinds = capture_kinds(where) if where is not None else {}
+        for name in kinds:
+            if name in self.places:
+                self.source.wrong(path, f"{{{name}}} is a place already", "give what is captured another name", rule)
+        return kinds
+
+    def _read_list(self, name: str) -> frozenset[str]:
+        path = expand(name, self.places, self.beside)
+        names = read_list(name, path)
+        self.lists.append(os.path.realpath(path))
+        return names
+
+    def _target(self, value: Any, kinds: Mapping[str, CaptureKind]) -> Template:
+        text = one_text(value)
+        head, _, rest = text.partition("/")
+        if head.startswith(("~", "$")):
+            root = expand(head, self.places, self.beside)
+            return parse_template(rest, self.places, root=root, captures=kinds)
+        return parse_template(text, self.places, captures=kinds)
+
+    def _examples(self, table: Mapping[str, Any], path: KeyPath, rule: str) -> tuple[Example, ...]:
+        examples = []
+        tables = table.get("example", [])
+        if not isinstance(tables, list) or not all(isinstance(one, dict) for one in tables):
+            self.source.wrong(
+                (*path, "example"), "an example must be a table of its own", "write [[rule.example]]", rule
+            )
+            return ()
+        for index, one in enumerate(tables):
+            here = (*path, "example", index)
+            for key in one:
+                if key in RULE_KEYS and key not in EXAMPLE_KEYS:
+                    what = f"`{key}` is a key of the rule, but stands below [[rule.example]]"
+                    self.source.wrong((*here, key), what, "move it up, above the examples", rule)
+            self.source.unknown_keys({key: one[key] for key in one if key not in RULE_KEYS}, EXAMPLE_KEYS, here, rule)
+            given, becomes = one.get("given"), one.get("becomes", False)
+            if not isinstance(given, dict) or not isinstance(given.get("name"), str) or not given["name"]:
+                self.source.wrong(
+                    here, "an example needs a name to begin with", 'such as given = { name = "a.log" }', rule
+                )
+            elif becomes is not False and not isinstance(becomes, str):
+                self.source.wrong(
+                    here, "`becomes` is a path below `in`", "or false where the rule does not match", rule
+                )
+            else:
+                examples.append(Example(self.source.line(here), given, becomes or None))
+        return tuple(examples)
+
+
+def _is_mounted_place(value: Any) -> bool:
+    return (
+        isinstance(value, dict)
+        and set(value) <= {"path", "mounted"}
+        and isinstance(value.get("path"), str)
+        and isinstance(value.get("mounted", False), bool)
+    )
+
+
+def _digest(table: Mapping[str, Any]) -> str:
+    telling = {key: value for key, value in table.items() if key not in ("name", "off", "example")}
+    return hashlib.blake2b(repr(sorted(telling.items())).encode("utf-8", "surrogatepass"), digest_size=12).hexdigest()
+
+
+def _zip_path(template: Template) -> Template:
+    if not template.text.lower().endswith(".zip"):
+        raise Wrong(f'"{template.text}" is no path of a zip', 'such as "Packed/{modified:%Y-%m}.zip"')
+    return template
+
+
+def _command(words: tuple[Wording, ...]) -> tuple[Wording, ...]:
+    if not words or not words[0].text.strip():
+        raise Wrong("`run` is a list: the program, then its arguments", 'such as ["lp", "-d", "office", "{path}"]')
+    if any(isinstance(part, Slot) for part in words[0].parts):
+        raise Wrong("which program is run may not depend on a file", "write its name out")
+    return words

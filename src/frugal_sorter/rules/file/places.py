@@ -1,0 +1,85 @@
+"""Folders with a name: the built-in places of the operating system, and those of a rule file."""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Mapping
+from pathlib import Path
+
+import platformdirs
+
+from frugal_sorter.rules.file.mistakes import Wrong, nearest
+
+_LEAD = re.compile(r"\{([^{}]*)\}")
+_VARIABLE = re.compile(r"\$(?:\{(\w+)\}|(\w+))")
+
+
+def built_in_places() -> dict[str, str]:
+    """Return the folders that every rule file can name (XDG user directories on Linux)."""
+    return {
+        "home": str(Path.home()),
+        "desktop": platformdirs.user_desktop_dir(),
+        "documents": platformdirs.user_documents_dir(),
+        "downloads": platformdirs.user_downloads_dir(),
+        "pictures": platformdirs.user_pictures_dir(),
+        "music": platformdirs.user_music_dir(),
+        "videos": platformdirs.user_videos_dir(),
+        "temp": _temp_folder(),
+    }
+
+
+def _temp_folder() -> str:
+    named = os.environ.get("TMPDIR", "")
+    for folder in (named, "/tmp"):
+        if os.path.isabs(folder) and os.path.isdir(folder):
+            return folder
+    import tempfile  # only where it is not plain: it takes a while to import
+
+    return tempfile.gettempdir()
+
+
+def expand(text: str, places: Mapping[str, str], beside: str) -> str:
+    """Return the absolute path that a folder in a rule file means; links are not resolved.
+
+    Args:
+        text: as written; may start with `{place}` or `~` and hold environment variables.
+        places: known places.
+        beside: the folder of the rule file, which relative paths are below.
+
+    Raises:
+        Wrong: a place, a user or a variable is not known.
+    """
+    if not text.strip():
+        raise Wrong("the folder is empty", "name a folder")
+    if "\x00" in text:
+        raise Wrong("the folder holds a NUL", "take it out")
+    lead = _LEAD.match(text)
+    if lead:
+        if lead[1] not in places:
+            hint = nearest(lead[1], places) or f"known are {', '.join(places)}"
+            raise Wrong(f"there is no place {{{lead[1]}}}", hint)
+        text = places[lead[1]] + text[lead.end() :]
+    else:
+        text = expand_user(_VARIABLE.sub(_variable, text))
+    return os.path.normpath(os.path.join(beside, text))
+
+
+def expand_user(text: str) -> str:
+    """Return a path with a leading `~` or `~user` filled in.
+
+    Raises:
+        Wrong: there is no such user.
+    """
+    expanded = os.path.expanduser(text)
+    if expanded.startswith("~") and text.split("/")[0] == expanded.split("/")[0]:
+        raise Wrong(f"there is no user {text.split('/')[0][1:]}", "write the folder out")
+    return expanded
+
+
+def _variable(match: re.Match[str]) -> str:
+    name = match[1] or match[2]
+    value = os.environ.get(name)
+    if value is None:
+        raise Wrong(f"the environment variable {name} is not set", "write the folder out")
+    return value

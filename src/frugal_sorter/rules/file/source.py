@@ -1,0 +1,132 @@
+"""The text of a rule file: its tables, the lines of its keys, and every mistake that is found in it."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from contextlib import contextmanager
+from dataclasses import dataclass
+from typing import Any
+
+from frugal_sorter.rules.file.everyday import meant
+from frugal_sorter.rules.file.mistakes import Mistake, Mistakes, Wrong, syntax_mistake
+from frugal_sorter.rules.file.positions import Path as KeyPath
+from frugal_sorter.rules.file.positions import line_at, lines_of
+
+_CONTROL = re.compile(r"[\x00-\x08\x0a-\x1f\x7f]|\t")
+
+
+class Source:
+    """A rule file that is being read.
+
+    Args:
+        file: its name.
+        raw: its bytes.
+
+    Raises:
+        Mistakes: it is no TOML.
+    """
+
+    def __init__(self, file: str, raw: bytes) -> None:
+        self.file = file
+        self.mistakes: list[Mistake] = []
+        try:
+            self.table = self._read(raw)
+            self._control_characters(self.table, ())
+        except RecursionError:
+            raise Mistakes(
+                [Mistake(file, 1, "", "tables in tables, far too deep", "a rule file is a short text")]
+            ) from None
+
+    def _read(self, raw: bytes) -> dict[str, Any]:
+        try:
+            text = raw.decode("utf-8-sig").replace("\r\n", "\n")
+        except UnicodeDecodeError as error:
+            line = raw.count(b"\n", 0, error.start) + 1
+            raise Mistakes([Mistake(self.file, line, "", "this is not UTF-8", "save the file as UTF-8")]) from None
+        try:
+            table = tomllib.loads(text)
+        except ValueError as error:  # also for a number of thousands of digits
+            raise Mistakes([syntax_mistake(self.file, text, str(error))]) from None
+        self._lines = lines_of(text)
+        return table
+
+    def table_of(self, name: str) -> dict[str, Any]:
+        """Return a table of the file, empty where it is none."""
+        table = self.table.get(name, {})
+        if isinstance(table, dict):
+            return table
+        self.wrong((name,), f"`{name}` must be a table", f"write [{name}] on a line of its own")
+        return {}
+
+    def line(self, path: KeyPath) -> int:
+        """Return the line of a key."""
+        return line_at(self._lines, path)
+
+    def wrong(self, path: KeyPath, what: str, instead: str, rule: str = "") -> None:
+        """Take in that something is wrong at a key, and what to write instead."""
+        self.mistakes.append(Mistake(self.file, self.line(path), rule, what, instead))
+
+    @contextmanager
+    def at(self, path: KeyPath, rule: str = "") -> Iterator[None]:
+        """Take in what is wrong with the value of a key that is read in the block."""
+        try:
+            yield
+        except Wrong as first:
+            for wrong in (first, *first.others):
+                self.wrong(path, wrong.what, wrong.instead, rule)
+
+    def unknown_keys(self, table: Iterable[str], known: tuple[str, ...], path: KeyPath, rule: str = "") -> None:
+        """Take in which keys of a table there are not."""
+        for key in table:
+            if key not in known:
+                hint = meant(key, "key", known) or f"known are {', '.join(known)}"
+                self.wrong((*path, key), f"there is no key `{key}`", hint, rule)
+
+    def _control_characters(self, value: Any, path: KeyPath) -> None:
+        if isinstance(value, dict):
+            for key, inner in value.items():
+                self._control_characters(inner, (*path, key))
+        elif isinstance(value, list):
+            for index, inner in enumerate(value):
+                self._control_characters(inner, (*path, index))
+        elif isinstance(value, str) and (match := _CONTROL.search(value)) and path[-1:] != ("where",):
+            what = f'the value holds a control character ({match[0]!r}), as "C:\\new" does'
+            self.wrong(path, what, "write '...' instead of \"...\", or / instead of \\", self._rule_name(path))
+
+    def _rule_name(self, path: KeyPath) -> str:
+        rules = self.table.get("rule")
+        if len(path) > 1 and path[0] == "rule" and isinstance(rules, list) and isinstance(path[1], int):
+            name = rules[path[1]].get("name") if isinstance(rules[path[1]], dict) else None
+            return name if isinstance(name, str) else ""
+        return ""
+
+
+@dataclass(frozen=True)
+class Keys:
+    """The keys of a rule or, where it has none, those of the defaults.
+
+    Args:
+        source: the file.
+        table: the rule.
+        defaults: what holds for all rules.
+        path: where the rule stands.
+        rule: its name.
+    """
+
+    source: Source
+    table: Mapping[str, Any]
+    defaults: Mapping[str, Any]
+    path: KeyPath
+    rule: str
+
+    def read(self, key: str, make: Callable[[Any], Any], default: Any = None) -> Any:
+        """Return what is made of the value of a key; the default where there is none or something is wrong with it."""
+        if key in self.table:
+            with self.source.at((*self.path, key), self.rule):
+                return make(self.table[key])
+        elif key in self.defaults:
+            with self.source.at(("defaults", key)):
+                return make(self.defaults[key])
+        return default

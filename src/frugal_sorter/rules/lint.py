@@ -1,0 +1,261 @@
+"""Warnings: what is valid in a rule file and probably not meant; no disk is asked."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator, Sequence
+from math import inf
+from typing import NamedTuple
+
+from frugal_sorter.filesystem.record import is_inside
+from frugal_sorter.rules.conditions.overlap import Overlap
+from frugal_sorter.rules.conditions.tree import Code, Leaf
+from frugal_sorter.rules.examples import does_it_again
+from frugal_sorter.rules.fields import World, depth_below
+from frugal_sorter.rules.model import REMOVALS, Rule, RuleBook
+from frugal_sorter.rules.templates.written import Slot
+
+
+class Warned(NamedTuple):
+    """A warning: which rule, what about it, and what is probably meant."""
+
+    rule: Rule
+    what: str
+    instead: str
+
+
+def warnings_of(book: RuleBook, world: World) -> list[Warned]:
+    """Return the warnings about the rules of a book, in their order."""
+    found = []
+    reach = _Reach(book.rules)
+    overlap = Overlap(book.types, world.now_ns)
+    for index, rule in enumerate(book.rules):
+        found += list(_dead(rule, index, reach, overlap))
+        found += list(_to_and_fro(book, rule, index, reach, world))
+        found += list(_taken_away(book, rule, index, reach, world))
+        found += list(_removed_from(book, rule, index, reach, world))
+        found += list(_ageing(rule, index, reach))
+        found += list(_taken_apart(rule))
+        found += list(_not_once(book, rule, world))
+    return found
+
+
+class _Reach:
+    """Which rules act where another one moves what it takes; known by folder, since there may be thousands.
+
+    Args:
+        rules: all of a file.
+    """
+
+    # So many pairs of rules are looked at; that is thousands of rules, each with thousands of others in reach.
+    MOST_PAIRS = 2_000_000
+    # So many are asked whether one takes all that the other matches; that is all pairs of some 100 rules.
+    MOST_ASKED = 5_000
+
+    def __init__(self, rules: Sequence[Rule]) -> None:
+        self.rules = rules
+        self._asked = 0
+        acting: dict[str, list[tuple[float, int]]] = {}
+        for index, rule in enumerate(rules):
+            for folder in rule.folders:
+                acting.setdefault(folder, []).append((-(rule.levels or inf), index))
+        # Those that reach deepest come first.
+        self._acting = {folder: sorted(found) for folder, found in acting.items()}
+        self._everything = [index for index, rule in enumerate(rules) if _is_everything(rule)]
+        self._alike: dict[tuple[str, str, str], int] = {}
+        for index, rule in enumerate(rules):
+            if rule.ending is not None:
+                for folder in rule.folders:
+                    self._alike.setdefault((folder, rule.take, rule.where_text), index)
+        self.goes_to: list[frozenset[int]] = []
+        self.comes_from: dict[int, list[int]] = {}
+        pairs = 0
+        for index, rule in enumerate(rules):
+            reached = self._reached(rule) if pairs < self.MOST_PAIRS else frozenset[int]()
+            pairs += len(reached)
+            self.goes_to.append(reached)
+            for other in reached:
+                self.comes_from.setdefault(other, []).append(index)
+
+    def _reached(self, rule: Rule) -> frozenset[int]:
+        found: set[int] = set()
+        for folder, below in _targets(rule):
+            above, depth = folder, 1 + below
+            while True:
+                for levels, index in self._acting.get(above, ()):
+                    if -levels < depth:
+                        break
+                    found.add(index)
+                if above == "/":
+                    break
+                above, depth = os.path.dirname(above), depth + 1
+        return frozenset(found)
+
+    def asked_before(self, index: int) -> Iterator[Rule]:
+        """Yield the rules above one, as far as there are not too many: those that take everything, or the same, first."""
+        first = [at for at in self._everything if at < index]
+        alike = self.deciding_alike(index)
+        yield from (self.rules[at] for at in first)
+        if alike is not None:
+            yield alike
+        if self._asked + index <= self.MOST_ASKED:
+            self._asked += index
+            yield from (self.rules[at] for at in range(index) if at not in first and self.rules[at] is not alike)
+
+    def deciding_alike(self, index: int) -> Rule | None:
+        """Return the first rule above one that claims, of the same entries, what it matches."""
+        rule = self.rules[index]
+        found = [self._alike.get((folder, rule.take, rule.where_text), index) for folder in rule.folders]
+        return self.rules[min(found)] if found and min(found) < index else None
+
+
+def _sees(rule: Rule, folder: str, below: int = 0) -> bool:
+    """Tell whether a rule acts on what lies in a folder, or so many levels below it."""
+    for own in rule.folders:
+        if is_inside(folder, own) and (rule.levels is None or depth_below(own, folder) + below <= rule.levels):
+            return True
+    return False
+
+
+def _is_everything(rule: Rule) -> bool:
+    return rule.ending is not None and isinstance(rule.where, Leaf) and rule.where.on.name == "everything"
+
+
+def _takes_it_all_from(above: Rule, rule: Rule) -> bool:
+    """Tell whether a rule is asked about every entry that another one is asked about."""
+    if above.ending is None or above.take not in (rule.take, "items") or (rule.hidden and not above.hidden):
+        return False
+    deepest = None if rule.levels is None else rule.levels - 1
+    if deepest is None:
+        return above.levels is None and all(_sees(above, folder) for folder in rule.folders)
+    return all(_sees(above, folder, deepest) for folder in rule.folders)
+
+
+def _dead(rule: Rule, index: int, reach: _Reach, overlap: Overlap) -> Iterator[Warned]:
+    """Warn of a rule that can never match, or never gets what it matches."""
+    if not overlap.can_hold(rule):
+        tests = overlap.contradiction(rule)
+        what = "its tests can never all be true"
+        if len(tests) == 1:
+            what = f"`{tests[0]}` can never be true here"
+        elif tests:
+            what = f"`{tests[0]}` and `{tests[1]}` can never both be true"
+        hidden = not rule.hidden and any("hidden" in test for test in tests)
+        yield Warned(rule, f"it can never match: {what}", "add hidden = true" if hidden else "`or` may be meant")
+        return
+    above = [other for other in reach.asked_before(index) if _takes_it_all_from(other, rule)]
+    for other in above:
+        if overlap.is_covered(rule, [other]):
+            what = "everything" if _is_everything(other) else "all that it matches"
+            yield Warned(rule, f'{_idle(rule)}: "{other.name}" above takes {what}', "put it above that rule")
+            return
+    if len(above) > 1 and overlap.is_covered(rule, above):
+        what = f"{_idle(rule)}: the rules above together take all that it matches"
+        yield Warned(rule, what, "put it above them")
+
+
+def _idle(rule: Rule) -> str:
+    # Extras reach only what no rule above has claimed.
+    return "its extras never run" if rule.ending is None else "it never gets an entry"
+
+
+def _targets(rule: Rule) -> list[tuple[str, int]]:
+    """Return, for each `in`, the fixed part of the target, and how many levels below it entries go."""
+    if rule.move is None:
+        return []
+    segments = rule.move.segments
+    head = rule.move.head
+    bases = ("/",) if rule.move.absolute else rule.folders
+    below = sum(1 + sum(part.codes.count("/") for part in parts if isinstance(part, Slot)) for parts in segments)
+    return [(os.path.normpath(os.path.join(base, *head)), below - len(head)) for base in bases]
+
+
+def _are_apart(one: Rule, other: Rule) -> bool:
+    return not set(one.folders) & set(other.folders)
+
+
+def _to_and_fro(book: RuleBook, rule: Rule, index: int, reach: _Reach, world: World) -> Iterator[Warned]:
+    for at in sorted(reach.goes_to[index]):
+        above = book.rules[at]
+        if at >= index:
+            return
+        if _are_apart(rule, above) and index in reach.goes_to[at] and _may_both_hold(book, rule, above, world):
+            yield Warned(rule, f'it and "{above.name}" pass entries to and fro', "let one of them leave what is there")
+
+
+def _taken_away(book: RuleBook, rule: Rule, index: int, reach: _Reach, world: World) -> Iterator[Warned]:
+    for at in sorted(reach.goes_to[index]):
+        other = book.rules[at]
+        claims_first = index < at and index in reach.goes_to[index]  # then what it moved is at home
+        passed = at < index and all(_sees(other, folder) for folder in rule.folders)  # it did not match before
+        back = index in reach.goes_to[at] and _are_apart(rule, other)
+        if (
+            other is rule
+            or other.ending in (None, "leave", *REMOVALS)
+            or claims_first
+            or passed
+            or back
+            or _is_aged(other)
+        ):
+            continue
+        if _may_both_hold(book, rule, other, world):
+            what = f'what it moves is taken on by "{other.name}" at the next run'
+            yield Warned(rule, what, "let it move there at once, or leave the target out of that rule")
+            return
+
+
+def _removed_from(book: RuleBook, rule: Rule, index: int, reach: _Reach, world: World) -> Iterator[Warned]:
+    """Warn of a rule that takes away at the next run what this one has put into its target."""
+    if rule.ending != "move":
+        return
+    for at in sorted(reach.goes_to[index]):
+        other = book.rules[at]
+        removes = other.ending in REMOVALS and other is not rule and not _is_aged(other)
+        if removes and _are_apart(rule, other) and _may_both_hold(book, rule, other, world):
+            what = f'what it moves is taken away by "{other.name}" at the next run'
+            yield Warned(rule, what, "give that rule an age, or leave the target out of it")
+            return
+
+
+def _is_aged(rule: Rule, *fields: str) -> bool:
+    """Tell whether a rule waits for an age, of one of some fields or of any date."""
+    aged = [leaf for leaf in rule.where.leaves() if leaf.on.kind == "date" and "older than" in leaf.text]
+    return any(not fields or leaf.on.name in fields for leaf in aged)
+
+
+def _may_both_hold(book: RuleBook, one: Rule, other: Rule, world: World) -> bool:
+    """Tell whether some suffix lets both conditions be true, as far as a suffix tells."""
+    for suffix in {"", *book.types}:
+        known = {"ext": suffix, "type": book.types.get(suffix, "other")}
+        code = Code(world.now_ns, possible=True, known=known)
+        if "False" not in (one.where.source(True, code), other.where.source(True, code)):
+            return True
+    return False
+
+
+def _ageing(rule: Rule, index: int, reach: _Reach) -> Iterator[Warned]:
+    if not _is_aged(rule, "modified"):
+        return
+    for at in reach.comes_from.get(index, ()):
+        other = reach.rules[at]
+        if other is not rule and _are_apart(rule, other):
+            what = f'`modified` is not when a file came here: "{other.name}" moves old files in, and they keep it'
+            yield Warned(rule, what, "`arrived` or `latest` is probably meant")
+            return
+
+
+def _taken_apart(rule: Rule) -> Iterator[Warned]:
+    relative = rule.move is not None and not rule.move.absolute
+    if rule.levels is None and rule.take == "files" and relative:
+        what = "it takes files out of every subfolder, also of folders that belong together"
+        yield Warned(rule, what, "say how many `levels`, or put an exception with `leave` above it")
+
+
+def _not_once(book: RuleBook, rule: Rule, world: World) -> Iterator[Warned]:
+    for example in rule.examples:
+        again = does_it_again(book, rule, example, world)
+        if again is not None:
+            yield Warned(
+                rule, f"what its example becomes is moved again, to {again}", "a target must not depend on the place"
+            )
+            return

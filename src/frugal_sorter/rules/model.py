@@ -1,0 +1,181 @@
+"""Rules, and which of them decides: one generated function for all rules that act in a folder."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Literal, NamedTuple
+
+from frugal_sorter.rules.conditions.matcher import MOST_MATCHERS, Matcher
+from frugal_sorter.rules.conditions.tree import Node
+from frugal_sorter.rules.file.keys import Do, Keep
+from frugal_sorter.rules.file.trash_limits import TrashLimits
+from frugal_sorter.rules.templates.written import CaptureKind, Template, Wording
+from frugal_sorter.rules.units import Duration, Hours
+
+Clash = Literal["number", "skip", "replace", "newer", "same"]
+Take = Literal["files", "folders", "items"]
+Ending = Literal["move", "trash", "delete", "pack", "unpack", "duplicates", "leave"]
+# By these an entry is no longer where a person left it.
+REMOVALS: frozenset[str] = frozenset({"trash", "delete", "pack", "unpack", "duplicates"})
+
+
+@dataclass(frozen=True, slots=True)
+class Example:
+    """What a technician wrote into the file, to come out as written; see `rules.examples`."""
+
+    line: int
+    given: Mapping[str, object]
+    becomes: str | None
+
+
+class OfSame(NamedTuple):
+    """What becomes of files that hold the same: by what the one that stays is chosen, and where the others go."""
+
+    keep: tuple[Keep, ...]
+    do: Do
+
+
+@dataclass(frozen=True, slots=True)
+class Extras:
+    """What a rule does to an entry besides; all of it is optional.
+
+    Args:
+        copy: the folder for a copy.
+        link: the folder for a link.
+        tag: tags to add.
+        untag: tags to take off.
+        comment: the comment to give.
+        run: the program and its arguments.
+    """
+
+    copy: Template | None = None
+    link: Template | None = None
+    tag: tuple[Wording, ...] = ()
+    untag: tuple[Wording, ...] = ()
+    comment: Wording | None = None
+    run: tuple[Wording, ...] = ()
+
+    @property
+    def templates(self) -> list[Template]:
+        """The folders among them."""
+        return [template for template in (self.copy, self.link) if template is not None]
+
+    @property
+    def wordings(self) -> list[Wording]:
+        """The texts among them."""
+        return [*self.tag, *self.untag, *([self.comment] if self.comment else []), *self.run]
+
+    def __bool__(self) -> bool:
+        return bool(self.templates or self.wordings)
+
+
+NO_EXTRAS = Extras()
+
+
+@dataclass(frozen=True, slots=True)
+class Rule:
+    """One rule as written.
+
+    Args:
+        line: where it begins in the file.
+        folders: its `in`, absolute; links are not resolved.
+        levels: None for all.
+        key: a digest of all that decides what the rule does, so that a changed rule is another one.
+        kinds: the names that its condition captures.
+        during: when it acts; empty for always.
+        at_most: more entries than this and it is not carried out; None where the rule does not say.
+        ending: what finally becomes of an entry; None where the rule has extras alone, and lets it go on.
+        pack: the path of the zip.
+        unpack: the folder for what is in an archive.
+        other: the folder for entries that have no value for what `move` asks for.
+        duplicates: what becomes of files that hold the same.
+    """
+
+    name: str
+    line: int
+    folders: tuple[str, ...]
+    where: Node
+    where_text: str
+    levels: int | None
+    hidden: bool
+    settle: Duration
+    clash: Clash
+    move: Template | None
+    rename: Template | None
+    key: str
+    take: Take = "files"
+    during: tuple[Hours, ...] = ()
+    at_most: int | None = None
+    ask: bool = False
+    kinds: Mapping[str, CaptureKind] = field(default_factory=dict)
+    examples: tuple[Example, ...] = ()
+    ending: Ending | None = "leave"
+    pack: Template | None = None
+    unpack: Template | None = None
+    extras: Extras = NO_EXTRAS
+    prune: bool = False
+    other: Template | None = None
+    duplicates: OfSame | None = None
+
+    @property
+    def targets(self) -> list[Template]:
+        """The paths that it puts something at, a new name aside."""
+        return [
+            one for one in (self.move, self.other, self.pack, self.unpack, *self.extras.templates) if one is not None
+        ]
+
+    @property
+    def fields(self) -> set[str]:
+        """The fields that its targets and texts are filled in from."""
+        renames = [self.rename] if self.rename is not None else []
+        found = {name for template in (*self.targets, *renames) for name in template.fields}
+        return found | {name for wording in self.extras.wordings for name in wording.fields}
+
+
+@dataclass(frozen=True)
+class RuleBook:
+    """All rules of a file, in order; those that are off are left out.
+
+    Args:
+        types: suffix to type group.
+        warnings: what is probably not meant, though valid; each with its line.
+        off: the rules that are switched off; their targets are still no entries.
+        lists: the list files that its conditions read, resolved.
+        unmounted: folders that must be on a mounted volume, and are not.
+        trash: what leaves the trash with every run.
+    """
+
+    file: str
+    rules: tuple[Rule, ...]
+    types: Mapping[str, str]
+    type_folders: Mapping[str, str]
+    warnings: tuple[str, ...] = ()
+    off: tuple[Rule, ...] = ()
+    lists: tuple[str, ...] = ()
+    unmounted: frozenset[str] = frozenset()
+    trash: tuple[TrashLimits, ...] = ()
+    _matchers: dict[tuple[tuple[int, ...], int], Matcher] = field(default_factory=dict)
+
+    @property
+    def has_room(self) -> bool:
+        """Whether more matchers may be kept; there could be one for every subset of the rules."""
+        return len(self._matchers) < MOST_MATCHERS
+
+    def matcher(self, indexes: tuple[int, ...], now_ns: int) -> Matcher:
+        """Return what finds, for each file, the first of some rules that is true.
+
+        Args:
+            indexes: which rules act in a folder, in the order of the file.
+            now_ns: the moment that ages are counted from.
+        """
+        known = self._matchers.get((indexes, now_ns))
+        if known is None:
+            known = self._matchers[indexes, now_ns] = Matcher(self, indexes, now_ns)
+        return known
+
+
+def selection(where: Node, hidden: bool, types: Mapping[str, str]) -> RuleBook:
+    """Return a book of one rule that selects files and does nothing, for `--where`."""
+    rule = Rule("selected", 0, (), where, "", None, hidden, Duration(0, 0), "number", None, None, "")
+    return RuleBook("", (rule,), types, {})

@@ -1,0 +1,1 @@
+"""Templates with braces: written to make a path, read to take a name apart."""

@@ -1,0 +1,72 @@
+"""Where a rule wants an entry to be, by its templates alone."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
+from frugal_sorter.filesystem.record import Place
+from frugal_sorter.rules.conditions.tree import captures_of
+from frugal_sorter.rules.fields import Facts
+from frugal_sorter.rules.model import Rule, RuleBook
+from frugal_sorter.rules.templates.written import Filling, Missing, Template
+
+
+@dataclass
+class Wanted:
+    """Where a rule wants an entry to be, before clashes; `numbered` fills in the counter {n}."""
+
+    place: Place
+    numbered: Callable[[int], Place] | None = None
+
+
+def wanted_place(book: RuleBook, rule: Rule, facts: Facts, fixed_root: Callable[[str], str]) -> Wanted | Missing:
+    """Return where a rule wants an entry to be, clashes aside, or what was missing.
+
+    Args:
+        book: the rules, for what templates are filled in from.
+        rule: the one that decides.
+        facts: of the entry.
+        fixed_root: resolves the part of an absolute target that is the same for every entry.
+    """
+
+    around = Filling(book.type_folders, captures_of(rule.where, facts), rule.kinds)
+
+    def place(number: int) -> Place | Missing:
+        filling = replace(around, number=number)
+        folder, name = facts.record.place
+        if rule.move is not None:
+            template, segments = rule.move, rule.move.fill(facts, filling)
+            if isinstance(segments, Missing) and rule.other is not None:
+                template, segments = rule.other, rule.other.fill(facts, filling)
+            if isinstance(segments, Missing):
+                return segments
+            folder = target_folder(template, segments, facts.base, fixed_root)
+        if rule.rename is not None:
+            segments = rule.rename.fill(facts, filling)
+            if isinstance(segments, Missing):
+                return segments
+            name = segments[0]
+        return Place(folder, name)
+
+    first = place(1)
+    if isinstance(first, Missing):
+        return first
+    if not any(template is not None and template.counts for template in (rule.move, rule.other, rule.rename)):
+        return Wanted(first)
+
+    def numbered(number: int) -> Place:
+        found = place(number)
+        assert not isinstance(found, Missing)
+        return found
+
+    return Wanted(first, numbered)
+
+
+def target_folder(target: Template, segments: list[str], base: str, fixed_root: Callable[[str], str]) -> str:
+    """Return the absolute path of a filled-in target; relative ones are below `in`."""
+    if not target.absolute:
+        return os.path.normpath(os.path.join(base, *segments))
+    root = fixed_root(os.path.join("/", *segments[: target.fixed]))
+    return os.path.normpath(os.path.join(root, *segments[target.fixed :]))

@@ -1,0 +1,174 @@
+"""Names taken apart by a pattern: the braces of `patterns`, read the other way round."""
+
+from __future__ import annotations
+
+import re
+import unicodedata
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import datetime
+from typing import TYPE_CHECKING
+
+from frugal_sorter.rules.fields import FIELDS
+from frugal_sorter.rules.file.mistakes import Wrong
+from frugal_sorter.rules.templates.stops import Part, Stopped, literal, where_stopped
+from frugal_sorter.rules.templates.written import EXTRAS, TOKEN, CaptureKind
+from frugal_sorter.rules.units import SECOND_NS
+
+if TYPE_CHECKING:
+    import regex
+
+# What each date code looks like in a name that is read.
+_CODE_LOOKS = {
+    "Y": r"\d{4}", "y": r"\d{2}", "m": r"\d{2}", "d": r"\d{2}", "H": r"\d{2}", "I": r"\d{2}", "M": r"\d{2}",
+    "S": r"\d{2}", "j": r"\d{3}", "p": "[AaPp][Mm]", "b": "[A-Za-z]{3}", "B": "[A-Za-z]+", "a": "[A-Za-z]{3}",
+    "A": "[A-Za-z]+", "%": "%",
+}  # fmt: skip
+# Parts without a format may end anywhere; a name made for it could keep that search busy for ever.
+_READ_SECONDS = 0.2
+_LIKE = datetime(2026, 3, 14, 15, 9, 26)
+
+
+def check_capture_name(name: str) -> None:
+    """Refuse a name for a captured part that means something else already.
+
+    Raises:
+        Wrong: it is a field or a placeholder, or no name at all.
+    """
+    if name in FIELDS or name in EXTRAS:
+        raise Wrong(f"{{{name}}} is a placeholder already", "give what is captured another name")
+    if not re.fullmatch(r"[A-Za-z_][A-Za-z0-9_]*", name):
+        raise Wrong(f"{{{name}}} is no name for what is captured", "use letters and digits")
+
+
+@dataclass(frozen=True, eq=False)
+class Reading:
+    """A pattern that takes whole names apart.
+
+    Args:
+        expression: what a name must look like; its groups are numbered in order.
+        parts: the same, part by part.
+        exactly: letters must agree in case.
+        names: the captured parts, in the same order.
+        codes: for dates their format.
+        kinds: what each part is.
+    """
+
+    expression: regex.Pattern[str]
+    parts: tuple[Part, ...]
+    exactly: bool
+    names: tuple[str, ...]
+    codes: Mapping[str, str]
+    kinds: Mapping[str, CaptureKind]
+
+    def fits(self, text: str) -> bool | None:
+        """Return whether a name fits, None where that took too long."""
+        try:
+            return self._parts(text) is not None
+        except TimeoutError:
+            return None
+
+    def read(self, text: str) -> dict[str, str | int] | None:
+        """Return the parts of a name, dates in ns since the epoch, or None where it does not fit."""
+        try:
+            return self._parts(text)
+        except TimeoutError:
+            return None
+
+    def stops(self, text: str) -> Stopped | None:
+        """Return where a name stops fitting."""
+        text = unicodedata.normalize("NFC", text)
+        stopped = where_stopped(self.parts, text, self.exactly)
+        if stopped is None and (match := self.expression.fullmatch(text, timeout=_READ_SECONDS)) is not None:
+            # Every part looks right, so that one of them looks like a date and is none.
+            for at, (name, part) in enumerate(zip(self.names, match.groups(), strict=True), start=1):
+                if self.kinds[name] == "date" and _moment(part, self.codes[name]) is None:
+                    return Stopped(text[: match.start(at)], "a date that the calendar knows", part)
+        return stopped
+
+    def _parts(self, text: str) -> dict[str, str | int] | None:
+        text = text if text.isascii() else unicodedata.normalize("NFC", text)
+        match = self.expression.fullmatch(text, timeout=_READ_SECONDS)
+        if match is None:
+            return None
+        found: dict[str, str | int] = {}
+        for name, part in zip(self.names, match.groups(), strict=True):
+            kind = self.kinds[name]
+            if kind == "text":
+                found[name] = part
+            elif kind == "number":
+                found[name] = int(part)
+            else:
+                moment_ns = _moment(part, self.codes[name])
+                if moment_ns is None:
+                    return None  # looks like a date, and is none
+                found[name] = moment_ns
+        return found
+
+
+def _moment(text: str, form: str) -> int | None:
+    try:
+        return int(datetime.strptime(text, form).timestamp()) * SECOND_NS
+    except (ValueError, OverflowError, OSError):
+        return None
+
+
+def parse_reading(text: str, exactly: bool) -> Reading:
+    """Read a pattern for `fits`.
+
+    Raises:
+        Wrong: a brace or a name in it makes no sense.
+    """
+    expression, names, codes, kinds = "", [], {}, {}
+    parts: list[Part] = []
+    for brace, slot, slash, alone, plain in TOKEN.findall(unicodedata.normalize("NFC", text)):
+        if alone:
+            raise Wrong(
+                f'a brace stands alone in "{text}"', "a captured part looks like {page}; a brace itself is doubled"
+            )
+        if slash or plain or brace:
+            letters = slash or plain or brace[:1]
+            expression += re.escape(letters)
+            parts.append(literal(letters))
+            continue
+        name, colon, form = slot.partition(":")
+        if "|" in name or '"' in name:
+            raise Wrong(f"{{{slot}}} has alternatives", "they go into targets; here a part has one name")
+        check_capture_name(name)
+        if name in names:
+            raise Wrong(f"{{{name}}} stands twice", "give each part a name of its own")
+        names.append(name)
+        looks, kinds[name] = _looks_of(slot, form if colon else "")
+        codes[name] = form
+        parts.append(Part(looks, _says(kinds[name], form), kinds[name] == "text"))
+        expression += f"({looks})"
+    import regex
+
+    flags = regex.DOTALL | (0 if exactly else regex.IGNORECASE)
+    return Reading(regex.compile(expression, flags), tuple(parts), exactly, tuple(names), codes, kinds)
+
+
+def _says(kind: CaptureKind, form: str) -> str:
+    """Return what a part stands for, as a person says it."""
+    if kind == "date":
+        return f"a date like {_LIKE.strftime(form)}"
+    digits = int(form[-1]) if kind == "number" else 0
+    return "some text" if not digits else "a number" if digits == 1 else f"a number of {digits} digits or more"
+
+
+def _looks_of(slot: str, form: str) -> tuple[str, CaptureKind]:
+    if not form:
+        return ".+?", "text"
+    if re.fullmatch(r"0?[1-9]", form):
+        return rf"[0-9]{{{form[-1]},15}}", "number"
+    looks, at = "", 0
+    for match in re.finditer(r"%(.?)", form):
+        if match[1] not in _CODE_LOOKS:
+            raise Wrong(f"%{match[1]} cannot be read in {{{slot}}}", f"known are %{', %'.join(_CODE_LOOKS)}")
+        looks += re.escape(form[at : match.start()]) + _CODE_LOOKS[match[1]]
+        at = match.end()
+    if not at:
+        raise Wrong(
+            f"{{{slot}}} has a format without codes", "dates take one, as {day:%Y-%m-%d}, numbers, as {page:03}"
+        )
+    return looks + re.escape(form[at:]), "date"

@@ -1,0 +1,389 @@
+"""One small language of braces, read both ways.
+
+As a template it makes a path from the facts of an entry: `{modified:%Y-%m}/{artist|"Unknown"}`. A
+filled-in value never leaves its path segment, whatever the file was called. Tags, comments and
+arguments of programs are texts with the same braces. As a reading (the test `fits`, see
+`readings`) it takes a name apart: `Scan_{scanned:%Y%m%d}_{page}.tif`.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from types import MappingProxyType
+from typing import Literal
+
+from frugal_sorter.filesystem.bands import LARGEST_BAND, SIZE_BANDS, size_band
+from frugal_sorter.filesystem.record import Unknown
+from frugal_sorter.rules.fields import FIELDS, Fact, Facts
+from frugal_sorter.rules.file.everyday import meant
+from frugal_sorter.rules.file.mistakes import Wrong
+from frugal_sorter.rules.units import local_time
+
+NAME_BYTES = 255
+_DATE_CODES = frozenset("aAbBdHIjmMpSUwWyYGVu%")
+CaptureKind = Literal["text", "number", "date"]
+NO_CAPTURES: Mapping[str, CaptureKind] = MappingProxyType({})
+_UNSAFE = re.compile(r"[/\\\x00-\x1f\x7f]")
+_SLOT = re.compile(r'\{((?:[^{}"]|"[^"]*")*)\}')
+TOKEN = re.compile(r'(\{\{|\}\})|\{((?:[^{}"]|"[^"]*")*)\}|(/)|([{}])|([^{}/]+)')
+_RESERVED = frozenset(
+    ["CON", "PRN", "AUX", "NUL", *(f"{port}{n}" for port in ("COM", "LPT") for n in range(1, 10))]
+)  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Missing:
+    """A placeholder had no value, and which."""
+
+    reason: str
+
+
+@dataclass(frozen=True, slots=True)
+class Slot:
+    """One placeholder: alternatives, the first that has a value is taken, and a date format."""
+
+    written: str
+    alternatives: tuple[str, ...]
+    codes: str
+
+
+@dataclass(frozen=True, slots=True)
+class Template:
+    """A target as written: for each path segment its literal texts and slots."""
+
+    text: str
+    segments: tuple[tuple[str | Slot, ...], ...]
+    absolute: bool
+
+    @property
+    def fixed(self) -> int:
+        """How many segments at the start are the same for every entry."""
+        for index, segment in enumerate(self.segments):
+            if any(isinstance(part, Slot) for part in segment):
+                return index
+        return len(self.segments)
+
+    @property
+    def head(self) -> list[str]:
+        """The segments at the start that are the same for every entry."""
+        return ["".join(map(str, segment)) for segment in self.segments[: self.fixed]]
+
+    @property
+    def fields(self) -> set[str]:
+        """The fields that it is filled in from."""
+        return _fields_of(part for segment in self.segments for part in segment)
+
+    @property
+    def counts(self) -> bool:
+        """Whether it holds the counter {n}."""
+        return any(_is_counter(part) for segment in self.segments for part in segment)
+
+    def fill(self, facts: Facts, around: Filling) -> list[str] | Missing:
+        """Return the path segments for one entry, or what was missing.
+
+        The counter {n} is filled in with `around.number`.
+        """
+        filled: list[str] = []
+        for segment in self.segments:
+            pieces = _fill_segment(segment, facts, around)
+            if isinstance(pieces, Missing):
+                return pieces
+            filled.extend(pieces)
+        return filled
+
+
+@dataclass(frozen=True, slots=True)
+class Wording:
+    """A text with placeholders, such as a tag or one argument of a program; values stand in it as they are."""
+
+    text: str
+    parts: tuple[str | Slot, ...]
+
+    @property
+    def fields(self) -> set[str]:
+        """The fields that it is filled in from."""
+        return _fields_of(self.parts)
+
+    def fill(self, facts: Facts, around: Filling) -> str | Missing:
+        """Return the text for one entry, or what was missing."""
+        filled = ""
+        for part in self.parts:
+            value = part if isinstance(part, str) else _value(part, facts, around)
+            if isinstance(part, Slot) and (value in (None, "") or isinstance(value, Unknown)):
+                return _missing(part, value)
+            filled += str(value)
+        return filled
+
+
+def _fields_of(parts: Iterable[str | Slot]) -> set[str]:
+    return {name for part in parts if isinstance(part, Slot) for name in part.alternatives if name in FIELDS}
+
+
+def _missing(slot: Slot, value: Fact) -> Missing:
+    why = f" ({value.reason})" if isinstance(value, Unknown) else ""
+    return Missing(f"no value for {{{slot.written}}}{why}")
+
+
+@dataclass(frozen=True)
+class Filling:
+    """What a template is filled in from, beside the facts of the entry.
+
+    Args:
+        type_folders: what {typefolder} says.
+        captures: what the condition captured; dates in ns.
+        kinds: the kinds of the captures.
+        number: the counter {n}.
+    """
+
+    type_folders: Mapping[str, str] = field(default_factory=dict)
+    captures: Mapping[str, Fact] = field(default_factory=dict)
+    kinds: Mapping[str, CaptureKind] = field(default_factory=dict)
+    number: int = 1
+
+
+def _initial(facts: Facts, _: Filling) -> str | None:
+    letter = next((letter for letter in facts.record.place.name if letter.isalnum()), None)
+    return None if letter is None else letter.upper()[:1]
+
+
+def _type_folder(facts: Facts, around: Filling) -> str:
+    kind = str(facts("type"))
+    return around.type_folders.get(kind, kind.capitalize())
+
+
+def _size_band(facts: Facts, _: Filling) -> Fact:
+    size = facts("size")
+    return size_band(size) if isinstance(size, int) else size
+
+
+EXTRAS: dict[str, tuple[str, Callable[[Facts, Filling], Fact]]] = {
+    "initial": ("the first letter or digit of the name, in upper case", _initial),
+    "typefolder": ("what `[type-folders]` says for the type, else its name, capitalised", _type_folder),
+    "sizeband": ("the size, roughly: " + ", ".join(name for _, name in SIZE_BANDS) + ", " + LARGEST_BAND, _size_band),
+    "subpath": ("the folder of the entry below `in`, as one name", lambda facts, _: os.path.dirname(facts.below)),
+    "n": ("a counter, the first that makes the name free; `{n:03}` has three digits", lambda _, around: around.number),
+    "machine": ("the name of this machine", lambda facts, _: facts.world.machine),
+    "user": ("the account that acts", lambda facts, _: facts.world.user),
+}
+PLACEHOLDER_FIELDS = tuple(name for name, one in FIELDS.items() if one.kind != "flag")
+
+
+def _is_counter(part: str | Slot) -> bool:
+    return isinstance(part, Slot) and "n" in part.alternatives
+
+
+def _value(slot: Slot, facts: Facts, around: Filling) -> Fact:
+    found: Fact = None
+    for alternative in slot.alternatives:
+        if alternative.startswith('"'):
+            return alternative[1:-1]
+        if alternative in around.kinds:
+            found, dated = around.captures.get(alternative), around.kinds[alternative] == "date"
+        elif alternative in EXTRAS:
+            found, dated = EXTRAS[alternative][1](facts, around), False
+        else:
+            found, dated = facts(alternative), FIELDS[alternative].kind == "date"
+        if isinstance(found, int) and dated:
+            try:
+                return local_time(found).strftime(slot.codes or "%Y-%m-%d")
+            except ValueError as error:
+                found = Unknown(str(error))
+        if isinstance(found, tuple):
+            found = ", ".join(found)
+        if isinstance(found, int) and slot.codes.isdigit():
+            return f"{found:{slot.codes}d}"
+        if found not in (None, "") and not isinstance(found, Unknown):
+            return str(found)
+    return found
+
+
+def _fill_segment(segment: Sequence[str | Slot], facts: Facts, around: Filling) -> list[str] | Missing:
+    if len(segment) == 1 and isinstance(segment[0], Slot) and segment[0].alternatives == ("name",):
+        return [facts.record.place.name]  # a name that exists is one that may exist
+    if all(isinstance(part, str) for part in segment):
+        return ["".join(map(str, segment))]  # the technician's own words, `..` among them
+    pieces = [""]
+    for part in segment:
+        if isinstance(part, str):
+            pieces[-1] += part
+            continue
+        value = _value(part, facts, around)
+        if value in (None, "") or isinstance(value, Unknown):
+            return _missing(part, value)
+        # The slashes of a date format are the technician's own; those of a value are not.
+        texts = str(value).split("/") if "/" in part.codes else [str(value)]
+        for index, text in enumerate(texts):
+            if index:
+                pieces.append("")
+            clean = _UNSAFE.sub("_", text)
+            if not pieces[-1] and clean.startswith("."):
+                clean = "_" + clean[1:]
+            pieces[-1] += clean
+    return [safe_segment(piece) for piece in pieces]
+
+
+def safe_segment(text: str) -> str:
+    """Return a path segment that every usual file system accepts.
+
+    No trailing dots or spaces, no device name of Windows ("Naming Files, Paths, and Namespaces",
+    Microsoft Learn), at most 255 bytes.
+    """
+    text = text.rstrip(". ") or "_"
+    stem, dot, rest = text.partition(".")
+    if stem.upper() in _RESERVED:
+        text = f"{stem}_{dot}{rest}"
+    return shortened(text)
+
+
+def shortened(name: str, mark: str = "") -> str:
+    """Return a name with a mark before its suffix, cut so that it has at most 255 bytes."""
+    stem, dot, suffix = name.rpartition(".")
+    if not stem.strip(".") or len(os.fsencode(suffix)) > 32:
+        stem, dot, suffix = name, "", ""
+    double = stem.rpartition(".")
+    if double[1] and double[2].lower() == "tar" and double[0]:
+        stem, suffix = double[0], f"{double[2]}.{suffix}"
+    tail = f"{mark}{dot}{suffix}"
+    room = NAME_BYTES - len(os.fsencode(tail))
+    raw = os.fsencode(stem)
+    if len(raw) > room:
+        raw = raw[:room]
+        # Not in the middle of a letter: drop the bytes of one that was cut.
+        stem = (
+            raw.decode("utf-8", "ignore") if os.fsencode(stem).decode("utf-8", "ignore") == stem else os.fsdecode(raw)
+        )
+    return stem + tail
+
+
+def parse_template(
+    text: str,
+    places: Mapping[str, str],
+    rename: bool = False,
+    root: str = "",
+    captures: Mapping[str, CaptureKind] = NO_CAPTURES,
+) -> Template:
+    """Read a target.
+
+    Args:
+        text: the target as written; a place may stand at its start.
+        places: the folders that `{place}` stands for.
+        rename: it is a name, so that it may hold no separator.
+        root: an absolute folder that the target is below; without one a place may lead.
+        captures: what the condition of the rule captures.
+
+    Raises:
+        Wrong: a placeholder does not exist or cannot stand there.
+    """
+    if not text.strip() and not root:
+        raise Wrong("the target is empty", "name a folder")
+    rest = text
+    lead = _SLOT.match(text)
+    if lead and lead[1] in places and not root:
+        root, rest = places[lead[1]], text[lead.end() :]
+        if rest and not rest.startswith("/"):
+            raise Wrong(f"after {{{lead[1]}}} must come a /", f'such as "{{{lead[1]}}}/Sorted"')
+    segments = [(part,) for part in root.split("/") if part] + _segments(rest, places, captures)
+    dated = any("/" in part.codes for parts in segments for part in parts if isinstance(part, Slot))
+    if rename and (len(segments) != 1 or dated or text.startswith("/")):
+        raise Wrong("a new name cannot hold a /", "use `move` for folders")
+    return Template(text, tuple(segments), bool(root) or text.startswith("/"))
+
+
+def parse_wording(
+    text: str, places: Mapping[str, str], captures: Mapping[str, CaptureKind] = NO_CAPTURES
+) -> Wording:  # fmt: skip
+    """Read a text with placeholders.
+
+    Raises:
+        Wrong: a placeholder does not exist.
+    """
+    parts: list[str | Slot] = []
+    for brace, slot, slash, alone, plain in TOKEN.findall(text):
+        if alone:
+            raise Wrong(
+                f'a brace stands alone in "{text}"', "a placeholder looks like {type}; a brace itself is doubled"
+            )
+        parts.append(brace[:1] or slash or plain or _slot(slot, places, captures))
+    return Wording(text, tuple(parts))
+
+
+def _segments(
+    text: str, places: Mapping[str, str], captures: Mapping[str, CaptureKind]
+) -> list[tuple[str | Slot, ...]]:
+    """Split at the slashes outside braces, and each piece into literal texts and slots."""
+    segments: list[list[str | Slot]] = [[]]
+    for brace, slot, slash, alone, plain in TOKEN.findall(text):
+        parts = segments[-1]
+        if slash:
+            segments.append([])
+        elif alone:
+            raise Wrong(
+                f'a brace stands alone in "{text}"',
+                "a placeholder looks like {type}; a brace itself is doubled",
+            )
+        elif brace or plain:
+            literal = brace[:1] or plain
+            if parts and isinstance(parts[-1], str):
+                parts[-1] += literal
+            else:
+                parts.append(literal)
+        else:
+            parts.append(_slot(slot, places, captures))
+    return [tuple(parts) for parts in segments if parts and parts != ["."]]
+
+
+def _slot(written: str, places: Mapping[str, str], captures: Mapping[str, CaptureKind]) -> Slot:
+    names, colon, codes = _outside_quotes(written)
+    alternatives = tuple(part.strip() for part in re.findall(r'"[^"]*"|[^|"]+', names) if part.strip())
+    kinds: set[str] = set()
+    for alternative in alternatives:
+        if alternative.startswith('"'):
+            continue
+        if alternative in captures:
+            kinds.add(captures[alternative])
+        elif alternative in EXTRAS:
+            kinds.add("number" if alternative == "n" else "text")
+        elif alternative in PLACEHOLDER_FIELDS:
+            kind = FIELDS[alternative].kind
+            kinds.add("number" if kind in ("size", "number") else kind)
+        else:
+            _unknown_placeholder(alternative, places, captures)
+    if not alternatives:
+        raise Wrong("a placeholder is empty", "a placeholder looks like {type}")
+    if colon:
+        _check_codes(written, codes, kinds)
+    return Slot(written, alternatives, codes)
+
+
+def _unknown_placeholder(name: str, places: Mapping[str, str], captures: Mapping[str, CaptureKind]) -> None:
+    if name in places:
+        raise Wrong(f"the place {{{name}}} can only stand at the start", "write the folder out")
+    known = [*captures, *PLACEHOLDER_FIELDS, *EXTRAS]
+    raise Wrong(
+        f"there is no placeholder {{{name}}}",
+        meant(name, "placeholder", [*known, *places]) or f"known are {', '.join(known)}",
+    )
+
+
+def _outside_quotes(written: str) -> tuple[str, str, str]:
+    match = re.fullmatch(r'((?:[^":]|"[^"]*")*)(:?)(.*)', written)
+    assert match is not None
+    return match[1], match[2], match[3]
+
+
+def _check_codes(written: str, codes: str, kinds: set[str]) -> None:
+    if re.fullmatch(r"0?[1-9]", codes) and "number" in kinds:
+        return
+    if "date" not in kinds:
+        raise Wrong(
+            f"{{{written}}} has a format but no date", "dates take one, as {modified:%Y-%m}, and numbers, as {n:03}"
+        )
+    found = re.findall(r"%(.?)", codes)
+    if not found:
+        raise Wrong(f"{{{written}}} has a format without codes", "such as {modified:%Y-%m}")
+    for code in found:
+        if code not in _DATE_CODES or not code:
+            raise Wrong(f"%{code} is not a date code", "%Y is the year, %m the month, %d the day, %B the month's name")

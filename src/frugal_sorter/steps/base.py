@@ -1,0 +1,110 @@
+"""What became of a step, and what a verb is."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from typing import Any, NamedTuple, Protocol
+
+from frugal_sorter.changes.descriptors import Descriptors
+from frugal_sorter.changes.outcome import NotDone, Outcome
+from frugal_sorter.filesystem.record import Identity, Place
+from frugal_sorter.filesystem.walk import reason_of
+from frugal_sorter.steps.step import Step
+
+# Why a step of a killed run has no effect.
+INTERRUPTED = "interrupted before it was done"
+STOPPED = "the run was stopped before it was done"
+
+
+class Mark(NamedTuple):
+    """The end of a step: why, where it is not DONE, the entry as it is now, and what only its verb knows."""
+
+    step: int
+    outcome: Outcome
+    reason: str = ""
+    now: Identity | None = None
+    data: Mapping[str, Any] | None = None
+
+
+@dataclass
+class Job:
+    """What the verbs of one run share.
+
+    Args:
+        descriptors: the open folders.
+        run: its number.
+        began_ns: when it began.
+        planned_ns: when its plan was begun, before anything was looked at for it; 0 where that is not known.
+        token: what makes the private names of this run its own; nobody can guess it before one is there.
+        note: writes a NOTED mark down; durably, where it says so.
+        stop: asked during long work; when it says so, what was begun is given up.
+        now_at: while a killed run is settled, where later steps have put entries, and as what.
+        became: the same for places, and what earlier steps have made of the entries that came there.
+        removed: filled in: the paths of unfinished parts that were removed.
+        stray: filled in: info files of a trash whose entries are gone, and which could not be removed.
+    """
+
+    descriptors: Descriptors
+    run: int = 0
+    began_ns: int = 0
+    planned_ns: int = 0
+    token: str = ""
+    note: Callable[[Mark, bool], None] = lambda _mark, _durable: None
+    stop: Callable[[], bool] = lambda: False
+    now_at: dict[Place, tuple[Place, Identity | None]] = field(default_factory=dict)
+    became: dict[Place, Identity] = field(default_factory=dict)
+    removed: list[str] = field(default_factory=list)
+    stray: list[Place] = field(default_factory=list)
+
+    def private(self, step: Step) -> str:
+        """Return the only name under which a step may leave something unfinished, beside its final place."""
+        return f".frugal-{self.run}-{step.id}-{self.token}"
+
+    def heed(self) -> None:
+        """Give up what takes long when the run is to stop.
+
+        Raises:
+            NotDone: it is.
+        """
+        if self.stop():
+            raise NotDone(Outcome.LEFT, STOPPED)
+
+
+class Verb(Protocol):
+    """One kind of change: doing it, finding out after a kill whether it was done, and its way back."""
+
+    def do(self, step: Step) -> Mark:
+        """Carry a step out.
+
+        Raises:
+            NotDone, OSError: it was not done, and nothing of it is left.
+        """
+        ...
+
+    def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
+        """Tell from the disk how a step of a killed run ended; may be called again.
+
+        Args:
+            step: a step without a mark.
+            note: what it wrote down last.
+            repair: also put right what the kill left half done.
+        """
+        ...
+
+    def back(self, step: Step, mark: Mark) -> Step | None:
+        """Return the step that takes a done one back, or None where nothing can.
+
+        Its `was` is what must be there; the undo planner looks whether it is.
+        """
+        ...
+
+
+def attempt(verb: Verb, step: Step) -> Mark:
+    """Carry a step out; what goes wrong with one entry is a mark."""
+    try:
+        return verb.do(step)
+    except NotDone as not_done:
+        return Mark(step.id, not_done.outcome, not_done.reason)
+    except OSError as error:
+        return Mark(step.id, Outcome.FAILED, reason_of(error))

@@ -1,0 +1,114 @@
+"""One file instead of two with the same contents: under both names, and back into a file of its own."""
+
+from __future__ import annotations
+
+import os
+from contextlib import suppress
+
+from frugal_sorter.changes.leases import changed_if
+from frugal_sorter.changes.outcome import CHANGED, NotDone, Outcome
+from frugal_sorter.changes.removal import numbered_as, remove_name, same_as
+from frugal_sorter.changes.rename import rename_without_replacing
+from frugal_sorter.changes.witness import witnessed
+from frugal_sorter.filesystem.record import FileRecord, Identity, Place
+from frugal_sorter.filesystem.status import look
+from frugal_sorter.filesystem.walk import reason_of
+from frugal_sorter.steps.base import INTERRUPTED, Job, Mark
+from frugal_sorter.steps.held_entry import ends_of, held, look_at, put_back, same_entry, there
+from frugal_sorter.steps.step import Step, Witness
+
+MADE = "made"
+
+
+class HardLink:
+    """Gives the name of a file to its witness, which holds the same bytes; the file itself goes.
+
+    The file is set aside first, so that nothing is ever renamed over it. It goes only while nobody can
+    write to either of the two, after both were compared.
+    """
+
+    def __init__(self, job: Job) -> None:
+        self._job = job
+
+    def do(self, step: Step) -> Mark:
+        place, _, was = ends_of(step)
+        kept = step.witness
+        assert kept is not None
+        aside = Place(place.folder, self._job.private(step))
+        with held(self._job, step, removal=True) as entry:
+            rename_without_replacing(entry.fd, place.name, entry.fd, aside.name)
+            try:
+                record = look(aside, entry.fd)
+                changed_if(not same_entry(record.identity, was))
+                kept_fd = self._job.descriptors.folder(kept.place.folder)
+                os.link(kept.place.name, place.name, src_dir_fd=kept_fd, dst_dir_fd=entry.fd, follow_symlinks=False)
+                made = look(place, entry.fd)
+                if not made.identity.same_who(kept.identity):
+                    remove_name(entry.fd, place.name, same_as(made))
+                    raise NotDone(Outcome.SKIPPED, CHANGED)
+                remove_name(entry.fd, aside.name, same_as(record))
+            except (NotDone, OSError) as failed:
+                self._put_back(entry.fd, aside, place, was, kept)
+                raise failed
+        return Mark(step.id, Outcome.DONE, now=made.identity)
+
+    def _put_back(self, fd: int, aside: Place, place: Place, was: Identity, kept: Witness) -> None:
+        """Take the new link away, if there is one, and give the file its name again.
+
+        Raises:
+            NotDone: that cannot be; says where the file is.
+        """
+        with suppress(NotDone, OSError):
+            # The witness has another name: that is where the link was made from.
+            is_link = numbered_as(kept.identity)
+            remove_name(fd, place.name, lambda found: is_link(found) and found.st_nlink > 1)
+        if where := put_back(self._job, aside, place, was):
+            raise NotDone(Outcome.FAILED, where) from None
+
+    def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
+        place, _, was = ends_of(step)
+        kept = step.witness
+        assert kept is not None
+        aside = Place(place.folder, self._job.private(step))
+        try:
+            here, at_aside = look_at(self._job, place), there(self._job, aside, was)
+            linked = here is not None and here.identity.same_who(kept.identity)
+            if at_aside and not repair:
+                return Mark(step.id, Outcome.OPEN, f"set aside as {aside.path}")
+            if at_aside:
+                return self._settle_aside(step, at_aside, here if linked else None)
+        except NotDone as not_done:
+            return Mark(step.id, Outcome.OPEN, not_done.reason)
+        except OSError as error:
+            return Mark(step.id, Outcome.OPEN, reason_of(error))
+        if linked and here is not None:
+            return Mark(step.id, Outcome.DONE, now=here.identity)
+        if here is not None and here.identity.same_who(was):
+            return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
+        return Mark(step.id, Outcome.OPEN, "neither the file nor a link to the other one is there")
+
+    def _settle_aside(self, step: Step, at_aside: FileRecord, linked: FileRecord | None) -> Mark:
+        """Finish what was begun if both still hold the same; else the file gets its name again.
+
+        Raises:
+            NotDone, OSError: neither can be; all that is there stays.
+        """
+        place, _, was = ends_of(step)
+        assert step.witness is not None
+        aside = at_aside.place
+        fd = self._job.descriptors.folder(place.folder)
+        if linked is not None:
+            try:
+                with witnessed(fd, aside.name, fd, place.name):
+                    remove_name(fd, aside.name, same_as(at_aside))
+                return Mark(step.id, Outcome.DONE, now=linked.identity)
+            except NotDone:
+                pass  # one of them was edited since, or is being edited: then both are kept
+        self._put_back(fd, aside, place, was, step.witness)
+        return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
+
+    def back(self, step: Step, mark: Mark) -> Step:
+        place, target, _ = ends_of(step)
+        assert step.witness is not None and mark.now is not None
+        args = {**step.args, "kept": [list(step.witness.place), list(step.witness.identity)]}
+        return Step(step.id, "own-file", step.rule, step.rule_key, place, target, mark.now, args)

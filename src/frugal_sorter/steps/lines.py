@@ -1,0 +1,72 @@
+"""Steps as JSON values, for plans in files and for steps that name another one."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping
+from typing import Any, cast
+
+from frugal_sorter.filesystem.record import Identity, Place, place_of
+from frugal_sorter.steps.shapes import is_identity, refuse_malformed
+from frugal_sorter.steps.step import Step, VerbName, Witness
+
+_VERBS = frozenset(VerbName.__args__)  # type: ignore[attr-defined]
+
+
+def step_as_line(step: Step) -> dict[str, Any]:
+    """Return a step as JSON values, with all that is needed to carry it out."""
+    line: dict[str, Any] = {"id": step.id, "verb": step.verb}
+    if step.rule:
+        line |= {"rule": step.rule, "key": step.rule_key}
+    if step.source:
+        line["source"] = step.source.path
+    if step.target:
+        line["target"] = step.target.path
+    if step.group:
+        line["group"] = step.group
+    if step.was:
+        line["was"] = list(step.was)
+    if step.args:
+        line["args"] = dict(step.args)
+    if step.witness:
+        line["witness"] = {"path": step.witness.place.path, "was": list(step.witness.identity)}
+    return line
+
+
+def step_of_line(line: Mapping[str, Any]) -> Step:
+    """Return the step that a line holds.
+
+    Raises:
+        ValueError, KeyError, TypeError: it holds none.
+    """
+    if line["verb"] not in _VERBS:
+        raise ValueError(f"there is no verb {line['verb']!r}")
+    witness = line.get("witness")
+    step = Step(
+        int(line["id"]), line["verb"], str(line.get("rule", "")), str(line.get("key", "")),
+        _place(line.get("source")), _place(line.get("target")), _identity(line.get("was")),
+        dict(line.get("args", {})), int(line.get("group", 0)),
+        Witness(proper_place(witness["path"]), _sure_identity(witness["was"])) if witness else None,
+    )  # fmt: skip
+    refuse_malformed(step)
+    return step
+
+
+def _place(path: object) -> Place | None:
+    return None if path is None else proper_place(path)
+
+
+def proper_place(path: object) -> Place:
+    if not isinstance(path, str) or not path.startswith("/") or os.path.normpath(path) != path or "\0" in path:
+        raise ValueError(f"{path!r} is no absolute path")
+    return place_of(path)
+
+
+def _identity(values: object) -> Identity | None:
+    return None if values is None else _sure_identity(values)
+
+
+def _sure_identity(values: object) -> Identity:
+    if not is_identity(values):
+        raise ValueError("the identity of the entry is damaged")
+    return Identity(*cast(list[Any], values))

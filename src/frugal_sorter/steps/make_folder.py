@@ -1,0 +1,124 @@
+"""Making folders, and removing those that were made and are empty again."""
+
+from __future__ import annotations
+
+import base64
+import os
+import stat
+from collections.abc import Iterable, Mapping
+from contextlib import suppress
+from typing import Any
+
+from frugal_sorter.changes.copier import opened
+from frugal_sorter.changes.outcome import Outcome
+from frugal_sorter.changes.removal import remove_folder
+from frugal_sorter.changes.rights import give_attributes, give_mode, give_owner
+from frugal_sorter.filesystem.record import COARSEST_TIME_NS
+from frugal_sorter.filesystem.status import look
+from frugal_sorter.filesystem.tree import LIST
+from frugal_sorter.filesystem.walk import reason_of
+from frugal_sorter.steps.base import INTERRUPTED, Job, Mark
+from frugal_sorter.steps.held_entry import look_at
+from frugal_sorter.steps.step import Step
+
+
+class MakeFolder:
+    """Makes one folder in a folder that exists; one that was removed comes back with its mode and owner.
+
+    Root gives a new one its parent's owner and mode.
+    """
+
+    def __init__(self, job: Job) -> None:
+        self._job = job
+        self._descriptors = job.descriptors
+        self._began_ns = job.began_ns
+
+    def do(self, step: Step) -> Mark:
+        assert step.target is not None
+        name = step.target.name
+        parent_fd = self._descriptors.folder(step.target.folder)
+        try:
+            os.mkdir(name, dir_fd=parent_fd)
+        except FileExistsError:
+            return Mark(step.id, Outcome.LEFT, "there already")
+        try:
+            with opened(name, LIST, parent_fd) as made:
+                # Whoever may write in the parent can put another folder in its place at once; what is done to
+                # this one must not be done to that.
+                if os.fstat(made).st_uid == os.geteuid() and not os.listdir(made):
+                    self._describe(made, parent_fd, step.args)
+            return Mark(step.id, Outcome.DONE, now=look(step.target, parent_fd).identity)
+        except OSError:
+            with suppress(OSError):
+                remove_folder(parent_fd, name)
+            raise
+
+    @staticmethod
+    def _describe(made: int, parent_fd: int, args: Mapping[str, Any]) -> None:
+        if "mode" in args:
+            give_owner(made, args["uid"], args["gid"])
+            give_attributes(made, {key: base64.b64decode(value) for key, value in args["attributes"].items()})
+            give_mode(made, args["mode"], args["uid"], args["gid"])
+            return
+        parent = os.stat(parent_fd)
+        # A sticky parent is a shared one, such as a temp folder: what is in it is its maker's.
+        if os.geteuid() == 0 and not parent.st_mode & stat.S_ISVTX:
+            give_owner(made, parent.st_uid, parent.st_gid)
+            give_mode(made, stat.S_IMODE(parent.st_mode), parent.st_uid, parent.st_gid)
+
+    def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
+        assert step.target is not None
+        try:
+            found = look_at(self._job, step.target)
+        except OSError as error:
+            return Mark(step.id, Outcome.OPEN, reason_of(error))
+        if found is None or found.identity.kind != "folder":
+            return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
+        # Where no birth is kept, one that was touched last before the run was there before it, too.
+        born_ns = found.identity.born_ns if found.identity.born_ns is not None else found.ctime_ns
+        if born_ns < self._began_ns - COARSEST_TIME_NS * (found.identity.born_ns is None):
+            return Mark(step.id, Outcome.LEFT, "there already")
+        return Mark(step.id, Outcome.DONE, now=found.identity)
+
+    def back(self, step: Step, mark: Mark) -> Step:
+        return Step(step.id, "remove-folder", step.rule, step.rule_key, step.target, None, mark.now)
+
+
+def remove_unused(job: Job, ended: Iterable[tuple[Step, Mark]]) -> list[Mark]:
+    """Remove the folders again that a run has made for entries none of which came into them.
+
+    Args:
+        job: of the run.
+        ended: its steps, each with how it ended.
+
+    Returns:
+        the marks of those folders, which hold from now on.
+    """
+    made: dict[str, tuple[Step, Mark]] = {}
+    # Whether something came into a folder that something was meant for.
+    meant: dict[str, bool] = {}
+    for step, mark in ended:
+        if step.target is None:
+            continue
+        done = mark.outcome == Outcome.DONE
+        # One that an undo brings back was there before, whatever comes into it.
+        if step.verb == "make-folder":
+            if done and "mode" not in step.args and mark.now is not None:
+                made[step.target.path] = step, mark
+            continue
+        folder = step.target.folder
+        while folder in made:
+            meant[folder] = meant.get(folder, False) or done
+            folder = os.path.dirname(folder)
+    marks = []
+    for path, (step, mark) in reversed(made.items()):
+        if meant.get(path, True):
+            continue
+        assert step.target is not None and mark.now is not None
+        with suppress(OSError):
+            fd, found = job.descriptors.entry(step.target)
+            if found.identity.same_who(mark.now):
+                job.descriptors.forget(path)
+                remove_folder(fd, step.target.name)
+                marks.append(Mark(step.id, Outcome.LEFT, "removed again, since nothing came into it"))
+    return marks

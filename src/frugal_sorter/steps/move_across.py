@@ -1,0 +1,251 @@
+"""Copies: to another folder, and across volumes, where a move is copy, check, then remove.
+
+A copy is a part (see `parts`) until it was read back and found the same; what it was made of goes
+only while nobody writes to it, and after it was looked at once more.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Collection
+from contextlib import ExitStack
+
+from frugal_sorter.changes.copier import Copier
+from frugal_sorter.changes.leases import Lease, refuse_writer
+from frugal_sorter.changes.outcome import NotDone, Outcome, why
+from frugal_sorter.changes.removal import refuse_unremovable, remove_name, remove_tree, same_as
+from frugal_sorter.changes.rename import rename_without_replacing
+from frugal_sorter.changes.witness import same_tree, witnessed
+from frugal_sorter.filesystem.fingerprint import look_like, look_like_or_none
+from frugal_sorter.filesystem.inside import Inside, look_inside
+from frugal_sorter.filesystem.record import FileRecord, Identity, Place, Unknown
+from frugal_sorter.filesystem.status import look
+from frugal_sorter.filesystem.volumes import volume_of
+from frugal_sorter.filesystem.walk import reason_of
+from frugal_sorter.steps.base import INTERRUPTED, Job, Mark
+from frugal_sorter.steps.held_entry import Held, ends_of, find, held, is_same_inside, put_back, settled_back, there
+from frugal_sorter.steps.parts import BEGUN, finish_part, leftover, part_beside
+from frugal_sorter.steps.step import Step
+
+# Noted before the first of a folder that was copied is removed.
+REMOVING = "removing"
+
+
+class InTouch:
+    """Whether somebody touched an entry since, be it only its attributes, or what is in it.
+
+    Args:
+        fd: a descriptor of its folder.
+        name: its name there.
+        record: as it is now.
+    """
+
+    def __init__(self, fd: int, name: str, record: FileRecord) -> None:
+        self._fd = fd
+        self._name = name
+        self._record = record
+        self._inside = self._look_inside()
+
+    def _look_inside(self) -> Inside | Unknown | None:
+        return look_inside(self._name, self._fd) if self._record.identity.kind == "folder" else None
+
+    def refuse(self) -> None:
+        """See that nobody did.
+
+        Raises:
+            NotDone: somebody did, or that cannot be known.
+        """
+        found = os.stat(self._name, dir_fd=self._fd, follow_symlinks=False)
+        changed = not same_as(self._record)(found) if self._inside is None else isinstance(self._inside, Unknown)
+        if changed or self._look_inside() != self._inside:
+            raise NotDone(Outcome.SKIPPED, "it changed while it was copied")
+
+
+class MoveAcross:
+    """Moves an entry to another volume: copy, check, then remove."""
+
+    def __init__(self, job: Job) -> None:
+        self._job = job
+
+    def do(self, step: Step) -> Mark:
+        source, _, was = ends_of(step)
+        with ExitStack() as holding:
+            if was.kind != "folder":
+                # Not while it is copied: whoever opens it for writing would have to wait for so long.
+                fd, record = find(self._job, source, was)
+                entry = Held(fd, source, record)
+                if was.kind == "file":
+                    refuse_writer(fd, source.name)
+            else:
+                entry = holding.enter_context(held(self._job, step, removal=True))
+                entry = Held(entry.fd, entry.place, look(entry.place, entry.fd))
+            touched = InTouch(entry.fd, entry.place.name, entry.record)
+            copier = Copier(step.args.get("restore"), self._job.heed)
+            with part_beside(self._job, step) as part:
+                copier.copy(entry.fd, entry.place.name, part.fd, part.name, part.made)
+                lease = holding.enter_context(Lease(entry.fd, entry.place.name)) if was.kind == "file" else None
+                find(self._job, entry.place, was)
+                touched.refuse()
+                data = {"lost": copier.lost} if copier.lost else None
+                made = finish_part(self._job, step, part, data)
+            self._remove_source(step, entry, made, part.fd, touched, lease)
+        return Mark(step.id, Outcome.DONE, now=made.identity, data=data)
+
+    def _remove_source(
+        self, step: Step, entry: Held, made: FileRecord, fd: int, touched: InTouch, lease: Lease | None
+    ) -> None:  # fmt: skip
+        _, target, was = ends_of(step)
+        try:
+            touched.refuse()
+            if was.kind == "folder":
+                refuse_unremovable(entry.fd, entry.place.name)
+                self._job.note(Mark(step.id, Outcome.NOTED, REMOVING, made.identity), True)
+                self._remove_folder(entry, target, fd)
+            else:
+                remove_name(entry.fd, entry.place.name, same_as(entry.record), self._job.private(step), lease)
+        except (NotDone, OSError) as failed:
+            # What cannot go from there does not come here: only our own copy is removed again, and only
+            # while what it was made of is still there, whole.
+            source = look_like_or_none(entry.place, was, entry.fd)
+            if source is None or not source.identity.same_who(was):
+                reason = f"taken away by another program while it was moved; the copy stays at {target.path}"
+                raise NotDone(Outcome.FAILED, reason) from None
+            try:
+                remove_copy(self._job, step, fd, target.name, made.identity, entry.fd, entry.place.name)
+            except (NotDone, OSError):
+                reason = f"{why(failed)}; both are kept, the copy at {target.path}"
+                raise NotDone(Outcome.FAILED, reason) from None
+            raise
+
+    @staticmethod
+    def _remove_folder(entry: Held, target: Place, fd: int) -> None:
+        """Remove a folder that was copied; if that fails on the way, what is gone of it is copied back."""
+        try:
+            remove_tree(entry.fd, entry.place.name)
+        except (NotDone, OSError):
+            Copier().missing(fd, target.name, entry.fd, entry.place.name)
+            raise
+
+    def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
+        try:
+            return self._settle(step, note, repair)
+        except NotDone as not_done:
+            return Mark(step.id, Outcome.OPEN, not_done.reason)
+        except OSError as error:
+            return Mark(step.id, Outcome.OPEN, reason_of(error))
+
+    def _settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
+        source, target, was = ends_of(step)
+        job = self._job
+        aside = Place(source.folder, job.private(step))
+        at_source, at_aside = there(job, source, was), there(job, aside, was)
+        begun = at_source or at_aside
+        copied = note.now if note is not None and note.reason != BEGUN else None
+        made = there(job, target, copied) if copied is not None else None
+        if made is not None and copied is not None and note is not None:
+            now = made.identity._replace(inside=copied.inside)
+            done = Mark(step.id, Outcome.DONE, now=now, data=note.data)
+            if begun is None:
+                return done
+            if not repair:
+                return Mark(step.id, Outcome.OPEN, "copied, and the first one not yet removed")
+            return self._settle_both(step, note, copied, aside if at_aside else None, done)
+        if begun is None and copied is not None and repair and self._finish(step, copied):
+            return Mark(step.id, Outcome.DONE, now=copied, data=note.data if note else None)
+        if repair and (left := leftover(job, step, target.folder, note)):
+            return Mark(step.id, Outcome.OPEN, left)
+        if at_aside:
+            return settled_back(job, step, aside, repair)
+        if begun:
+            return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
+        return Mark(step.id, Outcome.OPEN, "found neither where it was nor where it was to go")
+
+    def _settle_both(self, step: Step, note: Mark, copied: Identity, aside: Place | None, done: Mark) -> Mark:
+        """Settle a step whose copy has its name while what it was made of is still there, set aside or not."""
+        source, target, was = ends_of(step)
+        job = self._job
+        source_fd, target_fd = job.descriptors.folder(source.folder), job.descriptors.folder(target.folder)
+        if aside is not None and (was.kind != "folder" or note.reason == REMOVING):
+            # It was set aside to be removed.
+            try:
+                if was.kind == "folder":
+                    same_tree(source_fd, aside.name, target_fd, target.name)
+                    remove_tree(source_fd, aside.name)
+                else:
+                    with witnessed(source_fd, aside.name, target_fd, target.name):
+                        remove_name(source_fd, aside.name, same_as(look(aside, source_fd)))
+                return done
+            except (NotDone, OSError):
+                if was.kind == "folder":
+                    # Back to where it was, whole, rather than in two halves.
+                    Copier().missing(target_fd, target.name, source_fd, aside.name)
+        try:
+            remove_copy(job, step, target_fd, target.name, copied, source_fd, aside.name if aside else source.name)
+        except NotDone as kept:
+            where = put_back(job, aside, source, was) if aside else ""
+            reason = f"copied to {target.path}, and both are kept: {kept.reason}"
+            return Mark(step.id, Outcome.OPEN, f"{reason}; {where}" if where else reason)
+        return settled_back(job, step, aside, True) if aside else Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
+
+    def _finish(self, step: Step, copied: Identity) -> bool:
+        """Give a finished copy its name where what it was made of is gone: it may be the only one by now."""
+        _, target, _ = ends_of(step)
+        part = Place(target.folder, self._job.private(step))
+        if there(self._job, part, copied) is None:
+            return False
+        fd = self._job.descriptors.folder(target.folder)
+        rename_without_replacing(fd, part.name, fd, target.name)
+        return True
+
+    def back(self, step: Step, mark: Mark) -> Step:
+        source, target, was = ends_of(step)
+        lost = mark.data.get("lost") if mark.data else None
+        args = {"restore": lost} if lost else {}
+        return Step(step.id, "move-across", step.rule, step.rule_key, target, source, mark.now or was, args)
+
+
+def remove_copy(job: Job, step: Step, fd: int, name: str, made: Identity, kept_fd: int, kept: str) -> None:
+    """Remove a copy that this tool has made, if nobody edited it and what it was made of holds the same bytes.
+
+    Args:
+        job: of the run.
+        step: that made it, or takes it back.
+        fd: a descriptor of the folder of the copy.
+        name: its name there.
+        made: what the copy was when it was finished.
+        kept_fd: a descriptor of the folder of what it was made of.
+        kept: its name there.
+
+    Raises:
+        NotDone: one of the two was edited, or is being written to; both stay.
+        OSError: one of the two is gone, or cannot be removed.
+    """
+    record = look_like(Place("", name), made, fd)
+    if not record.identity.same_who(made) or not record.identity.same_state(made._replace(inside=None)):
+        raise NotDone(Outcome.SKIPPED, "the copy was edited")
+    private = job.private(step)
+    if made.kind == "folder":
+        if not is_same_inside(fd, name, made):
+            raise NotDone(Outcome.SKIPPED, "the copy was edited")
+        refuse_unremovable(fd, name)
+        same_tree(fd, name, kept_fd, kept)
+        remove_tree(fd, name)
+    elif made.kind == "file":
+        with witnessed(fd, name, kept_fd, kept):
+            remove_name(fd, name, same_as(record), private)
+    else:
+        remove_name(fd, name, same_as(record), private)
+
+
+def lost_text(near: str, dev: int, kinds: Collection[str]) -> str:
+    """Say in one line what a volume does not keep of the files that went there.
+
+    Args:
+        near: a folder on it.
+        dev: its device.
+        kinds: keys of what was lost.
+    """
+    words = {"mode": "modes", "mtime_ns": "fine times", "owner": "owners", "attributes": "extended attributes"}
+    volume = volume_of(dev, near)
+    lost = ", ".join(word for key, word in words.items() if key in kinds)
+    return f"the volume at {volume.top} ({volume.kind}) does not keep {lost}; an undo gives them back"

@@ -1,0 +1,36 @@
+"""The modification times of folders, which every move in or out of them resets.
+
+A run notes what they were before and after it; its undo puts the first back, if the second is
+still what is there: then nobody else has been in the folder since.
+"""
+
+from __future__ import annotations
+
+from frugal_sorter.changes.outcome import NotDone, Outcome
+from frugal_sorter.filesystem.walk import reason_of
+from frugal_sorter.steps.base import INTERRUPTED, Job, Mark
+from frugal_sorter.steps.step import Step
+
+
+class NoteTimes:
+    """Changes nothing: notes the time of a folder after a run, beside that before it."""
+
+    def __init__(self, job: Job) -> None:
+        self._descriptors = job.descriptors
+
+    def do(self, step: Step) -> Mark:
+        assert step.source is not None
+        try:
+            _, found = self._descriptors.entry(step.source)
+        except OSError as error:
+            raise NotDone(Outcome.LEFT, reason_of(error)) from None
+        return Mark(step.id, Outcome.DONE, now=found.identity._replace(mtime_ns=found.mtime_ns))
+
+    def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
+        return Mark(step.id, Outcome.LEFT, INTERRUPTED)
+
+    def back(self, step: Step, mark: Mark) -> Step | None:
+        if mark.now is None:
+            return None
+        args = {"mtime_ns": step.args["mtime_ns"], "now_ns": mark.now.mtime_ns}
+        return Step(step.id, "restore-times", "", "", step.source, None, step.was, args)

@@ -1,0 +1,91 @@
+"""Making a name that is a hard link a file of its own again."""
+
+from __future__ import annotations
+
+import base64
+import os
+from contextlib import suppress
+from typing import Any
+
+from frugal_sorter.changes.copier import Copier, opened
+from frugal_sorter.changes.leases import Lease, changed_if
+from frugal_sorter.changes.outcome import NotDone, Outcome
+from frugal_sorter.changes.removal import remove_name, same_as
+from frugal_sorter.changes.rename import rename_without_replacing, sync_folder
+from frugal_sorter.changes.rights import attributes_of, give_attributes, give_mode, give_owner
+from frugal_sorter.filesystem.fingerprint import READ
+from frugal_sorter.filesystem.record import Identity, Place
+from frugal_sorter.filesystem.walk import reason_of
+from frugal_sorter.steps.base import INTERRUPTED, Job, Mark
+from frugal_sorter.steps.hard_link import MADE
+from frugal_sorter.steps.held_entry import ends_of, find, look_at, there
+from frugal_sorter.steps.parts import identity_of, leftover, part_beside
+from frugal_sorter.steps.step import Step, Witness
+
+
+class OwnFile:
+    """Makes a name of a file with several into a file of its own, as it was before they became one."""
+
+    def __init__(self, job: Job) -> None:
+        self._job = job
+
+    def do(self, step: Step) -> Mark:
+        place, _, was = ends_of(step)
+        source_fd, before = find(self._job, place, was)
+        with part_beside(self._job, step, place) as part:
+            Copier(heed=self._job.heed).copy(source_fd, place.name, part.fd, part.name, part.made)
+            with opened(part.name, READ, part.fd) as copy:
+                self._describe(copy, step.args)
+            made = identity_of(part.place, part.fd).identity
+            with Lease(source_fd, place.name) as lease:
+                _, now = find(self._job, place, was)
+                changed_if(now.nlink < 2 or now.ctime_ns != before.ctime_ns)
+                self._job.note(Mark(step.id, Outcome.NOTED, MADE, made), True)
+                remove_name(part.fd, place.name, lambda found: found.st_nlink > 1 and same_as(now)(found), "", lease)
+                try:
+                    rename_without_replacing(part.fd, part.name, part.fd, place.name)
+                except FileExistsError:
+                    raise NotDone(Outcome.SKIPPED, f"the name {place.name} was taken meanwhile") from None
+            with suppress(OSError):  # the link is gone, and this is what stands for it
+                sync_folder(part.fd)
+        return Mark(step.id, Outcome.DONE, now=made)
+
+    @staticmethod
+    def _describe(fd: int, args: Any) -> None:
+        """Give back mode, owner, attributes and times, as far as this account may."""
+        give_owner(fd, args["uid"], args["gid"])
+        for attribute in set(attributes_of(fd)) - set(args["attributes"]):
+            with suppress(OSError):
+                os.removexattr(fd, attribute)
+        give_attributes(fd, {name: base64.b64decode(value) for name, value in args["attributes"].items()})
+        give_mode(fd, args["mode"], args["uid"], args["gid"])
+        os.utime(fd, ns=(args["atime_ns"], args["mtime_ns"]))
+
+    def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
+        place, _, was = ends_of(step)
+        part = Place(place.folder, self._job.private(step))
+        try:
+            fd = self._job.descriptors.folder(place.folder)
+            made = note.now if note is not None and note.reason == MADE else None
+            here = look_at(self._job, place)
+            if made is not None and here is not None and here.identity.same_who(made):
+                return Mark(step.id, Outcome.DONE, now=here.identity)
+            if made is not None and here is None and there(self._job, part, made):
+                if not repair:
+                    return Mark(step.id, Outcome.OPEN, f"made as {part.path}")
+                rename_without_replacing(fd, part.name, fd, place.name)
+                return Mark(step.id, Outcome.DONE, now=made)
+            if repair and (left := leftover(self._job, step, place.folder, note)):
+                return Mark(step.id, Outcome.OPEN, left)
+        except OSError as error:
+            return Mark(step.id, Outcome.OPEN, reason_of(error))
+        if here is not None and here.identity.same_who(was):
+            return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
+        return Mark(step.id, Outcome.OPEN, "neither the link nor the file made of it is there")
+
+    def back(self, step: Step, mark: Mark) -> Step:
+        place, target, _ = ends_of(step)
+        where, identity = step.args["kept"]
+        args = {key: value for key, value in step.args.items() if key != "kept"}
+        witness = Witness(Place(*where), Identity(*identity))
+        return Step(step.id, "hard-link", step.rule, step.rule_key, place, target, mark.now, args, 0, witness)

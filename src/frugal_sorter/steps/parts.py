@@ -1,0 +1,206 @@
+"""What grows under a private name beside its final place, until it is finished or given up.
+
+It gets its name only when it was checked and its inode was written down. So a kill never leaves half a
+file under a real name; and what lies under a private name is removed only if this run has made it.
+"""
+
+from __future__ import annotations
+
+import errno
+import os
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from typing import Any, Literal
+
+from frugal_sorter.changes.copier import opened
+from frugal_sorter.changes.outcome import NotDone, Outcome
+from frugal_sorter.changes.removal import remove_tree
+from frugal_sorter.changes.rename import rename_without_replacing, sync_folder
+from frugal_sorter.filesystem.fingerprint import with_sample
+from frugal_sorter.filesystem.inside import look_inside
+from frugal_sorter.filesystem.record import COARSEST_TIME_NS, FileRecord, Identity, Place, Unknown
+from frugal_sorter.filesystem.status import look
+from frugal_sorter.filesystem.tree import LIST
+from frugal_sorter.filesystem.volumes import volume_of
+from frugal_sorter.filesystem.walk import reason_of
+from frugal_sorter.steps.base import INTERRUPTED, Job, Mark
+from frugal_sorter.steps.held_entry import there
+from frugal_sorter.steps.lines import step_as_line
+from frugal_sorter.steps.step import Step
+
+# What is noted of a part: it is there; it is finished, and gets its name.
+BEGUN, COPIED = "begun", "copied"
+
+
+class Part:
+    """Something that grows under a private name, until it is finished or given up.
+
+    Args:
+        job: of the run.
+        step: that makes it.
+        fd: a descriptor of the folder that it is in.
+        place: where it is.
+    """
+
+    def __init__(self, job: Job, step: Step, fd: int, place: Place) -> None:
+        self._job = job
+        self._step = step
+        self.fd = fd
+        self.place = place
+        self.name = place.name
+        self.identity: Identity | None = None
+
+    def made(self) -> None:
+        """Write down what it is, as soon as it is there: only that is ever removed again under its name."""
+        self.identity = look(self.place, self.fd).identity
+        self._job.note(Mark(self._step.id, Outcome.NOTED, BEGUN, self.identity), False)
+
+
+@contextmanager
+def part_beside(job: Job, step: Step, place: Place | None = None) -> Iterator[Part]:
+    """Give the private name beside the target of a step; what was made there is removed if the block fails.
+
+    Args:
+        job: of the run.
+        step: the step.
+        place: beside what; the target of the step where it is left out.
+
+    Raises:
+        NotDone: the target folder is not there.
+    """
+    beside = place or step.target
+    assert beside is not None
+    try:
+        fd = job.descriptors.folder(beside.folder)
+    except OSError as error:
+        why = "the target folder is not there" if error.errno == errno.ENOENT else reason_of(error)
+        raise NotDone(Outcome.FAILED, why) from None
+    part = Part(job, step, fd, Place(beside.folder, job.private(step)))
+    try:
+        yield part
+    except BaseException:
+        remove_part(fd, part.place, part.identity, job.began_ns)
+        raise
+
+
+def remove_part(
+    fd: int, place: Place, made: Identity | None, began_ns: int
+) -> Literal["removed", "not there", "stays"]:
+    """Remove what was made under a private name; tell what became of it.
+
+    Only what the run has made is removed. Where it could not write down what that is, it had not come to
+    write anything into it either.
+
+    Args:
+        fd: a descriptor of its folder.
+        place: where it is.
+        made: what was written down of it, if anything was.
+        began_ns: when the run began.
+    """
+    try:
+        found = look(place, fd)
+        if made is None and not _is_just_begun(found, fd, began_ns):
+            return "stays"
+        lasts = volume_of(found.identity.dev, place.folder).inodes_last
+        if made is not None and lasts and not found.identity.same_who(made):
+            return "stays"
+        remove_tree(fd, place.name)
+    except FileNotFoundError:
+        return "not there"
+    except (NotDone, OSError):
+        # Whoever may write in a folder may still not look into what lies in it.
+        return "stays"
+    return "removed"
+
+
+def _is_just_begun(found: FileRecord, fd: int, began_ns: int) -> bool:
+    """Tell whether an entry is as a run leaves it that is killed in the moment of making it."""
+    born_ns = found.identity.born_ns
+    if (born_ns is not None and born_ns < began_ns - COARSEST_TIME_NS) or found.uid != os.geteuid():
+        return False
+    if found.identity.kind == "folder":
+        with opened(found.place.name, LIST, fd) as folder:
+            return not os.listdir(folder)
+    return found.identity.kind == "link" or (found.identity.kind == "file" and found.identity.size == 0)
+
+
+def finish_part(job: Job, step: Step, part: Part, data: Mapping[str, Any] | None = None) -> FileRecord:
+    """Write the inode of a finished part down, then give it its name, durably.
+
+    Raises:
+        NotDone: the name was taken meanwhile.
+    """
+    assert step.target is not None
+    made = identity_of(part.place, part.fd)
+    if part.identity is not None and (made.identity.dev, made.identity.ino) != (part.identity.dev, part.identity.ino):
+        raise NotDone(Outcome.FAILED, f"{part.place.path} was replaced by another program")
+    job.note(Mark(step.id, Outcome.NOTED, COPIED, made.identity, data), True)
+    try:
+        rename_without_replacing(part.fd, part.name, part.fd, step.target.name)
+    except FileExistsError:
+        raise NotDone(Outcome.SKIPPED, f"the name {step.target.name} was taken meanwhile") from None
+    try:
+        sync_folder(part.fd)
+    except OSError:
+        # A name that may not last is none: the part has its own again, and is given up.
+        rename_without_replacing(part.fd, step.target.name, part.fd, part.name)
+        raise
+    return made
+
+
+def identity_of(place: Place, fd: int) -> FileRecord:
+    """Return the status of what was made, with all that later says whether it is still the same.
+
+    Raises:
+        OSError: it is gone.
+    """
+    found = with_sample(look(place, fd), fd)
+    if found.identity.kind != "folder":
+        return found
+    inside = look_inside(place.name, fd)
+    digest = None if isinstance(inside, Unknown) else inside.digest
+    return found._replace(identity=found.identity._replace(inside=digest))
+
+
+def settle_made(job: Job, step: Step, note: Mark | None, repair: bool) -> Mark:
+    """Settle a step that makes something new: the part goes, what has its name and inode is done."""
+    assert step.target is not None
+    try:
+        if note is not None and note.now is not None and (made := there(job, step.target, note.now)):
+            now = made.identity._replace(inside=note.now.inside)
+            return Mark(step.id, Outcome.DONE, now=now, data=note.data)
+        if repair:
+            left = leftover(job, step, step.target.folder, note)
+            if left:
+                return Mark(step.id, Outcome.OPEN, left)
+    except OSError as error:
+        return Mark(step.id, Outcome.OPEN, reason_of(error))
+    return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
+
+
+def leftover(job: Job, step: Step, folder: str, note: Mark | None) -> str:
+    """Remove the part that a killed step has left in a folder; return what to say of one that is not its own.
+
+    Raises:
+        OSError: the folder cannot be opened.
+    """
+    try:
+        fd = job.descriptors.folder(folder)
+    except FileNotFoundError:
+        return ""  # its folder is not there, so neither is the part
+    part = Place(folder, job.private(step))
+    became = remove_part(fd, part, note.now if note is not None else None, job.began_ns)
+    if became == "removed":
+        job.removed.append(part.path)
+    if became != "stays":
+        return ""
+    return f"{part.path} is not what this run had made, or cannot be removed; it is left there"
+
+
+def take_back_made(step: Step, mark: Mark) -> Step:
+    """Return the step that removes what a step has made, and can itself be taken back."""
+    args: dict[str, Any] = {"again": step_as_line(step)}
+    if step.source is not None and step.was is not None:
+        args["entry"] = [*step.source]
+        args["entry_was"] = [*step.was]
+    return Step(step.id, "remove-made", step.rule, step.rule_key, step.target, None, mark.now, args)

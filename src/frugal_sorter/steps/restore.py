@@ -1,0 +1,64 @@
+"""Bringing an entry of the trash back to where it was."""
+
+from __future__ import annotations
+
+from functools import partial
+
+from frugal_sorter.changes.deferred import Behind
+from frugal_sorter.changes.outcome import Outcome
+from frugal_sorter.filesystem.record import Place
+from frugal_sorter.steps.base import Job, Mark
+from frugal_sorter.steps.held_entry import ends_of, look_at
+from frugal_sorter.steps.info_files import info_place, remove_infos
+from frugal_sorter.steps.move import Move
+from frugal_sorter.steps.move_across import MoveAcross
+from frugal_sorter.steps.step import Step
+
+
+class Restore:
+    """Brings an entry of the trash back to where it was; its info file goes at once, or after `lag` a little later.
+
+    Whoever lets it lag writes no step down as done before `catch_up`: what a kill leaves is found by what is not.
+    """
+
+    def __init__(self, job: Job) -> None:
+        self._job = job
+        self._move = Move(job)
+        self._across = MoveAcross(job)
+        self._infos: Behind[Place] | None = None
+
+    def lag(self) -> None:
+        """Leave the info files to a thread from now on."""
+        self._infos = Behind(partial(remove_infos, self._job))
+
+    def catch_up(self) -> None:
+        """Wait until all info files are gone that were left to the thread."""
+        if self._infos is not None:
+            self._infos.catch_up()
+
+    def finish(self) -> None:
+        """Wait for the same, and end the thread."""
+        if self._infos is not None:
+            self._infos.close()
+            self._infos = None
+
+    def do(self, step: Step) -> Mark:
+        source, _, _ = ends_of(step)
+        mark = (self._across if step.args.get("across") else self._move).do(step)
+        if self._infos is None:
+            remove_infos(self._job, [info_place(source)])
+        else:
+            self._infos.add(info_place(source))
+        return mark
+
+    def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
+        source, _, _ = ends_of(step)
+        verb = self._across if step.args.get("across") else self._move
+        mark = verb.settle(step, note, repair)
+        if mark.outcome == Outcome.DONE and repair and look_at(self._job, source) is None:
+            remove_infos(self._job, [info_place(source)])
+        return mark
+
+    def back(self, step: Step, mark: Mark) -> Step:
+        source, target, was = ends_of(step)
+        return Step(step.id, "trash", step.rule, step.rule_key, target, source, mark.now or was, step.args)

@@ -1,0 +1,108 @@
+"""Running the program that a rule names for a file: a list of arguments, never a shell line."""
+
+from __future__ import annotations
+
+import logging
+import os
+import selectors
+import signal
+import subprocess
+import time
+from contextlib import suppress
+
+from frugal_sorter.changes.outcome import NotDone, Outcome
+from frugal_sorter.steps.base import INTERRUPTED, Job, Mark
+from frugal_sorter.steps.held_entry import find
+from frugal_sorter.steps.step import Step
+
+LONGEST_SECONDS = 60
+_OUTPUT = 4_000
+_LISTEN_SECONDS = 0.2
+# The environment variable that holds the path of the file.
+PATH_VARIABLE = "FRUGAL_FILE"
+
+
+class RunProgram:
+    """Runs a program once; what it does cannot be taken back.
+
+    It is the program that is waited for, not what it leaves in the background.
+    """
+
+    def __init__(self, job: Job, longest_seconds: float = LONGEST_SECONDS) -> None:
+        self._job = job
+        self._longest = longest_seconds
+
+    def do(self, step: Step) -> Mark:
+        assert step.source is not None and step.was is not None
+        find(self._job, step.source, step.was)
+        command = [str(word) for word in step.args["command"]]
+        self._job.note(Mark(step.id, Outcome.NOTED, "started"), True)
+        try:
+            program = subprocess.Popen(
+                command, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
+                # Not where the file is: other people's files lie there, some of which a program may take for its own.
+                cwd="/", start_new_session=True, env={**os.environ, PATH_VARIABLE: step.source.path},
+            )  # fmt: skip
+        except (OSError, ValueError) as error:
+            why = (getattr(error, "strerror", None) or "cannot be started").lower()
+            raise NotDone(Outcome.FAILED, f"{command[0]}: {why}") from None
+        with program:
+            output, stopped = self._wait(program)
+        self._log(step, command, output, stopped or str(program.returncode))
+        if stopped:
+            raise NotDone(Outcome.FAILED, f"{command[0]} {stopped}")
+        if program.returncode != 0:
+            said = output.decode("utf-8", "replace").strip().splitlines()
+            last = f": {said[-1][:200]}" if said else ""
+            raise NotDone(Outcome.FAILED, f"{command[0]} ended with {program.returncode}{last}")
+        return Mark(step.id, Outcome.DONE, now=step.was, data={"exit_code": program.returncode})
+
+    def _wait(self, program: subprocess.Popen[bytes]) -> tuple[bytes, str]:
+        """Wait until a program ends; return the last of what it said, and why it was stopped if it was."""
+        assert program.stdout is not None
+        reading = program.stdout.fileno()
+        os.set_blocking(reading, False)
+        output, stopped = b"", ""
+        until = time.monotonic() + self._longest
+        with selectors.DefaultSelector() as selector:
+            selector.register(reading, selectors.EVENT_READ)
+            while program.poll() is None and not stopped:
+                if selector.get_map():
+                    ready = selector.select(_LISTEN_SECONDS)
+                    said = _read(reading)
+                    if ready and not said:
+                        selector.unregister(reading)
+                    output = (output + said)[-_OUTPUT:]
+                else:
+                    with suppress(subprocess.TimeoutExpired):
+                        program.wait(_LISTEN_SECONDS)
+                if time.monotonic() > until:
+                    stopped = f"took longer than {self._longest:g} seconds"
+                elif self._job.stop():
+                    stopped = "was stopped, since the run was"
+        if stopped:
+            with suppress(ProcessLookupError):
+                os.killpg(program.pid, signal.SIGKILL)
+            program.wait()
+        return (output + _read(reading))[-_OUTPUT:], stopped
+
+    def _log(self, step: Step, command: list[str], output: bytes, how: str) -> None:
+        said = output.decode("utf-8", "backslashreplace")
+        logging.getLogger("frugal_sorter").info(
+            "run %s step %s: %r for %r ended with %s: %s", self._job.run, step.id, command, step.place.path, how, said
+        )
+
+    def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
+        if note is None:
+            return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
+        return Mark(step.id, Outcome.OPEN, f"{step.args['command'][0]} was started; how it ended is not known")
+
+    def back(self, step: Step, mark: Mark) -> None:
+        return None
+
+
+def _read(reading: int) -> bytes:
+    try:
+        return os.read(reading, 1 << 16)
+    except BlockingIOError:
+        return b""

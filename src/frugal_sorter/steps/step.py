@@ -1,0 +1,131 @@
+"""One step of a plan: a change to one entry, and what is known of it beforehand."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any, Literal, NamedTuple
+
+from frugal_sorter.filesystem.record import Identity, Place
+from frugal_sorter.steps.count import NONE, ONE_FILE, Count, folder_of
+
+VerbName = Literal[
+    "move", "move-across", "trash", "restore", "delete", "empty", "copy", "remove-made", "link", "hard-link", "own-file",
+    "pack", "unpack",
+    "set-attribute", "run", "make-folder", "remove-folder", "note-times", "restore-times",
+]  # fmt: skip
+
+
+# What nobody asked for by itself: it goes with other steps.
+ATTENDING = frozenset({"make-folder", "remove-folder", "note-times", "restore-times"})
+
+
+# What they take away is gone for good.
+FINAL = frozenset({"delete", "empty"})
+
+
+# They take entries from where they were.
+TAKING = frozenset({"move", "move-across", "restore", "trash"}) | FINAL
+
+
+# They take entries away from people, to the trash or for good.
+REMOVING = frozenset({"trash", "delete"})
+
+
+# They put another file in the place of one.
+REPLACING = frozenset({"hard-link", "own-file"})
+
+
+# They make something at their target, in a folder that must be there.
+MAKING = frozenset({"move", "move-across", "restore", "copy", "link", "pack", "unpack"})
+
+
+class Witness(NamedTuple):
+    """An entry that must be there and hold the same bytes when the turn of a step comes."""
+
+    place: Place
+    identity: Identity
+
+
+@dataclass(slots=True)
+class Step:
+    """One change to one entry.
+
+    Args:
+        id: its number within the plan, from 1.
+        verb: what is done.
+        rule: the name of the rule that asks for it; empty for what only goes with other steps.
+        rule_key: the digest of that rule.
+        source: where the entry is; None for a folder that is made.
+        target: where it will be; None for a folder that is removed.
+        was: the entry as planned; None for what is made.
+        args: what only this verb needs, as JSON values.
+        group: steps of one group follow each other, and are done whole or put back whole; 0 is none.
+        witness: what must still be there, the same byte for byte.
+        of: in an undo, the step of the run that it takes back; 0 where it only goes with others.
+    """
+
+    id: int
+    verb: VerbName
+    rule: str
+    rule_key: str
+    source: Place | None
+    target: Place | None
+    was: Identity | None
+    args: Mapping[str, Any] = field(default_factory=dict)
+    group: int = 0
+    witness: Witness | None = None
+    of: int = 0
+
+    @property
+    def place(self) -> Place:
+        """The place that the step is about: where its entry is, or will be."""
+        place = self.source or self.target
+        assert place is not None
+        return place
+
+    @property
+    def files(self) -> int:
+        """How many files it takes away: those inside a folder count."""
+        return int(self.args.get("files", 1))
+
+    def left(self, reason: str, problem: bool = False) -> Left:
+        """Return that its entry is left alone, and why."""
+        return Left(self.place, self.rule, reason, problem, self.count)
+
+    @property
+    def count(self) -> Count:
+        """The entry that it is about."""
+        return folder_of(self.files) if self.was is not None and self.was.kind == "folder" else ONE_FILE
+
+    @property
+    def bytes(self) -> int:
+        """How much it is about, in bytes."""
+        return int(self.args.get("bytes", self.was.size if self.was else 0))
+
+
+class ByVerb(dict[VerbName, Count]):
+    """The entries that some steps are about, by verb; one with several steps of a kind is counted once."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._last: dict[VerbName, Place] = {}
+
+    def add(self, step: Step) -> None:
+        """Take in one more step; those about one entry follow each other."""
+        if step.place != self._last.get(step.verb):
+            self._last[step.verb] = step.place
+            self[step.verb] = self.get(step.verb, NONE) | step.count
+
+
+class Left(NamedTuple):
+    """An entry that a rule claims and that is left alone all the same.
+
+    `problem` says that a person should know: it makes the run end with 1.
+    """
+
+    place: Place
+    rule: str
+    reason: str
+    problem: bool
+    counted: Count = ONE_FILE

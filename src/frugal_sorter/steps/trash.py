@@ -1,0 +1,191 @@
+"""To the trash and back, after the freedesktop.org "Desktop Trash Specification" 1.0.
+
+The info file of an entry is created exclusively before the entry comes, so that two programs never
+use one name. Its name is part of the intent: after a kill only that one is looked at.
+"""
+
+from __future__ import annotations
+
+import os
+import stat
+from collections.abc import Sequence
+from contextlib import suppress
+from datetime import datetime
+
+from frugal_sorter.changes.descriptors import NEW_FILE, Descriptors
+from frugal_sorter.changes.leases import is_free
+from frugal_sorter.changes.outcome import NotDone, Outcome
+from frugal_sorter.changes.prewriter import Ahead, is_worth_a_fork
+from frugal_sorter.changes.removal import remove_name
+from frugal_sorter.changes.rename import sync_volume
+from frugal_sorter.filesystem.record import Place, place_of
+from frugal_sorter.steps.base import Job, Mark
+from frugal_sorter.steps.held_entry import ends_of, held
+from frugal_sorter.steps.info_files import bin_of, info_place, make_above, note_size, remove_infos, remove_own_info
+from frugal_sorter.steps.move import Move
+from frugal_sorter.steps.move_across import MoveAcross
+from frugal_sorter.steps.step import Step
+from frugal_sorter.trash.freedesktop import INFO_SUFFIX, TrashBin
+
+
+class Trash:
+    """Moves an entry to the trash of its volume, with a note of where it came from."""
+
+    def __init__(self, job: Job) -> None:
+        self._job = job
+        self._move = Move(job)
+        self._across = MoveAcross(job)
+        self._bins: dict[str, TrashBin] = {}
+        self._prepared: dict[int, Place] = {}
+        self._ahead: Ahead[Step] | None = None
+        # The last step whose info file was told to be there.
+        self._ready_to = 0
+        self._when = datetime.now().isoformat(timespec="seconds")
+
+    def prepare(self, steps: Sequence[Step]) -> None:
+        """Write all info files, and wait until they are on the disk: no entry goes without.
+
+        Where there are many, a fork does it by the batch, and goes on while the entries of earlier ones go.
+        """
+        if is_worth_a_fork(len(steps)):
+            with suppress(OSError):
+                self._ahead = Ahead(steps, self._write_infos, self._secure_infos)
+                return
+        self._write_ahead(steps)
+
+    def _write_ahead(self, steps: Sequence[Step]) -> None:
+        self._are_ready(steps, self._write_infos(steps))
+        self._secure_infos()
+
+    def _write_infos(self, steps: Sequence[Step]) -> list[int]:
+        """Write the info files of some steps, and return the numbers of those that now have one."""
+        ready = []
+        for step in steps:
+            try:
+                self._write_info(step)
+            except (NotDone, OSError):
+                continue  # its turn will say why
+            ready.append(step.id)
+        return ready
+
+    def _secure_infos(self) -> None:
+        """Wait until the info files that were written are on the disk."""
+        for trash in list(self._bins.values()):
+            # Not one of those that are shared: a thread waits here.
+            with suppress(OSError), Descriptors() as own:
+                sync_volume(own.folder(trash.info))
+
+    def _are_ready(self, steps: Sequence[Step], ready: list[int]) -> None:
+        is_ready = set(ready)
+        for step in steps:
+            if step.id in is_ready:
+                assert step.target is not None
+                self._prepared[step.id] = step.target
+
+    def _ask_ahead(self) -> None:
+        """Wait for the next batch of info files."""
+        assert self._ahead is not None
+        batch = self._ahead.next()
+        if batch is not None:
+            self._are_ready(*batch)
+            self._ready_to = batch[0][-1].id
+            return
+        # The fork ended before its time: what it left unsaid is written again.
+        self._write_ahead(self._end_ahead())
+
+    def _end_ahead(self) -> list[Step]:
+        """End the fork, and return the steps for which it told nothing; what it may have written for them is gone."""
+        if self._ahead is None:
+            return []
+        for batch in self._ahead.stop():
+            self._are_ready(*batch)
+        rest = self._ahead.rest()
+        self._ahead = None
+        for step in rest:
+            remove_own_info(self._job, step)
+        return rest
+
+    def finish(self) -> None:
+        """Take back the info files of steps that were not done."""
+        self._end_ahead()
+        for number in list(self._prepared):
+            self._take_back_info(number)
+
+    def do(self, step: Step) -> Mark:
+        while self._ahead is not None and self._ready_to < step.id:
+            self._ask_ahead()
+        if step.id not in self._prepared:
+            self._write_info(step)
+            self._are_ready([step], [step.id])
+        try:
+            mark = self._across.do(step) if step.args and step.args.get("across") else self._put(step)
+        except BaseException:
+            self._take_back_info(step.id)
+            raise
+        del self._prepared[step.id]
+        _, target, was = ends_of(step)
+        if was.kind == "folder":
+            note_size(self._job, target)
+        return mark
+
+    def _put(self, step: Step) -> Mark:
+        mark = self._move.at_once(step, is_free)
+        if mark is not None:
+            return mark
+        with held(self._job, step, removal=True) as entry:
+            return self._move.put(step, entry)
+
+    def _write_info(self, step: Step) -> None:
+        source, target = step.source, step.target
+        assert source is not None and target is not None
+        trash = self._bins.get(target.folder) or self._make(bin_of(target, step.args.get("top", "")))
+        folder = self._job.descriptors.folder(trash.info)
+        name = target.name + INFO_SUFFIX
+        text = trash.info_text(source, self._when)
+        try:
+            descriptor = os.open(name, NEW_FILE, 0o600, dir_fd=folder)
+        except FileExistsError:
+            raise NotDone(Outcome.SKIPPED, f"the name {target.name} in the trash was taken meanwhile") from None
+        made = os.fstat(descriptor)
+        try:
+            # In one go but for a full disk, where a write can be cut short.
+            left = text.encode("ascii")
+            while left:
+                left = left[os.write(descriptor, left) :]
+        except OSError:
+            os.close(descriptor)
+            remove_name(folder, name, lambda found: found.st_ino == made.st_ino)
+            raise
+        os.close(descriptor)
+
+    def _take_back_info(self, number: int) -> None:
+        target = self._prepared.pop(number, None)
+        if target is not None:
+            remove_infos(self._job, [info_place(target)])
+
+    def _make(self, trash: TrashBin) -> TrashBin:
+        """Make a trash that is not there yet; whatever else stands there is not used."""
+        if not trash.top:
+            make_above(self._job.descriptors, os.path.dirname(trash.root))
+        for path in (trash.root, trash.files, trash.info):
+            place = place_of(path)
+            parent = self._job.descriptors.folder(place.folder)
+            with suppress(FileExistsError):
+                os.mkdir(place.name, 0o700, dir_fd=parent)
+            found = os.stat(place.name, dir_fd=parent, follow_symlinks=False)
+            if found.st_uid != os.geteuid() or not stat.S_ISDIR(found.st_mode):
+                raise NotDone(Outcome.FAILED, f"{path} is no trash of this account")
+        self._bins[trash.files] = trash
+        return trash
+
+    def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
+        verb = self._across if step.args.get("across") else self._move
+        mark = verb.settle(step, note, repair)
+        if mark.outcome == Outcome.SKIPPED and repair:
+            remove_own_info(self._job, step)
+        return mark
+
+    def back(self, step: Step, mark: Mark) -> Step:
+        source, target, was = ends_of(step)
+        args = {**step.args, **({"restore": mark.data["lost"]} if mark.data and mark.data.get("lost") else {})}
+        return Step(step.id, "restore", step.rule, step.rule_key, target, source, mark.now or was, args)

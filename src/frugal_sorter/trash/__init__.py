@@ -1,0 +1,1 @@
+"""The trash of the desktop: where it is, and what lies in it."""

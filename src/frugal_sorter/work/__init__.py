@@ -1,1 +1,0 @@
-"""The only package that changes a user's files."""
