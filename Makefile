@@ -19,7 +19,8 @@ test: .venv/installed
 FUZZ_SEED ?= $(shell date +%s)
 FUZZ_CASES ?= 5000
 fuzz: .venv/installed
-	FUZZ=1 FUZZ_SEED=$(FUZZ_SEED) FUZZ_CASES=$(FUZZ_CASES) $(BIN)/python -m pytest -n auto tests/test_fuzz.py tests/test_attacker.py
+	FUZZ=1 FUZZ_SEED=$(FUZZ_SEED) FUZZ_CASES=$(FUZZ_CASES) $(BIN)/python -m pytest -n auto --hypothesis-seed=$(FUZZ_SEED) \
+	  tests/test_fuzz.py tests/test_attacker.py $$(grep -l "^from hypothesis" tests/test_*.py)
 
 lint: .venv/installed
 	$(BIN)/ruff check src tests benchmarks

@@ -18,7 +18,8 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import NamedTuple
 
-from frugal_sorter.cli.planning import plan_now
+from frugal_sorter.app.rules import plan_rules
+from frugal_sorter.app.session import Session
 from frugal_sorter.execution.executor import changing, execute
 from frugal_sorter.execution.undo import plan_undo, run_to_undo
 from frugal_sorter.planning import guard
@@ -144,9 +145,9 @@ def measure(folder: Path, ending: str, files: int, pairs: int) -> Changed:
             f'frugal = 1\n[[rule]]\nname = "r"\nin = "Intake"\nlevels = "all"\nwhere = "ext is log"\n'
             f"{ENDINGS[ending]}\nat_most = {files}\n"
         )
+        plan = plan_rules(Session.begin(), load_rules(rules))
+        assert len(plan.asked) == files, plan.refused
         with changing(ready_state_folder(), "bench") as journal:
-            plan = plan_now(load_rules(rules), journal, again=False)
-            assert len(plan.asked) == files, plan.refused
             seconds = _timed(lambda: execute(plan, journal, lambda _step, _mark: None))  # noqa: B023
         ratios.append(seconds / _timed(lambda: baseline(base, files)))  # noqa: B023
         bares.append(seconds / (direct or _timed(lambda: BARE[ending](bare, files))))  # noqa: B023

@@ -17,9 +17,11 @@ from frugal_sorter.planning import guard
 from frugal_sorter.rules.conditions import parsing
 from tests.served import Served, needs_a_start
 
+# The same cases each time, so that a run tells of what was changed; `make fuzz` looks for new ones.
 settings.register_profile(
-    "project", deadline=None, suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture]
-)
+    "project", deadline=None, derandomize=not os.environ.get("FUZZ"),
+    suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture],
+)  # fmt: skip
 settings.load_profile("project")
 
 # Root reads and writes everything; without these capabilities it is held to modes like any owner.

@@ -7,29 +7,27 @@ import os
 import stat
 from collections import Counter
 from collections.abc import Iterable
-from dataclasses import replace
 from pathlib import Path
 from typing import NamedTuple
 from urllib.parse import unquote
 
 from hypothesis import strategies as st
 
-from frugal_sorter.execution.earlier_runs import arrival_of, past_of
-from frugal_sorter.execution.executor import Result, changing, execute
-from frugal_sorter.execution.undo import plan_undo, run_to_undo
+from frugal_sorter.app.rules import plan_rules
+from frugal_sorter.app.session import Session
+from frugal_sorter.app.undo import plan_undoing
+from frugal_sorter.execution.executor import Result, execute
 from frugal_sorter.filesystem.inside import look_inside
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.types import TYPE_OF_SUFFIX, TYPES
-from frugal_sorter.planning.by_rules import plan_by_rules
-from frugal_sorter.planning.endings import Past
+from frugal_sorter.planning.endings import EarlierRuns
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.rules.conditions.building import parse_condition
 from frugal_sorter.rules.conditions.tree import Node
 from frugal_sorter.rules.fields import Facts, World
 from frugal_sorter.rules.file.load import read_rules
 from frugal_sorter.rules.model import RuleBook
-from frugal_sorter.state.folders import ready_state_folder
 
 DAY_NS = 86_400_000_000_000
 # 2026-11-23 12:00 in Berlin.
@@ -109,22 +107,24 @@ def book_of(folder: Path, *rules: str, head: str = "") -> RuleBook:
     return read_rules(rules_text(*rules, head=head).encode(), folder / "rules.toml")
 
 
+SESSION = Session(NOW_NS, WORLD.machine, WORLD.user)
+
+
 def plan_of(book: RuleBook, world: World = WORLD, again: bool = False, at_most: int | None = None) -> Plan:
     """Plan as `tidy` does, knowing what the journal knows."""
-    with changing(ready_state_folder(), "test") as journal:
-        return plan_by_rules(book, replace(world, arrived=arrival_of(journal)), past_of(journal), again, at_most)
+    return plan_rules(Session(world.now_ns, world.machine, world.user), book, again, at_most)
 
 
 def carry_out(plan: Plan) -> Result:
     """Carry a plan out as `tidy` does, without a terminal."""
-    with changing(ready_state_folder(), "test") as journal:
+    with SESSION.changing("test") as journal:
         return execute(plan, journal, lambda _step, _mark: None)
 
 
 def undo(number: int | None = None) -> Result:
     """Take a run back as `undo` does."""
-    with changing(ready_state_folder(), "test") as journal:
-        return execute(plan_undo(journal, run_to_undo(journal, number), NOW_NS), journal, lambda _step, _mark: None)
+    plan = plan_undoing(SESSION, number).plan
+    return carry_out(plan)
 
 
 def moves_of(plan: Plan, base: Path) -> dict[str, str]:
@@ -148,7 +148,7 @@ def condition(text: str, types: Iterable[str] = TYPES) -> Node:
     return parse_condition(text, list(types)).node
 
 
-NO_PAST = Past()
+NO_PAST = EarlierRuns()
 
 _letters = st.characters(exclude_characters="/\0")
 _names = st.one_of(

@@ -15,7 +15,7 @@ from frugal_sorter.filesystem.walk import read_folder
 from frugal_sorter.rules.conditions.building import parse_condition
 from frugal_sorter.rules.conditions.tree import Negation, Node, Several
 from frugal_sorter.rules.fields import depth_below
-from frugal_sorter.rules.file.mistakes import Wrong
+from frugal_sorter.rules.file.mistakes import InvalidValue
 from frugal_sorter.rules.model import RuleBook
 from tests.support import WORLD, book_of, condition, facts_of, put
 
@@ -218,7 +218,7 @@ MISTAKES = [
 
 @pytest.mark.parametrize(("text", "what", "instead"), MISTAKES, ids=[text[:30] for text, _, _ in MISTAKES])
 def test_mistakes_say_what_is_wrong_and_what_would_be_right(text: str, what: str, instead: str) -> None:
-    with pytest.raises(Wrong) as caught:
+    with pytest.raises(InvalidValue) as caught:
         condition(text)
     assert what in caught.value.what
     assert instead in caught.value.instead
@@ -236,7 +236,7 @@ _words = st.sampled_from(
 def test_any_text_is_a_condition_or_a_clear_mistake(text: str) -> None:
     try:
         parsed = parse_condition(text, TYPES)
-    except Wrong as wrong:
+    except InvalidValue as wrong:
         assert wrong.what and "\n" not in wrong.what[:60].replace(text[:40], "")
     else:
         assert isinstance(parsed.node, Node)

@@ -66,7 +66,7 @@ def test_explain_preview_and_tidy_name_the_same_rule_and_target(
         paths += [step.source.path] if step.source else []
         for path in paths:
             about.setdefault(path, []).append((step.rule, step.target.path if step.target else ""))
-    left = {one.place.path: (one.rule, one.reason) for one in plan.left}
+    left = {one.place.path: (one.rule, one.reason) for one in plan.not_touched}
     explainer = Explainer(book, WORLD, plan)
     for path in [*intake.rglob("*")]:
         explained, fate = explainer.explain(str(path))
@@ -106,9 +106,9 @@ def test_what_is_promised_for_later_comes_true_then_and_not_before(
             assert deciding.has_it(one.rule, one.when_ns)
             then = plan_by_rules(book, replace(WORLD, now_ns=one.when_ns), NO_PAST)
             about = [step.rule for step in then.asked if step.source is not None and step.source.path == str(path)]
-            held = [left.rule for left in then.left if left.place.path == str(path) and "hours" in left.reason]
+            held = [left.rule for left in then.not_touched if left.place.path == str(path) and "hours" in left.reason]
             refused = {refusal.rule for refusal in then.refused}
-            other = {left.rule for left in then.left if left.place.path == str(path)} - set(held)
+            other = {left.rule for left in then.not_touched if left.place.path == str(path)} - set(held)
             assert one.rule.name not in held
             at_rest = one.rule.ending == "leave" or one.rule.duplicates is not None or not about
             assert one.rule.name in {*about, *refused, *other} or at_rest

@@ -197,7 +197,7 @@ def test_the_search_tells_how_far_it_has_got(folder: Path, monkeypatch: pytest.M
     for number in range(6):
         put(folder / f"{number}.dat", "x" * BIG)
     told: list[tuple[int, str]] = []
-    ContentSearch(told=lambda files, what: told.append((files, what))).search([str(folder)])
+    ContentSearch(on_progress=lambda files, what: told.append((files, what))).search([str(folder)])
     assert told[0] == (6, "files found") and (6, "files looked into") in told and told[-1] == (6, "files read")
 
 
@@ -563,7 +563,7 @@ def test_a_rule_keeps_one_of_each_and_is_undone_and_left_alone(folder: Path) -> 
     assert carry_out(plan).by_verb == {"trash": 2} and not plan_of(book_of(folder, rule)).asked
     assert undo().done == 2
     again = plan_of(book_of(folder, rule))
-    assert not again.asked and {left.reason for left in again.left} == {"taken back by run 2; --again does it"}
+    assert not again.asked and {left.reason for left in again.not_touched} == {"taken back by run 2; --again does it"}
     assert len(plan_of(book_of(folder, rule), again=True).asked) == 2
 
 

@@ -13,7 +13,7 @@ from frugal_sorter.rules.conditions.operators import OPERATOR_WORDS
 from frugal_sorter.rules.fields import FIELDS
 from frugal_sorter.rules.file.everyday import Of, everyday_words, meant
 from frugal_sorter.rules.file.keys import KEYS
-from frugal_sorter.rules.file.mistakes import Wrong
+from frugal_sorter.rules.file.mistakes import InvalidValue
 from tests.conftest import Frugal
 from tests.support import book_of
 
@@ -61,7 +61,7 @@ def test_no_word_of_ours_is_an_everyday_word(of: Of, known: dict[str, object]) -
     ],
 )  # fmt: skip
 def test_what_people_write_into_conditions_gets_the_right_hint(where: str, said: str) -> None:
-    with pytest.raises(Wrong) as wrong:
+    with pytest.raises(InvalidValue) as wrong:
         parse_condition(where, list(TYPES))
     first = wrong.value
     assert any(said in f"{one.what}; {one.instead}" for one in (first, *first.others)), (first.what, first.instead)

@@ -18,7 +18,7 @@ from frugal_sorter.changes import leases
 from frugal_sorter.cli.output.words import stray_texts
 from frugal_sorter.execution import executor
 from frugal_sorter.execution.executor import Result, changing
-from frugal_sorter.execution.recovery import Settled
+from frugal_sorter.execution.recovery import Recovered
 from frugal_sorter.filesystem.record import Identity, place_of
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.volumes import Volume
@@ -322,7 +322,7 @@ def test_what_happens_to_the_source_after_it_was_copied_loses_no_content(
     from frugal_sorter.changes.descriptors import Descriptors
     from frugal_sorter.changes.outcome import Outcome
     from frugal_sorter.steps import move_across, parts
-    from frugal_sorter.steps.base import Job, attempt
+    from frugal_sorter.steps.base import RunContext, attempt
     from frugal_sorter.steps.step import Step
 
     source, target = put(folder / "a.log", "planned"), folder / "b.log"
@@ -346,7 +346,7 @@ def test_what_happens_to_the_source_after_it_was_copied_loses_no_content(
 
     monkeypatch.setattr(move_across, "finish_part", meddle)
     with Descriptors() as descriptors:
-        mark = attempt(move_across.MoveAcross(Job(descriptors)), step)
+        mark = attempt(move_across.MoveAcross(RunContext(descriptors)), step)
     assert mark.outcome in (Outcome.SKIPPED, Outcome.FAILED)
     left = {path.name: path.read_text() for path in folder.glob("*.log")}
     assert (
@@ -586,7 +586,7 @@ def test_a_note_of_the_trash_that_recovery_cannot_remove_is_named(
     def fail(*_: object) -> None:
         raise OSError(errno.EIO, "input/output error")
 
-    told: list[Settled] = []
+    told: list[Recovered] = []
     with monkeypatch.context() as fails:
         fails.setattr(info_files, "remove_note", fail)
         with changing(ready_state_folder(), "undo", told.append):

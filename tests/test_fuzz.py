@@ -250,7 +250,7 @@ def run_case(seed: int, root: Path, other: Path, home: Path) -> tuple[str, list[
                 for step, mark in journal.steps(1)
             ]
             back = plan_undo(journal, run_to_undo(journal, 1), NOW_NS)
-            undone = [f"STEPS {ended}", *(f"IN THE WAY {left.place.path}: {left.reason}" for left in back.left)]
+            undone = [f"STEPS {ended}", *(f"IN THE WAY {left.place.path}: {left.reason}" for left in back.not_touched)]
             result = execute(back, journal, lambda _step, _mark: None)
         undone += [f"NOT UNDONE {step.verb} {step.place.path}: {mark.reason}" for step, mark in result.not_done]
     except Exception as failed:

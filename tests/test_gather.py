@@ -167,7 +167,7 @@ def test_nothing_goes_into_a_system_folder_and_names_that_a_volume_cannot_hold_a
 
     monkeypatch.setattr("frugal_sorter.planning.gather.volume_of", stick)
     found = plan_gather([Wish(1, "why?.txt"), Wish(2, "a.pdf")], str(intake), str(folder / "Out"), NOW_NS)
-    assert [left.reason for left in found.plan.left] == ["a vfat volume cannot hold that name"]
+    assert [left.reason for left in found.plan.not_touched] == ["a vfat volume cannot hold that name"]
     assert [step.place.name for step in found.plan.asked] == ["a.pdf"]
     monkeypatch.setattr("frugal_sorter.planning.constraints.free_bytes", lambda _: 10)
     full = plan_gather([Wish(2, "a.pdf")], str(intake), str(folder / "Out"), NOW_NS)
@@ -186,7 +186,7 @@ def test_whatever_the_names_the_numbers_add_up_and_no_content_is_lost(
     held = contents(folder / "Intake")
     wishes = [Wish(number, f"{number % 2}/{name}") for number, name in enumerate(names)] + [Wish(99, "not there")]
     found = plan_gather(wishes, str(folder / "Intake"), str(folder / "Out"), NOW_NS, move, flat)
-    assert found.asked == len(found.plan.asked) + len(found.already) + len(found.plan.left) + len(found.missed)
+    assert found.asked == len(found.plan.asked) + len(found.already) + len(found.plan.not_touched) + len(found.missed)
     result = carry_out(found.plan)
     assert result.done == len(found.plan.asked) and found.missed[-1].wish.line == 99
     now = contents(folder)

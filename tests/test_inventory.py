@@ -12,7 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from frugal_sorter.filesystem.walk import read_folder, walk
-from frugal_sorter.reports.inventory import WAYS, Taker, take_inventory
+from frugal_sorter.reports.inventory import WAYS, InventoryCounter, take_inventory
 from tests.conftest import Frugal
 from tests.support import NOW_NS, file_names, put
 
@@ -120,7 +120,7 @@ def test_hard_links_holes_and_blocks_are_counted_as_du_does(folder: Path) -> Non
         file.write(b"x" * 9_000)
     os.sync()
     for by in WAYS:
-        inventory = Taker(None, True, (by,), now_ns=NOW_NS).take([str(root)])
+        inventory = InventoryCounter(None, True, (by,), now_ns=NOW_NS).take([str(root)])
         assert (inventory.files, inventory.further_names) == (7, 2)
         # du counts folders and links themselves, too.
         apparent = sum(path.lstat().st_size for path in [root, *root.rglob("*")] if path.is_dir() or path.is_symlink())
@@ -131,13 +131,13 @@ def test_hard_links_holes_and_blocks_are_counted_as_du_does(folder: Path) -> Non
 
 def test_every_way_adds_up_to_the_same_and_two_ways_cross(folder: Path) -> None:
     root = some_files(folder)
-    plain = Taker(None, True).take([str(root)])
+    plain = InventoryCounter(None, True).take([str(root)])
     for by in [(way,) for way in WAYS] + [(one, other) for one in WAYS for other in WAYS if one != other]:
-        inventory = Taker(None, True, by, show_levels=9, largest=2, now_ns=NOW_NS).take([str(root)])
+        inventory = InventoryCounter(None, True, by, show_levels=9, largest=2, now_ns=NOW_NS).take([str(root)])
         assert (inventory.files, inventory.bytes, inventory.disk) == (plain.files, plain.bytes, plain.disk)
         assert [one.bytes for one in inventory.largest] == [300, 20]
         assert (inventory.oldest, inventory.newest) == (plain.oldest, plain.newest)
-    crossed = Taker(None, True, ("type", "age"), now_ns=NOW_NS).take([str(root)])
+    crossed = InventoryCounter(None, True, ("type", "age"), now_ns=NOW_NS).take([str(root)])
     assert {row.keys: row.files for row in crossed.counts()} == {
         ("image", "up to 1 week"): 1, ("log", "up to 1 week"): 1, ("log", "up to 1 day"): 1, ("other", "up to 30 days"): 2, ("image", "up to 30 days"): 1,
     }  # fmt: skip
@@ -145,11 +145,11 @@ def test_every_way_adds_up_to_the_same_and_two_ways_cross(folder: Path) -> None:
 
 def test_folders_say_what_lies_in_and_below_them(folder: Path) -> None:
     root = some_files(folder)
-    rows = {row.key: row for row in Taker(None, False, ("folder",)).take([str(root)]).counts()}
+    rows = {row.key: row for row in InventoryCounter(None, False, ("folder",)).take([str(root)]).counts()}
     assert {key: (row.files, row.bytes, row.direct_files) for key, row in rows.items()} == {
         f"{root}/sub": (2, 300, 1), str(root): (2, 30, 2),
     }  # fmt: skip
-    deep = Taker(None, False, ("folder",), show_levels=2).take([str(root)]).counts()
+    deep = InventoryCounter(None, False, ("folder",), show_levels=2).take([str(root)]).counts()
     assert {row.key for row in deep} == {str(root), f"{root}/sub", f"{root}/sub/deep"}
 
 
@@ -157,9 +157,9 @@ def test_a_large_tree_read_by_two_processes_is_counted_as_by_one(folder: Path, m
     for number in range(200):
         put(folder / f"Intake/{number % 20}/{number}/a.{number % 7}", b"x" * number)
     os.link(folder / "Intake/1/1/a.1", folder / "Intake/19/199/b.1")
-    two = Taker(None, True, ("ext", "folder"), largest=5).take([str(folder)])
+    two = InventoryCounter(None, True, ("ext", "folder"), largest=5).take([str(folder)])
     monkeypatch.setattr(os, "cpu_count", lambda: 1)
-    one = Taker(None, True, ("ext", "folder"), largest=5).take([str(folder)])
+    one = InventoryCounter(None, True, ("ext", "folder"), largest=5).take([str(folder)])
     assert (two.counts(), two.largest, two.folders, two.further_names) == (one.counts(), one.largest, one.folders, 1)
 
 

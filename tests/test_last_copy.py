@@ -23,7 +23,7 @@ from frugal_sorter.filesystem.status import look
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.steps.base import Job
+from frugal_sorter.steps.base import RunContext
 from frugal_sorter.steps.held_entry import there
 from frugal_sorter.steps.registry import verbs_for
 from frugal_sorter.steps.step import Step, VerbName
@@ -140,7 +140,7 @@ def test_a_duplicate_stays_when_one_of_the_two_is_written_to_while_they_are_comp
 
     monkeypatch.setattr("frugal_sorter.changes.witness.same_bytes", written_meanwhile)
     result = carry_out(plan)
-    assert not result.done and result.not_done[0][1].outcome in (Outcome.LEFT, Outcome.SKIPPED)
+    assert not result.done and result.not_done[0][1].outcome in (Outcome.NOT_RUN, Outcome.SKIPPED)
     assert (folder / "Intake/a.txt").exists() and (folder / "Intake/b/b.txt").exists()
     assert not list((folder / "Intake").rglob(".frugal-*"))
 
@@ -220,7 +220,7 @@ def test_the_private_names_of_two_journals_never_meet(folder: Path, monkeypatch:
         with Journal(ready_state_folder(), write=True) as journal:
             run = journal.begin(plan, plan.made_ns)
             step = next(step for step in plan.steps if step.verb == "move")
-            aside = Job(descriptors, run, token=journal.token(run)).private(step)
+            aside = RunContext(descriptors, run, token=journal.token(run)).private(step)
     (folder / "Intake/proj").rename(folder / "Intake" / aside)
     monkeypatch.setenv("XDG_STATE_HOME", str(folder / "another"))
     tidy(folder, f'in = "In2"\n{EVERYTHING}copy = "{folder}/Intake"')
@@ -304,8 +304,8 @@ def test_every_verb_that_takes_content_away_asks_who_is_writing(folder: Path, ve
 
         step.witness = Witness(place_of(str(other)), look(place_of(str(other))).identity)
     with open(source, "ab"), Descriptors() as descriptors:
-        job = Job(descriptors, 1, token="0")
+        context = RunContext(descriptors, 1, token="0")
         with pytest.raises(NotDone, match="open for writing") as not_done:
-            verbs_for(job)[step.verb].do(step)
-        assert not_done.value.outcome is Outcome.LEFT and there(job, place_of(str(source)), was)
+            verbs_for(context)[step.verb].do(step)
+        assert not_done.value.outcome is Outcome.NOT_RUN and there(context, place_of(str(source)), was)
     assert not list((folder / "Out").iterdir())

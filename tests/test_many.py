@@ -15,7 +15,7 @@ from pathlib import Path
 import pytest
 
 from frugal_sorter.changes import prewriter as ahead
-from frugal_sorter.changes.deferred import Behind
+from frugal_sorter.changes.deferred import Deferred
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.execution.executor import changing, execute
 from frugal_sorter.filesystem.record import place_of
@@ -141,7 +141,7 @@ def test_where_no_fork_can_be_had_all_is_done_without(
 
 def test_what_is_left_to_a_thread_is_done_in_order_when_it_has_caught_up() -> None:
     done: list[int] = []
-    behind: Behind[int] = Behind(done.extend)
+    behind: Deferred[int] = Deferred(done.extend)
     for number in range(250):
         behind.add(number)
     behind.catch_up()

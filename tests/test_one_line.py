@@ -10,7 +10,9 @@ from pathlib import Path
 
 import pytest
 
-from frugal_sorter.cli.one_line import both_conditions, plan_of_rule
+from frugal_sorter.app.rules import plan_job
+from frugal_sorter.app.session import Session
+from frugal_sorter.cli.one_line import book_named, both_conditions
 from frugal_sorter.errors import UsageError
 from frugal_sorter.execution.executor import changing, execute
 from frugal_sorter.planning.purge import Purge, freed_by
@@ -270,9 +272,11 @@ def test_until_so_much_is_free_the_oldest_go_first(folder: Path, monkeypatch: py
         (9_000_000, "012345", True),
     ):
         purge = Purge(str(folder / "Intake"), "modified", parse_duration("30d"), 0, wanted)
-        plan = plan_of_rule(
-            {"name": "p", "where": purge.where, "delete": True}, str(folder / "Intake"), "purge", None, purge.narrow
-        )
+        plan = plan_job(
+            Session.begin(),
+            book_named({"name": "p", "where": purge.where, "delete": True}, str(folder / "Intake")),
+            "purge", None, purge.narrow,
+        )  # fmt: skip
         assert "".join(sorted(step.place.name[0] for step in plan.asked)) == going
         assert plan.has_problem == problem
 
@@ -304,7 +308,7 @@ for number in range(10 ** 9):
             keys: dict[str, str | int | bool] = {"name": "p", "where": purge.where, "delete": True}
             for number in range(250):
                 aged(intake / f"old {number}.tmp", 30)
-                plan = plan_of_rule(keys, str(intake), "purge", None, purge.narrow)
+                plan = plan_job(Session.begin(), book_named(keys, str(intake)), "purge", None, purge.narrow)
                 with changing(ready_state_folder(), "test") as journal:
                     execute(plan, journal, lambda _step, _mark: None)
                 there = set(os.listdir(intake))

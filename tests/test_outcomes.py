@@ -122,7 +122,7 @@ def test_what_makes_room_but_is_taken_by_another_rule_stays_out_of_it(folder: Pa
         )
     )
     assert moves_of(plan, folder) == {"Intake/log/a.log": "Intake/elsewhere/a.log"}
-    assert plan.left[0].reason == "what stands at its target is itself taken by a rule"
+    assert plan.not_touched[0].reason == "what stands at its target is itself taken by a rule"
 
 
 # Endings
@@ -176,7 +176,7 @@ def test_deleting_is_for_good_and_said(folder: Path, own_home: Path) -> None:
 
     with changing(ready_state_folder(), "test") as journal:
         plan = plan_undo(journal, run_to_undo(journal, None), NOW_NS)
-    assert {left.reason for left in plan.left} == {"deleted for good"} and not plan.asked and plan.has_problem
+    assert {left.reason for left in plan.not_touched} == {"deleted for good"} and not plan.asked and plan.has_problem
 
 
 def test_pack_keeps_every_original_until_the_zip_was_read_back(folder: Path, own_home: Path) -> None:
@@ -329,7 +329,7 @@ def test_a_copy_that_cannot_be_made_keeps_its_original(folder: Path) -> None:
     put(folder / "Intake/a.log")
     put(folder / "Intake/Backup", "a file where the folder should be")
     plan = plan_of(book_of(folder, 'where = "ext is log"\ncopy = "Backup"\ndelete = true'))
-    assert not plan.asked and "is a file, where a folder is needed" in plan.left[0].reason
+    assert not plan.asked and "is a file, where a folder is needed" in plan.not_touched[0].reason
     (folder / "Intake/Backup").unlink()
     plan = plan_of(book_of(folder, 'where = "ext is log"\ncopy = "Backup"\ndelete = true'))
     put(folder / "Intake/Backup/a.log", "in the way")
@@ -401,14 +401,14 @@ def test_a_program_that_takes_too_long_is_ended_with_all_it_started(folder: Path
     from frugal_sorter.changes.descriptors import Descriptors
     from frugal_sorter.changes.outcome import Outcome
     from frugal_sorter.filesystem.status import look
-    from frugal_sorter.steps.base import Job, attempt
+    from frugal_sorter.steps.base import RunContext, attempt
     from frugal_sorter.steps.run import RunProgram
     from frugal_sorter.steps.step import Step
 
     place = place_of(str(put(folder / "a")))
     step = Step(1, "run", "r", "k", place, None, look(place).identity, {"command": ["sh", "-c", "sleep 60 & wait"]})
     with Descriptors() as descriptors:
-        mark = attempt(RunProgram(Job(descriptors), longest_seconds=0.3), step)
+        mark = attempt(RunProgram(RunContext(descriptors), longest_seconds=0.3), step)
     assert mark.outcome == Outcome.FAILED and "longer than 0.3 seconds" in mark.reason
 
 

@@ -4,13 +4,13 @@ import os
 from pathlib import Path
 
 import pytest
-from hypothesis import given
+from hypothesis import assume, given
 from hypothesis import strategies as st
 
 from frugal_sorter.filesystem.record import FileRecord, Identity, Place
 from frugal_sorter.filesystem.types import TYPE_OF_SUFFIX
 from frugal_sorter.rules.fields import Facts
-from frugal_sorter.rules.file.mistakes import Wrong
+from frugal_sorter.rules.file.mistakes import InvalidValue
 from frugal_sorter.rules.templates.written import NAME_BYTES, Filling, Missing, parse_template, shortened
 from tests.support import NOW_NS, WORLD, file_names
 
@@ -80,7 +80,7 @@ def test_what_has_no_value_is_missing(template: str, name: str) -> None:
     ],
 )
 def test_wrong_targets(template: str, rename: bool, hint: str) -> None:
-    with pytest.raises(Wrong) as caught:
+    with pytest.raises(InvalidValue) as caught:
         parse_template(template, PLACES, rename=rename)
     assert hint in caught.value.instead
 
@@ -106,6 +106,7 @@ def test_a_value_never_leaves_its_segment(name: str, template: str) -> None:
     mark=st.sampled_from(["", "_2", "_1000"]),
 )
 def test_shortened_names_fit_and_keep_their_suffix(stem: str, mark: str) -> None:
+    assume(stem.strip("."))  # what is all dots has no suffix: it is hidden
     name = shortened(f"{stem}.jpeg", mark)
     assert len(os.fsencode(name)) <= NAME_BYTES
     assert name.endswith(f"{mark}.jpeg")

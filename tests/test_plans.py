@@ -44,7 +44,7 @@ def test_clash_skip_looks_at_what_stood_there_before(folder: Path) -> None:
         put(folder / "Intake" / name)
     plan = plan_of(book_of(folder, 'where = "type is image"\nmove = "Sorted"\nlevels = "all"\nclash = "skip"'))
     assert moves_of(plan, folder / "Intake") == {"three/b.jpg": "Sorted/b.jpg", "two/b.jpg": "Sorted/b_2.jpg"}
-    assert [(left.place.name, left.reason) for left in plan.left] == [("a.jpg", "a.jpg is there already")]
+    assert [(left.place.name, left.reason) for left in plan.not_touched] == [("a.jpg", "a.jpg is there already")]
 
 
 @pytest.mark.parametrize(
@@ -94,11 +94,11 @@ def test_two_processes_find_what_one_finds(folder: Path, monkeypatch: pytest.Mon
         monkeypatch.setattr(sharing, "_send", lambda *_: os._exit(1))
     together = plan_of(book)
     assert forks
-    assert (together.steps, together.seen, together.notes, together.left) == (
+    assert (together.steps, together.seen, together.notes, together.not_touched) == (
         alone.steps,
         alone.seen,
         alone.notes,
-        alone.left,
+        alone.not_touched,
     )
     assert len(alone.asked) == 60 and alone.seen == Count(60)
 
@@ -154,7 +154,7 @@ def test_what_is_left_and_why(folder: Path) -> None:
     )
     assert moves_of(plan, intake) == {}
     # A date in the future says nothing; the inode of that file was changed just now.
-    assert {left.place.name: (left.reason, left.problem) for left in plan.left} == {
+    assert {left.place.name: (left.reason, left.problem) for left in plan.not_touched} == {
         "fresh.log": ("written to a moment ago", False),
         "future.log": ("written to a moment ago", False),
         "no suffix": ("no value for {ext}", True),
@@ -224,7 +224,7 @@ def test_trees_under_version_control_are_left_whole(folder: Path) -> None:
     assert set(moves_of(plan, folder / "Intake")) == {"a.html"}
     assert "under version control" in plan.notes[0].text and not plan.has_problem
     into = plan_of(book_of(folder, everything + 'move = "site/x"'))
-    assert not into.asked and into.left[0].problem
+    assert not into.asked and into.not_touched[0].problem
     inside = plan_of(book_of(folder, f'in = "Intake/site"\n{everything}move = "x"'))
     assert set(moves_of(inside, folder / "Intake/site")) == {"page.html", "inner/more.html"}
 
@@ -253,7 +253,7 @@ def test_guarded_folders_refuse_their_rule_only(folder: Path) -> None:
     )  # fmt: skip
     assert [refusal.rule for refusal in plan.refused] == ["rule 0", "rule 1"]
     assert moves_of(plan, folder) == {"Intake/a.log": "Intake/x/a.log"}
-    assert "inside a system folder" in plan.left[0].reason
+    assert "inside a system folder" in plan.not_touched[0].reason
 
 
 def test_links_are_resolved_once_for_in_and_target(folder: Path) -> None:
@@ -270,7 +270,7 @@ def test_no_target_leads_through_a_link_below_in(folder: Path) -> None:
     (folder / "Real/deep").mkdir(parents=True)
     (folder / "Intake/log").symlink_to(folder / "Real")
     plan = plan_of(book_of(folder, 'where = "everything"\nmove = "{ext}/deep/{initial}"'))
-    assert not plan.asked and "Intake/log is a symbolic link" in plan.left[0].reason
+    assert not plan.asked and "Intake/log is a symbolic link" in plan.not_touched[0].reason
 
 
 def test_ages_are_counted_from_the_moment_that_is_handed_in(folder: Path) -> None:

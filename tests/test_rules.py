@@ -21,7 +21,7 @@ from frugal_sorter.rules.examples import run_examples
 from frugal_sorter.rules.fields import World
 from frugal_sorter.rules.file.keys import json_schema
 from frugal_sorter.rules.file.load import load_rules, read_rules
-from frugal_sorter.rules.file.mistakes import Mistakes, Wrong
+from frugal_sorter.rules.file.mistakes import InvalidValue, Mistakes
 from frugal_sorter.rules.lint import warnings_of
 from frugal_sorter.rules.model import RuleBook
 from frugal_sorter.rules.reference import TOPICS
@@ -101,7 +101,7 @@ def test_a_place_that_must_be_mounted_is_never_a_folder_on_the_system_disk(folde
     if os.path.ismount(folder) or any(os.path.ismount(one) for one in folder.parents if str(one) != "/"):
         pytest.skip("the temporary folder is on a mounted volume itself")
     assert not plan.asked and plan.has_problem
-    assert plan.left[0].reason == "the target is not mounted" and "store is not mounted" in plan.notes[0].text
+    assert plan.not_touched[0].reason == "the target is not mounted" and "store is not mounted" in plan.notes[0].text
 
 
 # What is taken
@@ -152,7 +152,7 @@ def test_folders_that_rules_write_into_are_no_entries(folder: Path) -> None:
     )
     plan = plan_of(book_of(folder, *rules))
     assert moves_of(plan, folder / "Intake") == {"a.log": "log/a.log", "b.csv": "csv/b.csv", "Old": "Holding/deep/Old"}
-    assert [(left.place.name, left.reason) for left in plan.left] == [("log", "other entries go into it")]
+    assert [(left.place.name, left.reason) for left in plan.not_touched] == [("log", "other entries go into it")]
     carry_out(plan)
     assert not plan_of(book_of(folder, *rules)).asked
     into_itself = plan_of(book_of(folder, 'in = "Intake"\nwhere = "name is Old"\ntake = "folders"\nmove = "Old/x"'))
@@ -182,7 +182,7 @@ def test_hours(text: str, moment: str, holds: bool) -> None:
 
 @pytest.mark.parametrize("text", ["", "monday", "mon-xyz", "25:00-26:00", "08:00", "08:61-09:00", "noon"])
 def test_what_is_no_hours(text: str) -> None:
-    with pytest.raises(Wrong):
+    with pytest.raises(InvalidValue):
         parse_hours(text)
 
 
@@ -190,7 +190,7 @@ def test_outside_its_hours_a_rule_claims_and_leaves(folder: Path) -> None:
     put(folder / "Intake/a.log")
     book = book_of(folder, f'{EVERYTHING}move = "x"\nduring = "sun"', f'{EVERYTHING}move = "y"')
     plan = plan_of(book)
-    assert not plan.asked and plan.left[0].reason == "outside the hours of the rule" and not plan.has_problem
+    assert not plan.asked and plan.not_touched[0].reason == "outside the hours of the rule" and not plan.has_problem
     assert len(plan_of(book, World(NOW_NS - DAY_NS)).asked) == 1
 
 

@@ -20,15 +20,16 @@ import pytest
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.errors import FrugalError, StateError
 from frugal_sorter.execution.executor import Result, changing
-from frugal_sorter.execution.recovery import found_after_kill, settle_unfinished
+from frugal_sorter.execution.recovery import recover_interrupted, state_after_crash
 from frugal_sorter.filesystem.volumes import forget_volumes
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan_file import load_plan, save_plan
 from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.steps.base import Job
+from frugal_sorter.steps.base import RunContext
+from frugal_sorter.steps.kinds import KINDS
 from frugal_sorter.steps.lines import step_as_line
 from frugal_sorter.steps.registry import verbs_for
-from frugal_sorter.steps.shapes import SHAPES, refuse_malformed
+from frugal_sorter.steps.shapes import refuse_malformed
 from frugal_sorter.steps.step import VerbName
 from tests.conftest import AS_ROOT, WITHOUT_RIGHTS, Frugal, Mount
 from tests.served import Served
@@ -113,7 +114,7 @@ def test_a_step_that_cannot_be_settled_is_set_apart_and_the_rest_goes_on(folder:
     plan.steps[1].was = None
     with Journal(ready_state_folder(), write=True) as journal:
         run = journal.begin(plan, plan.made_ns)
-        (settled,) = settle_unfinished(journal)
+        (settled,) = recover_interrupted(journal)
         assert [mark.outcome for _, mark in journal.steps(run) if mark][:3] == [
             Outcome.SKIPPED, Outcome.OPEN, Outcome.SKIPPED,
         ]  # fmt: skip
@@ -125,7 +126,7 @@ def test_every_verb_has_a_shape_and_what_does_not_fit_it_is_refused() -> None:
     from frugal_sorter.changes.descriptors import Descriptors
 
     with Descriptors() as descriptors:
-        assert set(verbs_for(Job(descriptors))) == set(SHAPES) == set(VerbName.__args__)  # type: ignore[attr-defined]
+        assert set(verbs_for(RunContext(descriptors))) == set(KINDS) == set(VerbName.__args__)  # type: ignore[attr-defined]
 
 
 def _mutated(line: dict[str, object], chance: random.Random) -> dict[str, object]:
@@ -193,8 +194,8 @@ def test_a_mutated_plan_is_refused_or_carried_out_as_it_says_and_bricks_nothing(
         # Nothing that was loaded can make the settling fail.
         with Journal(ready_state_folder(), write=True) as journal:
             run = journal.begin(loaded, loaded.made_ns)
-            assert len(found_after_kill(journal, journal.run(run))) == len(loaded.steps)
-            settle_unfinished(journal)
+            assert len(state_after_crash(journal, journal.run(run))) == len(loaded.steps)
+            recover_interrupted(journal)
     assert 100 < refused < 300
 
 
@@ -210,7 +211,7 @@ def test_a_damaged_journal_is_named_with_its_remedy(folder: Path) -> None:
         with changing(ready_state_folder(), "test") as journal:
             for run in journal.runs():
                 assert len(list(journal.steps(run.id))) >= 0 and journal.counts(run.id) is not None
-                found_after_kill(journal, run)
+                state_after_crash(journal, run)
 
     def as_good(raw: bytes) -> None:
         for name in ("journal.sqlite-wal", "journal.sqlite-shm"):
@@ -393,10 +394,10 @@ def test_a_new_folder_that_nothing_came_into_does_not_stay(folder: Path) -> None
 def test_a_tree_under_version_control_is_left_whole_also_as_an_entry(folder: Path, ending: str, place: str) -> None:
     put(folder / "Intake" / place / "HEAD", "ref")
     plan = plan_of(book_of(folder, f'take = "folders"\n{EVERYTHING}{ending}'))
-    assert not plan.asked and "version control" in plan.left[0].reason
+    assert not plan.asked and "version control" in plan.not_touched[0].reason
     put(folder / "New/proj/x.txt")
     plan = plan_of(book_of(folder, f'in = "New"\ntake = "folders"\n{EVERYTHING}move = "../Intake"\nclash = "replace"'))
-    assert not plan.asked and "version control" in plan.left[0].reason
+    assert not plan.asked and "version control" in plan.not_touched[0].reason
 
 
 # Numbers of runs

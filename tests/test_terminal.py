@@ -112,7 +112,7 @@ def test_a_line_that_is_printed_does_not_run_into_the_one_that_tells_how_far_it_
     monkeypatch.setattr(progress, "_AFTER_SECONDS", 0.0)
     screen = Screen(short=True)
     with progress.Progress("steps done") as screen.progress:
-        screen.progress.told(12)
+        screen.progress.update(12)
         assert written.getvalue() == "\r12 steps done"
         screen.line("failed   a.log: no permission")
         assert written.getvalue() == "\r12 steps done\r" + " " * 13 + "\r"

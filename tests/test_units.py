@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from frugal_sorter.cli.output import text as cli_text
 from frugal_sorter.cli.output.text import iso_text, shown, size_text
-from frugal_sorter.rules.file.mistakes import Wrong
+from frugal_sorter.rules.file.mistakes import InvalidValue
 from frugal_sorter.rules.units import SECOND_NS, parse_duration, parse_size, parse_span
 
 
@@ -39,7 +39,7 @@ def test_sizes(text: str, size: int) -> None:
     ],
 )
 def test_what_is_no_size(text: str, hint: str) -> None:
-    with pytest.raises(Wrong) as caught:
+    with pytest.raises(InvalidValue) as caught:
         parse_size(text)
     assert hint in caught.value.instead
 
@@ -66,7 +66,7 @@ def test_durations_before_a_moment(duration: str, now: str, then: str) -> None:
     "text", ["", "soon", "3", "3 m", "3 fortnights", "days 3", "3 days ago", "99999999999999 years"]
 )
 def test_what_is_no_duration(text: str) -> None:
-    with pytest.raises(Wrong):
+    with pytest.raises(InvalidValue):
         parse_duration(text)
 
 
@@ -90,7 +90,7 @@ def test_spans_are_local_days(text: str, first: str, after: str) -> None:
 
 @pytest.mark.parametrize("text", ["2026-13", "2026-02-30", "26-1-1", "tomorrow", "", "0000", "2026-1-1-1"])
 def test_what_is_no_date(text: str) -> None:
-    with pytest.raises(Wrong):
+    with pytest.raises(InvalidValue):
         parse_span(text)
 
 
@@ -99,7 +99,7 @@ def test_no_text_ends_in_anything_but_a_value_or_a_clear_no(text: str) -> None:
     for parse in (parse_size, parse_duration, parse_span):
         try:
             parse(text)
-        except Wrong as wrong:
+        except InvalidValue as wrong:
             assert wrong.what and wrong.instead
 
 

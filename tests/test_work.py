@@ -14,7 +14,7 @@ from frugal_sorter.changes.descriptors import Descriptors
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.errors import RefusedError, StateError, UsageError
 from frugal_sorter.execution.executor import Result, changing, execute
-from frugal_sorter.execution.recovery import found_after_kill
+from frugal_sorter.execution.recovery import state_after_crash
 from frugal_sorter.execution.undo import plan_undo, run_to_undo
 from frugal_sorter.filesystem.record import Identity, Place, place_of
 from frugal_sorter.filesystem.status import look
@@ -22,7 +22,7 @@ from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.lock import writer_is_active, writer_lock
-from frugal_sorter.steps.base import Job, Mark, attempt
+from frugal_sorter.steps.base import Mark, RunContext, attempt
 from frugal_sorter.steps.move import Move
 from frugal_sorter.steps.step import Step
 from tests.support import NOW_NS, book_of, carry_out, contents, file_names, moves_of, plan_of, put, snapshot, undo
@@ -44,7 +44,7 @@ def test_tidy_again_undo_and_redo(folder: Path) -> None:
     assert not plan_of(book_of(folder, rule)).asked
     assert undo().done == 5
     assert snapshot(folder) == before
-    left = plan_of(book_of(folder, rule)).left
+    left = plan_of(book_of(folder, rule)).not_touched
     assert {one.reason for one in left} == {"taken back by run 2; --again does it"} and len(left) == 5
     # The undo of an undo: everything but the times of folders that had to be made anew.
     assert undo(2).done == 5
@@ -74,9 +74,11 @@ def test_a_rule_that_makes_names_from_names_comes_to_rest(folder: Path) -> None:
     assert tidy(folder, rule).done == 1
     assert not plan_of(book_of(folder, rule)).asked
     undo()
-    assert {one.reason for one in plan_of(book_of(folder, rule)).left} == {"taken back by run 2; --again does it"}
+    assert {one.reason for one in plan_of(book_of(folder, rule)).not_touched} == {
+        "taken back by run 2; --again does it"
+    }
     undo(2)
-    assert not plan_of(book_of(folder, rule)).left and (folder / "Intake/old a.jpg").exists()
+    assert not plan_of(book_of(folder, rule)).not_touched and (folder / "Intake/old a.jpg").exists()
 
 
 @pytest.mark.parametrize(
@@ -137,7 +139,7 @@ def test_undo_lists_what_is_in_the_way_and_does_the_rest(folder: Path) -> None:
     put(sorted_to / "replaced.log", "another")
     with changing(ready_state_folder(), "test") as journal:
         plan = plan_undo(journal, run_to_undo(journal, None), NOW_NS)
-        assert {left.place.name: left.reason for left in plan.left} == {
+        assert {left.place.name: left.reason for left in plan.not_touched} == {
             "taken.log": f"{folder}/Intake/taken.log is taken",
             "gone.log": "no longer there",
             "replaced.log": "another file stands there now",
@@ -156,7 +158,7 @@ def test_undo_names_the_later_run_that_moved_a_file_on(folder: Path) -> None:
     tidy(folder, 'in = "Intake/log/2026-11"\nwhere = "everything"\nmove = "../../far"')
     with changing(ready_state_folder(), "test") as journal:
         plan = plan_undo(journal, journal.run(1), NOW_NS)
-    assert plan.left[0].reason == "run 2 moved it on; undo that one first"
+    assert plan.not_touched[0].reason == "run 2 moved it on; undo that one first"
     undo()
     undo()
     assert (folder / "Intake/a.log").exists()
@@ -216,7 +218,7 @@ def test_after_a_kill_the_disk_tells_what_was_done(folder: Path, survived: int) 
         execute(plan, journal, told)
     with Journal(folder_of_state, write=False) as journal:
         (run,) = journal.unsettled()
-        ended = [mark.outcome for step, mark in found_after_kill(journal, run) if step.verb == "move"]
+        ended = [mark.outcome for step, mark in state_after_crash(journal, run) if step.verb == "move"]
     moved = min(4, max(0, survived - 1))  # two folders are made first, then comes the step that was cut off
     assert ended == [Outcome.DONE] * moved + [Outcome.SKIPPED] * (4 - moved)
     if moved:
@@ -241,10 +243,10 @@ def test_a_kill_between_the_halves_of_a_rename_by_link_is_put_right(folder: Path
     step = _step(source, target)
     os.link(source, target)
     with Descriptors() as descriptors:
-        move = Move(Job(descriptors))
-        assert move.settle(step, None, repair=False).outcome == Outcome.OPEN
-        assert move.settle(step, None, repair=True).outcome == Outcome.DONE
-        assert move.settle(step, None, repair=True).outcome == Outcome.DONE
+        move = Move(RunContext(descriptors))
+        assert move.resolve_after_crash(step, None, repair=False).outcome == Outcome.OPEN
+        assert move.resolve_after_crash(step, None, repair=True).outcome == Outcome.DONE
+        assert move.resolve_after_crash(step, None, repair=True).outcome == Outcome.DONE
     assert sorted(os.listdir(folder)) == ["b"]
 
 
@@ -255,8 +257,8 @@ def test_without_the_kernels_help_a_rename_still_never_clobbers(folder: Path, mo
     monkeypatch.setattr(rename, "_by_kernel", refuse)
     source, target, taken = put(folder / "a", "a"), folder / "b", put(folder / "c", "c")
     with Descriptors() as descriptors:
-        assert attempt(Move(Job(descriptors)), _step(source, taken)).outcome == Outcome.SKIPPED
-        assert attempt(Move(Job(descriptors)), _step(source, target)).outcome == Outcome.DONE
+        assert attempt(Move(RunContext(descriptors)), _step(source, taken)).outcome == Outcome.SKIPPED
+        assert attempt(Move(RunContext(descriptors)), _step(source, target)).outcome == Outcome.DONE
     assert {path.name: path.read_text() for path in folder.iterdir()} == {"b": "a", "c": "c"}
 
 
@@ -271,7 +273,7 @@ def test_an_entry_that_slips_in_at_the_last_moment_is_put_back(folder: Path) -> 
         rename.rename_without_replacing(source_fd, name, target_fd, new)
 
     with Descriptors() as descriptors:
-        mark = attempt(Move(Job(descriptors), swap_then_rename), step)
+        mark = attempt(Move(RunContext(descriptors), swap_then_rename), step)
     assert mark.outcome == Outcome.SKIPPED
     assert {path.name: path.read_text() for path in folder.iterdir()} == {"a": "other", "kept": "planned"}
 
@@ -283,7 +285,7 @@ def test_a_rename_that_fails_changes_nothing_and_is_named(folder: Path, number: 
 
     step = _step(put(folder / "a"), folder / "b")
     with Descriptors() as descriptors:
-        mark = attempt(Move(Job(descriptors), fail), step)
+        mark = attempt(Move(RunContext(descriptors), fail), step)
     assert mark.outcome == Outcome.FAILED and mark.reason
     assert os.listdir(folder) == ["a"]
 

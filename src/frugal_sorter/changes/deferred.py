@@ -11,7 +11,7 @@ Item = TypeVar("Item")
 BATCH = 100
 
 
-class Behind(Generic[Item]):
+class Deferred(Generic[Item]):
     """Does some work on items in a thread, in their order; it begins with the first hundred.
 
     Args:

@@ -57,7 +57,7 @@ class Lease:
             if error.errno in _BUSY:
                 why = _writer_of(self.descriptor)
                 self.__exit__()
-                raise NotDone(Outcome.LEFT, why) from None
+                raise NotDone(Outcome.NOT_RUN, why) from None
             if error.errno not in _CANNOT_ASK:
                 self.__exit__()
                 why = f"it cannot be asked whether somebody is writing to it: {(error.strerror or '').lower()}"
@@ -83,7 +83,7 @@ class Lease:
             NotDone: somebody does.
         """
         if self.is_broken:
-            raise NotDone(Outcome.LEFT, "a program began to write to it")
+            raise NotDone(Outcome.NOT_RUN, "a program began to write to it")
 
     def status(self) -> os.stat_result | None:
         """Return the status of the leased file, which nobody changes meanwhile; None without a descriptor."""

@@ -19,7 +19,7 @@ class Outcome(IntEnum):
     SKIPPED = 2
     FAILED = 3
     OPEN = 4
-    LEFT = 5
+    NOT_RUN = 5
     NOTED = 6
 
 

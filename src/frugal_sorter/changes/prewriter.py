@@ -20,7 +20,7 @@ BATCH = 5_000
 FEWEST = 6_000
 
 
-class Ahead(Generic[Item]):
+class Prewriter(Generic[Item]):
     """Hands items to a fork by the batch; its parent asks for the batches in order, and waits for each.
 
     A signal to the whole group of processes is for the parent to heed: the fork ends when it is told to, or

@@ -51,7 +51,7 @@ def witnessed(fd: int, name: str, kept_fd: int, kept: str) -> Iterator[None]:
                 if one.st_size != other.st_size or not same_bytes(first, second, heed):
                     raise NotDone(Outcome.SKIPPED, "it holds other bytes by now")
                 if before != (_state(first), _state(second)):
-                    raise NotDone(Outcome.LEFT, "one of the two was written to while they were compared")
+                    raise NotDone(Outcome.NOT_RUN, "one of the two was written to while they were compared")
                 yield
             finally:
                 os.close(second)

@@ -8,23 +8,22 @@ from contextlib import contextmanager
 from itertools import count
 from types import FrameType
 
+from frugal_sorter.app.carry_out import carry_out, was_not_done
+from frugal_sorter.app.session import Session
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.cli.output.plan_view import PlanView, exit_code
 from frugal_sorter.cli.output.progress import Progress
 from frugal_sorter.cli.output.screen import Screen
-from frugal_sorter.cli.output.text import now_ns, shown
+from frugal_sorter.cli.output.text import shown
 from frugal_sorter.cli.output.words import done_text, stray_texts
 from frugal_sorter.errors import RefusedError
-from frugal_sorter.execution.executor import Result, changing, execute
-from frugal_sorter.planning.plan import SUMMED, Plan
-from frugal_sorter.reports.totals import forget_totals, keep_totals, take_totals
-from frugal_sorter.rules.units import SECOND_NS
-from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.state.log import open_log
+from frugal_sorter.execution.executor import Result
+from frugal_sorter.planning.plan import Plan
 from frugal_sorter.state.settings import read_settings
 from frugal_sorter.steps.base import Mark
+from frugal_sorter.steps.kinds import ATTENDING, FINAL
 from frugal_sorter.steps.move_across import lost_text
-from frugal_sorter.steps.step import ATTENDING, FINAL, Step
+from frugal_sorter.steps.step import Step
 
 # Above this many lines, what was not done has scrolled away and is named again.
 _ON_ONE_SCREEN = 15
@@ -59,34 +58,26 @@ def _signals() -> Iterator[Callable[[], int]]:
             signal.signal(number, handler)
 
 
-def carry_out(plan: Plan, view: PlanView, screen: Screen) -> tuple[Result, int]:
+def show_run(session: Session, plan: Plan, view: PlanView, screen: Screen) -> tuple[Result, int]:
     """Carry a plan out with a line for each thing done.
 
     Returns:
         the result, and the signal that stopped it, or 0.
     """
-    folder, settings = ready_state_folder(), read_settings()
-    open_log(folder, settings.log)
-    oldest_ns = plan.made_ns - settings.keep_days * 86_400 * SECOND_NS
-    with changing(folder, plan.kind) as journal, _signals() as heard:
-        journal.forget(plan.made_ns, settings.keep_days * 86_400 * SECOND_NS)
-        forget_totals(folder, oldest_ns)
-        before = take_totals(plan.levels, now_ns()) if plan.kind in SUMMED else None
+    with _signals() as heard:
         with Progress("steps done") as progress:
-            screen.progress, told = progress, count(1)
+            screen.progress, numbers = progress, count(1)
 
             def show(step: Step, mark: Mark) -> None:
-                progress.told(next(told))
+                progress.update(next(numbers))
                 view.show_step(step, mark)
 
-            result = execute(plan, journal, show, lambda: bool(heard()))
+            result = carry_out(session, plan, show, lambda: bool(heard()))
         screen.progress = None
         view.show_last_steps()
         number = heard() if result.stopped else 0
-        if before is not None:
-            keep_totals(folder, result.run, before, take_totals(plan.levels, now_ns()))
     screen.line()
-    not_done = [(step, mark) for step, mark in result.not_done if mark.outcome != Outcome.LEFT]
+    not_done = was_not_done(result)
     if not_done and result.done > _ON_ONE_SCREEN:
         screen.line("Not done, once more:", style="bold")
         for step, mark in not_done:
@@ -100,11 +91,12 @@ def carry_out(plan: Plan, view: PlanView, screen: Screen) -> tuple[Result, int]:
 
 
 def ask_and_do(
-    plan: Plan, view: PlanView, screen: Screen, question: str, yes: bool, then: Callable[[Result], str]
+    session: Session, plan: Plan, view: PlanView, screen: Screen, question: str, yes: bool, then: Callable[[Result], str]
 ) -> int:  # fmt: skip
     """Ask, carry a plan out that was listed, and say what was done and what comes next.
 
     Args:
+        session: of the command.
         plan: what to do.
         view: of the plan.
         screen: the terminal.
@@ -118,7 +110,7 @@ def ask_and_do(
     if not confirm(screen, question, yes):
         screen.line("Nothing was changed.")
         return 3
-    result, number = carry_out(plan, view, screen)
+    result, number = show_run(session, plan, view, screen)
     screen.line(f"{summary(result)}.", style="bold")
     screen.lines(then(result), style="bold")
     return 128 + number if number else exit_code(plan, result.has_problem)
@@ -131,7 +123,7 @@ def summary(result: Result) -> str:
     for outcome, word in ((Outcome.SKIPPED, "skipped"), (Outcome.FAILED, "failed"), (Outcome.OPEN, "unclear")):
         if outcome in marks:
             parts.append(f"{marks.count(outcome):,} {word}")
-    left = marks.count(Outcome.LEFT)
+    left = marks.count(Outcome.NOT_RUN)
     if result.stopped:
         parts.append(f"stopped before the other {left:,}")
     elif left:

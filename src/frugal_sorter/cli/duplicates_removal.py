@@ -5,31 +5,31 @@ from __future__ import annotations
 import argparse
 from collections.abc import Sequence
 
+from frugal_sorter.app.session import Session
 from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
-from frugal_sorter.cli.interrupted import changing
 from frugal_sorter.cli.options import command_line, refuse_removal
 from frugal_sorter.cli.output.plan_view import PlanView, exit_code
-from frugal_sorter.cli.output.screen import Screen, account
+from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import below, date_text, shown, size_text
-from frugal_sorter.cli.reading import read_where, world_now
+from frugal_sorter.cli.reading import read_where
 from frugal_sorter.duplicates.columns import Same
 from frugal_sorter.duplicates.planning import Removing, limited, plan_duplicates, plan_unmark
 from frugal_sorter.duplicates.which_stays import Choice, LookAlike
 from frugal_sorter.planning.plan import Plan
 
 
-def limited_choices(choices: Sequence[Choice], where: str) -> list[Choice]:
+def limited_choices(session: Session, choices: Sequence[Choice], where: str) -> list[Choice]:
     """Return choices of which only those files go that a condition is true of.
 
     Raises:
         UsageError: it cannot be read.
     """
-    node, world = read_where(where), world_now()
+    node, world = read_where(where), session.world()
     return [limited(choice, node, world) for choice in choices]
 
 
 def take_away(
-    screen: Screen, args: argparse.Namespace, folders: Sequence[str], choices: Sequence[Choice], base: str
+    session: Session, screen: Screen, args: argparse.Namespace, folders: Sequence[str], choices: Sequence[Choice], base: str
 ) -> int:  # fmt: skip
     """Take away what need not stay; a person at a terminal chooses for each group unless the command says which stays."""
     for folder in folders:
@@ -37,19 +37,22 @@ def take_away(
     decided = args.yes or args.keep is not None or args.keep_in
     if not decided and screen.may_ask():
         choices = _choose_each(screen, choices, base)
-    with changing("duplicates"):
-        removing = Removing(args.do, world_now(), args.across_owners, args.at_most)
+    with session.changing("duplicates"):
+        removing = Removing(args.do, session.world(), args.across_owners, args.at_most)
         plan = plan_duplicates(choices, removing, command_line(), folders)
-    return _carry_out(screen, plan, args, " Each is compared with the one that stays once more, byte by byte.")
+    return _carry_out(session, screen, plan, args, " Each is compared with the one that stays once more, byte by byte.")
 
 
-def unmark(screen: Screen, args: argparse.Namespace, folders: Sequence[str], alikes: Sequence[LookAlike]) -> int:
+def unmark(
+    session: Session, screen: Screen, args: argparse.Namespace, folders: Sequence[str], alikes: Sequence[LookAlike]
+) -> int:  # fmt: skip
     """Take the mark of a copy off names that are copies of nothing."""
     alone = [one for one in alikes if one.kind == "alone"]
-    return _carry_out(screen, plan_unmark(alone, world_now(), command_line(), folders), args, "")
+    plan = plan_unmark(alone, session.world(), command_line(), folders)
+    return _carry_out(session, screen, plan, args, "")
 
 
-def _carry_out(screen: Screen, plan: Plan, args: argparse.Namespace, more: str) -> int:
+def _carry_out(session: Session, screen: Screen, plan: Plan, args: argparse.Namespace, more: str) -> int:
     screen.line()
     view = PlanView(plan, screen)
     if not plan.asked:
@@ -59,8 +62,8 @@ def _carry_out(screen: Screen, plan: Plan, args: argparse.Namespace, more: str) 
     view.show(names=not args.yes)
     screen.line()
     view.warn()
-    question = view.question(f"below {shown(view.base)}, as {account()}?{more}")
-    return ask_and_do(plan, view, screen, question, args.yes, take_back_text)
+    question = view.question(f"below {shown(view.base)}, as {session.account}?{more}")
+    return ask_and_do(session, plan, view, screen, question, args.yes, take_back_text)
 
 
 # Choosing

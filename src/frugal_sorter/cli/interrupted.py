@@ -3,34 +3,29 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Iterator
-from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
+from frugal_sorter.app.session import Session
 from frugal_sorter.cli.output.text import count_text, moment_text, shown
 from frugal_sorter.cli.output.words import stray_texts
 from frugal_sorter.errors import FrugalError
-from frugal_sorter.state.folders import ready_state_folder, state_folder
+from frugal_sorter.state.folders import state_folder
 from frugal_sorter.state.last_run import LastRun
 from frugal_sorter.state.lock import writer_is_active
 
 if TYPE_CHECKING:
     # A command that changes nothing needs no journal, so that none is imported for it.
-    from frugal_sorter.execution.recovery import Settled
-    from frugal_sorter.journal.journal import Journal, Run
+    from frugal_sorter.execution.recovery import Recovered
+    from frugal_sorter.journal.journal import Run
 
 # They settle what they find, and tell of it.
 _CHANGING = frozenset({"tidy", "sort", "purge", "gather", "duplicates", "undo", "trash"})
 _SHOWN = 3
 
 
-@contextmanager
-def changing(what: str) -> Iterator[Journal]:
-    """Hold the right to change files, with the journal open; tell of each run that was interrupted."""
-    from frugal_sorter.execution.executor import changing as changing_files
-
-    with changing_files(ready_state_folder(), what, _tell) as journal:
-        yield journal
+def begin() -> Session:
+    """Begin the session of a command; it tells of each interrupted run that it recovers."""
+    return Session.begin(_tell)
 
 
 def tell_of_open_runs(command: str) -> None:
@@ -50,7 +45,7 @@ def tell_of_open_runs(command: str) -> None:
         return  # the command that needs the journal says what is wrong with it
 
 
-def _tell(settled: Settled) -> None:
+def _tell(settled: Recovered) -> None:
     run = settled.run
     if settled.away:
         _say(_waits(run, settled.away))

@@ -5,14 +5,10 @@ from __future__ import annotations
 import argparse
 from collections.abc import Mapping
 
-from frugal_sorter.cli.interrupted import changing
 from frugal_sorter.cli.options import command_line
 from frugal_sorter.cli.output.text import shown
-from frugal_sorter.cli.reading import read_where, require_extras, world_now
+from frugal_sorter.cli.reading import read_where, require_extras
 from frugal_sorter.errors import UsageError
-from frugal_sorter.execution.earlier_runs import arrival_of, past_of
-from frugal_sorter.planning.by_rules import Narrow, plan_by_rules
-from frugal_sorter.planning.plan import Kind, Plan
 from frugal_sorter.rules.file.load import FORMAT
 from frugal_sorter.rules.file.one_rule import Value, book_of_rule, rule_text
 from frugal_sorter.rules.model import RuleBook
@@ -65,16 +61,3 @@ def book_named(keys: Mapping[str, Value], folder: str) -> RuleBook:
     book = book_of_rule(keys, folder, SAID_AS, command_line())
     require_extras(book)
     return book
-
-
-def plan_of_rule(
-    keys: Mapping[str, Value], folder: str, kind: Kind, at_most: int | None, narrow: Narrow | None = None
-) -> Plan:  # fmt: skip
-    """Plan what a rule that stands for a job would do now.
-
-    What a person types is meant, also where it was taken back before.
-    """
-    book = book_named(keys, folder)
-    with changing(kind) as journal:
-        world = world_now(None, arrival_of(journal))
-        return plan_by_rules(book, world, past_of(journal), True, at_most, kind, narrow or (lambda _plan, _world: None))

@@ -92,11 +92,11 @@ def size(text: str) -> int:
 
 
 def _read(parse: Callable[[str], Value], text: str) -> Value:
-    from frugal_sorter.rules.file.mistakes import Wrong
+    from frugal_sorter.rules.file.mistakes import InvalidValue
 
     try:
         return parse(text)
-    except Wrong as wrong:
+    except InvalidValue as wrong:
         raise argparse.ArgumentTypeError(f"{wrong.what}; {wrong.instead}") from None
 
 

@@ -4,48 +4,33 @@ from __future__ import annotations
 
 import argparse
 import importlib.util
-import os
-from collections.abc import Callable
 
+from frugal_sorter.app.session import Session
 from frugal_sorter.cli.options import rules_file
-from frugal_sorter.cli.output.screen import account
-from frugal_sorter.cli.output.text import now_ns
 from frugal_sorter.errors import UsageError
-from frugal_sorter.filesystem.record import FileRecord
 from frugal_sorter.filesystem.types import TYPES
 from frugal_sorter.rules.conditions.building import parse_condition
 from frugal_sorter.rules.conditions.parsing import keep as keep_parsed
 from frugal_sorter.rules.conditions.tree import Node
-from frugal_sorter.rules.fields import FIELDS, Field, World
+from frugal_sorter.rules.fields import FIELDS, Field
 from frugal_sorter.rules.file.load import load_rules
-from frugal_sorter.rules.file.mistakes import Wrong
+from frugal_sorter.rules.file.mistakes import InvalidValue
 from frugal_sorter.rules.model import RuleBook
 from frugal_sorter.rules.units import parse_moment
 
-Arrived = Callable[[FileRecord], int | None]
 
-
-def _never(_: FileRecord) -> None:
-    return None
-
-
-def world_now(as_of: str | None = None, arrived: Arrived = _never) -> World:
-    """Return what is not in the entries: this moment, this machine, this account.
-
-    Args:
-        as_of: another moment to look at, as written.
-        arrived: when the tool itself put an entry where it is.
+def moment_of(as_of: str | None, session: Session) -> int:
+    """Return the moment that a plan is to be seen from: now, or the one that `--as-of` names.
 
     Raises:
         UsageError: the moment makes no sense.
     """
-    moment_ns = now_ns()
-    if as_of is not None:
-        try:
-            moment_ns = parse_moment(as_of, moment_ns)
-        except Wrong as wrong:
-            raise UsageError(f"--as-of: {wrong.what}", wrong.instead) from None
-    return World(moment_ns, os.uname().nodename, account(), arrived)
+    if as_of is None:
+        return session.now_ns
+    try:
+        return parse_moment(as_of, session.now_ns)
+    except InvalidValue as wrong:
+        raise UsageError(f"--as-of: {wrong.what}", wrong.instead) from None
 
 
 def read_book(args: argparse.Namespace) -> RuleBook:
@@ -63,7 +48,7 @@ def read_where(text: str) -> Node:
     """
     try:
         node = parse_condition(text, TYPES).node
-    except Wrong as wrong:
+    except InvalidValue as wrong:
         raise UsageError(f"--where: {wrong.what}", wrong.instead) from None
     keep_parsed()
     _require("--where", {leaf.on for leaf in node.leaves()})

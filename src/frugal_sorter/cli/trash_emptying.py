@@ -3,25 +3,22 @@
 from __future__ import annotations
 
 import argparse
-from collections import Counter
 from collections.abc import Sequence
 
+from frugal_sorter.app.session import Session
+from frugal_sorter.app.trash import plan_emptying
 from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
-from frugal_sorter.cli.interrupted import changing
 from frugal_sorter.cli.options import command_line, is_short
 from frugal_sorter.cli.output.plan_view import PlanView, exit_code
-from frugal_sorter.cli.output.screen import Screen, account
+from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import count_text, moment_text, shown, size_text
 from frugal_sorter.cli.output.words import entries_text, stay_text
-from frugal_sorter.cli.reading import read_where, world_now
+from frugal_sorter.cli.reading import read_where
 from frugal_sorter.errors import UsageError
-from frugal_sorter.execution.earlier_runs import trashed_in
-from frugal_sorter.journal.journal import Journal
-from frugal_sorter.planning.constraints import hold_ceilings
-from frugal_sorter.planning.emptying import RULE, Weighed, add_emptying, leaving
-from frugal_sorter.planning.plan import Note, Plan
-from frugal_sorter.rules.file.mistakes import Wrong
-from frugal_sorter.rules.file.trash_limits import TrashLimits, refuse_dear
+from frugal_sorter.planning.emptying import Weighed
+from frugal_sorter.planning.plan import Note
+from frugal_sorter.rules.file.mistakes import InvalidValue
+from frugal_sorter.rules.file.trash_limits import TrashLimits, refuse_expensive
 from frugal_sorter.steps.count import total
 
 
@@ -30,36 +27,21 @@ def asks_to_empty(args: argparse.Namespace) -> bool:
     return bool(args.orphans) or any(one is not None for one in (args.older_than, args.shrink_to, args.where))
 
 
-def empty(args: argparse.Namespace, entries: Sequence[Weighed], notes: Sequence[Note]) -> int:
+def empty(
+    session: Session, args: argparse.Namespace, entries: Sequence[Weighed], notes: Sequence[Note]
+) -> int:  # fmt: skip
     """List what would leave the trash, ask, and remove it for good."""
     where = None
     if args.where is not None:
         where = read_where(args.where)
         try:
-            refuse_dear(where)
-        except Wrong as wrong:
+            refuse_expensive(where)
+        except InvalidValue as wrong:
             raise UsageError(f"--where: {wrong.what}", wrong.instead) from None
     screen = Screen(is_short(args))
-    with changing("trash") as journal:
-        world = world_now()
-        limits = TrashLimits(args.older_than, args.shrink_to, where)
-        only_orphans = args.orphans and args.older_than is None and args.shrink_to is None and where is None
-        going = [] if only_orphans else leaving(entries, limits, world)
-        going += [one for one in entries if one.trashed.orphan] if args.orphans else []
-        plan = Plan(
-            "empty",
-            world.now_ns,
-            command_line(),
-            rules=[RULE],
-            matched={RULE},
-            seen=total(one.counted for one in entries),
-        )
-        plan.notes += notes
-        add_emptying(plan, going)
-        if args.at_most is not None:
-            plan.ceilings[RULE] = args.at_most
-        hold_ceilings(plan)
-        taken_back_no_more = _runs(journal, going) if plan.asked else {}
+    has_limits = args.older_than is not None or args.shrink_to is not None or where is not None
+    limits = TrashLimits(args.older_than, args.shrink_to, where) if has_limits else None
+    plan, going, of_runs = plan_emptying(session, entries, limits, args.orphans, command_line(), notes, args.at_most)
     view = PlanView(plan, screen)
     if not plan.asked:
         view.show_left()
@@ -68,11 +50,11 @@ def empty(args: argparse.Namespace, entries: Sequence[Weighed], notes: Sequence[
             screen.line(line)
         return exit_code(plan)
     _show(screen, entries, going)
-    if taken_back_no_more:
-        named = ", ".join(str(run) for run in sorted(taken_back_no_more))
-        count = count_text(sum(taken_back_no_more.values()), "of these was", "of these were")
+    if of_runs:
+        named = ", ".join(str(run) for run in sorted(of_runs))
+        count = count_text(sum(of_runs.values()), "of these was", "of these were")
         screen.line()
-        runs = "run" if len(taken_back_no_more) == 1 else "runs"
+        runs = "run" if len(of_runs) == 1 else "runs"
         screen.line(
             f"{count} put there by {runs} {named}, which can then not be taken back for them.", style="bold yellow"
         )
@@ -80,22 +62,8 @@ def empty(args: argparse.Namespace, entries: Sequence[Weighed], notes: Sequence[
     screen.line()
     view.warn()
     staying = plan.seen.without(total(one.counted for one in going))
-    question = view.question(f"as {account()}? {stay_text(staying)} in the trash.")
-    return ask_and_do(plan, view, screen, question, args.yes, take_back_text)
-
-
-def _runs(journal: Journal, going: Sequence[Weighed]) -> Counter[int]:
-    """Count, by run, what the runs moved to the trash of what is about to leave it."""
-    counts: Counter[int] = Counter()
-    known: dict[str, dict[str, int]] = {}
-    for one in going:
-        folder = one.trashed.bin.files
-        if folder not in known:
-            known[folder] = trashed_in(journal, folder)
-        run = known[folder].get(one.trashed.name)
-        if run is not None and not one.trashed.orphan:
-            counts[run] += 1
-    return counts
+    question = view.question(f"as {session.account}? {stay_text(staying)} in the trash.")
+    return ask_and_do(session, plan, view, screen, question, args.yes, take_back_text)
 
 
 def _show(screen: Screen, entries: Sequence[Weighed], going: Sequence[Weighed]) -> None:

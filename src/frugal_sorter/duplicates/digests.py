@@ -15,7 +15,7 @@ from typing import NamedTuple
 from blake3 import blake3
 
 from frugal_sorter.filesystem.fingerprint import READ
-from frugal_sorter.filesystem.parallel import Told, in_two
+from frugal_sorter.filesystem.parallel import OnProgress, in_two
 from frugal_sorter.filesystem.record import storable_ns
 
 # Up to this size a file is read whole at once: its two ends would be most of it.
@@ -74,30 +74,30 @@ class Digests:
         self.read += other.read
 
 
-def ends_digests(files: Sequence[Found], told: Told) -> Digests:
+def ends_digests(files: Sequence[Found], on_progress: OnProgress) -> Digests:
     """Return for each file a digest of its first and last 4 KiB; of a small one, of the whole."""
-    return _in_two(files, [_OPENING_BYTES + 2 * END_BYTES] * len(files), _ends, told)
+    return _in_two(files, [_OPENING_BYTES + 2 * END_BYTES] * len(files), _ends, on_progress)
 
 
-def whole_digests(files: Sequence[Found], sizes: Iterable[int], told: Told) -> Digests:
+def whole_digests(files: Sequence[Found], sizes: Iterable[int], on_progress: OnProgress) -> Digests:
     """Return for each file a digest of all its bytes; the sizes are those of the files."""
-    return _in_two(files, [_OPENING_BYTES + size for size in sizes], _wholes, told)
+    return _in_two(files, [_OPENING_BYTES + size for size in sizes], _wholes, on_progress)
 
 
 def _in_two(
-    files: Sequence[Found], costs: Sequence[int], read: Callable[[Iterable[Found], Told], Digests], told: Told
+    files: Sequence[Found], costs: Sequence[int], read: Callable[[Iterable[Found], OnProgress], Digests], on_progress: OnProgress
 ) -> Digests:  # fmt: skip
     digests = Digests()
-    for part in in_two(files, costs, read, told):
+    for part in in_two(files, costs, read, on_progress):
         digests.extend(part)
     return digests
 
 
-def _ends(files: Iterable[Found], told: Told) -> Digests:
-    return _each(files, _digest_ends, told)
+def _ends(files: Iterable[Found], on_progress: OnProgress) -> Digests:
+    return _each(files, _digest_ends, on_progress)
 
 
-def _wholes(files: Iterable[Found], told: Told) -> Digests:
+def _wholes(files: Iterable[Found], on_progress: OnProgress) -> Digests:
     buffer = memoryview(bytearray(_BUFFER_BYTES))
 
     def digest(descriptor: int, size: int) -> tuple[bytes, int]:
@@ -107,7 +107,7 @@ def _wholes(files: Iterable[Found], told: Told) -> Digests:
             done += count
         return hasher.digest(_DIGEST_BYTES), done
 
-    return _each(files, digest, told)
+    return _each(files, digest, on_progress)
 
 
 def _digest_ends(descriptor: int, size: int) -> tuple[bytes, int]:
@@ -118,7 +118,7 @@ def _digest_ends(descriptor: int, size: int) -> tuple[bytes, int]:
     return blake3(_SIZE.pack(size) + body).digest(_DIGEST_BYTES), len(body)
 
 
-def _each(files: Iterable[Found], digest: Callable[[int, int], tuple[bytes, int]], told: Told) -> Digests:
+def _each(files: Iterable[Found], digest: Callable[[int, int], tuple[bytes, int]], on_progress: OnProgress) -> Digests:
     rows, problems, read = bytearray(), dict[int, str](), 0
     for number, (path, dev, ino, size, mtime_ns, ctime_ns) in enumerate(files):
         row, problem = _NONE, ""
@@ -144,5 +144,5 @@ def _each(files: Iterable[Found], digest: Callable[[int, int], tuple[bytes, int]
             problems[number] = problem
         rows += row
         if size > _BUFFER_BYTES or not (number + 1) % _TOLD_EVERY:
-            told(number + 1)
+            on_progress(number + 1)
     return Digests(rows, problems, read)

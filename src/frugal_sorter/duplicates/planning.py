@@ -15,7 +15,7 @@ from frugal_sorter.filesystem.record import FileRecord, place_of, storable_ns
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.types import TYPE_OF_SUFFIX
 from frugal_sorter.filesystem.walk import reason_of
-from frugal_sorter.planning.constraints import hold_ceilings
+from frugal_sorter.planning.constraints import enforce_removal_limits
 from frugal_sorter.planning.guard import refused_folder, version_control_root
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.to_trash import Removals
@@ -23,7 +23,7 @@ from frugal_sorter.rules.conditions.tree import Node
 from frugal_sorter.rules.fields import Facts, World
 from frugal_sorter.rules.file.keys import Do
 from frugal_sorter.steps.count import ONE_FILE, Count
-from frugal_sorter.steps.step import Left, Step, Witness
+from frugal_sorter.steps.step import NotTouched, Step, Witness
 
 # What steps have in place of the name of a rule.
 RULE = "duplicates"
@@ -80,7 +80,7 @@ def plan_duplicates(choices: Iterable[Choice], removing: Removing, origin: str, 
         add_removals(plan, choice, removing, RULE, "")
     if removing.at_most is not None:
         plan.ceilings[RULE] = removing.at_most
-    hold_ceilings(plan)
+    enforce_removal_limits(plan)
     return plan
 
 
@@ -89,15 +89,17 @@ def add_removals(plan: Plan, choice: Choice, removing: Removing, rule: str, key:
     try:
         kept = _record(choice.kept)
     except _Stays as stays:
-        plan.left += [Left(place_of(one.path), rule, f"{choice.kept.path}: {stays}", True) for one in choice.going]
+        plan.not_touched += [
+            NotTouched(place_of(one.path), rule, f"{choice.kept.path}: {stays}", True) for one in choice.going
+        ]
         return
     for one in choice.going:
         try:
             record = _record(one)
             plan.add_group([_step(one, record, kept, removing, rule, key)])
         except _Stays as stays:
-            plan.left.append(Left(place_of(one.path), rule, str(stays), stays.problem))
-    plan.left += [Left(place_of(path), rule, why, False) for path, why in choice.staying.items() if why]
+            plan.not_touched.append(NotTouched(place_of(one.path), rule, str(stays), stays.problem))
+    plan.not_touched += [NotTouched(place_of(path), rule, why, False) for path, why in choice.staying.items() if why]
 
 
 class _Stays(Exception):
@@ -167,9 +169,9 @@ def plan_unmark(alone: Iterable[LookAlike], world: World, origin: str, folders: 
         tree = version_control_root(place.folder)
         if refused or tree:
             why = f"{place.folder} is {refused}" if refused else f"{tree} is under version control and is left whole"
-            plan.left.append(Left(place, RULE, why, bool(refused)))
+            plan.not_touched.append(NotTouched(place, RULE, why, bool(refused)))
         elif one.original in given or os.path.lexists(one.original):
-            plan.left.append(Left(place, RULE, f"{one.original} is taken", True))
+            plan.not_touched.append(NotTouched(place, RULE, f"{one.original} is taken", True))
         else:
             given.add(one.original)
             record = with_sample(look(place))

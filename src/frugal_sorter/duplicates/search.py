@@ -13,7 +13,7 @@ from pathlib import Path
 
 from frugal_sorter.duplicates.columns import SIZE, Columns, Files, Group, Same
 from frugal_sorter.duplicates.digests import WHOLE_BYTES, Digests, ends_digests, whole_digests
-from frugal_sorter.filesystem.parallel import Share, Sharing, Told
+from frugal_sorter.filesystem.parallel import OnProgress, Share, Sharing
 from frugal_sorter.filesystem.record import Listing, Unread, place_of
 from frugal_sorter.filesystem.status import birth_ns
 from frugal_sorter.filesystem.walk import reason_of, unread_for, walk
@@ -85,7 +85,7 @@ class ContentSearch:
         min_size: smaller files are passed over; 0 compares empty files, too.
         cache: the state folder with digests that were made before; None to do without.
         now_ns: the moment to write down in the cache.
-        told: called now and then with how many files, and what was done with them.
+        on_progress: called now and then with how many files, and what was done with them.
     """
 
     levels: int | None = None
@@ -93,7 +93,7 @@ class ContentSearch:
     min_size: int = 1
     cache: Path | None = None
     now_ns: int = 0
-    told: Callable[[int, str], None] = lambda _files, _what: None
+    on_progress: Callable[[int, str], None] = lambda _files, _what: None
 
     def search(self, folders: Sequence[str]) -> Duplicates:
         """Return the groups of files with the same contents below some folders.
@@ -152,7 +152,7 @@ class ContentSearch:
                     walked.seen.add(listing.folder)
                     self._listing(listing, depth, walked)
                     if not sharing.is_fork:
-                        self.told(len(walked.columns), "files found")
+                        self.on_progress(len(walked.columns), "files found")
 
         other, again = sharing.walk(read, walked.begin_again, lambda: walked)
         if other is not None:
@@ -223,8 +223,8 @@ class ContentSearch:
     def _same(self, columns: Columns, alike: Sequence[int], result: Duplicates) -> list[list[int]]:
         """Return the files that hold the same bytes, of files in the order of their sizes, each with others of its."""
 
-        def read_whole(files: Files, told: Told) -> Digests:
-            return whole_digests(files, [columns.size[at] for at in files.numbers], told)
+        def read_whole(files: Files, on_progress: OnProgress) -> Digests:
+            return whole_digests(files, [columns.size[at] for at in files.numbers], on_progress)
 
         with DigestCache(self.cache) as cache:
             cached = [at for at in alike if columns.size[at] > CACHED_BYTES]
@@ -243,12 +243,12 @@ class ContentSearch:
         return small + wholes.together(columns, large)
 
     def _digests(
-        self, columns: Columns, files: Sequence[int], read: Callable[[Files, Told], Digests], what: str,
+        self, columns: Columns, files: Sequence[int], read: Callable[[Files, OnProgress], Digests], what: str,
         result: Duplicates, known: Mapping[int, bytes],
     ) -> _Digested:  # fmt: skip
         """Return the digests of files, read in the order of their inodes; those that are known are not read."""
         missing = array("I", sorted((at for at in files if at not in known), key=columns.ino.__getitem__))
-        made = read(Files(columns, missing), lambda done: self.told(done, what))
+        made = read(Files(columns, missing), lambda done: self.on_progress(done, what))
         result.read += made.read
         result.unread += [Unread(columns.path(missing[number]), why) for number, why in made.problems.items()]
         return _Digested(missing, made, known)

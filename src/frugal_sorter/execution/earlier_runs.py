@@ -9,9 +9,10 @@ from typing import NamedTuple
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.filesystem.record import FileRecord, Identity, Place
 from frugal_sorter.journal.journal import Journal, Pack
-from frugal_sorter.planning.endings import Past
+from frugal_sorter.planning.endings import EarlierRuns
 from frugal_sorter.steps.base import Mark
-from frugal_sorter.steps.step import ATTENDING, REPLACING, TAKING, Step, VerbName
+from frugal_sorter.steps.kinds import ATTENDING, REPLACING, TAKING
+from frugal_sorter.steps.step import Step, VerbName
 
 # Steps that put an entry somewhere without a rule having asked for it to be there.
 _NOT_PUT = frozenset({"trash", "restore", "make-folder"})
@@ -110,10 +111,10 @@ class _Memory:
         return any(_is_same(one, identity) for one in self._ran.get(key, ()))
 
 
-def past_of(journal: Journal) -> Past:
+def earlier_runs_of(journal: Journal) -> EarlierRuns:
     """Return what the journal says of entries that the planner meets."""
     memory = _Memory(journal)
-    return Past(memory.taken_back, memory.brought_back, memory.put_here, journal.folders_written, memory.has_run)
+    return EarlierRuns(memory.taken_back, memory.brought_back, memory.put_here, journal.folders_written, memory.has_run)
 
 
 def arrival_of(journal: Journal) -> Callable[[FileRecord], int | None]:

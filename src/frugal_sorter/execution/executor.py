@@ -13,24 +13,23 @@ from pathlib import Path
 
 from frugal_sorter.changes.descriptors import Descriptors
 from frugal_sorter.changes.outcome import Outcome
-from frugal_sorter.execution.recovery import Settled, put_group_back, settle_unfinished
+from frugal_sorter.execution.recovery import Recovered, recover_interrupted, roll_group_back
 from frugal_sorter.filesystem.record import Identity, Place, place_of
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.state.lock import writer_lock
-from frugal_sorter.steps.base import STOPPED, Job, Mark, Verb, attempt
+from frugal_sorter.steps.base import STOPPED, Mark, RunContext, Verb, attempt
 from frugal_sorter.steps.info_files import remove_stray_infos
+from frugal_sorter.steps.kinds import ATTENDING, REPLACING, STAYING, TAKING
 from frugal_sorter.steps.make_folder import remove_unused
 from frugal_sorter.steps.registry import verbs_for
 from frugal_sorter.steps.restore import Restore
-from frugal_sorter.steps.step import ATTENDING, REPLACING, TAKING, ByVerb, Step, VerbName
+from frugal_sorter.steps.step import ByVerb, Step, VerbName
 from frugal_sorter.steps.trash import Trash
 
 BATCH = 1_000
 # Before the first span; no step comes after it.
 _NO_SPAN = [-2, -2, 0]
-# They leave the folder of their entry as it is.
-_STAYING = frozenset({"set-attribute", "run", "copy", "link"})
 _LOG = logging.getLogger("frugal_sorter")
 
 
@@ -81,11 +80,11 @@ class _Ends:
     """
 
     def __init__(
-        self, journal: Journal, result: Result, told: Callable[[Step, Mark], None], catch_up: Callable[[], None]
+        self, journal: Journal, result: Result, on_step: Callable[[Step, Mark], None], catch_up: Callable[[], None]
     ) -> None:
         self._journal = journal
         self._result = result
-        self._told = told
+        self._on_step = on_step
         self._catch_up = catch_up
         self._spans: list[list[int]] = [_NO_SPAN]
         self._others: list[Mark] = []
@@ -105,7 +104,7 @@ class _Ends:
             self._made[step.id] = now
         if not result.stopped and self.unheard is None:
             try:
-                self._told(step, mark)
+                self._on_step(step, mark)
             except OSError as error:
                 # That nobody can be told does not stop what was asked for; it is said when all is written down.
                 self.unheard = error
@@ -163,29 +162,29 @@ class _Ends:
 
 @contextmanager
 def changing(
-    folder: Path, what: str, told: Callable[[Settled], None] = lambda _settled: None
+    folder: Path, what: str, on_recovered: Callable[[Recovered], None] = lambda _settled: None
 ) -> Iterator[Journal]:  # fmt: skip
     """Hold the right to change files, with the journal open and killed runs settled.
 
     Args:
         folder: the state folder.
         what: the command, shown to other writers.
-        told: called for each run that was interrupted, with what became of it.
+        on_recovered: called for each run that was interrupted, with what became of it.
 
     Raises:
         RefusedError: another process is changing files.
         StateError: the journal cannot be used.
     """
     with writer_lock(folder, what), Journal(folder, write=True) as journal:
-        for settled in settle_unfinished(journal):
-            told(settled)
+        for settled in recover_interrupted(journal):
+            on_recovered(settled)
         yield journal
 
 
 def execute(
     plan: Plan,
     journal: Journal,
-    told: Callable[[Step, Mark], None],
+    on_step: Callable[[Step, Mark], None],
     stop: Callable[[], bool] = lambda: False,
 ) -> Result:
     """Carry out a plan. Every intent is on the disk before the first change.
@@ -193,7 +192,7 @@ def execute(
     Args:
         plan: what to do.
         journal: open for writing, under the writer lock.
-        told: called after each step.
+        on_step: called after each step.
         stop: asked before each step; when it says so the rest is not done.
 
     Raises:
@@ -209,14 +208,14 @@ def execute(
     with Descriptors() as descriptors:
         # A clock that was set back tells nothing about what was seen before what.
         planned_ns = plan.made_ns if plan.made_ns <= began_ns else 0
-        job = Job(
+        context = RunContext(
             descriptors, run, began_ns, planned_ns, journal.token(run),
             lambda mark, durable: journal.note(run, mark, durable), stop,
         )  # fmt: skip
-        verbs = verbs_for(job)
+        verbs = verbs_for(context)
         trash, restore = verbs["trash"], verbs["restore"]
         assert isinstance(trash, Trash) and isinstance(restore, Restore)
-        ends = _Ends(journal, result, told, restore.catch_up)
+        ends = _Ends(journal, result, on_step, restore.catch_up)
         renewed = _Renewed(ends.renewed)
         try:
             restore.lag()
@@ -227,10 +226,10 @@ def execute(
                     result.stopped = True
                 if steps[0].verb == "note-times" and not tidied:
                     tidied = True
-                    ends.take_back(remove_unused(job, ends.seen(plan)))
+                    ends.take_back(remove_unused(context, ends.seen(plan)))
                 if result.stopped and steps[0].verb != "note-times":
                     for step in steps:
-                        ends.take(step, Mark(step.id, Outcome.LEFT, STOPPED))
+                        ends.take(step, Mark(step.id, Outcome.NOT_RUN, STOPPED))
                 elif len(steps) == 1:
                     renewed.lead(steps[0])
                     mark = attempt(verbs[steps[0].verb], steps[0])
@@ -240,11 +239,11 @@ def execute(
                     for step, mark in zip(steps, _whole_or_not(verbs, steps, renewed), strict=True):
                         ends.take(step, mark)
             if not tidied:
-                ends.take_back(remove_unused(job, ends.seen(plan)))
+                ends.take_back(remove_unused(context, ends.seen(plan)))
         finally:
             trash.finish()
             restore.finish()
-            result.stray = remove_stray_infos(job)
+            result.stray = remove_stray_infos(context)
             ends.write_down()
     journal.close(run, "stopped" if result.stopped else "done", time.time_ns(), result.counts())
     _LOG.info("run %s ends: %s done, %s not", run, result.done, len(result.not_done))
@@ -287,7 +286,7 @@ def _whole_or_not(verbs: Mapping[VerbName, Verb], steps: Sequence[Step], renewed
         renewed.lead(step)
         mark = attempt(verbs[step.verb], step)
         if mark.outcome != Outcome.DONE:
-            return put_group_back(verbs, steps, ended, mark)
+            return roll_group_back(verbs, steps, ended, mark)
         renewed.follow(step, mark)
         ended.append(mark)
     return ended
@@ -298,7 +297,7 @@ def _note_times(plan: Plan, descriptors: Descriptors) -> None:
     made = {step.target.path for step in plan.steps if step.verb == "make-folder" and step.target}
     places: dict[str, None] = {}
     for step in plan.steps:
-        if step.source is not None and step.verb not in _STAYING:
+        if step.source is not None and step.verb not in STAYING:
             places[step.source[0]] = None
         if step.target is not None and step.verb != "trash":
             places[step.target[0]] = None

@@ -13,16 +13,17 @@ from frugal_sorter.changes.outcome import NotDone, Outcome
 from frugal_sorter.errors import FrugalError
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.journal.journal import DAMAGED, Counts, Journal, Run
-from frugal_sorter.steps.base import Job, Mark, Verb, attempt
+from frugal_sorter.steps.base import Mark, RunContext, Verb, attempt
 from frugal_sorter.steps.info_files import remove_stray_infos
+from frugal_sorter.steps.kinds import ATTENDING, TAKING
 from frugal_sorter.steps.make_folder import remove_unused
 from frugal_sorter.steps.registry import verbs_for
 from frugal_sorter.steps.restore import Restore
 from frugal_sorter.steps.shapes import refuse_malformed
-from frugal_sorter.steps.step import ATTENDING, TAKING, Step, VerbName
+from frugal_sorter.steps.step import Step, VerbName
 
 
-class Settled(NamedTuple):
+class Recovered(NamedTuple):
     """What became of a run that was interrupted.
 
     Args:
@@ -42,12 +43,12 @@ class Settled(NamedTuple):
     stray: tuple[str, ...]
 
 
-def found_after_kill(journal: Journal, run: Run) -> list[tuple[Step, Mark]]:
+def state_after_crash(journal: Journal, run: Run) -> list[tuple[Step, Mark]]:
     """Return how the steps of a killed run ended, as the disk tells; nothing is changed."""
     return _look(journal, run, repair=False).ended
 
 
-def settle_unfinished(journal: Journal) -> list[Settled]:
+def recover_interrupted(journal: Journal) -> list[Recovered]:
     """Write down how the steps of killed runs ended, and close those runs of which all of it can be seen."""
     settled = []
     for run in journal.unsettled():
@@ -59,7 +60,7 @@ def settle_unfinished(journal: Journal) -> list[Settled]:
         apart = tuple(f"{step.place.path}: {mark.reason}" for step, mark in ended if mark.outcome == Outcome.OPEN)
         if not away:
             journal.close(run.id, "interrupted", time.time_ns(), counts)
-        settled.append(Settled(run, counts, away, apart, tuple(looked.removed), tuple(looked.stray)))
+        settled.append(Recovered(run, counts, away, apart, tuple(looked.removed), tuple(looked.stray)))
     return settled
 
 
@@ -79,27 +80,29 @@ def _look(journal: Journal, run: Run, repair: bool) -> _Looked:
     steps = list(journal.steps(run.id))
     waiting = _waiting(run, steps)
     with Descriptors() as descriptors:
-        job = Job(
+        context = RunContext(
             descriptors, run.id, run.began_ns, token=run.token,
             note=lambda mark, durable: journal.note(run.id, mark, durable),
         )  # fmt: skip
-        verbs = verbs_for(job)
-        job.became = {step.target: mark.now for step, mark in steps if step.target and mark is not None and mark.now}
+        verbs = verbs_for(context)
+        context.became = {
+            step.target: mark.now for step, mark in steps if step.target and mark is not None and mark.now
+        }
         # The last first, so that an earlier step knows where its entry has got to.
         for step, mark in reversed(steps):
             if mark is None or mark.outcome == Outcome.NOTED:
                 top = waiting.get(step.id)
                 mark = Mark(step.id, Outcome.NOTED, top) if top else _settle(verbs, step, mark, repair)
             if mark.outcome == Outcome.DONE and step.verb in TAKING and step.source and step.target:
-                job.now_at[step.source] = step.target, mark.now
+                context.now_at[step.source] = step.target, mark.now
             ended.append((step, mark))
         ended.reverse()
         if not repair:
             return _Looked(ended)
-        ended = _groups_put_back(verbs, ended)
-        unused = {mark.step: mark for mark in remove_unused(job, ended)}
+        ended = _roll_back_torn_groups(verbs, ended)
+        unused = {mark.step: mark for mark in remove_unused(context, ended)}
         ended = [(step, unused.get(step.id, mark)) for step, mark in ended]
-        return _Looked(ended, job.removed, remove_stray_infos(job))
+        return _Looked(ended, context.removed, remove_stray_infos(context))
 
 
 def _waiting(run: Run, steps: Sequence[tuple[Step, Mark | None]]) -> dict[int, str]:
@@ -126,7 +129,7 @@ def _settle(verbs: Mapping[VerbName, Verb], step: Step, note: Mark | None, repai
     """Settle one step; one that cannot be is set apart, so that the others are."""
     try:
         refuse_malformed(step)
-        return verbs[step.verb].settle(step, note, repair)
+        return verbs[step.verb].resolve_after_crash(step, note, repair)
     except (NotDone, FrugalError) as error:
         return Mark(step.id, Outcome.OPEN, str(error))
     except OSError as error:
@@ -135,7 +138,7 @@ def _settle(verbs: Mapping[VerbName, Verb], step: Step, note: Mark | None, repai
         return Mark(step.id, Outcome.OPEN, f"what was written down of it is damaged ({error})")
 
 
-def _groups_put_back(verbs: Mapping[VerbName, Verb], ended: list[tuple[Step, Mark]]) -> list[tuple[Step, Mark]]:
+def _roll_back_torn_groups(verbs: Mapping[VerbName, Verb], ended: list[tuple[Step, Mark]]) -> list[tuple[Step, Mark]]:
     """Put back what was done of groups that were not done whole; what is undecided is not acted on."""
     result: list[tuple[Step, Mark]] = []
     for group, together in groupby(ended, key=lambda one: one[0].group):
@@ -146,13 +149,13 @@ def _groups_put_back(verbs: Mapping[VerbName, Verb], ended: list[tuple[Step, Mar
             first = next(at for at, (_, mark) in enumerate(members) if mark.outcome != Outcome.DONE)
             done = [mark for _, mark in members[:first]]
             # A step after the first that was not done cannot have begun.
-            result += zip(steps, put_group_back(verbs, steps, done, members[first][1]), strict=True)
+            result += zip(steps, roll_group_back(verbs, steps, done, members[first][1]), strict=True)
         else:
             result += members
     return result
 
 
-def put_group_back(
+def roll_group_back(
     verbs: Mapping[VerbName, Verb], steps: Sequence[Step], done: Sequence[Mark], failed: Mark
 ) -> list[Mark]:  # fmt: skip
     """Put back the steps of a group before one that was not done, the last first.
@@ -172,12 +175,12 @@ def put_group_back(
     # What goes back to the trash needs the name of the info file that it just lost.
     restore.catch_up()
     for step, mark in reversed(list(zip(steps, done, strict=False))):
-        back = verbs[step.verb].back(step, mark)
+        back = verbs[step.verb].inverse(step, mark)
         if back is None:
             marks.append(mark)
             continue
         ended = attempt(verbs[back.verb], back)
-        if ended.outcome in (Outcome.DONE, Outcome.LEFT):
+        if ended.outcome in (Outcome.DONE, Outcome.NOT_RUN):
             marks.append(Mark(step.id, failed.outcome, "put back, since what goes with it was not done"))
         else:
             marks.append(mark._replace(reason=f"could not be put back: {ended.reason}"))

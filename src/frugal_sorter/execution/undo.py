@@ -20,9 +20,10 @@ from frugal_sorter.filesystem.status import folder_as_it_is, look_or_none
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.journal.journal import Journal, Run
 from frugal_sorter.planning.plan import Note, Plan
-from frugal_sorter.steps.base import Job, Mark
+from frugal_sorter.steps.base import Mark, RunContext
+from frugal_sorter.steps.kinds import ATTENDING, FINAL, MAKING, REPLACING, TAKING
 from frugal_sorter.steps.registry import verbs_for
-from frugal_sorter.steps.step import ATTENDING, FINAL, MAKING, REPLACING, TAKING, Left, Step, VerbName
+from frugal_sorter.steps.step import NotTouched, Step, VerbName
 
 # What no undo can help.
 GONE = "deleted for good"
@@ -97,7 +98,7 @@ class _UndoPlanner:
     def plan(self) -> Plan:
         times: list[Step] = []
         with Descriptors() as descriptors:
-            self.verbs = verbs_for(Job(descriptors))
+            self.verbs = verbs_for(RunContext(descriptors))
             steps = reversed(list(self.journal.steps(self.run.id)))
             done = [(step, mark) for step, mark in steps if mark is not None and mark.outcome == Outcome.DONE]
             for group, members in groupby(done, key=lambda one: one[0].group):
@@ -109,7 +110,7 @@ class _UndoPlanner:
                     f"{wanted}: run {self.run.id} did nothing with it",
                     f"`frugal history {self.run.id}` lists all that it did",
                 )
-        if not self.result.left and not self.only:
+        if not self.result.not_touched and not self.only:
             # With something left where it is, the folders are not as they were.
             for back in times:
                 self._times(back)
@@ -122,10 +123,10 @@ class _UndoPlanner:
         backs: list[Step] = []
         times: list[Step] = []
         freed: set[Place] = set()
-        left: list[Left] = []
+        left: list[NotTouched] = []
         kept = (set(self.made), set(self.given), dict(self.coming)) if len(members) > 1 else None
         for step, mark in members:
-            back = self.verbs[step.verb].back(step, mark)
+            back = self.verbs[step.verb].inverse(step, mark)
             if back is not None:
                 back.of = step.id
             if back is None:
@@ -139,15 +140,15 @@ class _UndoPlanner:
                 except _Back:
                     continue
                 except _Blocked as blocked:
-                    left.append(back.left(str(blocked), True))
+                    left.append(back.not_touched(str(blocked), True))
                     if back.verb not in ("remove-made", "set-attribute"):
                         others = [one for one in backs if one.verb not in ATTENDING]
-                        left += [one.left("what goes with it is in the way", True) for one in others]
+                        left += [one.not_touched("what goes with it is in the way", True) for one in others]
                         if kept is not None:
                             self.made, self.given, self.coming = kept
-                        self.result.left += left
+                        self.result.not_touched += left
                         return []
-        self.result.left += left
+        self.result.not_touched += left
         folders = [step for step in backs if step.verb == "make-folder"]
         for step in folders:
             self.result.add_group([step])
@@ -166,11 +167,11 @@ class _UndoPlanner:
         paths += [member["path"] for member in step.args.get("members", ())]
         return any(is_inside(path, wanted) for path in paths)
 
-    def _cannot(self, step: Step) -> list[Left]:
+    def _cannot(self, step: Step) -> list[NotTouched]:
         if step.verb in FINAL:
-            return [step.left(GONE, True)]
+            return [step.not_touched(GONE, True)]
         if step.verb == "run":
-            return [step.left(RAN)]
+            return [step.not_touched(RAN)]
         return []
 
     def _checked(self, step: Step, freed: set[Place]) -> list[Step]:

@@ -76,11 +76,11 @@ class Archive:
     def members(self) -> Iterator[Member]:
         """Yield what the archive says that it holds; nothing of that was checked."""
         while (line := self._line()) != "null":
-            told = self._told(line)
-            if "error" in told:
-                raise BadArchive(str(told["error"]))
+            answer = self._answer(line)
+            if "error" in answer:
+                raise BadArchive(str(answer["error"]))
             try:
-                yield Member(**told)
+                yield Member(**answer)
             except TypeError:
                 raise BadArchive("damaged") from None
 
@@ -95,20 +95,20 @@ class Archive:
         while True:
             line = self._line()
             if line.startswith("{"):
-                raise BadArchive(str(self._told(line).get("error", "damaged")))
+                raise BadArchive(str(self._answer(line).get("error", "damaged")))
             if not line.isdigit():
                 raise BadArchive("damaged")
             yield self._take(int(line))
 
     @staticmethod
-    def _told(line: str) -> dict[str, Any]:
+    def _answer(line: str) -> dict[str, Any]:
         try:
-            told = json.loads(line)
+            answer = json.loads(line)
         except ValueError:
             raise BadArchive("damaged") from None
-        if not isinstance(told, dict):
+        if not isinstance(answer, dict):
             raise BadArchive("damaged")
-        return told
+        return answer
 
     def _line(self) -> str:
         while (end := self._read.find(b"\n")) < 0:

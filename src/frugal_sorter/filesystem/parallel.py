@@ -21,7 +21,7 @@ Made = TypeVar("Made")
 # Asked before each folder, with those that are left; returns those that this process goes on with.
 Share = Callable[[list[Folder]], list[Folder]]
 # Told now and then how much is done.
-Told = Callable[[int], None]
+OnProgress = Callable[[int], None]
 
 # Below this many folders a fork costs more than it saves.
 SPLIT_AFTER = 150
@@ -206,7 +206,7 @@ _WORTH_BYTES = 20_000_000
 _PARTS = 64
 
 
-Work = Callable[[Sequence[Item], Told], Made]
+Work = Callable[[Sequence[Item], OnProgress], Made]
 
 
 def _quiet(_: int) -> None:
@@ -214,7 +214,7 @@ def _quiet(_: int) -> None:
 
 
 def in_two(
-    items: Sequence[Item], costs: Sequence[int], work: Work[Item, Made], told: Told = _quiet
+    items: Sequence[Item], costs: Sequence[int], work: Work[Item, Made], on_progress: OnProgress = _quiet
 ) -> list[Made]:  # fmt: skip
     """Return what some work makes of parts of the items, in their order, done by two processes where that pays.
 
@@ -223,28 +223,28 @@ def in_two(
         costs: what each of them costs, in bytes to read.
         work: does a part of them; what it returns is sent through a pipe. It is also given whom to tell now and then
             how many items of its part are done.
-        told: is told how many items are done, of all of them by what one process sees.
+        on_progress: is told how many items are done, of all of them by what one process sees.
     """
     total = sum(costs)
     if total < _WORTH_BYTES or len(items) < 2 or not can_fork():
-        return [work(items, told)]
+        return [work(items, on_progress)]
     bounds = _bounds(costs, total // _PARTS)
     try:
         tickets = _Tickets(range(len(bounds)))
     except OSError:
-        return [work(items, told)]
+        return [work(items, on_progress)]
     try:
         child, answer = fork_with_pipe()
     except OSError:
         tickets.close()
-        return [work(items, told)]
+        return [work(items, on_progress)]
 
-    def part(number: int, told: Told) -> Made:
+    def part(number: int, on_progress: OnProgress) -> Made:
         begin, end = bounds[number]
-        return work(items[begin:end], lambda done: told(begin + done))
+        return work(items[begin:end], lambda done: on_progress(begin + done))
 
-    def take(told: Told) -> dict[int, Made]:
-        return {number: part(number, told) for number in iter(tickets.take, None)}
+    def take(on_progress: OnProgress) -> dict[int, Made]:
+        return {number: part(number, on_progress) for number in iter(tickets.take, None)}
 
     if child == 0:
         try:
@@ -252,10 +252,10 @@ def in_two(
         except BaseException:
             os._exit(1)
         _send(answer, made)
-    made = take(told)
+    made = take(on_progress)
     tickets.close()
     made |= _received(child, answer) or {}
-    return [made[number] if number in made else part(number, told) for number in range(len(bounds))]
+    return [made[number] if number in made else part(number, on_progress) for number in range(len(bounds))]
 
 
 def _bounds(costs: Sequence[int], most: int) -> list[tuple[int, int]]:

@@ -32,7 +32,8 @@ from frugal_sorter.planning.plan import Plan
 from frugal_sorter.state.last_run import LastRun
 from frugal_sorter.state.reserve import Reserve
 from frugal_sorter.steps.base import Mark
-from frugal_sorter.steps.step import ATTENDING, FINAL, Step
+from frugal_sorter.steps.kinds import ATTENDING, FINAL
+from frugal_sorter.steps.step import Step
 
 FILE_NAME = "journal.sqlite"
 # So many packs are kept as they were read, for the next who asks.

@@ -15,7 +15,7 @@ from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.walk import reason_of, unread_for, walk
 from frugal_sorter.planning.constraints import (
     ceilings_of,
-    hold_ceilings,
+    enforce_removal_limits,
     hold_moves,
     hold_space,
     keep_apart,
@@ -24,7 +24,7 @@ from frugal_sorter.planning.constraints import (
     with_parents,
 )  # fmt: skip
 from frugal_sorter.planning.emptying import empty_by_rule
-from frugal_sorter.planning.endings import Outcomes, Past
+from frugal_sorter.planning.endings import EarlierRuns, Outcomes
 from frugal_sorter.planning.guard import (
     UNDER_VERSION_CONTROL,
     never_entered,
@@ -32,7 +32,7 @@ from frugal_sorter.planning.guard import (
     refused_rule,
     version_control_root,
 )
-from frugal_sorter.planning.opened import told_of_opened
+from frugal_sorter.planning.opened import note_on_opened
 from frugal_sorter.planning.plan import Kind, Note, Plan, Refusal
 from frugal_sorter.planning.scope import Acting, Scope
 from frugal_sorter.planning.to_trash import identity_inside
@@ -40,13 +40,13 @@ from frugal_sorter.rules.conditions.tree import Node, Truth
 from frugal_sorter.rules.fields import Facts, World
 from frugal_sorter.rules.model import Rule, RuleBook
 from frugal_sorter.steps.count import NONE, ONE_FILE, Count, folder_of
-from frugal_sorter.steps.step import Left
+from frugal_sorter.steps.step import NotTouched
 
 Narrow = Callable[[Plan, World], None]
 
 
 def plan_by_rules(
-    book: RuleBook, world: World, past: Past, again: bool = False, at_most: int | None = None,
+    book: RuleBook, world: World, past: EarlierRuns, again: bool = False, at_most: int | None = None,
     kind: Kind = "tidy", narrow: Narrow = lambda _plan, _world: None,
 ) -> Plan:  # fmt: skip
     """Plan what the rules would do; nothing is changed.
@@ -96,7 +96,7 @@ class _Found:
 class _Planner:
     book: RuleBook
     world: World
-    past: Past
+    past: EarlierRuns
     again: bool
     at_most: int | None
     kind: Kind
@@ -137,7 +137,7 @@ class _Planner:
         self.result.ceilings = ceilings_of(book.rules, self.at_most)
         if book.trash:
             empty_by_rule(self.result, book.trash, self.world, self.at_most)
-        hold_ceilings(self.result)
+        enforce_removal_limits(self.result)
         hold_moves(self.result, book.rules)
         hold_space(self.result, folders.device, folders.existing)
         prune(self.result, {rule.name: rule for rule in book.rules if rule.prune})
@@ -169,7 +169,7 @@ class _Planner:
                         missing.setdefault(f"{folder} is missing", []).append(rule.name)
                 else:
                     roots.setdefault(root, {})[index] = Acting(root, rule.levels)
-                    opened = told_of_opened(rule, root)
+                    opened = note_on_opened(rule, root)
                     if opened is not None and opened.problem and opened not in self.result.notes:
                         self.result.notes.append(opened)
         for root in roots:
@@ -371,4 +371,4 @@ class _Planner:
         return claimed, files
 
     def _left(self, rule: Rule, place: Place, reason: str, problem: bool, count: Count = ONE_FILE) -> None:
-        self.result.left.append(Left(place, rule.name, reason, problem, count))
+        self.result.not_touched.append(NotTouched(place, rule.name, reason, problem, count))

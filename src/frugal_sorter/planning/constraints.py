@@ -14,7 +14,8 @@ from frugal_sorter.planning.guard import refused_folder
 from frugal_sorter.planning.plan import Plan, Refusal
 from frugal_sorter.rules.file.keys import MOST_REMOVALS
 from frugal_sorter.rules.model import Rule
-from frugal_sorter.steps.step import FINAL, Step
+from frugal_sorter.steps.kinds import FINAL
+from frugal_sorter.steps.step import Step
 
 # Room that is never counted on: the file system needs some for itself.
 _SLACK_BYTES = 1_000_000
@@ -37,7 +38,7 @@ def keep_targets_in_place(plan: Plan) -> None:
     going = [step for step in plan.asked if step.was is not None and step.was.kind == "folder" and step.verb != "copy"]
     for step in going:
         if step.source is not None and step.source.path in targets:
-            plan.left.append(step.left("other entries go into it"))
+            plan.not_touched.append(step.not_touched("other entries go into it"))
             plan.drop(lambda one, gone=step: one is gone)  # type: ignore[misc]
 
 
@@ -66,7 +67,7 @@ def _drop_for_room(plan: Plan, one: Step, other: Step) -> None:
     for step in plan.drop(lambda step: step is gives_way):
         if step.source is not None and step.verb in ("move", "move-across"):
             why = "what stands at its target is itself taken by a rule"
-            plan.left.append(step.left(why))
+            plan.not_touched.append(step.not_touched(why))
 
 
 def _makes_room(plan: Plan, step: Step) -> bool:
@@ -86,7 +87,7 @@ def ceilings_of(rules: Iterable[Rule], at_most: int | None) -> dict[str, int | N
     }
 
 
-def hold_ceilings(plan: Plan) -> None:
+def enforce_removal_limits(plan: Plan) -> None:
     """Refuse rules that would take away more than they may; the others are carried out."""
     counts: Counter[str] = Counter()
     for step in plan.asked:

@@ -25,14 +25,14 @@ from frugal_sorter.rules.templates.placing import Wanted, wanted_place
 from frugal_sorter.rules.templates.written import Missing, shortened
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.steps.count import Count
-from frugal_sorter.steps.step import Left, Step
+from frugal_sorter.steps.step import NotTouched, Step
 
 Recall = Callable[[str, Place, Identity], int | None]
 _MOST_NUMBERS = 100_000
 
 
 @dataclass(frozen=True)
-class Past:
+class EarlierRuns:
     """What earlier runs say; the first three return the number of a run, or None.
 
     Args:
@@ -66,7 +66,7 @@ class Outcomes:
 
     book: RuleBook
     world: World
-    past: Past
+    past: EarlierRuns
     again: bool
     plan: Plan
     off_duty: frozenset[int]
@@ -104,7 +104,9 @@ class Outcomes:
 
     def _keep(self, rule: Rule, facts: Facts, kept: Kept) -> None:
         if kept.reason:
-            self.plan.left.append(Left(facts.record.place, rule.name, kept.reason, kept.problem, count_of(facts)))
+            self.plan.not_touched.append(
+                NotTouched(facts.record.place, rule.name, kept.reason, kept.problem, count_of(facts))
+            )
         else:
             self.plan.at_home |= count_of(facts)
 

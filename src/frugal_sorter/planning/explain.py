@@ -96,7 +96,7 @@ class Explainer:
             for path in [*packed, *([step.source.path] if step.source is not None else [])]:
                 self._steps.setdefault(path, []).append(step)
         # The rule that decides comes after those with extras alone, and stays.
-        self._left = {left.place.path: left for left in plan.left}
+        self._left = {left.place.path: left for left in plan.not_touched}
 
     def explain(self, path: str) -> tuple[list[Explained], Fate]:
         """Say for each rule, in order, what it makes of one entry, and what becomes of the entry.

@@ -22,7 +22,7 @@ from frugal_sorter.planning.target_folders import TargetFolders
 from frugal_sorter.rules.fields import fold
 from frugal_sorter.rules.templates.written import shortened
 from frugal_sorter.steps.count import Count
-from frugal_sorter.steps.step import Left, Step
+from frugal_sorter.steps.step import NotTouched, Step
 
 # What the steps of a gathering have in place of the name of a rule.
 RULE = "gather"
@@ -253,7 +253,7 @@ def _add(
                 pass
         problem = f"another file stands at {place.path}"
     if problem:
-        plan.left.append(Left(record.place, RULE, problem, True))
+        plan.not_touched.append(NotTouched(record.place, RULE, problem, True))
         return
     across = dev != record.identity.dev
     verb: Step = Step(0, "copy", RULE, "", record.place, place, record.identity, {"bytes": record.identity.size})

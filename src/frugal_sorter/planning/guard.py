@@ -13,15 +13,11 @@ from frugal_sorter.filesystem.walk import VERSION_CONTROL
 from frugal_sorter.planning.plan import Plan, Refusal
 from frugal_sorter.rules.model import REMOVALS, Rule
 from frugal_sorter.state.folders import state_folder
-from frugal_sorter.steps.step import REMOVING, TAKING, Step, VerbName
+from frugal_sorter.steps.kinds import PLANNED, REMOVING, TAKING
+from frugal_sorter.steps.step import Step
 from frugal_sorter.trash.freedesktop import all_bins, bin_for, home_bin
 
 UNDER_VERSION_CONTROL = "a tree under version control is in it, which is left whole"
-# The steps that a planner of rules makes.
-_PLANNED: frozenset[VerbName] = frozenset({
-    "move", "move-across", "trash", "delete", "copy", "link", "pack", "unpack", "set-attribute", "run", "make-folder",
-    "remove-folder", "empty", "hard-link",
-})  # fmt: skip
 # With all that is below them.
 _SYSTEM_TREES = (
     "/bin", "/boot", "/dev", "/etc", "/lib", "/lib32", "/lib64", "/libx32", "/proc", "/run", "/sbin", "/sys",
@@ -199,7 +195,7 @@ def _guarded(step: Step) -> str | None:
                 return f"{home} is a home folder, where nothing is removed but visible files on the first level"
             if step.source.folder in settings:
                 return f"{step.source.folder} holds the settings of programs, where nothing is removed"
-    if step.verb not in _PLANNED:
+    if step.verb not in PLANNED:
         return f"a plan of rules holds no step of the kind {step.verb}"
     return None
 

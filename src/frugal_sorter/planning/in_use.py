@@ -27,7 +27,7 @@ def not_held(
         if who is None:
             free.append(step)
         else:
-            plan.left.append(step.left(f"{what} {who}"))
+            plan.not_touched.append(step.not_touched(f"{what} {who}"))
     return free
 
 

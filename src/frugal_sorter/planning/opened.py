@@ -8,7 +8,7 @@ from frugal_sorter.rules.fields import NOT_KEPT
 from frugal_sorter.rules.model import Rule
 
 
-def told_of_opened(rule: Rule, folder: str) -> Note | None:
+def note_on_opened(rule: Rule, folder: str) -> Note | None:
     """Return what should be known of a rule in a folder about when files were opened; None if it does not ask.
 
     It is a problem where the volume does not keep that at all, since then the rule cannot act.

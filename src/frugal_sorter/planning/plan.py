@@ -8,7 +8,8 @@ from typing import Any, Literal, NamedTuple
 
 from frugal_sorter.filesystem.record import Identity, Place, place_of
 from frugal_sorter.steps.count import NONE, Count, total
-from frugal_sorter.steps.step import ATTENDING, MAKING, Left, Step, VerbName, Witness
+from frugal_sorter.steps.kinds import ATTENDING, MAKING
+from frugal_sorter.steps.step import NotTouched, Step, VerbName, Witness
 
 Kind = Literal["tidy", "sort", "purge", "gather", "empty", "duplicates", "undo", "restore"]
 # They bring things back to where they were.
@@ -55,7 +56,7 @@ class Plan:
     origin: str
     undoes: int | None = None
     steps: list[Step] = field(default_factory=list)
-    left: list[Left] = field(default_factory=list)
+    not_touched: list[NotTouched] = field(default_factory=list)
     notes: list[Note] = field(default_factory=list)
     refused: list[Refusal] = field(default_factory=list)
     at_home: Count = NONE
@@ -174,10 +175,10 @@ class Plan:
     @property
     def unclaimed(self) -> Count:
         """The entries that were looked at and that no rule asks for."""
-        claimed = self.entries | self.at_home | self.kept | total(left.counted for left in self.left)
+        claimed = self.entries | self.at_home | self.kept | total(left.counted for left in self.not_touched)
         return self.seen.without(claimed)
 
     @property
     def has_problem(self) -> bool:
         """Whether something is missing or in the way that a person should know of."""
-        return any(left.problem for left in self.left) or any(note.problem for note in self.notes)
+        return any(left.problem for left in self.not_touched) or any(note.problem for note in self.notes)

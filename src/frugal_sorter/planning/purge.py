@@ -84,7 +84,7 @@ class Purge:
             if isinstance(date_ns, int):
                 self.dates[step.place] = date_ns
             else:
-                plan.left.append(step.left(f"`{self.by}` is unknown: {date_ns.reason}", True))
+                plan.not_touched.append(step.not_touched(f"`{self.by}` is unknown: {date_ns.reason}", True))
         limit_ns = self.older_than.before(world.now_ns)
         ranked = sorted(
             (step for step in plan.asked if step.place in self.dates),
@@ -94,7 +94,7 @@ class Purge:
         newest = set(map(id, ranked[-self.keep_newest :])) if self.keep_newest else set()
         for step in old:
             if id(step) in newest:
-                plan.left.append(step.left(f"kept among the newest {self.keep_newest}"))
+                plan.not_touched.append(step.not_touched(f"kept among the newest {self.keep_newest}"))
         aged = [step for step in old if id(step) not in newest]
         going = not_held(plan, aged, lambda was, path: _holder(world, was, path), "open in")
         if self.until_free is not None:

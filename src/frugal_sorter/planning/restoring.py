@@ -15,7 +15,7 @@ from frugal_sorter.planning.plan import Note, Plan
 from frugal_sorter.planning.target_folders import TargetFolders
 from frugal_sorter.planning.to_trash import identity_inside
 from frugal_sorter.steps.count import ONE_FILE, Count, folder_of, total
-from frugal_sorter.steps.step import Left, Step
+from frugal_sorter.steps.step import NotTouched, Step
 from frugal_sorter.trash.freedesktop import Trashed, all_bins, contents_of
 
 
@@ -44,7 +44,7 @@ def plan_restore(wanted: Sequence[Trashed], made_ns: int) -> Plan:
     for one in wanted:
         why = _blocked(one, folders, given)
         if why:
-            plan.left.append(Left(one.place, "", why, True, _count(one)))
+            plan.not_touched.append(NotTouched(one.place, "", why, True, _count(one)))
             continue
         given.add(one.original)
         plan.add_group([_restore(one, folders)])

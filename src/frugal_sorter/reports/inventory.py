@@ -221,7 +221,7 @@ class _Found:
             self.newest = dated
 
 
-class Taker:
+class InventoryCounter:
     """Takes an inventory.
 
     Args:
@@ -232,16 +232,16 @@ class Taker:
         largest: how many of the largest files to keep.
         now_ns: the moment that ages are counted from.
         where: a condition on the files that count; with it comes the world it is asked in.
-        told: called now and then with the number of files so far.
+        on_progress: called now and then with the number of files so far.
     """
 
     def __init__(
         self, levels: int | None = None, hidden: bool = False, by: tuple[By, ...] = ("type",), show_levels: int = 1,
         largest: int = 0, now_ns: int = 0, where: Node | None = None, world: World | None = None,
-        told: Callable[[int], None] = lambda _files: None,
+        on_progress: Callable[[int], None] = lambda _files: None,
     ) -> None:  # fmt: skip
         self._levels, self._hidden, self._by, self._show = levels, hidden, by, show_levels
-        self._largest, self._now_ns, self._told = largest, now_ns, told
+        self._largest, self._now_ns, self._on_progress = largest, now_ns, on_progress
         self._where, self._world = where, world
         self._found = _Found()
         self._suffixes = dict(PLAIN_SUFFIXES)
@@ -303,7 +303,7 @@ class Taker:
                         self._seen.add(listing.folder)
                     self._listing(listing, base, None if chosen is None else chosen.of(listing))
                     if not sharing.is_fork:
-                        self._told(self._found.files)
+                        self._on_progress(self._found.files)
 
         try:
             other, again = sharing.walk(read, begin_again, lambda: self._found)
@@ -467,5 +467,5 @@ class _Chosen:
 
 
 def take_inventory(folders: Sequence[str], levels: int | None, hidden: bool) -> Inventory:
-    """Count what is in some folders by suffix, as `Taker` does."""
-    return Taker(levels, hidden).take(folders)
+    """Count what is in some folders by suffix, as `InventoryCounter` does."""
+    return InventoryCounter(levels, hidden).take(folders)

@@ -12,7 +12,7 @@ from typing import Any, NamedTuple
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import is_inside
 from frugal_sorter.filesystem.types import OTHER, TYPE_OF_SUFFIX, suffix_of
-from frugal_sorter.reports.inventory import Taker
+from frugal_sorter.reports.inventory import InventoryCounter
 from frugal_sorter.reports.saved import Saved
 
 
@@ -55,7 +55,7 @@ def take_totals(levels: Mapping[str, int | None], made_ns: int) -> Totals:
     totals = Totals(made_ns, outermost)
     for folder, deep in outermost.items():
         with suppress(OSError):  # a folder that is missing holds nothing
-            for count in Taker(deep, hidden=True).take([folder]).counts():
+            for count in InventoryCounter(deep, hidden=True).take([folder]).counts():
                 files, size = totals.types.get(count.key, (0, 0))
                 totals.types[count.key] = (files + count.files, size + count.bytes)
     return totals

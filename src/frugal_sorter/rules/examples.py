@@ -10,7 +10,7 @@ from typing import NamedTuple
 from frugal_sorter.filesystem.record import FileRecord, Identity, Kind, Place, Unknown, place_of
 from frugal_sorter.rules.conditions.tree import captures_of
 from frugal_sorter.rules.fields import FIELDS, Fact, Facts, World
-from frugal_sorter.rules.file.mistakes import Wrong, nearest
+from frugal_sorter.rules.file.mistakes import InvalidValue, nearest
 from frugal_sorter.rules.model import Example, Rule, RuleBook
 from frugal_sorter.rules.templates.placing import target_folder, wanted_place
 from frugal_sorter.rules.templates.written import Filling, Missing
@@ -45,7 +45,7 @@ def example_facts(book: RuleBook, rule: Rule, given: Mapping[str, object], world
     """Return the facts of an entry as an example gives them.
 
     Raises:
-        Wrong: a fact makes no sense.
+        InvalidValue: a fact makes no sense.
     """
     base = rule.folders[0]
     below = str(given.get("folder", ""))
@@ -58,7 +58,9 @@ def example_facts(book: RuleBook, rule: Rule, given: Mapping[str, object], world
         if name in ("name", "folder"):
             continue
         if name not in FIELDS:
-            raise Wrong(f"there is no field `{name}` to give", nearest(name, FIELDS) or "see `frugal help conditions`")
+            raise InvalidValue(
+                f"there is no field `{name}` to give", nearest(name, FIELDS) or "see `frugal help conditions`"
+            )
         known[name] = _fact(name, value, world)
     if isinstance(known["size"], int) and known["empty"] is _NOT_SAID:
         known["empty"] = known["size"] == 0
@@ -87,7 +89,7 @@ def run_example(book: RuleBook, rule: Rule, example: Example, world: World) -> s
     """Return what becomes of an example: a path below `in`, or why nothing does."""
     try:
         facts = example_facts(book, rule, example.given, world)
-    except Wrong as wrong:
+    except InvalidValue as wrong:
         return f"nothing: {wrong.what}; {wrong.instead}"
     for earlier in book.rules:
         if earlier is rule:
@@ -118,7 +120,7 @@ def does_it_again(book: RuleBook, rule: Rule, example: Example, world: World) ->
     """Return where a rule would take the result of its own example to, if not to where it is."""
     try:
         facts = example_facts(book, rule, example.given, world)
-    except Wrong:
+    except InvalidValue:
         return None
     if rule.where.test(facts) is not True or rule.ending != "move" or rule.rename is not None:
         return None  # what a rule has renamed once, it knows by its journal

@@ -29,7 +29,7 @@ class Example:
     becomes: str | None
 
 
-class OfSame(NamedTuple):
+class DuplicatePolicy(NamedTuple):
     """What becomes of files that hold the same: by what the one that stays is chosen, and where the others go."""
 
     keep: tuple[Keep, ...]
@@ -116,7 +116,7 @@ class Rule:
     extras: Extras = NO_EXTRAS
     prune: bool = False
     other: Template | None = None
-    duplicates: OfSame | None = None
+    duplicates: DuplicatePolicy | None = None
 
     @property
     def targets(self) -> list[Template]:

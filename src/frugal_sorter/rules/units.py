@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from decimal import Decimal
 
-from frugal_sorter.rules.file.mistakes import Wrong
+from frugal_sorter.rules.file.mistakes import InvalidValue
 
 SECOND_NS = 1_000_000_000
 _DAY_SECONDS = 86_400
@@ -27,19 +27,21 @@ def parse_size(text: str) -> int:
     """Return a size in bytes: `250 KB` is 250,000 and `250 KiB` 256,000.
 
     Raises:
-        Wrong: it is not a size, or has no unit.
+        InvalidValue: it is not a size, or has no unit.
     """
     match = _SIZE.fullmatch(text.strip())
     if match is None:
         number = re.fullmatch(r"\s*\d+(?:\.\d+)?\s*", text)
         if number:
-            raise Wrong(f"the size {text.strip()} has no unit", f"say {text.strip()} KB, or {text.strip()} bytes")
-        raise Wrong(f'"{text}" is not a size', "a size looks like 250 KB, 1.5 GB or 10 MiB")
+            raise InvalidValue(
+                f"the size {text.strip()} has no unit", f"say {text.strip()} KB, or {text.strip()} bytes"
+            )
+        raise InvalidValue(f'"{text}" is not a size', "a size looks like 250 KB, 1.5 GB or 10 MiB")
     number_text, unit = match[1], match[2].lower()
     power = "bkmgt".index(unit[0])
     size = int(Decimal(number_text) * (1024 if "i" in unit else 1000) ** power)
     if size > _LARGEST:
-        raise Wrong(f'"{text}" is larger than any file can be', "sizes go up to T")
+        raise InvalidValue(f'"{text}" is larger than any file can be', "sizes go up to T")
     return size
 
 
@@ -91,7 +93,7 @@ class Duration:
             day = min(moment.day, calendar.monthrange(year, month + 1)[1])
             later = moment.replace(year=year, month=month + 1, day=day)
         except ValueError:
-            raise Wrong("that is beyond the calendar", "say a shorter time") from None
+            raise InvalidValue("that is beyond the calendar", "say a shorter time") from None
         return int(later.timestamp()) * SECOND_NS + self.seconds * SECOND_NS
 
     def after(self, moment_ns: int) -> int:
@@ -109,7 +111,7 @@ def parse_duration(text: str) -> Duration:
     """Read a duration such as `30 days`, `1 day 12 hours` or `6 months`.
 
     Raises:
-        Wrong: it is not a duration.
+        InvalidValue: it is not a duration.
     """
     months = seconds = position = 0
     if text.strip() == "0":
@@ -122,16 +124,16 @@ def parse_duration(text: str) -> Duration:
             hint = "a duration looks like 30 days, 20 minutes, 6 months or 1 day 12 hours"
             if unit in {"m", "mo"}:
                 hint = "say minutes or months"
-            raise Wrong(f'"{text}" is not a duration', hint)
+            raise InvalidValue(f'"{text}" is not a duration', hint)
         if unit in _MONTHS:
             months += int(match[1]) * _MONTHS[unit]
         else:
             seconds += int(match[1]) * _SECONDS[unit]
         position = match.end()
     if not text.strip():
-        raise Wrong("a duration is missing", "a duration looks like 30 days")
+        raise InvalidValue("a duration is missing", "a duration looks like 30 days")
     if seconds * SECOND_NS > _LARGEST or months > 12 * 10_000:
-        raise Wrong(f'"{text}" is longer than any file is old', "use a shorter one")
+        raise InvalidValue(f'"{text}" is longer than any file is old', "use a shorter one")
     return Duration(months, seconds)
 
 
@@ -173,19 +175,19 @@ def parse_span(text: str) -> Span:
     """Read `2026-10-04`, `2026-10`, `2026`, `today` or `yesterday`.
 
     Raises:
-        Wrong: it is not a date.
+        InvalidValue: it is not a date.
     """
     word = text.strip().lower()
     if word in {"today", "yesterday"}:
         return Span(None, 3, 0 if word == "today" else 1)
     match = re.fullmatch(r"(\d{4})(?:-(\d{1,2})(?:-(\d{1,2}))?)?", word)
     if match is None:
-        raise Wrong(f'"{text}" is not a date', "a date looks like 2026-10-04, 2026-10, 2026, today or yesterday")
+        raise InvalidValue(f'"{text}" is not a date', "a date looks like 2026-10-04, 2026-10, 2026, today or yesterday")
     numbers = [int(part) for part in match.groups() if part]
     try:
         first = date(*[*numbers, 1, 1][:3])
     except ValueError:
-        raise Wrong(f'there is no such date as "{text}"', "a date is written year-month-day") from None
+        raise InvalidValue(f'there is no such date as "{text}"', "a date is written year-month-day") from None
     return Span(first, len(numbers))
 
 
@@ -222,7 +224,7 @@ class Hours:
         minute = now.hour * 60 + now.minute
         if self.first < self.last:
             return now.weekday() in self.days and self.first <= minute < self.last
-        # Past midnight they belong to the day on which they began.
+        # EarlierRuns midnight they belong to the day on which they began.
         yesterday = (now.weekday() - 1) % 7
         return (now.weekday() in self.days and minute >= self.first) or (yesterday in self.days and minute < self.last)
 
@@ -241,9 +243,9 @@ def parse_hours(text: str) -> Hours:
     """Read days and hours such as `mon-fri 08:00-18:00`, `sat`, or `22:00-06:00`.
 
     Raises:
-        Wrong: they cannot be read.
+        InvalidValue: they cannot be read.
     """
-    wrong = Wrong(f'"{text}" is neither days nor hours', "such as mon-fri 08:00-18:00")
+    wrong = InvalidValue(f'"{text}" is neither days nor hours', "such as mon-fri 08:00-18:00")
     days: set[int] = set()
     first, last = 0, 24 * 60
     for part in text.lower().replace(",", " ").split():
@@ -272,10 +274,10 @@ def parse_moment(text: str, now_ns: int) -> int:
     Of a date the first minute is meant; `tomorrow` is this time of the day.
 
     Raises:
-        Wrong: it is neither.
+        InvalidValue: it is neither.
     """
     word = " ".join(text.lower().split())
-    wrong = Wrong(f'"{text}" is no moment', 'say "in 2 weeks", tomorrow, 2026-12-24 or "2026-12-24 08:00"')
+    wrong = InvalidValue(f'"{text}" is no moment', 'say "in 2 weeks", tomorrow, 2026-12-24 or "2026-12-24 08:00"')
     if word in ("now", "tomorrow"):
         return now_ns if word == "now" else Duration(0, _DAY_SECONDS).from_now(now_ns)
     if re.fullmatch(r"\d{4}-\d{1,2}-\d{1,2}|today|yesterday", word):
@@ -290,5 +292,5 @@ def parse_moment(text: str, now_ns: int) -> int:
             raise wrong from None
     try:
         return parse_duration(word.removeprefix("in ")).from_now(now_ns)
-    except Wrong:
+    except InvalidValue:
         raise wrong from None

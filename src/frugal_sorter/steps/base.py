@@ -28,7 +28,7 @@ class Mark(NamedTuple):
 
 
 @dataclass
-class Job:
+class RunContext:
     """What the verbs of one run share.
 
     Args:
@@ -68,7 +68,7 @@ class Job:
             NotDone: it is.
         """
         if self.stop():
-            raise NotDone(Outcome.LEFT, STOPPED)
+            raise NotDone(Outcome.NOT_RUN, STOPPED)
 
 
 class Verb(Protocol):
@@ -82,7 +82,7 @@ class Verb(Protocol):
         """
         ...
 
-    def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
+    def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
         """Tell from the disk how a step of a killed run ended; may be called again.
 
         Args:
@@ -92,7 +92,7 @@ class Verb(Protocol):
         """
         ...
 
-    def back(self, step: Step, mark: Mark) -> Step | None:
+    def inverse(self, step: Step, mark: Mark) -> Step | None:
         """Return the step that takes a done one back, or None where nothing can.
 
         Its `was` is what must be there; the undo planner looks whether it is.

@@ -10,8 +10,8 @@ from frugal_sorter.changes.outcome import NotDone, Outcome, why
 from frugal_sorter.changes.removal import remove_name, remove_tree, same_as
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.filesystem.walk import reason_of
-from frugal_sorter.steps.base import INTERRUPTED, Job, Mark
-from frugal_sorter.steps.held_entry import Held, held, settled_back, there
+from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext
+from frugal_sorter.steps.held_entry import Held, held, resolve_set_aside, there
 from frugal_sorter.steps.step import Step
 
 REMOVING = "removing"
@@ -25,32 +25,32 @@ class Delete:
     put another file there; both are done relative to an open folder, so that it is as short as can be.
     """
 
-    def __init__(self, job: Job) -> None:
-        self._job = job
+    def __init__(self, context: RunContext) -> None:
+        self._context = context
 
     def do(self, step: Step) -> Mark:
         source, was = step.source, step.was
         assert source is not None and was is not None
         if was.kind == "file" and was.sample is None and step.witness is None:
             # The same as below, for the many; where anything is unusual, the long way says what.
-            fd = self._job.descriptors.folder(source.folder)
-            if remove_if_free(source.name, fd, was, self._job.planned_ns):
+            fd = self._context.descriptors.folder(source.folder)
+            if remove_if_free(source.name, fd, was, self._context.planned_ns):
                 return Mark(step.id, Outcome.DONE)
-        with held(self._job, step, removal=True) as entry:
-            remove_held(self._job, step, entry, private=step.witness is not None)
+        with held(self._context, step, removal=True) as entry:
+            remove_held(self._context, step, entry, private=step.witness is not None)
         return Mark(step.id, Outcome.DONE)
 
-    def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
+    def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
         assert step.source is not None and step.was is not None
-        aside = Place(step.source.folder, self._job.private(step))
+        aside = Place(step.source.folder, self._context.private(step))
         try:
-            if there(self._job, step.source, step.was):
+            if there(self._context, step.source, step.was):
                 return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
-            if there(self._job, aside, step.was):
+            if there(self._context, aside, step.was):
                 if note is None or not repair:
-                    return settled_back(self._job, step, aside, repair)
-                remove_tree(self._job.descriptors.folder(aside.folder), aside.name)
-            self._job.descriptors.folder(step.source.folder)
+                    return resolve_set_aside(self._context, step, aside, repair)
+                remove_tree(self._context.descriptors.folder(aside.folder), aside.name)
+            self._context.descriptors.folder(step.source.folder)
         except NotDone as not_done:
             return Mark(step.id, Outcome.OPEN, f"removed in part, the rest is {aside.path}: {not_done.reason}")
         except FileNotFoundError:
@@ -59,15 +59,15 @@ class Delete:
             return Mark(step.id, Outcome.OPEN, reason_of(error))
         return Mark(step.id, Outcome.DONE)
 
-    def back(self, step: Step, mark: Mark) -> None:
+    def inverse(self, step: Step, mark: Mark) -> None:
         return None
 
 
-def remove_held(job: Job, step: Step, entry: Held, private: bool, is_wanted: IsWanted | None = None) -> None:
+def remove_held(context: RunContext, step: Step, entry: Held, private: bool, is_wanted: IsWanted | None = None) -> None:
     """Remove an entry that is held for removal.
 
     Args:
-        job: of the run.
+        context: of the run.
         step: the step.
         entry: what is held.
         private: whether it is looked at once more under a private name, since nobody asked for its removal.
@@ -78,10 +78,10 @@ def remove_held(job: Job, step: Step, entry: Held, private: bool, is_wanted: IsW
         OSError: it cannot be removed.
     """
     if entry.record.identity.kind != "folder":
-        name = job.private(step) if private else ""
+        name = context.private(step) if private else ""
         remove_name(entry.fd, entry.place.name, same_as(entry.record), name)
         return
-    job.note(Mark(step.id, Outcome.NOTED, REMOVING), True)
+    context.note(Mark(step.id, Outcome.NOTED, REMOVING), True)
     try:
         remove_tree(entry.fd, entry.place.name, is_wanted)
     except (NotDone, OSError) as failed:

@@ -17,12 +17,12 @@ class Empty(Delete):
         self._forget(step)
         return mark
 
-    def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
-        mark = super().settle(step, note, repair)
+    def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
+        mark = super().resolve_after_crash(step, note, repair)
         if mark.outcome == Outcome.DONE and repair:
             self._forget(step)
         return mark
 
     def _forget(self, step: Step) -> None:
         assert step.source is not None
-        remove_infos(self._job, [info_place(step.source)])
+        remove_infos(self._context, [info_place(step.source)])

@@ -13,7 +13,7 @@ from frugal_sorter.changes.witness import witnessed
 from frugal_sorter.filesystem.record import FileRecord, Identity, Place
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.walk import reason_of
-from frugal_sorter.steps.base import INTERRUPTED, Job, Mark
+from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext
 from frugal_sorter.steps.held_entry import ends_of, held, look_at, put_back, same_entry, there
 from frugal_sorter.steps.step import Step, Witness
 
@@ -27,20 +27,20 @@ class HardLink:
     write to either of the two, after both were compared.
     """
 
-    def __init__(self, job: Job) -> None:
-        self._job = job
+    def __init__(self, context: RunContext) -> None:
+        self._context = context
 
     def do(self, step: Step) -> Mark:
         place, _, was = ends_of(step)
         kept = step.witness
         assert kept is not None
-        aside = Place(place.folder, self._job.private(step))
-        with held(self._job, step, removal=True) as entry:
+        aside = Place(place.folder, self._context.private(step))
+        with held(self._context, step, removal=True) as entry:
             rename_without_replacing(entry.fd, place.name, entry.fd, aside.name)
             try:
                 record = look(aside, entry.fd)
                 changed_if(not same_entry(record.identity, was))
-                kept_fd = self._job.descriptors.folder(kept.place.folder)
+                kept_fd = self._context.descriptors.folder(kept.place.folder)
                 os.link(kept.place.name, place.name, src_dir_fd=kept_fd, dst_dir_fd=entry.fd, follow_symlinks=False)
                 made = look(place, entry.fd)
                 if not made.identity.same_who(kept.identity):
@@ -62,16 +62,16 @@ class HardLink:
             # The witness has another name: that is where the link was made from.
             is_link = numbered_as(kept.identity)
             remove_name(fd, place.name, lambda found: is_link(found) and found.st_nlink > 1)
-        if where := put_back(self._job, aside, place, was):
+        if where := put_back(self._context, aside, place, was):
             raise NotDone(Outcome.FAILED, where) from None
 
-    def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
+    def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
         place, _, was = ends_of(step)
         kept = step.witness
         assert kept is not None
-        aside = Place(place.folder, self._job.private(step))
+        aside = Place(place.folder, self._context.private(step))
         try:
-            here, at_aside = look_at(self._job, place), there(self._job, aside, was)
+            here, at_aside = look_at(self._context, place), there(self._context, aside, was)
             linked = here is not None and here.identity.same_who(kept.identity)
             if at_aside and not repair:
                 return Mark(step.id, Outcome.OPEN, f"set aside as {aside.path}")
@@ -96,7 +96,7 @@ class HardLink:
         place, _, was = ends_of(step)
         assert step.witness is not None
         aside = at_aside.place
-        fd = self._job.descriptors.folder(place.folder)
+        fd = self._context.descriptors.folder(place.folder)
         if linked is not None:
             try:
                 with witnessed(fd, aside.name, fd, place.name):
@@ -107,7 +107,7 @@ class HardLink:
         self._put_back(fd, aside, place, was, step.witness)
         return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
 
-    def back(self, step: Step, mark: Mark) -> Step:
+    def inverse(self, step: Step, mark: Mark) -> Step:
         place, target, _ = ends_of(step)
         assert step.witness is not None and mark.now is not None
         args = {**step.args, "kept": [list(step.witness.place), list(step.witness.identity)]}

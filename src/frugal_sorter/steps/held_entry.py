@@ -17,7 +17,7 @@ from frugal_sorter.filesystem.inside import look_inside
 from frugal_sorter.filesystem.record import FileRecord, Identity, Place, Unknown
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.rules.templates.written import shortened
-from frugal_sorter.steps.base import INTERRUPTED, Job, Mark
+from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext
 from frugal_sorter.steps.step import Step, Witness
 
 _GONE = frozenset({errno.ENOENT, errno.ENOTDIR, errno.ELOOP})
@@ -39,14 +39,14 @@ def same_entry(found: Identity, planned: Identity) -> bool:
     return found.dev == planned.dev and found.same_who(planned) and found.same_state(outside)
 
 
-def find(job: Job, place: Place, was: Identity) -> tuple[int, FileRecord]:
+def find(context: RunContext, place: Place, was: Identity) -> tuple[int, FileRecord]:
     """Return a descriptor of the folder of an entry, and its status.
 
     Raises:
         NotDone: it is gone, or not as planned.
     """
     try:
-        descriptor = job.descriptors.folder(place.folder)
+        descriptor = context.descriptors.folder(place.folder)
         found = look_like(place, was, descriptor)
     except OSError as error:
         gone = error.errno in _GONE
@@ -75,13 +75,13 @@ class Held:
 
 
 @contextmanager
-def held(job: Job, step: Step, removal: bool = False) -> Iterator[Held]:
+def held(context: RunContext, step: Step, removal: bool = False) -> Iterator[Held]:
     """Get hold of the entry of a step; a folder is set aside under a private name and looked at inside.
 
     If the block does not take the entry away, it is put back under its name.
 
     Args:
-        job: of the run.
+        context: of the run.
         step: its source, `was` and `witness` say what must be there.
         removal: nobody may be writing to it, nor begin to before the block is left.
 
@@ -90,19 +90,19 @@ def held(job: Job, step: Step, removal: bool = False) -> Iterator[Held]:
     """
     assert step.source is not None and step.was is not None
     place, was = step.source, step.was
-    fd, record = find(job, place, was)
+    fd, record = find(context, place, was)
     if was.kind != "folder":
         with ExitStack() as holding:
             if was.kind == "file" and (removal or step.witness is not None):
                 holding.enter_context(Lease(fd, place.name))
                 if step.witness is not None:
-                    _hold_witness(holding, job, fd, place.name, step.witness)
+                    _hold_witness(holding, context, fd, place.name, step.witness)
                 # Once more: somebody may have written to it and closed it a moment ago.
-                fd, record = find(job, place, was)
+                fd, record = find(context, place, was)
             yield Held(fd, place, record)
         return
-    aside = Place(place.folder, job.private(step))
-    job.descriptors.forget(place.path)
+    aside = Place(place.folder, context.private(step))
+    context.descriptors.forget(place.path)
     rename_without_replacing(fd, place.name, fd, aside.name)
     try:
         if removal:
@@ -112,19 +112,19 @@ def held(job: Job, step: Step, removal: bool = False) -> Iterator[Held]:
             raise NotDone(Outcome.SKIPPED, CHANGED)
         yield Held(fd, aside, record)
     except BaseException as failed:
-        where = put_back(job, aside, place, was)
+        where = put_back(context, aside, place, was)
         if where and isinstance(failed, NotDone):
             raise NotDone(Outcome.FAILED, f"{failed.reason}; {where}") from None
         raise
 
 
-def _hold_witness(holding: ExitStack, job: Job, fd: int, name: str, witness: Witness) -> None:
+def _hold_witness(holding: ExitStack, context: RunContext, fd: int, name: str, witness: Witness) -> None:
     """Compare a file with its witness, and let nobody begin to write to either while something is held."""
     path = witness.place.path
     try:
-        kept_fd, _ = find(job, witness.place, witness.identity)
+        kept_fd, _ = find(context, witness.place, witness.identity)
         holding.enter_context(witnessed(fd, name, kept_fd, witness.place.name))
-        find(job, witness.place, witness.identity)
+        find(context, witness.place, witness.identity)
     except OSError as error:
         raise NotDone(Outcome.SKIPPED, f"{path} cannot be compared: {reason_of(error)}") from None
     except NotDone as not_done:
@@ -133,11 +133,11 @@ def _hold_witness(holding: ExitStack, job: Job, fd: int, name: str, witness: Wit
         raise NotDone(not_done.outcome, f"{path}: {not_done.reason}") from None
 
 
-def put_back(job: Job, aside: Place, place: Place, was: Identity) -> str:
+def put_back(context: RunContext, aside: Place, place: Place, was: Identity) -> str:
     """Give an entry that was set aside its name again, or a numbered one where that is taken by now.
 
     Args:
-        job: of the run.
+        context: of the run.
         aside: where it was set aside.
         place: where it was.
         was: what it is.
@@ -146,7 +146,7 @@ def put_back(job: Job, aside: Place, place: Place, was: Identity) -> str:
         what to say of that: where it is, if not under its own name; empty where it has it.
     """
     try:
-        fd = job.descriptors.folder(place.folder)
+        fd = context.descriptors.folder(place.folder)
         found = look_like_or_none(aside, was, fd)
         if found is None or not found.identity.same_who(was):
             return f"it is not there any more as {aside.path}"
@@ -162,11 +162,11 @@ def put_back(job: Job, aside: Place, place: Place, was: Identity) -> str:
     return f"it is set aside as {aside.path}, since its name is taken"
 
 
-def settled_back(job: Job, step: Step, aside: Place, repair: bool) -> Mark:
+def resolve_set_aside(context: RunContext, step: Step, aside: Place, repair: bool) -> Mark:
     """Settle a step whose entry was set aside when it was killed, and which is not done.
 
     Args:
-        job: of the run.
+        context: of the run.
         step: the step.
         aside: where its entry is.
         repair: put it back under its name.
@@ -174,27 +174,27 @@ def settled_back(job: Job, step: Step, aside: Place, repair: bool) -> Mark:
     assert step.source is not None and step.was is not None
     if not repair:
         return Mark(step.id, Outcome.OPEN, f"set aside as {aside.path}")
-    where = put_back(job, aside, step.source, step.was)
+    where = put_back(context, aside, step.source, step.was)
     if not where:
         return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
     return Mark(step.id, Outcome.OPEN, f"{INTERRUPTED}; {where}")
 
 
-def there(job: Job, place: Place, was: Identity) -> FileRecord | None:
+def there(context: RunContext, place: Place, was: Identity) -> FileRecord | None:
     """Return what stands at a place if it is a certain entry, changed or not.
 
     Raises:
         OSError: that cannot be found out.
     """
-    found = look_at(job, place, was)
+    found = look_at(context, place, was)
     return found if found is not None and found.identity.same_who(was) else None
 
 
-def look_at(job: Job, place: Place, was: Identity | None = None) -> FileRecord | None:
+def look_at(context: RunContext, place: Place, was: Identity | None = None) -> FileRecord | None:
     """Return what stands at a place, or None; by descriptor, no folder on the way is a link.
 
     Args:
-        job: whose descriptors are used.
+        context: whose descriptors are used.
         place: where to look.
         was: what it will be compared with, if with anything.
 
@@ -202,7 +202,7 @@ def look_at(job: Job, place: Place, was: Identity | None = None) -> FileRecord |
         OSError: that cannot be found out.
     """
     try:
-        fd = job.descriptors.folder(place.folder)
+        fd = context.descriptors.folder(place.folder)
     except OSError as error:
         if error.errno in _GONE:
             return None

@@ -14,7 +14,7 @@ from frugal_sorter.filesystem.fingerprint import open_to_read
 from frugal_sorter.filesystem.inside import look_inside
 from frugal_sorter.filesystem.record import COARSEST_TIME_NS, Place, Unknown, place_of
 from frugal_sorter.filesystem.status import look, look_or_none
-from frugal_sorter.steps.base import Job
+from frugal_sorter.steps.base import RunContext
 from frugal_sorter.steps.held_entry import ends_of, look_at
 from frugal_sorter.steps.step import Step
 from frugal_sorter.trash.freedesktop import INFO_SUFFIX, SIZES, TrashBin, encoded, parse_info
@@ -31,7 +31,7 @@ def info_place(target: Place) -> Place:
     return Place(f"{os.path.dirname(target.folder)}/info", target.name + INFO_SUFFIX)
 
 
-def remove_infos(job: Job, infos: Sequence[Place]) -> None:
+def remove_infos(context: RunContext, infos: Sequence[Place]) -> None:
     """Remove info files whose entries are not in the trash any more: they say nothing that is still true."""
     # With descriptors of their own: those of the run belong to another thread.
     with Descriptors() as descriptors:
@@ -41,22 +41,22 @@ def remove_infos(job: Job, infos: Sequence[Place]) -> None:
             except FileNotFoundError:
                 continue
             except OSError:
-                job.stray.append(info)
+                context.stray.append(info)
 
 
-def remove_stray_infos(job: Job) -> list[str]:
+def remove_stray_infos(context: RunContext) -> list[str]:
     """Remove the info files that could not be removed in their turn, and return the paths of those that stay."""
-    stray, job.stray = job.stray, []
+    stray, context.stray = context.stray, []
     for info in dict.fromkeys(stray):
         entry = Place(f"{os.path.dirname(info.folder)}/files", info.name.removesuffix(INFO_SUFFIX))
         with suppress(OSError):
             # What was put back into the trash since has a use for it.
-            if look_at(job, entry) is None:
-                remove_infos(job, [info])
-    return [info.path for info in job.stray]
+            if look_at(context, entry) is None:
+                remove_infos(context, [info])
+    return [info.path for info in context.stray]
 
 
-def remove_own_info(job: Job, step: Step) -> None:
+def remove_own_info(context: RunContext, step: Step) -> None:
     """Remove the info file of a step that was not done, if it is the one that the step wrote."""
     source, target, _ = ends_of(step)
     info = info_place(target)
@@ -69,13 +69,15 @@ def remove_own_info(job: Job, step: Step) -> None:
         with open(open_to_read(info, folder), "rb") as file:
             raw = file.read(65_536)
         # One that was cut short is what a kill leaves between creating and writing.
-        born_ns = found.identity.born_ns or job.began_ns
-        is_begun = born_ns >= job.began_ns - COARSEST_TIME_NS and trash.info_text(source, "").encode().startswith(raw)
+        born_ns = found.identity.born_ns or context.began_ns
+        is_begun = born_ns >= context.began_ns - COARSEST_TIME_NS and trash.info_text(source, "").encode().startswith(
+            raw
+        )
         if is_begun or parse_info(raw, trash)[0] == source.path:
             try:
                 remove_name(folder, info.name, same_as(found))
             except OSError:
-                job.stray.append(info)
+                context.stray.append(info)
 
 
 def make_above(descriptors: Descriptors, path: str) -> None:
@@ -92,24 +94,26 @@ def make_above(descriptors: Descriptors, path: str) -> None:
         os.mkdir(place.name, 0o700, dir_fd=descriptors.folder(place.folder))
 
 
-def note_size(job: Job, target: Place) -> None:
+def note_size(context: RunContext, target: Place) -> None:
     """Write down how big a trashed folder is, so that others need not look (specification, `directorysizes`)."""
     trash = bin_of(target, "")
     with suppress(NotDone, OSError):
-        inside = look_inside(target.name, job.descriptors.folder(target.folder))
+        inside = look_inside(target.name, context.descriptors.folder(target.folder))
         if isinstance(inside, Unknown):
             return
         info = info_place(target)
-        stamp = os.stat(info.name, dir_fd=job.descriptors.folder(info.folder), follow_symlinks=False).st_mtime_ns
-        root = job.descriptors.folder(trash.root)
+        stamp = os.stat(info.name, dir_fd=context.descriptors.folder(info.folder), follow_symlinks=False).st_mtime_ns
+        root = context.descriptors.folder(trash.root)
         own = encoded(target.name)
         kept = []
         for line in _lines(root):
             name = line.split(" ", 2)[-1]
-            if name != own and look_or_none(Place(trash.files, _decoded(name)), job.descriptors.folder(trash.files)):
+            if name != own and look_or_none(
+                Place(trash.files, _decoded(name)), context.descriptors.folder(trash.files)
+            ):
                 kept.append(line)
         kept.append(f"{inside.bytes} {stamp // 1_000_000_000} {own}")
-        private = f".{SIZES}-{job.run}-{job.token}"
+        private = f".{SIZES}-{context.run}-{context.token}"
         with open(os.open(private, NEW_FILE, 0o600, dir_fd=root), "w", encoding="ascii") as file:
             file.write("\n".join(kept) + "\n")
         os.replace(private, SIZES, src_dir_fd=root, dst_dir_fd=root)

@@ -17,7 +17,7 @@ from frugal_sorter.filesystem.record import COARSEST_TIME_NS
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.tree import LIST
 from frugal_sorter.filesystem.walk import reason_of
-from frugal_sorter.steps.base import INTERRUPTED, Job, Mark
+from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext
 from frugal_sorter.steps.held_entry import look_at
 from frugal_sorter.steps.step import Step
 
@@ -28,10 +28,10 @@ class MakeFolder:
     Root gives a new one its parent's owner and mode.
     """
 
-    def __init__(self, job: Job) -> None:
-        self._job = job
-        self._descriptors = job.descriptors
-        self._began_ns = job.began_ns
+    def __init__(self, context: RunContext) -> None:
+        self._context = context
+        self._descriptors = context.descriptors
+        self._began_ns = context.began_ns
 
     def do(self, step: Step) -> Mark:
         assert step.target is not None
@@ -40,7 +40,7 @@ class MakeFolder:
         try:
             os.mkdir(name, dir_fd=parent_fd)
         except FileExistsError:
-            return Mark(step.id, Outcome.LEFT, "there already")
+            return Mark(step.id, Outcome.NOT_RUN, "there already")
         try:
             with opened(name, LIST, parent_fd) as made:
                 # Whoever may write in the parent can put another folder in its place at once; what is done to
@@ -66,10 +66,10 @@ class MakeFolder:
             give_owner(made, parent.st_uid, parent.st_gid)
             give_mode(made, stat.S_IMODE(parent.st_mode), parent.st_uid, parent.st_gid)
 
-    def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
+    def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
         assert step.target is not None
         try:
-            found = look_at(self._job, step.target)
+            found = look_at(self._context, step.target)
         except OSError as error:
             return Mark(step.id, Outcome.OPEN, reason_of(error))
         if found is None or found.identity.kind != "folder":
@@ -77,18 +77,18 @@ class MakeFolder:
         # Where no birth is kept, one that was touched last before the run was there before it, too.
         born_ns = found.identity.born_ns if found.identity.born_ns is not None else found.ctime_ns
         if born_ns < self._began_ns - COARSEST_TIME_NS * (found.identity.born_ns is None):
-            return Mark(step.id, Outcome.LEFT, "there already")
+            return Mark(step.id, Outcome.NOT_RUN, "there already")
         return Mark(step.id, Outcome.DONE, now=found.identity)
 
-    def back(self, step: Step, mark: Mark) -> Step:
+    def inverse(self, step: Step, mark: Mark) -> Step:
         return Step(step.id, "remove-folder", step.rule, step.rule_key, step.target, None, mark.now)
 
 
-def remove_unused(job: Job, ended: Iterable[tuple[Step, Mark]]) -> list[Mark]:
+def remove_unused(context: RunContext, ended: Iterable[tuple[Step, Mark]]) -> list[Mark]:
     """Remove the folders again that a run has made for entries none of which came into them.
 
     Args:
-        job: of the run.
+        context: of the run.
         ended: its steps, each with how it ended.
 
     Returns:
@@ -116,9 +116,9 @@ def remove_unused(job: Job, ended: Iterable[tuple[Step, Mark]]) -> list[Mark]:
             continue
         assert step.target is not None and mark.now is not None
         with suppress(OSError):
-            fd, found = job.descriptors.entry(step.target)
+            fd, found = context.descriptors.entry(step.target)
             if found.identity.same_who(mark.now):
-                job.descriptors.forget(path)
+                context.descriptors.forget(path)
                 remove_folder(fd, step.target.name)
-                marks.append(Mark(step.id, Outcome.LEFT, "removed again, since nothing came into it"))
+                marks.append(Mark(step.id, Outcome.NOT_RUN, "removed again, since nothing came into it"))
     return marks

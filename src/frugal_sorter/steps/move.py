@@ -15,23 +15,23 @@ from frugal_sorter.filesystem.record import COARSEST_TIME_NS, Identity, Place
 from frugal_sorter.filesystem.status import is_same_file
 from frugal_sorter.filesystem.volumes import volume_of
 from frugal_sorter.filesystem.walk import reason_of
-from frugal_sorter.steps.base import INTERRUPTED, Job, Mark
-from frugal_sorter.steps.held_entry import Held, ends_of, held, settled_back, there
+from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext
+from frugal_sorter.steps.held_entry import Held, ends_of, held, resolve_set_aside, there
 from frugal_sorter.steps.step import Step
 
 
 class Move:
     """Gives an entry another folder or name; its contents are never touched."""
 
-    def __init__(self, job: Job, rename: Rename = rename_without_replacing) -> None:
-        self._job = job
+    def __init__(self, context: RunContext, rename: Rename = rename_without_replacing) -> None:
+        self._context = context
         self._rename = rename
 
     def do(self, step: Step) -> Mark:
         mark = self.at_once(step, is_same_file)
         if mark is not None:
             return mark
-        with held(self._job, step) as entry:
+        with held(self._context, step) as entry:
             return self.put(step, entry)
 
     def at_once(self, step: Step, is_fit: Callable[[str, int, Identity, int], bool]) -> Mark | None:
@@ -45,10 +45,10 @@ class Move:
         assert source is not None and target is not None and was is not None
         if was.kind != "file" or was.sample is not None or step.witness is not None:
             return None
-        folders = self._job.descriptors
+        folders = self._context.descriptors
         try:
             source_fd = folders.folder(source[0])
-            if not is_fit(source[1], source_fd, was, self._job.planned_ns):
+            if not is_fit(source[1], source_fd, was, self._context.planned_ns):
                 return None
             target_fd = folders.folder(target[0])
             self._rename(source_fd, source[1], target_fd, target[1])
@@ -64,7 +64,7 @@ class Move:
         """Give an entry that is held its target name."""
         _, target, was = ends_of(step)
         try:
-            target_fd = self._job.descriptors.folder(target.folder)
+            target_fd = self._context.descriptors.folder(target.folder)
         except OSError as error:
             missing = "the target folder is not there"
             raise NotDone(Outcome.FAILED, missing if error.errno == errno.ENOENT else reason_of(error)) from None
@@ -111,7 +111,7 @@ class Move:
 
     def _rename_case(self, step: Step, entry: Held, target: Place) -> None:
         """On a volume that ignores case both names are one, so that a third is needed between them."""
-        private = self._job.private(step)
+        private = self._context.private(step)
         self._rename(entry.fd, entry.place.name, entry.fd, private)
         try:
             self._rename(entry.fd, private, entry.fd, target.name)
@@ -119,19 +119,19 @@ class Move:
             self._rename(entry.fd, private, entry.fd, entry.place.name)
             raise
 
-    def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
+    def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
         source, target, was = ends_of(step)
-        aside = Place(source.folder, self._job.private(step))
+        aside = Place(source.folder, self._context.private(step))
         try:
-            at_source, at_target, at_aside = (there(self._job, one, was) for one in (source, target, aside))
+            at_source, at_target, at_aside = (there(self._context, one, was) for one in (source, target, aside))
         except OSError as error:
             return Mark(step.id, Outcome.OPEN, reason_of(error))
         if at_aside and not at_target:
-            return settled_back(self._job, step, aside, repair)
+            return resolve_set_aside(self._context, step, aside, repair)
         if at_source and at_target and at_source.identity.ino == at_target.identity.ino:
             if at_source.nlink == 1 or was.kind == "folder":
                 # A volume that ignores case takes both names for the one that it has.
-                is_done = target.name in list_folder(self._job.descriptors.folder(target.folder))
+                is_done = target.name in list_folder(self._context.descriptors.folder(target.folder))
                 at_source, at_target = (None, at_target) if is_done else (at_source, None)
             elif not repair:
                 return Mark(step.id, Outcome.OPEN, "half done")
@@ -151,9 +151,9 @@ class Move:
     def _remove_placeholder(self, target: Place) -> None:
         """Remove what a kill left of a rename over a placeholder: something empty, made during the run."""
         with suppress(NotDone, OSError):
-            fd, found = self._job.descriptors.entry(target)
+            fd, found = self._context.descriptors.entry(target)
             needed = not volume_of(found.identity.dev, target.folder).inodes_last
-            if not needed or found.mtime_ns < self._job.began_ns - COARSEST_TIME_NS:
+            if not needed or found.mtime_ns < self._context.began_ns - COARSEST_TIME_NS:
                 return
             if found.identity.kind == "file" and found.identity.size == 0 and found.nlink == 1:
                 remove_name(fd, target.name, same_as(found))
@@ -161,14 +161,14 @@ class Move:
                 remove_folder(fd, target.name)
 
     def _finish_link(self, step: Step, source: Place, target: Place) -> Mark:
-        source_fd, first = self._job.descriptors.entry(source)
-        _, second = self._job.descriptors.entry(target)
+        source_fd, first = self._context.descriptors.entry(source)
+        _, second = self._context.descriptors.entry(target)
         if first.nlink < 2 or first.identity != second.identity:
             return Mark(step.id, Outcome.OPEN, "changed while it was looked at")
         remove_name(source_fd, source.name, lambda now: now.st_nlink > 1 and same_as(first)(now))
         return Mark(step.id, Outcome.DONE, now=second.identity)
 
-    def back(self, step: Step, mark: Mark) -> Step:
+    def inverse(self, step: Step, mark: Mark) -> Step:
         source, target, was = ends_of(step)
         return Step(step.id, "move", step.rule, step.rule_key, target, source, mark.now or was)
 

@@ -22,8 +22,8 @@ from frugal_sorter.filesystem.record import FileRecord, Identity, Place, Unknown
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.volumes import volume_of
 from frugal_sorter.filesystem.walk import reason_of
-from frugal_sorter.steps.base import INTERRUPTED, Job, Mark
-from frugal_sorter.steps.held_entry import Held, ends_of, find, held, is_same_inside, put_back, settled_back, there
+from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext
+from frugal_sorter.steps.held_entry import Held, ends_of, find, held, is_same_inside, put_back, resolve_set_aside, there
 from frugal_sorter.steps.parts import BEGUN, finish_part, leftover, part_beside
 from frugal_sorter.steps.step import Step
 
@@ -64,30 +64,30 @@ class InTouch:
 class MoveAcross:
     """Moves an entry to another volume: copy, check, then remove."""
 
-    def __init__(self, job: Job) -> None:
-        self._job = job
+    def __init__(self, context: RunContext) -> None:
+        self._context = context
 
     def do(self, step: Step) -> Mark:
         source, _, was = ends_of(step)
         with ExitStack() as holding:
             if was.kind != "folder":
                 # Not while it is copied: whoever opens it for writing would have to wait for so long.
-                fd, record = find(self._job, source, was)
+                fd, record = find(self._context, source, was)
                 entry = Held(fd, source, record)
                 if was.kind == "file":
                     refuse_writer(fd, source.name)
             else:
-                entry = holding.enter_context(held(self._job, step, removal=True))
+                entry = holding.enter_context(held(self._context, step, removal=True))
                 entry = Held(entry.fd, entry.place, look(entry.place, entry.fd))
             touched = InTouch(entry.fd, entry.place.name, entry.record)
-            copier = Copier(step.args.get("restore"), self._job.heed)
-            with part_beside(self._job, step) as part:
+            copier = Copier(step.args.get("restore"), self._context.heed)
+            with part_beside(self._context, step) as part:
                 copier.copy(entry.fd, entry.place.name, part.fd, part.name, part.made)
                 lease = holding.enter_context(Lease(entry.fd, entry.place.name)) if was.kind == "file" else None
-                find(self._job, entry.place, was)
+                find(self._context, entry.place, was)
                 touched.refuse()
                 data = {"lost": copier.lost} if copier.lost else None
-                made = finish_part(self._job, step, part, data)
+                made = finish_part(self._context, step, part, data)
             self._remove_source(step, entry, made, part.fd, touched, lease)
         return Mark(step.id, Outcome.DONE, now=made.identity, data=data)
 
@@ -99,10 +99,10 @@ class MoveAcross:
             touched.refuse()
             if was.kind == "folder":
                 refuse_unremovable(entry.fd, entry.place.name)
-                self._job.note(Mark(step.id, Outcome.NOTED, REMOVING, made.identity), True)
+                self._context.note(Mark(step.id, Outcome.NOTED, REMOVING, made.identity), True)
                 self._remove_folder(entry, target, fd)
             else:
-                remove_name(entry.fd, entry.place.name, same_as(entry.record), self._job.private(step), lease)
+                remove_name(entry.fd, entry.place.name, same_as(entry.record), self._context.private(step), lease)
         except (NotDone, OSError) as failed:
             # What cannot go from there does not come here: only our own copy is removed again, and only
             # while what it was made of is still there, whole.
@@ -111,7 +111,7 @@ class MoveAcross:
                 reason = f"taken away by another program while it was moved; the copy stays at {target.path}"
                 raise NotDone(Outcome.FAILED, reason) from None
             try:
-                remove_copy(self._job, step, fd, target.name, made.identity, entry.fd, entry.place.name)
+                remove_copy(self._context, step, fd, target.name, made.identity, entry.fd, entry.place.name)
             except (NotDone, OSError):
                 reason = f"{why(failed)}; both are kept, the copy at {target.path}"
                 raise NotDone(Outcome.FAILED, reason) from None
@@ -126,7 +126,7 @@ class MoveAcross:
             Copier().missing(fd, target.name, entry.fd, entry.place.name)
             raise
 
-    def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
+    def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
         try:
             return self._settle(step, note, repair)
         except NotDone as not_done:
@@ -136,12 +136,12 @@ class MoveAcross:
 
     def _settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
         source, target, was = ends_of(step)
-        job = self._job
-        aside = Place(source.folder, job.private(step))
-        at_source, at_aside = there(job, source, was), there(job, aside, was)
+        context = self._context
+        aside = Place(source.folder, context.private(step))
+        at_source, at_aside = there(context, source, was), there(context, aside, was)
         begun = at_source or at_aside
         copied = note.now if note is not None and note.reason != BEGUN else None
-        made = there(job, target, copied) if copied is not None else None
+        made = there(context, target, copied) if copied is not None else None
         if made is not None and copied is not None and note is not None:
             now = made.identity._replace(inside=copied.inside)
             done = Mark(step.id, Outcome.DONE, now=now, data=note.data)
@@ -152,10 +152,10 @@ class MoveAcross:
             return self._settle_both(step, note, copied, aside if at_aside else None, done)
         if begun is None and copied is not None and repair and self._finish(step, copied):
             return Mark(step.id, Outcome.DONE, now=copied, data=note.data if note else None)
-        if repair and (left := leftover(job, step, target.folder, note)):
+        if repair and (left := leftover(context, step, target.folder, note)):
             return Mark(step.id, Outcome.OPEN, left)
         if at_aside:
-            return settled_back(job, step, aside, repair)
+            return resolve_set_aside(context, step, aside, repair)
         if begun:
             return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
         return Mark(step.id, Outcome.OPEN, "found neither where it was nor where it was to go")
@@ -163,8 +163,8 @@ class MoveAcross:
     def _settle_both(self, step: Step, note: Mark, copied: Identity, aside: Place | None, done: Mark) -> Mark:
         """Settle a step whose copy has its name while what it was made of is still there, set aside or not."""
         source, target, was = ends_of(step)
-        job = self._job
-        source_fd, target_fd = job.descriptors.folder(source.folder), job.descriptors.folder(target.folder)
+        context = self._context
+        source_fd, target_fd = context.descriptors.folder(source.folder), context.descriptors.folder(target.folder)
         if aside is not None and (was.kind != "folder" or note.reason == REMOVING):
             # It was set aside to be removed.
             try:
@@ -180,35 +180,35 @@ class MoveAcross:
                     # Back to where it was, whole, rather than in two halves.
                     Copier().missing(target_fd, target.name, source_fd, aside.name)
         try:
-            remove_copy(job, step, target_fd, target.name, copied, source_fd, aside.name if aside else source.name)
+            remove_copy(context, step, target_fd, target.name, copied, source_fd, aside.name if aside else source.name)
         except NotDone as kept:
-            where = put_back(job, aside, source, was) if aside else ""
+            where = put_back(context, aside, source, was) if aside else ""
             reason = f"copied to {target.path}, and both are kept: {kept.reason}"
             return Mark(step.id, Outcome.OPEN, f"{reason}; {where}" if where else reason)
-        return settled_back(job, step, aside, True) if aside else Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
+        return resolve_set_aside(context, step, aside, True) if aside else Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
 
     def _finish(self, step: Step, copied: Identity) -> bool:
         """Give a finished copy its name where what it was made of is gone: it may be the only one by now."""
         _, target, _ = ends_of(step)
-        part = Place(target.folder, self._job.private(step))
-        if there(self._job, part, copied) is None:
+        part = Place(target.folder, self._context.private(step))
+        if there(self._context, part, copied) is None:
             return False
-        fd = self._job.descriptors.folder(target.folder)
+        fd = self._context.descriptors.folder(target.folder)
         rename_without_replacing(fd, part.name, fd, target.name)
         return True
 
-    def back(self, step: Step, mark: Mark) -> Step:
+    def inverse(self, step: Step, mark: Mark) -> Step:
         source, target, was = ends_of(step)
         lost = mark.data.get("lost") if mark.data else None
         args = {"restore": lost} if lost else {}
         return Step(step.id, "move-across", step.rule, step.rule_key, target, source, mark.now or was, args)
 
 
-def remove_copy(job: Job, step: Step, fd: int, name: str, made: Identity, kept_fd: int, kept: str) -> None:
+def remove_copy(context: RunContext, step: Step, fd: int, name: str, made: Identity, kept_fd: int, kept: str) -> None:
     """Remove a copy that this tool has made, if nobody edited it and what it was made of holds the same bytes.
 
     Args:
-        job: of the run.
+        context: of the run.
         step: that made it, or takes it back.
         fd: a descriptor of the folder of the copy.
         name: its name there.
@@ -223,7 +223,7 @@ def remove_copy(job: Job, step: Step, fd: int, name: str, made: Identity, kept_f
     record = look_like(Place("", name), made, fd)
     if not record.identity.same_who(made) or not record.identity.same_state(made._replace(inside=None)):
         raise NotDone(Outcome.SKIPPED, "the copy was edited")
-    private = job.private(step)
+    private = context.private(step)
     if made.kind == "folder":
         if not is_same_inside(fd, name, made):
             raise NotDone(Outcome.SKIPPED, "the copy was edited")

@@ -8,28 +8,28 @@ from __future__ import annotations
 
 from frugal_sorter.changes.outcome import NotDone, Outcome
 from frugal_sorter.filesystem.walk import reason_of
-from frugal_sorter.steps.base import INTERRUPTED, Job, Mark
+from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext
 from frugal_sorter.steps.step import Step
 
 
 class NoteTimes:
     """Changes nothing: notes the time of a folder after a run, beside that before it."""
 
-    def __init__(self, job: Job) -> None:
-        self._descriptors = job.descriptors
+    def __init__(self, context: RunContext) -> None:
+        self._descriptors = context.descriptors
 
     def do(self, step: Step) -> Mark:
         assert step.source is not None
         try:
             _, found = self._descriptors.entry(step.source)
         except OSError as error:
-            raise NotDone(Outcome.LEFT, reason_of(error)) from None
+            raise NotDone(Outcome.NOT_RUN, reason_of(error)) from None
         return Mark(step.id, Outcome.DONE, now=found.identity._replace(mtime_ns=found.mtime_ns))
 
-    def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
-        return Mark(step.id, Outcome.LEFT, INTERRUPTED)
+    def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
+        return Mark(step.id, Outcome.NOT_RUN, INTERRUPTED)
 
-    def back(self, step: Step, mark: Mark) -> Step | None:
+    def inverse(self, step: Step, mark: Mark) -> Step | None:
         if mark.now is None:
             return None
         args = {"mtime_ns": step.args["mtime_ns"], "now_ns": mark.now.mtime_ns}

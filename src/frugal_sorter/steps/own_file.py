@@ -16,7 +16,7 @@ from frugal_sorter.changes.rights import attributes_of, give_attributes, give_mo
 from frugal_sorter.filesystem.fingerprint import READ
 from frugal_sorter.filesystem.record import Identity, Place
 from frugal_sorter.filesystem.walk import reason_of
-from frugal_sorter.steps.base import INTERRUPTED, Job, Mark
+from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext
 from frugal_sorter.steps.hard_link import MADE
 from frugal_sorter.steps.held_entry import ends_of, find, look_at, there
 from frugal_sorter.steps.parts import identity_of, leftover, part_beside
@@ -26,21 +26,21 @@ from frugal_sorter.steps.step import Step, Witness
 class OwnFile:
     """Makes a name of a file with several into a file of its own, as it was before they became one."""
 
-    def __init__(self, job: Job) -> None:
-        self._job = job
+    def __init__(self, context: RunContext) -> None:
+        self._context = context
 
     def do(self, step: Step) -> Mark:
         place, _, was = ends_of(step)
-        source_fd, before = find(self._job, place, was)
-        with part_beside(self._job, step, place) as part:
-            Copier(heed=self._job.heed).copy(source_fd, place.name, part.fd, part.name, part.made)
+        source_fd, before = find(self._context, place, was)
+        with part_beside(self._context, step, place) as part:
+            Copier(heed=self._context.heed).copy(source_fd, place.name, part.fd, part.name, part.made)
             with opened(part.name, READ, part.fd) as copy:
                 self._describe(copy, step.args)
             made = identity_of(part.place, part.fd).identity
             with Lease(source_fd, place.name) as lease:
-                _, now = find(self._job, place, was)
+                _, now = find(self._context, place, was)
                 changed_if(now.nlink < 2 or now.ctime_ns != before.ctime_ns)
-                self._job.note(Mark(step.id, Outcome.NOTED, MADE, made), True)
+                self._context.note(Mark(step.id, Outcome.NOTED, MADE, made), True)
                 remove_name(part.fd, place.name, lambda found: found.st_nlink > 1 and same_as(now)(found), "", lease)
                 try:
                     rename_without_replacing(part.fd, part.name, part.fd, place.name)
@@ -61,21 +61,21 @@ class OwnFile:
         give_mode(fd, args["mode"], args["uid"], args["gid"])
         os.utime(fd, ns=(args["atime_ns"], args["mtime_ns"]))
 
-    def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
+    def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
         place, _, was = ends_of(step)
-        part = Place(place.folder, self._job.private(step))
+        part = Place(place.folder, self._context.private(step))
         try:
-            fd = self._job.descriptors.folder(place.folder)
+            fd = self._context.descriptors.folder(place.folder)
             made = note.now if note is not None and note.reason == MADE else None
-            here = look_at(self._job, place)
+            here = look_at(self._context, place)
             if made is not None and here is not None and here.identity.same_who(made):
                 return Mark(step.id, Outcome.DONE, now=here.identity)
-            if made is not None and here is None and there(self._job, part, made):
+            if made is not None and here is None and there(self._context, part, made):
                 if not repair:
                     return Mark(step.id, Outcome.OPEN, f"made as {part.path}")
                 rename_without_replacing(fd, part.name, fd, place.name)
                 return Mark(step.id, Outcome.DONE, now=made)
-            if repair and (left := leftover(self._job, step, place.folder, note)):
+            if repair and (left := leftover(self._context, step, place.folder, note)):
                 return Mark(step.id, Outcome.OPEN, left)
         except OSError as error:
             return Mark(step.id, Outcome.OPEN, reason_of(error))
@@ -83,7 +83,7 @@ class OwnFile:
             return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
         return Mark(step.id, Outcome.OPEN, "neither the link nor the file made of it is there")
 
-    def back(self, step: Step, mark: Mark) -> Step:
+    def inverse(self, step: Step, mark: Mark) -> Step:
         place, target, _ = ends_of(step)
         where, identity = step.args["kept"]
         args = {key: value for key, value in step.args.items() if key != "kept"}

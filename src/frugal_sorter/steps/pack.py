@@ -18,9 +18,9 @@ from frugal_sorter.changes.rights import Narrowing, own_umask
 from frugal_sorter.filesystem.fingerprint import open_to_read
 from frugal_sorter.filesystem.record import Identity, Place
 from frugal_sorter.filesystem.tree import LIST, below
-from frugal_sorter.steps.base import Job, Mark
+from frugal_sorter.steps.base import Mark, RunContext
 from frugal_sorter.steps.held_entry import find, is_same_inside
-from frugal_sorter.steps.parts import finish_part, part_beside, settle_made, take_back_made
+from frugal_sorter.steps.parts import finish_part, inverse_of_made, part_beside, resolve_made
 from frugal_sorter.steps.step import Step
 
 _BLOCK = 1 << 20
@@ -42,12 +42,12 @@ class Packed(NamedTuple):
 class Pack:
     """Writes entries into a new zip, reads every one back, and only then gives the zip its name."""
 
-    def __init__(self, job: Job) -> None:
-        self._job = job
+    def __init__(self, context: RunContext) -> None:
+        self._context = context
 
     def do(self, step: Step) -> Mark:
         rights = Narrowing()
-        with part_beside(self._job, step) as part:
+        with part_beside(self._context, step) as part:
             descriptor = os.open(part.name, NEW_FILE, 0o600, dir_fd=part.fd)
             with open(descriptor, "w+b") as file:
                 part.made()
@@ -61,7 +61,7 @@ class Pack:
                     self._read_back(archive, digests)
                 rights.give(descriptor, 0o666 & ~own_umask())
                 os.fsync(descriptor)
-            made = finish_part(self._job, step, part)
+            made = finish_part(self._context, step, part)
         return Mark(step.id, Outcome.DONE, now=made.identity)
 
     def _add(
@@ -70,10 +70,10 @@ class Pack:
         path, was = member["path"], Identity(*member["was"])
         place = Place(*os.path.split(path))
         try:
-            fd, before = find(self._job, place, was)
+            fd, before = find(self._context, place, was)
             for one in _with_inside(fd, place.name, member["name"]):
                 self._write(archive, one, digests, rights)
-            find(self._job, place, was)
+            find(self._context, place, was)
         except NotDone as not_done:
             raise NotDone(not_done.outcome, f"{path}: {not_done.reason}") from None
         found = os.stat(place.name, dir_fd=fd, follow_symlinks=False)
@@ -104,7 +104,7 @@ class Pack:
             with open(open_to_read(Place("", one.name), one.fd), "rb") as source, archive.open(info, "w") as sink:
                 rights.file(source.fileno())
                 while block := source.read(_BLOCK):
-                    self._job.heed()
+                    self._context.heed()
                     digest.update(block)
                     sink.write(block)
         else:
@@ -119,16 +119,16 @@ class Pack:
             digest = hashlib.blake2b()
             with archive.open(name) as member:
                 while block := member.read(_BLOCK):
-                    self._job.heed()
+                    self._context.heed()
                     digest.update(block)
             if digest.digest() != digests.get(name):
                 raise NotDone(Outcome.FAILED, f"{name} did not come out of the zip as it went in")
 
-    def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
-        return settle_made(self._job, step, note, repair)
+    def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
+        return resolve_made(self._context, step, note, repair)
 
-    def back(self, step: Step, mark: Mark) -> Step:
-        return take_back_made(step, mark)
+    def inverse(self, step: Step, mark: Mark) -> Step:
+        return inverse_of_made(step, mark)
 
 
 def _zip_name(name: str) -> str:
@@ -153,11 +153,11 @@ def _with_inside(fd: int, name: str, packed: str) -> Iterator[Packed]:
                 way.append(met.name)
 
 
-def refuse_unless_packed(job: Job, fd: int, name: str, members: Iterable[Mapping[str, Any]]) -> None:
+def refuse_unless_packed(context: RunContext, fd: int, name: str, members: Iterable[Mapping[str, Any]]) -> None:
     """See that all that a zip holds lies, byte for byte, where it was packed from.
 
     Args:
-        job: of the run.
+        context: of the run.
         fd: a descriptor of the folder of the zip.
         name: its name there.
         members: what went into it, as the step has it.
@@ -170,17 +170,17 @@ def refuse_unless_packed(job: Job, fd: int, name: str, members: Iterable[Mapping
         left = set(archive.namelist())
         for member in members:
             place = Place(*os.path.split(member["path"]))
-            folder, _ = job.descriptors.entry(place)
+            folder, _ = context.descriptors.entry(place)
             for one in _with_inside(folder, place.name, member["name"]):
                 if stat.S_ISDIR(one.status.st_mode):
                     left.discard(one.packed + "/")
-                elif one.packed in left and _is_packed(job, archive, one):
+                elif one.packed in left and _is_packed(context, archive, one):
                     left.discard(one.packed)
         if left:
             raise NotDone(Outcome.SKIPPED, f"{min(left)} is only in the zip by now; it stays")
 
 
-def _is_packed(job: Job, archive: zipfile.ZipFile, one: Packed) -> bool:
+def _is_packed(context: RunContext, archive: zipfile.ZipFile, one: Packed) -> bool:
     """Tell whether an entry holds what the zip holds of it."""
     with archive.open(one.packed) as member:
         if stat.S_ISLNK(one.status.st_mode):
@@ -188,13 +188,13 @@ def _is_packed(job: Job, archive: zipfile.ZipFile, one: Packed) -> bool:
         if not stat.S_ISREG(one.status.st_mode):
             return False
         with open(open_to_read(Place("", one.name), one.fd), "rb") as file:
-            return same_stream(job, iter(lambda: member.read(_BLOCK), b""), file)
+            return same_stream(context, iter(lambda: member.read(_BLOCK), b""), file)
 
 
-def same_stream(job: Job, blocks: Iterable[bytes], file: IO[bytes]) -> bool:
+def same_stream(context: RunContext, blocks: Iterable[bytes], file: IO[bytes]) -> bool:
     """Tell whether blocks are all that a file holds."""
     for block in blocks:
-        job.heed()
+        context.heed()
         if file.read(len(block)) != block:
             return False
     return not file.read(1)

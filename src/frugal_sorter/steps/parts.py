@@ -23,7 +23,7 @@ from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.tree import LIST
 from frugal_sorter.filesystem.volumes import volume_of
 from frugal_sorter.filesystem.walk import reason_of
-from frugal_sorter.steps.base import INTERRUPTED, Job, Mark
+from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext
 from frugal_sorter.steps.held_entry import there
 from frugal_sorter.steps.lines import step_as_line
 from frugal_sorter.steps.step import Step
@@ -36,14 +36,14 @@ class Part:
     """Something that grows under a private name, until it is finished or given up.
 
     Args:
-        job: of the run.
+        context: of the run.
         step: that makes it.
         fd: a descriptor of the folder that it is in.
         place: where it is.
     """
 
-    def __init__(self, job: Job, step: Step, fd: int, place: Place) -> None:
-        self._job = job
+    def __init__(self, context: RunContext, step: Step, fd: int, place: Place) -> None:
+        self._context = context
         self._step = step
         self.fd = fd
         self.place = place
@@ -53,15 +53,15 @@ class Part:
     def made(self) -> None:
         """Write down what it is, as soon as it is there: only that is ever removed again under its name."""
         self.identity = look(self.place, self.fd).identity
-        self._job.note(Mark(self._step.id, Outcome.NOTED, BEGUN, self.identity), False)
+        self._context.note(Mark(self._step.id, Outcome.NOTED, BEGUN, self.identity), False)
 
 
 @contextmanager
-def part_beside(job: Job, step: Step, place: Place | None = None) -> Iterator[Part]:
+def part_beside(context: RunContext, step: Step, place: Place | None = None) -> Iterator[Part]:
     """Give the private name beside the target of a step; what was made there is removed if the block fails.
 
     Args:
-        job: of the run.
+        context: of the run.
         step: the step.
         place: beside what; the target of the step where it is left out.
 
@@ -71,15 +71,15 @@ def part_beside(job: Job, step: Step, place: Place | None = None) -> Iterator[Pa
     beside = place or step.target
     assert beside is not None
     try:
-        fd = job.descriptors.folder(beside.folder)
+        fd = context.descriptors.folder(beside.folder)
     except OSError as error:
         why = "the target folder is not there" if error.errno == errno.ENOENT else reason_of(error)
         raise NotDone(Outcome.FAILED, why) from None
-    part = Part(job, step, fd, Place(beside.folder, job.private(step)))
+    part = Part(context, step, fd, Place(beside.folder, context.private(step)))
     try:
         yield part
     except BaseException:
-        remove_part(fd, part.place, part.identity, job.began_ns)
+        remove_part(fd, part.place, part.identity, context.began_ns)
         raise
 
 
@@ -124,7 +124,7 @@ def _is_just_begun(found: FileRecord, fd: int, began_ns: int) -> bool:
     return found.identity.kind == "link" or (found.identity.kind == "file" and found.identity.size == 0)
 
 
-def finish_part(job: Job, step: Step, part: Part, data: Mapping[str, Any] | None = None) -> FileRecord:
+def finish_part(context: RunContext, step: Step, part: Part, data: Mapping[str, Any] | None = None) -> FileRecord:
     """Write the inode of a finished part down, then give it its name, durably.
 
     Raises:
@@ -134,7 +134,7 @@ def finish_part(job: Job, step: Step, part: Part, data: Mapping[str, Any] | None
     made = identity_of(part.place, part.fd)
     if part.identity is not None and (made.identity.dev, made.identity.ino) != (part.identity.dev, part.identity.ino):
         raise NotDone(Outcome.FAILED, f"{part.place.path} was replaced by another program")
-    job.note(Mark(step.id, Outcome.NOTED, COPIED, made.identity, data), True)
+    context.note(Mark(step.id, Outcome.NOTED, COPIED, made.identity, data), True)
     try:
         rename_without_replacing(part.fd, part.name, part.fd, step.target.name)
     except FileExistsError:
@@ -162,15 +162,15 @@ def identity_of(place: Place, fd: int) -> FileRecord:
     return found._replace(identity=found.identity._replace(inside=digest))
 
 
-def settle_made(job: Job, step: Step, note: Mark | None, repair: bool) -> Mark:
+def resolve_made(context: RunContext, step: Step, note: Mark | None, repair: bool) -> Mark:
     """Settle a step that makes something new: the part goes, what has its name and inode is done."""
     assert step.target is not None
     try:
-        if note is not None and note.now is not None and (made := there(job, step.target, note.now)):
+        if note is not None and note.now is not None and (made := there(context, step.target, note.now)):
             now = made.identity._replace(inside=note.now.inside)
             return Mark(step.id, Outcome.DONE, now=now, data=note.data)
         if repair:
-            left = leftover(job, step, step.target.folder, note)
+            left = leftover(context, step, step.target.folder, note)
             if left:
                 return Mark(step.id, Outcome.OPEN, left)
     except OSError as error:
@@ -178,26 +178,26 @@ def settle_made(job: Job, step: Step, note: Mark | None, repair: bool) -> Mark:
     return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
 
 
-def leftover(job: Job, step: Step, folder: str, note: Mark | None) -> str:
+def leftover(context: RunContext, step: Step, folder: str, note: Mark | None) -> str:
     """Remove the part that a killed step has left in a folder; return what to say of one that is not its own.
 
     Raises:
         OSError: the folder cannot be opened.
     """
     try:
-        fd = job.descriptors.folder(folder)
+        fd = context.descriptors.folder(folder)
     except FileNotFoundError:
         return ""  # its folder is not there, so neither is the part
-    part = Place(folder, job.private(step))
-    became = remove_part(fd, part, note.now if note is not None else None, job.began_ns)
+    part = Place(folder, context.private(step))
+    became = remove_part(fd, part, note.now if note is not None else None, context.began_ns)
     if became == "removed":
-        job.removed.append(part.path)
+        context.removed.append(part.path)
     if became != "stays":
         return ""
     return f"{part.path} is not what this run had made, or cannot be removed; it is left there"
 
 
-def take_back_made(step: Step, mark: Mark) -> Step:
+def inverse_of_made(step: Step, mark: Mark) -> Step:
     """Return the step that removes what a step has made, and can itself be taken back."""
     args: dict[str, Any] = {"again": step_as_line(step)}
     if step.source is not None and step.was is not None:

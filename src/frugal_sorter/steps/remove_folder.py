@@ -8,7 +8,7 @@ from frugal_sorter.changes.outcome import NotDone, Outcome
 from frugal_sorter.changes.removal import remove_folder
 from frugal_sorter.filesystem.volumes import volume_of
 from frugal_sorter.filesystem.walk import reason_of
-from frugal_sorter.steps.base import INTERRUPTED, Job, Mark
+from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext
 from frugal_sorter.steps.held_entry import look_at
 from frugal_sorter.steps.step import Step
 
@@ -16,9 +16,9 @@ from frugal_sorter.steps.step import Step
 class RemoveFolder:
     """Removes one empty folder; what is not empty stays."""
 
-    def __init__(self, job: Job) -> None:
-        self._job = job
-        self._descriptors = job.descriptors
+    def __init__(self, context: RunContext) -> None:
+        self._context = context
+        self._descriptors = context.descriptors
 
     def do(self, step: Step) -> Mark:
         assert step.source is not None and step.was is not None
@@ -32,19 +32,19 @@ class RemoveFolder:
             remove_folder(parent_fd, step.source.name)
         except OSError as error:
             if error.errno in (errno.ENOTEMPTY, errno.EEXIST):
-                raise NotDone(Outcome.LEFT, "not empty, so it stays") from None
+                raise NotDone(Outcome.NOT_RUN, "not empty, so it stays") from None
             if error.errno == errno.ENOENT:
-                raise NotDone(Outcome.LEFT, "gone already") from None
+                raise NotDone(Outcome.NOT_RUN, "gone already") from None
             raise
         return Mark(step.id, Outcome.DONE)
 
-    def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
+    def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
         assert step.source is not None
         try:
-            gone = look_at(self._job, step.source) is None
+            gone = look_at(self._context, step.source) is None
         except OSError as error:
             return Mark(step.id, Outcome.OPEN, reason_of(error))
         return Mark(step.id, Outcome.DONE) if gone else Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
 
-    def back(self, step: Step, mark: Mark) -> Step:
+    def inverse(self, step: Step, mark: Mark) -> Step:
         return Step(step.id, "make-folder", step.rule, step.rule_key, None, step.source, None, step.args)

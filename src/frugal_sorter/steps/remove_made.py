@@ -12,7 +12,7 @@ from frugal_sorter.changes.outcome import NotDone, Outcome
 from frugal_sorter.changes.witness import same_tree, witnessed
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.filesystem.walk import reason_of
-from frugal_sorter.steps.base import Job, Mark
+from frugal_sorter.steps.base import Mark, RunContext
 from frugal_sorter.steps.delete import Delete, IsWanted, remove_held
 from frugal_sorter.steps.held_entry import NO_LONGER_THERE, Held, held
 from frugal_sorter.steps.lines import step_of_line
@@ -24,17 +24,17 @@ from frugal_sorter.steps.unpack import refuse_unless_archived
 class RemoveMade:
     """Removes what a step of an earlier run made, if nobody has touched it and what it was made of is still there."""
 
-    def __init__(self, job: Job) -> None:
-        self._job = job
+    def __init__(self, context: RunContext) -> None:
+        self._context = context
 
     def do(self, step: Step) -> Mark:
         try:
-            with held(self._job, step, removal=True) as entry, ExitStack() as holding:
+            with held(self._context, step, removal=True) as entry, ExitStack() as holding:
                 is_wanted = self._refuse_last_copy(step, entry, holding)
-                remove_held(self._job, step, entry, private=True, is_wanted=is_wanted)
+                remove_held(self._context, step, entry, private=True, is_wanted=is_wanted)
         except NotDone as not_done:
             if not_done.outcome == Outcome.SKIPPED and not_done.reason == NO_LONGER_THERE:
-                return Mark(step.id, Outcome.LEFT, not_done.reason)
+                return Mark(step.id, Outcome.NOT_RUN, not_done.reason)
             raise
         return Mark(step.id, Outcome.DONE)
 
@@ -48,9 +48,9 @@ class RemoveMade:
         verb = again["verb"]
         try:
             if verb == "pack":
-                refuse_unless_packed(self._job, entry.fd, entry.place.name, again["args"]["members"])
+                refuse_unless_packed(self._context, entry.fd, entry.place.name, again["args"]["members"])
             elif verb == "unpack":
-                refuse_unless_archived(self._job, entry.fd, entry.place.name, Place(*step.args["entry"]))
+                refuse_unless_archived(self._context, entry.fd, entry.place.name, Place(*step.args["entry"]))
             elif verb == "copy":
                 return self._refuse_unless_copied(step, entry, holding)
         except NotDone as not_done:
@@ -62,7 +62,7 @@ class RemoveMade:
 
     def _refuse_unless_copied(self, step: Step, entry: Held, holding: ExitStack) -> IsWanted | None:
         original = Place(*step.args["entry"])
-        kept_fd = self._job.descriptors.folder(original.folder)
+        kept_fd = self._context.descriptors.folder(original.folder)
         kind = entry.record.identity.kind
         if kind == "file":
             holding.enter_context(witnessed(entry.fd, entry.place.name, kept_fd, original.name))
@@ -77,10 +77,10 @@ class RemoveMade:
 
         return is_wanted
 
-    def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
-        return Delete(self._job).settle(step, note, repair)
+    def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
+        return Delete(self._context).resolve_after_crash(step, note, repair)
 
-    def back(self, step: Step, mark: Mark) -> Step:
+    def inverse(self, step: Step, mark: Mark) -> Step:
         again = step_of_line(step.args["again"])
         again.id = step.id
         return again

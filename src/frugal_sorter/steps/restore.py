@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from functools import partial
 
-from frugal_sorter.changes.deferred import Behind
+from frugal_sorter.changes.deferred import Deferred
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.filesystem.record import Place
-from frugal_sorter.steps.base import Job, Mark
+from frugal_sorter.steps.base import Mark, RunContext
 from frugal_sorter.steps.held_entry import ends_of, look_at
 from frugal_sorter.steps.info_files import info_place, remove_infos
 from frugal_sorter.steps.move import Move
@@ -21,15 +21,15 @@ class Restore:
     Whoever lets it lag writes no step down as done before `catch_up`: what a kill leaves is found by what is not.
     """
 
-    def __init__(self, job: Job) -> None:
-        self._job = job
-        self._move = Move(job)
-        self._across = MoveAcross(job)
-        self._infos: Behind[Place] | None = None
+    def __init__(self, context: RunContext) -> None:
+        self._context = context
+        self._move = Move(context)
+        self._across = MoveAcross(context)
+        self._infos: Deferred[Place] | None = None
 
     def lag(self) -> None:
         """Leave the info files to a thread from now on."""
-        self._infos = Behind(partial(remove_infos, self._job))
+        self._infos = Deferred(partial(remove_infos, self._context))
 
     def catch_up(self) -> None:
         """Wait until all info files are gone that were left to the thread."""
@@ -46,19 +46,19 @@ class Restore:
         source, _, _ = ends_of(step)
         mark = (self._across if step.args.get("across") else self._move).do(step)
         if self._infos is None:
-            remove_infos(self._job, [info_place(source)])
+            remove_infos(self._context, [info_place(source)])
         else:
             self._infos.add(info_place(source))
         return mark
 
-    def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
+    def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
         source, _, _ = ends_of(step)
         verb = self._across if step.args.get("across") else self._move
-        mark = verb.settle(step, note, repair)
-        if mark.outcome == Outcome.DONE and repair and look_at(self._job, source) is None:
-            remove_infos(self._job, [info_place(source)])
+        mark = verb.resolve_after_crash(step, note, repair)
+        if mark.outcome == Outcome.DONE and repair and look_at(self._context, source) is None:
+            remove_infos(self._context, [info_place(source)])
         return mark
 
-    def back(self, step: Step, mark: Mark) -> Step:
+    def inverse(self, step: Step, mark: Mark) -> Step:
         source, target, was = ends_of(step)
         return Step(step.id, "trash", step.rule, step.rule_key, target, source, mark.now or was, step.args)

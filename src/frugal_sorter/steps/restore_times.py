@@ -6,33 +6,33 @@ import os
 
 from frugal_sorter.changes.outcome import NotDone, Outcome
 from frugal_sorter.filesystem.walk import reason_of
-from frugal_sorter.steps.base import INTERRUPTED, Job, Mark
+from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext
 from frugal_sorter.steps.step import Step
 
 
 class RestoreTimes:
     """Sets the modification time of a folder to what it was, after all else is done."""
 
-    def __init__(self, job: Job) -> None:
-        self._descriptors = job.descriptors
+    def __init__(self, context: RunContext) -> None:
+        self._descriptors = context.descriptors
 
     def do(self, step: Step) -> Mark:
         assert step.source is not None
         try:
             parent_fd, found = self._descriptors.entry(step.source)
             if step.was is not None and not found.identity.same_who(step.was):
-                raise NotDone(Outcome.LEFT, "another folder stands there by now")
+                raise NotDone(Outcome.NOT_RUN, "another folder stands there by now")
             times = (found.atime_ns, step.args["mtime_ns"])
             os.utime(step.source.name, ns=times, dir_fd=parent_fd, follow_symlinks=False)
         except OSError as error:
             # Only the owner may set times; the files themselves are where they belong.
-            raise NotDone(Outcome.LEFT, reason_of(error)) from None
+            raise NotDone(Outcome.NOT_RUN, reason_of(error)) from None
         return Mark(step.id, Outcome.DONE, now=found.identity)
 
-    def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
-        return Mark(step.id, Outcome.LEFT, INTERRUPTED)
+    def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
+        return Mark(step.id, Outcome.NOT_RUN, INTERRUPTED)
 
-    def back(self, step: Step, mark: Mark) -> Step | None:
+    def inverse(self, step: Step, mark: Mark) -> Step | None:
         if "now_ns" not in step.args:
             return None
         args = {"mtime_ns": step.args["now_ns"], "now_ns": step.args["mtime_ns"]}

@@ -11,7 +11,7 @@ import time
 from contextlib import suppress
 
 from frugal_sorter.changes.outcome import NotDone, Outcome
-from frugal_sorter.steps.base import INTERRUPTED, Job, Mark
+from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext
 from frugal_sorter.steps.held_entry import find
 from frugal_sorter.steps.step import Step
 
@@ -28,15 +28,15 @@ class RunProgram:
     It is the program that is waited for, not what it leaves in the background.
     """
 
-    def __init__(self, job: Job, longest_seconds: float = LONGEST_SECONDS) -> None:
-        self._job = job
+    def __init__(self, context: RunContext, longest_seconds: float = LONGEST_SECONDS) -> None:
+        self._context = context
         self._longest = longest_seconds
 
     def do(self, step: Step) -> Mark:
         assert step.source is not None and step.was is not None
-        find(self._job, step.source, step.was)
+        find(self._context, step.source, step.was)
         command = [str(word) for word in step.args["command"]]
-        self._job.note(Mark(step.id, Outcome.NOTED, "started"), True)
+        self._context.note(Mark(step.id, Outcome.NOTED, "started"), True)
         try:
             program = subprocess.Popen(
                 command, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
@@ -78,7 +78,7 @@ class RunProgram:
                         program.wait(_LISTEN_SECONDS)
                 if time.monotonic() > until:
                     stopped = f"took longer than {self._longest:g} seconds"
-                elif self._job.stop():
+                elif self._context.stop():
                     stopped = "was stopped, since the run was"
         if stopped:
             with suppress(ProcessLookupError):
@@ -89,15 +89,21 @@ class RunProgram:
     def _log(self, step: Step, command: list[str], output: bytes, how: str) -> None:
         said = output.decode("utf-8", "backslashreplace")
         logging.getLogger("frugal_sorter").info(
-            "run %s step %s: %r for %r ended with %s: %s", self._job.run, step.id, command, step.place.path, how, said
+            "run %s step %s: %r for %r ended with %s: %s",
+            self._context.run,
+            step.id,
+            command,
+            step.place.path,
+            how,
+            said,
         )
 
-    def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
+    def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
         if note is None:
             return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
         return Mark(step.id, Outcome.OPEN, f"{step.args['command'][0]} was started; how it ended is not known")
 
-    def back(self, step: Step, mark: Mark) -> None:
+    def inverse(self, step: Step, mark: Mark) -> None:
         return None
 
 

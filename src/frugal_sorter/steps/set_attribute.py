@@ -10,7 +10,7 @@ from frugal_sorter.changes.outcome import CHANGED, NotDone, Outcome
 from frugal_sorter.filesystem.extended_attributes import read_attribute
 from frugal_sorter.filesystem.record import COARSEST_TIME_NS, Identity, Place
 from frugal_sorter.filesystem.walk import reason_of
-from frugal_sorter.steps.base import INTERRUPTED, Job, Mark
+from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext
 from frugal_sorter.steps.held_entry import find, there
 from frugal_sorter.steps.step import Step
 
@@ -18,16 +18,16 @@ from frugal_sorter.steps.step import Step
 class SetAttribute:
     """Gives an extended attribute another text; an empty one is no attribute."""
 
-    def __init__(self, job: Job) -> None:
-        self._job = job
+    def __init__(self, context: RunContext) -> None:
+        self._context = context
 
     def do(self, step: Step) -> Mark:
         source, was = _ends(step)
         name, old, new = step.args["attribute"], step.args["old"], step.args["new"]
-        fd, _ = find(self._job, source, was)
+        fd, _ = find(self._context, source, was)
         with _entry(fd, source.name) as (path, numbers):
             # Once more, since another one may have come to stand there before it was opened.
-            _, found = find(self._job, source, was)
+            _, found = find(self._context, source, was)
             if numbers != (found.identity.dev, found.identity.ino) or read_attribute(path, name) != old:
                 raise NotDone(Outcome.SKIPPED, CHANGED)
             if new:
@@ -36,23 +36,23 @@ class SetAttribute:
                 os.removexattr(path, name)
         return Mark(step.id, Outcome.DONE, now=found.identity)
 
-    def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
+    def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
         source, was = _ends(step)
-        place, identity = self._job.now_at.get(source, (source, self._job.became.get(source)))
+        place, identity = self._context.now_at.get(source, (source, self._context.became.get(source)))
         try:
-            found = there(self._job, place, identity or was)
+            found = there(self._context, place, identity or was)
             if found is None:
                 return Mark(step.id, Outcome.OPEN, "no longer there")
-            with _entry(self._job.descriptors.folder(place.folder), place.name) as (path, _):
+            with _entry(self._context.descriptors.folder(place.folder), place.name) as (path, _):
                 now = read_attribute(path, step.args["attribute"])
         except OSError as error:
             return Mark(step.id, Outcome.OPEN, reason_of(error))
         # What was last touched before this run began was not given anything by it.
-        if now == step.args["new"] and found.ctime_ns >= self._job.began_ns - COARSEST_TIME_NS:
+        if now == step.args["new"] and found.ctime_ns >= self._context.began_ns - COARSEST_TIME_NS:
             return Mark(step.id, Outcome.DONE, now=found.identity)
         return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
 
-    def back(self, step: Step, mark: Mark) -> Step:
+    def inverse(self, step: Step, mark: Mark) -> Step:
         source, was = _ends(step)
         args = {**step.args, "old": step.args["new"], "new": step.args["old"]}
         args |= {"entry": [*source], "entry_was": [*was]}

@@ -16,30 +16,6 @@ VerbName = Literal[
 ]  # fmt: skip
 
 
-# What nobody asked for by itself: it goes with other steps.
-ATTENDING = frozenset({"make-folder", "remove-folder", "note-times", "restore-times"})
-
-
-# What they take away is gone for good.
-FINAL = frozenset({"delete", "empty"})
-
-
-# They take entries from where they were.
-TAKING = frozenset({"move", "move-across", "restore", "trash"}) | FINAL
-
-
-# They take entries away from people, to the trash or for good.
-REMOVING = frozenset({"trash", "delete"})
-
-
-# They put another file in the place of one.
-REPLACING = frozenset({"hard-link", "own-file"})
-
-
-# They make something at their target, in a folder that must be there.
-MAKING = frozenset({"move", "move-across", "restore", "copy", "link", "pack", "unpack"})
-
-
 class Witness(NamedTuple):
     """An entry that must be there and hold the same bytes when the turn of a step comes."""
 
@@ -89,9 +65,9 @@ class Step:
         """How many files it takes away: those inside a folder count."""
         return int(self.args.get("files", 1))
 
-    def left(self, reason: str, problem: bool = False) -> Left:
+    def not_touched(self, reason: str, problem: bool = False) -> NotTouched:
         """Return that its entry is left alone, and why."""
-        return Left(self.place, self.rule, reason, problem, self.count)
+        return NotTouched(self.place, self.rule, reason, problem, self.count)
 
     @property
     def count(self) -> Count:
@@ -118,7 +94,7 @@ class ByVerb(dict[VerbName, Count]):
             self[step.verb] = self.get(step.verb, NONE) | step.count
 
 
-class Left(NamedTuple):
+class NotTouched(NamedTuple):
     """An entry that a rule claims and that is left alone all the same.
 
     `problem` says that a person should know: it makes the run end with 1.

@@ -15,11 +15,11 @@ from datetime import datetime
 from frugal_sorter.changes.descriptors import NEW_FILE, Descriptors
 from frugal_sorter.changes.leases import is_free
 from frugal_sorter.changes.outcome import NotDone, Outcome
-from frugal_sorter.changes.prewriter import Ahead, is_worth_a_fork
+from frugal_sorter.changes.prewriter import Prewriter, is_worth_a_fork
 from frugal_sorter.changes.removal import remove_name
 from frugal_sorter.changes.rename import sync_volume
 from frugal_sorter.filesystem.record import Place, place_of
-from frugal_sorter.steps.base import Job, Mark
+from frugal_sorter.steps.base import Mark, RunContext
 from frugal_sorter.steps.held_entry import ends_of, held
 from frugal_sorter.steps.info_files import bin_of, info_place, make_above, note_size, remove_infos, remove_own_info
 from frugal_sorter.steps.move import Move
@@ -31,13 +31,13 @@ from frugal_sorter.trash.freedesktop import INFO_SUFFIX, TrashBin
 class Trash:
     """Moves an entry to the trash of its volume, with a note of where it came from."""
 
-    def __init__(self, job: Job) -> None:
-        self._job = job
-        self._move = Move(job)
-        self._across = MoveAcross(job)
+    def __init__(self, context: RunContext) -> None:
+        self._context = context
+        self._move = Move(context)
+        self._across = MoveAcross(context)
         self._bins: dict[str, TrashBin] = {}
         self._prepared: dict[int, Place] = {}
-        self._ahead: Ahead[Step] | None = None
+        self._ahead: Prewriter[Step] | None = None
         # The last step whose info file was told to be there.
         self._ready_to = 0
         self._when = datetime.now().isoformat(timespec="seconds")
@@ -49,7 +49,7 @@ class Trash:
         """
         if is_worth_a_fork(len(steps)):
             with suppress(OSError):
-                self._ahead = Ahead(steps, self._write_infos, self._secure_infos)
+                self._ahead = Prewriter(steps, self._write_infos, self._secure_infos)
                 return
         self._write_ahead(steps)
 
@@ -102,7 +102,7 @@ class Trash:
         rest = self._ahead.rest()
         self._ahead = None
         for step in rest:
-            remove_own_info(self._job, step)
+            remove_own_info(self._context, step)
         return rest
 
     def finish(self) -> None:
@@ -125,21 +125,21 @@ class Trash:
         del self._prepared[step.id]
         _, target, was = ends_of(step)
         if was.kind == "folder":
-            note_size(self._job, target)
+            note_size(self._context, target)
         return mark
 
     def _put(self, step: Step) -> Mark:
         mark = self._move.at_once(step, is_free)
         if mark is not None:
             return mark
-        with held(self._job, step, removal=True) as entry:
+        with held(self._context, step, removal=True) as entry:
             return self._move.put(step, entry)
 
     def _write_info(self, step: Step) -> None:
         source, target = step.source, step.target
         assert source is not None and target is not None
         trash = self._bins.get(target.folder) or self._make(bin_of(target, step.args.get("top", "")))
-        folder = self._job.descriptors.folder(trash.info)
+        folder = self._context.descriptors.folder(trash.info)
         name = target.name + INFO_SUFFIX
         text = trash.info_text(source, self._when)
         try:
@@ -161,15 +161,15 @@ class Trash:
     def _take_back_info(self, number: int) -> None:
         target = self._prepared.pop(number, None)
         if target is not None:
-            remove_infos(self._job, [info_place(target)])
+            remove_infos(self._context, [info_place(target)])
 
     def _make(self, trash: TrashBin) -> TrashBin:
         """Make a trash that is not there yet; whatever else stands there is not used."""
         if not trash.top:
-            make_above(self._job.descriptors, os.path.dirname(trash.root))
+            make_above(self._context.descriptors, os.path.dirname(trash.root))
         for path in (trash.root, trash.files, trash.info):
             place = place_of(path)
-            parent = self._job.descriptors.folder(place.folder)
+            parent = self._context.descriptors.folder(place.folder)
             with suppress(FileExistsError):
                 os.mkdir(place.name, 0o700, dir_fd=parent)
             found = os.stat(place.name, dir_fd=parent, follow_symlinks=False)
@@ -178,14 +178,14 @@ class Trash:
         self._bins[trash.files] = trash
         return trash
 
-    def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
+    def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
         verb = self._across if step.args.get("across") else self._move
-        mark = verb.settle(step, note, repair)
+        mark = verb.resolve_after_crash(step, note, repair)
         if mark.outcome == Outcome.SKIPPED and repair:
-            remove_own_info(self._job, step)
+            remove_own_info(self._context, step)
         return mark
 
-    def back(self, step: Step, mark: Mark) -> Step:
+    def inverse(self, step: Step, mark: Mark) -> Step:
         source, target, was = ends_of(step)
         args = {**step.args, **({"restore": mark.data["lost"]} if mark.data and mark.data.get("lost") else {})}
         return Step(step.id, "restore", step.rule, step.rule_key, target, source, mark.now or was, args)

@@ -15,10 +15,10 @@ from frugal_sorter.filesystem.fingerprint import open_to_read
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.filesystem.tree import LIST, below
 from frugal_sorter.filesystem.volumes import free_bytes
-from frugal_sorter.steps.base import Job, Mark
+from frugal_sorter.steps.base import Mark, RunContext
 from frugal_sorter.steps.held_entry import ends_of, find
 from frugal_sorter.steps.pack import same_stream
-from frugal_sorter.steps.parts import finish_part, part_beside, settle_made, take_back_made
+from frugal_sorter.steps.parts import finish_part, inverse_of_made, part_beside, resolve_made
 from frugal_sorter.steps.step import Step
 
 MOST_ENTRIES = 50_000
@@ -30,41 +30,41 @@ _LONGEST_PATH, _LONGEST_NAME = 4_096, 255
 class Unpack:
     """Gets the contents of an archive out into a new folder."""
 
-    def __init__(self, job: Job) -> None:
-        self._job = job
+    def __init__(self, context: RunContext) -> None:
+        self._context = context
 
     def do(self, step: Step) -> Mark:
         source, _, was = ends_of(step)
-        source_fd, before = find(self._job, source, was)
-        with part_beside(self._job, step) as part:
+        source_fd, before = find(self._context, source, was)
+        with part_beside(self._context, step) as part:
             os.mkdir(part.name, 0o700, dir_fd=part.fd)
             part.made()
             with opened(part.name, LIST, part.fd) as folder, open(open_to_read(source, source_fd), "rb") as file:
                 descriptor = file.fileno()
-                with Writer(folder, os.fstat(descriptor), self._job.heed) as writer:
+                with Writer(folder, os.fstat(descriptor), self._context.heed) as writer:
                     limit = max(LARGE_BYTES, MOST_TIMES * was.size)
                     room = _Room(min(limit, free_bytes(folder)), f"more than {limit:,} bytes come out of it")
-                    for member, blocks in _members(descriptor, self._job.heed, room):
+                    for member, blocks in _members(descriptor, self._context.heed, room):
                         writer.write(_inside(member.name), member, blocks)
-            find(self._job, source, was)
+            find(self._context, source, was)
             if not same_as(before)(os.stat(source.name, dir_fd=source_fd, follow_symlinks=False)):
                 raise NotDone(Outcome.SKIPPED, CHANGED)
             sync_volume(part.fd)
-            made = finish_part(self._job, step, part)
+            made = finish_part(self._context, step, part)
         return Mark(step.id, Outcome.DONE, now=made.identity)
 
-    def settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
-        return settle_made(self._job, step, note, repair)
+    def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
+        return resolve_made(self._context, step, note, repair)
 
-    def back(self, step: Step, mark: Mark) -> Step:
-        return take_back_made(step, mark)
+    def inverse(self, step: Step, mark: Mark) -> Step:
+        return inverse_of_made(step, mark)
 
 
-def refuse_unless_archived(job: Job, fd: int, name: str, place: Place) -> None:
+def refuse_unless_archived(context: RunContext, fd: int, name: str, place: Place) -> None:
     """See that all that is in a folder came, byte for byte, out of an archive that is there.
 
     Args:
-        job: of the run.
+        context: of the run.
         fd: a descriptor of the folder that it lies in.
         name: its name there.
         place: where the archive is.
@@ -73,25 +73,25 @@ def refuse_unless_archived(job: Job, fd: int, name: str, place: Place) -> None:
         NotDone: something in it is not in the archive as it is there.
         OSError: one of the two cannot be read.
     """
-    archive_fd, _ = job.descriptors.entry(place)
+    archive_fd, _ = context.descriptors.entry(place)
     same = 0
     with opened(name, LIST, fd) as folder:
         with open(open_to_read(place, archive_fd), "rb") as file, Writer(folder, os.fstat(file.fileno())) as there:
-            for member, blocks in _members(file.fileno(), job.heed, None):
-                if member.kind != "folder" and not _is_unpacked(job, there, _inside(member.name), member, blocks):
+            for member, blocks in _members(file.fileno(), context.heed, None):
+                if member.kind != "folder" and not _is_unpacked(context, there, _inside(member.name), member, blocks):
                     raise NotDone(Outcome.SKIPPED, f"{member.name} differs from what is in the archive")
                 same += member.kind != "folder"
         if same != sum(met.how == "entry" for met in below(folder)):
             raise NotDone(Outcome.SKIPPED, "more is in the folder than in the archive; it stays")
 
 
-def _is_unpacked(job: Job, there: Writer, path: str, member: Member, blocks: Iterable[bytes]) -> bool:
+def _is_unpacked(context: RunContext, there: Writer, path: str, member: Member, blocks: Iterable[bytes]) -> bool:
     folder, name = os.path.split(path)
     fd = there.folder(folder)
     if member.kind == "link":
         return os.readlink(name, dir_fd=fd) == member.link
     with open(open_to_read(Place("", name), fd), "rb") as file:
-        return same_stream(job, blocks, file)
+        return same_stream(context, blocks, file)
 
 
 class _Room:

@@ -7,11 +7,11 @@ import json
 import os
 from collections.abc import Iterator
 
+from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.options import add_rules, rules_file
 from frugal_sorter.cli.output.text import count_text, shown
-from frugal_sorter.cli.reading import world_now
 from frugal_sorter.planning.guard import refused_rule, version_control_root
-from frugal_sorter.planning.opened import told_of_opened
+from frugal_sorter.planning.opened import note_on_opened
 from frugal_sorter.planning.unreached import unreached
 from frugal_sorter.rules.examples import run_examples
 from frugal_sorter.rules.fields import World
@@ -40,7 +40,7 @@ def run(args: argparse.Namespace) -> int:
 
     screen = Screen()
     book = load_rules(rules_file(args))
-    world = world_now()
+    world = begin().world()
     failed = run_examples(book, world)
     for one in failed:
         name = shown(str(one.example.given["name"]))
@@ -99,7 +99,7 @@ def _warnings(book: RuleBook, world: World) -> list[str]:
 def _about_folder(book: RuleBook, rule: Rule, folder: str) -> Iterator[str]:
     """Yield what to know of a rule in one of its folders."""
     root = os.path.realpath(folder)
-    if opened := told_of_opened(rule, root):
+    if opened := note_on_opened(rule, root):
         yield opened.text
     if folder in book.unmounted:
         yield f"{folder} is not mounted now"

@@ -10,6 +10,7 @@ import re
 import sys
 from pathlib import Path
 
+from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.options import add_format
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import (
@@ -17,7 +18,6 @@ from frugal_sorter.cli.output.text import (
     count_text,
     iso_text,
     moment_text,
-    now_ns,
     shown,
     signed_size_text,
     size_text,
@@ -88,7 +88,7 @@ def _read(named: str, hidden: bool) -> Saved:
         raise UsageError("(empty): there is no such inventory or folder", "name one")
     if os.path.isdir(named):
         try:
-            return look_now(os.path.realpath(named), hidden, now_ns())
+            return look_now(os.path.realpath(named), hidden, begin().now_ns)
         except OSError as error:
             raise UsageError(f"{named}: {reason_of(error)}", "run as a user who may read it") from error
     return load(saved_path(named))
@@ -109,7 +109,7 @@ def _as_sums(named: str, hidden: bool, beside: Totals | None) -> Totals:
     """Return the sums of something else; of a folder as it is now as deep as the run counted it."""
     folder = os.path.realpath(named)
     if beside is not None and folder in beside.levels:
-        return take_totals({folder: beside.levels[folder]}, now_ns())
+        return take_totals({folder: beside.levels[folder]}, begin().now_ns)
     return totals_of(_read(named, hidden))
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 from collections.abc import Sequence
 
+from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.options import (
     add_at_most,
     add_for,
@@ -20,7 +21,7 @@ from frugal_sorter.cli.options import (
 )  # fmt: skip
 from frugal_sorter.cli.output.progress import Progress
 from frugal_sorter.cli.output.screen import Screen
-from frugal_sorter.cli.output.text import below, common_base, count_text, date_text, now_ns, shown, size_text
+from frugal_sorter.cli.output.text import below, common_base, count_text, date_text, shown, size_text
 from frugal_sorter.duplicates.search import ContentSearch, Duplicates
 from frugal_sorter.duplicates.which_stays import Choice, LookAlike, choose, look_alikes, same_folders
 from frugal_sorter.errors import UsageError
@@ -94,11 +95,12 @@ def run(args: argparse.Namespace) -> int:
         from frugal_sorter.cli.reading import read_where
 
         read_where(args.where)  # says what is wrong with it before the search
+    session = begin()
     try:
         with Progress("files found") as progress:
             search = ContentSearch(
                 args.levels, args.hidden, 0 if args.empty else max(args.min_size, 1),
-                None if args.no_cache else ready_state_folder(), now_ns(), progress.told,
+                None if args.no_cache else ready_state_folder(), session.now_ns, progress.update,
             )  # fmt: skip
             found = search.search(folders)
     except OSError as error:
@@ -107,7 +109,7 @@ def run(args: argparse.Namespace) -> int:
     if args.where is not None:
         from frugal_sorter.cli.duplicates_removal import limited_choices
 
-        choices = limited_choices(choices, args.where)
+        choices = limited_choices(session, choices, args.where)
     alikes = look_alikes(found)
     if args.format != "table":
         from frugal_sorter.cli.output import duplicates_formats
@@ -128,7 +130,11 @@ def run(args: argparse.Namespace) -> int:
         _totals(screen, found, choices)
         from frugal_sorter.cli.duplicates_removal import take_away, unmark
 
-        return unmark(screen, args, folders, alikes) if args.unmark else take_away(screen, args, folders, choices, base)
+        return (
+            unmark(session, screen, args, folders, alikes)
+            if args.unmark
+            else take_away(session, screen, args, folders, choices, base)
+        )
     _report(screen, folders, found, choices, alikes, args.top, base)
     return 1 if found.unread else 0
 

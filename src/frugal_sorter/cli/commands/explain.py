@@ -6,13 +6,14 @@ import argparse
 import os
 from pathlib import Path
 
+from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.options import add_as_of
 from frugal_sorter.cli.output.plan_view import step_will_text
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import ago_text, common_base, moment_text, shown, size_text
-from frugal_sorter.cli.reading import read_book, world_now
+from frugal_sorter.cli.reading import moment_of, read_book
 from frugal_sorter.errors import UsageError
-from frugal_sorter.execution.earlier_runs import arrival_of, past_of
+from frugal_sorter.execution.earlier_runs import earlier_runs_of
 from frugal_sorter.filesystem.record import Unknown
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.journal.journal import Journal
@@ -44,9 +45,10 @@ def run(args: argparse.Namespace) -> int:
     screen = Screen()
     book = read_book(args)
     with Journal(ready_state_folder(), write=False) as journal:
-        world = world_now(args.as_of, arrival_of(journal))
+        session = begin()
+        world = session.world(journal, moment_of(args.as_of, session))
         # The same engine as that of a preview: what becomes of an entry depends on the others, too.
-        explainer = Explainer(book, world, plan_by_rules(book, world, past_of(journal)))
+        explainer = Explainer(book, world, plan_by_rules(book, world, earlier_runs_of(journal)))
         for index, path in enumerate(args.paths):
             if index:
                 screen.line()

@@ -9,6 +9,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from frugal_sorter.cli.commands.compare import saved_inventories
+from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.options import add_format, folder_named
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import (
@@ -16,7 +17,6 @@ from frugal_sorter.cli.output.text import (
     date_text,
     iso_text,
     moment_text,
-    now_ns,
     shown,
     signed_size_text,
     size_text,
@@ -57,7 +57,7 @@ def run(args: argparse.Namespace) -> int:
     folder = folder_named(args.folder)
     require_library("frugal forecast", "scipy", "reports")
     try:
-        now = look_now(folder, args.hidden, now_ns())
+        now = look_now(folder, args.hidden, begin().now_ns)
     except OSError as error:
         raise UsageError(f"{shown(folder)}: {reason_of(error)}", "run as a user who may read it") from error
     kept = [*saved_inventories(folder), now]

@@ -6,12 +6,12 @@ import argparse
 import os
 import sys
 
-from frugal_sorter.cli.carry_out import carry_out, confirm, take_back_text
-from frugal_sorter.cli.interrupted import changing
+from frugal_sorter.cli.carry_out import confirm, show_run, take_back_text
+from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.options import add_for, add_yes, command_line, folder_named
 from frugal_sorter.cli.output.plan_view import PlanView
-from frugal_sorter.cli.output.screen import Screen, account
-from frugal_sorter.cli.output.text import count_text, now_ns, shown, size_text
+from frugal_sorter.cli.output.screen import Screen
+from frugal_sorter.cli.output.text import count_text, shown, size_text
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.planning.gather import Gathering, plan_gather, read_wishes
@@ -44,10 +44,10 @@ def run(args: argparse.Namespace) -> int:
     wishes = read_wishes(_read(args.list), args.list, args.encoding)
     if not wishes:
         raise UsageError(f"{shown(args.list)}: the list names no file", "write a path a line")
-    screen = Screen()
+    session, screen = begin(), Screen()
     try:
-        with changing("gather"):
-            gathering = plan_gather(wishes, source, target, now_ns(), args.move, args.flat)
+        with session.changing("gather"):
+            gathering = plan_gather(wishes, source, target, session.now_ns, args.move, args.flat)
     except OSError as error:
         raise UsageError(f"{error.filename}: {reason_of(error)}", "run as a user who may read it") from error
     plan = gathering.plan
@@ -63,15 +63,19 @@ def run(args: argparse.Namespace) -> int:
     screen.line()
     size = size_text(sum(step.bytes for step in plan.asked))
     what = f"{'Move' if args.move else 'Copy'} {count_text(len(plan.asked), 'file')}, {size}"
-    question = f"{what}, to {shown(target)}, as {account()}?"
+    question = f"{what}, to {shown(target)}, as {session.account}?"
     if not confirm(screen, question, args.yes):
         screen.line("Nothing was changed.")
         return 3
-    result, signal = carry_out(plan, view, screen)
+    result, signal = show_run(session, plan, view, screen)
     failed = len(plan.asked) - result.done
     parts = [f"{result.done:,} {'moved' if args.move else 'copied'}", f"{len(gathering.already):,} already there",
              f"{len(gathering.missed):,} missing"]  # fmt: skip
-    parts += [f"{len(plan.left) + failed:,} not {'moved' if args.move else 'copied'}"] if plan.left or failed else []
+    parts += (
+        [f"{len(plan.not_touched) + failed:,} not {'moved' if args.move else 'copied'}"]
+        if plan.not_touched or failed
+        else []
+    )
     screen.line(f"Asked for {gathering.asked:,}: {', '.join(parts)}.", style="bold")
     screen.line(take_back_text(result), style="bold")
     if signal:
@@ -94,7 +98,7 @@ def _show(gathering: Gathering, screen: Screen, move: bool) -> None:
     rows = [("asked for", gathering.asked, "")]
     rows.append(("to move" if move else "to copy", len(plan.asked), size_text(sum(step.bytes for step in plan.asked))))
     rows.append(("already there", len(gathering.already), ""))
-    rows += [("cannot go", len(plan.left), "")] if plan.left else []
+    rows += [("cannot go", len(plan.not_touched), "")] if plan.not_touched else []
     rows.append(("missing", len(gathering.missed), ""))
     for label, count, size in rows:
         screen.line(f"  {label:14}{count:>7,}  {size}".rstrip())
@@ -108,10 +112,10 @@ def _show(gathering: Gathering, screen: Screen, move: bool) -> None:
             more = f"nearest: {shown(nearest)}" if nearest else why if why != "there is no such file" else ""
             screen.parts((f"  line {wish.line:>{width}}  ", "dim"), (shown(wish.text), "yellow"),
                          (f"  {more}" if more else "", ""))  # fmt: skip
-    if plan.left:
+    if plan.not_touched:
         screen.line()
         screen.line("Cannot go", style="bold")
-        for left in plan.left:
+        for left in plan.not_touched:
             screen.line(f"  {shown(left.place.path)}: {shown(left.reason)}", style="yellow")
     for note in plan.notes:
         screen.line(f"Note: {shown(note.text)}", style="yellow" if note.problem else "")

@@ -15,14 +15,15 @@ from frugal_sorter.cli.output.plan_view import step_as_json, step_text
 from frugal_sorter.cli.output.text import common_base, count_text, iso_text, moment_text, shown, size_text
 from frugal_sorter.cli.output.words import WORDS, done_text
 from frugal_sorter.execution.earlier_runs import about
-from frugal_sorter.execution.recovery import found_after_kill
+from frugal_sorter.execution.recovery import state_after_crash
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.journal.journal import Journal, Run
 from frugal_sorter.reports.totals import kept_totals
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.lock import writer_is_active
 from frugal_sorter.steps.base import Mark
-from frugal_sorter.steps.step import ATTENDING, ByVerb, Step
+from frugal_sorter.steps.kinds import ATTENDING
+from frugal_sorter.steps.step import ByVerb, Step
 
 EXAMPLES = """
   frugal history
@@ -61,7 +62,7 @@ def _counts(journal: Journal, one: Run, active: bool) -> _Counts:
     """Count the steps of a run by outcome; of a killed one as the disk tells."""
     if not _killed(one, active):
         return journal.counts(one.id)
-    return Counter(mark.outcome for step, mark in found_after_kill(journal, one) if step.verb not in ATTENDING)
+    return Counter(mark.outcome for step, mark in state_after_crash(journal, one) if step.verb not in ATTENDING)
 
 
 def _state(one: Run, counts: _Counts, active: bool) -> str:
@@ -138,7 +139,7 @@ def _show_runs(journal: Journal, active: bool, wanted: str) -> int:
 
 
 def _show_run(journal: Journal, one: Run, active: bool, wanted: str) -> int:
-    ended = found_after_kill(journal, one) if _killed(one, active) else list(journal.steps(one.id))
+    ended = state_after_crash(journal, one) if _killed(one, active) else list(journal.steps(one.id))
     asked = [(step, mark) for step, mark in ended if step.verb not in ATTENDING]
     if wanted == "json":
         steps = [
@@ -182,7 +183,9 @@ def _show_run(journal: Journal, one: Run, active: bool, wanted: str) -> int:
 
 
 def _outcome(mark: Mark | None) -> str:
-    return mark.outcome.name.lower() if mark else "not yet"
+    if mark is None:
+        return "not yet"
+    return "left" if mark.outcome is Outcome.NOT_RUN else mark.outcome.name.lower()
 
 
 def _is_trash(step: Step, place: Place) -> bool:

@@ -12,6 +12,8 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from frugal_sorter.app.session import Session
+from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.options import add_format, add_where, folder_named, levels, number
 from frugal_sorter.cli.output.progress import Progress
 from frugal_sorter.cli.output.text import (
@@ -22,7 +24,6 @@ from frugal_sorter.cli.output.text import (
     date_text,
     iso_text,
     moment_text,
-    now_ns,
     shown,
     size_text,
 )  # fmt: skip
@@ -30,7 +31,7 @@ from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.bands import band_order
 from frugal_sorter.filesystem.record import Unread
 from frugal_sorter.filesystem.walk import reason_of
-from frugal_sorter.reports.inventory import WAYS, By, Count, Inventory, Taker
+from frugal_sorter.reports.inventory import WAYS, By, Count, Inventory, InventoryCounter
 from frugal_sorter.reports.listing import SORTS, list_entries
 
 if TYPE_CHECKING:
@@ -100,26 +101,27 @@ def run(args: argparse.Namespace) -> int:
 
         for module in ("matplotlib", "jinja2"):
             require_library("--chart and --format html", module, "reports")
+    session = begin()
     where, world = None, None
     if args.where is not None:
-        from frugal_sorter.cli.reading import read_where, world_now
+        from frugal_sorter.cli.reading import read_where
 
-        where, world = read_where(args.where), world_now()
+        where, world = read_where(args.where), session.world()
     try:
         if args.listing:
             if where is not None:
                 raise UsageError("--listing names everything", "leave --where out, or count with it")
             return _print_listing(folders, args)
         if args.save is not None:
-            _save(folders, args)
+            _save(session, folders, args)
         with Progress("files counted") as progress:
-            taker = Taker(
-                args.levels, args.hidden, args.by, args.show_levels, args.largest, now_ns(), where, world, progress.told
+            taker = InventoryCounter(
+                args.levels, args.hidden, args.by, args.show_levels, args.largest, session.now_ns, where, world, progress.update
             )  # fmt: skip
             inventory = taker.take(folders)
             figure = None
             if args.chart is not None or args.format == "html":
-                figure = _figure(folders, args, where, world)
+                figure = _figure(session, folders, args, where, world)
     except BrokenPipeError:
         raise
     except OSError as error:
@@ -127,7 +129,7 @@ def run(args: argparse.Namespace) -> int:
     if args.format == "html":
         from frugal_sorter.cli.output.inventory_page import page_of
 
-        print(page_of(inventory, figure, args.by, args.top))
+        print(page_of(inventory, figure, args.by, args.top, session.now_ns))
     else:
         {"table": _print_table, "json": _print_json, "csv": _print_csv}[args.format](inventory, args)
     if args.chart is not None and figure is not None:
@@ -141,24 +143,28 @@ def run(args: argparse.Namespace) -> int:
     return 1 if any(not unread.by_design for unread in inventory.unread) else 0
 
 
-def _figure(folders: list[str], args: argparse.Namespace, where: Node | None, world: World | None) -> Figure:
+def _figure(
+    session: Session, folders: list[str], args: argparse.Namespace, where: Node | None, world: World | None
+) -> Figure:
     """Draw what fills the space; for that it is counted by folder, age and type at once."""
     from frugal_sorter.reports.charts import WAYS_OF_FIGURE, draw
 
-    taker = Taker(args.levels, args.hidden, WAYS_OF_FIGURE, args.show_levels, 0, now_ns(), where, world)
+    taker = InventoryCounter(
+        args.levels, args.hidden, WAYS_OF_FIGURE, args.show_levels, 0, session.now_ns, where, world
+    )
     base = common_base(folders)
     inventory = taker.take(folders)
     return draw(inventory, shown(base), size_text, lambda folder: _key_text(folder, "folder", base))
 
 
-def _save(folders: list[str], args: argparse.Namespace) -> None:
+def _save(session: Session, folders: list[str], args: argparse.Namespace) -> None:
     """Keep what a folder holds under a name, which is otherwise the folder's own with the date."""
     from frugal_sorter.cli.commands.compare import saved_path
     from frugal_sorter.reports.saved import look_now, save
 
     if len(folders) != 1 or args.where is not None or args.levels is not None:
         raise UsageError("--save keeps one folder whole", "name one folder, without --where and --levels")
-    moment_ns = now_ns()
+    moment_ns = session.now_ns
     default = f"{os.path.basename(folders[0]) or 'root'} {moment_text(moment_ns).replace(':', '')}"
     path = saved_path(args.save or default)
     save(look_now(folders[0], args.hidden, moment_ns), path)

@@ -6,17 +6,17 @@ import argparse
 import json
 from pathlib import Path
 
+from frugal_sorter.app.rules import look_ahead
+from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.options import add_as_of, add_at_most, add_format, add_listing, add_rules, is_short
+from frugal_sorter.cli.output.misses import show_misses
 from frugal_sorter.cli.output.plan_view import PlanView, exit_code, plan_as_json
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import shown
-from frugal_sorter.cli.planning import plan_now, show_misses
-from frugal_sorter.cli.reading import read_book
+from frugal_sorter.cli.reading import moment_of, read_book
 from frugal_sorter.errors import UsageError
-from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.plan_file import save_plan
-from frugal_sorter.state.folders import ready_state_folder
 
 EXAMPLES = """
   frugal preview
@@ -40,8 +40,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     book = read_book(args)
-    with Journal(ready_state_folder(), write=False) as journal:
-        plan = plan_now(book, journal, args.again, args.as_of, args.at_most)
+    session = begin()
+    plan = look_ahead(session, book, args.again, args.at_most, moment_of(args.as_of, session))
     without = _leave_out(plan, args.without)
     if args.save:
         save_plan(plan, args.save)
@@ -67,7 +67,7 @@ def run(args: argparse.Namespace) -> int:
     idle = [rule for rule in acting if not any(step.rule == rule for step in plan.steps)]
     if idle and plan.asked:
         screen.line(f"Nothing to do for: {', '.join(map(shown, idle))}.")
-    show_misses(screen, book, plan)
+    show_misses(session, screen, book, plan)
     return exit_code(plan)
 
 
@@ -85,7 +85,9 @@ def _leave_out(plan: Plan, numbers: list[int]) -> list[str]:
             hint = "`frugal preview --format json` lists the steps with their numbers"
             raise UsageError(f"--without: there is no step {number} in this plan", hint)
     dropped = plan.drop(lambda step: step.id in numbers)
-    plan.left += {step.source: step.left("left out by --without") for step in dropped if step.source}.values()
+    plan.not_touched += {
+        step.source: step.not_touched("left out by --without") for step in dropped if step.source
+    }.values()
     lines: list[str] = []
     for place in dict.fromkeys(step.source for step in dropped if step.source):
         name = place.name.replace('"', '""')

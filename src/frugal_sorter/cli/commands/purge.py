@@ -6,12 +6,13 @@ import argparse
 import os
 from collections.abc import Mapping
 
+from frugal_sorter.app.rules import plan_job
 from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
+from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.one_line import (
     book_named,
     both_conditions,
     levels_value,
-    plan_of_rule,
     print_as_rule,
 )
 from frugal_sorter.cli.options import (
@@ -29,8 +30,8 @@ from frugal_sorter.cli.options import (
     size,
 )
 from frugal_sorter.cli.output.plan_view import PlanView, exit_code
-from frugal_sorter.cli.output.screen import Screen, account
-from frugal_sorter.cli.output.text import below, date_text, moment_text, now_ns, shown, size_text
+from frugal_sorter.cli.output.screen import Screen
+from frugal_sorter.cli.output.text import below, date_text, moment_text, shown, size_text
 from frugal_sorter.cli.output.words import entries_text, stay_text
 from frugal_sorter.cli.reading import read_where
 from frugal_sorter.errors import UsageError
@@ -95,7 +96,7 @@ def run(args: argparse.Namespace) -> int:
             raise UsageError("--as-rule: a rule has no --keep-newest and no --until-free", "leave them out")
         book_named(keys, folder)
         return print_as_rule(keys, folder)
-    screen = Screen(is_short(args))
+    session, screen = begin(), Screen(is_short(args))
     older: dict[str, Older] = {}
 
     def narrow(plan: Plan, world: World) -> None:
@@ -104,11 +105,11 @@ def run(args: argparse.Namespace) -> int:
             others = [by for by in DATES if by != args.by]
             older.update(purge.by_other_dates(others, _takes(args), world))
 
-    plan = plan_of_rule(keys, folder, "purge", args.at_most, narrow)
+    plan = plan_job(session, book_named(keys, folder), "purge", args.at_most, narrow)
     view = PlanView(plan, screen)
     screen.parts(("Purge in ", ""), (shown(folder), "bold"))
     screen.line(
-        f"{_by(args.by)} more than {args.older_than.text} ago, before {moment_text(args.older_than.before(now_ns()))}"
+        f"{_by(args.by)} more than {args.older_than.text} ago, before {moment_text(args.older_than.before(session.now_ns))}"
     )
     if not plan.asked:
         view.show_nothing("Nothing to take away", args.hidden, "--levels all", "--hidden")
@@ -119,8 +120,8 @@ def run(args: argparse.Namespace) -> int:
     view.show_left()
     screen.line()
     view.warn()
-    question = view.question(f"in {shown(folder)}, as {account()}? {stay_text(plan.others)}.")
-    return ask_and_do(plan, view, screen, question, args.yes, take_back_text)
+    question = view.question(f"in {shown(folder)}, as {session.account}? {stay_text(plan.others)}.")
+    return ask_and_do(session, plan, view, screen, question, args.yes, take_back_text)
 
 
 def _show_older(screen: Screen, older: Mapping[str, Older]) -> None:

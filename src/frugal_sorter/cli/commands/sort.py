@@ -6,17 +6,18 @@ import argparse
 import os
 from collections import Counter
 
+from frugal_sorter.app.rules import plan_job
 from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
+from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.one_line import (
     book_named,
     both_conditions,
     levels_value,
-    plan_of_rule,
     print_as_rule,
 )
 from frugal_sorter.cli.options import add_for, add_listing, add_where, add_yes, folder_named, is_short, levels
 from frugal_sorter.cli.output.plan_view import PlanView, exit_code
-from frugal_sorter.cli.output.screen import Screen, account
+from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import below, count_text, shown, size_text
 from frugal_sorter.cli.output.words import stay_text
 from frugal_sorter.errors import RefusedError
@@ -75,8 +76,8 @@ def run(args: argparse.Namespace) -> int:
     if args.as_rule:
         book_named(keys, folder)
         return print_as_rule(keys, folder)
-    screen = Screen(is_short(args))
-    plan = plan_of_rule(keys, folder, "sort", None, leave_written)
+    session, screen = begin(), Screen(is_short(args))
+    plan = plan_job(session, book_named(keys, folder), "sort", None, leave_written)
     view = PlanView(plan, screen)
     if not plan.asked:
         view.show_nothing("Nothing to sort", args.hidden, "--levels all", "--hidden")
@@ -88,9 +89,9 @@ def run(args: argparse.Namespace) -> int:
     screen.line()
     view.warn()
     question = view.question(
-        f"below {shown(folder)}, into {shown(args.into)}, as {account()}? {stay_text(plan.others)}."
+        f"below {shown(folder)}, into {shown(args.into)}, as {session.account}? {stay_text(plan.others)}."
     )
-    return ask_and_do(plan, view, screen, question, args.yes, take_back_text)
+    return ask_and_do(session, plan, view, screen, question, args.yes, take_back_text)
 
 
 def _show(plan: Plan, view: PlanView, screen: Screen, folder: str) -> None:

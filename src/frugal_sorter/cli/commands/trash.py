@@ -7,18 +7,20 @@ import json
 import os
 from collections import Counter
 
+from frugal_sorter.app.session import Session
+from frugal_sorter.app.trash import plan_bringing_back
 from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
-from frugal_sorter.cli.interrupted import changing
+from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.options import add_at_most, add_for, add_format, add_listing, add_yes, duration, is_short, size
 from frugal_sorter.cli.output.plan_view import PlanView, exit_code
-from frugal_sorter.cli.output.screen import Screen, account
-from frugal_sorter.cli.output.text import ago_text, count_text, iso_text, moment_text, now_ns, shown, size_text
+from frugal_sorter.cli.output.screen import Screen
+from frugal_sorter.cli.output.text import ago_text, count_text, iso_text, moment_text, shown, size_text
 from frugal_sorter.cli.output.words import entries_text
 from frugal_sorter.cli.trash_emptying import asks_to_empty, empty
 from frugal_sorter.errors import UsageError
 from frugal_sorter.planning.emptying import Weighed, weigh
 from frugal_sorter.planning.plan import Note
-from frugal_sorter.planning.restoring import all_trashed, plan_restore
+from frugal_sorter.planning.restoring import all_trashed
 from frugal_sorter.steps.count import total
 from frugal_sorter.trash.freedesktop import Trashed
 
@@ -55,16 +57,17 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
+    session = begin()
     found, notes = all_trashed()
     if args.restore:
-        return _restore(args, found)
+        return _restore(session, args, found)
     entries = [weigh(one) for one in found]
     if asks_to_empty(args):
-        return empty(args, entries, notes)
+        return empty(session, args, entries, notes)
     if args.format == "json":
         print(json.dumps({"trash": [_as_json(one.trashed, one.bytes) for one in entries]}, indent=2))
         return 1 if notes else 0
-    return _list(entries, notes, Screen(is_short(args)))
+    return _list(session, entries, notes, Screen(is_short(args)))
 
 
 def _as_json(one: Trashed, size: int) -> dict[str, object]:
@@ -80,7 +83,7 @@ _ROWS = 10
 _ORPHANS = {"info": "(the file is gone)", "file": "(nothing says where it was)", "": ""}
 
 
-def _list(entries: list[Weighed], notes: list[Note], screen: Screen) -> int:
+def _list(session: Session, entries: list[Weighed], notes: list[Note], screen: Screen) -> int:
     for note in notes:
         screen.line(f"Note: {shown(note.text)}", style="yellow")
     if not entries:
@@ -92,7 +95,7 @@ def _list(entries: list[Weighed], notes: list[Note], screen: Screen) -> int:
         deleted = moment_text(one.deleted_ns) if trashed.deleted else "unknown"
         where = shown(trashed.original or trashed.name)
         where = f"{where} {_ORPHANS[trashed.orphan]}" if trashed.orphan else where
-        age = ago_text(one.deleted_ns, now_ns()) if trashed.deleted else ""
+        age = ago_text(one.deleted_ns, session.now_ns) if trashed.deleted else ""
         rows.append([deleted, age, size_text(one.bytes), where, shown(trashed.name)])
     hidden = len(rows) - 2 * _ROWS
     if screen.short and hidden > 1:
@@ -118,10 +121,9 @@ def _list(entries: list[Weighed], notes: list[Note], screen: Screen) -> int:
     return 1 if notes else 0
 
 
-def _restore(args: argparse.Namespace, found: list[Trashed]) -> int:
+def _restore(session: Session, args: argparse.Namespace, found: list[Trashed]) -> int:
     screen = Screen(is_short(args))
-    with changing("trash"):
-        plan = plan_restore([_named(name, found) for name in args.restore], now_ns())
+    plan = plan_bringing_back(session, [_named(name, found) for name in args.restore])
     view = PlanView(plan, screen)
     if not plan.asked:
         view.show_left()
@@ -129,8 +131,8 @@ def _restore(args: argparse.Namespace, found: list[Trashed]) -> int:
         return exit_code(plan)
     view.show(names=not args.yes)
     screen.line()
-    question = view.question(f"to {shown(view.base)}, as {account()}?")
-    return ask_and_do(plan, view, screen, question, args.yes, take_back_text)
+    question = view.question(f"to {shown(view.base)}, as {session.account}?")
+    return ask_and_do(session, plan, view, screen, question, args.yes, take_back_text)
 
 
 def _named(name: str, found: list[Trashed]) -> Trashed:

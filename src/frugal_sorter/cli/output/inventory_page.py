@@ -10,7 +10,6 @@ from frugal_sorter.cli.output.text import (
     count_text,
     date_text,
     moment_text,
-    now_ns,
     shown,
     size_text,
 )
@@ -21,7 +20,7 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
 
-def page_of(inventory: Inventory, figure: Figure | None, by: tuple[By, ...], top: int) -> str:
+def page_of(inventory: Inventory, figure: Figure | None, by: tuple[By, ...], top: int, now_ns: int) -> str:
     """Return an inventory as a page; unlike the table on a terminal it has every row but those beyond `top` thousand."""
     svg = ""
     if figure is not None:
@@ -31,7 +30,7 @@ def page_of(inventory: Inventory, figure: Figure | None, by: tuple[By, ...], top
     base = common_base(inventory.folders_asked)
     lines = [
         f"{count_text(inventory.files, 'file')} in {count_text(inventory.folders, 'subfolder')}, "
-        f"{size_text(inventory.bytes)}, {size_text(inventory.disk)} on the disk; {moment_text(now_ns())}.",
+        f"{size_text(inventory.bytes)}, {size_text(inventory.disk)} on the disk; {moment_text(now_ns)}.",
         *(f"{size_text(space.free)} of {size_text(space.total)} are free." for space in inventory.space),
         *(f"Not read: {shown(unread.path)} ({unread.reason})." for unread in inventory.unread),
     ]

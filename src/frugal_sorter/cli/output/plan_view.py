@@ -10,24 +10,17 @@ from typing import Any
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.cli.output.screen import FEW, Screen
 from frugal_sorter.cli.output.text import below, common_base, count_text, iso_text, shown
-from frugal_sorter.cli.output.words import WORDS, entries_text, will_text
+from frugal_sorter.cli.output.words import entries_text, will_text
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.planning.plan import TAKING_BACK, Kind, Plan
 from frugal_sorter.planning.unseen import unseen
 from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.count import total
-from frugal_sorter.steps.step import ATTENDING, FINAL, Left, Step, VerbName
+from frugal_sorter.steps.kinds import ATTENDING, FINAL, KINDS
+from frugal_sorter.steps.step import NotTouched, Step
 
 # Of many groups of names so many are printed at each end, and of each so many names.
 _FEW_GROUPS, _FEW_OF_SEVERAL = 2, 1
-# What is done to entries that stay where they are.
-_IN_PLACE: dict[VerbName, str] = {
-    "set-attribute": "tags and comments",
-    "run": "programs",
-    "remove-made": "made by the run, removed",
-    "hard-link": "replaced by hard links",
-    "own-file": "made files of their own again",
-}
 # Entries that a plan has nothing to do with: for one of them, and for several.
 _UNCLAIMED: dict[Kind, tuple[str, str]] = {
     "tidy": ("matches no rule", "match no rule"),
@@ -50,7 +43,7 @@ class PlanView:
         }
         # Where a trash lies says nothing about where a plan happens.
         folders = {place.folder for step in shown_steps for place in _near_places(step)}
-        folders.update(left.place.folder for left in plan.left)
+        folders.update(left.place.folder for left in plan.not_touched)
         self.base = common_base(sorted(folders or plan.roots))
         self._announced: set[str] = set()
         self._done, self._last_done = 0, deque[Step](maxlen=FEW)
@@ -97,26 +90,17 @@ class PlanView:
 
     def _heading(self, step: Step) -> None:
         source = below(step.place.folder, self.base)
-        if step.verb == "trash":
-            self.screen.parts((f"  {source} → the trash", "yellow"))
-        elif step.verb == "delete":
-            self.screen.parts((f"  {source}: deleted for good", "bold red"))
-        elif step.verb == "empty":
-            self.screen.parts(("  in the trash: removed for good", "bold red"))
-        elif step.verb in _IN_PLACE:
-            self.screen.parts((f"  {source}: {_IN_PLACE[step.verb]}", "cyan"))
-        elif step.target is not None and step.target.folder == step.place.folder and step.verb == "move":
+        if step.target is not None and step.target.folder == step.place.folder and step.verb == "move":
             self.screen.line(f"  {source}: renamed")
-        elif step.target is not None:
-            target = step.target.folder
-            new = target in self.new_folders - self._announced
-            self._announced.add(target)
-            how = {"copy": "copied to ", "link": "linked from ", "unpack": "unpacked into ", "pack": "packed into "}
-            source = "the trash" if step.verb == "restore" else source
-            arrow = f"{source} → {how.get(step.verb, '')}" if step.verb != "pack" else "packed into "
-            self.screen.parts(
-                (f"  {arrow}{below(target, self.base)}", "cyan"), (" (new folder)" if new else "", "dim")
-            )  # fmt: skip
+            return
+        kind = KINDS[step.verb]
+        assert kind.words is not None
+        target = _target_folder(step)
+        new = bool(target) and target in self.new_folders - self._announced
+        self._announced.add(target)
+        heading = kind.words.heading.format(source=source, target=below(target, self.base) if target else "")
+        style = "bold red" if kind.final else "yellow" if kind.removes else "cyan"
+        self.screen.parts((f"  {heading}", style), (" (new folder)" if new else "", "dim"))
 
     def _name(self, step: Step) -> None:
         name = shown(step.place.name) if step.verb != "empty" else step_text(step, self.base)
@@ -155,13 +139,13 @@ class PlanView:
         if plan.kind in _UNCLAIMED and plan.unclaimed.entries:
             one, several = _UNCLAIMED[plan.kind]
             quiet.append(f"  {entries_text(plan.unclaimed)} {one if plan.unclaimed.entries == 1 else several}")
-        if plan.left or quiet:
+        if plan.not_touched or quiet:
             self.screen.line()
             self.screen.line("Not touched", style="bold")
         for line in quiet:
             self.screen.line(line)
-        by_reason: dict[tuple[str, bool], list[Left]] = {}
-        for left in plan.left:
+        by_reason: dict[tuple[str, bool], list[NotTouched]] = {}
+        for left in plan.not_touched:
             by_reason.setdefault((left.reason, left.problem), []).append(left)
         for (reason, problem), lefts in by_reason.items():
             self._left_for(reason, problem, lefts)
@@ -172,12 +156,12 @@ class PlanView:
         for refusal in plan.refused:
             self.screen.line(f"Refused: {shown(refusal.rule)}: {shown(refusal.reason)}", style="bold yellow")
 
-    def _left_for(self, reason: str, problem: bool, lefts: list[Left]) -> None:
+    def _left_for(self, reason: str, problem: bool, lefts: list[NotTouched]) -> None:
         """Print the entries that are left for one reason."""
         count = entries_text(total(left.counted for left in lefts))
         self.screen.line(f"  {count}: {shown(reason)}", style="yellow" if problem else "")
 
-        def show(left: Left) -> None:
+        def show(left: NotTouched) -> None:
             rule = f"  ({shown(left.rule)})" if left.rule and len(self.plan.rules) != 1 else ""
             self.screen.line(f"    {below(left.place.path, self.base)}{rule}")
 
@@ -239,7 +223,7 @@ class PlanView:
             return
         if step.verb == "make-folder" and mark.outcome != Outcome.FAILED:
             return
-        if step.verb == "remove-folder" and mark.outcome == Outcome.LEFT and mark.reason == "gone already":
+        if step.verb == "remove-folder" and mark.outcome == Outcome.NOT_RUN and mark.reason == "gone already":
             return
         if done and not mark.reason and self.screen.short:
             self._done += 1
@@ -261,23 +245,21 @@ class PlanView:
         told = step.verb == "remove-folder" and self.plan.kind not in TAKING_BACK
         why = f": {shown(mark.reason)}" if mark.reason else ""
         word = "removed" if done and told else _OUTCOMES[mark.outcome][0]
-        if done and step.verb in WORDS:
-            word = WORDS[step.verb].done
+        words = KINDS[step.verb].words
+        if done and words is not None:
+            word = words.done
         self.screen.parts((f"{word:9}", _OUTCOMES[mark.outcome][1]), (f"{step_text(step, self.base)}{why}", ""))
 
 
 def step_will_text(step: Step, base: str) -> str:
     """Return in one line what a step would do, and where to; paths as seen from a base folder."""
-    target = f" {below(step.target.path, base)}" if step.target is not None else ""
+    target = below(step.target.path, base) if step.target is not None else ""
     if step.verb == "set-attribute":
         return _attribute_text(step)
     if step.verb == "run":
         return f"run {' '.join(map(shown, step.args['command']))}"
-    return {
-        "move": "moved to" + target, "move-across": "moved to" + target, "copy": "copied to" + target,
-        "link": "linked from" + target, "pack": "packed into" + target, "unpack": "unpacked into" + target,
-        "trash": "to the trash", "delete": "deleted for good", "hard-link": "replaced by a hard link",
-    }.get(step.verb, step.verb)  # fmt: skip
+    words = KINDS[step.verb].words
+    return words.becomes.format(target=target) if words is not None else step.verb
 
 
 def step_text(step: Step, base: str) -> str:
@@ -338,7 +320,7 @@ _OUTCOMES = {
     Outcome.SKIPPED: ("skipped", "yellow"),
     Outcome.FAILED: ("failed", "bold red"),
     Outcome.OPEN: ("unknown", "bold red"),
-    Outcome.LEFT: ("left", ""),
+    Outcome.NOT_RUN: ("left", ""),
     Outcome.NOTED: ("unknown", "bold red"),
 }
 
@@ -379,7 +361,7 @@ def plan_as_json(plan: Plan) -> Mapping[str, Any]:
         "steps": [step_as_json(step) for step in plan.steps],
         "left": [
             {"path": left.place.path, "rule": left.rule, "reason": left.reason, "problem": left.problem}
-            for left in plan.left
+            for left in plan.not_touched
         ],
         "notes": [note._asdict() for note in plan.notes],
         "refused": [refusal._asdict() for refusal in plan.refused],
@@ -389,6 +371,6 @@ def plan_as_json(plan: Plan) -> Mapping[str, Any]:
             "bytes": sum({step.source: step.bytes for step in plan.asked if step.source}.values()),
             "at_home": plan.at_home._asdict(),
             "kept": plan.kept._asdict(),
-            "left": total(left.counted for left in plan.left)._asdict(),
+            "left": total(left.counted for left in plan.not_touched)._asdict(),
         },
     }

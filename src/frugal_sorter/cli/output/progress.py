@@ -25,7 +25,7 @@ class Progress:
         self._next = time.monotonic() + _AFTER_SECONDS
         self._written = 0
 
-    def told(self, count: int, what: str = "") -> None:
+    def update(self, count: int, what: str = "") -> None:
         """Take in how far the work has got; `what` where by now something else is counted."""
         if not self._shows or time.monotonic() < self._next:
             return

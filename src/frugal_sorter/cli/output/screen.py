@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import sys
 from collections.abc import Callable, Collection, Sequence
 from functools import cached_property
@@ -164,13 +163,3 @@ class Screen:
             told = f"`{shown(answer)}` was not understood" if answer else "Nothing was answered"
             print(f"{told}, which is taken for no: yes (y) or no (n) is an answer.", file=sys.stderr, flush=True)
         return answer in ("yes", "y")
-
-
-def account() -> str:
-    """Return the name of the account that this process acts for."""
-    import pwd
-
-    try:
-        return pwd.getpwuid(os.geteuid()).pw_name
-    except KeyError:
-        return str(os.geteuid())

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import time
 from datetime import datetime
 from functools import lru_cache
 
@@ -133,8 +132,3 @@ def cell_text(text: str) -> str:
 def common_base(folders: list[str]) -> str:
     """Return the folder that all of some folders lie in."""
     return os.path.commonpath(folders) if folders else "/"
-
-
-def now_ns() -> int:
-    """Return the moment that a command begins; asked for only here."""
-    return time.time_ns()

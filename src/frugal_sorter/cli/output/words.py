@@ -4,47 +4,13 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterable, Mapping, Sequence
-from typing import NamedTuple
 
 from frugal_sorter.cli.output.text import count_text, size_text
 from frugal_sorter.steps.count import Count, total
+from frugal_sorter.steps.kinds import KINDS
 from frugal_sorter.steps.step import Step, VerbName
 
-
-class Words(NamedTuple):
-    """How a verb is said.
-
-    Args:
-        will: what would be done, with a place for the amount.
-        done: the word of a step that was done.
-        sums: what was done in all, with a place for the count.
-    """
-
-    will: str
-    done: str
-    sums: str
-
-
-WORDS: Mapping[VerbName, Words] = {
-    "move": Words("move {}", "moved", "{} moved"),
-    "move-across": Words("move {} to another volume", "moved", "{} moved to another volume"),
-    "trash": Words("move {} to the trash", "trashed", "{} moved to the trash"),
-    "restore": Words("bring {} back from the trash", "restored", "{} brought back from the trash"),
-    "delete": Words("delete {} for good", "deleted", "{} deleted for good"),
-    "empty": Words("remove {} from the trash for good", "removed", "{} removed from the trash for good"),
-    "copy": Words("copy {}", "copied", "{} copied"),
-    "remove-made": Words("remove {} that the run made", "removed", "{} removed that the run had made"),
-    "link": Words("link to {}", "linked", "{} linked to"),
-    "hard-link": Words("replace {} by hard links", "linked", "{} replaced by hard links"),
-    "own-file": Words("make {} of their own again", "separate", "{} made of their own again"),
-    "pack": Words("pack into {}", "packed", "{} written"),
-    "unpack": Words("unpack {}", "unpacked", "{} unpacked"),
-    "set-attribute": Words("tag or comment {}", "tagged", "{} tagged or commented"),
-    "run": Words("run a program for {}", "ran", "a program run for {}"),
-}
-_LAST: tuple[VerbName, ...] = ("trash", "delete", "empty")
-# Those that are told with their size; the rest is not about bytes.
-_SIZED = frozenset({"move", "move-across", "trash", "restore", "delete", "empty", "copy", "hard-link", "unpack"})
+WORDS = {verb: kind.words for verb, kind in KINDS.items() if kind.words is not None}
 
 
 def amount_text(steps: Iterable[Step], verb: VerbName) -> str:
@@ -53,7 +19,7 @@ def amount_text(steps: Iterable[Step], verb: VerbName) -> str:
     steps = list({step.source or step.target: step for step in steps}.values())
     if verb == "pack":
         return count_text(len(steps), "new zip")
-    size = f", {size_text(sum(step.bytes for step in steps))}" if verb in _SIZED else ""
+    size = f", {size_text(sum(step.bytes for step in steps))}" if KINDS[verb].sized else ""
     return f"{entries_text(total(step.count for step in steps))}{size}"
 
 
@@ -61,10 +27,9 @@ def will_text(steps: Iterable[Step]) -> str:
     """Return in one line what steps would do, the verbs that take away last."""
     by_verb: dict[VerbName, list[Step]] = defaultdict(list)
     for step in steps:
-        if step.verb in WORDS:
-            by_verb[step.verb].append(step)
-    order = [verb for verb in WORDS if verb not in _LAST] + list(_LAST)
-    said = [WORDS[verb].will.format(amount_text(by_verb[verb], verb)) for verb in order if by_verb[verb]]
+        by_verb[step.verb].append(step)
+    order = sorted(WORDS, key=lambda verb: KINDS[verb].last)
+    said = [WORDS[verb].will.format(amount_text(by_verb[verb], verb)) for verb in order if verb in by_verb]
     return "; ".join(said)
 
 

@@ -12,7 +12,7 @@ from frugal_sorter.rules.conditions.parsing import Token, Tree, Unparsed, parse
 from frugal_sorter.rules.conditions.tree import Leaf, Negation, Node, Several
 from frugal_sorter.rules.fields import FIELDS, Field
 from frugal_sorter.rules.file.everyday import meant
-from frugal_sorter.rules.file.mistakes import Wrong
+from frugal_sorter.rules.file.mistakes import InvalidValue
 
 LONGEST = 4_000
 DEEPEST = 100
@@ -29,7 +29,7 @@ ReadList = Callable[[str], frozenset[str]]
 
 
 def _no_lists(name: str) -> frozenset[str]:
-    raise Wrong(f'there is no list "{name}" to look in', "lists stand beside a rule file")
+    raise InvalidValue(f'there is no list "{name}" to look in', "lists stand beside a rule file")
 
 
 def parse_condition(text: str, types: Sequence[str], read_list: ReadList = _no_lists) -> Parsed:
@@ -38,21 +38,23 @@ def parse_condition(text: str, types: Sequence[str], read_list: ReadList = _no_l
     Args:
         text: the condition as written.
         types: the names of all type groups.
-        read_list: returns the folded paths in a list file, or raises Wrong.
+        read_list: returns the folded paths in a list file, or raises InvalidValue.
 
     Raises:
-        Wrong: it cannot be read or asks for what does not exist. `what` names the column.
+        InvalidValue: it cannot be read or asks for what does not exist. `what` names the column.
     """
     if len(text) > LONGEST:
-        raise Wrong(f"the condition has {len(text):,} characters", f"{LONGEST:,} are allowed; make two rules of it")
+        raise InvalidValue(
+            f"the condition has {len(text):,} characters", f"{LONGEST:,} are allowed; make two rules of it"
+        )
     if not text.strip():
-        raise Wrong("the condition is empty", 'say "everything" for all entries')
+        raise InvalidValue("the condition is empty", 'say "everything" for all entries')
     try:
         tree = parse(text, DEEPEST)
     except Unparsed as error:
         raise _unreadable(text, error.at) from None
     if tree is None:
-        raise Wrong("the condition is nested too deeply", f"{DEEPEST} levels are allowed")
+        raise InvalidValue("the condition is nested too deeply", f"{DEEPEST} levels are allowed")
     builder = _Builder(text, types, read_list)
     node = builder.build(tree)
     if builder.wrong:
@@ -62,33 +64,39 @@ def parse_condition(text: str, types: Sequence[str], read_list: ReadList = _no_l
     return Parsed(node, tuple(builder.warnings))
 
 
-def _unreadable(text: str, at: int | None) -> Wrong:
+def _unreadable(text: str, at: int | None) -> InvalidValue:
     if at is None:
-        return Wrong(f"the condition ends too early: {_shown(text)}", "a test is a field, an operator and a value")
+        return InvalidValue(
+            f"the condition ends too early: {_shown(text)}", "a test is a field, an operator and a value"
+        )
     rest = text[at:].split()
     column = at + 1
     word = rest[0] if rest else text[at:]
     before = text[:at].split()
     if text[at] in "\"'" and text.count(text[at]) % 2:
-        return Wrong(f"a quote opened at column {column} is never closed", "close it; inside it is doubled")
+        return InvalidValue(f"a quote opened at column {column} is never closed", "close it; inside it is doubled")
     if text[at] == "=":
-        return Wrong(f'"=" at column {column} is not an operator', "say `is`")
+        return InvalidValue(f'"=" at column {column} is not an operator', "say `is`")
     if text[at] == "," and (listed := re.search(r"(\w[\w-]*)\s+is\s+(\S+)\s*$", text[:at])):
         others = " ".join(text[at + 1 :].split()[:1])
-        return Wrong(f"a list at column {column} needs parentheses", f"say `{listed[1]} in ({listed[2]}, {others})`")
+        return InvalidValue(
+            f"a list at column {column} needs parentheses", f"say `{listed[1]} in ({listed[2]}, {others})`"
+        )
     if text[:at].rstrip().endswith(('"', "'")) and text[at] not in "()":
-        return Wrong(
+        return InvalidValue(
             f"a quote ends before column {column}",
             "inside a text the same quote is doubled, or use the other kind around it",
         )
     if text[at] == ")":
-        return Wrong(f'")" at column {column} closes nothing, or comes too early', "count the parentheses")
+        return InvalidValue(f'")" at column {column} closes nothing, or comes too early', "count the parentheses")
     if before and before[-1].lower() in ("older", "newer", "within", "before", "after"):
-        return Wrong(f"no date stands before `{before[-1]}`", f"say `modified {before[-1]} {' '.join(rest)}`")
+        return InvalidValue(f"no date stands before `{before[-1]}`", f"say `modified {before[-1]} {' '.join(rest)}`")
     if before and before[-1].lower() in FIELDS and not text[at:].startswith("("):
         near = meant(word, "operator", operators.OPERATOR_WORDS)
-        return Wrong(f'"{word}" at column {column} is not an operator', near or "operators are: is, has, like, >, ...")
-    return Wrong(
+        return InvalidValue(
+            f'"{word}" at column {column} is not an operator', near or "operators are: is, has, like, >, ..."
+        )
+    return InvalidValue(
         f'the condition makes no sense from "{_shown(text[at:])}" at column {column}',
         "put values of several words in quotes, and `and` or `or` between tests",
     )
@@ -111,7 +119,7 @@ class _Builder:
     types: Sequence[str]
     read_list: ReadList
     warnings: list[str] = field(default_factory=list)
-    wrong: list[Wrong] = field(default_factory=list)
+    wrong: list[InvalidValue] = field(default_factory=list)
 
     def build(self, tree: Tree) -> Node:
         if tree.rule in ("any_of", "all_of"):
@@ -133,7 +141,7 @@ class _Builder:
         }
         try:
             node = make[tree.rule](list(tree.parts))
-        except Wrong as wrong:
+        except InvalidValue as wrong:
             self.wrong.append(wrong)
             return Leaf(FIELDS["everything"], operators.flag())  # stands in, so that all that is wrong is found
         return self._with_text(node, tree)
@@ -159,7 +167,7 @@ class _Builder:
         known = FIELDS.get(token.text.lower())
         if known is None:
             known_names = ", ".join(FIELDS)
-            raise Wrong(
+            raise InvalidValue(
                 f'there is no field or flag "{token.text}" (column {token.column})',
                 self._meant(token) or f"known are {known_names}",
             )
@@ -178,7 +186,7 @@ class _Builder:
             return Leaf(FIELDS["in use"], operators.flag())
         found = self._field(token)
         if found.kind != "flag":
-            raise Wrong(
+            raise InvalidValue(
                 f"`{found.name}` at column {token.column} needs an operator and a value",
                 f"such as `{found.name} {operators.EXAMPLES[found.kind]}`",
             )
@@ -187,7 +195,7 @@ class _Builder:
     def _valued(self, token: Token) -> Field:
         found = self._field(token)
         if found.kind == "flag":
-            raise Wrong(f"`{found.name}` takes no value (column {token.column})", f"say `{found.name}` alone")
+            raise InvalidValue(f"`{found.name}` takes no value (column {token.column})", f"say `{found.name}` alone")
         return found
 
     def _same(self, children: list[Any]) -> Node:
@@ -215,7 +223,7 @@ class _Builder:
 
     def _texts(self, on: Field, values: Sequence[Tree]) -> operators.Check:
         if any(value.rule == "none" for value in values):
-            raise Wrong("`none` cannot stand in a list", f"say `{on.name} is none or {on.name} in (...)`")
+            raise InvalidValue("`none` cannot stand in a list", f"say `{on.name} is none or {on.name} in (...)`")
         read = [_text(value) for value in values]
         exactly = any(flag for _, flag in read)
         _no_exactly(on, exactly and on.kind == "word")
@@ -224,12 +232,12 @@ class _Builder:
             for text in texts:
                 if text.lower() not in self.types:
                     hint = meant(text, "type", self.types) or f"known are {', '.join(self.types)}"
-                    raise Wrong(f'there is no type "{text}"', hint)
+                    raise InvalidValue(f'there is no type "{text}"', hint)
         if on.name == "ext":
             texts = [text.removeprefix(".") for text in texts]
         for value, (text, _) in zip(values, read, strict=True):
             if value.rule == "bare" and re.search(r"[*?]", text):
-                raise Wrong(
+                raise InvalidValue(
                     f"`{on.name} is {text}` asks for just these letters", f"say `{on.name} like {text}` for a pattern"
                 )
         return operators.one_of(texts, exactly, word=on.kind == "word")
@@ -240,11 +248,11 @@ class _Builder:
         operator = next(token for token in reversed(middle) if token is not None)
         negated = len(middle) == 2 and middle[0] is not None
         if value.rule == "none":
-            raise Wrong(f"`{operator.text}` cannot be asked of none", f"say `{on.name} is none`")
+            raise InvalidValue(f"`{operator.text}` cannot be asked of none", f"say `{on.name} is none`")
         text, exactly = _text(value)
         word = " ".join(operator.text.lower().split())
         if value.rule == "bare" and word in ("starts", "ends") and text.lower().startswith("with "):
-            raise Wrong(
+            raise InvalidValue(
                 f"`{word} with` is one word too many", f"say `{on.name} {word} {text[5:]}`; in quotes it may begin so"
             )
         if operator.kind != "TEXTUAL":
@@ -261,7 +269,7 @@ def _looks_like_suffix(text: str) -> bool:
 
 def _no_exactly(on: Field, exactly: bool) -> None:
     if exactly:
-        raise Wrong(f"`exactly` does not go with `{on.name}`", "it is for texts that have upper and lower case")
+        raise InvalidValue(f"`exactly` does not go with `{on.name}`", "it is for texts that have upper and lower case")
 
 
 def _text(value: Tree) -> tuple[str, bool]:

@@ -11,7 +11,7 @@ from math import inf
 from typing import Any, Final, Literal, NamedTuple
 
 from frugal_sorter.rules.fields import FieldKind, fold
-from frugal_sorter.rules.file.mistakes import Wrong
+from frugal_sorter.rules.file.mistakes import InvalidValue
 from frugal_sorter.rules.templates.read import check_capture_name, parse_reading
 from frugal_sorter.rules.templates.stops import Stopped, parts_of_like, where_stopped
 from frugal_sorter.rules.templates.written import CaptureKind
@@ -146,7 +146,7 @@ def compare(name: str, kind: FieldKind, operator: str, text: str, exactly: bool)
     """Return the check of an operator other than `is` and `in`.
 
     Raises:
-        Wrong: the operator does not go with the field, or the value not with the operator.
+        InvalidValue: the operator does not go with the field, or the value not with the operator.
     """
     if operator in (">", "<", ">=", "<=") and kind in ("size", "number"):
         number = _number(kind, text)
@@ -161,16 +161,18 @@ def compare(name: str, kind: FieldKind, operator: str, text: str, exactly: bool)
         return _by_day(operator, text)
     if operator in _TEXTUAL and kind in TEXTS and not (operator == "fits" and kind != "text"):
         if not text:
-            raise Wrong(f"`{name} {operator}` has an empty value", f"say `{name} is none` for an entry without one")
+            raise InvalidValue(
+                f"`{name} {operator}` has an empty value", f"say `{name} is none` for an entry without one"
+            )
         return _TEXTUAL[operator](text, exactly)
-    raise Wrong(f"`{operator}` does not go with `{name}`", f"`{name}` takes {_GOES_WITH[kind]}")
+    raise InvalidValue(f"`{operator}` does not go with `{name}`", f"`{name}` takes {_GOES_WITH[kind]}")
 
 
 def _number(kind: FieldKind, text: str) -> float:
     if kind == "size":
         return parse_size(text)
     if not re.fullmatch(r"[0-9]{1,15}(\.[0-9]+)?", text):
-        raise Wrong(f'"{text}" is not a number', "a number looks like 2")
+        raise InvalidValue(f'"{text}" is not a number', "a number looks like 2")
     return float(text)
 
 
@@ -294,7 +296,9 @@ class TimedSearch:
         try:
             self._pattern = regex.compile(text, 0 if exactly else regex.IGNORECASE)
         except regex.error as error:
-            raise Wrong(f'"{text}" is not a regular expression ({error})', "`like` takes simple wildcards") from None
+            raise InvalidValue(
+                f'"{text}" is not a regular expression ({error})', "`like` takes simple wildcards"
+            ) from None
         self._left = self._ALL_SECONDS
         self.groups: tuple[str, ...] = tuple(self._pattern.groupindex)
         for group in self.groups:

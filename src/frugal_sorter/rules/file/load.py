@@ -20,11 +20,11 @@ from frugal_sorter.rules.fields import FIELDS
 from frugal_sorter.rules.file.fitting import ending_of, refuse_unfit
 from frugal_sorter.rules.file.keys import CLASHES, KEYS, TAKES, TRASH
 from frugal_sorter.rules.file.lists import read_list
-from frugal_sorter.rules.file.mistakes import Mistakes, Wrong, nearest
+from frugal_sorter.rules.file.mistakes import InvalidValue, Mistakes, nearest
 from frugal_sorter.rules.file.places import built_in_places, expand
 from frugal_sorter.rules.file.positions import Path as KeyPath
 from frugal_sorter.rules.file.source import Keys, Source
-from frugal_sorter.rules.file.trash_limits import WEEK, TrashLimits, refuse_dear
+from frugal_sorter.rules.file.trash_limits import WEEK, TrashLimits, refuse_expensive
 from frugal_sorter.rules.file.values import count, levels, of_same, one_of, one_text, rule_name, texts, truth
 from frugal_sorter.rules.model import Example, Extras, Rule, RuleBook
 from frugal_sorter.rules.templates.written import (
@@ -186,7 +186,7 @@ class _Loader:
         for key, make in (
             ("older_than", lambda value: parse_duration(one_text(value))),
             ("shrink_to", lambda value: parse_size(one_text(value))),
-            ("where", lambda value: refuse_dear(self._condition(value, "", (*path, "where")))),
+            ("where", lambda value: refuse_expensive(self._condition(value, "", (*path, "where")))),
             ("keep", lambda value: parse_duration(one_text(value))),
             ("at_most", count),
         ):
@@ -360,13 +360,15 @@ def _digest(table: Mapping[str, Any]) -> str:
 
 def _zip_path(template: Template) -> Template:
     if not template.text.lower().endswith(".zip"):
-        raise Wrong(f'"{template.text}" is no path of a zip', 'such as "Packed/{modified:%Y-%m}.zip"')
+        raise InvalidValue(f'"{template.text}" is no path of a zip', 'such as "Packed/{modified:%Y-%m}.zip"')
     return template
 
 
 def _command(words: tuple[Wording, ...]) -> tuple[Wording, ...]:
     if not words or not words[0].text.strip():
-        raise Wrong("`run` is a list: the program, then its arguments", 'such as ["lp", "-d", "office", "{path}"]')
+        raise InvalidValue(
+            "`run` is a list: the program, then its arguments", 'such as ["lp", "-d", "office", "{path}"]'
+        )
     if any(isinstance(part, Slot) for part in words[0].parts):
-        raise Wrong("which program is run may not depend on a file", "write its name out")
+        raise InvalidValue("which program is run may not depend on a file", "write its name out")
     return words

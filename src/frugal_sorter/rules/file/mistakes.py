@@ -11,7 +11,7 @@ from frugal_sorter.errors import FrugalError, one_line
 _TRUTHS = {"yes": "true", "on": "true", "y": "true", "no": "false", "off": "false", "n": "false"}
 
 
-class Wrong(Exception):
+class InvalidValue(Exception):
     """A value that does not fit; whoever knows the place turns it into a `Mistake`.
 
     `others` are more things that are wrong with the same value.
@@ -21,7 +21,7 @@ class Wrong(Exception):
         super().__init__(what)
         self.what = what
         self.instead = instead
-        self.others: list[Wrong] = []
+        self.others: list[InvalidValue] = []
 
 
 @dataclass(frozen=True, slots=True, order=True)

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import platformdirs
 
-from frugal_sorter.rules.file.mistakes import Wrong, nearest
+from frugal_sorter.rules.file.mistakes import InvalidValue, nearest
 
 _LEAD = re.compile(r"\{([^{}]*)\}")
 _VARIABLE = re.compile(r"\$(?:\{(\w+)\}|(\w+))")
@@ -48,17 +48,17 @@ def expand(text: str, places: Mapping[str, str], beside: str) -> str:
         beside: the folder of the rule file, which relative paths are below.
 
     Raises:
-        Wrong: a place, a user or a variable is not known.
+        InvalidValue: a place, a user or a variable is not known.
     """
     if not text.strip():
-        raise Wrong("the folder is empty", "name a folder")
+        raise InvalidValue("the folder is empty", "name a folder")
     if "\x00" in text:
-        raise Wrong("the folder holds a NUL", "take it out")
+        raise InvalidValue("the folder holds a NUL", "take it out")
     lead = _LEAD.match(text)
     if lead:
         if lead[1] not in places:
             hint = nearest(lead[1], places) or f"known are {', '.join(places)}"
-            raise Wrong(f"there is no place {{{lead[1]}}}", hint)
+            raise InvalidValue(f"there is no place {{{lead[1]}}}", hint)
         text = places[lead[1]] + text[lead.end() :]
     else:
         text = expand_user(_VARIABLE.sub(_variable, text))
@@ -69,11 +69,11 @@ def expand_user(text: str) -> str:
     """Return a path with a leading `~` or `~user` filled in.
 
     Raises:
-        Wrong: there is no such user.
+        InvalidValue: there is no such user.
     """
     expanded = os.path.expanduser(text)
     if expanded.startswith("~") and text.split("/")[0] == expanded.split("/")[0]:
-        raise Wrong(f"there is no user {text.split('/')[0][1:]}", "write the folder out")
+        raise InvalidValue(f"there is no user {text.split('/')[0][1:]}", "write the folder out")
     return expanded
 
 
@@ -81,5 +81,5 @@ def _variable(match: re.Match[str]) -> str:
     name = match[1] or match[2]
     value = os.environ.get(name)
     if value is None:
-        raise Wrong(f"the environment variable {name} is not set", "write the folder out")
+        raise InvalidValue(f"the environment variable {name} is not set", "write the folder out")
     return value

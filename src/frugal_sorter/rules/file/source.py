@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from frugal_sorter.rules.file.everyday import meant
-from frugal_sorter.rules.file.mistakes import Mistake, Mistakes, Wrong, syntax_mistake
+from frugal_sorter.rules.file.mistakes import InvalidValue, Mistake, Mistakes, syntax_mistake
 from frugal_sorter.rules.file.positions import Path as KeyPath
 from frugal_sorter.rules.file.positions import line_at, lines_of
 
@@ -73,7 +73,7 @@ class Source:
         """Take in what is wrong with the value of a key that is read in the block."""
         try:
             yield
-        except Wrong as first:
+        except InvalidValue as first:
             for wrong in (first, *first.others):
                 self.wrong(path, wrong.what, wrong.instead, rule)
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from frugal_sorter.rules.conditions.tree import Node
-from frugal_sorter.rules.file.mistakes import Wrong
+from frugal_sorter.rules.file.mistakes import InvalidValue
 from frugal_sorter.rules.units import Duration
 
 # Dearer facts would be read from where an entry was, not from where it lies.
@@ -45,15 +45,15 @@ class TrashLimits:
         return f"`older_than` is {older}, but `keep` holds everything for {keep}: it acts after that only"
 
 
-def refuse_dear(node: Node) -> Node:
+def refuse_expensive(node: Node) -> Node:
     """Return a condition that can be asked of the trash.
 
     Raises:
-        Wrong: it asks what would have to be read from the file itself.
+        InvalidValue: it asks what would have to be read from the file itself.
     """
     for leaf in node.leaves():
         if leaf.on.cost > _DEAREST:
-            raise Wrong(
+            raise InvalidValue(
                 f"`{leaf.on.name}` cannot be asked of what lies in the trash",
                 "names, types, sizes, dates and owners can",
             )

@@ -10,7 +10,7 @@ from datetime import datetime
 from typing import TYPE_CHECKING
 
 from frugal_sorter.rules.fields import FIELDS
-from frugal_sorter.rules.file.mistakes import Wrong
+from frugal_sorter.rules.file.mistakes import InvalidValue
 from frugal_sorter.rules.templates.stops import Part, Stopped, literal, where_stopped
 from frugal_sorter.rules.templates.written import EXTRAS, TOKEN, CaptureKind
 from frugal_sorter.rules.units import SECOND_NS
@@ -33,12 +33,12 @@ def check_capture_name(name: str) -> None:
     """Refuse a name for a captured part that means something else already.
 
     Raises:
-        Wrong: it is a field or a placeholder, or no name at all.
+        InvalidValue: it is a field or a placeholder, or no name at all.
     """
     if name in FIELDS or name in EXTRAS:
-        raise Wrong(f"{{{name}}} is a placeholder already", "give what is captured another name")
+        raise InvalidValue(f"{{{name}}} is a placeholder already", "give what is captured another name")
     if not re.fullmatch(r"[A-Za-z_][A-Za-z0-9_]*", name):
-        raise Wrong(f"{{{name}}} is no name for what is captured", "use letters and digits")
+        raise InvalidValue(f"{{{name}}} is no name for what is captured", "use letters and digits")
 
 
 @dataclass(frozen=True, eq=False)
@@ -117,13 +117,13 @@ def parse_reading(text: str, exactly: bool) -> Reading:
     """Read a pattern for `fits`.
 
     Raises:
-        Wrong: a brace or a name in it makes no sense.
+        InvalidValue: a brace or a name in it makes no sense.
     """
     expression, names, codes, kinds = "", [], {}, {}
     parts: list[Part] = []
     for brace, slot, slash, alone, plain in TOKEN.findall(unicodedata.normalize("NFC", text)):
         if alone:
-            raise Wrong(
+            raise InvalidValue(
                 f'a brace stands alone in "{text}"', "a captured part looks like {page}; a brace itself is doubled"
             )
         if slash or plain or brace:
@@ -133,10 +133,10 @@ def parse_reading(text: str, exactly: bool) -> Reading:
             continue
         name, colon, form = slot.partition(":")
         if "|" in name or '"' in name:
-            raise Wrong(f"{{{slot}}} has alternatives", "they go into targets; here a part has one name")
+            raise InvalidValue(f"{{{slot}}} has alternatives", "they go into targets; here a part has one name")
         check_capture_name(name)
         if name in names:
-            raise Wrong(f"{{{name}}} stands twice", "give each part a name of its own")
+            raise InvalidValue(f"{{{name}}} stands twice", "give each part a name of its own")
         names.append(name)
         looks, kinds[name] = _looks_of(slot, form if colon else "")
         codes[name] = form
@@ -164,11 +164,11 @@ def _looks_of(slot: str, form: str) -> tuple[str, CaptureKind]:
     looks, at = "", 0
     for match in re.finditer(r"%(.?)", form):
         if match[1] not in _CODE_LOOKS:
-            raise Wrong(f"%{match[1]} cannot be read in {{{slot}}}", f"known are %{', %'.join(_CODE_LOOKS)}")
+            raise InvalidValue(f"%{match[1]} cannot be read in {{{slot}}}", f"known are %{', %'.join(_CODE_LOOKS)}")
         looks += re.escape(form[at : match.start()]) + _CODE_LOOKS[match[1]]
         at = match.end()
     if not at:
-        raise Wrong(
+        raise InvalidValue(
             f"{{{slot}}} has a format without codes", "dates take one, as {day:%Y-%m-%d}, numbers, as {page:03}"
         )
     return looks + re.escape(form[at:]), "date"

@@ -19,7 +19,7 @@ from frugal_sorter.filesystem.bands import LARGEST_BAND, SIZE_BANDS, size_band
 from frugal_sorter.filesystem.record import Unknown
 from frugal_sorter.rules.fields import FIELDS, Fact, Facts
 from frugal_sorter.rules.file.everyday import meant
-from frugal_sorter.rules.file.mistakes import Wrong
+from frugal_sorter.rules.file.mistakes import InvalidValue
 from frugal_sorter.rules.units import local_time
 
 NAME_BYTES = 255
@@ -275,20 +275,20 @@ def parse_template(
         captures: what the condition of the rule captures.
 
     Raises:
-        Wrong: a placeholder does not exist or cannot stand there.
+        InvalidValue: a placeholder does not exist or cannot stand there.
     """
     if not text.strip() and not root:
-        raise Wrong("the target is empty", "name a folder")
+        raise InvalidValue("the target is empty", "name a folder")
     rest = text
     lead = _SLOT.match(text)
     if lead and lead[1] in places and not root:
         root, rest = places[lead[1]], text[lead.end() :]
         if rest and not rest.startswith("/"):
-            raise Wrong(f"after {{{lead[1]}}} must come a /", f'such as "{{{lead[1]}}}/Sorted"')
+            raise InvalidValue(f"after {{{lead[1]}}} must come a /", f'such as "{{{lead[1]}}}/Sorted"')
     segments = [(part,) for part in root.split("/") if part] + _segments(rest, places, captures)
     dated = any("/" in part.codes for parts in segments for part in parts if isinstance(part, Slot))
     if rename and (len(segments) != 1 or dated or text.startswith("/")):
-        raise Wrong("a new name cannot hold a /", "use `move` for folders")
+        raise InvalidValue("a new name cannot hold a /", "use `move` for folders")
     return Template(text, tuple(segments), bool(root) or text.startswith("/"))
 
 
@@ -298,12 +298,12 @@ def parse_wording(
     """Read a text with placeholders.
 
     Raises:
-        Wrong: a placeholder does not exist.
+        InvalidValue: a placeholder does not exist.
     """
     parts: list[str | Slot] = []
     for brace, slot, slash, alone, plain in TOKEN.findall(text):
         if alone:
-            raise Wrong(
+            raise InvalidValue(
                 f'a brace stands alone in "{text}"', "a placeholder looks like {type}; a brace itself is doubled"
             )
         parts.append(brace[:1] or slash or plain or _slot(slot, places, captures))
@@ -320,7 +320,7 @@ def _segments(
         if slash:
             segments.append([])
         elif alone:
-            raise Wrong(
+            raise InvalidValue(
                 f'a brace stands alone in "{text}"',
                 "a placeholder looks like {type}; a brace itself is doubled",
             )
@@ -352,7 +352,7 @@ def _slot(written: str, places: Mapping[str, str], captures: Mapping[str, Captur
         else:
             _unknown_placeholder(alternative, places, captures)
     if not alternatives:
-        raise Wrong("a placeholder is empty", "a placeholder looks like {type}")
+        raise InvalidValue("a placeholder is empty", "a placeholder looks like {type}")
     if colon:
         _check_codes(written, codes, kinds)
     return Slot(written, alternatives, codes)
@@ -360,9 +360,9 @@ def _slot(written: str, places: Mapping[str, str], captures: Mapping[str, Captur
 
 def _unknown_placeholder(name: str, places: Mapping[str, str], captures: Mapping[str, CaptureKind]) -> None:
     if name in places:
-        raise Wrong(f"the place {{{name}}} can only stand at the start", "write the folder out")
+        raise InvalidValue(f"the place {{{name}}} can only stand at the start", "write the folder out")
     known = [*captures, *PLACEHOLDER_FIELDS, *EXTRAS]
-    raise Wrong(
+    raise InvalidValue(
         f"there is no placeholder {{{name}}}",
         meant(name, "placeholder", [*known, *places]) or f"known are {', '.join(known)}",
     )
@@ -378,12 +378,14 @@ def _check_codes(written: str, codes: str, kinds: set[str]) -> None:
     if re.fullmatch(r"0?[1-9]", codes) and "number" in kinds:
         return
     if "date" not in kinds:
-        raise Wrong(
+        raise InvalidValue(
             f"{{{written}}} has a format but no date", "dates take one, as {modified:%Y-%m}, and numbers, as {n:03}"
         )
     found = re.findall(r"%(.?)", codes)
     if not found:
-        raise Wrong(f"{{{written}}} has a format without codes", "such as {modified:%Y-%m}")
+        raise InvalidValue(f"{{{written}}} has a format without codes", "such as {modified:%Y-%m}")
     for code in found:
         if code not in _DATE_CODES or not code:
-            raise Wrong(f"%{code} is not a date code", "%Y is the year, %m the month, %d the day, %B the month's name")
+            raise InvalidValue(
+                f"%{code} is not a date code", "%Y is the year, %m the month, %d the day, %B the month's name"
+            )

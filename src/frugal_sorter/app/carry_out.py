@@ -1,0 +1,57 @@
+"""Carrying a plan out, with the log, the sums of its folders, and the end of what is kept too long."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+
+from frugal_sorter.app.session import Session
+from frugal_sorter.changes.outcome import Outcome
+from frugal_sorter.execution.executor import Result, execute
+from frugal_sorter.planning.plan import SUMMED, Plan
+from frugal_sorter.reports.totals import forget_totals, keep_totals, take_totals
+from frugal_sorter.rules.units import SECOND_NS
+from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.state.log import open_log
+from frugal_sorter.state.settings import read_settings
+from frugal_sorter.steps.base import Mark
+from frugal_sorter.steps.step import Step
+
+_DAY_NS = 86_400 * SECOND_NS
+
+
+def _never() -> bool:
+    return False
+
+
+def carry_out(
+    session: Session, plan: Plan, on_step: Callable[[Step, Mark], None], stop: Callable[[], bool] = _never
+) -> Result:  # fmt: skip
+    """Carry a plan out.
+
+    Args:
+        session: of the command.
+        plan: what to do.
+        on_step: called after each step, with how it ended.
+        stop: asked before each step; when it says so the rest is not done.
+
+    Raises:
+        RefusedError: another process is changing files.
+        StateError: the journal cannot be written.
+    """
+    folder, settings = ready_state_folder(), read_settings()
+    open_log(folder, settings.log)
+    kept_ns = settings.keep_days * _DAY_NS
+    with session.changing(plan.kind) as journal:
+        journal.forget(plan.made_ns, kept_ns)
+        forget_totals(folder, plan.made_ns - kept_ns)
+        before = take_totals(plan.levels, session.now_ns) if plan.kind in SUMMED else None
+        result = execute(plan, journal, on_step, stop)
+        if before is not None:
+            keep_totals(folder, result.run, before, take_totals(plan.levels, time.time_ns()))
+    return result
+
+
+def was_not_done(result: Result) -> list[tuple[Step, Mark]]:
+    """Return the steps of a run that were to be done and were not; what was left by design is none of them."""
+    return [(step, mark) for step, mark in result.not_done if mark.outcome != Outcome.NOT_RUN]

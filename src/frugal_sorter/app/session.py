@@ -1,0 +1,85 @@
+"""One use of the tool by one account: the clock, read once, the machine, and the right to change files."""
+
+from __future__ import annotations
+
+import os
+import pwd
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from frugal_sorter.state.folders import ready_state_folder
+
+if TYPE_CHECKING:
+    # What only counts needs no journal and no conditions, so that none are imported for it.
+    from frugal_sorter.execution.recovery import Recovered
+    from frugal_sorter.journal.journal import Journal
+    from frugal_sorter.rules.fields import World
+
+
+def account_name() -> str:
+    """Return the name of the account that this process acts for."""
+    try:
+        return pwd.getpwuid(os.geteuid()).pw_name
+    except KeyError:
+        return str(os.geteuid())
+
+
+def _ignore(_: Recovered) -> None:
+    return None
+
+
+@dataclass(frozen=True)
+class Session:
+    """What all use cases of one command share.
+
+    Args:
+        now_ns: when it began, in ns since the epoch; nothing in a plan is newer.
+        machine: the name of this machine.
+        account: the account that this process acts for.
+        on_recovered: called for each interrupted run that was recovered, with what became of it.
+    """
+
+    now_ns: int
+    machine: str
+    account: str
+    on_recovered: Callable[[Recovered], None] = _ignore
+
+    @classmethod
+    def begin(cls, on_recovered: Callable[[Recovered], None] = _ignore) -> Session:
+        """Return a session that begins now, on this machine, for this account."""
+        return cls(time.time_ns(), os.uname().nodename, account_name(), on_recovered)
+
+    @contextmanager
+    def changing(self, what: str) -> Iterator[Journal]:
+        """Hold the right to change files, with the journal open and interrupted runs recovered.
+
+        Args:
+            what: the command, shown to other writers.
+
+        Raises:
+            RefusedError: another process is changing files.
+            StateError: the journal cannot be used.
+        """
+        from frugal_sorter.execution.executor import changing
+
+        with changing(ready_state_folder(), what, self.on_recovered) as journal:
+            yield journal
+
+    def world(self, journal: Journal | None = None, now_ns: int | None = None) -> World:
+        """Return what conditions can ask for that is not in the entries.
+
+        Args:
+            journal: knows when the tool itself put an entry where it is; without one nobody does.
+            now_ns: another moment to look at.
+        """
+        from frugal_sorter.rules.fields import World
+
+        moment_ns = self.now_ns if now_ns is None else now_ns
+        if journal is None:
+            return World(moment_ns, self.machine, self.account)
+        from frugal_sorter.execution.earlier_runs import arrival_of
+
+        return World(moment_ns, self.machine, self.account, arrival_of(journal))

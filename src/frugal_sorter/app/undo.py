@@ -1,0 +1,66 @@
+"""Planning what takes a run back: the one that is named, or the last of which something can be."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import NamedTuple
+
+from frugal_sorter.app.session import Session
+from frugal_sorter.execution.undo import GONE, RAN, plan_undo, run_to_undo, runs_to_undo
+from frugal_sorter.journal.journal import Journal, Run
+from frugal_sorter.planning.plan import Plan
+
+
+class Undoing(NamedTuple):
+    """A run, and what takes it back.
+
+    Args:
+        run: it.
+        plan: the steps that take it back, and what is in the way.
+        passed_over: later runs of which nothing can be taken back.
+        done_again: the run that this does again after all; None where it is not the undo of an undo.
+    """
+
+    run: Run
+    plan: Plan
+    passed_over: Sequence[Run]
+    done_again: int | None
+
+    @property
+    def is_blocked(self) -> bool:
+        """Whether something is in the way of the rest, and can be put out of it."""
+        return any(one.reason not in (GONE, RAN) for one in self.plan.not_touched)
+
+
+def plan_undoing(session: Session, number: int | None = None, only: Sequence[str] = ()) -> Undoing:
+    """Plan what takes a run back.
+
+    Args:
+        session: of the command.
+        number: of the run; None for the last of which something can be taken back.
+        only: absolute paths, as they were or as they are now; just these and what lies below them.
+
+    Raises:
+        UsageError: there is no such run, or it did nothing with one of the paths.
+    """
+    with session.changing("undo") as journal:
+        run = run_to_undo(journal, number)
+        undoing = Undoing(run, plan_undo(journal, run, session.now_ns, only), (), None)
+        passed_over: list[Run] = []
+        if number is None and not only:
+            # What is gone for good, or back already, is no reason to stop there.
+            for run in runs_to_undo(journal):
+                undoing = Undoing(run, plan_undo(journal, run, session.now_ns), (), None)
+                if undoing.plan.asked or undoing.is_blocked:
+                    break
+                passed_over.append(run)
+        passed_over = [one for one in passed_over if one.id != undoing.run.id]
+        return undoing._replace(passed_over=passed_over, done_again=_done_again(undoing.run, journal))
+
+
+def _done_again(undone: Run, journal: Journal) -> int | None:
+    runs = {run.id: run for run in journal.runs()}
+    first, turns = undone, 0
+    while first.undoes is not None and first.undoes in runs:
+        first, turns = runs[first.undoes], turns + 1
+    return first.id if turns % 2 else None

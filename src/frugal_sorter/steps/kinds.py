@@ -1,0 +1,212 @@
+"""What the steps of each verb are: one row a verb.
+
+The guard of plans, the words on the screen, the check of what was read, and all sets of verbs are derived from it.
+A verb itself (doing it, its end after a crash, its inverse) is the module that its row names, imported when it is needed.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from typing import NamedTuple
+
+from frugal_sorter.steps.step import VerbName
+from frugal_sorter.steps.values import (
+    IsFit,
+    is_attributes,
+    is_command,
+    is_count,
+    is_flag,
+    is_identity,
+    is_kept,
+    is_members,
+    is_mode,
+    is_name,
+    is_number,
+    is_owner,
+    is_path,
+    is_place,
+    is_step_that_made,
+    is_text,
+    is_what_was_lost,
+)
+
+
+class Words(NamedTuple):
+    """How a verb is said.
+
+    Args:
+        will: what would be done, with a place for the amount.
+        done: the word of a step that was done.
+        sums: what was done in all, with a place for the count.
+        heading: the line above the names of a plan, with places for the source and the target folder.
+        becomes: what becomes of one entry, with a place for its target; empty where only the heading says it.
+    """
+
+    will: str
+    done: str
+    sums: str
+    heading: str
+    becomes: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Kind:
+    """What steps of one verb are.
+
+    Args:
+        does: the module of the verb, and the class in it.
+        words: how it is said; None where it only goes with other steps.
+        source: it has an entry that is there.
+        target: it has a place where something will be.
+        was: which kinds of entries it is about; empty where it may name none.
+        args: what it must have besides.
+        may: what it may have besides.
+        witness: it must name another entry, which stays.
+        planned: a planner of rules makes it, so that a plan in a file may hold it.
+        takes: it takes the entry from where it was.
+        removes: it takes the entry away from people, to the trash or for good.
+        final: what it takes away is gone for good.
+        replaces: it puts another file in the place of one.
+        makes: it makes something at its target, in a folder that must be there.
+        stays: it leaves the folder of its entry as it is.
+        sized: it is told with its size.
+        last: it is told after the others.
+    """
+
+    does: str
+    words: Words | None
+    source: bool = True
+    target: bool = True
+    was: frozenset[str] = frozenset()
+    args: Mapping[str, IsFit] = field(default_factory=dict)
+    may: Mapping[str, IsFit] = field(default_factory=dict)
+    witness: bool = False
+    planned: bool = False
+    takes: bool = False
+    removes: bool = False
+    final: bool = False
+    replaces: bool = False
+    makes: bool = False
+    stays: bool = False
+    sized: bool = False
+    last: bool = False
+
+
+_FILE, _ANY = frozenset({"file"}), frozenset({"file", "folder", "link", "other"})
+_TAKEN = frozenset({"file", "folder"})
+_WEIGHT: dict[str, IsFit] = {"files": is_count, "bytes": is_count}
+_ACROSS: dict[str, IsFit] = {"across": is_flag, "top": is_path, "restore": is_what_was_lost}
+_AS_IT_WAS: dict[str, IsFit] = {
+    "mode": is_mode, "uid": is_owner, "gid": is_owner, "mtime_ns": is_number, "atime_ns": is_number, "attributes": is_attributes,
+}  # fmt: skip
+_ENTRY: dict[str, IsFit] = {"entry": is_place, "entry_was": is_identity}
+_TEXTS: dict[str, IsFit] = {"attribute": is_name, "old": is_text, "new": is_text}
+
+
+_ARROW = "{source} → {target}"
+
+KINDS: Mapping[VerbName, Kind] = {
+    "move": Kind(
+        "move:Move", Words("move {}", "moved", "{} moved", _ARROW, "moved to {target}"), was=_ANY, may=_WEIGHT,
+        planned=True, takes=True, makes=True, sized=True,
+    ),
+    "move-across": Kind(
+        "move_across:MoveAcross",
+        Words("move {} to another volume", "moved", "{} moved to another volume", _ARROW, "moved to {target}"),
+        was=_ANY, may={**_WEIGHT, "restore": is_what_was_lost}, planned=True, takes=True, makes=True, sized=True,
+    ),
+    "trash": Kind(
+        "trash:Trash",
+        Words("move {} to the trash", "trashed", "{} moved to the trash", "{source} → the trash", "to the trash"),
+        was=_ANY, may={**_WEIGHT, **_ACROSS}, planned=True, takes=True, removes=True, sized=True, last=True,
+    ),
+    "restore": Kind(
+        "restore:Restore",
+        Words("bring {} back from the trash", "restored", "{} brought back from the trash", "the trash → {target}"),
+        was=_ANY, may={**_WEIGHT, **_ACROSS}, takes=True, makes=True, sized=True,
+    ),
+    "delete": Kind(
+        "delete:Delete",
+        Words("delete {} for good", "deleted", "{} deleted for good", "{source}: deleted for good", "deleted for good"),
+        target=False, was=_ANY, may=_WEIGHT, planned=True, takes=True, removes=True, final=True, sized=True, last=True,
+    ),
+    "empty": Kind(
+        "empty:Empty",
+        Words("remove {} from the trash for good", "removed", "{} removed from the trash for good",
+              "in the trash: removed for good"),
+        target=False, was=_ANY, may={**_WEIGHT, "original": is_text, "note": is_text}, planned=True, takes=True,
+        final=True, sized=True, last=True,
+    ),
+    "copy": Kind(
+        "copy:Copy",
+        Words("copy {}", "copied", "{} copied", "{source} → copied to {target}", "copied to {target}"),
+        was=_ANY, may=_WEIGHT, planned=True, makes=True, stays=True, sized=True,
+    ),
+    "remove-made": Kind(
+        "remove_made:RemoveMade",
+        Words("remove {} that the run made", "removed", "{} removed that the run had made",
+              "{source}: made by the run, removed"),
+        target=False, was=_ANY, args={"again": is_step_that_made}, may=_ENTRY,
+    ),
+    "link": Kind(
+        "link:Link",
+        Words("link to {}", "linked", "{} linked to", "{source} → linked from {target}", "linked from {target}"),
+        was=_ANY, planned=True, makes=True, stays=True,
+    ),
+    "hard-link": Kind(
+        "hard_link:HardLink",
+        Words("replace {} by hard links", "linked", "{} replaced by hard links", "{source}: replaced by hard links",
+              "replaced by a hard link"),
+        was=_FILE, may={**_AS_IT_WAS, **_WEIGHT}, witness=True, planned=True, replaces=True, sized=True,
+    ),
+    "own-file": Kind(
+        "own_file:OwnFile",
+        Words("make {} of their own again", "separate", "{} made of their own again",
+              "{source}: made files of their own again"),
+        was=_FILE, may={**_AS_IT_WAS, **_WEIGHT, "kept": is_kept}, replaces=True,
+    ),
+    "pack": Kind(
+        "pack:Pack", Words("pack into {}", "packed", "{} written", "packed into {target}", "packed into {target}"),
+        source=False, args={"members": is_members}, may=_WEIGHT, planned=True, makes=True,
+    ),
+    "unpack": Kind(
+        "unpack:Unpack",
+        Words("unpack {}", "unpacked", "{} unpacked", "{source} → unpacked into {target}", "unpacked into {target}"),
+        was=_FILE, may=_WEIGHT, planned=True, makes=True, sized=True,
+    ),
+    "set-attribute": Kind(
+        "set_attribute:SetAttribute",
+        Words("tag or comment {}", "tagged", "{} tagged or commented", "{source}: tags and comments"),
+        target=False, was=_ANY, args=_TEXTS, may=_ENTRY, planned=True, stays=True,
+    ),
+    "run": Kind(
+        "run:RunProgram", Words("run a program for {}", "ran", "a program run for {}", "{source}: programs"),
+        target=False, was=_ANY, args={"command": is_command}, planned=True, stays=True,
+    ),
+    "make-folder": Kind("make_folder:MakeFolder", None, source=False, may=_AS_IT_WAS, planned=True),
+    "remove-folder": Kind(
+        "remove_folder:RemoveFolder", None, target=False, was=frozenset({"folder"}), may=_AS_IT_WAS, planned=True
+    ),
+    "note-times": Kind(
+        "note_times:NoteTimes", None, target=False, was=frozenset({"folder"}), args={"mtime_ns": is_number}
+    ),
+    "restore-times": Kind(
+        "restore_times:RestoreTimes", None, target=False, args={"mtime_ns": is_number}, may={"now_ns": is_number}
+    ),
+}  # fmt: skip
+
+
+def _which(is_so: Callable[[Kind], bool]) -> frozenset[VerbName]:
+    return frozenset(verb for verb, kind in KINDS.items() if is_so(kind))
+
+
+# What nobody asked for by itself: it goes with other steps.
+ATTENDING = _which(lambda kind: kind.words is None)
+FINAL = _which(lambda kind: kind.final)
+TAKING = _which(lambda kind: kind.takes)
+REMOVING = _which(lambda kind: kind.removes)
+REPLACING = _which(lambda kind: kind.replaces)
+MAKING = _which(lambda kind: kind.makes)
+STAYING = _which(lambda kind: kind.stays)
+PLANNED = _which(lambda kind: kind.planned)

@@ -1,0 +1,146 @@
+"""Every verb, walked over the one table of them: nothing of a verb can be forgotten."""
+
+from __future__ import annotations
+
+import inspect
+import json
+from importlib import import_module
+
+import pytest
+
+from frugal_sorter.changes.descriptors import Descriptors
+from frugal_sorter.changes.outcome import Outcome
+from frugal_sorter.cli.output.plan_view import step_as_json, step_text
+from frugal_sorter.cli.output.words import done_text, will_text
+from frugal_sorter.filesystem.record import Identity, Place
+from frugal_sorter.journal import blocks
+from frugal_sorter.planning.guard import refuse_guarded
+from frugal_sorter.planning.plan import Plan
+from frugal_sorter.steps.base import Mark, RunContext
+from frugal_sorter.steps.kinds import ATTENDING, FINAL, KINDS, PLANNED
+from frugal_sorter.steps.lines import step_as_line, step_of_line
+from frugal_sorter.steps.registry import verbs_for
+from frugal_sorter.steps.shapes import refuse_malformed
+from frugal_sorter.steps.step import ByVerb, Step, VerbName, Witness
+
+VERBS: tuple[VerbName, ...] = VerbName.__args__  # type: ignore[attr-defined]
+FILE = Identity("file", 1, 2, 3, 4, 5)
+COPY = {"id": 1, "verb": "copy", "source": "/srv/a", "target": "/srv/b", "was": list(FILE)}
+# One fit value for each thing that a step can have to have.
+VALUES = {
+    "again": COPY, "members": [{"path": "/srv/a.log", "name": "a.log", "was": list(FILE)}], "command": ["/bin/true"],
+    "attribute": "user.xdg.tags", "old": "", "new": "kiln", "mtime_ns": 7,
+}  # fmt: skip
+
+
+def step_of(verb: VerbName, folder: str = "/srv/desk") -> Step:
+    """Return a step that has all that its verb must have, and no more."""
+    kind = KINDS[verb]
+    was = None
+    if kind.was:
+        was = FILE if "file" in kind.was else Identity("folder", 1, 2, 3, 4, 5)
+    return Step(
+        1, verb, "rule", "key",
+        Place(folder, "a.log") if kind.source else None, Place(f"{folder}/in", "b.log") if kind.target else None,
+        was, {key: VALUES[key] for key in kind.args}, 0,
+        Witness(Place(folder, "kept.log"), FILE) if kind.witness else None,
+    )  # fmt: skip
+
+
+def test_the_table_has_every_verb_and_only_those() -> None:
+    assert list(VERBS) and set(KINDS) == set(VERBS)
+
+
+@pytest.mark.parametrize("verb", VERBS)
+def test_a_verb_has_its_module_with_all_three_ways(verb: VerbName) -> None:
+    module, name = KINDS[verb].does.split(":")
+    assert module == verb.replace("-", "_")
+    made = getattr(import_module(f"frugal_sorter.steps.{module}"), name)
+    assert made.__doc__ and made.__module__ == f"frugal_sorter.steps.{module}"
+    for way in ("do", "resolve_after_crash", "inverse"):
+        assert "step" in inspect.signature(getattr(made, way)).parameters
+
+
+@pytest.mark.parametrize("verb", VERBS)
+def test_a_verb_has_words_unless_it_only_goes_with_others(verb: VerbName) -> None:
+    step, words = step_of(verb), KINDS[verb].words
+    assert (words is None) == (verb in ATTENDING)
+    if words is None:
+        assert will_text([step]) == "" and done_text(_counted(step)) == "nothing done"
+        return
+    assert "1" in will_text([step]) and words.done
+    assert "1" in done_text(_counted(step)) and done_text(_counted(step)) != "nothing done"
+    assert words.heading.format(source="desk", target="desk/in") and step_text(step, "/srv")
+    assert len(words.done) <= 9, "the column of the words has room for nine letters"
+
+
+def _counted(step: Step) -> ByVerb:
+    counted = ByVerb()
+    counted.add(step)
+    return counted
+
+
+@pytest.mark.parametrize("verb", VERBS)
+def test_a_step_comes_back_from_a_line_and_from_the_journal_as_it_was(verb: VerbName) -> None:
+    step = step_of(verb)
+    refuse_malformed(step)
+    line = json.loads(json.dumps(step_as_line(step)))
+    assert step_as_line(step_of_line(line)) == line
+    folders: dict[object, int] = {
+        place.folder: number for number, place in enumerate(filter(None, (step.source, step.target)))
+    }
+    blob, _ = blocks.pack([step], folders, {("rule", "key"): 1})
+    names = {number: str(folder) for folder, number in folders.items()}
+    (back,) = blocks.unpack(blob, 1, names, {1: ("rule", "key")})
+    assert step_as_line(back) == line and json.dumps(step_as_json(back))
+
+
+@pytest.mark.parametrize("verb", VERBS)
+def test_a_step_without_what_its_verb_needs_is_refused(verb: VerbName) -> None:
+    kind = KINDS[verb]
+    for broken in (
+        *(("args", {key: value for key, value in step_of(verb).args.items() if key != gone}) for gone in kind.args),
+        ("args", {"more": 1}), *([("witness", None)] if kind.witness else []), *([("was", None)] if kind.was else []),
+        ("source", None if kind.source else Place("/srv", "a")), ("target", None if kind.target else Place("/srv", "a")),
+    ):  # fmt: skip
+        step = step_of(verb)
+        setattr(step, *broken)
+        with pytest.raises(ValueError, match=r"."):
+            refuse_malformed(step)
+
+
+@pytest.mark.parametrize("verb", VERBS)
+@pytest.mark.parametrize("folder", ["/etc", "/usr/bin"])
+def test_the_guard_refuses_each_verb_in_a_folder_of_the_system(verb: VerbName, folder: str) -> None:
+    plan = Plan("tidy", 1, "plan")
+    plan.steps = [step_of(verb, folder)]
+    refuse_guarded(plan)
+    assert not plan.steps and len(plan.refused) == 1
+
+
+@pytest.mark.parametrize("verb", sorted(set(VERBS) - PLANNED))
+def test_the_guard_refuses_what_no_planner_of_rules_makes(verb: VerbName) -> None:
+    plan = Plan("tidy", 1, "plan")
+    plan.steps = [step_of(verb)]
+    refuse_guarded(plan)
+    assert "no step of the kind" in plan.refused[0].reason
+
+
+# For what these do there is no way back.
+NO_WAY_BACK = FINAL | {"run"}
+
+
+@pytest.mark.parametrize("verb", VERBS)
+def test_the_inverse_of_a_verb_is_a_whole_step_and_there_is_one_but_for_the_final(verb: VerbName) -> None:
+    step = step_of(verb)
+    if verb == "own-file":
+        step.args = {"kept": [["/srv/desk", "kept.log"], list(FILE)]}
+    was = Identity("folder", 1, 2, 3, 4, 5) if verb == "make-folder" else FILE
+    with Descriptors() as descriptors:
+        back = verbs_for(RunContext(descriptors))[verb].inverse(step, Mark(1, Outcome.DONE, "", was))
+    if verb == "restore-times":
+        assert back is None  # without a note of what was before it
+        return
+    assert (back is None) == (verb in NO_WAY_BACK)
+    if back is not None:
+        refuse_malformed(back)
