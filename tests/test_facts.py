@@ -20,6 +20,7 @@ from frugal_sorter.filesystem.contents import Contents
 from frugal_sorter.filesystem.inside import look_inside
 from frugal_sorter.filesystem.record import Unknown
 from frugal_sorter.planning.by_rules import plan_by_rules
+from frugal_sorter.planning.endings import EarlierRuns
 from frugal_sorter.rules.fields import FIELDS, World, unmarked_name
 from tests.support import DAY_NS, NOW_NS, WORLD, book_of, condition, facts_of, put
 
@@ -254,7 +255,7 @@ def test_planning_opens_no_file_that_its_name_rules_out(folder: Path) -> None:
     for name in ("a.txt", "b.txt", "c.csv", "d.log"):
         put(folder / "Intake" / name, "clay")
     world = World(NOW_NS)
-    plan = plan_by_rules(book_of(folder, 'where = "text has clay and ext is txt"\nmove = "x"'), world)
+    plan = plan_by_rules(book_of(folder, 'where = "text has clay and ext is txt"\nmove = "x"'), world, EarlierRuns())
     assert len(plan.asked) == 2 and world.contents.opened == 2
 
 

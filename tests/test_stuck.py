@@ -6,6 +6,7 @@ import bz2
 import json
 import os
 import random
+import shutil
 import signal
 import sqlite3
 import subprocess
@@ -648,3 +649,46 @@ def test_thousands_of_rules_are_read_in_a_straight_line(folder: Path, frugal: Fr
 
 def look_now() -> int:
     return 1_795_431_600_000_000_000
+
+
+# What is set aside under a private name, and cannot be put back at once
+
+
+@pytest.mark.skipif(not shutil.which("strace"), reason="strace is not installed")
+@pytest.mark.parametrize("error", ["EEXIST", "EIO"])
+@pytest.mark.parametrize("fails_from", [2, 3, 4])
+@pytest.mark.parametrize(
+    "ending",
+    [
+        "trash = true",
+        "delete = true",
+        'move = "Out"',
+        'move = "OTHER/in"',
+        'duplicates = {do = "hardlink"}',
+        'pack = "P/all.zip"',
+    ],
+)
+def test_what_cannot_be_put_back_at_once_is_named_and_put_back_by_the_next_command(
+    folder: Path, other: Path, served: Served, ending: str, fails_from: int, error: str
+) -> None:
+    put(folder / "Intake/proj/a.txt", "clay")
+    put(folder / "Intake/proj/b.txt", "clay")
+    put(folder / "Intake/proj/c/d.txt", "glaze")
+    take, levels = ("files", '"all"') if "duplicates" in ending else ("folders", "1")
+    rule = f'where = "everything"\ntake = "{take}"\nlevels = {levels}\n{ending.replace("OTHER", str(other))}'
+    put(folder / "rules.toml", rules_text(rule))
+    held = contents(folder / "Intake")
+    done = served.run(
+        ["tidy", "rules.toml", "--yes"], folder, os.environ, f"renameat2:error={error}:when={fails_from}+"
+    )
+    assert done.returncode in (0, 1), done.stdout + done.stderr
+    aside = list(folder.rglob(".frugal-*"))
+    assert not aside or ".frugal-" in done.stdout
+    if fails_from == 2 and ("trash" in ending or "Out" in ending):
+        assert aside
+    settled = served.run(["undo", "--yes"], folder, os.environ)
+    assert settled.returncode in (0, 1, 2), settled.stdout + settled.stderr
+    assert bool(aside) == ("was interrupted" in settled.stderr), settled.stderr
+    assert not list(folder.rglob(".frugal-*")) and not list(other.rglob(".frugal-*"))
+    if "delete" not in ending or aside:
+        assert contents(folder / "Intake") == held and (folder / "Intake/proj/c/d.txt").exists()

@@ -10,9 +10,11 @@ CHANGED = "changed since it was planned"
 
 
 class Outcome(IntEnum):
-    """How a step ended. LEFT is as designed; OPEN is what a kill left undecided.
+    """How a step ended.
 
-    NOTED is no end: it is what a verb wrote down before a point of no return.
+    NOT_RUN is as designed, such as for a file that is in use. OPEN is not known yet: a kill left it undecided, or an
+    entry is set aside and waits for the recovery to be put back. NOTED is no end: it is what a verb wrote down before
+    a point of no return.
     """
 
     DONE = 1
@@ -24,7 +26,7 @@ class Outcome(IntEnum):
 
 
 class NotDone(Exception):
-    """A step was not done; nothing of it is left on the disk."""
+    """A step was not done; nothing of it is left on the disk, unless its outcome is OPEN."""
 
     def __init__(self, outcome: Outcome, reason: str) -> None:
         super().__init__(reason)

@@ -77,7 +77,7 @@ def remove_name(fd: int, name: str, is_meant: IsMeant, private: str = "", lease:
         try:
             rename_without_replacing(fd, private, fd, name)
         except OSError as failed:
-            raise NotDone(Outcome.FAILED, f"set aside as {private} and not put back: {reason_of(failed)}") from error
+            raise NotDone(Outcome.OPEN, f"set aside as {private} and not put back: {reason_of(failed)}") from error
         raise
 
 

@@ -28,6 +28,8 @@ from frugal_sorter.steps.step import ByVerb, Step, VerbName
 from frugal_sorter.steps.trash import Trash
 
 BATCH = 1_000
+# What a person should know of.
+_PROBLEMS = (Outcome.SKIPPED, Outcome.FAILED, Outcome.OPEN)
 # Before the first span; no step comes after it.
 _NO_SPAN = [-2, -2, 0]
 _LOG = logging.getLogger("frugal_sorter")
@@ -62,8 +64,8 @@ class Result:
 
     @property
     def has_problem(self) -> bool:
-        """Whether a step was skipped or failed, which a person should know of."""
-        return any(mark.outcome in (Outcome.SKIPPED, Outcome.FAILED) for _, mark in self.not_done)
+        """Whether a step was skipped or failed, or its end is not known, which a person should know of."""
+        return any(mark.outcome in _PROBLEMS for _, mark in self.not_done)
 
     def counts(self) -> dict[Outcome | None, int]:
         """Return how many steps that a person asked for ended in which way."""
@@ -90,6 +92,7 @@ class _Ends:
         self._others: list[Mark] = []
         self._waiting = 0
         self.unheard: OSError | None = None
+        self.has_open = False
         self.renewed: set[int] = set()
         self._last = 0
         # What folders that were made are.
@@ -111,9 +114,13 @@ class _Ends:
         if outcome is not Outcome.DONE:
             if step.verb not in ATTENDING or step.verb == "make-folder":
                 result.not_done.append((step, mark))
-            if outcome in (Outcome.SKIPPED, Outcome.FAILED):
+            if outcome in _PROBLEMS:
                 _LOG.warning("run %s: %s %r: %r", result.run, step.verb, step.place.path, mark.reason)
-            self._others.append(mark)
+            if outcome is Outcome.OPEN:
+                # Without a mark, so that the recovery finds out and puts right what is left of it.
+                self.has_open = True
+            else:
+                self._others.append(mark)
         else:
             verb, number = step.verb, step.id
             if verb not in ATTENDING:
@@ -245,7 +252,8 @@ def execute(
             restore.finish()
             result.stray = remove_stray_infos(context)
             ends.write_down()
-    journal.close(run, "stopped" if result.stopped else "done", time.time_ns(), result.counts())
+    if not ends.has_open:
+        journal.close(run, "stopped" if result.stopped else "done", time.time_ns(), result.counts())
     _LOG.info("run %s ends: %s done, %s not", run, result.done, len(result.not_done))
     if ends.unheard is not None:
         raise ends.unheard

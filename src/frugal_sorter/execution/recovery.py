@@ -170,6 +170,8 @@ def roll_group_back(
         the marks of all steps of the group.
     """
     marks: list[Mark] = []
+    # What is undecided is the one step alone.
+    outcome = Outcome.FAILED if failed.outcome is Outcome.OPEN else failed.outcome
     restore = verbs["restore"]
     assert isinstance(restore, Restore)
     # What goes back to the trash needs the name of the info file that it just lost.
@@ -181,10 +183,8 @@ def roll_group_back(
             continue
         ended = attempt(verbs[back.verb], back)
         if ended.outcome in (Outcome.DONE, Outcome.NOT_RUN):
-            marks.append(Mark(step.id, failed.outcome, "put back, since what goes with it was not done"))
+            marks.append(Mark(step.id, outcome, "put back, since what goes with it was not done"))
         else:
             marks.append(mark._replace(reason=f"could not be put back: {ended.reason}"))
-    rest = [
-        Mark(step.id, failed.outcome, "not done, since what goes with it was not") for step in steps[len(done) + 1 :]
-    ]
+    rest = [Mark(step.id, outcome, "not done, since what goes with it was not") for step in steps[len(done) + 1 :]]
     return [*reversed(marks), failed, *rest]

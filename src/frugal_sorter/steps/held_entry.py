@@ -8,7 +8,7 @@ from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
 
 from frugal_sorter.changes.leases import Lease
-from frugal_sorter.changes.outcome import CHANGED, NotDone, Outcome
+from frugal_sorter.changes.outcome import CHANGED, NotDone, Outcome, why
 from frugal_sorter.changes.removal import refuse_unremovable
 from frugal_sorter.changes.rename import rename_without_replacing
 from frugal_sorter.changes.witness import witnessed
@@ -50,8 +50,8 @@ def find(context: RunContext, place: Place, was: Identity) -> tuple[int, FileRec
         found = look_like(place, was, descriptor)
     except OSError as error:
         gone = error.errno in _GONE
-        why = NO_LONGER_THERE if error.errno == errno.ENOENT else reason_of(error)
-        raise NotDone(Outcome.SKIPPED if gone else Outcome.FAILED, why) from None
+        reason = NO_LONGER_THERE if error.errno == errno.ENOENT else reason_of(error)
+        raise NotDone(Outcome.SKIPPED if gone else Outcome.FAILED, reason) from None
     if not same_entry(found.identity, was):
         raise NotDone(Outcome.SKIPPED, CHANGED)
     return descriptor, found
@@ -111,10 +111,13 @@ def held(context: RunContext, step: Step, removal: bool = False) -> Iterator[Hel
         if not is_same_inside(fd, aside.name, was):
             raise NotDone(Outcome.SKIPPED, CHANGED)
         yield Held(fd, aside, record)
-    except BaseException as failed:
-        where = put_back(context, aside, place, was)
-        if where and isinstance(failed, NotDone):
-            raise NotDone(Outcome.FAILED, f"{failed.reason}; {where}") from None
+    except (NotDone, OSError) as failed:
+        try:
+            where = put_back(context, aside, place, was)
+        except NotDone as still_aside:
+            raise NotDone(still_aside.outcome, f"{why(failed)}; {still_aside.reason}") from None
+        if where:
+            raise NotDone(Outcome.FAILED, f"{why(failed)}; {where}") from None
         raise
 
 
@@ -144,6 +147,9 @@ def put_back(context: RunContext, aside: Place, place: Place, was: Identity) -> 
 
     Returns:
         what to say of that: where it is, if not under its own name; empty where it has it.
+
+    Raises:
+        NotDone: it is still set aside; the outcome is OPEN, so that the next command puts it back.
     """
     try:
         fd = context.descriptors.folder(place.folder)
@@ -158,8 +164,21 @@ def put_back(context: RunContext, aside: Place, place: Place, was: Identity) -> 
             except FileExistsError:
                 continue
     except OSError as error:
-        return f"it is set aside as {aside.path}: {reason_of(error)}"
-    return f"it is set aside as {aside.path}, since its name is taken"
+        raise NotDone(Outcome.OPEN, f"{set_aside(aside)} ({reason_of(error)})") from None
+    raise NotDone(Outcome.OPEN, f"{set_aside(aside)} (its name is taken)")
+
+
+def where_put_back(context: RunContext, aside: Place, place: Place, was: Identity) -> str:
+    """Do what `put_back` does, and return what to say of it, also where the entry is still set aside."""
+    try:
+        return put_back(context, aside, place, was)
+    except NotDone as still_aside:
+        return still_aside.reason
+
+
+def set_aside(aside: Place) -> str:
+    """Return what to say of an entry that has its private name."""
+    return f"it is set aside as {aside.path} until the next command that changes files puts it back"
 
 
 def resolve_set_aside(context: RunContext, step: Step, aside: Place, repair: bool) -> Mark:
@@ -174,10 +193,10 @@ def resolve_set_aside(context: RunContext, step: Step, aside: Place, repair: boo
     assert step.source is not None and step.was is not None
     if not repair:
         return Mark(step.id, Outcome.OPEN, f"set aside as {aside.path}")
-    where = put_back(context, aside, step.source, step.was)
-    if not where:
-        return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
-    return Mark(step.id, Outcome.OPEN, f"{INTERRUPTED}; {where}")
+    where = where_put_back(context, aside, step.source, step.was)
+    return (
+        Mark(step.id, Outcome.OPEN, f"{INTERRUPTED}; {where}") if where else Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
+    )
 
 
 def there(context: RunContext, place: Place, was: Identity) -> FileRecord | None:

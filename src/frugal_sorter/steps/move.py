@@ -16,7 +16,7 @@ from frugal_sorter.filesystem.status import is_same_file
 from frugal_sorter.filesystem.volumes import volume_of
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext
-from frugal_sorter.steps.held_entry import Held, ends_of, held, resolve_set_aside, there
+from frugal_sorter.steps.held_entry import Held, ends_of, held, put_back, resolve_set_aside, there
 from frugal_sorter.steps.step import Step
 
 
@@ -115,8 +115,10 @@ class Move:
         self._rename(entry.fd, entry.place.name, entry.fd, private)
         try:
             self._rename(entry.fd, private, entry.fd, target.name)
-        except OSError:
-            self._rename(entry.fd, private, entry.fd, entry.place.name)
+        except OSError as failed:
+            aside = Place(entry.place.folder, private)
+            if where := put_back(self._context, aside, entry.place, entry.record.identity):
+                raise NotDone(Outcome.FAILED, f"{reason_of(failed)}; {where}") from None
             raise
 
     def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:

@@ -23,7 +23,16 @@ from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.volumes import volume_of
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext
-from frugal_sorter.steps.held_entry import Held, ends_of, find, held, is_same_inside, put_back, resolve_set_aside, there
+from frugal_sorter.steps.held_entry import (
+    Held,
+    ends_of,
+    find,
+    held,
+    is_same_inside,
+    resolve_set_aside,
+    there,
+    where_put_back,
+)
 from frugal_sorter.steps.parts import BEGUN, finish_part, leftover, part_beside
 from frugal_sorter.steps.step import Step
 
@@ -182,7 +191,7 @@ class MoveAcross:
         try:
             remove_copy(context, step, target_fd, target.name, copied, source_fd, aside.name if aside else source.name)
         except NotDone as kept:
-            where = put_back(context, aside, source, was) if aside else ""
+            where = where_put_back(context, aside, source, was) if aside else ""
             reason = f"copied to {target.path}, and both are kept: {kept.reason}"
             return Mark(step.id, Outcome.OPEN, f"{reason}; {where}" if where else reason)
         return resolve_set_aside(context, step, aside, True) if aside else Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
