@@ -201,7 +201,7 @@ def test_a_journal_of_another_form_is_refused_with_its_remedy(folder: Path, vers
     assert carry_out(plan_of(book_of(folder, 'where = "ext is log"\nmove = "Logs"'))).run == 2
 
 
-def test_a_run_of_many_packs_is_read_as_it_was_written(folder: Path) -> None:
+def test_a_run_of_many_blocks_is_read_as_it_was_written(folder: Path) -> None:
     for number in range(2_345):
         put(folder / f"Intake/{number % 7}/piece {number} \udcff ü.log")
     result = carry_out(plan_of(book_of(folder, 'levels = "all"\nwhere = "ext is log"\nmove = "Logs"')))
@@ -227,7 +227,7 @@ def test_old_runs_are_forgotten_but_not_those_with_something_in_the_trash(folder
         assert journal.forget(now_ns, 400 * day_ns) == 0
         # A clock that jumped forgets nothing: by it there were runs on one day only.
         assert journal.forget(now_ns + 5_000 * day_ns, 400 * day_ns) == 0
-        journal._db.executemany(
+        journal._file.connection.executemany(
             "INSERT INTO runs (id, kind, origin, backward, account, began_ns, ended_ns, state, token, volumes)"
             " VALUES (?, 'tidy', x'', 0, '', ?, ?, 'done', '', '[]')",
             [(3 + day, now_ns + (500 + day) * day_ns, now_ns + (500 + day) * day_ns) for day in range(2)],

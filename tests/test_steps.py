@@ -86,12 +86,12 @@ def test_a_step_comes_back_from_a_line_and_from_the_journal_as_it_was(verb: Verb
     refuse_malformed(step)
     line = json.loads(json.dumps(step_as_line(step)))
     assert step_as_line(step_of_line(line)) == line
-    folders: dict[object, int] = {
+    folders: dict[str, int] = {
         place.folder: number for number, place in enumerate(filter(None, (step.source, step.target)))
     }
-    blob, _ = blocks.pack([step], folders, {("rule", "key"): 1})
+    blob, _ = blocks.encode([step], folders, {("rule", "key"): 1})
     names = {number: str(folder) for folder, number in folders.items()}
-    (back,) = blocks.unpack(blob, 1, names, {1: ("rule", "key")})
+    (back,) = blocks.decode(blob, 1, lambda _: names, lambda _: {1: ("rule", "key")})
     assert step_as_line(back) == line and json.dumps(step_as_json(back))
 
 

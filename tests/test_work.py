@@ -317,8 +317,8 @@ def test_one_writer_at_a_time_is_told_who_the_other_is(folder: Path) -> None:
 def test_a_damaged_or_newer_journal_is_refused_with_its_remedy() -> None:
     state = ready_state_folder()
     assert state.stat().st_mode & 0o777 == 0o700
-    with Journal(state, write=True) as journal:
-        assert journal.path.stat().st_mode & 0o777 == 0o600
+    with Journal(state, write=True):
+        assert (state / "journal.sqlite").stat().st_mode & 0o777 == 0o600
     with sqlite3.connect(state / "journal.sqlite") as db:
         db.execute("PRAGMA user_version = 99")
     db.close()

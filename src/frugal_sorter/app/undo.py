@@ -7,7 +7,8 @@ from typing import NamedTuple
 
 from frugal_sorter.app.session import Session
 from frugal_sorter.execution.undo import GONE, RAN, plan_undo, run_to_undo, runs_to_undo
-from frugal_sorter.journal.journal import Journal, Run
+from frugal_sorter.journal.journal import Journal
+from frugal_sorter.journal.run import Run
 from frugal_sorter.planning.plan import Plan
 
 

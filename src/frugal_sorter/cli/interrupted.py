@@ -16,7 +16,7 @@ from frugal_sorter.state.lock import writer_is_active
 if TYPE_CHECKING:
     # A command that changes nothing needs no journal, so that none is imported for it.
     from frugal_sorter.execution.recovery import Recovered
-    from frugal_sorter.journal.journal import Run
+    from frugal_sorter.journal.run import Run
 
 # They settle what they find, and tell of it.
 _CHANGING = frozenset({"tidy", "sort", "purge", "gather", "duplicates", "undo", "trash"})

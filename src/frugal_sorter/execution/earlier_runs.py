@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.filesystem.record import FileRecord, Identity, Place
-from frugal_sorter.journal.journal import Journal, Pack
+from frugal_sorter.journal.journal import Block, Journal
 from frugal_sorter.planning.endings import EarlierRuns
 from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.kinds import ATTENDING, REPLACING, TAKING
@@ -41,10 +41,12 @@ class _Memory:
         """Return what rules have put into a folder, by name and the last first."""
         if folder not in self._puts:
             found: dict[str, list[_Put]] = {}
-            for pack in _touching(self._journal, "target", folder, "AND NOT runs.backward ORDER BY packs.id DESC"):
-                for step, now in reversed(list(_done(pack))):
+            for block in self._journal.blocks_into(folder):
+                for step, now in reversed(list(_done(block))):
                     if now is not None and step.target and step.target.folder == folder and step.verb not in _NOT_PUT:
-                        found.setdefault(step.target.name, []).append(_Put(pack.run, step.rule_key, pack.began_ns, now))
+                        found.setdefault(step.target.name, []).append(
+                            _Put(block.run, step.rule_key, block.began_ns, now)
+                        )
             self._puts[folder] = found
         return self._puts[folder]
 
@@ -75,12 +77,10 @@ class _Memory:
         """
         if place.folder not in self._trashed:
             found: dict[str, list[_Put]] = {}
-            for pack in _touching(
-                self._journal, "source", place.folder, "AND NOT runs.backward ORDER BY packs.id DESC"
-            ):
-                for step, now in reversed(list(_done(pack))):
+            for block in self._journal.blocks_out_of(place.folder):
+                for step, now in reversed(list(_done(block))):
                     if step.verb == "trash" and now is not None and step.source and step.source.folder == place.folder:
-                        put = _Put(pack.run, step.rule_key, pack.began_ns, now)
+                        put = _Put(block.run, step.rule_key, block.began_ns, now)
                         found.setdefault(step.source.name, []).append(put)
             self._trashed[place.folder] = found
         for put in self._trashed[place.folder].get(place.name, ()):
@@ -90,22 +90,22 @@ class _Memory:
 
     def _all_taken_back(self) -> dict[tuple[str, Place], tuple[int, Identity]]:
         found: dict[tuple[str, Place], tuple[int, Identity]] = {}
-        for pack in self._journal.packs("runs.backward ORDER BY packs.id", ()):
-            for step, now in _done(pack):
+        for block in self._journal.blocks_backward():
+            for step, now in _done(block):
                 if step.verb in ("remove-made", "set-attribute"):
                     if "entry" in step.args:
                         place = Place(*step.args["entry"])
-                        found[step.rule_key, place] = (pack.run, Identity(*step.args["entry_was"]))
+                        found[step.rule_key, place] = (block.run, Identity(*step.args["entry_was"]))
                 elif step.verb in ("move", "move-across", "restore") and step.target and now is not None:
-                    found[step.rule_key, step.target] = (pack.run, now)
+                    found[step.rule_key, step.target] = (block.run, now)
         return found
 
     def has_run(self, key: str, identity: Identity) -> bool:
         """Tell whether a rule has run its program for an entry, unchanged since."""
         if self._ran is None:
             self._ran = {}
-            for pack in self._journal.packs("packs.id IN (SELECT pack FROM touched WHERE verb = 'run')", ()):
-                for step, now in _done(pack):
+            for block in self._journal.blocks_with("run"):
+                for step, now in _done(block):
                     if step.verb == "run" and now is not None:
                         self._ran.setdefault(step.rule_key, []).append(now)
         return any(_is_same(one, identity) for one in self._ran.get(key, ()))
@@ -125,20 +125,20 @@ def arrival_of(journal: Journal) -> Callable[[FileRecord], int | None]:
 def moved_on(journal: Journal, after: int, folder: str) -> dict[str, tuple[int, VerbName]]:
     """Return by name the first run after another that took an entry away from a folder, and how."""
     found: dict[str, tuple[int, VerbName]] = {}
-    for pack in _touching(journal, "source", folder, "AND packs.run > ? ORDER BY packs.id", after):
-        for step, _ in _done(pack):
+    for block in journal.blocks_out_of_after(folder, after):
+        for step, _ in _done(block):
             if step.verb in TAKING | REPLACING and step.source and step.source.folder == folder:
-                found.setdefault(step.source.name, (pack.run, step.verb))
+                found.setdefault(step.source.name, (block.run, step.verb))
     return found
 
 
 def trashed_in(journal: Journal, folder: str) -> dict[str, int]:
     """Return by name the last run that put an entry into the `files` folder of a trash."""
     found: dict[str, int] = {}
-    for pack in _touching(journal, "target", folder, "ORDER BY packs.id"):
-        for step, _ in _done(pack):
+    for block in journal.all_blocks_into(folder):
+        for step, _ in _done(block):
             if step.verb == "trash" and step.target and step.target.folder == folder:
-                found[step.target.name] = pack.run
+                found[step.target.name] = block.run
     return found
 
 
@@ -151,23 +151,16 @@ def about(journal: Journal, named: str) -> list[tuple[int, Step, Mark | None]]:
     """
     folder, name = os.path.split(named)
     found = []
-    for pack in journal.packs("1 ORDER BY packs.id", (), name):
-        for step, mark in pack.steps:
+    for block in journal.blocks_naming(name):
+        for step, mark in block.steps:
             places = [place for place in (step.source, step.target) if place and place.name == name]
             if step.verb not in ATTENDING and any(not folder or place.folder == folder for place in places):
-                found.append((pack.run, step, mark))
+                found.append((block.run, step, mark))
     return found
 
 
-def _touching(journal: Journal, side: str, folder: str, more: str, *values: object) -> Iterator[Pack]:
-    number = journal.folder_number(folder)
-    if number is not None:
-        having = f"packs.id IN (SELECT pack FROM touched WHERE {side}_folder = ?)"
-        yield from journal.packs(f"{having} {more}", (number, *values))
-
-
-def _done(pack: Pack) -> Iterator[tuple[Step, Identity | None]]:
-    for step, mark in pack.steps:
+def _done(block: Block) -> Iterator[tuple[Step, Identity | None]]:
+    for step, mark in block.steps:
         if mark is not None and mark.outcome == Outcome.DONE:
             yield step, mark.now
 

@@ -12,7 +12,9 @@ from frugal_sorter.changes.descriptors import Descriptors
 from frugal_sorter.changes.outcome import NotDone, Outcome
 from frugal_sorter.errors import FrugalError
 from frugal_sorter.filesystem.walk import reason_of
-from frugal_sorter.journal.journal import DAMAGED, Counts, Journal, Run
+from frugal_sorter.journal.database import DAMAGED
+from frugal_sorter.journal.journal import Journal
+from frugal_sorter.journal.run import Counts, Run
 from frugal_sorter.steps.base import Mark, RunContext, Verb, attempt
 from frugal_sorter.steps.info_files import remove_stray_infos
 from frugal_sorter.steps.kinds import ATTENDING, TAKING

@@ -18,7 +18,8 @@ from frugal_sorter.filesystem.inside import look_inside
 from frugal_sorter.filesystem.record import Identity, Place, Unknown, is_inside, place_of
 from frugal_sorter.filesystem.status import folder_as_it_is, look_or_none
 from frugal_sorter.filesystem.walk import reason_of
-from frugal_sorter.journal.journal import Journal, Run
+from frugal_sorter.journal.journal import Journal
+from frugal_sorter.journal.run import Run
 from frugal_sorter.planning.plan import Note, Plan
 from frugal_sorter.steps.base import Mark, RunContext
 from frugal_sorter.steps.kinds import ATTENDING, FINAL, MAKING, REPLACING, TAKING

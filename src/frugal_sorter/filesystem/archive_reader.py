@@ -95,6 +95,14 @@ def _send(members: Iterator[tuple[dict[str, Any], Opened]]) -> None:
     sys.stdout.buffer.flush()
 
 
+def _tar_of(file: IO[bytes]) -> tarfile.TarFile:
+    try:
+        return tarfile.open(fileobj=file, mode="r:*")
+    except tarfile.ReadError:
+        # What the library says is a line for each compression that it tried.
+        raise ValueError("it is neither a zip nor a tar") from None
+
+
 def serve() -> None:
     """Read the archive of the descriptor that the first argument numbers; the second one is how many seconds it has."""
     descriptor, seconds = int(sys.argv[1]), int(sys.argv[2])
@@ -107,7 +115,7 @@ def serve() -> None:
                     _send(_zip_members(archive))
             else:
                 file.seek(0)
-                with tarfile.open(fileobj=file, mode="r:*") as tar:
+                with _tar_of(file) as tar:
                     _send(_tar_members(tar))
     except MemoryError:
         _say({"error": "it needs too much memory"})

@@ -1,6 +1,6 @@
-"""Steps as the journal keeps them: a thousand to a row, as columns of compressed JSON.
+"""Steps as the journal keeps them: in blocks of a thousand, a row each, as columns of compressed JSON.
 
-A row a step costs more time than the change that it announces; in packs all intents of a run are
+A row a step costs more time than the change that it announces; in blocks all intents of a run are
 on the disk in a fraction of that.
 """
 
@@ -8,9 +8,9 @@ from __future__ import annotations
 
 import json
 import zlib
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from itertools import repeat
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from frugal_sorter.filesystem.record import Identity, Place
 from frugal_sorter.steps.step import Step, VerbName, Witness
@@ -19,7 +19,7 @@ STEPS = 1_000
 
 
 class Touch(NamedTuple):
-    """What some steps of a pack have in common: their verb, and the numbers of their rule and folders."""
+    """What some steps of a block have in common: their verb, and the numbers of their rule and folders."""
 
     verb: VerbName
     rule: int
@@ -27,14 +27,14 @@ class Touch(NamedTuple):
     target_folder: int | None
 
 
-def in_packs(steps: Sequence[Step]) -> Iterator[Sequence[Step]]:
+def in_blocks(steps: Sequence[Step]) -> Iterator[Sequence[Step]]:
     """Yield steps by the thousand."""
     for first in range(0, len(steps), STEPS):
         yield steps[first : first + STEPS]
 
 
-def pack(
-    steps: Sequence[Step], folders: Mapping[object, int], rules: Mapping[object, int]
+def encode(
+    steps: Sequence[Step], folders: Mapping[str, int], rules: Mapping[tuple[str, str], int]
 ) -> tuple[bytes, set[Touch]]:  # fmt: skip
     """Return steps as a blob, and what they touch, by which the blob is found again.
 
@@ -53,7 +53,7 @@ def pack(
         verbs, asked_by, source_folders, [place and place[1] for place in sources],
         target_folders, [place and place[1] for place in targets],
         [step.was for step in steps],
-        # Most packs have none of these.
+        # Most blocks have none of these.
         *(column if any(column) else None for column in (
             [step.args or None for step in steps], [step.group for step in steps], [step.witness for step in steps],
             [step.of for step in steps],
@@ -63,28 +63,31 @@ def pack(
     return zlib.compress(json.dumps(columns, separators=(",", ":")).encode("ascii"), 1), touched
 
 
-def unpack(
-    blob: bytes, first: int, folders: Mapping[int, str], rules: Mapping[int, tuple[str, str]]
+def decode(
+    blob: bytes, first: int,
+    folders_of: Callable[[set[int]], Mapping[int, Any]], rules_of: Callable[[set[int]], Mapping[int, Any]],
 ) -> list[Step]:  # fmt: skip
     """Return the steps of a blob.
 
     Args:
-        blob: as `pack` returned it.
+        blob: as `encode` returned it.
         first: the number of its first step.
-        folders: the folder of each number.
-        rules: the name and the key of the rule of each number.
+        folders_of: returns the folders of some numbers.
+        rules_of: returns the names and keys of the rules of some numbers.
     """
     steps: list[Step] = []
-    columns = [repeat(None) if column is None else column for column in json.loads(zlib.decompress(blob))]
+    loaded = json.loads(zlib.decompress(blob))
+    folders = folders_of({number for column in (loaded[2], loaded[4]) for number in column if number is not None})
+    rules = rules_of(set(loaded[1]))
+    columns = [repeat(None) if column is None else column for column in loaded]
     for number, row in enumerate(zip(*columns, strict=False), first):
         verb, rule, source_folder, source_name, target_folder, target_name, was, args, group, witness, of = row
         source = None if source_name is None else Place(folders[source_folder], source_name)
         target = None if target_name is None else Place(folders[target_folder], target_name)
         identity = was and Identity(*was)
+        name, key = rules[rule]
         seen_by = witness and Witness(Place(*witness[0]), Identity(*witness[1]))
-        steps.append(
-            Step(number, verb, *rules[rule], source, target, identity, args or {}, group or 0, seen_by, of or 0)
-        )
+        steps.append(Step(number, verb, name, key, source, target, identity, args or {}, group or 0, seen_by, of or 0))
     return steps
 
 

@@ -13,87 +13,40 @@ import json
 import os
 import pwd
 import secrets
-import sqlite3
-import zlib
 from collections import Counter, OrderedDict
-from collections.abc import Callable, Iterator, Mapping, Sequence
-from contextlib import contextmanager
-from dataclasses import dataclass
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
-from typing import Any, Literal, NamedTuple, TypeVar, cast
+from typing import NamedTuple, cast
 
 from frugal_sorter.changes.outcome import Outcome
-from frugal_sorter.errors import StateError, UsageError
-from frugal_sorter.filesystem.record import Identity, is_inside
+from frugal_sorter.errors import UsageError
+from frugal_sorter.filesystem.record import Identity
 from frugal_sorter.filesystem.volumes import Seen, volumes_below
-from frugal_sorter.journal.blocks import in_packs, mentions, unpack
-from frugal_sorter.journal.schema import SCHEMA, TABLES, Folders, Rules, numbers_of, write_pack
+from frugal_sorter.journal.blocks import decode, in_blocks, mentions
+from frugal_sorter.journal.database import Database
+from frugal_sorter.journal.run import Counts, Run, RunState
+from frugal_sorter.journal.schema import Numbering, write_block
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.state.last_run import LastRun
-from frugal_sorter.state.reserve import Reserve
 from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.kinds import ATTENDING, FINAL
-from frugal_sorter.steps.step import Step
+from frugal_sorter.steps.step import Step, VerbName
 
 FILE_NAME = "journal.sqlite"
-# So many packs are kept as they were read, for the next who asks.
-_KEPT_PACKS = 32
+# So many blocks are kept as they were read, for the next who asks.
+_KEPT_BLOCKS = 32
 _LONGEST_SPAN = 100_000_000
 _DAY_NS = 86_400_000_000_000
 # A clock is believed when there were runs on so many days by it.
 _SURE_DAYS = 3
-_TABLES_OF_RUNS = (("packs", "run"), ("marks", "run"), ("runs", "id"))
-# What a damaged row can raise when it is taken apart.
-DAMAGED = (
-    ValueError, TypeError, AttributeError, KeyError, IndexError, OverflowError, RecursionError, zlib.error, MemoryError,
-)  # fmt: skip
+_TABLES_OF_RUNS = (("blocks", "run"), ("marks", "run"), ("runs", "id"))
 # What says that an entry is as it was before its step, but for its place.
 _SAME = "="
 _MARK = "INSERT INTO marks (run, first, last, outcome, reason, now, data) VALUES (?, ?, ?, ?, ?, ?, ?)"
-Done = TypeVar("Done")
-RunState = Literal["open", "done", "stopped", "interrupted"]
-Counts = Mapping[Outcome | None, int]
 
 
-@dataclass(frozen=True, slots=True)
-class Run:
-    """One carried-out plan.
-
-    Args:
-        undone_by: the undo that took back the last of it; None where something of it is left to take back.
-        taken_back: how many of its steps have been taken back.
-        undoable: how many of its steps were done and can be, or have been, taken back.
-        began_ns: when it began, in ns since the epoch.
-        ended_ns: when it ended.
-        token: what makes its private names its own.
-        volumes: those that it works on.
-    """
-
-    id: int
-    kind: str
-    origin: str
-    undoes: int | None
-    undone_by: int | None
-    account: str
-    began_ns: int
-    ended_ns: int | None
-    state: RunState
-    token: str = ""
-    volumes: tuple[Seen, ...] = ()
-    taken_back: int = 0
-    undoable: int = 0
-
-    def away(self, path: str) -> str:
-        """Return where the volume of a path is mounted when it is there, if it is not there now; else an empty text."""
-        on = [volume for volume in self.volumes if is_inside(path, volume.top)]
-        if not on:
-            return ""
-        nearest = max(on, key=lambda volume: len(volume.top))
-        return "" if nearest.is_here() else nearest.top
-
-
-class Pack(NamedTuple):
-    """Some steps of a run that follow each other, each with its mark if it has one."""
+class Block(NamedTuple):
+    """Steps of a run that follow each other, each with its mark if it has one."""
 
     run: int
     began_ns: int
@@ -113,88 +66,23 @@ class Journal:
     """
 
     def __init__(self, folder: Path, write: bool) -> None:
-        self.path = folder / FILE_NAME
-        self._reserve = Reserve(folder) if write else None
-        self._packs: OrderedDict[int, list[Step]] = OrderedDict()
+        self._file = Database(folder / FILE_NAME, write)
+        self._folder = folder
+        self._folders = Numbering(self._file.connection, "folders", ("path",))
+        self._rules = Numbering(self._file.connection, "rules", ("name", "key"))
+        self._blocks: OrderedDict[int, list[Step]] = OrderedDict()
         self._marks: dict[int, dict[int, tuple[object, ...]]] = {}
         self._can_be_undone: dict[int, frozenset[int]] = {}
-        try:
-            self._db = self._with_room(lambda: self._connect(write))
-        except sqlite3.OperationalError as error:
-            raise StateError(
-                f"{self.path}: the journal cannot be opened ({error})", "free disk space, or fix its permissions"
-            ) from error
-        except (sqlite3.DatabaseError, *DAMAGED) as error:
-            raise self._damaged(error) from error
-        self._numbers = numbers_of(self._db)
-        self._folders, self._rules = Folders(self._db), Rules(self._db)
-
-    def _with_room(self, work: Callable[[], Done]) -> Done:
-        """Do some work with the database; if the disk is full, once more with the room that was kept."""
-        try:
-            return work()
-        except (sqlite3.OperationalError, OSError):
-            if self._reserve is None or not self._reserve.release():
-                raise
-            return work()
-
-    def _connect(self, write: bool) -> sqlite3.Connection:
-        if self.path.is_symlink() or (self.path.exists() and not self.path.is_file()):
-            raise StateError(f"{self.path}: this is no file", "move it aside to start a new journal")
-        fresh = not self.path.exists()
-        if fresh and not write:
-            db = sqlite3.connect(":memory:", isolation_level=None)
-        else:
-            if fresh:
-                os.close(os.open(self.path, os.O_CREAT | os.O_WRONLY | os.O_CLOEXEC, 0o600))
-            db = sqlite3.connect(self.path, isolation_level=None, timeout=10)
-        try:
-            if not (fresh and not write):
-                db = self._in_wal_mode(db, write)
-            self._refuse_other_forms(db)
-        except BaseException:
-            db.close()
-            raise
-        return db
-
-    def _in_wal_mode(self, db: sqlite3.Connection, write: bool) -> sqlite3.Connection:
-        try:
-            db.execute("PRAGMA journal_mode = WAL")
-        except sqlite3.OperationalError:
-            if write or Path(f"{self.path}-wal").exists():
-                raise
-            db.close()
-            # Reading, too, makes files beside the journal; on a full disk it must do without.
-            return sqlite3.connect(f"{self.path.as_uri()}?immutable=1", isolation_level=None, uri=True)
-        return db
-
-    def _refuse_other_forms(self, db: sqlite3.Connection) -> None:
-        """Make the tables of a new journal, and see that an older one has just these.
-
-        Raises:
-            StateError: it is of an older or a newer form.
-        """
-        version = db.execute("PRAGMA user_version").fetchone()[0]
-        if version == 0:
-            db.executescript(f"BEGIN; {TABLES} PRAGMA user_version = {SCHEMA}; COMMIT;")
-        elif version > SCHEMA:
-            raise StateError(
-                f"{self.path}: the journal is of a newer version ({version}; this one knows {SCHEMA})",
-                "install that version of frugal-sorter again",
-            )
-        elif version < SCHEMA:
-            raise StateError(
-                f"{self.path}: the journal is of an older form ({version}; this one knows {SCHEMA})",
-                "move it aside to start a new one; what it holds can then not be undone",
-            )
 
     def __enter__(self) -> Journal:
         return self
 
     def __exit__(self, *_: object) -> None:
-        self._db.close()
-        if self._reserve is not None:
-            self._reserve.keep()
+        self._file.close()
+
+    def _forget_what_was_read(self) -> None:
+        self._marks.clear()
+        self._can_be_undone.clear()
 
     # Writing
 
@@ -204,25 +92,18 @@ class Journal:
         Raises:
             StateError: it cannot be written; then nothing may be changed.
         """
-        try:
-            return self._with_room(lambda: self._begin(plan, began_ns))
-        except (sqlite3.Error, ValueError) as error:
-            raise StateError(
-                f"{self.path}: the run cannot be written down ({error}), so nothing was changed",
-                "free disk space there",
-            ) from error
-
-    def _begin(self, plan: Plan, began_ns: int) -> int:
         account = pwd.getpwuid(os.geteuid()).pw_name if _has_account() else str(os.geteuid())
         volumes = json.dumps(volumes_below(_folders_of(plan.steps)))
-        numbers = LastRun(self.path.parent)
+        numbers = LastRun(self._folder)
         numbers.open_runs(True)
-        with self._transaction(durable=True):
-            (last,) = self._db.execute(
+        self._forget_what_was_read()
+
+        def begin() -> int:
+            (last,) = self._file.connection.execute(
                 "SELECT COALESCE(MAX(seq), 0) FROM sqlite_sequence WHERE name = 'runs'"
             ).fetchone()
-            run = max(last, numbers.read()) + 1
-            self._db.execute(
+            run = max(int(last), numbers.read()) + 1
+            self._file.connection.execute(
                 "INSERT INTO runs (id, kind, origin, undoes, backward, account, began_ns, state, token, volumes)"
                 " VALUES (?, ?, ?, ?, ?, ?, ?, 'open', ?, ?)",
                 (
@@ -230,36 +111,23 @@ class Journal:
                     secrets.token_hex(8), volumes,
                 ),
             )  # fmt: skip
-            for steps in in_packs(plan.steps):
-                write_pack(self._db, run, steps, *self._numbers)
-        numbers.write(run)
-        return cast(int, run)
+            for steps in in_blocks(plan.steps):
+                write_block(self._file.connection, run, steps, self._folders, self._rules)
+            return run
 
-    @contextmanager
-    def _transaction(self, durable: bool) -> Iterator[None]:
-        """Write all or nothing.
-
-        Args:
-            durable: it is on the disk when the block is left; else a loss of power can take it back.
-        """
-        self._marks.clear()
-        self._can_be_undone.clear()
-        self._db.execute(f"PRAGMA synchronous = {'FULL' if durable else 'NORMAL'}")
-        self._db.execute("BEGIN IMMEDIATE")
         try:
-            yield
-            self._db.execute("COMMIT")
+            run = self._file.write(begin, True, "nothing was changed, since the run cannot be written down")
         except BaseException:
-            # Numbers that were given to folders and rules go with the rest.
-            for numbers in self._numbers:
-                numbers.clear()
-            if self._db.in_transaction:
-                self._db.execute("ROLLBACK")
+            # Numbers that were given to folders and rules in it went with the rest.
+            self._folders.forget()
+            self._rules.forget()
             raise
+        numbers.write(run)
+        return run
 
     def _backward(self, plan: Plan) -> bool:
         """Tell whether a plan takes entries back; the undo of an undo puts them where the rules did."""
-        row = self._db.execute("SELECT backward FROM runs WHERE id = ?", (plan.undoes,)).fetchone()
+        row = self._file.connection.execute("SELECT backward FROM runs WHERE id = ?", (plan.undoes,)).fetchone()
         return row is not None and not row[0]
 
     def mark(self, run: int, marks: Sequence[Mark]) -> None:
@@ -312,8 +180,8 @@ class Journal:
         self._write(
             "UPDATE runs SET state = ?, ended_ns = ?, counts = ? WHERE id = ?", [(state, ended_ns, text, run)], True
         )
-        if not self._db.execute("SELECT 1 FROM runs WHERE state = 'open' LIMIT 1").fetchone():
-            LastRun(self.path.parent).open_runs(False)
+        if not self._file.connection.execute("SELECT 1 FROM runs WHERE state = 'open' LIMIT 1").fetchone():
+            LastRun(self._folder).open_runs(False)
 
     def forget(self, now_ns: int, keep_ns: int) -> int:
         """Forget the runs that ended long ago, and return how many.
@@ -331,11 +199,12 @@ class Journal:
         old = [run for run in runs if run.ended_ns is not None and run.ended_ns < before_ns]
         gone = [(run.id,) for run in old if not self._is_needed(run.id)]
         if gone:
-            self._write_all([
-                ("DELETE FROM touched WHERE pack IN (SELECT id FROM packs WHERE run = ?)", gone),
+            self._forget_what_was_read()
+            self._file.write_all([
+                ("DELETE FROM touched WHERE block IN (SELECT id FROM blocks WHERE run = ?)", gone),
                 *((f"DELETE FROM {table} WHERE {column} = ?", gone) for table, column in _TABLES_OF_RUNS),
-            ])  # fmt: skip
-            self._packs.clear()
+            ], durable=True)  # fmt: skip
+            self._blocks.clear()
         return len(gone)
 
     def _is_needed(self, run: int) -> bool:
@@ -349,26 +218,14 @@ class Journal:
 
     def _write(self, statement: str, rows: Sequence[Sequence[object]], durable: bool) -> None:
         if rows:
-            self._write_all([(statement, rows)], durable)
-
-    def _write_all(self, statements: Sequence[tuple[str, Sequence[Sequence[object]]]], durable: bool = True) -> None:
-        def write() -> None:
-            with self._transaction(durable):
-                for statement, rows in statements:
-                    self._db.executemany(statement, rows)
-
-        try:
-            self._with_room(write)
-        except (sqlite3.Error, ValueError) as error:
-            raise StateError(
-                f"{self.path}: the journal cannot be written ({error})", "free disk space there"
-            ) from error
+            self._forget_what_was_read()
+            self._file.write_all([(statement, rows)], durable)
 
     # Reading
 
     def runs(self) -> list[Run]:
         """Return all runs, the oldest first."""
-        rows = self._read(
+        rows = self._file.read(
             "SELECT id, kind, origin, undoes, account, began_ns, ended_ns, state, token, volumes FROM runs"
             " ORDER BY id DESC"
         )
@@ -377,7 +234,7 @@ class Journal:
         runs: list[Run] = []
         # What took a run back is younger than it, so that is known by the time the run is met.
         for number, kind, origin, undoes, account, began, ended, state, token, volumes in rows:
-            with self._sound():
+            with self._file.sound():
                 seen = tuple(Seen(*volume) for volume in json.loads(volumes))
                 origin = os.fsdecode(origin)
                 account = account if isinstance(account, str) else os.fsdecode(account)
@@ -437,7 +294,7 @@ class Journal:
 
     def token(self, number: int) -> str:
         """Return what makes the private names of a run its own."""
-        return cast(str, self._read("SELECT token FROM runs WHERE id = ?", (number,))[0][0])
+        return cast(str, self._file.read("SELECT token FROM runs WHERE id = ?", (number,))[0][0])
 
     def unsettled(self) -> list[Run]:
         """Return the runs that were begun and have not ended."""
@@ -445,95 +302,91 @@ class Journal:
 
     def counts(self, run: int) -> Counts:
         """Return how many steps of a run ended in which way; None is for those without a mark."""
-        (row,) = self._read("SELECT counts FROM runs WHERE id = ?", (run,)) or [(None,)]
+        (row,) = self._file.read("SELECT counts FROM runs WHERE id = ?", (run,)) or [(None,)]
         if row[0] is not None:
-            with self._sound():
+            with self._file.sound():
                 return {Outcome(int(key)) if key else None: int(count) for key, count in json.loads(row[0]).items()}
         return Counter(mark and mark.outcome for step, mark in self.steps(run) if step.verb not in ATTENDING)
 
     def steps(self, run: int) -> Iterator[tuple[Step, Mark | None]]:
         """Yield the steps of a run in order, each with its mark, if it has one."""
-        for one in self.packs("packs.run = ? ORDER BY packs.id", (run,)):
-            yield from one.steps
+        for block in self._find("blocks.run = ? ORDER BY blocks.id", (run,)):
+            yield from block.steps
 
-    def packs(self, where: str, values: Sequence[object], name: str = "") -> Iterator[Pack]:
-        """Yield the packs that a condition in SQL over `packs` and `runs` finds.
+    def blocks_into(self, folder: str) -> Iterator[Block]:
+        """Yield the blocks with steps whose target is in a folder, the last first; those of undos aside."""
+        return self._touching("target", folder, "AND NOT runs.backward ORDER BY blocks.id DESC")
 
-        Args:
-            where: the condition, and the order.
-            values: what stands for its question marks.
-            name: only those that may mention this name.
-        """
-        rows = self._read(
-            "SELECT packs.id, packs.run, packs.first, packs.steps, runs.began_ns, runs.backward"
-            f" FROM packs JOIN runs ON runs.id = packs.run WHERE {where}",
+    def blocks_out_of(self, folder: str) -> Iterator[Block]:
+        """Yield the blocks with steps whose entry was in a folder, the last first; those of undos aside."""
+        return self._touching("source", folder, "AND NOT runs.backward ORDER BY blocks.id DESC")
+
+    def blocks_out_of_after(self, folder: str, run: int) -> Iterator[Block]:
+        """Yield the blocks of runs after one with steps whose entry was in a folder, the first one first."""
+        return self._touching("source", folder, "AND blocks.run > ? ORDER BY blocks.id", run)
+
+    def all_blocks_into(self, folder: str) -> Iterator[Block]:
+        """Yield the blocks with steps whose target is in a folder, the first one first, those of undos too."""
+        return self._touching("target", folder, "ORDER BY blocks.id")
+
+    def blocks_backward(self) -> Iterator[Block]:
+        """Yield the blocks of the runs that took something back, the first one first."""
+        return self._find("runs.backward ORDER BY blocks.id", ())
+
+    def blocks_with(self, verb: VerbName) -> Iterator[Block]:
+        """Yield the blocks in which some step has a verb."""
+        return self._find("blocks.id IN (SELECT block FROM touched WHERE verb = ?)", (verb,))
+
+    def blocks_naming(self, name: str) -> Iterator[Block]:
+        """Yield the blocks that may be about an entry of some name, the first one first."""
+        return self._find("1 ORDER BY blocks.id", (), name)
+
+    def _touching(self, side: str, folder: str, more: str, *values: object) -> Iterator[Block]:
+        rows = self._file.read("SELECT id FROM folders WHERE path = ?", (os.fsencode(folder),))
+        if rows:
+            having = f"blocks.id IN (SELECT block FROM touched WHERE {side}_folder = ?)"
+            yield from self._find(f"{having} {more}", (rows[0][0], *values))
+
+    def _find(self, where: str, values: Sequence[object], name: str = "") -> Iterator[Block]:
+        rows = self._file.read(
+            "SELECT blocks.id, blocks.run, blocks.first, blocks.steps, runs.began_ns, runs.backward"
+            f" FROM blocks JOIN runs ON runs.id = blocks.run WHERE {where}",
             values,
         )
         for number, run, first, blob, began_ns, backward in rows:
-            with self._sound():
+            with self._file.sound():
                 if name and not mentions(blob, name):
                     continue
                 steps = self._steps(number, first, blob)
                 marks = self._marks_of(run)
-                pack = Pack(
-                    run, began_ns, bool(backward), [(step, _mark_of(step, marks.get(step.id))) for step in steps]
-                )
-            yield pack
-
-    def _read(self, statement: str, values: Sequence[object] = ()) -> list[tuple[Any, ...]]:
-        with self._sound():
-            return self._db.execute(statement, tuple(values)).fetchall()
-
-    @contextmanager
-    def _sound(self) -> Iterator[None]:
-        """Read something that may be damaged.
-
-        Raises:
-            StateError: it is; says what can be done.
-        """
-        try:
-            yield
-        except StateError:
-            raise
-        except (sqlite3.Error, *DAMAGED) as error:
-            raise self._damaged(error) from error
-
-    def _damaged(self, error: Exception) -> StateError:
-        return StateError(
-            f"{self.path}: the journal is damaged ({error or type(error).__name__})",
-            "move it aside to start a new one; what it holds can then not be undone",
-        )
-
-    def folder_number(self, folder: str) -> int | None:
-        """Return the number of a folder, if any run touched it."""
-        rows = self._read("SELECT id FROM folders WHERE path = ?", (os.fsencode(folder),))
-        return cast(int, rows[0][0]) if rows else None
+                ended = [(step, _mark_of(step, marks.get(step.id))) for step in steps]
+            yield Block(run, began_ns, bool(backward), ended)
 
     def folders_written(self, rule_keys: Sequence[str]) -> frozenset[str]:
         """Return the folders that some rules have moved entries into, or would have."""
         marks = ", ".join("?" * len(rule_keys))
-        rows = self._read(
+        rows = self._file.read(
             "SELECT DISTINCT folders.path FROM rules JOIN touched ON touched.rule = rules.id"
-            " JOIN packs ON packs.id = touched.pack JOIN runs ON runs.id = packs.run"
+            " JOIN blocks ON blocks.id = touched.block JOIN runs ON runs.id = blocks.run"
             f" JOIN folders ON folders.id = touched.target_folder WHERE rules.key IN ({marks}) AND NOT runs.backward",
             rule_keys,
         )
         return frozenset(os.fsdecode(path) for (path,) in rows)
 
     def _steps(self, number: int, first: int, blob: bytes) -> list[Step]:
-        if number not in self._packs:
-            self._packs[number] = unpack(blob, first, self._folders, self._rules)
-            while len(self._packs) > _KEPT_PACKS:
-                self._packs.popitem(last=False)
-        self._packs.move_to_end(number)
-        return self._packs[number]
+        if number not in self._blocks:
+            self._blocks[number] = decode(blob, first, self._folders.values_of, self._rules.values_of)
+            while len(self._blocks) > _KEPT_BLOCKS:
+                self._blocks.popitem(last=False)
+        self._blocks.move_to_end(number)
+        return self._blocks[number]
 
     def _marks_of(self, run: int) -> dict[int, tuple[object, ...]]:
         if run not in self._marks:
             self._marks = {run: {}}
             marks = self._marks[run]
             # The last word on a step holds.
-            for first, last, *mark in self._read(
+            for first, last, *mark in self._file.read(
                 "SELECT first, last, outcome, reason, now, data FROM marks WHERE run = ? ORDER BY id", (run,)
             ):
                 if last - first > _LONGEST_SPAN:

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import os
 import sqlite3
-from collections.abc import Mapping, Sequence
-from typing import cast
+from collections.abc import Iterable, Mapping, Sequence
+from typing import Any
 
-from frugal_sorter.journal.blocks import pack
+from frugal_sorter.journal.blocks import encode
 from frugal_sorter.steps.step import Step
 
-SCHEMA = 5
+SCHEMA = 6
 # The numbers of runs never come again, also when all of them are forgotten. `token` makes the private names of a
 # run its own; `volumes` says which volumes it works on. Texts that may hold names are bytes.
 TABLES = """
@@ -21,10 +21,10 @@ CREATE TABLE runs (
 );
 CREATE TABLE folders (id INTEGER PRIMARY KEY, path BLOB NOT NULL UNIQUE);
 CREATE TABLE rules (id INTEGER PRIMARY KEY, name BLOB NOT NULL, key TEXT NOT NULL, UNIQUE (name, key));
-CREATE TABLE packs (id INTEGER PRIMARY KEY, run INTEGER NOT NULL, first INTEGER NOT NULL, steps BLOB NOT NULL);
-CREATE INDEX packs_by_run ON packs (run);
+CREATE TABLE blocks (id INTEGER PRIMARY KEY, run INTEGER NOT NULL, first INTEGER NOT NULL, steps BLOB NOT NULL);
+CREATE INDEX blocks_by_run ON blocks (run);
 CREATE TABLE touched (
-    pack INTEGER NOT NULL, verb TEXT NOT NULL, rule INTEGER NOT NULL, source_folder INTEGER, target_folder INTEGER
+    block INTEGER NOT NULL, verb TEXT NOT NULL, rule INTEGER NOT NULL, source_folder INTEGER, target_folder INTEGER
 );
 CREATE INDEX touched_by_source ON touched (source_folder);
 CREATE INDEX touched_by_target ON touched (target_folder);
@@ -36,65 +36,58 @@ CREATE INDEX marks_by_run ON marks (run);
 """
 
 
-class Numbers(dict[object, int]):
-    """The numbers of values that are written down once, such as folders; a new value gets the next number.
+class Numbering:
+    """Values that are written down once, such as folders, and the numbers that stand for them.
 
     Args:
         db: where they are kept.
         table: its name.
-        columns: what makes up a value.
+        columns: what makes up a value; the first of them may hold names, and is kept as bytes.
     """
 
     def __init__(self, db: sqlite3.Connection, table: str, columns: Sequence[str]) -> None:
+        names, marks = ", ".join(columns), ", ".join("?" * len(columns))
         where = " AND ".join(f"{column} = ?" for column in columns)
-        self._db = db
-        self._insert = f"INSERT OR IGNORE INTO {table} ({', '.join(columns)}) VALUES ({', '.join('?' * len(columns))})"
+        self._db, self._is_single = db, len(columns) == 1
+        self._insert = f"INSERT OR IGNORE INTO {table} ({names}) VALUES ({marks})"
         self._find = f"SELECT id FROM {table} WHERE {where}"
+        self._value = f"SELECT {names} FROM {table} WHERE id = ?"
+        self._numbers: dict[Any, int] = {}
+        self._values: dict[int, Any] = {}
 
-    def __missing__(self, value: object) -> int:
-        name, *rest = (value,) if isinstance(value, str) else cast("tuple[str, ...]", value)
-        row = (os.fsencode(name), *rest)
-        self._db.execute(self._insert, row)
-        self[value] = number = cast(int, self._db.execute(self._find, row).fetchone()[0])
-        return number
+    def numbers_for(self, values: Iterable[Any]) -> Mapping[Any, int]:
+        """Return the numbers of some values, and of others; new ones get the next numbers, within a transaction."""
+        for value in values:
+            if value not in self._numbers:
+                first, *rest = (value,) if self._is_single else value
+                row = (os.fsencode(first), *rest)
+                self._db.execute(self._insert, row)
+                self._numbers[value] = int(self._db.execute(self._find, row).fetchone()[0])
+        return self._numbers
 
+    def values_of(self, numbers: Iterable[int]) -> Mapping[int, Any]:
+        """Return the values of some numbers, and of others."""
+        for number in numbers:
+            if number not in self._values:
+                first, *rest = self._db.execute(self._value, (number,)).fetchone()
+                self._values[number] = os.fsdecode(first) if self._is_single else (os.fsdecode(first), *rest)
+        return self._values
 
-class Folders(dict[int, str]):
-    """The folders of numbers."""
-
-    def __init__(self, db: sqlite3.Connection) -> None:
-        self._db = db
-
-    def __missing__(self, number: int) -> str:
-        row = self._db.execute("SELECT path FROM folders WHERE id = ?", (number,)).fetchone()
-        self[number] = path = os.fsdecode(row[0])
-        return path
-
-
-class Rules(dict[int, tuple[str, str]]):
-    """The names and keys of the rules of numbers."""
-
-    def __init__(self, db: sqlite3.Connection) -> None:
-        self._db = db
-
-    def __missing__(self, number: int) -> tuple[str, str]:
-        name, key = self._db.execute("SELECT name, key FROM rules WHERE id = ?", (number,)).fetchone()
-        self[number] = rule = os.fsdecode(name), cast(str, key)
-        return rule
+    def forget(self) -> None:
+        """Forget the numbers that a transaction gave which was taken back."""
+        self._numbers.clear()
+        self._values.clear()
 
 
-def numbers_of(db: sqlite3.Connection) -> tuple[Numbers, Numbers]:
-    """Return the numbers of folders and those of rules."""
-    return Numbers(db, "folders", ("path",)), Numbers(db, "rules", ("name", "key"))
-
-
-def write_pack(
-    db: sqlite3.Connection, run: int, steps: Sequence[Step], folders: Mapping[object, int], rules: Mapping[object, int]
-) -> None:
+def write_block(
+    db: sqlite3.Connection, run: int, steps: Sequence[Step], folders: Numbering, rules: Numbering
+) -> None:  # fmt: skip
     """Write steps of a run that follow each other, within a transaction."""
-    blob, touched = pack(steps, folders, rules)
-    number = db.execute("INSERT INTO packs (run, first, steps) VALUES (?, ?, ?)", (run, steps[0].id, blob)).lastrowid
+    met = {place[0] for step in steps for place in (step.source, step.target) if place is not None}
+    asked = {(step.rule, step.rule_key) for step in steps}
+    blob, touched = encode(steps, folders.numbers_for(met), rules.numbers_for(asked))
+    number = db.execute("INSERT INTO blocks (run, first, steps) VALUES (?, ?, ?)", (run, steps[0].id, blob)).lastrowid
     db.executemany(
-        "INSERT INTO touched (pack, verb, rule, source_folder, target_folder) VALUES (?, ?, ?, ?, ?)",
+        "INSERT INTO touched (block, verb, rule, source_folder, target_folder) VALUES (?, ?, ?, ?, ?)",
         ((number, *one) for one in touched),
     )

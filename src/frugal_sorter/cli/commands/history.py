@@ -17,7 +17,8 @@ from frugal_sorter.cli.output.words import WORDS, done_text
 from frugal_sorter.execution.earlier_runs import about
 from frugal_sorter.execution.recovery import state_after_crash
 from frugal_sorter.filesystem.record import Place
-from frugal_sorter.journal.journal import Journal, Run
+from frugal_sorter.journal.journal import Journal
+from frugal_sorter.journal.run import Run
 from frugal_sorter.reports.totals import kept_totals
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.lock import writer_is_active

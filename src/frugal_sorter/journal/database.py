@@ -1,0 +1,208 @@
+"""The file of the journal: opened, written in transactions, and found damaged in one place."""
+
+from __future__ import annotations
+
+import errno
+import os
+import sqlite3
+import zlib
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any, TypeVar
+
+from frugal_sorter.errors import StateError
+from frugal_sorter.journal.schema import SCHEMA, TABLES
+from frugal_sorter.state.reserve import Reserve
+
+# What a damaged row can raise when it is taken apart.
+DAMAGED = (
+    ValueError, TypeError, AttributeError, KeyError, IndexError, OverflowError, RecursionError, zlib.error, MemoryError,
+)  # fmt: skip
+Done = TypeVar("Done")
+Statement = tuple[str, Sequence[Sequence[object]]]
+# With less than this free, an error that does not say so is one of a full disk, too.
+_SCARCE_BYTES, _SCARCE_FILES = 1 << 20, 16
+
+
+class Database:
+    """A journal's file.
+
+    Args:
+        path: where it is.
+        write: whether something will be written; a reader neither makes nor changes the file.
+
+    Raises:
+        StateError: it is damaged, of another version, or cannot be opened.
+    """
+
+    def __init__(self, path: Path, write: bool) -> None:
+        self.path = path
+        self._reserve = Reserve(path.parent) if write else None
+        try:
+            self.connection = self._with_room(lambda: self._connect(write))
+        except sqlite3.OperationalError as error:
+            raise StateError(
+                f"{path}: the journal cannot be opened ({error})", "free disk space, or fix its permissions"
+            ) from error
+        except (sqlite3.DatabaseError, *DAMAGED) as error:
+            raise self._damaged(error) from error
+
+    def close(self) -> None:
+        """Close it, and keep room again for the next time."""
+        self.connection.close()
+        if self._reserve is not None:
+            self._reserve.keep()
+
+    def _with_room(self, work: Callable[[], Done]) -> Done:
+        """Do some work; if the disk is full, once more with the room that was kept for that."""
+        try:
+            return work()
+        except (sqlite3.OperationalError, OSError) as error:
+            if self._reserve is None or not self._is_full(error) or not self._reserve.release():
+                raise
+            return work()
+
+    def _is_full(self, error: sqlite3.OperationalError | OSError) -> bool:
+        if isinstance(error, OSError):
+            return error.errno in (errno.ENOSPC, errno.EDQUOT)
+        if error.sqlite_errorcode == sqlite3.SQLITE_FULL:
+            return True
+        # A file beside the journal that cannot be made, or made longer, is told as an error of the disk.
+        disk = os.statvfs(self.path.parent)
+        return disk.f_bavail * disk.f_frsize < _SCARCE_BYTES or (disk.f_files > 0 and disk.f_favail < _SCARCE_FILES)
+
+    def _connect(self, write: bool) -> sqlite3.Connection:
+        if self.path.is_symlink() or (self.path.exists() and not self.path.is_file()):
+            raise StateError(f"{self.path}: this is no file", "move it aside to start a new journal")
+        fresh = not self.path.exists()
+        if fresh and not write:
+            db = sqlite3.connect(":memory:", isolation_level=None)
+        else:
+            if fresh:
+                os.close(os.open(self.path, os.O_CREAT | os.O_WRONLY | os.O_CLOEXEC, 0o600))
+            db = sqlite3.connect(self.path, isolation_level=None, timeout=10)
+        try:
+            if not (fresh and not write):
+                db = self._in_wal_mode(db, write)
+            self._refuse_other_forms(db)
+        except BaseException:
+            db.close()
+            raise
+        return db
+
+    def _in_wal_mode(self, db: sqlite3.Connection, write: bool) -> sqlite3.Connection:
+        try:
+            db.execute("PRAGMA journal_mode = WAL")
+        except sqlite3.OperationalError:
+            if write or Path(f"{self.path}-wal").exists():
+                raise
+            db.close()
+            # Reading, too, makes files beside the journal; on a full disk it must do without.
+            return sqlite3.connect(f"{self.path.as_uri()}?immutable=1", isolation_level=None, uri=True)
+        return db
+
+    def _refuse_other_forms(self, db: sqlite3.Connection) -> None:
+        """Make the tables of a new journal, and see that an older one has just these.
+
+        Raises:
+            StateError: it is of an older or a newer form.
+        """
+        version = db.execute("PRAGMA user_version").fetchone()[0]
+        if version == 0:
+            db.executescript(f"BEGIN; {TABLES} PRAGMA user_version = {SCHEMA}; COMMIT;")
+        elif version > SCHEMA:
+            raise StateError(
+                f"{self.path}: the journal is of a newer version ({version}; this one knows {SCHEMA})",
+                "install that version of frugal-sorter again",
+            )
+        elif version < SCHEMA:
+            raise StateError(
+                f"{self.path}: the journal is of an older form ({version}; this one knows {SCHEMA})",
+                "move it aside to start a new one; what it holds can then not be undone",
+            )
+
+    # Writing
+
+    @contextmanager
+    def transaction(self, durable: bool) -> Iterator[None]:
+        """Write all or nothing.
+
+        Args:
+            durable: it is on the disk when the block is left; else a loss of power can take it back.
+        """
+        # Marks need not outlast a loss of power: how a step ended can be read off the disk.
+        self.connection.execute(f"PRAGMA synchronous = {'FULL' if durable else 'NORMAL'}")
+        self.connection.execute("BEGIN IMMEDIATE")
+        try:
+            yield
+            self.connection.execute("COMMIT")
+        except BaseException:
+            if self.connection.in_transaction:
+                self.connection.execute("ROLLBACK")
+            raise
+
+    def write(self, work: Callable[[], Done], durable: bool, or_else: str = "the journal cannot be written") -> Done:
+        """Do some work in a transaction of its own, and return what it returns.
+
+        Args:
+            work: what to do; done again, from the start, where the disk was full.
+            durable: as for `transaction`.
+            or_else: what to say where it cannot be done; `{}` in it is the error.
+
+        Raises:
+            StateError: it cannot be written; then nothing of it is.
+        """
+
+        def once() -> Done:
+            with self.transaction(durable):
+                return work()
+
+        try:
+            return self._with_room(once)
+        except (sqlite3.Error, ValueError) as error:
+            raise StateError(f"{self.path}: {or_else} ({error})", "free disk space there") from error
+
+    def write_all(self, statements: Sequence[Statement], durable: bool) -> None:
+        """Write rows in one transaction: each statement with the rows that it is for.
+
+        Raises:
+            StateError: it cannot be written; then nothing of it is.
+        """
+
+        def work() -> None:
+            for statement, rows in statements:
+                self.connection.executemany(statement, rows)
+
+        self.write(work, durable)
+
+    # Reading
+
+    def read(self, statement: str, values: Sequence[object] = ()) -> list[tuple[Any, ...]]:
+        """Return the rows of a query.
+
+        Raises:
+            StateError: the file is damaged.
+        """
+        with self.sound():
+            return self.connection.execute(statement, tuple(values)).fetchall()
+
+    @contextmanager
+    def sound(self) -> Iterator[None]:
+        """Read something that may be damaged.
+
+        Raises:
+            StateError: it is; says what can be done.
+        """
+        try:
+            yield
+        except StateError:
+            raise
+        except (sqlite3.Error, *DAMAGED) as error:
+            raise self._damaged(error) from error
+
+    def _damaged(self, error: Exception) -> StateError:
+        return StateError(
+            f"{self.path}: the journal is damaged ({error or type(error).__name__})",
+            "move it aside to start a new one; what it holds can then not be undone",
+        )
