@@ -6,32 +6,28 @@ import logging
 import os
 import time
 from collections import Counter
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from frugal_sorter.changes.descriptors import Descriptors
 from frugal_sorter.changes.outcome import Outcome
-from frugal_sorter.execution.recovery import Recovered, recover_interrupted, roll_group_back
+from frugal_sorter.execution.recovery import Recovered, catch_up, recover_interrupted, roll_group_back
 from frugal_sorter.filesystem.record import Identity, Place, place_of
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.state.lock import writer_lock
-from frugal_sorter.steps.base import STOPPED, Mark, RunContext, Verb, attempt
+from frugal_sorter.steps.base import STOPPED, Mark, RunContext, attempt
 from frugal_sorter.steps.info_files import remove_stray_infos
 from frugal_sorter.steps.kinds import ATTENDING, REPLACING, STAYING, TAKING
 from frugal_sorter.steps.make_folder import remove_unused
 from frugal_sorter.steps.registry import verbs_for
-from frugal_sorter.steps.restore import Restore
 from frugal_sorter.steps.step import ByVerb, Step, VerbName
-from frugal_sorter.steps.trash import Trash
 
 BATCH = 1_000
 # What a person should know of.
 _PROBLEMS = (Outcome.SKIPPED, Outcome.FAILED, Outcome.OPEN)
-# Before the first span; no step comes after it.
-_NO_SPAN = [-2, -2, 0]
 _LOG = logging.getLogger("frugal_sorter")
 
 
@@ -75,6 +71,15 @@ class Result:
         return {Outcome.DONE: self.done, **counts}
 
 
+@dataclass(slots=True)
+class _Span:
+    """Steps that follow each other, were done, and left their entries alike: there, or gone."""
+
+    first: int
+    last: int
+    is_there: bool
+
+
 class _Ends:
     """Takes in how the steps of a run end, and writes it down by the thousand.
 
@@ -85,10 +90,10 @@ class _Ends:
         self, journal: Journal, result: Result, on_step: Callable[[Step, Mark], None], catch_up: Callable[[], None]
     ) -> None:
         self._journal = journal
-        self._result = result
+        self.result = result
         self._on_step = on_step
         self._catch_up = catch_up
-        self._spans: list[list[int]] = [_NO_SPAN]
+        self._spans: list[_Span] = []
         self._others: list[Mark] = []
         self._waiting = 0
         self.unheard: OSError | None = None
@@ -100,7 +105,7 @@ class _Ends:
 
     def take(self, step: Step, mark: Mark) -> None:
         """Take in the end of a step."""
-        result = self._result
+        result = self.result
         _, outcome, reason, now, data = mark
         self._last = step.id
         if step.verb == "make-folder":
@@ -131,11 +136,11 @@ class _Ends:
                 self._others.append(mark)
                 self._count_lost(step, mark)
             else:
-                last = self._spans[-1]
-                if last[1] == number - 1 and last[2] == (now is not None):
-                    last[1] = number
+                last = self._spans[-1] if self._spans else None
+                if last is not None and last.last == number - 1 and last.is_there == (now is not None):
+                    last.last = number
                 else:
-                    self._spans.append([number, number, now is not None])
+                    self._spans.append(_Span(number, number, now is not None))
         self._waiting += 1
         if self._waiting >= BATCH:
             self.write_down()
@@ -143,13 +148,13 @@ class _Ends:
     def _count_lost(self, step: Step, mark: Mark) -> None:
         if mark.data and mark.data.get("lost") and mark.now and step.target:
             kinds = {kind for one in mark.data["lost"].values() for kind in one}
-            self._result.lost.setdefault(mark.now.dev, (step.target.folder, set()))[1].update(kinds)
+            self.result.lost.setdefault(mark.now.dev, (step.target.folder, set()))[1].update(kinds)
 
     def seen(self, plan: Plan) -> list[tuple[Step, Mark]]:
         """Return the steps that have ended, each with its mark, where some of them were not done."""
-        if not self._result.not_done:
+        if not self.result.not_done:
             return []
-        ended = {step.id: mark for step, mark in self._result.not_done}
+        ended = {step.id: mark for step, mark in self.result.not_done}
         return [(step, ended.get(step.id) or Mark(step.id, Outcome.DONE, "", self._made.get(step.id)))
                 for step in plan.steps if step.id <= self._last]  # fmt: skip
 
@@ -160,11 +165,9 @@ class _Ends:
     def write_down(self) -> None:
         """Write down what was taken in since the last time, when nothing that belongs to it is left to do."""
         self._catch_up()
-        self._journal.mark_done(
-            self._result.run, [(first, last, bool(there)) for first, last, there in self._spans[1:]]
-        )
-        self._journal.mark(self._result.run, self._others)
-        self._spans, self._others, self._waiting = [_NO_SPAN], [], 0
+        self._journal.mark_done(self.result.run, [(span.first, span.last, span.is_there) for span in self._spans])
+        self._journal.mark(self.result.run, self._others)
+        self._spans, self._others, self._waiting = [], [], 0
 
 
 @contextmanager
@@ -211,7 +214,6 @@ def execute(
     began_ns = time.time_ns()
     run = journal.begin(plan, began_ns)
     _LOG.info("run %s begins: %s by %s, %s steps", run, plan.kind, plan.origin, len(plan.steps))
-    result = Result(run)
     with Descriptors() as descriptors:
         # A clock that was set back tells nothing about what was seen before what.
         planned_ns = plan.made_ns if plan.made_ns <= began_ns else 0
@@ -219,45 +221,90 @@ def execute(
             descriptors, run, began_ns, planned_ns, journal.token(run),
             lambda mark, durable: journal.note(run, mark, durable), stop,
         )  # fmt: skip
-        verbs = verbs_for(context)
-        trash, restore = verbs["trash"], verbs["restore"]
-        assert isinstance(trash, Trash) and isinstance(restore, Restore)
-        ends = _Ends(journal, result, on_step, restore.catch_up)
-        renewed = _Renewed(ends.renewed)
+        execution = _Execution(plan, journal, context, on_step)
         try:
-            restore.lag()
-            trash.prepare([step for step in plan.steps if step.verb == "trash"])
-            tidied = False
-            for steps in plan.in_groups():
-                if not result.stopped and stop():
-                    result.stopped = True
-                if steps[0].verb == "note-times" and not tidied:
-                    tidied = True
-                    ends.take_back(remove_unused(context, ends.seen(plan)))
-                if result.stopped and steps[0].verb != "note-times":
-                    for step in steps:
-                        ends.take(step, Mark(step.id, Outcome.NOT_RUN, STOPPED))
-                elif len(steps) == 1:
-                    renewed.lead(steps[0])
-                    mark = attempt(verbs[steps[0].verb], steps[0])
-                    renewed.follow(steps[0], mark)
-                    ends.take(steps[0], mark)
-                else:
-                    for step, mark in zip(steps, _whole_or_not(verbs, steps, renewed), strict=True):
-                        ends.take(step, mark)
-            if not tidied:
-                ends.take_back(remove_unused(context, ends.seen(plan)))
+            execution.carry_out()
         finally:
-            trash.finish()
-            restore.finish()
-            result.stray = remove_stray_infos(context)
-            ends.write_down()
-    if not ends.has_open:
+            execution.finish()
+    result = execution.ends.result
+    if not execution.ends.has_open:
         journal.close(run, "stopped" if result.stopped else "done", time.time_ns(), result.counts())
     _LOG.info("run %s ends: %s done, %s not", run, result.done, len(result.not_done))
-    if ends.unheard is not None:
-        raise ends.unheard
+    if execution.ends.unheard is not None:
+        raise execution.ends.unheard
     return result
+
+
+class _Execution:
+    """One run, from its first step to its last."""
+
+    def __init__(
+        self, plan: Plan, journal: Journal, context: RunContext, on_step: Callable[[Step, Mark], None]
+    ) -> None:  # fmt: skip
+        self._plan = plan
+        self._context = context
+        self._verbs = verbs_for(context)
+        self.ends = _Ends(journal, Result(context.run), on_step, lambda: catch_up(self._verbs))
+        self._renewed = _Renewed(self.ends.renewed)
+        self._are_folders_tidied = False
+
+    def carry_out(self) -> None:
+        """Carry out all steps, or those before a person or a signal says stop."""
+        by_verb: dict[VerbName, list[Step]] = {}
+        for step in self._plan.steps:
+            by_verb.setdefault(step.verb, []).append(step)
+        for verb, steps in by_verb.items():
+            self._verbs[verb].prepare(steps)
+        for steps in self._plan.in_groups():
+            self._group(steps)
+        self._tidy_folders()
+
+    def _group(self, steps: Sequence[Step]) -> None:
+        """Carry out steps that are done whole or put back whole."""
+        result = self.ends.result
+        if not result.stopped and self._context.stop():
+            result.stopped = True
+        # Their times are noted after the last change, also where it came early.
+        is_noting = steps[0].verb == "note-times"
+        if is_noting:
+            self._tidy_folders()
+        if result.stopped and not is_noting:
+            for step in steps:
+                self.ends.take(step, Mark(step.id, Outcome.NOT_RUN, STOPPED))
+        elif len(steps) == 1:
+            self.ends.take(steps[0], self._do(steps[0]))
+        else:
+            for step, mark in zip(steps, self._whole_or_not(steps), strict=True):
+                self.ends.take(step, mark)
+
+    def _do(self, step: Step) -> Mark:
+        self._renewed.lead(step)
+        mark = attempt(self._verbs[step.verb], step)
+        self._renewed.follow(step, mark)
+        return mark
+
+    def _whole_or_not(self, steps: Sequence[Step]) -> list[Mark]:
+        """Carry out the steps of a group; when one is not done, those before it are put back."""
+        ended: list[Mark] = []
+        for step in steps:
+            mark = self._do(step)
+            if mark.outcome != Outcome.DONE:
+                return roll_group_back(self._verbs, steps, ended, mark)
+            ended.append(mark)
+        return ended
+
+    def _tidy_folders(self) -> None:
+        """Remove the folders that were made and that nothing came into; once, after the last step of the plan."""
+        if not self._are_folders_tidied:
+            self._are_folders_tidied = True
+            self.ends.take_back(remove_unused(self._context, self.ends.seen(self._plan)))
+
+    def finish(self) -> None:
+        """End what lags behind, and write down what was done, whatever happened."""
+        for verb in self._verbs.values():
+            verb.finish()
+        self.ends.result.stray = remove_stray_infos(self._context)
+        self.ends.write_down()
 
 
 class _Renewed:
@@ -285,19 +332,6 @@ class _Renewed:
             place = step.source if step.verb in REPLACING else step.target
             assert place is not None
             self._now[place] = mark.now
-
-
-def _whole_or_not(verbs: Mapping[VerbName, Verb], steps: Sequence[Step], renewed: _Renewed) -> list[Mark]:
-    """Carry out the steps of a group; when one is not done, those before it are put back."""
-    ended: list[Mark] = []
-    for step in steps:
-        renewed.lead(step)
-        mark = attempt(verbs[step.verb], step)
-        if mark.outcome != Outcome.DONE:
-            return roll_group_back(verbs, steps, ended, mark)
-        renewed.follow(step, mark)
-        ended.append(mark)
-    return ended
 
 
 def _note_times(plan: Plan, descriptors: Descriptors) -> None:

@@ -20,7 +20,6 @@ from frugal_sorter.steps.info_files import remove_stray_infos
 from frugal_sorter.steps.kinds import ATTENDING, TAKING
 from frugal_sorter.steps.make_folder import remove_unused
 from frugal_sorter.steps.registry import verbs_for
-from frugal_sorter.steps.restore import Restore
 from frugal_sorter.steps.shapes import refuse_malformed
 from frugal_sorter.steps.step import Step, VerbName
 
@@ -157,6 +156,12 @@ def _roll_back_torn_groups(verbs: Mapping[VerbName, Verb], ended: list[tuple[Ste
     return result
 
 
+def catch_up(verbs: Mapping[VerbName, Verb]) -> None:
+    """End what lags behind the steps of all verbs."""
+    for verb in verbs.values():
+        verb.catch_up()
+
+
 def roll_group_back(
     verbs: Mapping[VerbName, Verb], steps: Sequence[Step], done: Sequence[Mark], failed: Mark
 ) -> list[Mark]:  # fmt: skip
@@ -174,10 +179,8 @@ def roll_group_back(
     marks: list[Mark] = []
     # What is undecided is the one step alone.
     outcome = Outcome.FAILED if failed.outcome is Outcome.OPEN else failed.outcome
-    restore = verbs["restore"]
-    assert isinstance(restore, Restore)
     # What goes back to the trash needs the name of the info file that it just lost.
-    restore.catch_up()
+    catch_up(verbs)
     for step, mark in reversed(list(zip(steps, done, strict=False))):
         back = verbs[step.verb].inverse(step, mark)
         if back is None:

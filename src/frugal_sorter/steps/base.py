@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any, NamedTuple, Protocol
+from typing import Any, NamedTuple
 
 from frugal_sorter.changes.descriptors import Descriptors
 from frugal_sorter.changes.outcome import NotDone, Outcome
@@ -71,33 +72,54 @@ class RunContext:
             raise NotDone(Outcome.NOT_RUN, STOPPED)
 
 
-class Verb(Protocol):
-    """One kind of change: doing it, finding out after a kill whether it was done, and its way back."""
+class Verb(ABC):
+    """One kind of change: doing it, finding out after a crash whether it was done, and its inverse.
 
+    Args:
+        context: what the verbs of one run share.
+    """
+
+    def __init__(self, context: RunContext) -> None:
+        self._context = context
+
+    @abstractmethod
     def do(self, step: Step) -> Mark:
         """Carry a step out.
 
         Raises:
             NotDone, OSError: it was not done, and nothing of it is left.
         """
-        ...
 
+    @abstractmethod
     def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
-        """Tell from the disk how a step of a killed run ended; may be called again.
+        """Tell from the disk how a step of an interrupted run ended; may be called again.
 
         Args:
             step: a step without a mark.
             note: what it wrote down last.
-            repair: also put right what the kill left half done.
-        """
-        ...
+            repair: also put right what is half done.
 
+        Raises:
+            NotDone, OSError: that cannot be told, or not be put right; the step stays open.
+        """
+
+    @abstractmethod
     def inverse(self, step: Step, mark: Mark) -> Step | None:
         """Return the step that takes a done one back, or None where nothing can.
 
         Its `was` is what must be there; the undo planner looks whether it is.
         """
-        ...
+
+    # What a run tells every verb; most have nothing to do then.
+
+    def prepare(self, steps: Sequence[Step]) -> None:  # noqa: B027
+        """Make ready what steps of this verb need; called once before the first step of a run."""
+
+    def catch_up(self) -> None:  # noqa: B027
+        """End what lags behind the steps; called before any of them is written down as done."""
+
+    def finish(self) -> None:  # noqa: B027
+        """End what was begun, and take back what was made ready for steps that were not done."""
 
 
 def attempt(verb: Verb, step: Step) -> Mark:

@@ -4,18 +4,15 @@ from __future__ import annotations
 
 from frugal_sorter.changes.copier import Copier
 from frugal_sorter.changes.outcome import Outcome
-from frugal_sorter.steps.base import Mark, RunContext
+from frugal_sorter.steps.base import Mark, Verb
 from frugal_sorter.steps.held_entry import ends_of, find
 from frugal_sorter.steps.move_across import InTouch
 from frugal_sorter.steps.parts import finish_part, inverse_of_made, part_beside, resolve_made
 from frugal_sorter.steps.step import Step
 
 
-class Copy:
+class Copy(Verb):
     """Puts a copy of an entry into another folder."""
-
-    def __init__(self, context: RunContext) -> None:
-        self._context = context
 
     def do(self, step: Step) -> Mark:
         source, _, was = ends_of(step)

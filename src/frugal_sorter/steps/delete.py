@@ -9,8 +9,7 @@ from frugal_sorter.changes.leases import remove_if_free
 from frugal_sorter.changes.outcome import NotDone, Outcome, why
 from frugal_sorter.changes.removal import remove_name, remove_tree, same_as
 from frugal_sorter.filesystem.record import Place
-from frugal_sorter.filesystem.walk import reason_of
-from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext
+from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext, Verb
 from frugal_sorter.steps.held_entry import Held, held, resolve_set_aside, there
 from frugal_sorter.steps.step import Step
 
@@ -18,15 +17,12 @@ REMOVING = "removing"
 IsWanted = Callable[[int, str, os.stat_result], None]
 
 
-class Delete:
+class Delete(Verb):
     """Removes an entry for good; a folder with all that is in it.
 
     Between the last look at a file and its removal there is a moment in which another program can
     put another file there; both are done relative to an open folder, so that it is as short as can be.
     """
-
-    def __init__(self, context: RunContext) -> None:
-        self._context = context
 
     def do(self, step: Step) -> Mark:
         source, was = step.source, step.was
@@ -55,8 +51,6 @@ class Delete:
             return Mark(step.id, Outcome.OPEN, f"removed in part, the rest is {aside.path}: {not_done.reason}")
         except FileNotFoundError:
             return Mark(step.id, Outcome.OPEN, "its folder is not there")
-        except OSError as error:
-            return Mark(step.id, Outcome.OPEN, reason_of(error))
         return Mark(step.id, Outcome.DONE)
 
     def inverse(self, step: Step, mark: Mark) -> None:

@@ -12,23 +12,19 @@ from frugal_sorter.changes.rename import rename_without_replacing
 from frugal_sorter.changes.witness import witnessed
 from frugal_sorter.filesystem.record import FileRecord, Identity, Place
 from frugal_sorter.filesystem.status import look
-from frugal_sorter.filesystem.walk import reason_of
-from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext
+from frugal_sorter.steps.base import INTERRUPTED, Mark, Verb
 from frugal_sorter.steps.held_entry import ends_of, held, look_at, put_back, same_entry, there
 from frugal_sorter.steps.step import Step, Witness
 
 MADE = "made"
 
 
-class HardLink:
+class HardLink(Verb):
     """Gives the name of a file to its witness, which holds the same bytes; the file itself goes.
 
     The file is set aside first, so that nothing is ever renamed over it. It goes only while nobody can
     write to either of the two, after both were compared.
     """
-
-    def __init__(self, context: RunContext) -> None:
-        self._context = context
 
     def do(self, step: Step) -> Mark:
         place, _, was = ends_of(step)
@@ -70,24 +66,19 @@ class HardLink:
         kept = step.witness
         assert kept is not None
         aside = Place(place.folder, self._context.private(step))
-        try:
-            here, at_aside = look_at(self._context, place), there(self._context, aside, was)
-            linked = here is not None and here.identity.same_who(kept.identity)
-            if at_aside and not repair:
-                return Mark(step.id, Outcome.OPEN, f"set aside as {aside.path}")
-            if at_aside:
-                return self._settle_aside(step, at_aside, here if linked else None)
-        except NotDone as not_done:
-            return Mark(step.id, Outcome.OPEN, not_done.reason)
-        except OSError as error:
-            return Mark(step.id, Outcome.OPEN, reason_of(error))
+        here, at_aside = look_at(self._context, place), there(self._context, aside, was)
+        linked = here is not None and here.identity.same_who(kept.identity)
+        if at_aside and not repair:
+            return Mark(step.id, Outcome.OPEN, f"set aside as {aside.path}")
+        if at_aside:
+            return self._resolve_aside(step, at_aside, here if linked else None)
         if linked and here is not None:
             return Mark(step.id, Outcome.DONE, now=here.identity)
         if here is not None and here.identity.same_who(was):
             return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
         return Mark(step.id, Outcome.OPEN, "neither the file nor a link to the other one is there")
 
-    def _settle_aside(self, step: Step, at_aside: FileRecord, linked: FileRecord | None) -> Mark:
+    def _resolve_aside(self, step: Step, at_aside: FileRecord, linked: FileRecord | None) -> Mark:
         """Finish what was begun if both still hold the same; else the file gets its name again.
 
         Raises:

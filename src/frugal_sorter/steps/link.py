@@ -5,17 +5,14 @@ from __future__ import annotations
 import os
 
 from frugal_sorter.changes.outcome import Outcome
-from frugal_sorter.steps.base import Mark, RunContext
+from frugal_sorter.steps.base import Mark, Verb
 from frugal_sorter.steps.held_entry import ends_of, find
 from frugal_sorter.steps.parts import finish_part, inverse_of_made, part_beside, resolve_made
 from frugal_sorter.steps.step import Step
 
 
-class Link:
+class Link(Verb):
     """Puts a link to an entry into a folder."""
-
-    def __init__(self, context: RunContext) -> None:
-        self._context = context
 
     def do(self, step: Step) -> Mark:
         source, _, was = ends_of(step)

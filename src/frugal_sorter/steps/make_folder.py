@@ -16,27 +16,21 @@ from frugal_sorter.changes.rights import give_attributes, give_mode, give_owner
 from frugal_sorter.filesystem.record import COARSEST_TIME_NS
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.tree import LIST
-from frugal_sorter.filesystem.walk import reason_of
-from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext
+from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext, Verb
 from frugal_sorter.steps.held_entry import look_at
 from frugal_sorter.steps.step import Step
 
 
-class MakeFolder:
+class MakeFolder(Verb):
     """Makes one folder in a folder that exists; one that was removed comes back with its mode and owner.
 
     Root gives a new one its parent's owner and mode.
     """
 
-    def __init__(self, context: RunContext) -> None:
-        self._context = context
-        self._descriptors = context.descriptors
-        self._began_ns = context.began_ns
-
     def do(self, step: Step) -> Mark:
         assert step.target is not None
         name = step.target.name
-        parent_fd = self._descriptors.folder(step.target.folder)
+        parent_fd = self._context.descriptors.folder(step.target.folder)
         try:
             os.mkdir(name, dir_fd=parent_fd)
         except FileExistsError:
@@ -68,15 +62,12 @@ class MakeFolder:
 
     def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
         assert step.target is not None
-        try:
-            found = look_at(self._context, step.target)
-        except OSError as error:
-            return Mark(step.id, Outcome.OPEN, reason_of(error))
+        found = look_at(self._context, step.target)
         if found is None or found.identity.kind != "folder":
             return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
         # Where no birth is kept, one that was touched last before the run was there before it, too.
         born_ns = found.identity.born_ns if found.identity.born_ns is not None else found.ctime_ns
-        if born_ns < self._began_ns - COARSEST_TIME_NS * (found.identity.born_ns is None):
+        if born_ns < self._context.began_ns - COARSEST_TIME_NS * (found.identity.born_ns is None):
             return Mark(step.id, Outcome.NOT_RUN, "there already")
         return Mark(step.id, Outcome.DONE, now=found.identity)
 

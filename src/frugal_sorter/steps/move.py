@@ -15,16 +15,16 @@ from frugal_sorter.filesystem.record import COARSEST_TIME_NS, Identity, Place
 from frugal_sorter.filesystem.status import is_same_file
 from frugal_sorter.filesystem.volumes import volume_of
 from frugal_sorter.filesystem.walk import reason_of
-from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext
+from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext, Verb
 from frugal_sorter.steps.held_entry import Held, ends_of, held, put_back, resolve_set_aside, there
 from frugal_sorter.steps.step import Step
 
 
-class Move:
+class Move(Verb):
     """Gives an entry another folder or name; its contents are never touched."""
 
     def __init__(self, context: RunContext, rename: Rename = rename_without_replacing) -> None:
-        self._context = context
+        super().__init__(context)
         self._rename = rename
 
     def do(self, step: Step) -> Mark:
@@ -124,10 +124,7 @@ class Move:
     def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
         source, target, was = ends_of(step)
         aside = Place(source.folder, self._context.private(step))
-        try:
-            at_source, at_target, at_aside = (there(self._context, one, was) for one in (source, target, aside))
-        except OSError as error:
-            return Mark(step.id, Outcome.OPEN, reason_of(error))
+        at_source, at_target, at_aside = (there(self._context, one, was) for one in (source, target, aside))
         if at_aside and not at_target:
             return resolve_set_aside(self._context, step, aside, repair)
         if at_source and at_target and at_source.identity.ino == at_target.identity.ino:
@@ -138,10 +135,7 @@ class Move:
             elif not repair:
                 return Mark(step.id, Outcome.OPEN, "half done")
             else:
-                try:
-                    return self._finish_link(step, source, target)
-                except NotDone as not_done:
-                    return Mark(step.id, Outcome.OPEN, not_done.reason)
+                return self._finish_link(step, source, target)
         if at_target:
             return Mark(step.id, Outcome.DONE, now=at_target.identity._replace(inside=was.inside))
         if at_source:

@@ -21,8 +21,7 @@ from frugal_sorter.filesystem.inside import Inside, look_inside
 from frugal_sorter.filesystem.record import FileRecord, Identity, Place, Unknown
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.volumes import volume_of
-from frugal_sorter.filesystem.walk import reason_of
-from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext
+from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext, Verb
 from frugal_sorter.steps.held_entry import (
     Held,
     ends_of,
@@ -70,11 +69,8 @@ class InTouch:
             raise NotDone(Outcome.SKIPPED, "it changed while it was copied")
 
 
-class MoveAcross:
+class MoveAcross(Verb):
     """Moves an entry to another volume: copy, check, then remove."""
-
-    def __init__(self, context: RunContext) -> None:
-        self._context = context
 
     def do(self, step: Step) -> Mark:
         source, _, was = ends_of(step)
@@ -136,14 +132,6 @@ class MoveAcross:
             raise
 
     def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
-        try:
-            return self._settle(step, note, repair)
-        except NotDone as not_done:
-            return Mark(step.id, Outcome.OPEN, not_done.reason)
-        except OSError as error:
-            return Mark(step.id, Outcome.OPEN, reason_of(error))
-
-    def _settle(self, step: Step, note: Mark | None, repair: bool) -> Mark:
         source, target, was = ends_of(step)
         context = self._context
         aside = Place(source.folder, context.private(step))
@@ -158,7 +146,7 @@ class MoveAcross:
                 return done
             if not repair:
                 return Mark(step.id, Outcome.OPEN, "copied, and the first one not yet removed")
-            return self._settle_both(step, note, copied, aside if at_aside else None, done)
+            return self._resolve_both(step, note, copied, aside if at_aside else None, done)
         if begun is None and copied is not None and repair and self._finish(step, copied):
             return Mark(step.id, Outcome.DONE, now=copied, data=note.data if note else None)
         if repair and (left := leftover(context, step, target.folder, note)):
@@ -169,7 +157,7 @@ class MoveAcross:
             return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
         return Mark(step.id, Outcome.OPEN, "found neither where it was nor where it was to go")
 
-    def _settle_both(self, step: Step, note: Mark, copied: Identity, aside: Place | None, done: Mark) -> Mark:
+    def _resolve_both(self, step: Step, note: Mark, copied: Identity, aside: Place | None, done: Mark) -> Mark:
         """Settle a step whose copy has its name while what it was made of is still there, set aside or not."""
         source, target, was = ends_of(step)
         context = self._context

@@ -8,20 +8,17 @@ from __future__ import annotations
 
 from frugal_sorter.changes.outcome import NotDone, Outcome
 from frugal_sorter.filesystem.walk import reason_of
-from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext
+from frugal_sorter.steps.base import INTERRUPTED, Mark, Verb
 from frugal_sorter.steps.step import Step
 
 
-class NoteTimes:
+class NoteTimes(Verb):
     """Changes nothing: notes the time of a folder after a run, beside that before it."""
-
-    def __init__(self, context: RunContext) -> None:
-        self._descriptors = context.descriptors
 
     def do(self, step: Step) -> Mark:
         assert step.source is not None
         try:
-            _, found = self._descriptors.entry(step.source)
+            _, found = self._context.descriptors.entry(step.source)
         except OSError as error:
             raise NotDone(Outcome.NOT_RUN, reason_of(error)) from None
         return Mark(step.id, Outcome.DONE, now=found.identity._replace(mtime_ns=found.mtime_ns))

@@ -15,19 +15,15 @@ from frugal_sorter.changes.rename import rename_without_replacing, sync_folder
 from frugal_sorter.changes.rights import attributes_of, give_attributes, give_mode, give_owner
 from frugal_sorter.filesystem.fingerprint import READ
 from frugal_sorter.filesystem.record import Identity, Place
-from frugal_sorter.filesystem.walk import reason_of
-from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext
+from frugal_sorter.steps.base import INTERRUPTED, Mark, Verb
 from frugal_sorter.steps.hard_link import MADE
 from frugal_sorter.steps.held_entry import ends_of, find, look_at, there
 from frugal_sorter.steps.parts import identity_of, leftover, part_beside
 from frugal_sorter.steps.step import Step, Witness
 
 
-class OwnFile:
+class OwnFile(Verb):
     """Makes a name of a file with several into a file of its own, as it was before they became one."""
-
-    def __init__(self, context: RunContext) -> None:
-        self._context = context
 
     def do(self, step: Step) -> Mark:
         place, _, was = ends_of(step)
@@ -64,21 +60,18 @@ class OwnFile:
     def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
         place, _, was = ends_of(step)
         part = Place(place.folder, self._context.private(step))
-        try:
-            fd = self._context.descriptors.folder(place.folder)
-            made = note.now if note is not None and note.reason == MADE else None
-            here = look_at(self._context, place)
-            if made is not None and here is not None and here.identity.same_who(made):
-                return Mark(step.id, Outcome.DONE, now=here.identity)
-            if made is not None and here is None and there(self._context, part, made):
-                if not repair:
-                    return Mark(step.id, Outcome.OPEN, f"made as {part.path}")
-                rename_without_replacing(fd, part.name, fd, place.name)
-                return Mark(step.id, Outcome.DONE, now=made)
-            if repair and (left := leftover(self._context, step, place.folder, note)):
-                return Mark(step.id, Outcome.OPEN, left)
-        except OSError as error:
-            return Mark(step.id, Outcome.OPEN, reason_of(error))
+        fd = self._context.descriptors.folder(place.folder)
+        made = note.now if note is not None and note.reason == MADE else None
+        here = look_at(self._context, place)
+        if made is not None and here is not None and here.identity.same_who(made):
+            return Mark(step.id, Outcome.DONE, now=here.identity)
+        if made is not None and here is None and there(self._context, part, made):
+            if not repair:
+                return Mark(step.id, Outcome.OPEN, f"made as {part.path}")
+            rename_without_replacing(fd, part.name, fd, place.name)
+            return Mark(step.id, Outcome.DONE, now=made)
+        if repair and (left := leftover(self._context, step, place.folder, note)):
+            return Mark(step.id, Outcome.OPEN, left)
         if here is not None and here.identity.same_who(was):
             return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
         return Mark(step.id, Outcome.OPEN, "neither the link nor the file made of it is there")

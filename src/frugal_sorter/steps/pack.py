@@ -18,7 +18,7 @@ from frugal_sorter.changes.rights import Narrowing, own_umask
 from frugal_sorter.filesystem.fingerprint import open_to_read
 from frugal_sorter.filesystem.record import Identity, Place
 from frugal_sorter.filesystem.tree import LIST, below
-from frugal_sorter.steps.base import Mark, RunContext
+from frugal_sorter.steps.base import Mark, RunContext, Verb
 from frugal_sorter.steps.held_entry import find, is_same_inside
 from frugal_sorter.steps.parts import finish_part, inverse_of_made, part_beside, resolve_made
 from frugal_sorter.steps.step import Step
@@ -39,11 +39,8 @@ class Packed(NamedTuple):
     status: os.stat_result
 
 
-class Pack:
+class Pack(Verb):
     """Writes entries into a new zip, reads every one back, and only then gives the zip its name."""
-
-    def __init__(self, context: RunContext) -> None:
-        self._context = context
 
     def do(self, step: Step) -> Mark:
         rights = Narrowing()

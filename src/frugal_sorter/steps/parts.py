@@ -165,16 +165,11 @@ def identity_of(place: Place, fd: int) -> FileRecord:
 def resolve_made(context: RunContext, step: Step, note: Mark | None, repair: bool) -> Mark:
     """Settle a step that makes something new: the part goes, what has its name and inode is done."""
     assert step.target is not None
-    try:
-        if note is not None and note.now is not None and (made := there(context, step.target, note.now)):
-            now = made.identity._replace(inside=note.now.inside)
-            return Mark(step.id, Outcome.DONE, now=now, data=note.data)
-        if repair:
-            left = leftover(context, step, step.target.folder, note)
-            if left:
-                return Mark(step.id, Outcome.OPEN, left)
-    except OSError as error:
-        return Mark(step.id, Outcome.OPEN, reason_of(error))
+    if note is not None and note.now is not None and (made := there(context, step.target, note.now)):
+        now = made.identity._replace(inside=note.now.inside)
+        return Mark(step.id, Outcome.DONE, now=now, data=note.data)
+    if repair and (left := leftover(context, step, step.target.folder, note)):
+        return Mark(step.id, Outcome.OPEN, left)
     return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
 
 

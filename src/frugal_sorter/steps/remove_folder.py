@@ -7,28 +7,23 @@ import errno
 from frugal_sorter.changes.outcome import NotDone, Outcome
 from frugal_sorter.changes.removal import remove_folder
 from frugal_sorter.filesystem.volumes import volume_of
-from frugal_sorter.filesystem.walk import reason_of
-from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext
+from frugal_sorter.steps.base import INTERRUPTED, Mark, Verb
 from frugal_sorter.steps.held_entry import look_at
 from frugal_sorter.steps.step import Step
 
 
-class RemoveFolder:
+class RemoveFolder(Verb):
     """Removes one empty folder; what is not empty stays."""
-
-    def __init__(self, context: RunContext) -> None:
-        self._context = context
-        self._descriptors = context.descriptors
 
     def do(self, step: Step) -> Mark:
         assert step.source is not None and step.was is not None
         try:
-            parent_fd, found = self._descriptors.entry(step.source)
+            parent_fd, found = self._context.descriptors.entry(step.source)
             # Where inode numbers do not last an empty folder of that name is as good as the one meant.
             lasts = volume_of(found.identity.dev, step.source.folder).inodes_last
             if lasts and not found.identity.same_who(step.was):
                 raise NotDone(Outcome.SKIPPED, "another folder stands there by now")
-            self._descriptors.forget(step.source.path)
+            self._context.descriptors.forget(step.source.path)
             remove_folder(parent_fd, step.source.name)
         except OSError as error:
             if error.errno in (errno.ENOTEMPTY, errno.EEXIST):
@@ -40,10 +35,7 @@ class RemoveFolder:
 
     def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
         assert step.source is not None
-        try:
-            gone = look_at(self._context, step.source) is None
-        except OSError as error:
-            return Mark(step.id, Outcome.OPEN, reason_of(error))
+        gone = look_at(self._context, step.source) is None
         return Mark(step.id, Outcome.DONE) if gone else Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
 
     def inverse(self, step: Step, mark: Mark) -> Step:

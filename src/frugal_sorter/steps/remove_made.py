@@ -12,7 +12,7 @@ from frugal_sorter.changes.outcome import NotDone, Outcome
 from frugal_sorter.changes.witness import same_tree, witnessed
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.filesystem.walk import reason_of
-from frugal_sorter.steps.base import Mark, RunContext
+from frugal_sorter.steps.base import Mark, Verb
 from frugal_sorter.steps.delete import Delete, IsWanted, remove_held
 from frugal_sorter.steps.held_entry import NO_LONGER_THERE, Held, held
 from frugal_sorter.steps.lines import step_of_line
@@ -21,11 +21,8 @@ from frugal_sorter.steps.step import Step
 from frugal_sorter.steps.unpack import refuse_unless_archived
 
 
-class RemoveMade:
+class RemoveMade(Verb):
     """Removes what a step of an earlier run made, if nobody has touched it and what it was made of is still there."""
-
-    def __init__(self, context: RunContext) -> None:
-        self._context = context
 
     def do(self, step: Step) -> Mark:
         try:

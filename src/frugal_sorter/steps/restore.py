@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from functools import partial
 
 from frugal_sorter.changes.deferred import Deferred
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.filesystem.record import Place
-from frugal_sorter.steps.base import Mark, RunContext
+from frugal_sorter.steps.base import Mark, RunContext, Verb
 from frugal_sorter.steps.held_entry import ends_of, look_at
 from frugal_sorter.steps.info_files import info_place, remove_infos
 from frugal_sorter.steps.move import Move
@@ -15,19 +16,19 @@ from frugal_sorter.steps.move_across import MoveAcross
 from frugal_sorter.steps.step import Step
 
 
-class Restore:
-    """Brings an entry of the trash back to where it was; its info file goes at once, or after `lag` a little later.
+class Restore(Verb):
+    """Brings an entry of the trash back to where it was; its info file goes at once, or a little later once prepared.
 
-    Whoever lets it lag writes no step down as done before `catch_up`: what a kill leaves is found by what is not.
+    Then no step is written down as done before `catch_up`: what a kill leaves is found by what is not.
     """
 
     def __init__(self, context: RunContext) -> None:
-        self._context = context
+        super().__init__(context)
         self._move = Move(context)
         self._across = MoveAcross(context)
         self._infos: Deferred[Place] | None = None
 
-    def lag(self) -> None:
+    def prepare(self, steps: Sequence[Step]) -> None:
         """Leave the info files to a thread from now on."""
         self._infos = Deferred(partial(remove_infos, self._context))
 

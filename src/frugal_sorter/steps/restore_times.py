@@ -6,20 +6,17 @@ import os
 
 from frugal_sorter.changes.outcome import NotDone, Outcome
 from frugal_sorter.filesystem.walk import reason_of
-from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext
+from frugal_sorter.steps.base import INTERRUPTED, Mark, Verb
 from frugal_sorter.steps.step import Step
 
 
-class RestoreTimes:
+class RestoreTimes(Verb):
     """Sets the modification time of a folder to what it was, after all else is done."""
-
-    def __init__(self, context: RunContext) -> None:
-        self._descriptors = context.descriptors
 
     def do(self, step: Step) -> Mark:
         assert step.source is not None
         try:
-            parent_fd, found = self._descriptors.entry(step.source)
+            parent_fd, found = self._context.descriptors.entry(step.source)
             if step.was is not None and not found.identity.same_who(step.was):
                 raise NotDone(Outcome.NOT_RUN, "another folder stands there by now")
             times = (found.atime_ns, step.args["mtime_ns"])

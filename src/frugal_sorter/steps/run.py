@@ -11,7 +11,7 @@ import time
 from contextlib import suppress
 
 from frugal_sorter.changes.outcome import NotDone, Outcome
-from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext
+from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext, Verb
 from frugal_sorter.steps.held_entry import find
 from frugal_sorter.steps.step import Step
 
@@ -22,14 +22,14 @@ _LISTEN_SECONDS = 0.2
 PATH_VARIABLE = "FRUGAL_FILE"
 
 
-class RunProgram:
+class RunProgram(Verb):
     """Runs a program once; what it does cannot be taken back.
 
     It is the program that is waited for, not what it leaves in the background.
     """
 
     def __init__(self, context: RunContext, longest_seconds: float = LONGEST_SECONDS) -> None:
-        self._context = context
+        super().__init__(context)
         self._longest = longest_seconds
 
     def do(self, step: Step) -> Mark:

@@ -9,17 +9,13 @@ from contextlib import contextmanager
 from frugal_sorter.changes.outcome import CHANGED, NotDone, Outcome
 from frugal_sorter.filesystem.extended_attributes import read_attribute
 from frugal_sorter.filesystem.record import COARSEST_TIME_NS, Identity, Place
-from frugal_sorter.filesystem.walk import reason_of
-from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext
+from frugal_sorter.steps.base import INTERRUPTED, Mark, Verb
 from frugal_sorter.steps.held_entry import find, there
 from frugal_sorter.steps.step import Step
 
 
-class SetAttribute:
+class SetAttribute(Verb):
     """Gives an extended attribute another text; an empty one is no attribute."""
-
-    def __init__(self, context: RunContext) -> None:
-        self._context = context
 
     def do(self, step: Step) -> Mark:
         source, was = _ends(step)
@@ -39,14 +35,11 @@ class SetAttribute:
     def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
         source, was = _ends(step)
         place, identity = self._context.now_at.get(source, (source, self._context.became.get(source)))
-        try:
-            found = there(self._context, place, identity or was)
-            if found is None:
-                return Mark(step.id, Outcome.OPEN, "no longer there")
-            with _entry(self._context.descriptors.folder(place.folder), place.name) as (path, _):
-                now = read_attribute(path, step.args["attribute"])
-        except OSError as error:
-            return Mark(step.id, Outcome.OPEN, reason_of(error))
+        found = there(self._context, place, identity or was)
+        if found is None:
+            return Mark(step.id, Outcome.OPEN, "no longer there")
+        with _entry(self._context.descriptors.folder(place.folder), place.name) as (path, _):
+            now = read_attribute(path, step.args["attribute"])
         # What was last touched before this run began was not given anything by it.
         if now == step.args["new"] and found.ctime_ns >= self._context.began_ns - COARSEST_TIME_NS:
             return Mark(step.id, Outcome.DONE, now=found.identity)

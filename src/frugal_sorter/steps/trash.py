@@ -19,7 +19,7 @@ from frugal_sorter.changes.prewriter import Prewriter, is_worth_a_fork
 from frugal_sorter.changes.removal import remove_name
 from frugal_sorter.changes.rename import sync_volume
 from frugal_sorter.filesystem.record import Place, place_of
-from frugal_sorter.steps.base import Mark, RunContext
+from frugal_sorter.steps.base import Mark, RunContext, Verb
 from frugal_sorter.steps.held_entry import ends_of, held
 from frugal_sorter.steps.info_files import bin_of, info_place, make_above, note_size, remove_infos, remove_own_info
 from frugal_sorter.steps.move import Move
@@ -28,11 +28,11 @@ from frugal_sorter.steps.step import Step
 from frugal_sorter.trash.freedesktop import INFO_SUFFIX, TrashBin
 
 
-class Trash:
+class Trash(Verb):
     """Moves an entry to the trash of its volume, with a note of where it came from."""
 
     def __init__(self, context: RunContext) -> None:
-        self._context = context
+        super().__init__(context)
         self._move = Move(context)
         self._across = MoveAcross(context)
         self._bins: dict[str, TrashBin] = {}

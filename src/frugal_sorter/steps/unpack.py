@@ -15,7 +15,7 @@ from frugal_sorter.filesystem.fingerprint import open_to_read
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.filesystem.tree import LIST, below
 from frugal_sorter.filesystem.volumes import free_bytes
-from frugal_sorter.steps.base import Mark, RunContext
+from frugal_sorter.steps.base import Mark, RunContext, Verb
 from frugal_sorter.steps.held_entry import ends_of, find
 from frugal_sorter.steps.pack import same_stream
 from frugal_sorter.steps.parts import finish_part, inverse_of_made, part_beside, resolve_made
@@ -27,11 +27,8 @@ LARGE_BYTES, MOST_TIMES = 100_000_000, 100
 _LONGEST_PATH, _LONGEST_NAME = 4_096, 255
 
 
-class Unpack:
+class Unpack(Verb):
     """Gets the contents of an archive out into a new folder."""
-
-    def __init__(self, context: RunContext) -> None:
-        self._context = context
 
     def do(self, step: Step) -> Mark:
         source, _, was = ends_of(step)
