@@ -13,10 +13,10 @@ from pathlib import Path
 
 from frugal_sorter.duplicates.columns import SIZE, Columns, Files, Group, Same
 from frugal_sorter.duplicates.digests import WHOLE_BYTES, Digests, ends_digests, whole_digests
-from frugal_sorter.filesystem.parallel import OnProgress, Share, Sharing
+from frugal_sorter.filesystem.parallel import OnProgress, work_through
 from frugal_sorter.filesystem.record import Listing, Unread, place_of
 from frugal_sorter.filesystem.status import birth_ns
-from frugal_sorter.filesystem.walk import reason_of, unread_for, walk
+from frugal_sorter.filesystem.walk import Reader, reason_of, unread_for
 from frugal_sorter.planning.guard import never_entered
 from frugal_sorter.state.digest_cache import CACHED_BYTES, DigestCache, Key
 
@@ -56,17 +56,10 @@ class _Walked:
     """What a walk, or the fork of one, has found."""
 
     def __init__(self) -> None:
-        self.begin_again()
-
-    def begin_again(self) -> None:
-        """Forget what was found: in a fork it is its parent's."""
-        self.columns, self.result, self.seen = Columns(), Duplicates(), set[str]()
-
-    def tell_unread(self, unread: Unread) -> None:
-        self.result.unread.append(unread)
+        self.columns, self.result = Columns(), Duplicates()
 
     def add(self, other: _Walked) -> None:
-        """Take in what a fork found."""
+        """Take in what another walk found."""
         self.columns.extend(other.columns)
         mine, theirs = self.result, other.result
         mine.passed += theirs.passed
@@ -104,9 +97,9 @@ class ContentSearch:
         Raises:
             OSError: one of the folders cannot be read at all.
         """
-        walked = _Walked()
+        walked, seen = _Walked(), set[str]()
         for folder in folders:
-            self._walk(folder, 1, None, walked, alone=len(folders) == 1)
+            self._walk(folder, walked, seen, alone=len(folders) == 1)
         result = walked.result
         result.groups = self._groups(walked.columns, result)
         result.unread.sort()
@@ -129,8 +122,14 @@ class ContentSearch:
 
     # The walk
 
-    def _walk(self, root: str, level: int, dev: int | None, walked: _Walked, alone: bool) -> None:
+    def _walk(self, root: str, walked: _Walked, seen: set[str], alone: bool) -> None:
         """Walk a tree; if it is the only one and large, in two processes.
+
+        Args:
+            root: its root.
+            walked: filled in.
+            seen: the folders that were walked before; filled in.
+            alone: there is no other tree that this one could overlap with.
 
         Raises:
             OSError: it cannot be read at all.
@@ -141,27 +140,27 @@ class ContentSearch:
                 return None
             return level + 1 if self.levels is None or level < self.levels else None
 
-        sharing = Sharing[tuple[str, int]](allowed=alone)
+        reader, parent = Reader(True, descend), os.getpid()
 
-        def read(share: Share[tuple[str, int]]) -> None:
-            nonlocal dev
-            for listing, depth in walk(root, level, True, descend, walked.tell_unread, share=share, dev=dev):
-                dev = listing.dev
-                sharing.count(len(listing.names))
-                if listing.folder not in walked.seen:
-                    walked.seen.add(listing.folder)
-                    self._listing(listing, depth, walked)
-                    if not sharing.is_fork:
-                        self.on_progress(len(walked.columns), "files found")
-
-        other, again = sharing.walk(read, walked.begin_again, lambda: walked)
-        if other is not None:
-            walked.add(other)
-        for path, below in again:
+        def work(folder: tuple[str, int], found: _Walked) -> tuple[list[tuple[str, int]], int]:
+            path, level = folder
             try:
-                self._walk(path, below, dev, walked, alone=False)
+                listing = reader.read(path, level)
             except OSError as error:
-                walked.tell_unread(unread_for(path, error))
+                if path == root:
+                    raise
+                found.result.unread.append(unread_for(path, error))
+                return [], 0
+            found.result.unread += listing.unread
+            if alone or path not in seen:
+                if not alone:
+                    seen.add(path)
+                self._listing(listing, level, found)
+                if os.getpid() == parent:
+                    self.on_progress(len(walked.columns) + len(found.columns), "files found")
+            return reader.below(listing, level), len(listing.names)
+
+        walked.add(work_through((root, 1), work, _Walked, _Walked.add, may_fork=alone))
 
     def _listing(self, listing: Listing, level: int, walked: _Walked) -> None:
         columns, result = walked.columns, walked.result

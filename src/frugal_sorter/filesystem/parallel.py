@@ -1,9 +1,8 @@
-"""Reading a large tree with two processes: a fork and its parent take the folders that are left, one by one.
+"""Work that two processes share: on the folders of a large tree, or on parts of a long list.
 
-When the tree turns out to be large, each folder that is left gets a ticket, and both processes go
-on with the same code: whoever has no folder left takes the next ticket from a pipe. The fork sends
-what it found through another pipe and ends. If it dies on the way, all folders that its parent did
-not take are read again.
+What is left is handed out by tickets in a pipe: a fork and its parent take one after the other, so that both end at
+about the same time. The fork sends what it found through another pipe and ends. If it dies on the way, its parent does
+all that it did not take itself.
 """
 
 from __future__ import annotations
@@ -12,15 +11,15 @@ import os
 import pickle
 import struct
 from collections.abc import Callable, Iterable, Sequence
-from typing import Any, Generic, NoReturn, TypeVar
+from typing import Any, NoReturn, TypeVar
 
 Folder = TypeVar("Folder")
 Item = TypeVar("Item")
 Found = TypeVar("Found")
 Made = TypeVar("Made")
-# Asked before each folder, with those that are left; returns those that this process goes on with.
-Share = Callable[[list[Folder]], list[Folder]]
-# Told now and then how much is done.
+# Works on one folder of a tree; see `work_through`.
+WorkOnOne = Callable[[Folder, Found], tuple[list[Folder], int]]
+# Called now and then with how much is done.
 OnProgress = Callable[[int], None]
 
 # Below this many folders a fork costs more than it saves.
@@ -109,95 +108,82 @@ def _received(child: int, answer: int) -> Any | None:
     return found
 
 
-class Sharing(Generic[Folder]):
-    """Shares the folders that a walk has left between two processes; `is_fork` tells the fork apart."""
+def work_through(
+    first: Folder, work: WorkOnOne[Folder, Found], new: Callable[[], Found], merge: Callable[[Found, Found], None],
+    may_fork: bool = True,
+) -> Found:  # fmt: skip
+    """Work on the root of a tree and on all folders below it, with two processes where the tree is large.
 
-    def __init__(self, allowed: bool) -> None:
-        self.is_fork = False
-        self._seen = 0
-        self._asked = not allowed or not can_fork()
-        self._child = 0
-        self._answer = -1
-        self._tickets: _Tickets | None = None
-        self._shared: list[Folder] = []
-        self._taken: set[int] = set()
+    Args:
+        first: the root.
+        work: does one folder: adds what it finds, and returns the folders below it with how many files it had. The
+            last of those is done next.
+        new: returns nothing found, for a process to begin with.
+        merge: adds to what was found what another process has found.
+        may_fork: whether the work can be done in a fork: it must ask no helper that both would share.
+    """
+    found, left, seen = new(), [first], 0
+    may_fork = may_fork and can_fork()
+    while left:
+        if may_fork and seen >= SPLIT_AFTER and _FEWEST_LEFT <= len(left) <= _MOST_LEFT:
+            may_fork = False
+            if _in_two_processes(left, work, new, merge, found):
+                return found
+        below, files = work(left.pop(), found)
+        left += below
+        # A full folder counts as several.
+        seen += 1 + files // _FILES_OF_A_FOLDER
+    return found
 
-    def count(self, files: int) -> None:
-        """Take into account that a folder had so many files; a full one counts as several."""
-        self._seen += files // _FILES_OF_A_FOLDER
 
-    def _next(self, left: list[Folder]) -> list[Folder]:
-        """Return the folders that this process goes on with."""
-        self._seen += 1
-        if self._tickets is not None:
-            return left or self._take(self._tickets)
-        if self._asked or self._seen < SPLIT_AFTER or not _FEWEST_LEFT <= len(left) <= _MOST_LEFT:
-            return left
-        self._asked = True
-        return self._share(left)
-
-    def _share(self, left: list[Folder]) -> list[Folder]:
+def _in_two_processes(
+    left: Sequence[Folder], work: WorkOnOne[Folder, Found], new: Callable[[], Found],
+    merge: Callable[[Found, Found], None], found: Found,
+) -> bool:  # fmt: skip
+    """Work on what is left of a tree with a fork; return whether there was one."""
+    try:
+        # The last in the list is next, as it would have been.
+        tickets = _Tickets(range(len(left) - 1, -1, -1))
+    except OSError:
+        return False
+    try:
+        child, answer = fork_with_pipe()
+    except OSError:
+        tickets.close()
+        return False
+    if child == 0:
         try:
-            # The last in the list is next, as it would have been.
-            self._tickets = _Tickets(range(len(left) - 1, -1, -1))
-        except OSError:
-            return left
-        try:
-            self._child, self._answer = fork_with_pipe()
-        except OSError:
-            self._tickets.close()
-            self._tickets = None
-            return left
-        self.is_fork = self._child == 0
-        self._shared = left
-        return self._take(self._tickets)
-
-    def _take(self, tickets: _Tickets) -> list[Folder]:
-        number = tickets.take()
-        if number is None:
-            return []
-        self._taken.add(number)
-        return [self._shared[number]]
-
-    def walk(
-        self, read: Callable[[Share[Folder]], None], begin_again: Callable[[], None], found: Callable[[], Found]
-    ) -> tuple[Found | None, list[Folder]]:
-        """Read a tree; return what the fork found, or None, and the folders that must be read again.
-
-        Args:
-            read: walks the tree; it is given what to ask before each folder.
-            begin_again: lets the fork, once there is one, begin with nothing found.
-            found: what was found so far; the fork sends it, and ends.
-
-        Raises:
-            OSError: what `read` raises, in the process that forked.
-        """
-
-        def share(left: list[Folder]) -> list[Folder]:
-            was_fork = self.is_fork
-            mine = self._next(left)
-            if self.is_fork and not was_fork:
-                begin_again()
-            return mine
-
-        try:
-            read(share)
+            mine = new()
+            _take(tickets, left, work, mine)
         except BaseException:
-            if self.is_fork:
-                os._exit(1)
-            raise
-        if self.is_fork:
-            _send(self._answer, found())
-        return self._other()
+            os._exit(1)
+        _send(answer, mine)
+    taken = _take(tickets, left, work, found)
+    tickets.close()
+    other = _received(child, answer)
+    if other is not None:
+        merge(found, other)
+        return True
+    for number, folder in enumerate(left):
+        if number not in taken:
+            _work_below(folder, work, found)
+    return True
 
-    def _other(self) -> tuple[Any | None, list[Folder]]:
-        if self._tickets is None:
-            return None, []
-        self._tickets.close()
-        found = _received(self._child, self._answer)
-        if found is not None:
-            return found, []
-        return None, [folder for ticket, folder in enumerate(self._shared) if ticket not in self._taken]
+
+def _take(tickets: _Tickets, left: Sequence[Folder], work: WorkOnOne[Folder, Found], found: Found) -> set[int]:
+    """Work on the folders of the tickets that this process gets, and return their numbers."""
+    taken = set()
+    for number in iter(tickets.take, None):
+        taken.add(number)
+        _work_below(left[number], work, found)
+    return taken
+
+
+def _work_below(folder: Folder, work: WorkOnOne[Folder, Found], found: Found) -> None:
+    left = [folder]
+    while left:
+        below, _ = work(left.pop(), found)
+        left += below
 
 
 # Below this much work, in bytes to read, a fork costs more than it saves.

@@ -5,7 +5,7 @@ from __future__ import annotations
 import errno
 import os
 from collections.abc import Callable, Iterator, Sequence
-from typing import TypeVar
+from typing import Generic, TypeVar
 
 from frugal_sorter.filesystem.record import Listing, Unread
 
@@ -106,15 +106,53 @@ def _fill(listing: Listing, files: list[os.DirEntry[str]]) -> None:
     listing.status = found
 
 
+class Reader(Generic[Context]):
+    """Reads the folders of a tree, one after the other, and stays on the volume of the first.
+
+    Args:
+        status: whether sizes and times are wanted.
+        descend: called for each subfolder with the listing it stands in, its name and the context there; returns the
+            context below, or None to leave the subfolder alone.
+        pick: chooses the files that matter by their names; see `read_folder`.
+    """
+
+    def __init__(
+        self, status: bool, descend: Callable[[Listing, str, Context], Context | None],
+        pick: Callable[[Listing, Context], Sequence[int]] | None = None,
+    ) -> None:  # fmt: skip
+        self._status, self._descend, self._pick = status, descend, pick
+        self._dev: int | None = None
+
+    def read(self, path: str, context: Context) -> Listing:
+        """Read one folder.
+
+        Raises:
+            OSError: it cannot be read, or is on another volume than the first (EXDEV).
+        """
+        pick = self._pick
+        listing = read_folder(
+            path, self._status, self._dev, None if pick is None else lambda names: pick(names, context)
+        )  # fmt: skip
+        self._dev = listing.dev
+        return listing
+
+    def below(self, listing: Listing, context: Context) -> list[tuple[str, Context]]:
+        """Return the subfolders of a folder that was read, each with its context; the last is to be read next."""
+        prefix = listing.folder if listing.folder.endswith("/") else listing.folder + "/"
+        found = []
+        for name in reversed(listing.folders):
+            context_below = self._descend(listing, name, context)
+            if context_below is not None:
+                found.append((prefix + name, context_below))
+        return found
+
+
 def walk(
     root: str,
     context: Context,
     status: bool,
     descend: Callable[[Listing, str, Context], Context | None],
     unread: Callable[[Unread], None],
-    pick: Callable[[Listing, Context], Sequence[int]] | None = None,
-    share: Callable[[list[tuple[str, Context]]], list[tuple[str, Context]]] | None = None,
-    dev: int | None = None,
 ) -> Iterator[tuple[Listing, Context]]:
     """Read a folder and what is below it, a listing at a time; only one is held.
 
@@ -122,12 +160,8 @@ def walk(
         root: an absolute path without symbolic links.
         context: what the caller wants to know at the root, such as a level.
         status: whether sizes and times are wanted.
-        descend: called for each subfolder with the listing it stands in, its name and the
-            context there; returns the context below, or None to leave the subfolder alone.
-        unread: told of each path that could not be read.
-        pick: chooses the files that matter by their names; see `read_folder`.
-        share: given the folders that are left, with their contexts, returns those to go on with.
-        dev: the device that may not be left; without one that of the root.
+        descend: see `Reader`.
+        unread: called with each path that could not be read.
 
     Yields:
         each listing with its context, parents first, subfolders in the order of their names.
@@ -135,30 +169,19 @@ def walk(
     Raises:
         OSError: the root itself cannot be read.
     """
-
-    def read(path: str, dev: int | None) -> Listing:
-        return read_folder(path, status, dev, None if pick is None else lambda names: pick(names, context))
-
-    listing = read(root, dev)
-    dev = listing.dev
-    stack: list[tuple[str, Context]] = []
+    reader = Reader(status, descend)
+    listing, left = reader.read(root, context), list[tuple[str, Context]]()
     while True:
         for failed in listing.unread:
             unread(failed)
         yield listing, context
-        prefix = listing.folder if listing.folder.endswith("/") else listing.folder + "/"
-        for name in reversed(listing.folders):
-            below = descend(listing, name, context)
-            if below is not None:
-                stack.append((prefix + name, below))
+        left += reader.below(listing, context)
         while True:
-            if share is not None:
-                stack = share(stack)
-            if not stack:
+            if not left:
                 return
-            path, context = stack.pop()
+            path, context = left.pop()
             try:
-                listing = read(path, dev)
+                listing = reader.read(path, context)
                 break
             except OSError as error:
                 unread(unread_for(path, error))

@@ -9,10 +9,10 @@ from functools import cached_property
 from typing import NamedTuple
 
 from frugal_sorter.filesystem.inside import Inside, look_inside
-from frugal_sorter.filesystem.parallel import Share, Sharing
+from frugal_sorter.filesystem.parallel import work_through
 from frugal_sorter.filesystem.record import Listing, Place, Unknown, Unread
 from frugal_sorter.filesystem.status import look
-from frugal_sorter.filesystem.walk import reason_of, unread_for, walk
+from frugal_sorter.filesystem.walk import Reader, reason_of, unread_for
 from frugal_sorter.planning.constraints import (
     ceilings_of,
     enforce_removal_limits,
@@ -214,7 +214,7 @@ class _Planner:
             writing |= self._heads(rule, rule.folders)
         return {above for folder in writing for above in with_parents(folder)}
 
-    def _walk(self, root: str, roots: dict[str, Scope], dev: int | None = None) -> None:
+    def _walk(self, root: str, roots: dict[str, Scope]) -> None:
         """Find what the rules claim below a folder, with two processes where the tree is large."""
 
         def descend(listing: Listing, name: str, _: Scope) -> Scope | None:
@@ -240,31 +240,29 @@ class _Planner:
 
         # What no column holds is asked of helpers that a fork must not share; so are whole folders.
         cheap = all(leaf.on.source for rule in self.book.rules for leaf in rule.where.leaves())
-        sharing = Sharing[tuple[str, Scope]](cheap and all(rule.take == "files" for rule in self.book.rules))
-
+        may_fork = cheap and all(rule.take == "files" for rule in self.book.rules)
         rules = [index for index, rule in enumerate(self.book.rules) if rule.take != "folders"]
         status = self.book.matcher(tuple(rules), self.world.now_ns).needs_status
+        reader = Reader(status, descend, pick)
 
-        def read(share: Share[tuple[str, Scope]]) -> None:
-            nonlocal dev
-            for listing, _ in walk(root, roots[root], status, descend, self._unread, pick, share, dev):
-                dev = listing.dev
-                if listing.names:
-                    self._listing(listing)
+        def work(folder: tuple[str, Scope], found: _Found) -> tuple[list[tuple[str, Scope]], int]:
+            self.found = found
+            path, scope = folder
+            try:
+                listing = reader.read(path, scope)
+            except OSError as error:
+                self._unread(unread_for(path, error))
+                return [], 0
+            for failed in listing.unread:
+                self._unread(failed)
+            if listing.names:
+                self._listing(listing)
+            return reader.below(listing, scope), len(listing.names)
 
-        def begin_again() -> None:
-            self.found = _Found()
-
-        try:
-            other, again = sharing.walk(read, begin_again, lambda: self.found)
-        except OSError as error:
-            self._unread(unread_for(root, error))
-            return
-        if other is not None:
-            self.found.add(other)
-        for path, scope in again:
-            # Read again as part of this tree: what is mounted there is still another volume.
-            self._walk(path, {**roots, path: scope}, dev)
+        before = self.found
+        found = work_through((root, roots[root]), work, _Found, _Found.add, may_fork)
+        before.add(found)
+        self.found = before
 
     def _acting(self, listing: Listing, scope: Scope) -> Scope:
         """Return the rules that act in a folder; a tree under version control is left whole."""

@@ -10,10 +10,10 @@ from operator import attrgetter
 from typing import TYPE_CHECKING, Literal, NamedTuple
 
 from frugal_sorter.filesystem.bands import age_band, band_order, size_band
-from frugal_sorter.filesystem.parallel import Share, Sharing
+from frugal_sorter.filesystem.parallel import work_through
 from frugal_sorter.filesystem.record import Listing, Unread
 from frugal_sorter.filesystem.types import OTHER, PLAIN_SUFFIXES, TYPE_OF_SUFFIX, may_be_double, suffix_of
-from frugal_sorter.filesystem.walk import unread_for, walk
+from frugal_sorter.filesystem.walk import Reader, unread_for
 
 if TYPE_CHECKING:
     from frugal_sorter.rules.conditions.tree import Node
@@ -257,15 +257,15 @@ class InventoryCounter:
         Raises:
             OSError: one of the folders cannot be read at all.
         """
-        inventory = Inventory(list(folders), self._by)
+        inventory, total = Inventory(list(folders), self._by), _Found()
         for folder in folders:
-            self._walk(folder, 1, folder, None, alone=len(folders) == 1)
+            total.add(self._walk(folder, total.files, alone=len(folders) == 1))
             room = os.statvfs(folder)
             space = Space(folder, room.f_blocks * room.f_frsize, room.f_bavail * room.f_frsize)
             if space[1:] not in [known[1:] for known in inventory.space]:
                 inventory.space.append(space)
+        self._found = found = total
         self._count_linked(inventory)
-        found = self._found
         inventory.cells, inventory.unread = found.cells, sorted(found.unread)
         inventory.folders, inventory.links, inventory.others = found.folders, found.links, found.others
         inventory.hidden, inventory.hidden_folders = found.hidden, found.hidden_folders
@@ -273,7 +273,21 @@ class InventoryCounter:
         inventory.largest = heapq.nlargest(self._largest, found.largest)
         return inventory
 
-    def _walk(self, root: str, level: int, base: str, dev: int | None, alone: bool) -> None:
+    def _walk(self, root: str, before: int, alone: bool) -> _Found:
+        """Return what is below a folder; if it is the only one and large, counted by two processes.
+
+        Args:
+            root: an absolute, resolved path.
+            before: how many files were counted below other folders.
+            alone: there is no other folder that this one could overlap with.
+
+        Raises:
+            OSError: it cannot be read at all.
+        """
+        chosen = None
+        if self._where is not None and self._world is not None:
+            chosen = _Chosen(self._where, self._hidden, root, self._world)
+
         def descend(listing: Listing, name: str, level: int) -> int | None:
             if name[0] == "." and not self._hidden:
                 self._found.hidden_folders += 1
@@ -281,41 +295,29 @@ class InventoryCounter:
             self._found.folders += 1
             return level + 1 if self._levels is None or level < self._levels else None
 
-        def begin_again() -> None:
-            self._found = _Found()
+        reader, parent = Reader(True, descend, None if chosen is None else chosen.pick), os.getpid()
 
-        chosen = None
-        if self._where is not None and self._world is not None:
-            chosen = _Chosen(self._where, self._hidden, base, self._world)
+        def work(folder: tuple[str, int], found: _Found) -> tuple[list[tuple[str, int]], int]:
+            self._found = found
+            path, level = folder
+            try:
+                listing = reader.read(path, level)
+            except OSError as error:
+                if path == root:
+                    raise
+                found.unread.append(unread_for(path, error))
+                return [], 0
+            found.unread += listing.unread
+            if alone or path not in self._seen:
+                if not alone:
+                    self._seen.add(path)
+                self._listing(listing, root, None if chosen is None else chosen.of(listing))
+                if os.getpid() == parent:
+                    self._on_progress(before + found.files)
+            return reader.below(listing, level), len(listing.names)
+
         # A condition may ask helpers that a fork must not share.
-        sharing = Sharing[tuple[str, int]](allowed=alone and chosen is None)
-
-        def read(share: Share[tuple[str, int]]) -> None:
-            nonlocal dev
-            listings = walk(
-                root, level, True, descend, lambda one: self._found.unread.append(one),
-                None if chosen is None else chosen.pick, share, dev,
-            )  # fmt: skip
-            for listing, _ in listings:
-                dev = listing.dev
-                if listing.folder not in self._seen:
-                    if not alone:
-                        self._seen.add(listing.folder)
-                    self._listing(listing, base, None if chosen is None else chosen.of(listing))
-                    if not sharing.is_fork:
-                        self._on_progress(self._found.files)
-
-        try:
-            other, again = sharing.walk(read, begin_again, lambda: self._found)
-        except OSError as error:
-            if root == base:
-                raise
-            self._found.unread.append(unread_for(root, error))
-            return
-        if other is not None:
-            self._found.add(other)
-        for path, below in again:
-            self._walk(path, below, base, dev, alone=False)
+        return work_through((root, 1), work, _Found, _Found.add, may_fork=alone and chosen is None)
 
     def _listing(self, listing: Listing, base: str, chosen: Sequence[int] | None) -> None:
         found = self._found
