@@ -22,9 +22,9 @@ from frugal_sorter.app.rules import plan_rules
 from frugal_sorter.app.session import Session
 from frugal_sorter.execution.executor import changing, execute
 from frugal_sorter.execution.undo import plan_undo, run_to_undo
-from frugal_sorter.planning import guard
 from frugal_sorter.rules.file.load import load_rules
 from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.state.remembered import forget_all
 
 PER_FOLDER = 100
 ENDINGS = {"move": 'move = "../out"', "trash": "trash = true", "delete": "delete = true"}
@@ -170,4 +170,4 @@ def _own_home(root: Path) -> None:
         "XDG_STATE_HOME": str(root / "state"),
         "XDG_DATA_HOME": str(root / "data"),
     }
-    guard.forget_folders()
+    forget_all()

@@ -12,9 +12,8 @@ from pathlib import Path
 import pytest
 from hypothesis import HealthCheck, settings
 
-from frugal_sorter.filesystem.volumes import forget_volumes
-from frugal_sorter.planning import guard
 from frugal_sorter.rules.conditions import parsing
+from frugal_sorter.state.remembered import forget_all
 from tests.served import Served, needs_a_start
 
 # The same cases each time, so that a run tells of what was changed; `make fuzz` looks for new ones.
@@ -45,8 +44,7 @@ def own_home(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.Monke
     import time
 
     time.tzset()
-    guard.forget_folders()
-    forget_volumes()
+    forget_all()
     parsing.forget()
     return home
 
@@ -132,7 +130,7 @@ def mount(folder: Path) -> Iterator[Mount]:
         if done.returncode != 0:
             pytest.skip(f"{kind} cannot be mounted here: {done.stderr.strip()[:100]}")
         mounted.append(at)
-        forget_volumes()
+        forget_all()
         return at
 
     yield make
@@ -140,4 +138,4 @@ def mount(folder: Path) -> Iterator[Mount]:
         subprocess.run(["umount", "-l", str(at)], capture_output=True)
     for loop in loops:
         subprocess.run(["losetup", "-d", loop], capture_output=True)
-    forget_volumes()
+    forget_all()

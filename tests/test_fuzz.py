@@ -26,9 +26,9 @@ import pytest
 from frugal_sorter.execution.executor import changing, execute
 from frugal_sorter.execution.undo import plan_undo, run_to_undo
 from frugal_sorter.journal.journal import Journal
-from frugal_sorter.planning import guard
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.state.remembered import forget_all
 from tests.profiler import Profiler, in_a_fork
 from tests.support import NOW_NS, Seen, book_of, plan_of, snapshot
 
@@ -287,7 +287,7 @@ def test_random_trees_rules_and_kills_lose_nothing_and_undo_is_the_identity(
             shutil.rmtree(path, ignore_errors=True)
             path.mkdir()
         other.mkdir()
-        guard.forget_folders()
+        forget_all()
         how, problems = run_case(seed, root, other, own_home)
         done[how] += 1
         text = "\n".join(problems)

@@ -17,6 +17,7 @@ import pytest
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.planning.explain import Explainer
 from frugal_sorter.planning.misses import nearest_misses
+from frugal_sorter.rules.conditions.matcher import MOST_MATCHERS
 from frugal_sorter.rules.examples import run_examples
 from frugal_sorter.rules.fields import World
 from frugal_sorter.rules.file.keys import json_schema
@@ -460,3 +461,13 @@ def test_arrived_is_when_this_tool_put_a_file_there(folder: Path) -> None:
     assert not plan_of(book_of(folder, *stage)).asked
     real_now = World(time.time_ns() + 31 * DAY_NS)
     assert moves_of(plan_of(book_of(folder, *stage), replace(real_now)), folder) == {"Holding/a.log": "Old/a.log"}
+
+
+def test_a_book_serves_a_process_that_runs_for_months(folder: Path) -> None:
+    book = book_of(folder, *(f'where = "name has word{number}"\nmove = "x"' for number in range(3)))
+    for minute in range(2 * MOST_MATCHERS):
+        for indexes in ((0, 1, 2), (0, 1), (2,)):
+            book.matcher(indexes, NOW_NS + minute)
+        assert len(book._matchers) <= MOST_MATCHERS + 3
+    # At the moment of now nothing is made twice.
+    assert book.matcher((2,), NOW_NS + minute) is book.matcher((2,), NOW_NS + minute)

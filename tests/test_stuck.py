@@ -22,10 +22,10 @@ from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.errors import FrugalError, StateError
 from frugal_sorter.execution.executor import Result, changing
 from frugal_sorter.execution.recovery import recover_interrupted, state_after_crash
-from frugal_sorter.filesystem.volumes import forget_volumes
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan_file import load_plan, save_plan
 from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.state.remembered import forget_all
 from frugal_sorter.steps.base import RunContext
 from frugal_sorter.steps.kinds import KINDS
 from frugal_sorter.steps.lines import step_as_line
@@ -77,14 +77,14 @@ main(["tidy", "rules.toml", "--yes"])
     assert subprocess.run([sys.executable, "-c", code], cwd=folder, capture_output=True).returncode == 9
     before = {**snapshot(usb), **snapshot(folder / "Intake")}
     subprocess.run(["umount", usb], check=True)
-    forget_volumes()
+    forget_all()
     put(folder / "other.toml", rules_text('in = "Empty"\nwhere = "everything"\nmove = "x"'))
     (folder / "Empty").mkdir()
     for words in (["tidy", "other.toml", "--yes"], ["history"], ["inventory", "Empty"], ["preview", "other.toml"]):
         said = frugal(*words).stderr
         assert "run 1" in said and "interrupted" in said and str(usb) in said, (words, said)
     subprocess.run(["mount", "-o", "loop", folder / "usb.img", usb], check=True)
-    forget_volumes()
+    forget_all()
     assert {**snapshot(usb), **snapshot(folder / "Intake")} == before
     assert "put right" in frugal("tidy", "other.toml", "--yes").stderr
     assert "interrupted" not in frugal("history").stderr

@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.state.remembered import forget_all
 
 if TYPE_CHECKING:
     # What only counts needs no journal and no conditions, so that none are imported for it.
@@ -50,6 +51,7 @@ class Session:
     @classmethod
     def begin(cls, on_recovered: Callable[[Recovered], None] = _ignore) -> Session:
         """Return a session that begins now, on this machine, for this account."""
+        forget_all()
         return cls(time.time_ns(), os.uname().nodename, account_name(), on_recovered)
 
     @contextmanager

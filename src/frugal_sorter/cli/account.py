@@ -6,7 +6,7 @@ import os
 import pwd
 
 from frugal_sorter.errors import UsageError
-from frugal_sorter.planning.guard import forget_folders
+from frugal_sorter.state.remembered import forget_all
 
 
 def act_as(user: str) -> None:
@@ -30,4 +30,4 @@ def act_as(user: str) -> None:
         if name.startswith("XDG_"):
             del os.environ[name]
     os.environ |= {"HOME": found.pw_dir, "USER": found.pw_name, "LOGNAME": found.pw_name}
-    forget_folders()
+    forget_all()

@@ -6,11 +6,11 @@ import os
 import re
 from collections.abc import Iterable
 from dataclasses import dataclass
-from functools import lru_cache
 from typing import Literal, NamedTuple
 
 from frugal_sorter.filesystem.record import place_of
 from frugal_sorter.filesystem.status import look
+from frugal_sorter.state.remembered import for_a_session
 
 # Their inode numbers are made up anew whenever the volume is mounted, or sooner.
 _PASSING_INODES = re.compile(r"vfat|msdos|exfat|fuse.*|nfs.*|cifs|smb.*|9p|ncpfs|afs|ceph")
@@ -99,7 +99,7 @@ def _seen_at(top: str) -> Seen | None:
     return Seen(top, found.identity.ino, found.identity.born_ns, room.f_blocks * room.f_frsize)
 
 
-@lru_cache(maxsize=256)
+@for_a_session
 def volume_of(dev: int, near: str) -> Volume:
     """Return the volume of a device.
 
@@ -118,14 +118,7 @@ def volume_of(dev: int, near: str) -> Volume:
     return Volume(top, _kinds().get((os.major(dev), os.minor(dev)), _kind_at(near)))
 
 
-def forget_volumes() -> None:
-    """Forget what was mounted."""
-    volume_of.cache_clear()
-    keeps_access_times.cache_clear()
-    _mounts.cache_clear()
-
-
-@lru_cache(maxsize=1)
+@for_a_session
 def _mounts() -> tuple[tuple[tuple[int, int], str, str], ...]:
     """Return device, folder and kind of every mount, after proc(5), /proc/PID/mountinfo."""
     found = []
@@ -174,7 +167,7 @@ def is_on_mounted_volume(path: str) -> bool:
 Keeping = Literal["always", "daily", "never"]
 
 
-@lru_cache(maxsize=4096)
+@for_a_session
 def keeps_access_times(folder: str) -> Keeping:
     """Tell whether the volume of a folder keeps when files were opened; where it does not say, it is taken to.
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import pwd
-from functools import lru_cache
 from pathlib import Path
 
 from frugal_sorter.filesystem.inside import Inside, look_inside
@@ -13,6 +12,7 @@ from frugal_sorter.filesystem.walk import VERSION_CONTROL
 from frugal_sorter.planning.plan import Plan, Refusal
 from frugal_sorter.rules.model import REMOVALS, Rule
 from frugal_sorter.state.folders import state_folder
+from frugal_sorter.state.remembered import for_a_session
 from frugal_sorter.steps.kinds import PLANNED, REMOVING, TAKING
 from frugal_sorter.steps.step import Step
 from frugal_sorter.trash.freedesktop import all_bins, bin_for, home_bin
@@ -29,7 +29,7 @@ _OPEN_TREES = ("/dev/shm", "/run/media", "/run/user", "/usr/local/share")
 _SYSTEM_FOLDERS = ("/", "/home", "/var", "/Users", "/private", "/private/var", "/Volumes")
 
 
-@lru_cache(maxsize=1)
+@for_a_session
 def _own_folders() -> tuple[str, ...]:
     return (os.path.realpath(state_folder().parent),)
 
@@ -54,12 +54,12 @@ def refused_folder(path: str) -> str | None:
     return None
 
 
-@lru_cache(maxsize=1)
+@for_a_session
 def _trash() -> str:
     return home_bin().root
 
 
-@lru_cache(maxsize=1)
+@for_a_session
 def _homes() -> frozenset[str]:
     """Return the home folders of all accounts."""
     homes = {os.path.realpath(one.pw_dir) for one in pwd.getpwall()} | {os.path.realpath(Path.home())}
@@ -198,12 +198,6 @@ def _guarded(step: Step) -> str | None:
     if step.verb not in PLANNED:
         return f"a plan of rules holds no step of the kind {step.verb}"
     return None
-
-
-def forget_folders() -> None:
-    """Forget which folders are the account's own; another account may be meant from now on."""
-    for known in (_own_folders, _trash, _homes):
-        known.cache_clear()
 
 
 def never_entered(path: str, name: str) -> bool:

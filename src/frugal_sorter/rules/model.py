@@ -171,6 +171,10 @@ class RuleBook:
         """
         known = self._matchers.get((indexes, now_ns))
         if known is None:
+            if not self.has_room:
+                # A process that runs for long asks at one moment after the other; those of the past are of no use.
+                for key in [key for key in self._matchers if key[1] != now_ns]:
+                    del self._matchers[key]
             known = self._matchers[indexes, now_ns] = Matcher(self, indexes, now_ns)
         return known
 

@@ -12,7 +12,6 @@ import stat
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime
-from functools import lru_cache
 from pathlib import Path
 from urllib.parse import unquote_to_bytes
 
@@ -20,6 +19,7 @@ import platformdirs
 
 from frugal_sorter.filesystem.record import Place, is_inside
 from frugal_sorter.filesystem.volumes import mounted_tops, volume_of
+from frugal_sorter.state.remembered import for_a_session
 
 INFO_SUFFIX = ".trashinfo"
 # So that the name with its suffix fits into 255 bytes.
@@ -93,7 +93,7 @@ def encoded(path: str) -> str:
     return _RESERVED.sub(lambda found: _ESCAPES[found[0]], os.fsencode(path)).decode("ascii")
 
 
-@lru_cache(maxsize=64)
+@for_a_session
 def _encoded_start(folder: str, top: str) -> str:
     """Return what the encoded path of an entry of a folder starts with; within a volume, from its top on."""
     named = os.path.relpath(folder, top) if top else folder.rstrip("/")
