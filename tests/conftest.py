@@ -16,12 +16,15 @@ from frugal_sorter.rules.conditions import parsing
 from frugal_sorter.state.remembered import forget_all
 from tests.served import Served, needs_a_start
 
-# The same cases each time, so that a run tells of what was changed; `make fuzz` looks for new ones.
-settings.register_profile(
-    "project", deadline=None, derandomize=not os.environ.get("FUZZ"),
-    suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture],
-)  # fmt: skip
-settings.load_profile("project")
+
+def pytest_configure(config: pytest.Config) -> None:
+    """Let properties try the same cases each time, so that a run tells of what was changed; a seed asks for others."""
+    settings.register_profile(
+        "project", deadline=None, derandomize=config.getoption("--hypothesis-seed", None) is None,
+        suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture],
+    )  # fmt: skip
+    settings.load_profile("project")
+
 
 # Root reads and writes everything; without these capabilities it is held to modes like any owner.
 RIGHTS = "-dac_override,-dac_read_search"

@@ -116,13 +116,14 @@ def attacked(work: Callable[[], object], act: Callable[[], None], when: int) -> 
     return calls
 
 
-@pytest.mark.parametrize("phase", ["tidy", "undo"])
-@pytest.mark.parametrize("verb", RULES)
+# What was deleted is not taken back.
+@pytest.mark.parametrize(
+    ("verb", "phase"),
+    [(verb, phase) for verb in RULES for phase in ("tidy", "undo") if not (phase == "undo" and "delete" in verb)],
+)
 def test_nothing_outside_is_touched_whatever_is_swapped_and_when(
     tmp_path_factory: pytest.TempPathFactory, own_home: Path, monkeypatch: pytest.MonkeyPatch, verb: str, phase: str
 ) -> None:
-    if phase == "undo" and "delete" in verb:
-        pytest.skip("what was deleted is not taken back")
     if "across" in verb and not os.path.isdir("/dev/shm"):
         pytest.skip("there is no second volume here")
     base = tmp_path_factory.mktemp("attack").resolve()

@@ -220,8 +220,8 @@ MISTAKES = [
 def test_mistakes_say_what_is_wrong_and_what_would_be_right(text: str, what: str, instead: str) -> None:
     with pytest.raises(InvalidValue) as caught:
         condition(text)
-    assert what in caught.value.what
-    assert instead in caught.value.instead
+    assert what in caught.value.message
+    assert instead in caught.value.hint
 
 
 _words = st.sampled_from(
@@ -237,7 +237,7 @@ def test_any_text_is_a_condition_or_a_clear_mistake(text: str) -> None:
     try:
         parsed = parse_condition(text, TYPES)
     except InvalidValue as wrong:
-        assert wrong.what and "\n" not in wrong.what[:60].replace(text[:40], "")
+        assert wrong.message and "\n" not in wrong.message[:60].replace(text[:40], "")
     else:
         assert isinstance(parsed.node, Node)
 

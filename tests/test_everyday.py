@@ -64,7 +64,7 @@ def test_what_people_write_into_conditions_gets_the_right_hint(where: str, said:
     with pytest.raises(InvalidValue) as wrong:
         parse_condition(where, list(TYPES))
     first = wrong.value
-    assert any(said in f"{one.what}; {one.instead}" for one in (first, *first.others)), (first.what, first.instead)
+    assert any(said in f"{one.message}; {one.hint}" for one in (first, *first.others)), (first.message, first.hint)
 
 
 @pytest.mark.parametrize(

@@ -43,7 +43,7 @@ def mistakes_of(text: str | bytes) -> list[tuple[int, str, str, str]]:
     raw = text if isinstance(text, bytes) else text.encode()
     with pytest.raises(Mistakes) as caught:
         read_rules(raw, Path("/studio/rules.toml"))
-    return [(one.line, one.rule, one.what, one.instead) for one in caught.value.all]
+    return [(one.line, one.rule, one.message, one.hint) for one in caught.value.all]
 
 
 def test_all_mistakes_come_at_once_with_their_lines() -> None:
@@ -161,7 +161,7 @@ def test_any_text_is_rules_or_clear_mistakes(text: str) -> None:
         read_rules(text.encode("utf-8", "replace"), Path("/studio/rules.toml"))
     except Mistakes as mistakes:
         assert mistakes.all
-        assert all(one.line >= 1 and one.what and len(str(one).splitlines()) == 1 for one in mistakes.all)
+        assert all(one.line >= 1 and one.message and len(str(one).splitlines()) == 1 for one in mistakes.all)
 
 
 def test_positions_of_keys() -> None:

@@ -22,9 +22,9 @@ ROOT = Path(__file__).parent.parent
 
 def dead(book: RuleBook) -> list[str]:
     return [
-        one.what
+        one.message
         for one in warnings_of(book, WORLD)
-        if re.match("it never gets|it can never|its extras never", one.what)
+        if re.match("it never gets|it can never|its extras never", one.message)
     ]
 
 

@@ -82,7 +82,7 @@ def test_what_has_no_value_is_missing(template: str, name: str) -> None:
 def test_wrong_targets(template: str, rename: bool, hint: str) -> None:
     with pytest.raises(InvalidValue) as caught:
         parse_template(template, PLACES, rename=rename)
-    assert hint in caught.value.instead
+    assert hint in caught.value.hint
 
 
 @given(

@@ -256,7 +256,7 @@ FINE = [
 
 
 def warned(book: RuleBook) -> str:
-    found = [f"{one.what}; {one.instead}" for one in warnings_of(book, WORLD)]
+    found = [f"{one.message}; {one.hint}" for one in warnings_of(book, WORLD)]
     return "\n".join([*book.warnings, *found])
 
 

@@ -41,7 +41,7 @@ def test_sizes(text: str, size: int) -> None:
 def test_what_is_no_size(text: str, hint: str) -> None:
     with pytest.raises(InvalidValue) as caught:
         parse_size(text)
-    assert hint in caught.value.instead
+    assert hint in caught.value.hint
 
 
 @pytest.mark.parametrize(
@@ -100,7 +100,7 @@ def test_no_text_ends_in_anything_but_a_value_or_a_clear_no(text: str) -> None:
         try:
             parse(text)
         except InvalidValue as wrong:
-            assert wrong.what and wrong.instead
+            assert wrong.message and wrong.hint
 
 
 @pytest.mark.parametrize(

@@ -97,7 +97,7 @@ def _read(parse: Callable[[str], Value], text: str) -> Value:
     try:
         return parse(text)
     except InvalidValue as wrong:
-        raise argparse.ArgumentTypeError(f"{wrong.what}; {wrong.instead}") from None
+        raise argparse.ArgumentTypeError(f"{wrong.message}; {wrong.hint}") from None
 
 
 def run_number(text: str) -> int:

@@ -30,7 +30,7 @@ def moment_of(as_of: str | None, session: Session) -> int:
     try:
         return parse_moment(as_of, session.now_ns)
     except InvalidValue as wrong:
-        raise UsageError(f"--as-of: {wrong.what}", wrong.instead) from None
+        raise UsageError(f"--as-of: {wrong.message}", wrong.hint) from None
 
 
 def read_book(args: argparse.Namespace) -> RuleBook:
@@ -49,7 +49,7 @@ def read_where(text: str) -> Node:
     try:
         node = parse_condition(text, TYPES).node
     except InvalidValue as wrong:
-        raise UsageError(f"--where: {wrong.what}", wrong.instead) from None
+        raise UsageError(f"--where: {wrong.message}", wrong.hint) from None
     keep_parsed()
     _require("--where", {leaf.on for leaf in node.leaves()})
     return node

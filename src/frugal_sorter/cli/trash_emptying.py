@@ -37,7 +37,7 @@ def empty(
         try:
             refuse_expensive(where)
         except InvalidValue as wrong:
-            raise UsageError(f"--where: {wrong.what}", wrong.instead) from None
+            raise UsageError(f"--where: {wrong.message}", wrong.hint) from None
     screen = Screen(is_short(args))
     has_limits = args.older_than is not None or args.shrink_to is not None or where is not None
     limits = TrashLimits(args.older_than, args.shrink_to, where) if has_limits else None

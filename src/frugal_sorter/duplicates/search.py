@@ -16,7 +16,7 @@ from frugal_sorter.duplicates.digests import WHOLE_BYTES, Digests, ends_digests,
 from frugal_sorter.filesystem.parallel import OnProgress, work_through
 from frugal_sorter.filesystem.record import Listing, Unread, place_of
 from frugal_sorter.filesystem.status import birth_ns
-from frugal_sorter.filesystem.walk import Reader, reason_of, unread_for
+from frugal_sorter.filesystem.walk import Reader, reason_of, working
 from frugal_sorter.planning.guard import never_entered
 from frugal_sorter.state.digest_cache import CACHED_BYTES, DigestCache, Key
 
@@ -140,26 +140,17 @@ class ContentSearch:
                 return None
             return level + 1 if self.levels is None or level < self.levels else None
 
-        reader, parent = Reader(True, descend), os.getpid()
+        parent = os.getpid()
 
-        def work(folder: tuple[str, int], found: _Walked) -> tuple[list[tuple[str, int]], int]:
-            path, level = folder
-            try:
-                listing = reader.read(path, level)
-            except OSError as error:
-                if path == root:
-                    raise
-                found.result.unread.append(unread_for(path, error))
-                return [], 0
-            found.result.unread += listing.unread
-            if alone or path not in seen:
-                if not alone:
-                    seen.add(path)
-                self._listing(listing, level, found)
-                if os.getpid() == parent:
-                    self.on_progress(len(walked.columns) + len(found.columns), "files found")
-            return reader.below(listing, level), len(listing.names)
+        def handle(listing: Listing, level: int, found: _Walked) -> None:
+            if not alone and listing.folder in seen:
+                return
+            seen.add(listing.folder)
+            self._listing(listing, level, found)
+            if os.getpid() == parent:
+                self.on_progress(len(walked.columns) + len(found.columns), "files found")
 
+        work = working(Reader(True, descend), handle, lambda found, unread: found.result.unread.append(unread), root)
         walked.add(work_through((root, 1), work, _Walked, _Walked.add, may_fork=alone))
 
     def _listing(self, listing: Listing, level: int, walked: _Walked) -> None:

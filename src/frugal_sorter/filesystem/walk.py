@@ -10,6 +10,7 @@ from typing import Generic, TypeVar
 from frugal_sorter.filesystem.record import Listing, Unread
 
 Context = TypeVar("Context")
+Found = TypeVar("Found")
 
 # A folder with one of these is the root of a tree under version control.
 VERSION_CONTROL = frozenset({".git", ".hg", ".svn", ".bzr", "_darcs", ".fossil", "CVS"})
@@ -145,6 +146,36 @@ class Reader(Generic[Context]):
             if context_below is not None:
                 found.append((prefix + name, context_below))
         return found
+
+
+def working(
+    reader: Reader[Context], handle: Callable[[Listing, Context, Found], None], note: Callable[[Found, Unread], None],
+    must_read: str = "",
+) -> Callable[[tuple[str, Context], Found], tuple[list[tuple[str, Context]], int]]:  # fmt: skip
+    """Return what `parallel.work_through` does with each folder: read it, hand it on, and go into what is below it.
+
+    Args:
+        reader: of the tree.
+        handle: takes in a folder that was read, with its context, and adds to what was found.
+        note: adds a path that could not be read to what was found.
+        must_read: a folder whose error is raised instead.
+    """
+
+    def work(folder: tuple[str, Context], found: Found) -> tuple[list[tuple[str, Context]], int]:
+        path, context = folder
+        try:
+            listing = reader.read(path, context)
+        except OSError as error:
+            if path == must_read:
+                raise
+            note(found, unread_for(path, error))
+            return [], 0
+        for failed in listing.unread:
+            note(found, failed)
+        handle(listing, context, found)
+        return reader.below(listing, context), len(listing.names)
+
+    return work
 
 
 def walk(

@@ -12,7 +12,7 @@ from frugal_sorter.filesystem.inside import Inside, look_inside
 from frugal_sorter.filesystem.parallel import work_through
 from frugal_sorter.filesystem.record import Listing, Place, Unknown, Unread
 from frugal_sorter.filesystem.status import look
-from frugal_sorter.filesystem.walk import Reader, reason_of, unread_for
+from frugal_sorter.filesystem.walk import Reader, reason_of, working
 from frugal_sorter.planning.constraints import (
     ceilings_of,
     enforce_removal_limits,
@@ -243,25 +243,19 @@ class _Planner:
         may_fork = cheap and all(rule.take == "files" for rule in self.book.rules)
         rules = [index for index, rule in enumerate(self.book.rules) if rule.take != "folders"]
         status = self.book.matcher(tuple(rules), self.world.now_ns).needs_status
-        reader = Reader(status, descend, pick)
 
-        def work(folder: tuple[str, Scope], found: _Found) -> tuple[list[tuple[str, Scope]], int]:
-            self.found = found
-            path, scope = folder
-            try:
-                listing = reader.read(path, scope)
-            except OSError as error:
-                self._unread(unread_for(path, error))
-                return [], 0
-            for failed in listing.unread:
-                self._unread(failed)
+        def begin() -> _Found:
+            # In a fork, too: what `pick` and `descend` find goes there.
+            self.found = _Found()
+            return self.found
+
+        def handle(listing: Listing, _: Scope, found: _Found) -> None:
             if listing.names:
                 self._listing(listing)
-            return reader.below(listing, scope), len(listing.names)
 
-        before = self.found
-        found = work_through((root, roots[root]), work, _Found, _Found.add, may_fork)
-        before.add(found)
+        before, reader = self.found, Reader(status, descend, pick)
+        work = working(reader, handle, lambda _, unread: self._unread(unread))
+        before.add(work_through((root, roots[root]), work, begin, _Found.add, may_fork))
         self.found = before
 
     def _acting(self, listing: Listing, scope: Scope) -> Scope:

@@ -13,7 +13,7 @@ from frugal_sorter.filesystem.bands import age_band, band_order, size_band
 from frugal_sorter.filesystem.parallel import work_through
 from frugal_sorter.filesystem.record import Listing, Unread
 from frugal_sorter.filesystem.types import OTHER, PLAIN_SUFFIXES, TYPE_OF_SUFFIX, may_be_double, suffix_of
-from frugal_sorter.filesystem.walk import Reader, unread_for
+from frugal_sorter.filesystem.walk import Reader, working
 
 if TYPE_CHECKING:
     from frugal_sorter.rules.conditions.tree import Node
@@ -295,29 +295,25 @@ class InventoryCounter:
             self._found.folders += 1
             return level + 1 if self._levels is None or level < self._levels else None
 
-        reader, parent = Reader(True, descend, None if chosen is None else chosen.pick), os.getpid()
+        def begin() -> _Found:
+            # In a fork, too: what `descend` and `_listing` count goes there.
+            self._found = _Found()
+            return self._found
 
-        def work(folder: tuple[str, int], found: _Found) -> tuple[list[tuple[str, int]], int]:
-            self._found = found
-            path, level = folder
-            try:
-                listing = reader.read(path, level)
-            except OSError as error:
-                if path == root:
-                    raise
-                found.unread.append(unread_for(path, error))
-                return [], 0
-            found.unread += listing.unread
-            if alone or path not in self._seen:
-                if not alone:
-                    self._seen.add(path)
-                self._listing(listing, root, None if chosen is None else chosen.of(listing))
-                if os.getpid() == parent:
-                    self._on_progress(before + found.files)
-            return reader.below(listing, level), len(listing.names)
+        parent = os.getpid()
 
+        def handle(listing: Listing, _: int, found: _Found) -> None:
+            if not alone and listing.folder in self._seen:
+                return
+            self._seen.add(listing.folder)
+            self._listing(listing, root, None if chosen is None else chosen.of(listing))
+            if os.getpid() == parent:
+                self._on_progress(before + found.files)
+
+        reader = Reader(True, descend, None if chosen is None else chosen.pick)
+        work = working(reader, handle, lambda found, unread: found.unread.append(unread), root)
         # A condition may ask helpers that a fork must not share.
-        return work_through((root, 1), work, _Found, _Found.add, may_fork=alone and chosen is None)
+        return work_through((root, 1), work, begin, _Found.add, may_fork=alone and chosen is None)
 
     def _listing(self, listing: Listing, base: str, chosen: Sequence[int] | None) -> None:
         found = self._found

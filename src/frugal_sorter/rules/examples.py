@@ -90,7 +90,7 @@ def run_example(book: RuleBook, rule: Rule, example: Example, world: World) -> s
     try:
         facts = example_facts(book, rule, example.given, world)
     except InvalidValue as wrong:
-        return f"nothing: {wrong.what}; {wrong.instead}"
+        return f"nothing: {wrong.message}; {wrong.hint}"
     for earlier in book.rules:
         if earlier is rule:
             break

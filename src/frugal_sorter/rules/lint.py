@@ -20,8 +20,8 @@ class Warned(NamedTuple):
     """A warning: which rule, what about it, and what is probably meant."""
 
     rule: Rule
-    what: str
-    instead: str
+    message: str
+    hint: str
 
 
 def warnings_of(book: RuleBook, world: World) -> list[Warned]:

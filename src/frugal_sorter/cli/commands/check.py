@@ -82,7 +82,7 @@ def _warnings(book: RuleBook, world: World) -> list[str]:
     dead = set()
     for warned in warnings_of(book, world):
         dead.add(warned.rule.name)
-        warnings.append(_at(book, warned.rule, f"{warned.what}; {warned.instead}"))
+        warnings.append(_at(book, warned.rule, f"{warned.message}; {warned.hint}"))
     for one in unreached(book, world):
         if one.rule.name not in dead:
             what = f'of {count_text(one.entries, "file")} that it matches now it gets none: "{one.above.name}" above has them'

@@ -17,10 +17,10 @@ class InvalidValue(Exception):
     `others` are more things that are wrong with the same value.
     """
 
-    def __init__(self, what: str, instead: str) -> None:
-        super().__init__(what)
-        self.what = what
-        self.instead = instead
+    def __init__(self, message: str, hint: str) -> None:
+        super().__init__(message)
+        self.message = message
+        self.hint = hint
         self.others: list[InvalidValue] = []
 
 
@@ -31,13 +31,13 @@ class Mistake:
     file: str
     line: int
     rule: str
-    what: str
-    instead: str
+    message: str
+    hint: str
 
     def __str__(self) -> str:
         rule = f'rule "{self.rule}": ' if self.rule else ""
-        instead = f"; {self.instead}" if self.instead else ""
-        return one_line(f"{self.file}:{self.line}: {rule}{self.what}{instead}")
+        hint = f"; {self.hint}" if self.hint else ""
+        return one_line(f"{self.file}:{self.line}: {rule}{self.message}{hint}")
 
 
 class Mistakes(FrugalError):

@@ -51,5 +51,5 @@ def book_of_rule(keys: Mapping[str, Value], folder: str, said_as: Mapping[str, s
     except Mistakes as mistakes:
         first = next(iter(mistakes.all))
         key = list(keys)[first.line - 4] if 4 <= first.line < 4 + len(keys) else ""
-        raise UsageError(f"{said_as.get(key, key or 'the rule')}: {first.what}", first.instead) from None
+        raise UsageError(f"{said_as.get(key, key or 'the rule')}: {first.message}", first.hint) from None
     return replace(book, file=origin)

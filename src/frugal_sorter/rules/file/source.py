@@ -64,9 +64,9 @@ class Source:
         """Return the line of a key."""
         return line_at(self._lines, path)
 
-    def wrong(self, path: KeyPath, what: str, instead: str, rule: str = "") -> None:
+    def wrong(self, path: KeyPath, message: str, hint: str, rule: str = "") -> None:
         """Take in that something is wrong at a key, and what to write instead."""
-        self.mistakes.append(Mistake(self.file, self.line(path), rule, what, instead))
+        self.mistakes.append(Mistake(self.file, self.line(path), rule, message, hint))
 
     @contextmanager
     def at(self, path: KeyPath, rule: str = "") -> Iterator[None]:
@@ -75,7 +75,7 @@ class Source:
             yield
         except InvalidValue as first:
             for wrong in (first, *first.others):
-                self.wrong(path, wrong.what, wrong.instead, rule)
+                self.wrong(path, wrong.message, wrong.hint, rule)
 
     def unknown_keys(self, table: Iterable[str], known: tuple[str, ...], path: KeyPath, rule: str = "") -> None:
         """Take in which keys of a table there are not."""
