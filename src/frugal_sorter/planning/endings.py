@@ -20,7 +20,8 @@ from frugal_sorter.planning.target_folders import TargetFolders
 from frugal_sorter.planning.target_names import Clashes, Discard, Room, is_numbered_form
 from frugal_sorter.planning.to_trash import Removals
 from frugal_sorter.rules.fields import Facts, World
-from frugal_sorter.rules.model import REMOVALS, Rule, RuleBook
+from frugal_sorter.rules.file.keys import REMOVALS
+from frugal_sorter.rules.model import Rule, RuleBook
 from frugal_sorter.rules.templates.placing import Wanted, wanted_place
 from frugal_sorter.rules.templates.written import Missing, shortened
 from frugal_sorter.state.folders import ready_state_folder

@@ -10,7 +10,8 @@ from frugal_sorter.filesystem.inside import Inside, look_inside
 from frugal_sorter.filesystem.record import is_inside, place_of
 from frugal_sorter.filesystem.walk import VERSION_CONTROL
 from frugal_sorter.planning.plan import Plan, Refusal
-from frugal_sorter.rules.model import REMOVALS, Rule
+from frugal_sorter.rules.file.keys import REMOVALS
+from frugal_sorter.rules.model import Rule
 from frugal_sorter.state.folders import state_folder
 from frugal_sorter.state.remembered import for_a_session
 from frugal_sorter.steps.kinds import PLANNED, REMOVING, TAKING

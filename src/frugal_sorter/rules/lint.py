@@ -12,7 +12,8 @@ from frugal_sorter.rules.conditions.overlap import Overlap
 from frugal_sorter.rules.conditions.tree import Code, Leaf
 from frugal_sorter.rules.examples import does_it_again
 from frugal_sorter.rules.fields import World, depth_below
-from frugal_sorter.rules.model import REMOVALS, Rule, RuleBook
+from frugal_sorter.rules.file.keys import REMOVALS
+from frugal_sorter.rules.model import Rule, RuleBook
 from frugal_sorter.rules.templates.written import Slot
 
 

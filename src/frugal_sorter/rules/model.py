@@ -8,16 +8,13 @@ from typing import Literal, NamedTuple
 
 from frugal_sorter.rules.conditions.matcher import MOST_MATCHERS, Matcher
 from frugal_sorter.rules.conditions.tree import Node
-from frugal_sorter.rules.file.keys import Do, Keep
+from frugal_sorter.rules.file.keys import Do, Ending, Keep
 from frugal_sorter.rules.file.trash_limits import TrashLimits
 from frugal_sorter.rules.templates.written import CaptureKind, Template, Wording
 from frugal_sorter.rules.units import Duration, Hours
 
 Clash = Literal["number", "skip", "replace", "newer", "same"]
 Take = Literal["files", "folders", "items"]
-Ending = Literal["move", "trash", "delete", "pack", "unpack", "duplicates", "leave"]
-# By these an entry is no longer where a person left it.
-REMOVALS: frozenset[str] = frozenset({"trash", "delete", "pack", "unpack", "duplicates"})
 
 
 @dataclass(frozen=True, slots=True)

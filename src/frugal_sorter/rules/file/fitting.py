@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any, cast
 
-from frugal_sorter.rules.file.keys import KEYS
+from frugal_sorter.rules.file.keys import KEYS, REMOVALS, Ending
 from frugal_sorter.rules.file.positions import Path as KeyPath
 from frugal_sorter.rules.file.source import Source
 from frugal_sorter.rules.file.values import truth
-from frugal_sorter.rules.model import REMOVALS, Ending, Rule
+from frugal_sorter.rules.model import Rule
 from frugal_sorter.state.folders import others_can_write
 
 _SHOWN = {"move": "`move` or `rename`"}
@@ -42,18 +42,19 @@ def refuse_unfit(source: Source, rule: Rule, table: Mapping[str, Any], path: Key
         source.wrong(
             (*path, "link"), "a link does not go with a removal", "there would be nothing behind it", rule.name
         )
-    if rule.other is not None and rule.move is None:
-        source.wrong((*path, "other"), "`other` goes with `move` only", "say where the rest goes", rule.name)
+    for key, one in KEYS.items():
+        needed, hint = one.needs
+        if key in table and needed and needed not in table:
+            source.wrong((*path, key), f"`{key}` goes with `{needed}` only", hint, rule.name)
+        if one.only_files and rule.ending == key and rule.take != "files":
+            source.wrong((*path, key), one.only_files, 'leave `take` out, or say "files"', rule.name)
+        template = getattr(rule.extras if one.extra else rule, key, None)
+        if one.numbered and template is not None and template.counts:
+            source.wrong((*path, key), f"{{n}} cannot stand in `{key}`", "taken names are numbered anyway", rule.name)
     if rule.extras and rule.ending in ("leave", "duplicates"):
         extra = next(key for key in table if KEYS[key].extra)
         what = f"`{extra}` does not go with `{rule.ending}`"
         source.wrong((*path, extra), what, f"leave `{rule.ending}` out", rule.name)
-    for ending, what in (("unpack", "only files are unpacked"), ("duplicates", "only files are compared")):
-        if rule.ending == ending and rule.take != "files":
-            source.wrong((*path, ending), what, 'leave `take` out, or say "files"', rule.name)
-    for key, template in (("copy", rule.extras.copy), ("link", rule.extras.link), ("pack", rule.pack)):
-        if template is not None and template.counts:
-            source.wrong((*path, key), f"{{n}} cannot stand in `{key}`", "taken names are numbered anyway", rule.name)
     if rule.extras.run and others_can_write(source.file):
         what = "other accounts can write to this file, so that no program is run from it"
         source.wrong((*path, "run"), what, f"chmod go-w {source.file}", rule.name)

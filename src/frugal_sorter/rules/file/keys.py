@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any, Literal
 
+from frugal_sorter.rules.units import Duration
+
 TAKES = ("files", "folders", "items")
 CLASHES = ("number", "skip", "replace", "newer", "same")
 # Which of several files with the same contents stays, and what becomes of the others.
@@ -13,6 +15,9 @@ KEEPS: tuple[Keep, ...] = ("unmarked", "oldest", "newest", "shortest-path")
 DEFAULT_KEEP: tuple[Keep, ...] = ("unmarked", "oldest", "shortest-path")
 Do = Literal["trash", "delete", "hardlink"]
 DOS: tuple[Do, ...] = ("trash", "delete", "hardlink")
+Ending = Literal["move", "trash", "delete", "pack", "unpack", "duplicates", "leave"]
+# By these an entry is no longer where a person left it.
+REMOVALS: frozenset[str] = frozenset({"trash", "delete", "pack", "unpack", "duplicates"})
 # Without `at_most` a rule may take away no more entries than this.
 MOST_REMOVALS = 1_000
 
@@ -60,63 +65,84 @@ class Key:
         meaning: for the reference.
         default: what holds without it, for the reference.
         schema: what its value may be (JSON Schema 2020-12).
+        reader: which method of `readers.Readers` reads its value; empty for one that the loader reads itself.
+        value: what holds without it.
         common: whether it may stand in `[defaults]`.
         ending: whether it says what becomes of an entry.
         extra: whether it says what is done to an entry besides.
+        needs: the key without which it makes no sense, and what to do where that is missing.
+        only_files: why it goes with files alone; empty where it goes with folders, too.
+        numbered: whether taken names are numbered anyway, so that no `{n}` may stand in it.
     """
 
     meaning: str
     default: str
     schema: dict[str, Any]
+    reader: str = ""
+    value: Any = None
     common: bool = False
     ending: bool = False
     extra: bool = False
+    needs: tuple[str, str] = ("", "")
+    only_files: str = ""
+    numbered: bool = False
 
 
 KEYS: dict[str, Key] = {
-    "name": Key("unique", "required", {"type": "string", "pattern": "\\S"}),
-    "in": Key("a folder, or a list of them", "required", _TEXTS),
-    "where": Key('a condition; `"everything"` for all', "required", {"type": "string", "minLength": 1, "maxLength": 4000}),
+    "name": Key("unique", "required", {"type": "string", "pattern": "\\S"}, reader="name"),
+    "in": Key("a folder, or a list of them", "required", _TEXTS, reader="folders", value=()),
+    "where": Key('a condition; `"everything"` for all', "required", {"type": "string", "minLength": 1, "maxLength": 4000},
+                reader="condition"),
     "take": Key('`"files"`, `"folders"`, or `"items"`: each top-level entry as one unit', '`"files"`',
-                {"enum": list(TAKES)}, common=True),
-    "levels": Key('how deep: 1 is the folder itself, a number, or `"all"`', "1", _LEVELS, common=True),
-    "hidden": Key("hidden entries too", "`false`", _TRUTH, common=True),
-    "settle": Key("leave alone what was written to within this time", '`"0 seconds"`', _TEXT, common=True),
+                {"enum": list(TAKES)}, common=True, reader="take", value="files"),
+    "levels": Key('how deep: 1 is the folder itself, a number, or `"all"`', "1", _LEVELS, common=True,
+                reader="levels", value=1),
+    "hidden": Key("hidden entries too", "`false`", _TRUTH, common=True, reader="truth", value=False),
+    "settle": Key("leave alone what was written to within this time", '`"0 seconds"`', _TEXT, common=True,
+                reader="duration", value=Duration(0, 0)),
     "clash": Key('the target name is taken: `"number"` (`name_2.ext`), `"skip"`, `"replace"` (what stood there goes to '
                  'the trash), `"newer"` (the newer one stays, the other goes to the trash; equal times: number), '
                  '`"same"` (identical contents: the newcomer goes to the trash; else number)', '`"number"`',
-                 {"enum": list(CLASHES)}, common=True),
-    "during": Key('when the rule acts: `"mon-fri 08:00-18:00"`, one or a list', "always", _TEXTS, common=True),
+                 {"enum": list(CLASHES)}, common=True, reader="clash", value="number"),
+    "during": Key('when the rule acts: `"mon-fri 08:00-18:00"`, one or a list', "always", _TEXTS, common=True,
+                reader="hours", value=()),
     "at_most": Key("with more entries than this the rule is not carried out; the others are. Files inside a folder "
                    "that is taken away count", f"{MOST_REMOVALS:,} for removals, none otherwise",
-                   {"type": "integer", "minimum": 0}, common=True),
-    "ask": Key("ask for this rule by itself, even under `--yes`; unattended it is left", "`false`", _TRUTH, common=True),
-    "prune": Key("remove folders that this rule left empty", "`false`", _TRUTH, common=True),
-    "off": Key("switched off, as if not there", "`false`", _TRUTH, common=True),
-    "move": Key("the folder that entries go to", "", {"type": "string", "minLength": 1}, ending=True),
+                   {"type": "integer", "minimum": 0}, common=True, reader="count"),
+    "ask": Key("ask for this rule by itself, even under `--yes`; unattended it is left", "`false`", _TRUTH, common=True,
+                reader="truth", value=False),
+    "prune": Key("remove folders that this rule left empty", "`false`", _TRUTH, common=True,
+                reader="truth", value=False),
+    "off": Key("switched off, as if not there", "`false`", _TRUTH, common=True, reader="truth", value=False),
+    "move": Key("the folder that entries go to", "", {"type": "string", "minLength": 1}, ending=True, reader="target"),
     "other": Key("beside `move`: the folder for entries that have no value for what `move` asks for", "they are left",
-                 {"type": "string", "minLength": 1}),
-    "rename": Key("their new name; may stand beside `move`", "", {"type": "string", "minLength": 1}, ending=True),
+                 {"type": "string", "minLength": 1}, reader="target", needs=("move", "say where the rest goes")),
+    "rename": Key("their new name; may stand beside `move`", "", {"type": "string", "minLength": 1}, ending=True,
+                reader="new_name"),
     "trash": Key("`true`: to the trash of the desktop", "", _TRUTH, ending=True),
     "delete": Key("`true`: for good, which cannot be taken back", "", _TRUTH, ending=True),
     "pack": Key("the path of a new zip: all entries of a run with the same path go into one, they themselves to the trash",
-                "", {"type": "string", "pattern": "\\.[zZ][iI][pP]$"}, ending=True),
+                "", {"type": "string", "pattern": "\\.[zZ][iI][pP]$"}, ending=True, reader="zip_path", numbered=True),
     "unpack": Key("a new folder for what is in a zip or tar archive, which itself goes to the trash", "",
-                  {"type": "string", "minLength": 1}, ending=True),
+                  {"type": "string", "minLength": 1}, ending=True,
+                reader="target", only_files="only files are unpacked"),
     "duplicates": Key('of the files of the rule that hold the same bytes one stays, and the others go: '
                       '`{keep = "oldest", do = "trash"}`; `keep` is ' + ", ".join(f'`"{one}"`' for one in KEEPS)
                       + ' or a list of these, `do` is `"trash"`, `"delete"` or `"hardlink"`', "",
-                      _OF_SAME, ending=True),
+                      _OF_SAME, ending=True, reader="duplicates", only_files="only files are compared"),
     "leave": Key("`true`: an exception; no later rule touches these", "", _TRUTH, ending=True),
-    "copy": Key("a folder that gets a copy", "", {"type": "string", "minLength": 1}, extra=True),
+    "copy": Key("a folder that gets a copy", "", {"type": "string", "minLength": 1}, extra=True,
+                reader="target", numbered=True),
     "link": Key("a folder that gets a symbolic link to where the entry finally lies", "",
-                {"type": "string", "minLength": 1}, extra=True),
-    "tag": Key("tags to add, one or a list, as desktop programs keep them", "", _TEXTS, extra=True),
-    "untag": Key("tags to take off, one or a list", "", _TEXTS, extra=True),
-    "comment": Key("a comment to give, as desktop programs keep it", "", {"type": "string", "minLength": 1}, extra=True),
+                {"type": "string", "minLength": 1}, extra=True, reader="target", numbered=True),
+    "tag": Key("tags to add, one or a list, as desktop programs keep them", "", _TEXTS, extra=True,
+                reader="wordings", value=()),
+    "untag": Key("tags to take off, one or a list", "", _TEXTS, extra=True, reader="wordings", value=()),
+    "comment": Key("a comment to give, as desktop programs keep it", "", {"type": "string", "minLength": 1}, extra=True,
+                reader="wording"),
     "run": Key("a program and its arguments as a list, never a shell line; it gets the path in `$FRUGAL_FILE`, "
                "runs in the root folder rather than beside the file, and has 60 seconds", "",
-               {"type": "array", "items": {"type": "string"}, "minItems": 1}, extra=True),
+               {"type": "array", "items": {"type": "string"}, "minItems": 1}, extra=True, reader="command", value=()),
     "example": Key("what must come out, in tables `[[rule.example]]`; see below", "", _EXAMPLES),
 }  # fmt: skip
 

@@ -7,7 +7,7 @@ import os
 import re
 from collections.abc import Mapping
 from pathlib import Path
-from typing import Any, cast
+from typing import Any
 
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import is_inside
@@ -18,25 +18,21 @@ from frugal_sorter.rules.conditions.parsing import keep as keep_parsed
 from frugal_sorter.rules.conditions.tree import Node, capture_kinds
 from frugal_sorter.rules.fields import FIELDS
 from frugal_sorter.rules.file.fitting import ending_of, refuse_unfit
-from frugal_sorter.rules.file.keys import CLASHES, KEYS, TAKES, TRASH
+from frugal_sorter.rules.file.keys import KEYS, TRASH
 from frugal_sorter.rules.file.lists import read_list
-from frugal_sorter.rules.file.mistakes import InvalidValue, Mistakes, nearest
+from frugal_sorter.rules.file.mistakes import Mistakes, nearest
 from frugal_sorter.rules.file.places import built_in_places, expand
 from frugal_sorter.rules.file.positions import Path as KeyPath
+from frugal_sorter.rules.file.readers import Readers
 from frugal_sorter.rules.file.source import Keys, Source
 from frugal_sorter.rules.file.trash_limits import WEEK, TrashLimits, refuse_expensive
-from frugal_sorter.rules.file.values import count, levels, of_same, one_of, one_text, rule_name, texts, truth
+from frugal_sorter.rules.file.values import count, one_text
 from frugal_sorter.rules.model import Example, Extras, Rule, RuleBook
 from frugal_sorter.rules.templates.written import (
     EXTRAS,
     CaptureKind,
-    Slot,
-    Template,
-    Wording,
-    parse_template,
-    parse_wording,
 )  # fmt: skip
-from frugal_sorter.rules.units import Duration, parse_duration, parse_hours, parse_size
+from frugal_sorter.rules.units import parse_duration, parse_size
 from frugal_sorter.state.folders import refuse_writable_by_others
 from frugal_sorter.state.inputs import read_input
 
@@ -230,57 +226,24 @@ class _Loader:
         self.source.unknown_keys(table, RULE_KEYS, path, shown)
         self._required(table, path, shown)
 
-        read = Keys(self.source, table, defaults, path, shown).read
-        read("name", rule_name)
-        folders = read("in", lambda value: tuple(expand(one, self.places, self.beside) for one in texts(value)), ())
-        where_node = read("where", lambda value: self._condition(value, shown, (*path, "where")))
-        read("off", truth, False)
-        kinds = self._captures(where_node, shown, (*path, "where"))
-
-        def target(value: Any) -> Template:
-            return self._target(value, kinds)
-
-        def wordings(value: Any) -> tuple[Wording, ...]:
-            return tuple(parse_wording(one, self.places, kinds) for one in texts(value))
-
+        readers = Readers(self.places, self.beside, lambda value: self._condition(value, shown, (*path, "where")))
+        keys, values = Keys(self.source, table, defaults, path, shown), dict[str, Any]()
+        for key, one in KEYS.items():
+            if one.reader:
+                values[key] = keys.read(key, getattr(readers, one.reader), one.value)
+            if key == "where":
+                # What it captures can stand in the keys below.
+                readers.captures = self._captures(values[key], shown, (*path, key))
+        extras = Extras(*(values.pop(key) for key, one in KEYS.items() if one.extra))
+        where, folders = values.pop("where"), values.pop("in")
+        values.pop("off")
         rule = Rule(
-            name=shown,
-            line=self.source.line(path),
-            folders=tuple(dict.fromkeys(folders)),
-            where=cast(Node, where_node),
-            where_text=str(table.get("where")),
-            levels=read("levels", levels, 1),
-            hidden=read("hidden", truth, False),
-            settle=read("settle", lambda value: parse_duration(one_text(value)), Duration(0, 0)),
-            clash=read("clash", lambda value: one_of(value, CLASHES), "number"),
-            move=read("move", target),
-            rename=read(
-                "rename", lambda value: parse_template(one_text(value), self.places, rename=True, captures=kinds)
-            ),
-            key=_digest({**defaults, **table}),
-            take=read("take", lambda value: one_of(value, TAKES), "files"),
-            during=read("during", lambda value: tuple(parse_hours(one) for one in texts(value)), ()),
-            at_most=read("at_most", count),
-            ask=read("ask", truth, False),
-            kinds=kinds,
-            examples=self._examples(table, path, shown),
-            ending=ending_of(self.source, table, path, shown),
-            pack=read("pack", lambda value: _zip_path(target(value))),
-            unpack=read("unpack", target),
-            extras=Extras(
-                read("copy", target),
-                read("link", target),
-                read("tag", wordings, ()),
-                read("untag", wordings, ()),
-                read("comment", lambda value: parse_wording(one_text(value), self.places, kinds)),
-                read("run", lambda value: _command(wordings(value) if isinstance(value, list) else ()), ()),
-            ),
-            prune=read("prune", truth, False),
-            other=read("other", target),
-            duplicates=read("duplicates", of_same),
-        )
+            **{**values, "name": shown}, line=self.source.line(path), folders=tuple(dict.fromkeys(folders)), where=where,
+            where_text=str(table.get("where")), key=_digest({**defaults, **table}), kinds=readers.captures,
+            examples=self._examples(table, path, shown), ending=ending_of(self.source, table, path, shown), extras=extras,
+        )  # fmt: skip
         refuse_unfit(self.source, rule, table, path)
-        return rule if where_node is not None else None
+        return rule if where is not None else None
 
     def _required(self, table: Mapping[str, Any], path: KeyPath, rule: str) -> None:
         examples = {"name": 'name = "Photos by month"', "in": 'in = "~/Intake"', "where": 'where = "type is image"'}
@@ -306,14 +269,6 @@ class _Loader:
         names = read_list(name, path)
         self.lists.append(os.path.realpath(path))
         return names
-
-    def _target(self, value: Any, kinds: Mapping[str, CaptureKind]) -> Template:
-        text = one_text(value)
-        head, _, rest = text.partition("/")
-        if head.startswith(("~", "$")):
-            root = expand(head, self.places, self.beside)
-            return parse_template(rest, self.places, root=root, captures=kinds)
-        return parse_template(text, self.places, captures=kinds)
 
     def _examples(self, table: Mapping[str, Any], path: KeyPath, rule: str) -> tuple[Example, ...]:
         examples = []
@@ -356,19 +311,3 @@ def _is_mounted_place(value: Any) -> bool:
 def _digest(table: Mapping[str, Any]) -> str:
     telling = {key: value for key, value in table.items() if key not in ("name", "off", "example")}
     return hashlib.blake2b(repr(sorted(telling.items())).encode("utf-8", "surrogatepass"), digest_size=12).hexdigest()
-
-
-def _zip_path(template: Template) -> Template:
-    if not template.text.lower().endswith(".zip"):
-        raise InvalidValue(f'"{template.text}" is no path of a zip', 'such as "Packed/{modified:%Y-%m}.zip"')
-    return template
-
-
-def _command(words: tuple[Wording, ...]) -> tuple[Wording, ...]:
-    if not words or not words[0].text.strip():
-        raise InvalidValue(
-            "`run` is a list: the program, then its arguments", 'such as ["lp", "-d", "office", "{path}"]'
-        )
-    if any(isinstance(part, Slot) for part in words[0].parts):
-        raise InvalidValue("which program is run may not depend on a file", "write its name out")
-    return words
