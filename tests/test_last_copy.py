@@ -25,8 +25,9 @@ from frugal_sorter.planning.plan import Plan
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.steps.base import RunContext
 from frugal_sorter.steps.held_entry import there
+from frugal_sorter.steps.kinds import VerbName
 from frugal_sorter.steps.registry import verbs_for
-from frugal_sorter.steps.step import Step, VerbName
+from frugal_sorter.steps.step import Step
 from tests.support import book_of, carry_out, contents, plan_of, put, undo
 
 EVERYTHING = 'where = "everything"\n'

@@ -17,11 +17,11 @@ from frugal_sorter.journal import blocks
 from frugal_sorter.planning.guard import refuse_guarded
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.steps.base import Mark, RunContext
-from frugal_sorter.steps.kinds import ATTENDING, FINAL, KINDS, PLANNED
+from frugal_sorter.steps.kinds import ATTENDING, FINAL, KINDS, PLANNED, VerbName
 from frugal_sorter.steps.lines import step_as_line, step_of_line
 from frugal_sorter.steps.registry import verbs_for
 from frugal_sorter.steps.shapes import refuse_malformed
-from frugal_sorter.steps.step import ByVerb, Step, VerbName, Witness
+from frugal_sorter.steps.step import ByVerb, Step, Witness
 
 VERBS: tuple[VerbName, ...] = VerbName.__args__  # type: ignore[attr-defined]
 FILE = Identity("file", 1, 2, 3, 4, 5)

@@ -11,8 +11,8 @@ from frugal_sorter.filesystem.record import FileRecord, Identity, Place
 from frugal_sorter.journal.journal import Block, Journal
 from frugal_sorter.planning.endings import EarlierRuns
 from frugal_sorter.steps.base import Mark
-from frugal_sorter.steps.kinds import ATTENDING, REPLACING, TAKING
-from frugal_sorter.steps.step import Step, VerbName
+from frugal_sorter.steps.kinds import ATTENDING, REPLACING, TAKING, VerbName
+from frugal_sorter.steps.step import Step
 
 # Steps that put an entry somewhere without a rule having asked for it to be there.
 _NOT_PUT = frozenset({"trash", "restore", "make-folder"})

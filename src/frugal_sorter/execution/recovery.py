@@ -17,11 +17,11 @@ from frugal_sorter.journal.journal import Journal
 from frugal_sorter.journal.run import Counts, Run
 from frugal_sorter.steps.base import Mark, RunContext, Verb, attempt
 from frugal_sorter.steps.info_files import remove_stray_infos
-from frugal_sorter.steps.kinds import ATTENDING, TAKING
+from frugal_sorter.steps.kinds import ATTENDING, TAKING, VerbName
 from frugal_sorter.steps.make_folder import remove_unused
 from frugal_sorter.steps.registry import verbs_for
 from frugal_sorter.steps.shapes import refuse_malformed
-from frugal_sorter.steps.step import Step, VerbName
+from frugal_sorter.steps.step import Step
 
 
 class Recovered(NamedTuple):

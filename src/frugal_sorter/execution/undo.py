@@ -22,9 +22,9 @@ from frugal_sorter.journal.journal import Journal
 from frugal_sorter.journal.run import Run
 from frugal_sorter.planning.plan import Note, Plan
 from frugal_sorter.steps.base import Mark, RunContext
-from frugal_sorter.steps.kinds import ATTENDING, FINAL, MAKING, REPLACING, TAKING
+from frugal_sorter.steps.kinds import ATTENDING, FINAL, MAKING, REPLACING, TAKING, VerbName
 from frugal_sorter.steps.registry import verbs_for
-from frugal_sorter.steps.step import NotTouched, Step, VerbName
+from frugal_sorter.steps.step import NotTouched, Step
 
 # What no undo can help.
 GONE = "deleted for good"

@@ -13,7 +13,8 @@ from itertools import repeat
 from typing import Any, NamedTuple
 
 from frugal_sorter.filesystem.record import Identity, Place
-from frugal_sorter.steps.step import Step, VerbName, Witness
+from frugal_sorter.steps.kinds import VerbName
+from frugal_sorter.steps.step import Step, Witness
 
 STEPS = 1_000
 

@@ -29,8 +29,8 @@ from frugal_sorter.journal.schema import Numbering, write_block
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.state.last_run import LastRun
 from frugal_sorter.steps.base import Mark
-from frugal_sorter.steps.kinds import ATTENDING, FINAL
-from frugal_sorter.steps.step import Step, VerbName
+from frugal_sorter.steps.kinds import ATTENDING, FINAL, VerbName
+from frugal_sorter.steps.step import Step
 
 FILE_NAME = "journal.sqlite"
 # So many blocks are kept as they were read, for the next who asks.

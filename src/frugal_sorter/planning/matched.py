@@ -10,7 +10,8 @@ from frugal_sorter.filesystem.record import FileRecord, Identity, Place
 from frugal_sorter.rules.fields import Facts
 from frugal_sorter.rules.model import Rule
 from frugal_sorter.steps.count import ONE_FILE, Count, folder_of
-from frugal_sorter.steps.step import Step, VerbName
+from frugal_sorter.steps.kinds import VerbName
+from frugal_sorter.steps.step import Step
 
 
 class Kept(Exception):

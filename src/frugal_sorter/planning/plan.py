@@ -8,8 +8,8 @@ from typing import Any, Literal, NamedTuple
 
 from frugal_sorter.filesystem.record import Identity, Place, place_of
 from frugal_sorter.steps.count import NONE, Count, total
-from frugal_sorter.steps.kinds import ATTENDING, MAKING
-from frugal_sorter.steps.step import NotTouched, Step, VerbName, Witness
+from frugal_sorter.steps.kinds import ATTENDING, MAKING, VerbName
+from frugal_sorter.steps.step import NotTouched, Step, Witness
 
 Kind = Literal["tidy", "sort", "purge", "gather", "empty", "duplicates", "undo", "restore"]
 # They bring things back to where they were.

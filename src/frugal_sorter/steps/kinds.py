@@ -8,9 +8,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
-from typing import NamedTuple
+from typing import Literal, NamedTuple
 
-from frugal_sorter.steps.step import VerbName
 from frugal_sorter.steps.values import (
     IsFit,
     is_attributes,
@@ -30,6 +29,12 @@ from frugal_sorter.steps.values import (
     is_text,
     is_what_was_lost,
 )
+
+VerbName = Literal[
+    "move", "move-across", "trash", "restore", "delete", "empty", "copy", "remove-made", "link", "hard-link", "own-file",
+    "pack", "unpack",
+    "set-attribute", "run", "make-folder", "remove-folder", "note-times", "restore-times",
+]  # fmt: skip
 
 
 class Words(NamedTuple):

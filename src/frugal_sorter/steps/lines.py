@@ -7,8 +7,9 @@ from collections.abc import Mapping
 from typing import Any, cast
 
 from frugal_sorter.filesystem.record import Identity, Place, place_of
+from frugal_sorter.steps.kinds import VerbName
 from frugal_sorter.steps.shapes import refuse_malformed
-from frugal_sorter.steps.step import Step, VerbName, Witness
+from frugal_sorter.steps.step import Step, Witness
 from frugal_sorter.steps.values import is_identity
 
 _VERBS = frozenset(VerbName.__args__)  # type: ignore[attr-defined]

@@ -6,8 +6,7 @@ from collections.abc import Mapping
 from importlib import import_module
 
 from frugal_sorter.steps.base import RunContext, Verb
-from frugal_sorter.steps.kinds import KINDS
-from frugal_sorter.steps.step import VerbName
+from frugal_sorter.steps.kinds import KINDS, VerbName
 
 
 def verbs_for(context: RunContext) -> Mapping[VerbName, Verb]:

@@ -4,16 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any, Literal, NamedTuple
+from typing import Any, NamedTuple
 
 from frugal_sorter.filesystem.record import Identity, Place
 from frugal_sorter.steps.count import NONE, ONE_FILE, Count, folder_of
-
-VerbName = Literal[
-    "move", "move-across", "trash", "restore", "delete", "empty", "copy", "remove-made", "link", "hard-link", "own-file",
-    "pack", "unpack",
-    "set-attribute", "run", "make-folder", "remove-folder", "note-times", "restore-times",
-]  # fmt: skip
+from frugal_sorter.steps.kinds import VerbName
 
 
 class Witness(NamedTuple):

@@ -7,8 +7,8 @@ from collections.abc import Iterable, Mapping, Sequence
 
 from frugal_sorter.cli.output.text import count_text, size_text
 from frugal_sorter.steps.count import Count, total
-from frugal_sorter.steps.kinds import KINDS
-from frugal_sorter.steps.step import Step, VerbName
+from frugal_sorter.steps.kinds import KINDS, VerbName
+from frugal_sorter.steps.step import Step
 
 WORDS = {verb: kind.words for verb, kind in KINDS.items() if kind.words is not None}
 
