@@ -17,7 +17,7 @@ from frugal_sorter.journal import blocks
 from frugal_sorter.planning.guard import refuse_guarded
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.steps.base import Mark, RunContext
-from frugal_sorter.steps.kinds import ATTENDING, FINAL, KINDS, PLANNED, VerbName
+from frugal_sorter.steps.kinds import ATTENDING, KINDS, LASTING, PLANNED, VerbName
 from frugal_sorter.steps.lines import step_as_line, step_of_line
 from frugal_sorter.steps.registry import verbs_for
 from frugal_sorter.steps.shapes import refuse_malformed
@@ -126,12 +126,8 @@ def test_the_guard_refuses_what_no_planner_of_rules_makes(verb: VerbName) -> Non
     assert "no step of the kind" in plan.refused[0].reason
 
 
-# For what these do there is no way back.
-NO_WAY_BACK = FINAL | {"run"}
-
-
 @pytest.mark.parametrize("verb", VERBS)
-def test_the_inverse_of_a_verb_is_a_whole_step_and_there_is_one_but_for_the_final(verb: VerbName) -> None:
+def test_the_inverse_of_a_verb_is_a_whole_step_and_there_is_one_or_words_for_what_lasts(verb: VerbName) -> None:
     step = step_of(verb)
     if verb == "own-file":
         step.args = {"kept": [["/srv/desk", "kept.log"], list(FILE)]}
@@ -141,6 +137,6 @@ def test_the_inverse_of_a_verb_is_a_whole_step_and_there_is_one_but_for_the_fina
     if verb == "restore-times":
         assert back is None  # without a note of what was before it
         return
-    assert (back is None) == (verb in NO_WAY_BACK)
+    assert (back is None) == (verb in LASTING)
     if back is not None:
         refuse_malformed(back)

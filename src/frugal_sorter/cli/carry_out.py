@@ -21,7 +21,7 @@ from frugal_sorter.execution.executor import Result
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.state.settings import read_settings
 from frugal_sorter.steps.base import Mark
-from frugal_sorter.steps.kinds import ATTENDING, FINAL
+from frugal_sorter.steps.kinds import ATTENDING, KINDS, LASTING
 from frugal_sorter.steps.move_across import lost_text
 from frugal_sorter.steps.step import Step
 
@@ -134,21 +134,12 @@ def summary(result: Result) -> str:
 
 def take_back_text(result: Result) -> str:
     """Return in one line by which command a run is taken back, and for how long it can be."""
-    lasting = [verb for verb in result.by_verb if verb not in FINAL and verb != "run"]
     if not result.by_verb:
         return ""
-    if not lasting:
+    if not result.by_verb.keys() - LASTING:
         return "That cannot be taken back."
     until = f"within {read_settings().keep_days} days"
     trash = ", as long as the trash is not emptied" if "trash" in result.by_verb else ""
-    gone = [
-        word
-        for verb, word in (
-            ("delete", "what was deleted"),
-            ("empty", "what left the trash"),
-            ("run", "what programs did"),
-        )
-        if verb in result.by_verb
-    ]
+    gone = [kind.lasting for verb, kind in KINDS.items() if verb in LASTING and verb in result.by_verb]
     but = f", but for {' and '.join(gone)}" if gone else ""
     return f"Take it back {until}{trash}{but}: frugal undo {result.run}"

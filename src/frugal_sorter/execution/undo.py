@@ -22,7 +22,7 @@ from frugal_sorter.journal.journal import Journal
 from frugal_sorter.journal.run import Run
 from frugal_sorter.planning.plan import Note, Plan
 from frugal_sorter.steps.base import Mark, RunContext
-from frugal_sorter.steps.kinds import ATTENDING, FINAL, MAKING, REPLACING, TAKING, VerbName
+from frugal_sorter.steps.kinds import ATTENDING, FINAL, LASTING, MAKING, REPLACING, TAKING, VerbName
 from frugal_sorter.steps.registry import verbs_for
 from frugal_sorter.steps.step import NotTouched, Step
 
@@ -171,9 +171,7 @@ class _UndoPlanner:
     def _cannot(self, step: Step) -> list[NotTouched]:
         if step.verb in FINAL:
             return [step.not_touched(GONE, True)]
-        if step.verb == "run":
-            return [step.not_touched(RAN)]
-        return []
+        return [step.not_touched(RAN)] if step.verb in LASTING else []
 
     def _checked(self, step: Step, freed: set[Place]) -> list[Step]:
         """Return the steps that take one back, if nothing stands in their way.

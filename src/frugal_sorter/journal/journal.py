@@ -29,7 +29,7 @@ from frugal_sorter.journal.schema import Numbering, write_block
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.state.last_run import LastRun
 from frugal_sorter.steps.base import Mark
-from frugal_sorter.steps.kinds import ATTENDING, FINAL, VerbName
+from frugal_sorter.steps.kinds import ATTENDING, LASTING, VerbName
 from frugal_sorter.steps.step import Step
 
 FILE_NAME = "journal.sqlite"
@@ -264,7 +264,7 @@ class Journal:
             self._can_be_undone[run] = frozenset(
                 step.id for step, mark in self.steps(run)
                 if mark is not None and mark.outcome == Outcome.DONE
-                and step.verb not in ATTENDING and step.verb not in FINAL and step.verb != "run"
+                and step.verb not in ATTENDING and step.verb not in LASTING
             )  # fmt: skip
         return self._can_be_undone[run]
 

@@ -72,6 +72,7 @@ class Kind:
         takes: it takes the entry from where it was.
         removes: it takes the entry away from people, to the trash or for good.
         final: what it takes away is gone for good.
+        lasting: what of it nothing takes back, in words; empty where it has an inverse.
         replaces: it puts another file in the place of one.
         makes: it makes something at its target, in a folder that must be there.
         stays: it leaves the folder of its entry as it is.
@@ -91,6 +92,7 @@ class Kind:
     takes: bool = False
     removes: bool = False
     final: bool = False
+    lasting: str = ""
     replaces: bool = False
     makes: bool = False
     stays: bool = False
@@ -134,14 +136,15 @@ KINDS: Mapping[VerbName, Kind] = {
     "delete": Kind(
         "delete:Delete",
         Words("delete {} for good", "deleted", "{} deleted for good", "{source}: deleted for good", "deleted for good"),
-        target=False, was=_ANY, may=_WEIGHT, planned=True, takes=True, removes=True, final=True, sized=True, last=True,
+        target=False, was=_ANY, may=_WEIGHT, planned=True, takes=True, removes=True, final=True,
+        lasting="what was deleted", sized=True, last=True,
     ),
     "empty": Kind(
         "empty:Empty",
         Words("remove {} from the trash for good", "removed", "{} removed from the trash for good",
               "in the trash: removed for good"),
         target=False, was=_ANY, may={**_WEIGHT, "original": is_text, "note": is_text}, planned=True, takes=True,
-        final=True, sized=True, last=True,
+        final=True, lasting="what left the trash", sized=True, last=True,
     ),
     "copy": Kind(
         "copy:Copy",
@@ -187,7 +190,7 @@ KINDS: Mapping[VerbName, Kind] = {
     ),
     "run": Kind(
         "run:RunProgram", Words("run a program for {}", "ran", "a program run for {}", "{source}: programs"),
-        target=False, was=_ANY, args={"command": is_command}, planned=True, stays=True,
+        target=False, was=_ANY, args={"command": is_command}, planned=True, lasting="what programs did", stays=True,
     ),
     "make-folder": Kind("make_folder:MakeFolder", None, source=False, may=_AS_IT_WAS, planned=True),
     "remove-folder": Kind(
@@ -209,6 +212,7 @@ def _which(is_so: Callable[[Kind], bool]) -> frozenset[VerbName]:
 # What nobody asked for by itself: it goes with other steps.
 ATTENDING = _which(lambda kind: kind.words is None)
 FINAL = _which(lambda kind: kind.final)
+LASTING = _which(lambda kind: bool(kind.lasting))
 TAKING = _which(lambda kind: kind.takes)
 REMOVING = _which(lambda kind: kind.removes)
 REPLACING = _which(lambda kind: kind.replaces)
