@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import re
 import subprocess
 import sys
 from collections.abc import Iterator
@@ -129,3 +130,18 @@ def test_the_readme_names_every_command_and_its_pictures_exist() -> None:
     assert not [name for name in COMMANDS if f"`frugal {name}" not in readme]
     pictures = sorted(path.name for path in (ROOT / "docs/screenshots").glob("*.png"))
     assert pictures and not [name for name in pictures if f"docs/screenshots/{name}" not in readme]
+
+
+def test_the_architecture_names_every_package_and_files_that_are_there() -> None:
+    text = (ROOT / "docs/architecture.md").read_text()
+    package = ROOT / "src/frugal_sorter"
+    packages = {path.parent.name for path in package.glob("*/__init__.py")}
+    assert packages == set(re.findall(r"^\| `(\w+)/` \|", text, flags=re.MULTILINE))
+    changes = text.partition("## Where do I change")[2].partition("\n## ")[0]
+    named = set(re.findall(r"`([\w/]+(?:\.\w+|/))`", changes))
+    assert changes.count("\n| ") - 1 >= 15 and len(named) >= 25
+    assert not [one for one in named if not (package / one).exists() and not (ROOT / one).exists()]
+    way = text.partition("## The way of one file")[2].partition("\n## ")[0]
+    assert re.findall(r"^(\d+)\. ", way, flags=re.MULTILINE) == [str(number) for number in range(1, 11)]
+    words = text.partition("## Words")[2].partition("\n## ")[0]
+    assert words.count("\n| ") - 1 >= 30
