@@ -24,7 +24,7 @@ from frugal_sorter.rules.templates.stops import parts_of_like, where_stopped
 from frugal_sorter.rules.units import parse_hours
 from tests.conftest import Frugal
 from tests.support import DAY_NS, NO_PAST, NOW_NS, WORLD, book_of, carry_out, plan_of, put, rules_text
-from tests.test_condition import conditions
+from tests.test_conditions import conditions
 
 NAMES = (
     ("KILN 2 2026-10-04.log", 50), ("photo.JPG", 400), ("a.csv", 0.2), ("later.pdf", -2), ("sub/a.csv", 20),

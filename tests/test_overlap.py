@@ -15,7 +15,7 @@ from frugal_sorter.rules.lint import warnings_of
 from frugal_sorter.rules.model import RuleBook
 from tests.conftest import Frugal
 from tests.support import NOW_NS, WORLD, book_of, facts_of, put, rules_text
-from tests.test_condition import FILES, conditions, studio  # noqa: F401 - the fixture
+from tests.test_conditions import FILES, conditions, studio  # noqa: F401 - the fixture
 
 ROOT = Path(__file__).parent.parent
 

@@ -57,6 +57,7 @@ class Copier:
             self._one(source_fd, name, target_fd, new, "", found, made)
             return
         with opened(name, LIST, source_fd) as source:
+            # Closed to all others until it has the rights of what it is a copy of.
             os.mkdir(new, 0o700, dir_fd=target_fd)
             made()
             with opened(new, LIST, target_fd) as target:
@@ -145,6 +146,7 @@ class Copier:
             lost["attributes"] = {key: base64.b64encode(value).decode() for key, value in refused.items()}
         if not give_mode(target, mode, uid, gid):
             lost["mode"] = mode
+        # Last: whatever else is given to it sets its times anew.
         with suppress(OSError):
             os.utime(target, ns=(found.st_atime_ns, mtime_ns))
         if os.fstat(target).st_mtime_ns != mtime_ns:
@@ -212,6 +214,7 @@ def _copy_range(source: int, target: int, begin: int, end: int, heed: Callable[[
     at = begin
     while at < end:
         heed()
+        # Within a volume that can share blocks nothing is copied at all.
         try:
             done = os.copy_file_range(source, target, min(end - at, _BLOCK), at, at)
         except OSError as error:

@@ -36,6 +36,7 @@ class Descriptors:
         Raises:
             OSError: it is missing, or it or a folder above it is a link (ELOOP or ENOTDIR).
         """
+        # A step after the other works in the same folders: most of the way down is saved.
         descriptor = self._open.get(path)
         if descriptor is not None:
             self._open.move_to_end(path)

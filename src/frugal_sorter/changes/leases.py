@@ -67,6 +67,7 @@ class Lease:
         return self
 
     def __exit__(self, *_: object) -> None:
+        # Whoever waits to write goes on at once: no wait is longer than a look and a rename.
         if self.descriptor != _NOT_LEASED:
             os.close(self.descriptor)  # gives the lease back
             self.descriptor = _NOT_LEASED
@@ -126,6 +127,7 @@ def _leased_if(name: str, fd: int, was: Identity, seen_ns: int) -> int | None:
         descriptor = os.open(name, READ, dir_fd=fd)
     except OSError:
         return None
+    # The status is asked for after the lease: what is written before that shows in it, and nothing can be after it.
     try:
         _lease(descriptor)
         if is_unchanged(os.fstat(descriptor), was, seen_ns):

@@ -65,6 +65,7 @@ def remove_name(fd: int, name: str, is_meant: IsMeant, private: str = "", lease:
     if not private:
         os.unlink(name, dir_fd=fd)
         return
+    # Between a look and an unlink another file can get the name; under a name that nobody can guess none can.
     rename_without_replacing(fd, name, fd, private)
     try:
         now = os.stat(private, dir_fd=fd, follow_symlinks=False)

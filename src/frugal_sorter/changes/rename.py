@@ -43,6 +43,7 @@ def by_link(source_fd: int, source: str, target_fd: int, target: str) -> None:
 
     Between the two it has both names; a kill there is put right when the run is settled.
     """
+    # A link that exists cannot be clobbered either: the system answers that the name is taken.
     os.link(source, target, src_dir_fd=source_fd, dst_dir_fd=target_fd, follow_symlinks=False)
     linked = os.stat(target, dir_fd=target_fd, follow_symlinks=False)
     left = os.stat(source, dir_fd=source_fd, follow_symlinks=False)
@@ -114,6 +115,7 @@ def sync_volume(descriptor: int) -> None:
     # A descriptor that was opened for its path alone cannot be synced.
     own = os.open(".", os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC, dir_fd=descriptor)
     try:
+        # os.sync waits for every volume of the machine, a slow stick among them; this one waits for its own.
         call = getattr(ctypes.CDLL(None, use_errno=True), "syncfs", None)
         if call is None:
             os.sync()

@@ -42,10 +42,12 @@ def witnessed(fd: int, name: str, kept_fd: int, kept: str) -> Iterator[None]:
         try:
             second = open_to_read(Place("", kept), kept_fd)
             try:
+                # A lease keeps writers out from now on; a change that a program had begun shows in these.
                 before = _state(first), _state(second)
                 one, other = os.fstat(first), os.fstat(second)
                 if not stat.S_ISREG(one.st_mode) or not stat.S_ISREG(other.st_mode):
                     raise NotDone(Outcome.SKIPPED, "the other one is no file any more")
+                # Two names of one file are compared with themselves: the same bytes, and gone with the last name.
                 if (one.st_dev, one.st_ino) == (other.st_dev, other.st_ino) and one.st_nlink < 2:
                     raise NotDone(Outcome.SKIPPED, "both names are one file, which would be gone")
                 if one.st_size != other.st_size or not same_bytes(first, second, heed):

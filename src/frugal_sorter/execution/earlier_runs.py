@@ -39,6 +39,7 @@ class _Memory:
 
     def put_in(self, folder: str) -> dict[str, list[_Put]]:
         """Return what rules have put into a folder, by name and the last first."""
+        # Asked for each entry of a folder in turn, and answered by one look at the journal.
         if folder not in self._puts:
             found: dict[str, list[_Put]] = {}
             for block in self._journal.blocks_into(folder):

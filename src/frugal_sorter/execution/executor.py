@@ -142,6 +142,7 @@ class _Ends:
                 else:
                     self._spans.append(_Span(number, number, now is not None))
         self._waiting += 1
+        # A transaction a step would cost more than the step; what a crash leaves unwritten is read off the disk.
         if self._waiting >= BATCH:
             self.write_down()
 
@@ -211,6 +212,7 @@ def execute(
     if plan.kind != "undo":
         with Descriptors() as descriptors:
             _note_times(plan, descriptors)
+    # From here on a crash leaves a run behind that the next command finds, with all that was meant.
     began_ns = time.time_ns()
     run = journal.begin(plan, began_ns)
     _LOG.info("run %s begins: %s by %s, %s steps", run, plan.kind, plan.origin, len(plan.steps))
@@ -301,6 +303,7 @@ class _Execution:
 
     def finish(self) -> None:
         """End what lags behind, and write down what was done, whatever happened."""
+        # Before the last marks: none may say done while what belongs to its step is under way.
         for verb in self._verbs.values():
             verb.finish()
         self.ends.result.stray = remove_stray_infos(self._context)
@@ -318,6 +321,7 @@ class _Renewed:
         self._now: dict[Place, Identity] = {}
         self._steps = steps
 
+    # A move to another volume makes another inode: later steps of the entry know it by the one of the plan.
     def lead(self, step: Step) -> None:
         """Let a step know its entry, if an earlier one made it another one."""
         if self._now and step.source in self._now and step.was is not None:

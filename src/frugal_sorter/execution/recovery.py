@@ -100,6 +100,7 @@ def _look(journal: Journal, run: Run, repair: bool) -> _Looked:
         ended.reverse()
         if not repair:
             return _Looked(ended)
+        # Only now, when the end of every step is known: a group is judged as a whole.
         ended = _roll_back_torn_groups(verbs, ended)
         unused = {mark.step: mark for mark in remove_unused(context, ended)}
         ended = [(step, unused.get(step.id, mark)) for step, mark in ended]
@@ -108,6 +109,7 @@ def _look(journal: Journal, run: Run, repair: bool) -> _Looked:
 
 def _waiting(run: Run, steps: Sequence[tuple[Step, Mark | None]]) -> dict[int, str]:
     """Return for each step that has not ended the volume that it waits for, if it waits for one."""
+    # What is not there to be looked at is not decided about: a stick that is out is no proof of anything.
     if all(volume.is_here() for volume in run.volumes):
         return {}
     waiting: dict[int, str] = {}

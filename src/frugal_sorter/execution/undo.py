@@ -100,6 +100,7 @@ class _UndoPlanner:
         times: list[Step] = []
         with Descriptors() as descriptors:
             self.verbs = verbs_for(RunContext(descriptors))
+            # The last first: a folder comes back before what was in it, and a name is free before it is needed.
             steps = reversed(list(self.journal.steps(self.run.id)))
             done = [(step, mark) for step, mark in steps if mark is not None and mark.outcome == Outcome.DONE]
             for group, members in groupby(done, key=lambda one: one[0].group):
@@ -111,6 +112,7 @@ class _UndoPlanner:
                     f"{wanted}: run {self.run.id} did nothing with it",
                     f"`frugal history {self.run.id}` lists all that it did",
                 )
+        # Times of folders are given back only where the folder is again what it was.
         if not self.result.not_touched and not self.only:
             # With something left where it is, the folders are not as they were.
             for back in times:

@@ -1,4 +1,4 @@
-"""What an archive holds, read in a child process of its own: see `files.archive`.
+"""What an archive holds, read in a child process of its own: see `filesystem.archive`.
 
 Archives are other people's: damaged, hostile, endless. So this module runs in a child with bounded memory
 and time, which names the members first, and sends their contents when it is told to. It decides

@@ -1,6 +1,6 @@
 """Facts that stand inside a file: each is read by its library, in a process of its own.
 
-Files are other people's: damaged, hostile, endless. So this module is run by `files.contents` in a
+Files are other people's: damaged, hostile, endless. So this module is run by `filesystem.contents` in a
 child with bounded memory, and is killed when it takes too long. It never changes anything.
 """
 

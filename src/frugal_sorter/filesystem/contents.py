@@ -1,4 +1,4 @@
-"""Asks for what stands inside files, with a limit on time and memory; see `files.readers`."""
+"""Asks for what stands inside files, with a limit on time and memory; see `filesystem.content_readers`."""
 
 from __future__ import annotations
 

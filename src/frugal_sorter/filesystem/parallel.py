@@ -61,6 +61,7 @@ class _Tickets:
 
     def take(self) -> int | None:
         """Return the next number; None when all are taken."""
+        # A fork whose parent was killed would go on reading for nobody.
         if self._parent not in (os.getpid(), os.getppid()):
             return None
         ticket = os.read(self._reading, _TICKET.size)
@@ -151,6 +152,7 @@ def _in_two_processes(
     except OSError:
         tickets.close()
         return False
+    # The fork has a copy of what its parent found so far, and begins with nothing: all that it sends is its own.
     if child == 0:
         try:
             mine = new()

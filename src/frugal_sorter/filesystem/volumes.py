@@ -177,6 +177,7 @@ def keeps_access_times(folder: str) -> Keeping:
     Raises:
         OSError: the folder cannot be reached.
     """
+    # Asked of the system rather than of the mount table, in which a bind mount has options of its own.
     flags = os.statvfs(folder).f_flag
     if flags & getattr(os, "ST_NOATIME", 0):
         return "never"

@@ -58,12 +58,14 @@ def read_folder(path: str, status: bool, dev: int | None = None, pick: Pick | No
     descriptor = os.open(path, _OPEN)
     try:
         own = os.fstat(descriptor)
+        # Asked of the open folder: a mount or a link may have come between the listing above and now.
         if dev is not None and own.st_dev != dev:
             raise OSError(errno.EXDEV, "on another volume", path)
         listing = Listing(path, own.st_dev)
         with os.scandir(descriptor) as entries:
             files = []
             for entry in entries:
+                # The kind comes with the name: no file is looked at for it.
                 if entry.is_file(follow_symlinks=False):
                     files.append(entry)
                 elif entry.is_dir(follow_symlinks=False):
@@ -134,6 +136,7 @@ class Reader(Generic[Context]):
         listing = read_folder(
             path, self._status, self._dev, None if pick is None else lambda names: pick(names, context)
         )  # fmt: skip
+        # The volume of the first folder; whatever is mounted further down is left to its own owner.
         self._dev = listing.dev
         return listing
 

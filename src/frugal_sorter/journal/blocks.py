@@ -60,6 +60,7 @@ def encode(
             [step.of for step in steps],
         )),
     ]  # fmt: skip
+    # A row for each combination instead of each step: a thousand steps into one folder are found by one row.
     touched = set(map(Touch._make, set(zip(verbs, asked_by, source_folders, target_folders, strict=True))))
     return zlib.compress(json.dumps(columns, separators=(",", ":")).encode("ascii"), 1), touched
 

@@ -75,11 +75,13 @@ class Database:
     def _connect(self, write: bool) -> sqlite3.Connection:
         if self.path.is_symlink() or (self.path.exists() and not self.path.is_file()):
             raise StateError(f"{self.path}: this is no file", "move it aside to start a new journal")
+        # Who only reads leaves no file behind, not even an empty one.
         fresh = not self.path.exists()
         if fresh and not write:
             db = sqlite3.connect(":memory:", isolation_level=None)
         else:
             if fresh:
+                # The names of other people's files are in it: for this account alone from the first moment.
                 os.close(os.open(self.path, os.O_CREAT | os.O_WRONLY | os.O_CLOEXEC, 0o600))
             db = sqlite3.connect(self.path, isolation_level=None, timeout=10)
         try:
@@ -93,6 +95,7 @@ class Database:
 
     def _in_wal_mode(self, db: sqlite3.Connection, write: bool) -> sqlite3.Connection:
         try:
+            # Readers go on while a run is written down, and a crash leaves a log that is played again.
             db.execute("PRAGMA journal_mode = WAL")
         except sqlite3.OperationalError:
             if write or Path(f"{self.path}-wal").exists():

@@ -95,6 +95,7 @@ class Journal:
         account = pwd.getpwuid(os.geteuid()).pw_name if _has_account() else str(os.geteuid())
         volumes = json.dumps(volumes_below(_folders_of(plan.steps)))
         numbers = LastRun(self._folder)
+        # Before the run is there: a command that finds the file and no open run has lost only one look.
         numbers.open_runs(True)
         self._forget_what_was_read()
 
@@ -102,6 +103,7 @@ class Journal:
             (last,) = self._file.connection.execute(
                 "SELECT COALESCE(MAX(seq), 0) FROM sqlite_sequence WHERE name = 'runs'"
             ).fetchone()
+            # Also where all runs were forgotten, or the journal was moved aside: `undo 7` never means another run.
             run = max(int(last), numbers.read()) + 1
             self._file.connection.execute(
                 "INSERT INTO runs (id, kind, origin, undoes, backward, account, began_ns, state, token, volumes)"
@@ -194,6 +196,7 @@ class Journal:
             keep_ns: for how long runs are remembered.
         """
         runs = self.runs()
+        # A clock that jumps to 2040 for an hour must not end what can be taken back.
         days = sorted({now_ns // _DAY_NS, *(run.began_ns // _DAY_NS for run in runs if run.began_ns <= now_ns)})
         before_ns = min(now_ns, (days[-min(len(days), _SURE_DAYS)] + 1) * _DAY_NS) - keep_ns
         old = [run for run in runs if run.ended_ns is not None and run.ended_ns < before_ns]

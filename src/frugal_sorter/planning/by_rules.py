@@ -126,6 +126,7 @@ class _Planner:
         self.result.seen = self.found.seen
         self.result.notes += sorted(self.found.notes)
         # Whoever found them: parents first, then by name, so that numbers are given in that order.
+        # Only now, in one process: targets and their numbers depend on what came before.
         for hit in sorted(self.found.hits, key=lambda hit: (hit.place.folder.split("/"), hit.place.name)):
             self._hit(hit)
         self.outcomes.finish_packs()
@@ -133,6 +134,7 @@ class _Planner:
         folders = self.outcomes.folders
         keep_targets_in_place(self.result)
         keep_apart(self.result)
+        # Before ceilings: what is left after all counts towards none.
         self.narrow(self.result, self.world)
         self.result.ceilings = ceilings_of(book.rules, self.at_most)
         if book.trash:

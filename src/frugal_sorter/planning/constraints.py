@@ -132,6 +132,7 @@ def hold_space(plan: Plan, device: Callable[[str], int], existing: Callable[[str
     """
     needed: dict[int, int] = defaultdict(int)
     near: dict[int, str] = {}
+    # Within a volume a move needs no room.
     copying = ("move-across", "copy", "pack")
     for step in plan.asked:
         if step.target is not None and step.verb in copying:

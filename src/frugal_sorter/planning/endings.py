@@ -192,6 +192,7 @@ class Outcomes:
             wanted = wanted_place(self.book, rule, facts, self.destinations.resolve)
             if isinstance(wanted, Missing):
                 raise Kept(wanted.reason, problem=True)
+            # What is where the rule puts it is done with; else each run would number it anew.
             if self._is_home(record.place, wanted):
                 self._extras_at_home(index, rule, entry)
                 raise Kept

@@ -155,6 +155,7 @@ def refuse_guarded(plan: Plan) -> None:
 
     Each is named as refused.
     """
+    # A plan may have been written by hand, or by another account: no planner of ours is trusted for it.
     for step in list(plan.steps):
         why = _guarded(step)
         if why:

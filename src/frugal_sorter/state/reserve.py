@@ -24,6 +24,7 @@ class Reserve:
 
     def keep(self) -> None:
         """Make what is missing of it, as far as there is room; that there is none is no failure."""
+        # Made again after each command: the next full disk may be a year away.
         for part in self._parts:
             if part.exists():
                 continue

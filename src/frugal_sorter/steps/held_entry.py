@@ -102,6 +102,7 @@ def held(context: RunContext, step: Step, removal: bool = False) -> Iterator[Hel
             yield Held(fd, place, record)
         return
     aside = Place(place.folder, context.private(step))
+    # A descriptor of it would mean the folder under its private name.
     context.descriptors.forget(place.path)
     rename_without_replacing(fd, place.name, fd, aside.name)
     try:

@@ -125,6 +125,7 @@ class Move(Verb):
         source, target, was = ends_of(step)
         aside = Place(source.folder, self._context.private(step))
         at_source, at_target, at_aside = (there(self._context, one, was) for one in (source, target, aside))
+        # Set aside for the look inside, and killed before it had its new name.
         if at_aside and not at_target:
             return resolve_set_aside(self._context, step, aside, repair)
         if at_source and at_target and at_source.identity.ino == at_target.identity.ino:

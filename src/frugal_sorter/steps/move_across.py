@@ -137,6 +137,7 @@ class MoveAcross(Verb):
         aside = Place(source.folder, context.private(step))
         at_source, at_aside = there(context, source, was), there(context, aside, was)
         begun = at_source or at_aside
+        # The note says which inode the finished copy has: a file of that name alone could be anybody's.
         copied = note.now if note is not None and note.reason != BEGUN else None
         made = there(context, target, copied) if copied is not None else None
         if made is not None and copied is not None and note is not None:

@@ -165,6 +165,7 @@ def identity_of(place: Place, fd: int) -> FileRecord:
 def resolve_made(context: RunContext, step: Step, note: Mark | None, repair: bool) -> Mark:
     """Settle a step that makes something new: the part goes, what has its name and inode is done."""
     assert step.target is not None
+    # It got its name, and was killed before that was written down.
     if note is not None and note.now is not None and (made := there(context, step.target, note.now)):
         now = made.identity._replace(inside=note.now.inside)
         return Mark(step.id, Outcome.DONE, now=now, data=note.data)

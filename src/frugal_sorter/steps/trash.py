@@ -173,6 +173,7 @@ class Trash(Verb):
             with suppress(FileExistsError):
                 os.mkdir(place.name, 0o700, dir_fd=parent)
             found = os.stat(place.name, dir_fd=parent, follow_symlinks=False)
+            # Another account could have put a link or a folder of its own there.
             if found.st_uid != os.geteuid() or not stat.S_ISDIR(found.st_mode):
                 raise NotDone(Outcome.FAILED, f"{path} is no trash of this account")
         self._bins[trash.files] = trash

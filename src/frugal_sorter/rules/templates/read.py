@@ -1,4 +1,4 @@
-"""Names taken apart by a pattern: the braces of `patterns`, read the other way round."""
+"""Names taken apart by a pattern: the braces of `written`, the other way round."""
 
 from __future__ import annotations
 

@@ -171,9 +171,9 @@ def test_conditions_on_dearer_facts(shelf: Path, text: str, true: set[str], unkn
 
 
 def test_a_table_of_conditions_is_large_enough() -> None:
-    from tests import test_condition
+    from tests import test_conditions
 
-    assert len(CASES) + len(test_condition.CASES) >= 150
+    assert len(CASES) + len(test_conditions.CASES) >= 150
 
 
 def test_why_a_fact_is_unknown(shelf: Path) -> None:
