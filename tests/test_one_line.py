@@ -306,7 +306,7 @@ for number in range(10 ** 9):
             time.sleep(0.5)
             purge = Purge(str(intake), "modified", parse_duration("1 day"))
             keys: dict[str, str | int | bool] = {"name": "p", "where": purge.where, "delete": True}
-            for number in range(250):
+            for number in range(120):
                 aged(intake / f"old {number}.tmp", 30)
                 plan = plan_job(Session.begin(), book_named(keys, str(intake)), "purge", None, purge.narrow)
                 with changing(ready_state_folder(), "test") as journal:

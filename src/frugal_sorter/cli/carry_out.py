@@ -90,6 +90,35 @@ def show_run(session: Session, plan: Plan, view: PlanView, screen: Screen) -> tu
     return result, number
 
 
+def list_ask_do(
+    session: Session, plan: Plan, view: PlanView, screen: Screen, rest: str, yes: bool, then: Callable[[Result], str],
+    nothing: str = "Nothing to do.",
+) -> int:  # fmt: skip
+    """List what would be done, ask, do it, and report.
+
+    Args:
+        session: of the command.
+        plan: what to do.
+        view: of the plan.
+        screen: the terminal.
+        rest: of the question, after what would be done.
+        yes: it was answered beforehand.
+        then: returns the lines about taking it back.
+        nothing: what to say where there is nothing to do.
+
+    Returns:
+        the exit code.
+    """
+    if not plan.asked:
+        view.show_left()
+        screen.line(nothing)
+        return exit_code(plan)
+    view.show(names=not yes)
+    screen.line()
+    view.warn()
+    return ask_and_do(session, plan, view, screen, view.question(rest), yes, then)
+
+
 def ask_and_do(
     session: Session, plan: Plan, view: PlanView, screen: Screen, question: str, yes: bool, then: Callable[[Result], str]
 ) -> int:  # fmt: skip

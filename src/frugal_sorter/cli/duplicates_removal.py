@@ -6,9 +6,9 @@ import argparse
 from collections.abc import Sequence
 
 from frugal_sorter.app.session import Session
-from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
+from frugal_sorter.cli.carry_out import list_ask_do, take_back_text
 from frugal_sorter.cli.options import command_line, refuse_removal
-from frugal_sorter.cli.output.plan_view import PlanView, exit_code
+from frugal_sorter.cli.output.plan_view import PlanView
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import below, date_text, shown, size_text
 from frugal_sorter.cli.reading import read_where
@@ -55,15 +55,8 @@ def unmark(
 def _carry_out(session: Session, screen: Screen, plan: Plan, args: argparse.Namespace, more: str) -> int:
     screen.line()
     view = PlanView(plan, screen)
-    if not plan.asked:
-        view.show_left()
-        screen.line("Nothing to do.")
-        return exit_code(plan)
-    view.show(names=not args.yes)
-    screen.line()
-    view.warn()
-    question = view.question(f"below {shown(view.base)}, as {session.account}?{more}")
-    return ask_and_do(session, plan, view, screen, question, args.yes, take_back_text)
+    where = f"below {shown(view.base)}, as {session.account}?{more}"
+    return list_ask_do(session, plan, view, screen, where, args.yes, take_back_text)
 
 
 # Choosing

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from frugal_sorter.changes.copier import Copier
 from frugal_sorter.changes.outcome import Outcome
-from frugal_sorter.steps.base import Mark, Verb
+from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.held_entry import ends_of, find
 from frugal_sorter.steps.move_across import InTouch
-from frugal_sorter.steps.parts import finish_part, inverse_of_made, part_beside, resolve_made
+from frugal_sorter.steps.parts import Making, finish_part, part_beside
 from frugal_sorter.steps.step import Step
 
 
-class Copy(Verb):
+class Copy(Making):
     """Puts a copy of an entry into another folder."""
 
     def do(self, step: Step) -> Mark:
@@ -26,9 +26,3 @@ class Copy(Verb):
             data = {"lost": copier.lost} if copier.lost else None
             made = finish_part(self._context, step, part, data)
         return Mark(step.id, Outcome.DONE, now=made.identity, data=data)
-
-    def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
-        return resolve_made(self._context, step, note, repair)
-
-    def inverse(self, step: Step, mark: Mark) -> Step:
-        return inverse_of_made(step, mark)

@@ -5,13 +5,13 @@ from __future__ import annotations
 import os
 
 from frugal_sorter.changes.outcome import Outcome
-from frugal_sorter.steps.base import Mark, Verb
+from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.held_entry import ends_of, find
-from frugal_sorter.steps.parts import finish_part, inverse_of_made, part_beside, resolve_made
+from frugal_sorter.steps.parts import Making, finish_part, part_beside
 from frugal_sorter.steps.step import Step
 
 
-class Link(Verb):
+class Link(Making):
     """Puts a link to an entry into a folder."""
 
     def do(self, step: Step) -> Mark:
@@ -22,9 +22,3 @@ class Link(Verb):
             part.made()
             made = finish_part(self._context, step, part)
         return Mark(step.id, Outcome.DONE, now=made.identity)
-
-    def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
-        return resolve_made(self._context, step, note, repair)
-
-    def inverse(self, step: Step, mark: Mark) -> Step:
-        return inverse_of_made(step, mark)

@@ -18,9 +18,9 @@ from frugal_sorter.changes.rights import Narrowing, own_umask
 from frugal_sorter.filesystem.fingerprint import open_to_read
 from frugal_sorter.filesystem.record import Identity, Place
 from frugal_sorter.filesystem.tree import LIST, below
-from frugal_sorter.steps.base import Mark, RunContext, Verb
+from frugal_sorter.steps.base import Mark, RunContext
 from frugal_sorter.steps.held_entry import find, is_same_inside
-from frugal_sorter.steps.parts import finish_part, inverse_of_made, part_beside, resolve_made
+from frugal_sorter.steps.parts import Making, finish_part, part_beside
 from frugal_sorter.steps.step import Step
 
 _BLOCK = 1 << 20
@@ -39,7 +39,7 @@ class Packed(NamedTuple):
     status: os.stat_result
 
 
-class Pack(Verb):
+class Pack(Making):
     """Writes entries into a new zip, reads every one back, and only then gives the zip its name."""
 
     def do(self, step: Step) -> Mark:
@@ -120,12 +120,6 @@ class Pack(Verb):
                     digest.update(block)
             if digest.digest() != digests.get(name):
                 raise NotDone(Outcome.FAILED, f"{name} did not come out of the zip as it went in")
-
-    def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
-        return resolve_made(self._context, step, note, repair)
-
-    def inverse(self, step: Step, mark: Mark) -> Step:
-        return inverse_of_made(step, mark)
 
 
 def _zip_name(name: str) -> str:

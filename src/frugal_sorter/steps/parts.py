@@ -23,7 +23,7 @@ from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.tree import LIST
 from frugal_sorter.filesystem.volumes import volume_of
 from frugal_sorter.filesystem.walk import reason_of
-from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext
+from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext, Verb
 from frugal_sorter.steps.held_entry import there
 from frugal_sorter.steps.lines import step_as_line
 from frugal_sorter.steps.step import Step
@@ -200,3 +200,13 @@ def inverse_of_made(step: Step, mark: Mark) -> Step:
         args["entry"] = [*step.source]
         args["entry_was"] = [*step.was]
     return Step(step.id, "remove-made", step.rule, step.rule_key, step.target, None, mark.now, args)
+
+
+class Making(Verb):
+    """A verb that makes something new at its target, from what stays where it is."""
+
+    def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
+        return resolve_made(self._context, step, note, repair)
+
+    def inverse(self, step: Step, mark: Mark) -> Step:
+        return inverse_of_made(step, mark)

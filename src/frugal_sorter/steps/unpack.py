@@ -15,10 +15,10 @@ from frugal_sorter.filesystem.fingerprint import open_to_read
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.filesystem.tree import LIST, below
 from frugal_sorter.filesystem.volumes import free_bytes
-from frugal_sorter.steps.base import Mark, RunContext, Verb
+from frugal_sorter.steps.base import Mark, RunContext
 from frugal_sorter.steps.held_entry import ends_of, find
 from frugal_sorter.steps.pack import same_stream
-from frugal_sorter.steps.parts import finish_part, inverse_of_made, part_beside, resolve_made
+from frugal_sorter.steps.parts import Making, finish_part, part_beside
 from frugal_sorter.steps.step import Step
 
 MOST_ENTRIES = 50_000
@@ -27,7 +27,7 @@ LARGE_BYTES, MOST_TIMES = 100_000_000, 100
 _LONGEST_PATH, _LONGEST_NAME = 4_096, 255
 
 
-class Unpack(Verb):
+class Unpack(Making):
     """Gets the contents of an archive out into a new folder."""
 
     def do(self, step: Step) -> Mark:
@@ -49,12 +49,6 @@ class Unpack(Verb):
             sync_volume(part.fd)
             made = finish_part(self._context, step, part)
         return Mark(step.id, Outcome.DONE, now=made.identity)
-
-    def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
-        return resolve_made(self._context, step, note, repair)
-
-    def inverse(self, step: Step, mark: Mark) -> Step:
-        return inverse_of_made(step, mark)
 
 
 def refuse_unless_archived(context: RunContext, fd: int, name: str, place: Place) -> None:

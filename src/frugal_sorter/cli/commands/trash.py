@@ -9,10 +9,10 @@ from collections import Counter
 
 from frugal_sorter.app.session import Session
 from frugal_sorter.app.trash import plan_bringing_back
-from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
+from frugal_sorter.cli.carry_out import list_ask_do, take_back_text
 from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.options import add_at_most, add_for, add_format, add_listing, add_yes, duration, is_short, size
-from frugal_sorter.cli.output.plan_view import PlanView, exit_code
+from frugal_sorter.cli.output.plan_view import PlanView
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import ago_text, count_text, iso_text, moment_text, shown, size_text
 from frugal_sorter.cli.output.words import entries_text
@@ -125,14 +125,8 @@ def _restore(session: Session, args: argparse.Namespace, found: list[Trashed]) -
     screen = Screen(is_short(args))
     plan = plan_bringing_back(session, [_named(name, found) for name in args.restore])
     view = PlanView(plan, screen)
-    if not plan.asked:
-        view.show_left()
-        screen.line("Nothing to bring back.")
-        return exit_code(plan)
-    view.show(names=not args.yes)
-    screen.line()
-    question = view.question(f"to {shown(view.base)}, as {session.account}?")
-    return ask_and_do(session, plan, view, screen, question, args.yes, take_back_text)
+    where = f"to {shown(view.base)}, as {session.account}?"
+    return list_ask_do(session, plan, view, screen, where, args.yes, take_back_text, "Nothing to bring back.")
 
 
 def _named(name: str, found: list[Trashed]) -> Trashed:

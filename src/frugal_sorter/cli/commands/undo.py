@@ -6,10 +6,10 @@ import argparse
 import os
 
 from frugal_sorter.app.undo import plan_undoing
-from frugal_sorter.cli.carry_out import ask_and_do
+from frugal_sorter.cli.carry_out import list_ask_do
 from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.options import add_for, add_listing, add_yes, is_short, run_number
-from frugal_sorter.cli.output.plan_view import PlanView, exit_code
+from frugal_sorter.cli.output.plan_view import PlanView
 from frugal_sorter.cli.output.text import moment_text, shown
 from frugal_sorter.execution.executor import Result
 
@@ -42,15 +42,6 @@ def run(args: argparse.Namespace) -> int:
             f"Run {run.id} ({run.kind} of {moment_text(run.began_ns)}) is passed over: nothing of it can be taken back."
         )
     view = PlanView(plan, screen)
-    if not plan.asked:
-        view.show_left()
-        by = f"; run {undone.undone_by} took it back" if undone.undone_by else ""
-        screen.line(f"Nothing to take back of run {undone.id}{by}.")
-        return exit_code(plan)
-    view.show(names=not args.yes)
-    screen.line()
-    what = f"to take back run {undone.id} ({undone.kind} of {moment_text(undone.began_ns)})"
-    question = view.question(f"below {shown(view.base)}, {what}, as {session.account}?")
 
     def then(result: Result) -> str:
         again = f"Do it again after all with: frugal undo {result.run}"
@@ -60,4 +51,8 @@ def run(args: argparse.Namespace) -> int:
         rest = f"\nOnce nothing is in the way, `frugal undo {undone.id}` takes back the rest."
         return again + (rest if undoing.is_blocked else "")
 
-    return ask_and_do(session, plan, view, screen, question, args.yes, then)
+    by = f"; run {undone.undone_by} took it back" if undone.undone_by else ""
+    what = f"to take back run {undone.id} ({undone.kind} of {moment_text(undone.began_ns)})"
+    where = f"below {shown(view.base)}, {what}, as {session.account}?"
+    nothing = f"Nothing to take back of run {undone.id}{by}."
+    return list_ask_do(session, plan, view, screen, where, args.yes, then, nothing)

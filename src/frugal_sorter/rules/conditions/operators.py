@@ -6,7 +6,7 @@ import fnmatch
 import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from functools import lru_cache
+from functools import lru_cache, partial
 from math import inf
 from typing import Any, Final, Literal, NamedTuple
 
@@ -222,35 +222,22 @@ def _by_day(operator: str, text: str) -> Check:
     return Check(at, changes=changes, spans=spans)
 
 
-def _has(text: str, exactly: bool) -> Check:
+# Where a text stands in another one: as an expression over both, and as a test.
+_PARTS: dict[str, tuple[str, Callable[[str, str], bool]]] = {
+    "has": ("{c0} in {v}", lambda one, part: part in one),
+    "starts": ("{v}.startswith({c0})", str.startswith),
+    "ends": ("{v}.endswith({c0})", str.endswith),
+}
+
+
+def _part(where: str, text: str, exactly: bool) -> Check:
     written, squashed = text if exactly else fold(text), _squash(text)
+    expression, stands = _PARTS[where]
 
     def alike(one: str) -> bool:
-        return _long_enough(squashed) and squashed in _squash(one)
+        return _long_enough(squashed) and stands(_squash(one), squashed)
 
-    return _decided("{c0} in {v}", written, folded=not exactly, letters=written, alike=alike, part=("has", written))
-
-
-def _starts(text: str, exactly: bool) -> Check:
-    written, squashed = text if exactly else fold(text), _squash(text)
-
-    def alike(one: str) -> bool:
-        return _long_enough(squashed) and _squash(one).startswith(squashed)
-
-    return _decided(
-        "{v}.startswith({c0})", written, folded=not exactly, letters=written, alike=alike, part=("starts", written)
-    )
-
-
-def _ends(text: str, exactly: bool) -> Check:
-    written, squashed = text if exactly else fold(text), _squash(text)
-
-    def alike(one: str) -> bool:
-        return _long_enough(squashed) and _squash(one).endswith(squashed)
-
-    return _decided(
-        "{v}.endswith({c0})", written, folded=not exactly, letters=written, alike=alike, part=("ends", written)
-    )
+    return _decided(expression, written, folded=not exactly, letters=written, alike=alike, part=(where, written))
 
 
 def _like(text: str, exactly: bool) -> Check:
@@ -337,9 +324,9 @@ def _fits(text: str, exactly: bool) -> Check:
 
 
 _TEXTUAL: dict[str, Callable[[str, bool], Check]] = {
-    "has": _has,
-    "starts": _starts,
-    "ends": _ends,
+    "has": partial(_part, "has"),
+    "starts": partial(_part, "starts"),
+    "ends": partial(_part, "ends"),
     "like": _like,
     "fits": _fits,
     "matches": _matches,
