@@ -11,7 +11,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.conftest import Frugal
+from tests.conftest import AS_ROOT, Frugal, Mount
 from tests.support import put, rules_text
 
 DAY = 86_400
@@ -189,3 +189,25 @@ def test_hints_name_the_right_run(intake: Path, frugal: Frugal) -> None:
     assert "frugal undo 5" not in frugal("history").stdout
     skipped = frugal("undo", "5", code=1).stdout
     assert "Nothing to take back of run 5" in skipped and "cannot be taken back." not in skipped
+
+
+@AS_ROOT
+@pytest.mark.parametrize(
+    "ending", ["trash = true", 'move = "Out"', 'move = "OTHER"', 'copy = "Copies"', 'pack = "P/all.zip"']
+)
+def test_what_is_taken_back_is_counted_as_it_was_when_it_was_done(
+    folder: Path, frugal: Frugal, mount: Mount, ending: str
+) -> None:
+    other = mount("tmpfs")
+    for name in ("a", "b", "in/c", "in/deep/d"):
+        put(folder / "Intake/moulds" / name, "x" * 100)
+    rule = f'where = "name is moulds"\ntake = "folders"\n{ending.replace("OTHER", str(other / "Out"))}'
+    put(folder / "rules.toml", rules_text(rule))
+    done = frugal("tidy", "rules.toml", "--yes").stdout
+    back = frugal("undo", "--yes").stdout
+    again = frugal("undo", "2", "--yes").stdout
+    inside = "1 folder with 4 files"
+    assert inside in done or "pack" in ending
+    assert inside in back and inside in again or "pack" in ending, back + again
+    if "copy" not in ending and "pack" not in ending:
+        assert all(", 400 B" in said for said in (done, back, again))

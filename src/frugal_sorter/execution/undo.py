@@ -22,7 +22,7 @@ from frugal_sorter.journal.journal import Journal
 from frugal_sorter.journal.run import Run
 from frugal_sorter.planning.plan import Note, Plan
 from frugal_sorter.steps.base import Mark, RunContext
-from frugal_sorter.steps.kinds import ATTENDING, FINAL, LASTING, MAKING, REPLACING, TAKING, VerbName
+from frugal_sorter.steps.kinds import ATTENDING, FINAL, KINDS, LASTING, MAKING, REPLACING, TAKING, WEIGHT, VerbName
 from frugal_sorter.steps.registry import verbs_for
 from frugal_sorter.steps.step import NotTouched, Step
 
@@ -132,6 +132,7 @@ class _UndoPlanner:
             back = self.verbs[step.verb].inverse(step, mark)
             if back is not None:
                 back.of = step.id
+                _weigh_alike(step, back)
             if back is None:
                 left += self._cannot(step)
             elif back.verb == "restore-times":
@@ -367,3 +368,10 @@ class _UndoPlanner:
             return None if found is None else found.identity
         inside = look_inside(place.path)
         return found.identity._replace(inside=None if isinstance(inside, Unknown) else inside.digest)
+
+
+def _weigh_alike(step: Step, back: Step) -> None:
+    """Let a step that takes one back say as much of what is inside its entry as that one did."""
+    weight = {key: step.args[key] for key in WEIGHT if key in step.args and key in KINDS[back.verb].may}
+    if weight:
+        back.args = {**weight, **back.args}

@@ -99,8 +99,7 @@ class Extras:
         if isinstance(room, str):
             raise Kept(room)
         assert isinstance(room, Room)
-        args = {key: value for key, value in weight(record.identity, facts).items() if key == "bytes"}
-        step = step_of(rule, "copy", record.place, room.place, record.identity, args)
+        step = step_of(rule, "copy", record.place, room.place, record.identity, weight(record.identity, facts))
         return [*room.before, step]
 
     def _is_copied(self, target: Place, record: FileRecord) -> bool:

@@ -164,7 +164,10 @@ class Plan:
     @property
     def entries(self) -> Count:
         """The entries that the steps are about, what leaves the trash aside; one can have several steps."""
-        found = {step.source: step.count for step in self.asked if step.source and step.verb != "empty"}
+        found: dict[Place, Count] = {}
+        for step in self.asked:
+            if step.source and step.verb != "empty":
+                found[step.source] = max(found.get(step.source, NONE), step.count)
         return total(found.values())
 
     @property

@@ -102,7 +102,8 @@ class Kind:
 
 _FILE, _ANY = frozenset({"file"}), frozenset({"file", "folder", "link", "other"})
 _TAKEN = frozenset({"file", "folder"})
-_WEIGHT: dict[str, IsFit] = {"files": is_count, "bytes": is_count}
+# How much is inside a folder.
+WEIGHT: dict[str, IsFit] = {"files": is_count, "bytes": is_count}
 _ACROSS: dict[str, IsFit] = {"across": is_flag, "top": is_path, "restore": is_what_was_lost}
 _AS_IT_WAS: dict[str, IsFit] = {
     "mode": is_mode, "uid": is_owner, "gid": is_owner, "mtime_ns": is_number, "atime_ns": is_number, "attributes": is_attributes,
@@ -115,47 +116,47 @@ _ARROW = "{source} → {target}"
 
 KINDS: Mapping[VerbName, Kind] = {
     "move": Kind(
-        "move:Move", Words("move {}", "moved", "{} moved", _ARROW, "moved to {target}"), was=_ANY, may=_WEIGHT,
+        "move:Move", Words("move {}", "moved", "{} moved", _ARROW, "moved to {target}"), was=_ANY, may=WEIGHT,
         planned=True, takes=True, makes=True, sized=True,
     ),
     "move-across": Kind(
         "move_across:MoveAcross",
         Words("move {} to another volume", "moved", "{} moved to another volume", _ARROW, "moved to {target}"),
-        was=_ANY, may={**_WEIGHT, "restore": is_what_was_lost}, planned=True, takes=True, makes=True, sized=True,
+        was=_ANY, may={**WEIGHT, "restore": is_what_was_lost}, planned=True, takes=True, makes=True, sized=True,
     ),
     "trash": Kind(
         "trash:Trash",
         Words("move {} to the trash", "trashed", "{} moved to the trash", "{source} → the trash", "to the trash"),
-        was=_ANY, may={**_WEIGHT, **_ACROSS}, planned=True, takes=True, removes=True, sized=True, last=True,
+        was=_ANY, may={**WEIGHT, **_ACROSS}, planned=True, takes=True, removes=True, sized=True, last=True,
     ),
     "restore": Kind(
         "restore:Restore",
         Words("bring {} back from the trash", "restored", "{} brought back from the trash", "the trash → {target}"),
-        was=_ANY, may={**_WEIGHT, **_ACROSS}, takes=True, makes=True, sized=True,
+        was=_ANY, may={**WEIGHT, **_ACROSS}, takes=True, makes=True, sized=True,
     ),
     "delete": Kind(
         "delete:Delete",
         Words("delete {} for good", "deleted", "{} deleted for good", "{source}: deleted for good", "deleted for good"),
-        target=False, was=_ANY, may=_WEIGHT, planned=True, takes=True, removes=True, final=True,
+        target=False, was=_ANY, may=WEIGHT, planned=True, takes=True, removes=True, final=True,
         lasting="what was deleted", sized=True, last=True,
     ),
     "empty": Kind(
         "empty:Empty",
         Words("remove {} from the trash for good", "removed", "{} removed from the trash for good",
               "in the trash: removed for good"),
-        target=False, was=_ANY, may={**_WEIGHT, "original": is_text, "note": is_text}, planned=True, takes=True,
+        target=False, was=_ANY, may={**WEIGHT, "original": is_text, "note": is_text}, planned=True, takes=True,
         final=True, lasting="what left the trash", sized=True, last=True,
     ),
     "copy": Kind(
         "copy:Copy",
         Words("copy {}", "copied", "{} copied", "{source} → copied to {target}", "copied to {target}"),
-        was=_ANY, may=_WEIGHT, planned=True, makes=True, stays=True, sized=True,
+        was=_ANY, may=WEIGHT, planned=True, makes=True, stays=True, sized=True,
     ),
     "remove-made": Kind(
         "remove_made:RemoveMade",
         Words("remove {} that the run made", "removed", "{} removed that the run had made",
               "{source}: made by the run, removed"),
-        target=False, was=_ANY, args={"again": is_step_that_made}, may=_ENTRY,
+        target=False, was=_ANY, args={"again": is_step_that_made}, may={**WEIGHT, **_ENTRY},
     ),
     "link": Kind(
         "link:Link",
@@ -166,22 +167,22 @@ KINDS: Mapping[VerbName, Kind] = {
         "hard_link:HardLink",
         Words("replace {} by hard links", "linked", "{} replaced by hard links", "{source}: replaced by hard links",
               "replaced by a hard link"),
-        was=_FILE, may={**_AS_IT_WAS, **_WEIGHT}, witness=True, planned=True, replaces=True, sized=True,
+        was=_FILE, may={**_AS_IT_WAS, **WEIGHT}, witness=True, planned=True, replaces=True, sized=True,
     ),
     "own-file": Kind(
         "own_file:OwnFile",
         Words("make {} of their own again", "separate", "{} made of their own again",
               "{source}: made files of their own again"),
-        was=_FILE, may={**_AS_IT_WAS, **_WEIGHT, "kept": is_kept}, replaces=True,
+        was=_FILE, may={**_AS_IT_WAS, **WEIGHT, "kept": is_kept}, replaces=True,
     ),
     "pack": Kind(
         "pack:Pack", Words("pack into {}", "packed", "{} written", "packed into {target}", "packed into {target}"),
-        source=False, args={"members": is_members}, may=_WEIGHT, planned=True, makes=True,
+        source=False, args={"members": is_members}, may=WEIGHT, planned=True, makes=True,
     ),
     "unpack": Kind(
         "unpack:Unpack",
         Words("unpack {}", "unpacked", "{} unpacked", "{source} → unpacked into {target}", "unpacked into {target}"),
-        was=_FILE, may=_WEIGHT, planned=True, makes=True, sized=True,
+        was=_FILE, may=WEIGHT, planned=True, makes=True, sized=True,
     ),
     "set-attribute": Kind(
         "set_attribute:SetAttribute",

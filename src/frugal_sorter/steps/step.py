@@ -67,7 +67,10 @@ class Step:
     @property
     def count(self) -> Count:
         """The entry that it is about."""
-        return folder_of(self.files) if self.was is not None and self.was.kind == "folder" else ONE_FILE
+        if self.was is None or self.was.kind != "folder":
+            return ONE_FILE
+        # A step that only goes with others, such as a tag, does not know what is inside.
+        return folder_of(self.files) if "files" in self.args else Count(0, 1)
 
     @property
     def bytes(self) -> int:
