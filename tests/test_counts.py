@@ -208,6 +208,6 @@ def test_what_is_taken_back_is_counted_as_it_was_when_it_was_done(
     again = frugal("undo", "2", "--yes").stdout
     inside = "1 folder with 4 files"
     assert inside in done or "pack" in ending
-    assert inside in back and inside in again or "pack" in ending, back + again
+    assert (inside in back and inside in again) or "pack" in ending, back + again
     if "copy" not in ending and "pack" not in ending:
         assert all(", 400 B" in said for said in (done, back, again))

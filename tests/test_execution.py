@@ -3,6 +3,7 @@ from __future__ import annotations
 import errno
 import os
 import sqlite3
+from collections.abc import Iterable, Mapping
 from pathlib import Path
 
 import pytest
@@ -18,11 +19,13 @@ from frugal_sorter.execution.recovery import state_after_crash
 from frugal_sorter.execution.undo import plan_undo, run_to_undo
 from frugal_sorter.filesystem.record import Identity, Place, place_of
 from frugal_sorter.filesystem.status import look
+from frugal_sorter.journal import schema
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.lock import writer_is_active, writer_lock
 from frugal_sorter.steps.base import Mark, RunContext, attempt
+from frugal_sorter.steps.lines import step_as_line
 from frugal_sorter.steps.move import Move
 from frugal_sorter.steps.step import Step
 from tests.support import NOW_NS, book_of, carry_out, contents, file_names, moves_of, plan_of, put, snapshot, undo
@@ -416,3 +419,34 @@ def test_nothing_is_lost_a_rerun_does_nothing_and_undo_is_the_identity(
             undo()
         assert snapshot(root / "Intake") == before
         assert not plan_of(book).asked
+
+
+# Once for the folders of a block, once for its rules.
+@pytest.mark.parametrize("fails_at", [1, 2])
+def test_a_run_that_is_written_down_at_the_second_try_is_read_as_it_was_planned(
+    folder: Path, monkeypatch: pytest.MonkeyPatch, fails_at: int
+) -> None:
+    """The disk is full, the room that was kept is given back, and all is written once more, from the start."""
+    for number in range(5):
+        put(folder / f"Intake/{number}.log")
+        put(folder / f"Intake/in {number}/a.tmp")
+    rules = 'where = "ext is log"\nmove = "Logs/{stem}"', 'where = "ext is tmp"\nlevels = 2\nmove = "Rest/{stem}"'
+    plan = plan_of(book_of(folder, *rules))
+    met: list[int] = []
+    numbers_for = schema.Numbering.numbers_for
+
+    def full(self: schema.Numbering, values: Iterable[object]) -> Mapping[object, int]:
+        found = numbers_for(self, values)
+        met.append(1)
+        if len(met) == fails_at:
+            raise OSError(errno.ENOSPC, "no space left on device")
+        return found
+
+    monkeypatch.setattr(schema.Numbering, "numbers_for", full)
+    before = snapshot(folder)
+    result = carry_out(plan)
+    assert (result.done == 10 and len(met) > fails_at) or fails_at == 3
+    with Journal(ready_state_folder(), write=False) as journal:
+        assert [step_as_line(step) for step, _ in journal.steps(1)] == [step_as_line(step) for step in plan.steps]
+    undo()
+    assert snapshot(folder) == before

@@ -38,6 +38,8 @@ class Database:
 
     def __init__(self, path: Path, write: bool) -> None:
         self.path = path
+        # Called whenever a transaction is taken back: what was remembered from it is not there any more.
+        self.on_rollback: list[Callable[[], None]] = []
         self._reserve = Reserve(path.parent) if write else None
         try:
             self.connection = self._with_room(lambda: self._connect(write))
@@ -141,6 +143,8 @@ class Database:
             yield
             self.connection.execute("COMMIT")
         except BaseException:
+            for forget in self.on_rollback:
+                forget()
             if self.connection.in_transaction:
                 self.connection.execute("ROLLBACK")
             raise

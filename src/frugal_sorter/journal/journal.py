@@ -70,6 +70,7 @@ class Journal:
         self._folder = folder
         self._folders = Numbering(self._file.connection, "folders", ("path",))
         self._rules = Numbering(self._file.connection, "rules", ("name", "key"))
+        self._file.on_rollback += [self._folders.forget, self._rules.forget]
         self._blocks: OrderedDict[int, list[Step]] = OrderedDict()
         self._marks: dict[int, dict[int, tuple[object, ...]]] = {}
         self._can_be_undone: dict[int, frozenset[int]] = {}
@@ -117,13 +118,7 @@ class Journal:
                 write_block(self._file.connection, run, steps, self._folders, self._rules)
             return run
 
-        try:
-            run = self._file.write(begin, True, "nothing was changed, since the run cannot be written down")
-        except BaseException:
-            # Numbers that were given to folders and rules in it went with the rest.
-            self._folders.forget()
-            self._rules.forget()
-            raise
+        run = self._file.write(begin, True, "nothing was changed, since the run cannot be written down")
         numbers.write(run)
         return run
 
