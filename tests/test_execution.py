@@ -220,7 +220,7 @@ def test_after_a_kill_the_disk_tells_what_was_done(folder: Path, survived: int) 
     with Forgetful(folder_of_state, write=True) as journal, pytest.raises(_Killed):
         execute(plan, journal, told)
     with Journal(folder_of_state, write=False) as journal:
-        (run,) = journal.unsettled()
+        (run,) = journal.interrupted_runs()
         ended = [mark.outcome for step, mark in state_after_crash(journal, run) if step.verb == "move"]
     moved = min(4, max(0, survived - 1))  # two folders are made first, then comes the step that was cut off
     assert ended == [Outcome.DONE] * moved + [Outcome.SKIPPED] * (4 - moved)

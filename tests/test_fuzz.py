@@ -261,7 +261,7 @@ def run_case(seed: int, root: Path, other: Path, home: Path) -> tuple[str, list[
             problems.append(f"UNDO {traceback.format_exc()[-1500:]}")
     problems += oracle.nothing_lost() + oracle.as_before()
     with Journal(ready_state_folder(), write=False) as journal:
-        problems += [f"OPEN run {run.id}" for run in journal.unsettled()]
+        problems += [f"OPEN run {run.id}" for run in journal.interrupted_runs()]
     return f"{how}{' killed' if code == 9 else ''}", [*problems, *undone, said, *case.rules] if problems else []
 
 

@@ -16,7 +16,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from frugal_sorter.changes import rights
-from frugal_sorter.cli.output.guarded import printable
+from frugal_sorter.cli.output.printable import printable
 from frugal_sorter.cli.output.text import cell_text
 from frugal_sorter.errors import StateError
 from frugal_sorter.execution.executor import Result

@@ -575,7 +575,7 @@ def test_an_output_that_takes_nothing_is_no_traceback_and_stops_no_run(
         moved = folder / "Intake" / ("T" if stream == "closed" else "")
         assert sorted(os.listdir(moved)) == ["a.txt", "b.txt"]
         with Journal(ready_state_folder(), write=False) as journal:
-            assert not journal.unsettled()
+            assert not journal.interrupted_runs()
 
 
 @AS_ROOT

@@ -41,7 +41,7 @@ def _renameat2() -> Rename | None:
 def by_link(source_fd: int, source: str, target_fd: int, target: str) -> None:
     """Rename a file by giving it its new name, then taking the old one away.
 
-    Between the two it has both names; a kill there is put right when the run is settled.
+    Between the two it has both names; a kill there is put right when the run is recovered.
     """
     # A link that exists cannot be clobbered either: the system answers that the name is taken.
     os.link(source, target, src_dir_fd=source_fd, dst_dir_fd=target_fd, follow_symlinks=False)

@@ -13,7 +13,7 @@ from typing import NoReturn, Protocol
 
 from frugal_sorter.cli.interrupted import tell_of_open_runs
 from frugal_sorter.cli.main import COMMANDS
-from frugal_sorter.cli.output.guarded import Guarded
+from frugal_sorter.cli.output.printable import PrintableStream
 from frugal_sorter.errors import FrugalError, UsageError
 from frugal_sorter.rules.file.mistakes import Mistakes, nearest
 
@@ -43,7 +43,7 @@ def run(name: str, args: list[str]) -> int:
     collects = gc.isenabled()
     gc.disable()
     before = sys.stdout, sys.stderr
-    sys.stdout, sys.stderr = Guarded(sys.stdout), Guarded(sys.stderr)
+    sys.stdout, sys.stderr = PrintableStream(sys.stdout), PrintableStream(sys.stderr)
     try:
         return _run(name, args)
     finally:

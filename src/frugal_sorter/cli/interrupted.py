@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from frugal_sorter.execution.recovery import Recovered
     from frugal_sorter.journal.run import Run
 
-# They settle what they find, and tell of it.
+# They recover what they find, and tell of it.
 _CHANGING = frozenset({"tidy", "sort", "purge", "gather", "duplicates", "undo", "trash"})
 _SHOWN = 3
 
@@ -37,7 +37,7 @@ def tell_of_open_runs(command: str) -> None:
         from frugal_sorter.journal.journal import Journal
 
         with Journal(folder, write=False) as journal:
-            for run in journal.unsettled():
+            for run in journal.interrupted_runs():
                 away = [volume.top for volume in run.volumes if not volume.is_here()]
                 what = _waits(run, away) if away else f"{_named(run)}; `frugal undo {run.id}` takes it back"
                 _say(what)
@@ -45,28 +45,28 @@ def tell_of_open_runs(command: str) -> None:
         return  # the command that needs the journal says what is wrong with it
 
 
-def _tell(settled: Recovered) -> None:
-    run = settled.run
-    if settled.away:
-        _say(_waits(run, settled.away))
+def _tell(recovered: Recovered) -> None:
+    run = recovered.run
+    if recovered.away:
+        _say(_waits(run, recovered.away))
     else:
         from frugal_sorter.changes.outcome import Outcome
 
-        done = settled.counts.get(Outcome.DONE, 0)
-        steps = count_text(sum(settled.counts.values()), "step")
+        done = recovered.counts.get(Outcome.DONE, 0)
+        steps = count_text(sum(recovered.counts.values()), "step")
         way_back = f"; `frugal undo {run.id}` takes that back" if done else ""
         _say(f"{_named(run)} after {done:,} of {steps}; what it left half done was put right{way_back}")
-    for path in settled.removed[:_SHOWN]:
+    for path in recovered.removed[:_SHOWN]:
         _say(f"run {run.id}: the unfinished {path} was removed")
-    if len(settled.removed) > _SHOWN:
-        _say(f"run {run.id}: {count_text(len(settled.removed) - _SHOWN, 'more unfinished file')} removed")
-    for text in stray_texts(settled.stray):
+    if len(recovered.removed) > _SHOWN:
+        _say(f"run {run.id}: {count_text(len(recovered.removed) - _SHOWN, 'more unfinished file')} removed")
+    for text in stray_texts(recovered.stray):
         _say(text)
-    for one in settled.apart[:_SHOWN]:
-        _say(f"run {run.id} cannot be settled here and is left as it is: {one}")
-    if len(settled.apart) > _SHOWN:
+    for one in recovered.apart[:_SHOWN]:
+        _say(f"run {run.id} cannot be put right here and is left as it is: {one}")
+    if len(recovered.apart) > _SHOWN:
         _say(
-            f"run {run.id}: {count_text(len(settled.apart) - _SHOWN, 'more step')}; `frugal history {run.id}` names them"
+            f"run {run.id}: {count_text(len(recovered.apart) - _SHOWN, 'more step')}; `frugal history {run.id}` names them"
         )
 
 

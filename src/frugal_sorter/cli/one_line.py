@@ -7,7 +7,7 @@ from collections.abc import Mapping
 
 from frugal_sorter.cli.options import command_line
 from frugal_sorter.cli.output.text import shown
-from frugal_sorter.cli.reading import read_where, require_extras
+from frugal_sorter.cli.reading import read_where, require_libraries_of
 from frugal_sorter.errors import UsageError
 from frugal_sorter.rules.file.load import FORMAT
 from frugal_sorter.rules.file.one_rule import Value, book_of_rule, rule_text
@@ -59,5 +59,5 @@ def book_named(keys: Mapping[str, Value], folder: str) -> RuleBook:
         UsageError: what is wrong with it, as it is said on the command line.
     """
     book = book_of_rule(keys, folder, SAID_AS, command_line())
-    require_extras(book)
+    require_libraries_of(book)
     return book

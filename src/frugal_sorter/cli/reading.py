@@ -36,7 +36,7 @@ def moment_of(as_of: str | None, session: Session) -> int:
 def read_book(args: argparse.Namespace) -> RuleBook:
     """Read the rule file that the arguments name, and see that the libraries it needs are there."""
     book = load_rules(rules_file(args))
-    require_extras(book)
+    require_libraries_of(book)
     return book
 
 
@@ -55,7 +55,7 @@ def read_where(text: str) -> Node:
     return node
 
 
-def require_extras(book: RuleBook) -> None:
+def require_libraries_of(book: RuleBook) -> None:
     """Refuse to go on without a library that the rules need.
 
     Raises:
@@ -68,7 +68,7 @@ def require_extras(book: RuleBook) -> None:
 
 def _require(what: str, needed: set[Field]) -> None:
     for one in sorted(needed, key=lambda one: one.name):
-        if one.extra and importlib.util.find_spec(one.extra) is None:
+        if one.library and importlib.util.find_spec(one.library) is None:
             raise UsageError(f"{what}: `{one.name}` needs a library", "pip install 'frugal-sorter[media]'")
 
 

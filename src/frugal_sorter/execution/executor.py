@@ -173,9 +173,9 @@ class _Ends:
 
 @contextmanager
 def changing(
-    folder: Path, what: str, on_recovered: Callable[[Recovered], None] = lambda _settled: None
+    folder: Path, what: str, on_recovered: Callable[[Recovered], None] = lambda _recovered: None
 ) -> Iterator[Journal]:  # fmt: skip
-    """Hold the right to change files, with the journal open and killed runs settled.
+    """Hold the right to change files, with the journal open and interrupted runs recovered.
 
     Args:
         folder: the state folder.
@@ -187,8 +187,8 @@ def changing(
         StateError: the journal cannot be used.
     """
     with writer_lock(folder, what), Journal(folder, write=True) as journal:
-        for settled in recover_interrupted(journal):
-            on_recovered(settled)
+        for recovered in recover_interrupted(journal):
+            on_recovered(recovered)
         yield journal
 
 

@@ -31,7 +31,7 @@ class Recovered(NamedTuple):
         run: it.
         counts: how many steps that a person asked for ended in which way.
         away: where the volumes are mounted that some steps wait for; these stay open until then.
-        apart: what was set apart, since it cannot be settled, and why.
+        apart: what was set apart, since it cannot be resolved, and why.
         removed: the paths of unfinished parts that were removed.
         stray: the paths of info files of a trash whose entries are gone, and which could not be removed.
     """
@@ -51,8 +51,8 @@ def state_after_crash(journal: Journal, run: Run) -> list[tuple[Step, Mark]]:
 
 def recover_interrupted(journal: Journal) -> list[Recovered]:
     """Write down how the steps of killed runs ended, and close those runs of which all of it can be seen."""
-    settled = []
-    for run in journal.unsettled():
+    recovered = []
+    for run in journal.interrupted_runs():
         looked = _look(journal, run, repair=True)
         ended = looked.ended
         journal.mark(run.id, [mark for _, mark in ended if mark.outcome != Outcome.NOTED])
@@ -61,8 +61,8 @@ def recover_interrupted(journal: Journal) -> list[Recovered]:
         apart = tuple(f"{step.place.path}: {mark.reason}" for step, mark in ended if mark.outcome == Outcome.OPEN)
         if not away:
             journal.close(run.id, "interrupted", time.time_ns(), counts)
-        settled.append(Recovered(run, counts, away, apart, tuple(looked.removed), tuple(looked.stray)))
-    return settled
+        recovered.append(Recovered(run, counts, away, apart, tuple(looked.removed), tuple(looked.stray)))
+    return recovered
 
 
 class _Looked(NamedTuple):
@@ -93,7 +93,7 @@ def _look(journal: Journal, run: Run, repair: bool) -> _Looked:
         for step, mark in reversed(steps):
             if mark is None or mark.outcome == Outcome.NOTED:
                 top = waiting.get(step.id)
-                mark = Mark(step.id, Outcome.NOTED, top) if top else _settle(verbs, step, mark, repair)
+                mark = Mark(step.id, Outcome.NOTED, top) if top else _resolve(verbs, step, mark, repair)
             if mark.outcome == Outcome.DONE and step.verb in TAKING and step.source and step.target:
                 context.now_at[step.source] = step.target, mark.now
             ended.append((step, mark))
@@ -128,7 +128,7 @@ def _waiting(run: Run, steps: Sequence[tuple[Step, Mark | None]]) -> dict[int, s
     return waiting
 
 
-def _settle(verbs: Mapping[VerbName, Verb], step: Step, note: Mark | None, repair: bool) -> Mark:
+def _resolve(verbs: Mapping[VerbName, Verb], step: Step, note: Mark | None, repair: bool) -> Mark:
     """Settle one step; one that cannot be is set apart, so that the others are."""
     try:
         refuse_malformed(step)

@@ -56,7 +56,7 @@ def plan_undo(journal: Journal, run: Run, now_ns: int, only: Sequence[str] = ())
     """Plan what takes a run back, the last step first; nothing is changed.
 
     Args:
-        journal: without unsettled runs.
+        journal: without interrupted_runs runs.
         run: the run to take back.
         now_ns: the moment of planning.
         only: absolute paths, as they were or as they are now; just these and what lies below them.

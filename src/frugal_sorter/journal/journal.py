@@ -4,7 +4,7 @@ Guarantee: when `begin` has returned, every step of the run is on the disk with 
 to find out later whether it was done, and to take it back; when `note` has returned, what a verb
 says before a point of no return is on the disk, too. Limit: marks of steps are written in batches
 and not waited for, since their outcome can be read off the disk; after a kill some of them are
-missing until the run is settled.
+missing until the run is recovered.
 """
 
 from __future__ import annotations
@@ -131,7 +131,7 @@ class Journal:
         """Write down how steps ended; what was said of them before no longer holds.
 
         Raises:
-            StateError: it cannot be written; the run must stop, and is settled by the next.
+            StateError: it cannot be written; the run must stop, and is recovered by the next.
         """
         self._mark(run, marks, durable=False)
 
@@ -294,7 +294,7 @@ class Journal:
         """Return what makes the private names of a run its own."""
         return cast(str, self._file.read("SELECT token FROM runs WHERE id = ?", (number,))[0][0])
 
-    def unsettled(self) -> list[Run]:
+    def interrupted_runs(self) -> list[Run]:
         """Return the runs that were begun and have not ended."""
         return [run for run in self.runs() if run.state == "open"]
 

@@ -164,10 +164,10 @@ class Outcomes:
             raise Kept
         if index in self.off_duty:
             raise Kept("outside the hours of the rule")
-        if self._is_unsettled(rule, facts):
+        if self._was_just_written(rule, facts):
             raise Kept("written to a moment ago")
 
-    def _is_unsettled(self, rule: Rule, facts: Facts) -> bool:
+    def _was_just_written(self, rule: Rule, facts: Facts) -> bool:
         limit_ns = rule.settle.before(self.world.now_ns)
         modified = facts("modified")
         # A date in the future tells nothing; then the change time of the inode decides.

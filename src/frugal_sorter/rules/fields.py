@@ -127,7 +127,7 @@ class Field:
     get: Callable[[Facts], Fact]
     source: str = ""
     uses: tuple[str, ...] = ()
-    extra: str = ""
+    library: str = ""
 
 
 def fold(text: str) -> str:
@@ -348,14 +348,14 @@ FIELDS: dict[str, Field] = {
               lambda f: attributes.split_tags(str(_attribute(attributes.TAGS)(f)))),
         Field("comment", "text", 8, "its comment, as desktop programs keep it", _attribute(attributes.COMMENT)),
         Field("origin", "text", 8, "the web address it came from", _attribute(attributes.ORIGIN)),
-        Field("taken", "date", 20, "when a photo was taken (Exif)", _inside_file("taken", _PHOTOS, None), extra="PIL"),
-        Field("title", "text", 20, "the title of a recording or a PDF", _label("title"), extra="mutagen"),
+        Field("taken", "date", 20, "when a photo was taken (Exif)", _inside_file("taken", _PHOTOS, None), library="PIL"),
+        Field("title", "text", 20, "the title of a recording or a PDF", _label("title"), library="mutagen"),
         Field("artist", "text", 20, "the artist of a recording, the author of a PDF", _label("artist"),
-              extra="mutagen"),
-        Field("album", "text", 20, "the album of a recording", _label("album"), extra="mutagen"),
-        Field("mime", "text", 20, "the media type of its contents", _inside_file("mime", _ANY, ""), extra="puremagic"),
+              library="mutagen"),
+        Field("album", "text", 20, "the album of a recording", _label("album"), library="mutagen"),
+        Field("mime", "text", 20, "the media type of its contents", _inside_file("mime", _ANY, ""), library="puremagic"),
         Field("text", "text", 40, "the text inside a text file or a PDF", _inside_file("text", _ANY, ""),
-              extra="pypdf"),
+              library="pypdf"),
         Field("everything", "flag", 0, "true of every entry", lambda _: True, "True"),
         Field("hidden", "flag", 1, "the name starts with a dot", lambda f: f.name.startswith("."), "name[0] == '.'"),
         Field("empty", "flag", 3, "0 bytes; of a folder, no file inside", _empty, "size == 0", ("size",)),
@@ -368,7 +368,7 @@ FIELDS: dict[str, Field] = {
         Field("in use", "flag", 10, "a program has it open, as far as this user can see",
               lambda f: holder_of(f) is not None),
         Field("mislabelled", "flag", 20, "its contents are of another kind than its suffix says",
-              _inside_file("mislabelled", _ANY, False), extra="puremagic"),
+              _inside_file("mislabelled", _ANY, False), library="puremagic"),
     )
 }  # fmt: skip
 # Variables that a column of the listing holds, and which cost a status call for each file.

@@ -33,12 +33,12 @@ def _table(headings: Iterable[str], rows: Iterable[Iterable[str]]) -> str:
 def conditions() -> str:
     """Return the reference of conditions as Markdown."""
     fields = [
-        (f"`{one.name}`", _KINDS.get(one.kind, one.kind), one.summary, _LIBRARIES.get(one.extra, ""))
+        (f"`{one.name}`", _KINDS.get(one.kind, one.kind), one.summary, _LIBRARIES.get(one.library, ""))
         for one in FIELDS.values()
         if one.kind != "flag"
     ]
     flags = [
-        (f"`{one.name}`", one.summary, _LIBRARIES.get(one.extra, "")) for one in FIELDS.values() if one.kind == "flag"
+        (f"`{one.name}`", one.summary, _LIBRARIES.get(one.library, "")) for one in FIELDS.values() if one.kind == "flag"
     ]
     return f"""\
 Tests are joined with `and`, `or`, `not` and parentheses; `not` binds strongest, then `and`. Values are

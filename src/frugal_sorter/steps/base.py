@@ -40,7 +40,7 @@ class RunContext:
         token: what makes the private names of this run its own; nobody can guess it before one is there.
         note: writes a NOTED mark down; durably, where it says so.
         stop: asked during long work; when it says so, what was begun is given up.
-        now_at: while a killed run is settled, where later steps have put entries, and as what.
+        now_at: while an interrupted run is recovered, where later steps have put entries, and as what.
         became: the same for places, and what earlier steps have made of the entries that came there.
         removed: filled in: the paths of unfinished parts that were removed.
         stray: filled in: info files of a trash whose entries are gone, and which could not be removed.

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import sys
 
-from frugal_sorter.cli.output.guarded import raw
+from frugal_sorter.cli.output.printable import raw
 from frugal_sorter.rules.reference import TOPICS
 
 EXAMPLES = """

@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 import time
 
-from frugal_sorter.cli.output.guarded import raw
+from frugal_sorter.cli.output.printable import raw
 from frugal_sorter.cli.output.text import shown
 
 _AFTER_SECONDS, _EVERY_SECONDS = 1.0, 0.2

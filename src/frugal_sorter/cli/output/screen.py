@@ -7,7 +7,7 @@ from collections.abc import Callable, Collection, Sequence
 from functools import cached_property
 from typing import TYPE_CHECKING, TypeVar
 
-from frugal_sorter.cli.output.guarded import raw
+from frugal_sorter.cli.output.printable import raw
 from frugal_sorter.cli.output.progress import Progress
 from frugal_sorter.cli.output.text import count_text, cut, shown
 

@@ -106,12 +106,12 @@ class Several(Node):
 
     def source(self, truth: bool, code: Code) -> str:
         all_needed = self.every is truth
-        settled, idle = ("False", "True") if all_needed else ("True", "False")
+        deciding, idle = ("False", "True") if all_needed else ("True", "False")
         parts = []
         for part in self._by_cost:
             one = part.source(truth, code)
-            if one == settled:
-                return settled
+            if one == deciding:
+                return deciding
             if one != idle:
                 parts.append(one)
         if not parts:

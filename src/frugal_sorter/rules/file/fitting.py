@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from typing import Any, cast
 
 from frugal_sorter.rules.file.keys import KEYS, REMOVALS, Ending
-from frugal_sorter.rules.file.positions import Path as KeyPath
+from frugal_sorter.rules.file.positions import KeyPath
 from frugal_sorter.rules.file.source import Source
 from frugal_sorter.rules.file.values import truth
 from frugal_sorter.rules.model import Rule

@@ -22,7 +22,7 @@ from frugal_sorter.rules.file.keys import KEYS, TRASH
 from frugal_sorter.rules.file.lists import read_list
 from frugal_sorter.rules.file.mistakes import Mistakes, nearest
 from frugal_sorter.rules.file.places import built_in_places, expand
-from frugal_sorter.rules.file.positions import Path as KeyPath
+from frugal_sorter.rules.file.positions import KeyPath
 from frugal_sorter.rules.file.readers import Readers
 from frugal_sorter.rules.file.source import Keys, Source
 from frugal_sorter.rules.file.trash_limits import WEEK, TrashLimits, refuse_expensive

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-Path = tuple[str | int, ...]
+KeyPath = tuple[str | int, ...]
 
 _KEY = re.compile(r"""\s*(?:"((?:[^"\\]|\\.)*)"|'([^']*)'|([A-Za-z0-9_-]+))\s*(\.)?""")
 _BLANK = re.compile(r"(?:[ \t\r\n]+|#[^\n]*)*")
@@ -18,15 +18,15 @@ _STRINGS = re.compile(
 )
 
 
-def lines_of(text: str) -> dict[Path, int]:
+def lines_of(text: str) -> dict[KeyPath, int]:
     """Return the line, from 1, of every table header and key of a well-formed TOML 1.0 text.
 
     Keys of inline tables are not listed: they stand where the table begins. The tables of an
     array are numbered from 0: `("rule", 0, "name")`.
     """
-    found: dict[Path, int] = {}
-    counts: dict[Path, int] = {}
-    table: Path = ()
+    found: dict[KeyPath, int] = {}
+    counts: dict[KeyPath, int] = {}
+    table: KeyPath = ()
     at = counted = 0
     line = 1
     while True:
@@ -47,7 +47,7 @@ def lines_of(text: str) -> dict[Path, int]:
         at = _after_value(text, at + 1)
 
 
-def line_at(lines: dict[Path, int], path: Path) -> int:
+def line_at(lines: dict[KeyPath, int], path: KeyPath) -> int:
     """Return the line of a key, or of the nearest table around it."""
     for length in range(len(path), 0, -1):
         if path[:length] in lines:
@@ -70,9 +70,9 @@ def _names(text: str, at: int) -> tuple[tuple[str, ...], int]:
     return tuple(names), at
 
 
-def _resolve(names: tuple[str, ...], counts: dict[Path, int], array: bool) -> Path:
+def _resolve(names: tuple[str, ...], counts: dict[KeyPath, int], array: bool) -> KeyPath:
     """Return the path of a header, with the number of the current table of each array in it."""
-    path: Path = ()
+    path: KeyPath = ()
     for index, name in enumerate(names):
         path = (*path, name)
         last = index == len(names) - 1

@@ -11,8 +11,7 @@ from typing import Any
 
 from frugal_sorter.rules.file.everyday import meant
 from frugal_sorter.rules.file.mistakes import InvalidValue, Mistake, Mistakes, syntax_mistake
-from frugal_sorter.rules.file.positions import Path as KeyPath
-from frugal_sorter.rules.file.positions import line_at, lines_of
+from frugal_sorter.rules.file.positions import KeyPath, line_at, lines_of
 
 _CONTROL = re.compile(r"[\x00-\x08\x0a-\x1f\x7f]|\t")
 

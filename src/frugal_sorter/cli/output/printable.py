@@ -12,7 +12,7 @@ from typing import Any, TextIO
 from frugal_sorter.cli.output.text import shown
 
 
-class Guarded:
+class PrintableStream:
     """A stream that lets only printable letters and ends of lines through.
 
     Args:
@@ -42,6 +42,6 @@ def printable(text: str) -> str:
 
 
 def raw(stream: Any) -> TextIO:
-    """Return the stream behind a guarded one, for what is no text from outside."""
-    unguarded: TextIO = stream.stream if isinstance(stream, Guarded) else stream
-    return unguarded
+    """Return the stream behind a printable one, for what is no text from outside."""
+    behind: TextIO = stream.stream if isinstance(stream, PrintableStream) else stream
+    return behind
