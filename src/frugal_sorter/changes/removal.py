@@ -12,6 +12,7 @@ import os
 import stat
 from collections.abc import Callable
 
+from frugal_sorter.changes.folder_time import FolderTime
 from frugal_sorter.changes.leases import Lease, changed_if, refuse_writer
 from frugal_sorter.changes.outcome import NotDone, Outcome
 from frugal_sorter.changes.rename import rename_without_replacing
@@ -66,7 +67,9 @@ def remove_name(fd: int, name: str, is_meant: IsMeant, private: str = "", lease:
         os.unlink(name, dir_fd=fd)
         return
     # Between a look and an unlink another file can get the name; under a name that nobody can guess none can.
+    time = FolderTime(fd)
     rename_without_replacing(fd, name, fd, private)
+    time.note()
     try:
         now = os.stat(private, dir_fd=fd, follow_symlinks=False)
         # The rename itself changes the time of the last change; all else must be as it was.
@@ -75,10 +78,13 @@ def remove_name(fd: int, name: str, is_meant: IsMeant, private: str = "", lease:
             lease.heed()
         os.unlink(private, dir_fd=fd)
     except (NotDone, OSError) as error:
+        is_ours = time.is_ours()
         try:
             rename_without_replacing(fd, private, fd, name)
         except OSError as failed:
             raise NotDone(Outcome.OPEN, f"set aside as {private} and not put back: {reason_of(failed)}") from error
+        if is_ours:
+            time.give_back()
         raise
 
 

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
 
+from frugal_sorter.changes.folder_time import FolderTime
 from frugal_sorter.changes.leases import Lease
 from frugal_sorter.changes.outcome import CHANGED, NotDone, Outcome, why
 from frugal_sorter.changes.removal import refuse_unremovable
@@ -104,7 +105,9 @@ def held(context: RunContext, step: Step, removal: bool = False) -> Iterator[Hel
     aside = Place(place.folder, context.private(step))
     # A descriptor of it would mean the folder under its private name.
     context.descriptors.forget(place.path)
+    time = FolderTime(fd)
     rename_without_replacing(fd, place.name, fd, aside.name)
+    time.note()
     try:
         if removal:
             refuse_unremovable(fd, aside.name)
@@ -113,12 +116,15 @@ def held(context: RunContext, step: Step, removal: bool = False) -> Iterator[Hel
             raise NotDone(Outcome.SKIPPED, CHANGED)
         yield Held(fd, aside, record)
     except (NotDone, OSError) as failed:
+        is_ours = time.is_ours()
         try:
             where = put_back(context, aside, place, was)
         except NotDone as still_aside:
             raise NotDone(still_aside.outcome, f"{why(failed)}; {still_aside.reason}") from None
         if where:
             raise NotDone(Outcome.FAILED, f"{why(failed)}; {where}") from None
+        if is_ours:
+            time.give_back()
         raise
 
 

@@ -13,6 +13,7 @@ from contextlib import contextmanager
 from typing import Any, Literal
 
 from frugal_sorter.changes.copier import opened
+from frugal_sorter.changes.folder_time import FolderTime
 from frugal_sorter.changes.outcome import NotDone, Outcome
 from frugal_sorter.changes.removal import remove_tree
 from frugal_sorter.changes.rename import rename_without_replacing, sync_folder
@@ -46,12 +47,14 @@ class Part:
         self._context = context
         self._step = step
         self.fd = fd
+        self.time = FolderTime(fd)
         self.place = place
         self.name = place.name
         self.identity: Identity | None = None
 
     def made(self) -> None:
         """Write down what it is, as soon as it is there: only that is ever removed again under its name."""
+        self.time.note()
         self.identity = look(self.place, self.fd).identity
         self._context.note(Mark(self._step.id, Outcome.NOTED, BEGUN, self.identity), False)
 
@@ -79,7 +82,9 @@ def part_beside(context: RunContext, step: Step, place: Place | None = None) -> 
     try:
         yield part
     except BaseException:
-        remove_part(fd, part.place, part.identity, context.began_ns)
+        is_ours = part.time.is_ours()
+        if remove_part(fd, part.place, part.identity, context.began_ns) == "removed" and is_ours:
+            part.time.give_back()
         raise
 
 

@@ -1,0 +1,41 @@
+"""The modification time of a folder in which something was done and undone again."""
+
+from __future__ import annotations
+
+import os
+from contextlib import suppress
+
+from frugal_sorter.filesystem.tree import LIST
+
+
+class FolderTime:
+    """Gives an open folder the time back that it had, where nobody else has been in it meanwhile.
+
+    What fails half-way leaves a folder as it was, and it should not look as if something new had come.
+
+    Args:
+        fd: a descriptor of it.
+    """
+
+    def __init__(self, fd: int) -> None:
+        self._fd = fd
+        self._before = os.fstat(fd)
+        self._changed_ns: int | None = None
+
+    def note(self) -> None:
+        """Take in that something was just changed in it."""
+        self._changed_ns = os.fstat(self._fd).st_mtime_ns
+
+    def is_ours(self) -> bool:
+        """Tell, before the change is undone, whether that was the last one."""
+        return self._changed_ns is not None and os.fstat(self._fd).st_mtime_ns == self._changed_ns
+
+    def give_back(self) -> None:
+        """Set the time that it had; only its owner may."""
+        with suppress(OSError):
+            # A descriptor that was opened for its path alone sets no times.
+            own = os.open(".", LIST, dir_fd=self._fd)
+            try:
+                os.utime(own, ns=(self._before.st_atime_ns, self._before.st_mtime_ns))
+            finally:
+                os.close(own)
