@@ -238,7 +238,7 @@ def test_a_damaged_journal_is_named_with_its_remedy(folder: Path) -> None:
         db.close()
         look_at(statement)
 
-    for statement in ("delete from folders", "delete from rules", "drop table blocks", "update marks set now = '[1]'"):
+    for statement in ("delete from folders", "delete from rules", "drop table packs", "update marks set now = '[1]'"):
         changed(statement)
     values = ("NULL", "0", "1", "-1", "99", "1 << 60", "1.5", "'x'", "'{'", "'[[1]]'", "'open'", "x'00'", "x'ff'")
     with sqlite3.connect(path) as db:
@@ -261,7 +261,7 @@ def test_a_long_chain_of_undos_is_read_without_recursion(folder: Path) -> None:
                 "INSERT INTO runs SELECT NULL, kind, origin, ?, backward, account, began_ns, ended_ns, state, counts,"
                 " token, volumes FROM runs WHERE id = 2", (number - 1,),
             )  # fmt: skip
-            db.execute("INSERT INTO blocks SELECT NULL, ?, first, steps FROM blocks WHERE run = 2", (number,))
+            db.execute("INSERT INTO packs SELECT NULL, ?, first, steps FROM packs WHERE run = 2", (number,))
             db.execute(
                 "INSERT INTO marks SELECT NULL, ?, first, last, outcome, reason, now, data FROM marks WHERE run = 2",
                 (number,),

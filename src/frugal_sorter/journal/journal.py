@@ -39,7 +39,7 @@ _LONGEST_SPAN = 100_000_000
 _DAY_NS = 86_400_000_000_000
 # A clock is believed when there were runs on so many days by it.
 _SURE_DAYS = 3
-_TABLES_OF_RUNS = (("blocks", "run"), ("marks", "run"), ("runs", "id"))
+_TABLES_OF_RUNS = (("packs", "run"), ("marks", "run"), ("runs", "id"))
 # What says that an entry is as it was before its step, but for its place.
 _SAME = "="
 _MARK = "INSERT INTO marks (run, first, last, outcome, reason, now, data) VALUES (?, ?, ?, ?, ?, ?, ?)"
@@ -199,7 +199,7 @@ class Journal:
         if gone:
             self._forget_what_was_read()
             self._file.write_all([
-                ("DELETE FROM touched WHERE block IN (SELECT id FROM blocks WHERE run = ?)", gone),
+                ("DELETE FROM touched WHERE pack IN (SELECT id FROM packs WHERE run = ?)", gone),
                 *((f"DELETE FROM {table} WHERE {column} = ?", gone) for table, column in _TABLES_OF_RUNS),
             ], durable=True)  # fmt: skip
             self._blocks.clear()
@@ -308,47 +308,47 @@ class Journal:
 
     def steps(self, run: int) -> Iterator[tuple[Step, Mark | None]]:
         """Yield the steps of a run in order, each with its mark, if it has one."""
-        for block in self._find("blocks.run = ? ORDER BY blocks.id", (run,)):
+        for block in self._find("packs.run = ? ORDER BY packs.id", (run,)):
             yield from block.steps
 
     def blocks_into(self, folder: str) -> Iterator[Block]:
         """Yield the blocks with steps whose target is in a folder, the last first; those of undos aside."""
-        return self._touching("target", folder, "AND NOT runs.backward ORDER BY blocks.id DESC")
+        return self._touching("target", folder, "AND NOT runs.backward ORDER BY packs.id DESC")
 
     def blocks_out_of(self, folder: str) -> Iterator[Block]:
         """Yield the blocks with steps whose entry was in a folder, the last first; those of undos aside."""
-        return self._touching("source", folder, "AND NOT runs.backward ORDER BY blocks.id DESC")
+        return self._touching("source", folder, "AND NOT runs.backward ORDER BY packs.id DESC")
 
     def blocks_out_of_after(self, folder: str, run: int) -> Iterator[Block]:
         """Yield the blocks of runs after one with steps whose entry was in a folder, the first one first."""
-        return self._touching("source", folder, "AND blocks.run > ? ORDER BY blocks.id", run)
+        return self._touching("source", folder, "AND packs.run > ? ORDER BY packs.id", run)
 
     def all_blocks_into(self, folder: str) -> Iterator[Block]:
         """Yield the blocks with steps whose target is in a folder, the first one first, those of undos too."""
-        return self._touching("target", folder, "ORDER BY blocks.id")
+        return self._touching("target", folder, "ORDER BY packs.id")
 
     def blocks_backward(self) -> Iterator[Block]:
         """Yield the blocks of the runs that took something back, the first one first."""
-        return self._find("runs.backward ORDER BY blocks.id", ())
+        return self._find("runs.backward ORDER BY packs.id", ())
 
     def blocks_with(self, verb: VerbName) -> Iterator[Block]:
         """Yield the blocks in which some step has a verb."""
-        return self._find("blocks.id IN (SELECT block FROM touched WHERE verb = ?)", (verb,))
+        return self._find("packs.id IN (SELECT pack FROM touched WHERE verb = ?)", (verb,))
 
     def blocks_naming(self, name: str) -> Iterator[Block]:
         """Yield the blocks that may be about an entry of some name, the first one first."""
-        return self._find("1 ORDER BY blocks.id", (), name)
+        return self._find("1 ORDER BY packs.id", (), name)
 
     def _touching(self, side: str, folder: str, more: str, *values: object) -> Iterator[Block]:
         rows = self._file.read("SELECT id FROM folders WHERE path = ?", (os.fsencode(folder),))
         if rows:
-            having = f"blocks.id IN (SELECT block FROM touched WHERE {side}_folder = ?)"
+            having = f"packs.id IN (SELECT pack FROM touched WHERE {side}_folder = ?)"
             yield from self._find(f"{having} {more}", (rows[0][0], *values))
 
     def _find(self, where: str, values: Sequence[object], name: str = "") -> Iterator[Block]:
         rows = self._file.read(
-            "SELECT blocks.id, blocks.run, blocks.first, blocks.steps, runs.began_ns, runs.backward"
-            f" FROM blocks JOIN runs ON runs.id = blocks.run WHERE {where}",
+            "SELECT packs.id, packs.run, packs.first, packs.steps, runs.began_ns, runs.backward"
+            f" FROM packs JOIN runs ON runs.id = packs.run WHERE {where}",
             values,
         )
         for number, run, first, blob, began_ns, backward in rows:
@@ -365,7 +365,7 @@ class Journal:
         marks = ", ".join("?" * len(rule_keys))
         rows = self._file.read(
             "SELECT DISTINCT folders.path FROM rules JOIN touched ON touched.rule = rules.id"
-            " JOIN blocks ON blocks.id = touched.block JOIN runs ON runs.id = blocks.run"
+            " JOIN packs ON packs.id = touched.pack JOIN runs ON runs.id = packs.run"
             f" JOIN folders ON folders.id = touched.target_folder WHERE rules.key IN ({marks}) AND NOT runs.backward",
             rule_keys,
         )

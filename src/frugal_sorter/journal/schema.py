@@ -10,9 +10,10 @@ from typing import Any
 from frugal_sorter.journal.blocks import encode
 from frugal_sorter.steps.step import Step
 
-SCHEMA = 6
-# The numbers of runs never come again, also when all of them are forgotten. `token` makes the private names of a
-# run its own; `volumes` says which volumes it works on. Texts that may hold names are bytes.
+SCHEMA = 5
+# A row of `packs` is a block of steps. The numbers of runs never come again, also when all of them are forgotten.
+# `token` makes the private names of a run its own; `volumes` says which volumes it works on. Texts that may hold names
+# are bytes.
 TABLES = """
 CREATE TABLE runs (
     id INTEGER PRIMARY KEY AUTOINCREMENT, kind TEXT NOT NULL, origin BLOB NOT NULL, undoes INTEGER,
@@ -21,10 +22,10 @@ CREATE TABLE runs (
 );
 CREATE TABLE folders (id INTEGER PRIMARY KEY, path BLOB NOT NULL UNIQUE);
 CREATE TABLE rules (id INTEGER PRIMARY KEY, name BLOB NOT NULL, key TEXT NOT NULL, UNIQUE (name, key));
-CREATE TABLE blocks (id INTEGER PRIMARY KEY, run INTEGER NOT NULL, first INTEGER NOT NULL, steps BLOB NOT NULL);
-CREATE INDEX blocks_by_run ON blocks (run);
+CREATE TABLE packs (id INTEGER PRIMARY KEY, run INTEGER NOT NULL, first INTEGER NOT NULL, steps BLOB NOT NULL);
+CREATE INDEX packs_by_run ON packs (run);
 CREATE TABLE touched (
-    block INTEGER NOT NULL, verb TEXT NOT NULL, rule INTEGER NOT NULL, source_folder INTEGER, target_folder INTEGER
+    pack INTEGER NOT NULL, verb TEXT NOT NULL, rule INTEGER NOT NULL, source_folder INTEGER, target_folder INTEGER
 );
 CREATE INDEX touched_by_source ON touched (source_folder);
 CREATE INDEX touched_by_target ON touched (target_folder);
@@ -86,8 +87,8 @@ def write_block(
     met = {place[0] for step in steps for place in (step.source, step.target) if place is not None}
     asked = {(step.rule, step.rule_key) for step in steps}
     blob, touched = encode(steps, folders.numbers_for(met), rules.numbers_for(asked))
-    number = db.execute("INSERT INTO blocks (run, first, steps) VALUES (?, ?, ?)", (run, steps[0].id, blob)).lastrowid
+    number = db.execute("INSERT INTO packs (run, first, steps) VALUES (?, ?, ?)", (run, steps[0].id, blob)).lastrowid
     db.executemany(
-        "INSERT INTO touched (block, verb, rule, source_folder, target_folder) VALUES (?, ?, ?, ?, ?)",
+        "INSERT INTO touched (pack, verb, rule, source_folder, target_folder) VALUES (?, ?, ?, ?, ?)",
         ((number, *one) for one in touched),
     )
