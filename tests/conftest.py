@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ctypes
 import os
 import shutil
 import subprocess
@@ -15,6 +16,24 @@ from hypothesis import HealthCheck, settings
 from frugal_sorter.rules.conditions import parsing
 from frugal_sorter.state.remembered import forget_all
 from tests.served import Served, needs_a_start
+
+_NEW_MOUNTS = 0x20000
+
+
+def _have_mounts_of_our_own() -> None:
+    """See no volume of another process of tests: `frugal trash` looks into the trash of every volume there is.
+
+    What a test mounts goes with its process, too. Where this account may not do that, all share what there is.
+    """
+    if ctypes.CDLL(None).unshare(_NEW_MOUNTS) != 0:
+        return
+    subprocess.run(["mount", "--make-rprivate", "/"], check=False, capture_output=True)
+    if os.path.isdir("/dev/shm"):
+        subprocess.run(["mount", "-t", "tmpfs", "tmpfs", "/dev/shm"], check=False, capture_output=True)
+
+
+if sys.platform.startswith("linux") and os.geteuid() == 0:
+    _have_mounts_of_our_own()
 
 
 def pytest_configure(config: pytest.Config) -> None:
