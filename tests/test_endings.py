@@ -3,7 +3,6 @@ from __future__ import annotations
 import os
 import tarfile
 import zipfile
-from collections.abc import Callable
 from pathlib import Path
 
 import pytest
@@ -553,46 +552,26 @@ def test_no_content_disappears_and_undo_and_redo_are_exact(
 # What is not done
 
 
-def _torn_archive(folder: Path) -> Plan:
-    put(folder / "Intake/torn.zip", b"PK\x03\x04 and no more")
-    return plan_of(book_of(folder, 'where = "type is archive"\nunpack = "{stem}"'))
-
-
-def _changed_inside(folder: Path) -> Plan:
-    put(folder / "Intake/moulds/cup.stl")
-    plan = plan_of(book_of(folder, 'where = "everything"\ntake = "folders"\ntrash = true'))
-    put(folder / "Intake/moulds/cup.stl", "changed since")
-    return plan
-
-
-def _moved_and_changed_inside(folder: Path) -> Plan:
-    put(folder / "Intake/moulds/cup.stl")
-    (folder / "Intake/Out").mkdir()
-    plan = plan_of(book_of(folder, 'where = "name is moulds"\ntake = "folders"\nmove = "Out"'))
-    put(folder / "Intake/moulds/cup.stl", "changed since")
-    return plan
-
-
-def _packed_and_changed(folder: Path) -> Plan:
-    put(folder / "Intake/a.log")
-    (folder / "Intake/P").mkdir()
-    plan = plan_of(book_of(folder, 'where = "ext is log"\npack = "P/all.zip"'))
-    put(folder / "Intake/a.log", "changed since")
-    return plan
-
-
 @pytest.mark.parametrize(
-    "make",
-    [_torn_archive, _changed_inside, _moved_and_changed_inside, _packed_and_changed],
-    ids=lambda one: one.__name__,
+    ("name", "body", "rule"),
+    [
+        ("torn.zip", b"PK\x03\x04 and no more", 'where = "type is archive"\nunpack = "{stem}"'),
+        ("moulds/cup.stl", b"clay", 'where = "name is moulds"\ntake = "folders"\ntrash = true'),
+        ("moulds/cup.stl", b"clay", 'where = "name is moulds"\ntake = "folders"\nmove = "Out"'),
+        ("a.log", b"clay", 'where = "ext is log"\npack = "P/all.zip"'),
+    ],
 )
 def test_what_fails_half_way_leaves_the_times_of_folders_as_they_were(
-    folder: Path, make: Callable[[Path], Plan]
+    folder: Path, name: str, body: bytes, rule: str
 ) -> None:
-    plan = make(folder)
-    for path in (folder / "Intake", folder / "Intake/Out", folder / "Intake/P"):
-        if path.exists():
-            os.utime(path, ns=(10**18, 10**18))
+    for there in ("Out", "P"):
+        (folder / "Intake" / there).mkdir(parents=True)
+    path = put(folder / "Intake" / name, body)
+    plan = plan_of(book_of(folder, rule))
+    if not name.endswith("zip"):
+        put(path, "changed since")
+    for there in ("", "Out", "P"):
+        os.utime(folder / "Intake" / there, ns=(10**18, 10**18))
     before = snapshot(folder / "Intake")
     result = carry_out(plan)
     assert not result.done and result.not_done

@@ -4,16 +4,22 @@ from __future__ import annotations
 
 import gc
 import time
+from collections.abc import Sequence
 from pathlib import Path
 
 import pytest
 
-from frugal_sorter.app.rules import plan_rules
+from frugal_sorter.app import undo
+from frugal_sorter.app.rules import leave_out, plan_rules
 from frugal_sorter.app.session import Session
 from frugal_sorter.cli import command
+from frugal_sorter.execution import undo as undo_planner
 from frugal_sorter.filesystem import volumes
+from frugal_sorter.journal.journal import Journal
+from frugal_sorter.journal.run import Run
 from frugal_sorter.planning import guard
-from tests.support import book_of, put
+from frugal_sorter.planning.plan import Plan
+from tests.support import book_of, carry_out, plan_of, put
 
 
 def test_a_session_reads_the_clock_once(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -46,3 +52,26 @@ def test_a_command_leaves_the_collector_of_the_process_as_it_was(folder: Path) -
             assert gc.isenabled() == collects
         finally:
             gc.enable()
+
+
+def test_a_plain_undo_is_planned_once(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    put(folder / "Intake/a.log")
+    carry_out(plan_of(book_of(folder, 'where = "ext is log"\nmove = "x"')))
+    planned: list[int] = []
+    plan_undo = undo_planner.plan_undo
+
+    def counted(journal: Journal, run: Run, now_ns: int, only: Sequence[str] = ()) -> Plan:
+        planned.append(run.id)
+        return plan_undo(journal, run, now_ns, only)
+
+    monkeypatch.setattr(undo, "plan_undo", counted)
+    undoing = undo.plan_undoing(Session.begin())
+    assert planned == [1] and undoing.run.id == 1 and not undoing.passed_over and undoing.plan.asked
+
+
+def test_what_a_rule_would_pack_is_named_where_the_rule_is_left_out_and_not_the_zip(folder: Path) -> None:
+    for name in ("a.log", "b.log"):
+        put(folder / "Intake" / name)
+    plan = plan_of(book_of(folder, 'where = "ext is log"\npack = "all.zip"'))
+    leave_out(plan, lambda step: step.rule == "rule 0", "declined")
+    assert [one.place.name for one in plan.not_touched] == ["a.log", "b.log"] and not plan.steps

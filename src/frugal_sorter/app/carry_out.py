@@ -45,7 +45,8 @@ def carry_out(
     with session.changing(plan.kind) as journal:
         journal.forget(plan.made_ns, kept_ns)
         forget_totals(folder, plan.made_ns - kept_ns)
-        before = take_totals(plan.levels, session.now_ns) if plan.kind in SUMMED else None
+        # The moment of each is its own: between the plan and the answer of a person an hour can pass.
+        before = take_totals(plan.levels, time.time_ns()) if plan.kind in SUMMED else None
         result = execute(plan, journal, on_step, stop)
         if before is not None:
             keep_totals(folder, result.run, before, take_totals(plan.levels, time.time_ns()))

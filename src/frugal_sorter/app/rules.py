@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 
 from frugal_sorter.app.session import Session
@@ -14,6 +15,7 @@ from frugal_sorter.planning.plan import Kind, Plan
 from frugal_sorter.planning.plan_file import load_plan
 from frugal_sorter.rules.model import RuleBook
 from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.steps.step import Step
 
 
 def plan_rules(
@@ -90,8 +92,17 @@ def plan_saved(session: Session, path: Path, at_most: int | None = None) -> Plan
     return plan
 
 
-def leave_out(plan: Plan, rule: str, reason: str) -> None:
-    """Take all that one rule asks for out of a plan, and say why."""
-    steps = [step for step in plan.asked if step.rule == rule]
-    plan.not_touched += {step.place: step.not_touched(reason) for step in steps}.values()
-    plan.drop(lambda step: step.rule == rule)
+def leave_out(plan: Plan, is_unwanted: Callable[[Step], bool], reason: str) -> list[Step]:
+    """Take steps out of a plan with all that belongs to them, and say why their entries are not touched.
+
+    Args:
+        plan: of which they are taken out.
+        is_unwanted: tells which.
+        reason: why.
+
+    Returns:
+        what was taken out.
+    """
+    dropped = plan.drop(is_unwanted)
+    plan.not_touched += {step.source: step.not_touched(reason) for step in dropped if step.source}.values()
+    return dropped

@@ -45,18 +45,18 @@ def plan_undoing(session: Session, number: int | None = None, only: Sequence[str
         UsageError: there is no such run, or it did nothing with one of the paths.
     """
     with session.changing("undo") as journal:
-        run = run_to_undo(journal, number)
-        undoing = Undoing(run, plan_undo(journal, run, session.now_ns, only), (), None)
-        passed_over: list[Run] = []
-        if number is None and not only:
-            # What is gone for good, or back already, is no reason to stop there.
-            for run in runs_to_undo(journal):
-                undoing = Undoing(run, plan_undo(journal, run, session.now_ns), (), None)
-                if undoing.plan.asked or undoing.is_blocked:
-                    break
-                passed_over.append(run)
-        passed_over = [one for one in passed_over if one.id != undoing.run.id]
-        return undoing._replace(passed_over=passed_over, done_again=_done_again(undoing.run, journal))
+        last = run_to_undo(journal, number)
+        # What is gone for good, or back already, is no reason to stop there.
+        runs = runs_to_undo(journal) if number is None and not only else [last]
+        tried: list[Undoing] = []
+        for run in runs:
+            tried.append(Undoing(run, plan_undo(journal, run, session.now_ns, only), (), None))
+            if tried[-1].plan.asked or tried[-1].is_blocked:
+                break
+        *passed_over, undoing = tried
+        return undoing._replace(
+            passed_over=[one.run for one in passed_over], done_again=_done_again(undoing.run, journal)
+        )
 
 
 def _done_again(undone: Run, journal: Journal) -> int | None:

@@ -190,8 +190,8 @@ def roll_group_back(
             continue
         ended = attempt(verbs[back.verb], back)
         if ended.outcome in (Outcome.DONE, Outcome.NOT_RUN):
-            marks.append(Mark(step.id, outcome, "put back, since what goes with it was not done"))
+            marks.append(Mark(step.id, outcome, "put back, because a related step was not done"))
         else:
             marks.append(mark._replace(reason=f"could not be put back: {ended.reason}"))
-    rest = [Mark(step.id, outcome, "not done, since what goes with it was not") for step in steps[len(done) + 1 :]]
+    rest = [Mark(step.id, outcome, "not done, because a related step was not") for step in steps[len(done) + 1 :]]
     return [*reversed(marks), failed, *rest]

@@ -147,7 +147,7 @@ class _UndoPlanner:
                     left.append(back.not_touched(str(blocked), True))
                     if back.verb not in ("remove-made", "set-attribute"):
                         others = [one for one in backs if one.verb not in ATTENDING]
-                        left += [one.not_touched("what goes with it is in the way", True) for one in others]
+                        left += [one.not_touched("a related entry cannot be taken back", True) for one in others]
                         if kept is not None:
                             self.made, self.given, self.coming = kept
                         self.result.not_touched += left

@@ -202,7 +202,7 @@ def write(figure: Figure, path: Path) -> None:
     """Write a figure to a new file, in the format that its name says.
 
     Raises:
-        UsageError: the name says no format, there is such a file, or it cannot be written.
+        UsageError: the name says no format, the file already exists, or it cannot be written.
     """
     if path.suffix.lower() not in FORMATS:
         raise UsageError(f"{path}: a figure is written as {', '.join(FORMATS)}", "end its name with one of them")

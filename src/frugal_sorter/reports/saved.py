@@ -96,7 +96,7 @@ def save(saved: Saved, path: Path) -> None:
     """Write an inventory to a new file that only this account can read.
 
     Raises:
-        UsageError: there is such a file, or it cannot be written.
+        UsageError: the file already exists, or it cannot be written.
     """
     head = {
         "frugal-inventory": FORMAT, "folder": saved.folder, "machine": saved.machine, "made_ns": saved.made_ns,

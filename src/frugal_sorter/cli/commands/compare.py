@@ -70,25 +70,26 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     if args.format == "html":
         require_library("--format html", "jinja2", "reports")
+    now_ns = begin().now_ns
     first, second = _sums(args.first), _sums(args.second)
     if first or second:
         from frugal_sorter.cli.output.sums import print_sums
 
-        one = first or _as_sums(args.first, args.hidden, second)
-        print_sums(one, second or _as_sums(args.second, args.hidden, first), args.format)
+        one = first or _as_sums(args.first, args.hidden, now_ns, second)
+        print_sums(one, second or _as_sums(args.second, args.hidden, now_ns, first), args.format)
         return 0
-    comparison = compare(_read(args.first, args.hidden), _read(args.second, args.hidden))
+    comparison = compare(_read(args.first, args.hidden, now_ns), _read(args.second, args.hidden, now_ns))
     printers = {"table": _print_table, "json": _print_json, "csv": _print_csv, "html": _print_page}
     printers[args.format](comparison)
     return 1 if comparison.first.unread or comparison.second.unread else 0
 
 
-def _read(named: str, hidden: bool) -> Saved:
+def _read(named: str, hidden: bool, now_ns: int) -> Saved:
     if not named:
         raise UsageError("(empty): there is no such inventory or folder", "name one")
     if os.path.isdir(named):
         try:
-            return look_now(os.path.realpath(named), hidden, begin().now_ns)
+            return look_now(os.path.realpath(named), hidden, now_ns)
         except OSError as error:
             raise UsageError(f"{named}: {reason_of(error)}", "run as a user who may read it") from error
     return load(saved_path(named))
@@ -105,12 +106,12 @@ def _sums(named: str) -> Totals | None:
     return kept[0] if found[1] == "before" else kept[1]
 
 
-def _as_sums(named: str, hidden: bool, beside: Totals | None) -> Totals:
+def _as_sums(named: str, hidden: bool, now_ns: int, beside: Totals | None) -> Totals:
     """Return the sums of something else; of a folder as it is now as deep as the run counted it."""
     folder = os.path.realpath(named)
     if beside is not None and folder in beside.levels:
-        return take_totals({folder: beside.levels[folder]}, begin().now_ns)
-    return totals_of(_read(named, hidden))
+        return take_totals({folder: beside.levels[folder]}, now_ns)
+    return totals_of(_read(named, hidden, now_ns))
 
 
 def _print_table(comparison: Comparison) -> None:

@@ -6,7 +6,7 @@ import argparse
 import json
 from pathlib import Path
 
-from frugal_sorter.app.rules import look_ahead
+from frugal_sorter.app.rules import leave_out, look_ahead
 from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.options import add_as_of, add_at_most, add_format, add_listing, add_rules, is_short
 from frugal_sorter.cli.output.misses import show_misses
@@ -42,7 +42,7 @@ def run(args: argparse.Namespace) -> int:
     book = read_book(args)
     session = begin()
     plan = look_ahead(session, book, args.again, args.at_most, moment_of(args.as_of, session))
-    without = _leave_out(plan, args.without)
+    without = _without(plan, args.without)
     if args.save:
         save_plan(plan, args.save)
     if args.format == "json":
@@ -71,7 +71,7 @@ def run(args: argparse.Namespace) -> int:
     return exit_code(plan)
 
 
-def _leave_out(plan: Plan, numbers: list[int]) -> list[str]:
+def _without(plan: Plan, numbers: list[int]) -> list[str]:
     """Take steps out of a plan by their numbers, and return rules that leave their entries alone for good.
 
     Raises:
@@ -84,10 +84,7 @@ def _leave_out(plan: Plan, numbers: list[int]) -> list[str]:
         if number not in known:
             hint = "`frugal preview --format json` lists the steps with their numbers"
             raise UsageError(f"--without: there is no step {number} in this plan", hint)
-    dropped = plan.drop(lambda step: step.id in numbers)
-    plan.not_touched += {
-        step.source: step.not_touched("left out by --without") for step in dropped if step.source
-    }.values()
+    dropped = leave_out(plan, lambda step: step.id in numbers, "left out by --without")
     lines: list[str] = []
     for place in dict.fromkeys(step.source for step in dropped if step.source):
         name = place.name.replace('"', '""')

@@ -146,5 +146,5 @@ def _named(name: str, found: list[Trashed]) -> Trashed:
         return by_id[0]
     if by_id:
         counts = Counter(one.bin.root for one in by_id)
-        raise UsageError(f"{shown(name)}: in {len(counts)} trashes there is such an entry", "name its path")
+        raise UsageError(f"{shown(name)}: {len(counts)} trashes hold an entry of that name", "name its path")
     raise UsageError(f"{shown(name)}: nothing like that is in the trash", "`frugal trash` lists what is there")

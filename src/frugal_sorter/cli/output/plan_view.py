@@ -259,7 +259,7 @@ def step_will_text(step: Step, base: str) -> str:
     if step.verb == "run":
         return f"run {' '.join(map(shown, step.args['command']))}"
     words = KINDS[step.verb].words
-    return words.becomes.format(target=target) if words is not None else step.verb
+    return words.becomes.format(target=target) if words is not None and words.becomes else step.verb
 
 
 def step_text(step: Step, base: str) -> str:
