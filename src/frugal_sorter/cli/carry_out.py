@@ -94,20 +94,11 @@ def list_ask_do(
     session: Session, plan: Plan, view: PlanView, screen: Screen, rest: str, yes: bool, then: Callable[[Result], str],
     nothing: str = "Nothing to do.",
 ) -> int:  # fmt: skip
-    """List what would be done, ask, do it, and report.
+    """List what would be done, and go on with `ask_and_do`, which says what the others are.
 
     Args:
-        session: of the command.
-        plan: what to do.
-        view: of the plan.
-        screen: the terminal.
         rest: of the question, after what would be done.
-        yes: it was answered beforehand.
-        then: returns the lines about taking it back.
         nothing: what to say where there is nothing to do.
-
-    Returns:
-        the exit code.
     """
     if not plan.asked:
         view.show_left()

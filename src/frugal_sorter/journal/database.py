@@ -130,7 +130,7 @@ class Database:
     # Writing
 
     @contextmanager
-    def transaction(self, durable: bool) -> Iterator[None]:
+    def _transaction(self, durable: bool) -> Iterator[None]:
         """Write all or nothing.
 
         Args:
@@ -154,15 +154,15 @@ class Database:
 
         Args:
             work: what to do; done again, from the start, where the disk was full.
-            durable: as for `transaction`.
-            or_else: what to say where it cannot be done; `{}` in it is the error.
+            durable: it is on the disk when this returns; else a loss of power can take it back.
+            or_else: what to say where it cannot be done, before the error itself.
 
         Raises:
             StateError: it cannot be written; then nothing of it is.
         """
 
         def once() -> Done:
-            with self.transaction(durable):
+            with self._transaction(durable):
                 return work()
 
         try:
