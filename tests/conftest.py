@@ -16,6 +16,7 @@ from hypothesis import HealthCheck, settings
 from frugal_sorter.rules.conditions import parsing
 from frugal_sorter.state.remembered import forget_all
 from tests.served import Served, needs_a_start
+from tests.support import aged
 
 _NEW_MOUNTS = 0x20000
 
@@ -161,3 +162,13 @@ def mount(folder: Path) -> Iterator[Mount]:
     for loop in loops:
         subprocess.run(["losetup", "-d", loop], capture_output=True)
     forget_all()
+
+
+@pytest.fixture
+def intake(folder: Path) -> Path:
+    """Files of six kinds and ages: some at the top, one hidden, one below."""
+    for name, days in (
+        ("a.jpg", 1), ("b.JPG", 40), ("c.pdf", 400), ("README", 3), (".hidden.jpg", 5), ("sub/d.jpg", 90),
+    ):  # fmt: skip
+        aged(folder / "Intake" / name, days, name)
+    return folder / "Intake"

@@ -5,9 +5,11 @@ from __future__ import annotations
 import hashlib
 import os
 import stat
+import time
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from pathlib import Path
+from threading import Event
 from typing import NamedTuple
 from urllib.parse import unquote
 
@@ -158,3 +160,21 @@ _names = st.one_of(
     .map("".join),
 )  # fmt: skip
 file_names = _names.filter(lambda name: name not in (".", "..", "rules.toml", ".git", "CVS", ".svn", ".hg", ".bzr"))
+
+
+def aged(path: Path, days: float, body: str = "clay") -> Path:
+    """Write a file that was last written and opened some days before this moment."""
+    return put(path, body, days, time.time_ns())
+
+
+def names(folder: Path) -> set[str]:
+    """Return the paths of the files below a folder."""
+    return {str(path.relative_to(folder)) for path in folder.rglob("*") if path.is_file()}
+
+
+def wait_until(is_so: Callable[[], object], seconds: float = 60) -> None:
+    """Wait for another process to get somewhere; fail where it does not in so many seconds."""
+    deadline, never = time.monotonic() + seconds, Event()
+    while not is_so():
+        assert time.monotonic() < deadline, "what was waited for did not happen"
+        never.wait(0.005)

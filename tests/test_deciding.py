@@ -62,24 +62,24 @@ def test_explain_preview_and_tidy_name_the_same_rule_and_target(
     plan = plan_of(book)
     about: dict[str, list[tuple[str, str]]] = {}
     for step in plan.asked:
-        paths = [member["path"] for member in step.args["members"]] if step.verb == "pack" else []
+        paths = [member["path"] for member in step.details["members"]] if step.verb == "pack" else []
         paths += [step.source.path] if step.source else []
         for path in paths:
             about.setdefault(path, []).append((step.rule, step.target.path if step.target else ""))
     left = {one.place.path: (one.rule, one.reason) for one in plan.not_touched}
     explainer = Explainer(book, WORLD, plan)
-    for path in [*intake.rglob("*")]:
-        explained, fate = explainer.explain(str(path))
+    for path in map(str, [*intake.rglob("*")]):
+        explained, fate = explainer.explain(path)
         deciding = [one.rule for one in explained if one.decides]
         assert len(deciding) <= 1
-        if str(path) in about:
-            assert [(step.rule, step.target.path if step.target else "") for step in fate.steps] == about[str(path)]
+        if path in about:
+            assert [(step.rule, step.target.path if step.target else "") for step in fate.steps] == about[path]
             if fate.steps[-1].verb not in ("set-attribute",):
                 assert deciding == [rule for rule in book.rules if rule.name == fate.rule]
-        elif str(path) in left:
-            assert (fate.rule, fate.reason) == left[str(path)]
+        elif path in left:
+            assert (fate.rule, fate.reason) == left[path]
         else:
-            along = {parent for parent in map(str, path.parents) if parent in about or parent in left}
+            along = {parent for parent in map(str, Path(path).parents) if parent in about or parent in left}
             assert bool(fate.steps) <= bool(along) and (along or fate.reason or not fate.rule)
     carry_out(plan)
     for path, steps in about.items():

@@ -407,7 +407,8 @@ from frugal_sorter.changes.leases import Lease
 with Lease(os.open({str(folder)!r}, os.O_RDONLY), "a.log") as lease:
     opening = "import os; os.open({str(folder / "a.log")!r}, os.O_WRONLY | os.O_NONBLOCK)"
     opened = subprocess.run([sys.executable, "-c", opening], capture_output=True, text=True)
-    time.sleep(0.1)
+    while not lease.is_broken:  # the signal is on its way
+        time.sleep(0)
     print(lease.is_broken, "BlockingIOError" in opened.stderr)
 """
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=False)

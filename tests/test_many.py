@@ -24,7 +24,7 @@ from frugal_sorter.planning.plan import Plan
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.steps.step import Step
 from frugal_sorter.steps.trash import Trash
-from tests.support import book_of, carry_out, plan_of, put, rules_text, snapshot, trash_of, undo
+from tests.support import book_of, carry_out, plan_of, put, rules_text, snapshot, trash_of, undo, wait_until
 
 COUNT = 30
 TRASHING = 'where = "ext is tmp"\ntrash = true\nat_most = 10000'
@@ -120,8 +120,7 @@ def test_a_stopped_run_clears_up_behind_a_fork_that_died(
         root = own_home / ".local/share/Trash/info"
 
         def stop_when_written() -> bool:
-            while not (root.exists() and len(os.listdir(root)) == ahead.BATCH):
-                time.sleep(0.01)
+            wait_until(lambda: root.exists() and len(os.listdir(root)) == ahead.BATCH)
             return True
 
         assert execute(scratch, journal, lambda _step, _mark: None, stop_when_written).stopped
@@ -213,12 +212,15 @@ def test_a_kill_amid_many_loses_nothing_either_way(folder: Path, own_home: Path)
         killer = ["strace", "-qq", "-o", "/dev/null", "-e", "trace=renameat2", "-e"]
         killer.append(f"inject=renameat2:signal=SIGKILL:when={killed_at}")
         command = [*(killer if killed_at else []), sys.executable, "-m", "frugal_sorter", *words, "--yes"]
-        for _ in range(100):
-            done = subprocess.run(command, cwd=folder, capture_output=True, text=True)
-            if "another run is changing files" not in done.stderr:
-                return done.returncode
-            time.sleep(0.1)  # what a killed run has forked ends a moment later
-        raise AssertionError(done.stderr)
+        done: list[subprocess.CompletedProcess[str]] = []
+
+        def has_ended() -> bool:
+            done[:] = [subprocess.run(command, cwd=folder, capture_output=True, text=True)]
+            # What a killed run has forked ends a moment later.
+            return "another run is changing files" not in done[0].stderr
+
+        wait_until(has_ended)
+        return done[0].returncode
 
     assert frugal("tidy", "rules.toml", killed_at=3_000) in (-9, 137)
     assert frugal("undo") == 0

@@ -7,9 +7,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from frugal_sorter.cli.one_line import both_conditions
 from frugal_sorter.errors import StateError, UsageError
 from frugal_sorter.rules.file.load import load_rules, read_rules
 from frugal_sorter.rules.file.mistakes import Mistakes
+from frugal_sorter.rules.file.one_rule import book_of_rule, rule_text
 from frugal_sorter.rules.file.positions import lines_of
 from tests.support import rules_text
 
@@ -188,3 +190,31 @@ n = 2
         ("a",): 2, ("q.r",): 3, ("m",): 4, ("l",): 8, ("t",): 11, ("t", "c", "d"): 12, ("r", 0): 13, ("r", 0, "n"): 14,
         ("r", 0, "s", 0): 15, ("r", 0, "s", 0, "u"): 16, ("r", 1): 17, ("r", 1, "n"): 18,
     }  # fmt: skip
+
+
+def test_a_rule_as_text_holds_every_text_and_names_the_option_of_a_mistake(folder: Path) -> None:
+    keys: dict[str, str | int | bool] = {
+        "name": 'it\'s "so" \\ far',
+        "where": "name has 'é\"'",
+        "move": "x",
+        "levels": "all",
+        "hidden": True,
+    }
+    (rule,) = book_of_rule(keys, str(folder), {}, "here").rules
+    assert (rule.name, rule.where_text, rule.levels, rule.hidden, rule.folders) == (
+        keys["name"], keys["where"], None, True, (str(folder),),
+    )  # fmt: skip
+    assert rule_text({"name": "a", "at_most": 3, "trash": True}) == '[[rule]]\nname = "a"\nat_most = 3\ntrash = true'
+    with pytest.raises(UsageError, match="--into: there is no placeholder"):
+        book_of_rule({"name": "a", "where": "everything", "move": "{nope}"}, str(folder), {"move": "--into"}, "here")
+
+
+def test_two_conditions_are_both_asked_whatever_their_words() -> None:
+    assert both_conditions("size > 1 B", "name has a or name has b") == "(size > 1 B) and (name has a or name has b)"
+    assert (both_conditions("", None), both_conditions("", "empty"), both_conditions("empty", None)) == (
+        "everything",
+        "empty",
+        "empty",
+    )
+    with pytest.raises(UsageError, match="--where"):
+        both_conditions("", "size > 1 B) or (everything")

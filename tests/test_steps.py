@@ -5,6 +5,7 @@ from __future__ import annotations
 import inspect
 import json
 from importlib import import_module
+from typing import cast
 
 import pytest
 
@@ -17,6 +18,7 @@ from frugal_sorter.journal import blocks
 from frugal_sorter.planning.guard import refuse_guarded
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.steps.base import Mark, RunContext
+from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.kinds import ATTENDING, KINDS, LASTING, PLANNED, VerbName
 from frugal_sorter.steps.lines import step_as_line, step_of_line
 from frugal_sorter.steps.registry import verbs_for
@@ -42,7 +44,7 @@ def step_of(verb: VerbName, folder: str = "/srv/desk") -> Step:
     return Step(
         1, verb, "rule", "key",
         Place(folder, "a.log") if kind.source else None, Place(f"{folder}/in", "b.log") if kind.target else None,
-        was, {key: VALUES[key] for key in kind.args}, 0,
+        was, cast(Details, {key: VALUES[key] for key in kind.needs}), 0,
         Witness(Place(folder, "kept.log"), FILE) if kind.witness else None,
     )  # fmt: skip
 
@@ -99,8 +101,8 @@ def test_a_step_comes_back_from_a_line_and_from_the_journal_as_it_was(verb: Verb
 def test_a_step_without_what_its_verb_needs_is_refused(verb: VerbName) -> None:
     kind = KINDS[verb]
     for broken in (
-        *(("args", {key: value for key, value in step_of(verb).args.items() if key != gone}) for gone in kind.args),
-        ("args", {"more": 1}), *([("witness", None)] if kind.witness else []), *([("was", None)] if kind.was else []),
+        *(("details", {key: value for key, value in step_of(verb).details.items() if key != gone}) for gone in kind.needs),
+        ("details", {"more": 1}), *([("witness", None)] if kind.witness else []), *([("was", None)] if kind.was else []),
         ("source", None if kind.source else Place("/srv", "a")), ("target", None if kind.target else Place("/srv", "a")),
     ):  # fmt: skip
         step = step_of(verb)
@@ -130,7 +132,7 @@ def test_the_guard_refuses_what_no_planner_of_rules_makes(verb: VerbName) -> Non
 def test_the_inverse_of_a_verb_is_a_whole_step_and_there_is_one_or_words_for_what_lasts(verb: VerbName) -> None:
     step = step_of(verb)
     if verb == "own-file":
-        step.args = {"kept": [["/srv/desk", "kept.log"], list(FILE)]}
+        step.details = {"kept": [["/srv/desk", "kept.log"], list(FILE)]}
     was = Identity("folder", 1, 2, 3, 4, 5) if verb == "make-folder" else FILE
     with Descriptors() as descriptors:
         back = verbs_for(RunContext(descriptors))[verb].inverse(step, Mark(1, Outcome.DONE, "", was))

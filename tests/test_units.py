@@ -157,3 +157,19 @@ def _live_in(zone: str, patch: pytest.MonkeyPatch) -> None:
     patch.setenv("TZ", zone)
     time.tzset()
     cli_text._quarter.cache_clear()
+
+
+@pytest.mark.parametrize(
+    ("text", "written"),
+    [
+        ("30d", "30 days"),
+        ("36h", "36 hours"),
+        ("1 month 2h", "1 month 2 hours"),
+        ("90s", "90 seconds"),
+        ("2 years", "24 months"),
+        ("1d 1s", "86401 seconds"),
+    ],
+)
+def test_a_duration_is_written_as_it_can_be_read(text: str, written: str) -> None:
+    duration = parse_duration(text)
+    assert duration.text == written and parse_duration(written) == duration

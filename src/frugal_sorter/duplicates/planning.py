@@ -23,6 +23,7 @@ from frugal_sorter.rules.conditions.tree import Node
 from frugal_sorter.rules.fields import Facts, World
 from frugal_sorter.rules.file.keys import Do
 from frugal_sorter.steps.count import ONE_FILE, Count
+from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.step import NotTouched, Step, Witness
 
 # What steps have in place of the name of a rule.
@@ -142,9 +143,9 @@ def _step(one: Same, record: FileRecord, kept: FileRecord, removing: Removing, r
     return Step(0, "hard-link", rule, key, record.place, record.place, record.identity, as_it_is(record), 0, witness)
 
 
-def as_it_is(record: FileRecord) -> dict[str, object]:
+def as_it_is(record: FileRecord) -> Details:
     """Return what is needed to make a file of its own again as it was, but for its contents."""
-    found: dict[str, object] = {
+    found: Details = {
         "mode": stat.S_IMODE(record.mode), "uid": record.uid, "gid": record.gid, "mtime_ns": record.mtime_ns,
         "atime_ns": record.atime_ns,
     }  # fmt: skip

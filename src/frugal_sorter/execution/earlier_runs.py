@@ -54,6 +54,7 @@ class _Memory:
     def put_here(self, key: str, place: Place, identity: Identity) -> int | None:
         """Return the last run in which a rule put an entry where it is, unchanged since."""
         for put in self.put_in(place.folder).get(place.name, ()):
+            # The last word alone counts: a file that was edited since is a new one for its rule.
             if put.rule_key == key:
                 return put.run if _is_same(put.now, identity) else None
         return None
@@ -93,10 +94,11 @@ class _Memory:
         found: dict[tuple[str, Place], tuple[int, Identity]] = {}
         for block in self._journal.blocks_backward():
             for step, now in _done(block):
+                # A copy or a tag was made of an entry that is elsewhere: that is the one to remember.
                 if step.verb in ("remove-made", "set-attribute"):
-                    if "entry" in step.args:
-                        place = Place(*step.args["entry"])
-                        found[step.rule_key, place] = (block.run, Identity(*step.args["entry_was"]))
+                    if "entry" in step.details:
+                        place = Place(*step.details["entry"])
+                        found[step.rule_key, place] = (block.run, Identity(*step.details["entry_was"]))
                 elif step.verb in ("move", "move-across", "restore") and step.target and now is not None:
                     found[step.rule_key, step.target] = (block.run, now)
         return found
@@ -129,6 +131,7 @@ def moved_on(journal: Journal, after: int, folder: str) -> dict[str, tuple[int, 
     for block in journal.blocks_out_of_after(folder, after):
         for step, _ in _done(block):
             if step.verb in TAKING | REPLACING and step.source and step.source.folder == folder:
+                # The first run after: what happened later is not what took it away from here.
                 found.setdefault(step.source.name, (block.run, step.verb))
     return found
 

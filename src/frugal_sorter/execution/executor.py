@@ -117,6 +117,7 @@ class _Ends:
                 # That nobody can be told does not stop what was asked for; it is said when all is written down.
                 self.unheard = error
         if outcome is not Outcome.DONE:
+            # A folder that could not be made explains why what was to go into it was not done.
             if step.verb not in ATTENDING or step.verb == "make-folder":
                 result.not_done.append((step, mark))
             if outcome in _PROBLEMS:
@@ -153,6 +154,7 @@ class _Ends:
 
     def seen(self, plan: Plan) -> list[tuple[Step, Mark]]:
         """Return the steps that have ended, each with its mark, where some of them were not done."""
+        # In a run without a fault every folder that was made is used: nothing is to be looked at again.
         if not self.result.not_done:
             return []
         ended = {step.id: mark for step, mark in self.result.not_done}
@@ -210,6 +212,7 @@ def execute(
         StateError: the journal cannot be written.
     """
     if plan.kind != "undo":
+        # As they are before the first change; the steps come last, and note what they have become.
         with Descriptors() as descriptors:
             _note_times(plan, descriptors)
     # From here on a crash leaves a run behind that the next command finds, with all that was meant.
@@ -229,9 +232,11 @@ def execute(
         finally:
             execution.finish()
     result = execution.ends.result
+    # With an open step the run stays open too: it is the recovery of the next command that ends it.
     if not execution.ends.has_open:
         journal.close(run, "stopped" if result.stopped else "done", time.time_ns(), result.counts())
     _LOG.info("run %s ends: %s done, %s not", run, result.done, len(result.not_done))
+    # Only now, when all is done and written down: the exit code says that the list is not complete.
     if execution.ends.unheard is not None:
         raise execution.ends.unheard
     return result
@@ -255,6 +260,7 @@ class _Execution:
         by_verb: dict[VerbName, list[Step]] = {}
         for step in self._plan.steps:
             by_verb.setdefault(step.verb, []).append(step)
+        # What many steps share is begun beside them, such as the info files of the trash.
         for verb, steps in by_verb.items():
             self._verbs[verb].prepare(steps)
         for steps in self._plan.in_groups():
@@ -333,6 +339,7 @@ class _Renewed:
         if mark.outcome is not Outcome.DONE or mark.now is None or step.was is None or mark.now is step.was:
             return
         if step.verb in TAKING | REPLACING and not mark.now.same_who(step.was):
+            # What replaces a file stands under its name; what takes one away stands at the target.
             place = step.source if step.verb in REPLACING else step.target
             assert place is not None
             self._now[place] = mark.now
@@ -343,13 +350,15 @@ def _note_times(plan: Plan, descriptors: Descriptors) -> None:
     made = {step.target.path for step in plan.steps if step.verb == "make-folder" and step.target}
     places: dict[str, None] = {}
     for step in plan.steps:
+        # The time of a folder changes with the names in it.
         if step.source is not None and step.verb not in STAYING:
             places[step.source[0]] = None
         if step.target is not None and step.verb != "trash":
             places[step.target[0]] = None
-        if step.args:
-            places |= dict.fromkeys(os.path.dirname(member["path"]) for member in step.args.get("members", ()))
+        if step.details:
+            places |= dict.fromkeys(os.path.dirname(member["path"]) for member in step.details.get("members", ()))
     for folder in places:
+        # What the run makes goes with its undo, and nobody sets the time of the root.
         if folder in made or folder == os.path.dirname(folder):
             continue
         try:

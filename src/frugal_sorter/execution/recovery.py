@@ -55,6 +55,7 @@ def recover_interrupted(journal: Journal) -> list[Recovered]:
     for run in journal.interrupted_runs():
         looked = _look(journal, run, repair=True)
         ended = looked.ended
+        # What waits for a volume gets no mark, so that it is asked again when the volume is there.
         journal.mark(run.id, [mark for _, mark in ended if mark.outcome != Outcome.NOTED])
         counts: Counter[Outcome | None] = Counter(mark.outcome for step, mark in ended if step.verb not in ATTENDING)
         away = tuple(dict.fromkeys(mark.reason for _, mark in ended if mark.outcome == Outcome.NOTED))
@@ -86,6 +87,7 @@ def _look(journal: Journal, run: Run, repair: bool) -> _Looked:
             note=lambda mark, durable: journal.note(run.id, mark, durable),
         )  # fmt: skip
         verbs = verbs_for(context)
+        # An earlier step is judged by what a later one, which has its mark already, made of its entry.
         context.became = {
             step.target: mark.now for step, mark in steps if step.target and mark is not None and mark.now
         }
@@ -118,7 +120,7 @@ def _waiting(run: Run, steps: Sequence[tuple[Step, Mark | None]]) -> dict[int, s
         if mark is not None and mark.outcome != Outcome.NOTED:
             continue
         places = [step.source, step.target, step.witness and step.witness.place]
-        paths = [place.path for place in places if place] + [one["path"] for one in step.args.get("members", ())]
+        paths = [place.path for place in places if place] + [one["path"] for one in step.details.get("members", ())]
         top = next(filter(None, map(run.away, paths)), "")
         if top:
             waiting[step.id] = top
@@ -137,6 +139,7 @@ def _resolve(verbs: Mapping[VerbName, Verb], step: Step, note: Mark | None, repa
         return Mark(step.id, Outcome.OPEN, str(error))
     except OSError as error:
         return Mark(step.id, Outcome.OPEN, reason_of(error))
+    # A journal is a file that anything can have written to: one bad step must not keep the others from their end.
     except DAMAGED as error:
         return Mark(step.id, Outcome.OPEN, f"what was written down of it is damaged ({error})")
 
@@ -185,10 +188,12 @@ def roll_group_back(
     catch_up(verbs)
     for step, mark in reversed(list(zip(steps, done, strict=False))):
         back = verbs[step.verb].inverse(step, mark)
+        # Nothing takes it back, as with a program that ran: what is said of it stays true.
         if back is None:
             marks.append(mark)
             continue
         ended = attempt(verbs[back.verb], back)
+        # Not run: there was nothing to put back, such as a folder that others use by now.
         if ended.outcome in (Outcome.DONE, Outcome.NOT_RUN):
             marks.append(Mark(step.id, outcome, "put back, because a related step was not done"))
         else:

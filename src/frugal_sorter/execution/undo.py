@@ -6,7 +6,7 @@ import os
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from itertools import groupby
-from typing import NamedTuple
+from typing import NamedTuple, cast
 
 from frugal_sorter.changes.descriptors import Descriptors
 from frugal_sorter.changes.outcome import Outcome
@@ -22,7 +22,8 @@ from frugal_sorter.journal.journal import Journal
 from frugal_sorter.journal.run import Run
 from frugal_sorter.planning.plan import Note, Plan
 from frugal_sorter.steps.base import Mark, RunContext
-from frugal_sorter.steps.kinds import ATTENDING, FINAL, KINDS, LASTING, MAKING, REPLACING, TAKING, WEIGHT, VerbName
+from frugal_sorter.steps.details import Details
+from frugal_sorter.steps.kinds import ATTENDING, FINAL, KINDS, LASTING, MAKING, REPLACING, TAKING, VerbName
 from frugal_sorter.steps.registry import verbs_for
 from frugal_sorter.steps.step import NotTouched, Step
 
@@ -127,6 +128,7 @@ class _UndoPlanner:
         times: list[Step] = []
         freed: set[Place] = set()
         left: list[NotTouched] = []
+        # What a group has promised to later steps is taken back with it when it is blocked.
         kept = (set(self.made), set(self.given), dict(self.coming)) if len(members) > 1 else None
         for step, mark in members:
             back = self.verbs[step.verb].inverse(step, mark)
@@ -145,6 +147,7 @@ class _UndoPlanner:
                     continue
                 except _Blocked as blocked:
                     left.append(back.not_touched(str(blocked), True))
+                    # A copy or a tag that stays harms nobody; an entry that cannot come back holds its companions.
                     if back.verb not in ("remove-made", "set-attribute"):
                         others = [one for one in backs if one.verb not in ATTENDING]
                         left += [one.not_touched("a related entry cannot be taken back", True) for one in others]
@@ -154,11 +157,12 @@ class _UndoPlanner:
                         return []
         self.result.not_touched += left
         folders = [step for step in backs if step.verb == "make-folder"]
+        # Each by itself: a folder that cannot be made must not hold back entries that go elsewhere.
         for step in folders:
             self.result.add_group([step])
-            if "mtime_ns" in step.args and step.target is not None:
-                args = {"mtime_ns": step.args["mtime_ns"]}
-                times.append(Step(0, "restore-times", "", "", step.target, None, None, args))
+            if "mtime_ns" in step.details and step.target is not None:
+                details: Details = {"mtime_ns": step.details["mtime_ns"]}
+                times.append(Step(0, "restore-times", "", "", step.target, None, None, details))
         self.result.add_group([step for step in backs if step.verb != "make-folder"])
         return times
 
@@ -168,7 +172,7 @@ class _UndoPlanner:
     @staticmethod
     def _is_about(step: Step, wanted: str) -> bool:
         paths = [place.path for place in (step.source, step.target) if place]
-        paths += [member["path"] for member in step.args.get("members", ())]
+        paths += [member["path"] for member in step.details.get("members", ())]
         return any(is_inside(path, wanted) for path in paths)
 
     def _cannot(self, step: Step) -> list[NotTouched]:
@@ -194,7 +198,7 @@ class _UndoPlanner:
         if step.verb == "remove-folder":
             # It comes back as it is now, if that is taken back in turn.
             with suppress(OSError):
-                step.args = folder_as_it_is(step.place.path)
+                step.details = cast(Details, folder_as_it_is(step.place.path))
             return [step]
         if step.verb == "set-attribute":
             return [self._attribute(step)]
@@ -226,6 +230,7 @@ class _UndoPlanner:
         one, other = step.source, step.target
         if one is None or other is None or step.was is None or one.folder != other.folder:
             return False
+        # On a volume that takes `a.log` and `A.log` for one name, an entry stands in its own way.
         if one.name.casefold() != other.name.casefold():
             return False
         found = self._look(other, step.was)
@@ -234,6 +239,7 @@ class _UndoPlanner:
     def _kind_of_move(self, step: Step) -> VerbName:
         assert step.target is not None and step.was is not None
         folder = step.target.folder
+        # The folder may be gone, to be made again by then: the nearest one above tells on which volume.
         while not os.path.lexists(folder):
             folder = os.path.dirname(folder)
         return "move" if os.lstat(folder).st_dev == step.was.dev else "move-across"
@@ -259,6 +265,7 @@ class _UndoPlanner:
 
     def _moved_on(self, place: Place) -> _Later | None:
         """Return the first later run that took an entry away from a place, or a folder with the entry in it."""
+        # The entry first, then each folder around it, since one of those may have been moved with it.
         at = place
         while at.name:
             if at.folder not in self.left_by:
@@ -278,8 +285,8 @@ class _UndoPlanner:
             raise _Blocked("another file stands there now")
         if not found.same_state(step.was):
             raise _Blocked("edited since it was made; it stays")
-        if step.args["again"]["verb"] in ("copy", "unpack") and found.kind != "link":
-            self._original(Place(*step.args["entry"]), Identity(*step.args["entry_was"]))
+        if step.details["again"]["verb"] in ("copy", "unpack") and found.kind != "link":
+            self._original(Place(*step.details["entry"]), Identity(*step.details["entry_was"]))
         step.was = found
         return step
 
@@ -327,15 +334,15 @@ class _UndoPlanner:
             raise _Blocked(f"run {later.run} moved it on{later.along}; undo that one first")
         if found is None or not found.same_who(was):
             raise _Blocked("no longer there" if found is None else "another file stands there now")
-        name, now = step.args["attribute"], self.coming.get(step.source, step.source)
+        name, now = step.details["attribute"], self.coming.get(step.source, step.source)
         try:
             # Several rules may have changed it, one after the other.
             text = self.texts[now, name] if (now, name) in self.texts else read_attribute(now.path, name)
         except OSError as error:
             raise _Blocked(reason_of(error)) from None
-        if text != step.args["old"]:
+        if text != step.details["old"]:
             raise _Blocked("its tags or comment were changed since")
-        self.texts[now, name] = step.args["new"]
+        self.texts[now, name] = step.details["new"]
         step.was = found
         return step
 
@@ -350,11 +357,12 @@ class _UndoPlanner:
 
     def _times(self, step: Step) -> None:
         assert step.source is not None
+        # A folder that this undo makes again has no time of its own yet.
         if step.was is None:
             self.result.add_group([step])
             return
         found = look_or_none(step.source)
-        if found is not None and found.identity.same_who(step.was) and found.mtime_ns == step.args["now_ns"]:
+        if found is not None and found.identity.same_who(step.was) and found.mtime_ns == step.details["now_ns"]:
             self.result.add_group([step])
 
     def _look(self, place: Place, was: Identity) -> Identity | None:
@@ -364,6 +372,7 @@ class _UndoPlanner:
         except OSError as error:
             self.result.notes.append(Note(f"{place.path}: {reason_of(error)}", True))
             return None
+        # The time of a folder says nothing of what is inside it, so that all of it is looked at.
         if found is None or found.identity.kind != "folder":
             return None if found is None else found.identity
         inside = look_inside(place.path)
@@ -372,6 +381,8 @@ class _UndoPlanner:
 
 def _weigh_alike(step: Step, back: Step) -> None:
     """Let a step that takes one back say as much of what is inside its entry as that one did."""
-    weight = {key: step.args[key] for key in WEIGHT if key in step.args and key in KINDS[back.verb].may}
-    if weight:
-        back.args = {**weight, **back.args}
+    may = KINDS[back.verb].may
+    if "files" in step.details and "files" in may:
+        back.details.setdefault("files", step.details["files"])
+    if "bytes" in step.details and "bytes" in may:
+        back.details.setdefault("bytes", step.details["bytes"])

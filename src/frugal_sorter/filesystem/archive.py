@@ -70,6 +70,7 @@ class Archive:
         return self
 
     def __exit__(self, *_: object) -> None:
+        # It may be in the middle of an archive that never ends; nothing that it holds is needed.
         self._child.kill()
         self._child.communicate()
 
@@ -79,6 +80,7 @@ class Archive:
             answer = self._answer(line)
             if "error" in answer:
                 raise BadArchive(str(answer["error"]))
+            # The child takes apart what anybody may have made: what it says is held to its form, too.
             try:
                 yield Member(**answer)
             except TypeError:
@@ -112,6 +114,7 @@ class Archive:
 
     def _line(self) -> str:
         while (end := self._read.find(b"\n")) < 0:
+            # A child that was led astray must not fill the memory of its parent.
             if len(self._read) > _LONGEST_LINE:
                 raise BadArchive("a name in it is too long")
             self._more()
@@ -131,6 +134,7 @@ class Archive:
         until = time.monotonic() + SILENT_SECONDS
         with selectors.DefaultSelector() as selector:
             selector.register(self._answers, selectors.EVENT_READ)
+            # In short waits, so that a person who says stop is heard while the child works.
             while not selector.select(_LISTEN_SECONDS):
                 self._heed()
                 if time.monotonic() > until:

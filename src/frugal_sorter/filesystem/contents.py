@@ -52,6 +52,7 @@ class Contents:
             self._process = None
 
     def _ask(self, fact: str, path: str) -> dict[str, Any]:
+        # One child for many files, since starting it costs more than reading most of them.
         process = self._process or self._start()
         assert process.stdin is not None and process.stdout is not None
         try:
@@ -61,6 +62,7 @@ class Contents:
             self.close()
             return {"unknown": "the reader ended"}
         line = self._answer(process)
+        # It still reads: only a kill ends that, and the next file gets a new child.
         if line is None:
             self.close()
             return {"unknown": "took too long"}
@@ -92,6 +94,7 @@ class Contents:
                     break
                 part = os.read(descriptor, 1 << 20)
                 parts.append(part)
+                # An answer is one line; an end without one is a child that its limits have killed.
                 if not part or part.endswith(b"\n"):
                     return b"".join(parts)
         return None

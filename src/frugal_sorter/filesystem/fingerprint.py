@@ -38,6 +38,7 @@ def sample_of(place: Place, size: int, dir_fd: int | None = None) -> str:
     Raises:
         OSError: it cannot be read.
     """
+    # Head and tail tell files of one size and time apart without reading the gigabytes between.
     descriptor = open_to_read(place, dir_fd)
     try:
         head = os.pread(descriptor, _SAMPLE, 0)
@@ -90,6 +91,7 @@ def same_bytes(one: int, other: int, heed: Callable[[], None] = lambda: None) ->
     at = 0
     while True:
         heed()
+        # By position: the descriptors may be shared, and their places are left alone.
         mine, theirs = os.pread(one, BLOCK, at), os.pread(other, BLOCK, at)
         if mine != theirs:
             return False

@@ -66,6 +66,7 @@ def look_inside(path: str, dir_fd: int | None = None) -> Inside | Unknown:
                 ways.append(way)
                 way = name + b"/"
                 continue
+            # Times of change are left out: a tag or a link elsewhere changes them, and nothing inside.
             facts = (name, status.st_mode, status.st_ino, status.st_size, status.st_mtime_ns)
             lines.append(b"%s\0%d %d %d %d" % facts)
             changed_ns = max(changed_ns, status.st_ctime_ns)
@@ -74,8 +75,10 @@ def look_inside(path: str, dir_fd: int | None = None) -> Inside | Unknown:
                 total += status.st_size
                 newest_ns = status.st_mtime_ns if newest_ns is None else max(newest_ns, status.st_mtime_ns)
     except OSError as error:
+        # Half a sum is worse than none: a rule would take a folder for small or old that is not.
         return Unknown(f"{os.fsdecode(way[-200:]) or 'the folder'} inside cannot be read: {reason_of(error)}")
     finally:
         os.close(fd)
+    # Sorted, since the order in which a folder names what is in it is nobody's promise.
     digest = hashlib.blake2b(b"\0\0".join(sorted(lines)), digest_size=16).hexdigest()
     return Inside(total, files, newest_ns, digest, repository, changed_ns)

@@ -44,14 +44,17 @@ class OpenFiles:
         found = _Found({}, {}, {})
         own = os.getpid()
         for process in psutil.process_iter(["name"]):
+            # What this program has open itself, such as the log, is in nobody's way.
             if process.pid == own:
                 continue
             try:
                 opened = process.open_files()
             except (psutil.Error, OSError):
+                # Programs of other accounts do not say what they have open; how many is told.
                 self.unseen += 1
                 continue
             for one in opened:
+                # By inode, since a program may have opened it by another of its names.
                 try:
                     status = os.stat(one.path)
                 except OSError:

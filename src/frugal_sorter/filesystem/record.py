@@ -72,7 +72,9 @@ class Identity(NamedTuple):
         """Tell whether both are the same entry, the device number aside (it changes on a remount)."""
         if self.sample is not None and other.sample is not None:
             mine, others = (self.kind, self.size, self.sample), (other.kind, other.size, other.sample)
+            # Where inode numbers do not last, times are often kept to two seconds alone.
             return mine == others and abs(self.mtime_ns - other.mtime_ns) <= COARSEST_TIME_NS
+        # An inode number is used again once a file is gone; the birth tells the next owner from it.
         return (self.kind, self.ino, self.born_ns) == (other.kind, other.ino, other.born_ns)
 
     def same_state(self, other: Identity) -> bool:

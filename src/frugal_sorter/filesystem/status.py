@@ -8,9 +8,9 @@ import os
 import stat
 import struct
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from contextlib import suppress
-from typing import Any
+from typing import Any, TypedDict
 
 from frugal_sorter.filesystem.record import COARSEST_TIME_NS, FileRecord, Identity, Kind, Place
 
@@ -213,7 +213,18 @@ def look_or_none(place: Place, dir_fd: int | None = None) -> FileRecord | None:
         return None
 
 
-def folder_as_it_is(path: str) -> dict[str, Any]:
+class AsItWas(TypedDict, total=False):
+    """How a file or folder must be described again: rights, owner, times in ns, attributes in base64."""
+
+    mode: int
+    uid: int
+    gid: int
+    mtime_ns: int
+    atime_ns: int
+    attributes: Mapping[str, str]
+
+
+def folder_as_it_is(path: str) -> AsItWas:
     """Return what a folder that is removed must come back with: mode, owner, modification time, attributes.
 
     Raises:

@@ -50,6 +50,7 @@ class Cursor:
         """
         if len(self._above) >= MOST_LEVELS:
             raise OSError(errno.ENAMETOOLONG, f"more than {MOST_LEVELS:,} folders deep")
+        # Opened first and looked at then: what is asked by name can be another folder by the next call.
         below = os.open(name, LIST, dir_fd=self.fd)
         own, found = os.fstat(self.fd), os.fstat(below)
         if not other_volume and found.st_dev != own.st_dev:
@@ -65,6 +66,7 @@ class Cursor:
         Raises:
             OSError: ESTALE where the folder was moved meanwhile.
         """
+        # `..` is never a link.
         above = os.open("..", LIST & ~os.O_NOFOLLOW, dir_fd=self.fd)
         found = os.fstat(above)
         if (found.st_dev, found.st_ino) != self._above[-1]:
@@ -110,6 +112,7 @@ def below(fd: int) -> Iterator[Met]:
                     yield Met("entry", cursor.fd, name, status)
                     continue
                 yield Met("enter", cursor.fd, name, status)
+                # Whoever was told of it may have removed or renamed it; then this raises, and nothing is guessed.
                 cursor.enter(name, other_volume=False)
                 names.append((name, status))
                 ways.append(_read(cursor.fd))

@@ -76,6 +76,7 @@ class Seen(NamedTuple):
 
 def volumes_below(folders: Iterable[str]) -> list[Seen]:
     """Return the volumes that some folders lie on, or will lie on, but for that of the root, which is always there."""
+    # Found by their mounts rather than by a look at every folder: a run can name a hundred thousand.
     tops = {top for top in mounted_tops() if top != "/"}
     found: dict[str, Seen | None] = {}
     known: set[str] = set()
@@ -94,6 +95,7 @@ def _seen_at(top: str) -> Seen | None:
         found, above, room = look(place_of(top)), os.lstat(os.path.dirname(top)), os.statvfs(top)
     except OSError:
         return None
+    # On the device of the folder above nothing is mounted there: this is the empty mount point.
     if found.identity.dev == above.st_dev:
         return None
     return Seen(top, found.identity.ino, found.identity.born_ns, room.f_blocks * room.f_frsize)
@@ -128,6 +130,7 @@ def _mounts() -> tuple[tuple[tuple[int, int], str, str], ...]:
                 before, _, after = line.partition(" - ")
                 fields = before.split(" ")
                 major, minor = fields[2].split(":")
+                # Spaces and the like are written in octal (proc(5)).
                 top = re.sub(r"\\(\d{3})", lambda code: chr(int(code[1], 8)), fields[4])
                 found.append(((int(major), int(minor)), top, after.split(" ")[0]))
     except OSError:
@@ -142,6 +145,7 @@ def _kinds() -> dict[tuple[int, int], str]:
 def _kind_at(path: str) -> str:
     """Return the kind by place; some volumes show files under another device than their mount."""
     tops = [(top, kind) for _, top, kind in _mounts() if path == top or path.startswith(top.rstrip("/") + "/")]
+    # The innermost mount is the one that a path is on.
     return max(tops, key=lambda one: len(one[0]), default=("", ""))[1]
 
 

@@ -86,6 +86,7 @@ def read_folder(path: str, status: bool, dev: int | None = None, pick: Pick | No
                 _fill(listing, files)
     finally:
         os.close(descriptor)
+    # The order of a plan is the order of names, on every file system and every day.
     listing.folders.sort()
     return listing
 

@@ -13,6 +13,7 @@ from itertools import repeat
 from typing import Any, NamedTuple
 
 from frugal_sorter.filesystem.record import Identity, Place
+from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.kinds import VerbName
 from frugal_sorter.steps.step import Step, Witness
 
@@ -56,12 +57,13 @@ def encode(
         [step.was for step in steps],
         # Most blocks have none of these.
         *(column if any(column) else None for column in (
-            [step.args or None for step in steps], [step.group for step in steps], [step.witness for step in steps],
+            [step.details or None for step in steps], [step.group for step in steps], [step.witness for step in steps],
             [step.of for step in steps],
         )),
     ]  # fmt: skip
     # A row for each combination instead of each step: a thousand steps into one folder are found by one row.
     touched = set(map(Touch._make, set(zip(verbs, asked_by, source_folders, target_folders, strict=True))))
+    # The lowest level: names of one folder are alike, and the next level costs more time than it saves room.
     return zlib.compress(json.dumps(columns, separators=(",", ":")).encode("ascii"), 1), touched
 
 
@@ -78,21 +80,25 @@ def decode(
         rules_of: returns the names and keys of the rules of some numbers.
     """
     steps: list[Step] = []
-    loaded = json.loads(zlib.decompress(blob))
+    loaded: list[Any] = json.loads(zlib.decompress(blob))
     folders = folders_of({number for column in (loaded[2], loaded[4]) for number in column if number is not None})
     rules = rules_of(set(loaded[1]))
+    # A column that was left out holds nothing for any step.
     columns = [repeat(None) if column is None else column for column in loaded]
     for number, row in enumerate(zip(*columns, strict=False), first):
-        verb, rule, source_folder, source_name, target_folder, target_name, was, args, group, witness, of = row
+        verb, rule, source_folder, source_name, target_folder, target_name, was, details, group, witness, of = row
         source = None if source_name is None else Place(folders[source_folder], source_name)
         target = None if target_name is None else Place(folders[target_folder], target_name)
         identity = was and Identity(*was)
         name, key = rules[rule]
         seen_by = witness and Witness(Place(*witness[0]), Identity(*witness[1]))
-        steps.append(Step(number, verb, name, key, source, target, identity, args or {}, group or 0, seen_by, of or 0))
+        steps.append(
+            Step(number, verb, name, key, source, target, identity, details or Details(), group or 0, seen_by, of or 0)
+        )
     return steps
 
 
 def mentions(blob: bytes, name: str) -> bool:
     """Tell quickly whether some entry in a blob may have a name; False is certain."""
+    # As it stands in the JSON, escapes included: most blocks are never taken apart.
     return json.dumps(name).encode("ascii") in zlib.decompress(blob)

@@ -40,6 +40,7 @@ class Database:
         self.path = path
         # Called whenever a transaction is taken back: what was remembered from it is not there any more.
         self.on_rollback: list[Callable[[], None]] = []
+        # Kept for a full disk alone: how a run ended must be written down even then.
         self._reserve = Reserve(path.parent) if write else None
         try:
             self.connection = self._with_room(lambda: self._connect(write))
@@ -143,6 +144,7 @@ class Database:
             yield
             self.connection.execute("COMMIT")
         except BaseException:
+            # Before the rollback can fail: numbers that it takes back must not be written again.
             for forget in self.on_rollback:
                 forget()
             if self.connection.in_transaction:

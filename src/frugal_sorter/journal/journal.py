@@ -210,6 +210,7 @@ class Journal:
             if mark is None or mark.outcome in (Outcome.OPEN, Outcome.NOTED):
                 return True
             trashed = step.verb == "trash" and mark.outcome == Outcome.DONE and step.target is not None
+            # Nobody but this run knows where the entry came from, should its info file be lost.
             if trashed and step.target is not None and os.path.lexists(step.target.path):
                 return True
         return False
@@ -274,6 +275,7 @@ class Journal:
             undoing: the runs that took steps of it back.
             left: what is left of each of those; an undo that was itself taken back took nothing back.
         """
+        # By step, not by run: an undo can be of a part, and can itself be taken back in part.
         found = set(self._undoable(run))
         for undo in undoing:
             found -= {step.of for step, _ in self.steps(undo) if step.id in left[undo]}
@@ -301,6 +303,7 @@ class Journal:
     def counts(self, run: int) -> Counts:
         """Return how many steps of a run ended in which way; None is for those without a mark."""
         (row,) = self._file.read("SELECT counts FROM runs WHERE id = ?", (run,)) or [(None,)]
+        # Written down at the end; only a run without an end has its steps counted.
         if row[0] is not None:
             with self._file.sound():
                 return {Outcome(int(key)) if key else None: int(count) for key, count in json.loads(row[0]).items()}
@@ -372,6 +375,7 @@ class Journal:
         return frozenset(os.fsdecode(path) for (path,) in rows)
 
     def _steps(self, number: int, first: int, blob: bytes) -> list[Step]:
+        # Several questions are asked of one run in a row: it is taken apart once for them.
         if number not in self._blocks:
             self._blocks[number] = decode(blob, first, self._folders.values_of, self._rules.values_of)
             while len(self._blocks) > _KEPT_BLOCKS:
@@ -381,12 +385,14 @@ class Journal:
 
     def _marks_of(self, run: int) -> dict[int, tuple[object, ...]]:
         if run not in self._marks:
+            # Of one run at a time: those of a run of a million would stay in memory with those of the next.
             self._marks = {run: {}}
             marks = self._marks[run]
             # The last word on a step holds.
             for first, last, *mark in self._file.read(
                 "SELECT first, last, outcome, reason, now, data FROM marks WHERE run = ? ORDER BY id", (run,)
             ):
+                # A damaged number must not become a table of a billion entries.
                 if last - first > _LONGEST_SPAN:
                     raise ValueError(f"a mark of {last - first:,} steps")
                 marks.update(dict.fromkeys(range(first, last + 1), tuple(mark)))
@@ -401,7 +407,7 @@ def _folders_of(steps: Sequence[Step]) -> Iterator[str]:
             if place is not None and place[0] != last:
                 last = place[0]
                 yield last
-        for member in step.args.get("members", ()) if step.args else ():
+        for member in step.details.get("members", ()) if step.details else ():
             yield os.path.dirname(member["path"])
 
 

@@ -59,6 +59,7 @@ class Numbering:
     def numbers_for(self, values: Iterable[Any]) -> Mapping[Any, int]:
         """Return the numbers of some values, and of others; new ones get the next numbers, within a transaction."""
         for value in values:
+            # Ten thousand files lie in a few folders: each path is kept once, and compared as a number.
             if value not in self._numbers:
                 first, *rest = (value,) if self._is_single else value
                 row = (os.fsencode(first), *rest)

@@ -6,6 +6,7 @@ import os
 from collections import Counter, defaultdict
 from collections.abc import Callable, Iterable, Mapping
 from functools import lru_cache
+from typing import cast
 
 from frugal_sorter.filesystem.record import place_of
 from frugal_sorter.filesystem.status import folder_as_it_is, look
@@ -14,6 +15,7 @@ from frugal_sorter.planning.guard import refused_folder
 from frugal_sorter.planning.plan import Plan, Refusal
 from frugal_sorter.rules.file.keys import MOST_REMOVALS
 from frugal_sorter.rules.model import Rule
+from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.kinds import FINAL
 from frugal_sorter.steps.step import Step
 
@@ -186,7 +188,15 @@ def prune(plan: Plan, rules: Mapping[str, Rule]) -> None:
             if left:
                 continue
             place, rule = place_of(folder), rules[by_rule[folder]]
-            plan.add("remove-folder", rule.name, rule.key, place, None, look(place).identity, folder_as_it_is(folder))
+            plan.add(
+                "remove-folder",
+                rule.name,
+                rule.key,
+                place,
+                None,
+                look(place).identity,
+                cast(Details, folder_as_it_is(folder)),
+            )
         except OSError:
             continue
         gone.add(folder)

@@ -18,6 +18,7 @@ from frugal_sorter.rules.file.keys import MOST_REMOVALS
 from frugal_sorter.rules.file.trash_limits import TrashLimits
 from frugal_sorter.rules.units import SECOND_NS, Duration
 from frugal_sorter.steps.count import ONE_FILE, Count, folder_of
+from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.step import Step
 from frugal_sorter.trash.freedesktop import INFO_SUFFIX, Trashed
 
@@ -137,11 +138,11 @@ def add_emptying(plan: Plan, entries: Sequence[Weighed], rule: str = RULE) -> No
         if record is None:
             continue
         identity = with_sample(record).identity
-        args: dict[str, object] = {"original": trashed.original} if trashed.original else {}
+        details: Details = {"original": trashed.original} if trashed.original else {}
         if isinstance(one.inside, Inside):
             identity = identity_inside(identity, one.inside)
-            args |= {"files": one.files, "bytes": one.bytes}
-        plan.add_group([Step(0, "empty", rule, "", place, None, identity, args)])
+            details |= {"files": one.files, "bytes": one.bytes}
+        plan.add_group([Step(0, "empty", rule, "", place, None, identity, details)])
 
 
 def empty_by_rule(plan: Plan, all_limits: Sequence[TrashLimits], world: World, at_most: int | None) -> None:

@@ -26,6 +26,7 @@ from frugal_sorter.rules.templates.placing import Wanted, wanted_place
 from frugal_sorter.rules.templates.written import Missing, shortened
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.steps.count import Count
+from frugal_sorter.steps.details import Member
 from frugal_sorter.steps.step import NotTouched, Step
 
 Recall = Callable[[str, Place, Identity], int | None]
@@ -212,8 +213,8 @@ class Outcomes:
         if rule.ending == "unpack":
             return self._unpack(rule, facts), record.place
         if rule.ending == "delete":
-            args = weight(record.identity, facts)
-            return [step_of(rule, "delete", record.place, None, record.identity, args)], record.place
+            details = weight(record.identity, facts)
+            return [step_of(rule, "delete", record.place, None, record.identity, details)], record.place
         return [self.removals.trash(rule.name, rule.key, record, facts)], record.place
 
     def _extras_at_home(self, index: int, rule: Rule, entry: Matched) -> None:
@@ -242,7 +243,7 @@ class Outcomes:
         if isinstance(room, Discard):
             return [self.removals.trash(rule.name, rule.key, record, facts, room.witness)], record.place
         verb = step_of(rule, "move-across" if across else "move", record.place, room.place, record.identity)
-        verb.args = weight(record.identity, facts)
+        verb.details = weight(record.identity, facts)
         return [*room.before, verb], room.place
 
     def _unpack(self, rule: Rule, facts: Facts) -> list[Step]:
@@ -275,7 +276,7 @@ class Outcomes:
                 continue
             assert isinstance(room, Room)
             named: set[str] = set()
-            listed = []
+            listed: list[Member] = []
             for facts in members:
                 listed.append({
                     "path": facts.record.place.path, "name": _member_name(facts, named),
@@ -327,7 +328,7 @@ class Outcomes:
 
 def is_across(step: Step) -> bool:
     """Tell whether a step makes its entry anew on another volume."""
-    return step.verb == "move-across" or bool(step.args.get("across"))
+    return step.verb == "move-across" or bool(step.details.get("across"))
 
 
 def _member_name(facts: Facts, named: set[str]) -> str:

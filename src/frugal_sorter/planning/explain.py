@@ -92,7 +92,7 @@ class Explainer:
         self._never = {os.path.realpath(book.file), *book.lists}
         self._steps: dict[str, list[Step]] = {}
         for step in plan.asked:
-            packed = [member["path"] for member in step.args["members"]] if step.verb == "pack" else []
+            packed = [member["path"] for member in step.details["members"]] if step.verb == "pack" else []
             for path in [*packed, *([step.source.path] if step.source is not None else [])]:
                 self._steps.setdefault(path, []).append(step)
         # The rule that decides comes after those with extras alone, and stays.

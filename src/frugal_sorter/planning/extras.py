@@ -17,6 +17,7 @@ from frugal_sorter.planning.target_names import Clashes, Room
 from frugal_sorter.rules.fields import FIELDS, Facts
 from frugal_sorter.rules.model import Rule
 from frugal_sorter.rules.templates.written import Missing, Wording, shortened
+from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.step import Step
 
 
@@ -83,8 +84,8 @@ class Extras:
             return []
         entry.attributes[name] = new
         record = entry.record
-        args = {"attribute": name, "old": old, "new": new}
-        return [step_of(rule, "set-attribute", record.place, None, record.identity, args)]
+        details: Details = {"attribute": name, "old": old, "new": new}
+        return [step_of(rule, "set-attribute", record.place, None, record.identity, details)]
 
     def _copy(self, rule: Rule, entry: Matched) -> list[Step]:
         record, facts = entry.record, entry.facts

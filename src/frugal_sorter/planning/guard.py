@@ -170,7 +170,7 @@ def _guarded(step: Step) -> str | None:
         inside = {folder for one in all_bins() for folder in (one.files, one.info)}
         return None if step.place.folder in inside else f"{step.place.folder} is no trash of this account"
     sides = [place for place in (step.source, None if step.verb == "trash" else step.target) if place]
-    members = [place_of(member["path"]) for member in step.args.get("members", ())]
+    members = [place_of(member["path"]) for member in step.details.get("members", ())]
     for place in [*sides, *members]:
         if refused := refused_folder(place.folder):
             return f"{place.folder} is {refused}"

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from frugal_sorter.filesystem.inside import Inside
@@ -10,6 +9,7 @@ from frugal_sorter.filesystem.record import FileRecord, Identity, Place
 from frugal_sorter.rules.fields import Facts
 from frugal_sorter.rules.model import Rule
 from frugal_sorter.steps.count import ONE_FILE, Count, folder_of
+from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.kinds import VerbName
 from frugal_sorter.steps.step import Step
 
@@ -47,13 +47,13 @@ class Matched:
 
 def step_of(
     rule: Rule, verb: VerbName, source: Place | None, target: Place | None, was: Identity | None,
-    args: Mapping[str, object] | None = None,
+    details: Details | None = None,
 ) -> Step:  # fmt: skip
     """Return a step that a rule asks for; it gets its number when it becomes part of a plan."""
-    return Step(0, verb, rule.name, rule.key, source, target, was, args or {})
+    return Step(0, verb, rule.name, rule.key, source, target, was, details or {})
 
 
-def weight(identity: Identity, facts: Facts) -> dict[str, int]:
+def weight(identity: Identity, facts: Facts) -> Details:
     """Return how many files and bytes a folder holds; a file is itself."""
     if identity.kind != "folder" or not isinstance(facts.inside, Inside):
         return {}

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
-from typing import Any, Literal, NamedTuple
+from typing import Literal, NamedTuple
 
 from frugal_sorter.filesystem.record import Identity, Place, place_of
 from frugal_sorter.steps.count import NONE, Count, total
+from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.kinds import ATTENDING, MAKING, VerbName
 from frugal_sorter.steps.step import NotTouched, Step, Witness
 
@@ -70,10 +71,10 @@ class Plan:
 
     def add(
         self, verb: VerbName, rule: str, rule_key: str, source: Place | None, target: Place | None,
-        was: Identity | None, args: Mapping[str, Any] | None = None, witness: Witness | None = None,
+        was: Identity | None, details: Details | None = None, witness: Witness | None = None,
     ) -> Step:  # fmt: skip
         """Append a step and return it."""
-        step = Step(len(self.steps) + 1, verb, rule, rule_key, source, target, was, args or {}, 0, witness)
+        step = Step(len(self.steps) + 1, verb, rule, rule_key, source, target, was, details or {}, 0, witness)
         self.steps.append(step)
         return step
 

@@ -15,6 +15,7 @@ from frugal_sorter.planning.plan import Note, Plan
 from frugal_sorter.planning.target_folders import TargetFolders
 from frugal_sorter.planning.to_trash import identity_inside
 from frugal_sorter.steps.count import ONE_FILE, Count, folder_of, total
+from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.step import NotTouched, Step
 from frugal_sorter.trash.freedesktop import Trashed, all_bins, contents_of
 
@@ -78,11 +79,11 @@ def _blocked(one: Trashed, folders: TargetFolders, given: set[str]) -> str:
 def _restore(one: Trashed, folders: TargetFolders) -> Step:
     record = with_sample(look(one.place))
     identity = record.identity
-    args: dict[str, object] = {"top": one.bin.top} if one.bin.top else {}
+    details: Details = {"top": one.bin.top} if one.bin.top else {}
     if identity.kind == "folder" and isinstance(inside := look_inside(one.place.path), Inside):
         identity = identity_inside(identity, inside)
-        args |= {"files": max(inside.files, 1), "bytes": inside.bytes}
+        details |= {"files": max(inside.files, 1), "bytes": inside.bytes}
     target = place_of(one.original)
     if folders.device(target.folder) != identity.dev:
-        args["across"] = True
-    return Step(0, "restore", "", "", one.place, target, identity, args)
+        details["across"] = True
+    return Step(0, "restore", "", "", one.place, target, identity, details)

@@ -9,6 +9,7 @@ from frugal_sorter.filesystem.inside import Inside
 from frugal_sorter.filesystem.record import FileRecord, Identity, Place
 from frugal_sorter.rules.fields import Facts
 from frugal_sorter.rules.templates.written import shortened
+from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.step import Step, Witness
 from frugal_sorter.trash.freedesktop import INFO_SUFFIX, LONGEST_NAME, TrashBin, bin_for, home_bin
 
@@ -36,20 +37,20 @@ class Removals:
             witness: what must hold the same bytes.
         """
         inside = facts.inside if facts is not None else None
-        args: dict[str, object] = {}
+        details: Details = {}
         if isinstance(inside, Inside):
-            args = {"files": max(inside.files, 1), "bytes": inside.bytes}
+            details = {"files": max(inside.files, 1), "bytes": inside.bytes}
         place, dev = record.place, record.identity.dev
         if dev not in self._bins:
             self._bins[dev] = bin_for(place.folder, dev)
         found = self._bins[dev]
         if found is None:
             found = home_bin()
-            args["across"] = True
+            details["across"] = True
         if found.top:
-            args["top"] = found.top
+            details["top"] = found.top
         target = self._free(Place(found.files, place.name), found)
-        return Step(0, "trash", rule, rule_key, place, target, record.identity, args, 0, witness)
+        return Step(0, "trash", rule, rule_key, place, target, record.identity, details, 0, witness)
 
     def _free(self, wanted: Place, trash: TrashBin) -> Place:
         place, number = wanted, self._next.get(wanted, 2)

@@ -13,6 +13,7 @@ from frugal_sorter.changes.witness import witnessed
 from frugal_sorter.filesystem.record import FileRecord, Identity, Place
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.steps.base import INTERRUPTED, Mark, Verb
+from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.held_entry import ends_of, held, look_at, put_back, same_entry, there
 from frugal_sorter.steps.step import Step, Witness
 
@@ -101,5 +102,5 @@ class HardLink(Verb):
     def inverse(self, step: Step, mark: Mark) -> Step:
         place, target, _ = ends_of(step)
         assert step.witness is not None and mark.now is not None
-        args = {**step.args, "kept": [list(step.witness.place), list(step.witness.identity)]}
-        return Step(step.id, "own-file", step.rule, step.rule_key, place, target, mark.now, args)
+        details: Details = {**step.details, "kept": [[*step.witness.place], [*step.witness.identity]]}
+        return Step(step.id, "own-file", step.rule, step.rule_key, place, target, mark.now, details)

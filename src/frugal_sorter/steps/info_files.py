@@ -60,7 +60,7 @@ def remove_own_info(context: RunContext, step: Step) -> None:
     """Remove the info file of a step that was not done, if it is the one that the step wrote."""
     source, target, _ = ends_of(step)
     info = info_place(target)
-    trash = bin_of(target, step.args.get("top", ""))
+    trash = bin_of(target, step.details.get("top", ""))
     with Descriptors() as descriptors, suppress(NotDone, OSError):
         if look_or_none(target, descriptors.folder(target.folder)) is not None:
             return

@@ -65,8 +65,8 @@ class Kind:
         source: it has an entry that is there.
         target: it has a place where something will be.
         was: which kinds of entries it is about; empty where it may name none.
-        args: what it must have besides.
-        may: what it may have besides.
+        needs: which details it must have.
+        may: which it may have.
         witness: it must name another entry, which stays.
         planned: a planner of rules makes it, so that a plan in a file may hold it.
         takes: it takes the entry from where it was.
@@ -85,7 +85,7 @@ class Kind:
     source: bool = True
     target: bool = True
     was: frozenset[str] = frozenset()
-    args: Mapping[str, IsFit] = field(default_factory=dict)
+    needs: Mapping[str, IsFit] = field(default_factory=dict)
     may: Mapping[str, IsFit] = field(default_factory=dict)
     witness: bool = False
     planned: bool = False
@@ -144,7 +144,7 @@ KINDS: Mapping[VerbName, Kind] = {
         "empty:Empty",
         Words("remove {} from the trash for good", "removed", "{} removed from the trash for good",
               "in the trash: removed for good"),
-        target=False, was=_ANY, may={**WEIGHT, "original": is_text, "note": is_text}, planned=True, takes=True,
+        target=False, was=_ANY, may={**WEIGHT, "original": is_text}, planned=True, takes=True,
         final=True, lasting="what left the trash", sized=True, last=True,
     ),
     "copy": Kind(
@@ -156,7 +156,7 @@ KINDS: Mapping[VerbName, Kind] = {
         "remove_made:RemoveMade",
         Words("remove {} that the run made", "removed", "{} removed that the run had made",
               "{source}: made by the run, removed"),
-        target=False, was=_ANY, args={"again": is_step_that_made}, may={**WEIGHT, **_ENTRY},
+        target=False, was=_ANY, needs={"again": is_step_that_made}, may={**WEIGHT, **_ENTRY},
     ),
     "link": Kind(
         "link:Link",
@@ -177,7 +177,7 @@ KINDS: Mapping[VerbName, Kind] = {
     ),
     "pack": Kind(
         "pack:Pack", Words("pack into {}", "packed", "{} written", "packed into {target}", "packed into {target}"),
-        source=False, args={"members": is_members}, may=WEIGHT, planned=True, makes=True,
+        source=False, needs={"members": is_members}, may=WEIGHT, planned=True, makes=True,
     ),
     "unpack": Kind(
         "unpack:Unpack",
@@ -187,21 +187,21 @@ KINDS: Mapping[VerbName, Kind] = {
     "set-attribute": Kind(
         "set_attribute:SetAttribute",
         Words("tag or comment {}", "tagged", "{} tagged or commented", "{source}: tags and comments"),
-        target=False, was=_ANY, args=_TEXTS, may=_ENTRY, planned=True, stays=True,
+        target=False, was=_ANY, needs=_TEXTS, may=_ENTRY, planned=True, stays=True,
     ),
     "run": Kind(
         "run:RunProgram", Words("run a program for {}", "ran", "a program run for {}", "{source}: programs"),
-        target=False, was=_ANY, args={"command": is_command}, planned=True, lasting="what programs did", stays=True,
+        target=False, was=_ANY, needs={"command": is_command}, planned=True, lasting="what programs did", stays=True,
     ),
     "make-folder": Kind("make_folder:MakeFolder", None, source=False, may=_AS_IT_WAS, planned=True),
     "remove-folder": Kind(
         "remove_folder:RemoveFolder", None, target=False, was=frozenset({"folder"}), may=_AS_IT_WAS, planned=True
     ),
     "note-times": Kind(
-        "note_times:NoteTimes", None, target=False, was=frozenset({"folder"}), args={"mtime_ns": is_number}
+        "note_times:NoteTimes", None, target=False, was=frozenset({"folder"}), needs={"mtime_ns": is_number}
     ),
     "restore-times": Kind(
-        "restore_times:RestoreTimes", None, target=False, args={"mtime_ns": is_number}, may={"now_ns": is_number}
+        "restore_times:RestoreTimes", None, target=False, needs={"mtime_ns": is_number}, may={"now_ns": is_number}
     ),
 }  # fmt: skip
 

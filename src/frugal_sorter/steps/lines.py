@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from typing import Any, cast
 
 from frugal_sorter.filesystem.record import Identity, Place, place_of
+from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.kinds import VerbName
 from frugal_sorter.steps.shapes import refuse_malformed
 from frugal_sorter.steps.step import Step, Witness
@@ -28,8 +29,9 @@ def step_as_line(step: Step) -> dict[str, Any]:
         line["group"] = step.group
     if step.was:
         line["was"] = list(step.was)
-    if step.args:
-        line["args"] = dict(step.args)
+    if step.details:
+        # Plans in files, and steps that journals name within others, have had this key from the first format on.
+        line["args"] = dict(step.details)
     if step.witness:
         line["witness"] = {"path": step.witness.place.path, "was": list(step.witness.identity)}
     return line
@@ -47,7 +49,7 @@ def step_of_line(line: Mapping[str, Any]) -> Step:
     step = Step(
         int(line["id"]), line["verb"], str(line.get("rule", "")), str(line.get("key", "")),
         _place(line.get("source")), _place(line.get("target")), _identity(line.get("was")),
-        dict(line.get("args", {})), int(line.get("group", 0)),
+        cast(Details, dict(line.get("args", {}))), int(line.get("group", 0)),
         Witness(proper_place(witness["path"]), _sure_identity(witness["was"])) if witness else None,
     )  # fmt: skip
     refuse_malformed(step)

@@ -5,16 +5,15 @@ from __future__ import annotations
 import base64
 import os
 import stat
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable
 from contextlib import suppress
-from typing import Any
 
 from frugal_sorter.changes.copier import opened
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.changes.removal import remove_folder
 from frugal_sorter.changes.rights import give_attributes, give_mode, give_owner
 from frugal_sorter.filesystem.record import COARSEST_TIME_NS
-from frugal_sorter.filesystem.status import look
+from frugal_sorter.filesystem.status import AsItWas, look
 from frugal_sorter.filesystem.tree import LIST
 from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext, Verb
 from frugal_sorter.steps.held_entry import look_at
@@ -40,7 +39,7 @@ class MakeFolder(Verb):
                 # Whoever may write in the parent can put another folder in its place at once; what is done to
                 # this one must not be done to that.
                 if os.fstat(made).st_uid == os.geteuid() and not os.listdir(made):
-                    self._describe(made, parent_fd, step.args)
+                    self._describe(made, parent_fd, step.details)
             return Mark(step.id, Outcome.DONE, now=look(step.target, parent_fd).identity)
         except OSError:
             with suppress(OSError):
@@ -48,11 +47,11 @@ class MakeFolder(Verb):
             raise
 
     @staticmethod
-    def _describe(made: int, parent_fd: int, args: Mapping[str, Any]) -> None:
-        if "mode" in args:
-            give_owner(made, args["uid"], args["gid"])
-            give_attributes(made, {key: base64.b64decode(value) for key, value in args["attributes"].items()})
-            give_mode(made, args["mode"], args["uid"], args["gid"])
+    def _describe(made: int, parent_fd: int, was: AsItWas) -> None:
+        if "mode" in was:
+            give_owner(made, was["uid"], was["gid"])
+            give_attributes(made, {key: base64.b64decode(value) for key, value in was["attributes"].items()})
+            give_mode(made, was["mode"], was["uid"], was["gid"])
             return
         parent = os.stat(parent_fd)
         # A sticky parent is a shared one, such as a temp folder: what is in it is its maker's.
@@ -94,7 +93,7 @@ def remove_unused(context: RunContext, ended: Iterable[tuple[Step, Mark]]) -> li
         done = mark.outcome == Outcome.DONE
         # One that an undo brings back was there before, whatever comes into it.
         if step.verb == "make-folder":
-            if done and "mode" not in step.args and mark.now is not None:
+            if done and "mode" not in step.details and mark.now is not None:
                 made[step.target.path] = step, mark
             continue
         folder = step.target.folder

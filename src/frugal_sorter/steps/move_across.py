@@ -22,6 +22,7 @@ from frugal_sorter.filesystem.record import FileRecord, Identity, Place, Unknown
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.volumes import volume_of
 from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext, Verb
+from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.held_entry import (
     Held,
     ends_of,
@@ -85,7 +86,7 @@ class MoveAcross(Verb):
                 entry = holding.enter_context(held(self._context, step, removal=True))
                 entry = Held(entry.fd, entry.place, look(entry.place, entry.fd))
             touched = InTouch(entry.fd, entry.place.name, entry.record)
-            copier = Copier(step.args.get("restore"), self._context.heed)
+            copier = Copier(step.details.get("restore"), self._context.heed)
             with part_beside(self._context, step) as part:
                 copier.copy(entry.fd, entry.place.name, part.fd, part.name, part.made)
                 lease = holding.enter_context(Lease(entry.fd, entry.place.name)) if was.kind == "file" else None
@@ -198,8 +199,8 @@ class MoveAcross(Verb):
     def inverse(self, step: Step, mark: Mark) -> Step:
         source, target, was = ends_of(step)
         lost = mark.data.get("lost") if mark.data else None
-        args = {"restore": lost} if lost else {}
-        return Step(step.id, "move-across", step.rule, step.rule_key, target, source, mark.now or was, args)
+        details: Details = {"restore": lost} if lost else {}
+        return Step(step.id, "move-across", step.rule, step.rule_key, target, source, mark.now or was, details)
 
 
 def remove_copy(context: RunContext, step: Step, fd: int, name: str, made: Identity, kept_fd: int, kept: str) -> None:

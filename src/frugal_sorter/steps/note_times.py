@@ -9,6 +9,7 @@ from __future__ import annotations
 from frugal_sorter.changes.outcome import NotDone, Outcome
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.steps.base import INTERRUPTED, Mark, Verb
+from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.step import Step
 
 
@@ -29,5 +30,5 @@ class NoteTimes(Verb):
     def inverse(self, step: Step, mark: Mark) -> Step | None:
         if mark.now is None:
             return None
-        args = {"mtime_ns": step.args["mtime_ns"], "now_ns": mark.now.mtime_ns}
-        return Step(step.id, "restore-times", "", "", step.source, None, step.was, args)
+        details: Details = {"mtime_ns": step.details["mtime_ns"], "now_ns": mark.now.mtime_ns}
+        return Step(step.id, "restore-times", "", "", step.source, None, step.was, details)

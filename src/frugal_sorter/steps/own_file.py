@@ -5,7 +5,6 @@ from __future__ import annotations
 import base64
 import os
 from contextlib import suppress
-from typing import Any
 
 from frugal_sorter.changes.copier import Copier, opened
 from frugal_sorter.changes.leases import Lease, changed_if
@@ -15,6 +14,7 @@ from frugal_sorter.changes.rename import rename_without_replacing, sync_folder
 from frugal_sorter.changes.rights import attributes_of, give_attributes, give_mode, give_owner
 from frugal_sorter.filesystem.fingerprint import READ
 from frugal_sorter.filesystem.record import Identity, Place
+from frugal_sorter.filesystem.status import AsItWas
 from frugal_sorter.steps.base import INTERRUPTED, Mark, Verb
 from frugal_sorter.steps.hard_link import MADE
 from frugal_sorter.steps.held_entry import ends_of, find, look_at, there
@@ -31,7 +31,7 @@ class OwnFile(Verb):
         with part_beside(self._context, step, place) as part:
             Copier(heed=self._context.heed).copy(source_fd, place.name, part.fd, part.name, part.made)
             with opened(part.name, READ, part.fd) as copy:
-                self._describe(copy, step.args)
+                self._describe(copy, step.details)
             made = identity_of(part.place, part.fd).identity
             with Lease(source_fd, place.name) as lease:
                 _, now = find(self._context, place, was)
@@ -47,15 +47,15 @@ class OwnFile(Verb):
         return Mark(step.id, Outcome.DONE, now=made)
 
     @staticmethod
-    def _describe(fd: int, args: Any) -> None:
+    def _describe(fd: int, was: AsItWas) -> None:
         """Give back mode, owner, attributes and times, as far as this account may."""
-        give_owner(fd, args["uid"], args["gid"])
-        for attribute in set(attributes_of(fd)) - set(args["attributes"]):
+        give_owner(fd, was["uid"], was["gid"])
+        for attribute in set(attributes_of(fd)) - set(was["attributes"]):
             with suppress(OSError):
                 os.removexattr(fd, attribute)
-        give_attributes(fd, {name: base64.b64decode(value) for name, value in args["attributes"].items()})
-        give_mode(fd, args["mode"], args["uid"], args["gid"])
-        os.utime(fd, ns=(args["atime_ns"], args["mtime_ns"]))
+        give_attributes(fd, {name: base64.b64decode(value) for name, value in was["attributes"].items()})
+        give_mode(fd, was["mode"], was["uid"], was["gid"])
+        os.utime(fd, ns=(was["atime_ns"], was["mtime_ns"]))
 
     def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
         place, _, was = ends_of(step)
@@ -78,7 +78,8 @@ class OwnFile(Verb):
 
     def inverse(self, step: Step, mark: Mark) -> Step:
         place, target, _ = ends_of(step)
-        where, identity = step.args["kept"]
-        args = {key: value for key, value in step.args.items() if key != "kept"}
+        where, identity = step.details["kept"]
+        details = step.details.copy()
+        del details["kept"]
         witness = Witness(Place(*where), Identity(*identity))
-        return Step(step.id, "hard-link", step.rule, step.rule_key, place, target, mark.now, args, 0, witness)
+        return Step(step.id, "hard-link", step.rule, step.rule_key, place, target, mark.now, details, 0, witness)

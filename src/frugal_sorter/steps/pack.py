@@ -50,7 +50,7 @@ class Pack(Making):
                 part.made()
                 digests: dict[str, bytes] = {}
                 with zipfile.ZipFile(file, "w", zipfile.ZIP_DEFLATED, strict_timestamps=False) as archive:
-                    for member in step.args["members"]:
+                    for member in step.details["members"]:
                         self._add(archive, member, digests, rights)
                 file.flush()
                 os.fsync(descriptor)

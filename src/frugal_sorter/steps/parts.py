@@ -25,6 +25,7 @@ from frugal_sorter.filesystem.tree import LIST
 from frugal_sorter.filesystem.volumes import volume_of
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext, Verb
+from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.held_entry import there
 from frugal_sorter.steps.lines import step_as_line
 from frugal_sorter.steps.step import Step
@@ -200,11 +201,11 @@ def leftover(context: RunContext, step: Step, folder: str, note: Mark | None) ->
 
 def inverse_of_made(step: Step, mark: Mark) -> Step:
     """Return the step that removes what a step has made, and can itself be taken back."""
-    args: dict[str, Any] = {"again": step_as_line(step)}
+    details: Details = {"again": step_as_line(step)}
     if step.source is not None and step.was is not None:
-        args["entry"] = [*step.source]
-        args["entry_was"] = [*step.was]
-    return Step(step.id, "remove-made", step.rule, step.rule_key, step.target, None, mark.now, args)
+        details["entry"] = [*step.source]
+        details["entry_was"] = [*step.was]
+    return Step(step.id, "remove-made", step.rule, step.rule_key, step.target, None, mark.now, details)
 
 
 class Making(Verb):

@@ -39,4 +39,4 @@ class RemoveFolder(Verb):
         return Mark(step.id, Outcome.DONE) if gone else Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
 
     def inverse(self, step: Step, mark: Mark) -> Step:
-        return Step(step.id, "make-folder", step.rule, step.rule_key, None, step.source, None, step.args)
+        return Step(step.id, "make-folder", step.rule, step.rule_key, None, step.source, None, step.details)

@@ -41,13 +41,13 @@ class RemoveMade(Verb):
         Raises:
             NotDone: it is not; then this is the only one.
         """
-        again: Mapping[str, Any] = step.args["again"]
+        again: Mapping[str, Any] = step.details["again"]
         verb = again["verb"]
         try:
             if verb == "pack":
                 refuse_unless_packed(self._context, entry.fd, entry.place.name, again["args"]["members"])
             elif verb == "unpack":
-                refuse_unless_archived(self._context, entry.fd, entry.place.name, Place(*step.args["entry"]))
+                refuse_unless_archived(self._context, entry.fd, entry.place.name, Place(*step.details["entry"]))
             elif verb == "copy":
                 return self._refuse_unless_copied(step, entry, holding)
         except NotDone as not_done:
@@ -58,7 +58,7 @@ class RemoveMade(Verb):
         return None
 
     def _refuse_unless_copied(self, step: Step, entry: Held, holding: ExitStack) -> IsWanted | None:
-        original = Place(*step.args["entry"])
+        original = Place(*step.details["entry"])
         kept_fd = self._context.descriptors.folder(original.folder)
         kind = entry.record.identity.kind
         if kind == "file":
@@ -78,6 +78,6 @@ class RemoveMade(Verb):
         return Delete(self._context).resolve_after_crash(step, note, repair)
 
     def inverse(self, step: Step, mark: Mark) -> Step:
-        again = step_of_line(step.args["again"])
+        again = step_of_line(step.details["again"])
         again.id = step.id
         return again

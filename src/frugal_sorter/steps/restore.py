@@ -45,7 +45,7 @@ class Restore(Verb):
 
     def do(self, step: Step) -> Mark:
         source, _, _ = ends_of(step)
-        mark = (self._across if step.args.get("across") else self._move).do(step)
+        mark = (self._across if step.details.get("across") else self._move).do(step)
         if self._infos is None:
             remove_infos(self._context, [info_place(source)])
         else:
@@ -54,7 +54,7 @@ class Restore(Verb):
 
     def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
         source, _, _ = ends_of(step)
-        verb = self._across if step.args.get("across") else self._move
+        verb = self._across if step.details.get("across") else self._move
         mark = verb.resolve_after_crash(step, note, repair)
         if mark.outcome == Outcome.DONE and repair and look_at(self._context, source) is None:
             remove_infos(self._context, [info_place(source)])
@@ -62,4 +62,4 @@ class Restore(Verb):
 
     def inverse(self, step: Step, mark: Mark) -> Step:
         source, target, was = ends_of(step)
-        return Step(step.id, "trash", step.rule, step.rule_key, target, source, mark.now or was, step.args)
+        return Step(step.id, "trash", step.rule, step.rule_key, target, source, mark.now or was, step.details)

@@ -7,6 +7,7 @@ import os
 from frugal_sorter.changes.outcome import NotDone, Outcome
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.steps.base import INTERRUPTED, Mark, Verb
+from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.step import Step
 
 
@@ -19,7 +20,7 @@ class RestoreTimes(Verb):
             parent_fd, found = self._context.descriptors.entry(step.source)
             if step.was is not None and not found.identity.same_who(step.was):
                 raise NotDone(Outcome.NOT_RUN, "another folder stands there by now")
-            times = (found.atime_ns, step.args["mtime_ns"])
+            times = (found.atime_ns, step.details["mtime_ns"])
             os.utime(step.source.name, ns=times, dir_fd=parent_fd, follow_symlinks=False)
         except OSError as error:
             # Only the owner may set times; the files themselves are where they belong.
@@ -30,7 +31,7 @@ class RestoreTimes(Verb):
         return Mark(step.id, Outcome.NOT_RUN, INTERRUPTED)
 
     def inverse(self, step: Step, mark: Mark) -> Step | None:
-        if "now_ns" not in step.args:
+        if "now_ns" not in step.details:
             return None
-        args = {"mtime_ns": step.args["now_ns"], "now_ns": step.args["mtime_ns"]}
-        return Step(step.id, "restore-times", "", "", step.source, None, step.was, args)
+        details: Details = {"mtime_ns": step.details["now_ns"], "now_ns": step.details["mtime_ns"]}
+        return Step(step.id, "restore-times", "", "", step.source, None, step.was, details)

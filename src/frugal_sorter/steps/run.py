@@ -35,7 +35,7 @@ class RunProgram(Verb):
     def do(self, step: Step) -> Mark:
         assert step.source is not None and step.was is not None
         find(self._context, step.source, step.was)
-        command = [str(word) for word in step.args["command"]]
+        command = [str(word) for word in step.details["command"]]
         self._context.note(Mark(step.id, Outcome.NOTED, "started"), True)
         try:
             program = subprocess.Popen(
@@ -101,7 +101,7 @@ class RunProgram(Verb):
     def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
         if note is None:
             return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
-        return Mark(step.id, Outcome.OPEN, f"{step.args['command'][0]} was started; how it ended is not known")
+        return Mark(step.id, Outcome.OPEN, f"{step.details['command'][0]} was started; how it ended is not known")
 
     def inverse(self, step: Step, mark: Mark) -> None:
         return None

@@ -10,6 +10,7 @@ from frugal_sorter.changes.outcome import CHANGED, NotDone, Outcome
 from frugal_sorter.filesystem.extended_attributes import read_attribute
 from frugal_sorter.filesystem.record import COARSEST_TIME_NS, Identity, Place
 from frugal_sorter.steps.base import INTERRUPTED, Mark, Verb
+from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.held_entry import find, there
 from frugal_sorter.steps.step import Step
 
@@ -19,7 +20,7 @@ class SetAttribute(Verb):
 
     def do(self, step: Step) -> Mark:
         source, was = _ends(step)
-        name, old, new = step.args["attribute"], step.args["old"], step.args["new"]
+        name, old, new = step.details["attribute"], step.details["old"], step.details["new"]
         fd, _ = find(self._context, source, was)
         with _entry(fd, source.name) as (path, numbers):
             # Once more, since another one may have come to stand there before it was opened.
@@ -39,17 +40,18 @@ class SetAttribute(Verb):
         if found is None:
             return Mark(step.id, Outcome.OPEN, "no longer there")
         with _entry(self._context.descriptors.folder(place.folder), place.name) as (path, _):
-            now = read_attribute(path, step.args["attribute"])
+            now = read_attribute(path, step.details["attribute"])
         # What was last touched before this run began was not given anything by it.
-        if now == step.args["new"] and found.ctime_ns >= self._context.began_ns - COARSEST_TIME_NS:
+        if now == step.details["new"] and found.ctime_ns >= self._context.began_ns - COARSEST_TIME_NS:
             return Mark(step.id, Outcome.DONE, now=found.identity)
         return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
 
     def inverse(self, step: Step, mark: Mark) -> Step:
         source, was = _ends(step)
-        args = {**step.args, "old": step.args["new"], "new": step.args["old"]}
-        args |= {"entry": [*source], "entry_was": [*was]}
-        return Step(step.id, "set-attribute", step.rule, step.rule_key, source, None, mark.now or was, args)
+        details: Details = {
+            **step.details, "old": step.details["new"], "new": step.details["old"], "entry": [*source], "entry_was": [*was],
+        }  # fmt: skip
+        return Step(step.id, "set-attribute", step.rule, step.rule_key, source, None, mark.now or was, details)
 
 
 @contextmanager

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from frugal_sorter.steps.kinds import KINDS
 from frugal_sorter.steps.step import Step
 from frugal_sorter.steps.values import is_identity, is_name
@@ -27,10 +29,11 @@ def refuse_malformed(step: Step) -> None:
         raise ValueError(f"a step to {step.verb} must name what stays")
     if step.witness is not None and not is_identity(step.witness.identity):
         raise ValueError("what stays is not described as an entry")
-    for key, is_fit in kind.args.items():
-        if key not in step.args or not is_fit(step.args[key]):
+    details: Mapping[str, object] = step.details
+    for key, is_fit in kind.needs.items():
+        if key not in details or not is_fit(details[key]):
             raise ValueError(f"a step to {step.verb} needs a proper `{key}`")
-    for key, value in step.args.items():
-        fit = kind.args.get(key) or kind.may.get(key)
+    for key, value in details.items():
+        fit = kind.needs.get(key) or kind.may.get(key)
         if fit is None or not fit(value):
             raise ValueError(f"`{key}` is not what a step to {step.verb} can have there")

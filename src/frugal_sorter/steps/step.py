@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from frugal_sorter.filesystem.record import Identity, Place
 from frugal_sorter.steps.count import NONE, ONE_FILE, Count, folder_of
+from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.kinds import VerbName
 
 
@@ -30,7 +30,7 @@ class Step:
         source: where the entry is; None for a folder that is made.
         target: where it will be; None for a folder that is removed.
         was: the entry as planned; None for what is made.
-        args: what only this verb needs, as JSON values.
+        details: what only this verb needs.
         group: steps of one group follow each other, and are done whole or put back whole; 0 is none.
         witness: what must still be there, the same byte for byte.
         of: in an undo, the step of the run that it takes back; 0 where it only goes with others.
@@ -43,7 +43,7 @@ class Step:
     source: Place | None
     target: Place | None
     was: Identity | None
-    args: Mapping[str, Any] = field(default_factory=dict)
+    details: Details = field(default_factory=Details)
     group: int = 0
     witness: Witness | None = None
     of: int = 0
@@ -58,7 +58,7 @@ class Step:
     @property
     def files(self) -> int:
         """How many files it takes away: those inside a folder count."""
-        return int(self.args.get("files", 1))
+        return int(self.details.get("files", 1))
 
     def not_touched(self, reason: str, problem: bool = False) -> NotTouched:
         """Return that its entry is left alone, and why."""
@@ -70,12 +70,12 @@ class Step:
         if self.was is None or self.was.kind != "folder":
             return ONE_FILE
         # A step that only goes with others, such as a tag, does not know what is inside.
-        return folder_of(self.files) if "files" in self.args else Count(0, 1)
+        return folder_of(self.files) if "files" in self.details else Count(0, 1)
 
     @property
     def bytes(self) -> int:
         """How much it is about, in bytes."""
-        return int(self.args.get("bytes", self.was.size if self.was else 0))
+        return int(self.details.get("bytes", self.was.size if self.was else 0))
 
 
 class ByVerb(dict[VerbName, Count]):

@@ -118,7 +118,7 @@ class Trash(Verb):
             self._write_info(step)
             self._are_ready([step], [step.id])
         try:
-            mark = self._across.do(step) if step.args and step.args.get("across") else self._put(step)
+            mark = self._across.do(step) if step.details and step.details.get("across") else self._put(step)
         except BaseException:
             self._take_back_info(step.id)
             raise
@@ -138,7 +138,7 @@ class Trash(Verb):
     def _write_info(self, step: Step) -> None:
         source, target = step.source, step.target
         assert source is not None and target is not None
-        trash = self._bins.get(target.folder) or self._make(bin_of(target, step.args.get("top", "")))
+        trash = self._bins.get(target.folder) or self._make(bin_of(target, step.details.get("top", "")))
         folder = self._context.descriptors.folder(trash.info)
         name = target.name + INFO_SUFFIX
         text = trash.info_text(source, self._when)
@@ -180,7 +180,7 @@ class Trash(Verb):
         return trash
 
     def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
-        verb = self._across if step.args.get("across") else self._move
+        verb = self._across if step.details.get("across") else self._move
         mark = verb.resolve_after_crash(step, note, repair)
         if mark.outcome == Outcome.SKIPPED and repair:
             remove_own_info(self._context, step)
@@ -188,5 +188,7 @@ class Trash(Verb):
 
     def inverse(self, step: Step, mark: Mark) -> Step:
         source, target, was = ends_of(step)
-        args = {**step.args, **({"restore": mark.data["lost"]} if mark.data and mark.data.get("lost") else {})}
-        return Step(step.id, "restore", step.rule, step.rule_key, target, source, mark.now or was, args)
+        details = step.details.copy()
+        if mark.data and mark.data.get("lost"):
+            details["restore"] = mark.data["lost"]
+        return Step(step.id, "restore", step.rule, step.rule_key, target, source, mark.now or was, details)

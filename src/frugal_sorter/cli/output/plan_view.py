@@ -105,7 +105,7 @@ class PlanView:
     def _name(self, step: Step) -> None:
         name = shown(step.place.name) if step.verb != "empty" else step_text(step, self.base)
         if step.verb == "pack":
-            members = step.args["members"]
+            members = step.details["members"]
             self.screen.parts((f"    {name}", ""), (f"  from {count_text(len(members), 'entry', 'entries')}", "dim"))
             self.screen.sample(
                 members, lambda member: self.screen.line(f"      {below(member['path'], self.base)}"), indent=6
@@ -115,7 +115,7 @@ class PlanView:
         if step.verb == "set-attribute":
             note = f"{_attribute_text(step)}"
         elif step.verb == "run":
-            note = " ".join(map(shown, step.args["command"]))
+            note = " ".join(map(shown, step.details["command"]))
         elif step.verb == "unpack":
             note = f"into the new folder {shown(step.target.name if step.target else '')}; itself to the trash"
         elif step.witness is not None:
@@ -257,7 +257,7 @@ def step_will_text(step: Step, base: str) -> str:
     if step.verb == "set-attribute":
         return _attribute_text(step)
     if step.verb == "run":
-        return f"run {' '.join(map(shown, step.args['command']))}"
+        return f"run {' '.join(map(shown, step.details['command']))}"
     words = KINDS[step.verb].words
     return words.becomes.format(target=target) if words is not None and words.becomes else step.verb
 
@@ -266,15 +266,15 @@ def step_text(step: Step, base: str) -> str:
     """Return in one line what a step is about, paths as seen from a base folder."""
     path = below(step.place.path, base)
     if step.verb == "empty":
-        return shown(step.args.get("original", step.place.name))
+        return shown(step.details.get("original", step.place.name))
     if step.verb == "remove-folder":
         return f"the folder {path}"
     if step.verb == "set-attribute":
         return f"{path}: {_attribute_text(step)}"
     if step.verb == "run":
-        return f"{path}: {' '.join(map(shown, step.args['command']))}"
+        return f"{path}: {' '.join(map(shown, step.details['command']))}"
     if step.verb == "pack":
-        return f"{path}, from {count_text(len(step.args['members']), 'entry', 'entries')}"
+        return f"{path}, from {count_text(len(step.details['members']), 'entry', 'entries')}"
     if step.source is None or step.target is None or step.verb in ("trash", "hard-link", "own-file"):
         return path
     source = "the trash" if step.verb == "restore" else path
@@ -282,8 +282,8 @@ def step_text(step: Step, base: str) -> str:
 
 
 def _attribute_text(step: Step) -> str:
-    old, new = shown(step.args["old"]), shown(step.args["new"])
-    what = "comment" if step.args["attribute"].endswith("comment") else "tags"
+    old, new = shown(step.details["old"]), shown(step.details["new"])
+    what = "comment" if step.details["attribute"].endswith("comment") else "tags"
     if not new:
         return f"{what} {old!r} taken off"
     return f"{what} {old!r} → {new!r}" if old else f"{what} {new!r}"
@@ -296,7 +296,7 @@ def _going_along(plan: Plan) -> set[int]:
         telling = [step for step in steps if step.verb in ("pack", "unpack", "move", "move-across", "copy")]
         targets = {step.target for step in telling}
         archives = {step.source for step in telling if step.verb == "unpack"}
-        packed = {member["path"] for step in telling if step.verb == "pack" for member in step.args["members"]}
+        packed = {member["path"] for step in telling if step.verb == "pack" for member in step.details["members"]}
         for step in steps:
             if step.verb == "trash" and step.source is not None:
                 told = step.source in targets or step.source in archives or step.source.path in packed
@@ -340,14 +340,14 @@ def step_as_json(step: Step) -> dict[str, Any]:
         "rule": step.rule,
         "source": step.source and step.source.path,
         "target": step.target and step.target.path,
-        "bytes": step.bytes if step.was or "bytes" in step.args else None,
+        "bytes": step.bytes if step.was or "bytes" in step.details else None,
         "group": step.group or None,
     }
     if step.verb == "pack":
-        told["members"] = [member["path"] for member in step.args["members"]]
+        told["members"] = [member["path"] for member in step.details["members"]]
     for key in ("command", "attribute", "old", "new"):
-        if key in step.args:
-            told[key] = step.args[key]
+        if key in step.details:
+            told[key] = step.details[key]
     return told
 
 
