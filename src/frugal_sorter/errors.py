@@ -4,12 +4,27 @@ from __future__ import annotations
 
 import re
 
+_JOINER = "\u200d"  # joins the parts of one emoji; harmless, though not "printable"
 _LINE_BREAKS = re.compile(r"\s*[\n\r\v\f\x1c-\x1e\x85\u2028\u2029]+\s*")
 
 
 def one_line(text: str) -> str:
     """Return a text with a space in place of each line break, so that whatever it quotes it is one line."""
     return _LINE_BREAKS.sub(" ", text)
+
+
+def printable(text: str) -> str:
+    """Return a text fit for a terminal or a log: control characters and stray bytes are escaped."""
+    if text.isprintable():
+        return text
+    return "".join(letter if letter.isprintable() or letter == _JOINER else _escaped(letter) for letter in text)
+
+
+def _escaped(letter: str) -> str:
+    code = ord(letter)
+    if 0xDC80 <= code <= 0xDCFF:
+        return f"\\x{code - 0xDC00:02x}"
+    return letter.encode("unicode_escape", "backslashreplace").decode("ascii")
 
 
 class FrugalError(Exception):

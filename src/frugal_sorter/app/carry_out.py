@@ -39,7 +39,8 @@ def carry_out(
         RefusedError: another process is changing files.
         StateError: the journal cannot be written.
     """
-    folder, settings = ready_state_folder(), read_settings()
+    folder, settings, visiting = ready_state_folder(), read_settings(), session.visiting
+    session.planned(plan, "" if visiting is None else visiting.rules)
     open_log(folder, settings.log)
     kept_ns = settings.keep_days * _DAY_NS
     with session.changing(plan.kind) as journal:
@@ -47,9 +48,16 @@ def carry_out(
         forget_totals(folder, plan.made_ns - kept_ns)
         # The moment of each is its own: between the plan and the answer of a person an hour can pass.
         before = take_totals(plan.levels, time.time_ns()) if plan.kind in SUMMED else None
-        result = execute(plan, journal, on_step, stop)
+        if visiting is None:
+            result = execute(plan, journal, on_step, stop)
+        else:
+            with visiting.telling(on_step) as tell:
+                visiting.begin(journal)
+                result = execute(plan, journal, tell, stop)
         if before is not None:
             keep_totals(folder, result.run, before, take_totals(plan.levels, time.time_ns()))
+        if visiting is not None:
+            visiting.end(journal, result)
     return result
 
 

@@ -31,7 +31,9 @@ def plan_rules(
     """
     # The lock is not held while a person thinks; what changes meanwhile is noticed step by step.
     with session.changing("tidy") as journal:
-        return plan_by_rules(book, session.world(journal), earlier_runs_of(journal), again, at_most)
+        session.log_to(book.log)
+        plan = plan_by_rules(book, session.world(journal), earlier_runs_of(journal), again, at_most)
+    return session.planned(plan, book.file)
 
 
 def look_ahead(
@@ -69,7 +71,8 @@ def plan_job(
         narrow: leaves some of what the rule matches after all.
     """
     with session.changing(kind) as journal:
-        return plan_by_rules(book, session.world(journal), earlier_runs_of(journal), True, at_most, kind, narrow)
+        plan = plan_by_rules(book, session.world(journal), earlier_runs_of(journal), True, at_most, kind, narrow)
+    return session.planned(plan)
 
 
 def plan_saved(session: Session, path: Path, at_most: int | None = None) -> Plan:
@@ -84,7 +87,7 @@ def plan_saved(session: Session, path: Path, at_most: int | None = None) -> Plan
         UsageError: it is no plan of this machine, or damaged.
     """
     with session.changing("tidy"):
-        plan = load_plan(path)
+        plan = session.planned(load_plan(path), str(path))
     refuse_guarded(plan)
     if at_most is not None:
         plan.ceilings = dict.fromkeys(plan.rules, at_most)

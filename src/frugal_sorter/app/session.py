@@ -3,29 +3,23 @@
 from __future__ import annotations
 
 import os
-import pwd
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from frugal_sorter.state.account import account_name
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.remembered import forget_all
 
 if TYPE_CHECKING:
     # What only counts needs no journal and no conditions, so that none are imported for it.
+    from frugal_sorter.app.visits import Visiting
     from frugal_sorter.execution.recovery import Recovered
     from frugal_sorter.journal.journal import Journal
+    from frugal_sorter.planning.plan import Plan
     from frugal_sorter.rules.fields import World
-
-
-def account_name() -> str:
-    """Return the name of the account that this process acts for."""
-    try:
-        return pwd.getpwuid(os.geteuid()).pw_name
-    except KeyError:
-        return str(os.geteuid())
 
 
 def _ignore(_: Recovered) -> None:
@@ -41,18 +35,38 @@ class Session:
         machine: the name of this machine.
         account: the account that this process acts for.
         on_recovered: called for each interrupted run that was recovered, with what became of it.
+        visiting: what is recorded of it; None where nothing is.
     """
 
     now_ns: int
     machine: str
     account: str
     on_recovered: Callable[[Recovered], None] = _ignore
+    visiting: Visiting | None = None
 
     @classmethod
-    def begin(cls, on_recovered: Callable[[Recovered], None] = _ignore) -> Session:
+    def begin(
+        cls, on_recovered: Callable[[Recovered], None] = _ignore, visiting: Visiting | None = None
+    ) -> Session:  # fmt: skip
         """Return a session that begins now, on this machine, for this account."""
         forget_all()
-        return cls(time.time_ns(), os.uname().nodename, account_name(), on_recovered)
+        return cls(time.time_ns(), os.uname().nodename, account_name(), on_recovered, visiting)
+
+    def log_to(self, path: str) -> None:
+        """Have what is done written to a log for the owner of the machine, unless one was named before; empty for none."""
+        if self.visiting is not None and path and not self.visiting.log:
+            self.visiting.log = os.path.abspath(path)
+
+    def planned(self, plan: Plan, rules: str = "") -> Plan:
+        """Take in what this session is about to do, for the record, and return it.
+
+        Args:
+            plan: it.
+            rules: the rule file that it comes from.
+        """
+        if self.visiting is not None:
+            self.visiting.plan, self.visiting.rules = plan, rules
+        return plan
 
     @contextmanager
     def changing(self, what: str) -> Iterator[Journal]:

@@ -57,6 +57,7 @@ def plan_emptying(
         if at_most is not None:
             plan.ceilings[RULE] = at_most
         enforce_removal_limits(plan)
+        session.planned(plan)
         return Emptying(plan, going, _runs(journal, going) if plan.asked else Counter())
 
 
@@ -76,4 +77,4 @@ def _runs(journal: Journal, going: Sequence[Weighed]) -> Counter[int]:
 def plan_bringing_back(session: Session, wanted: Sequence[Trashed]) -> Plan:
     """Plan what brings entries of the trash back to where they were."""
     with session.changing("trash"):
-        return plan_restore(wanted, session.now_ns)
+        return session.planned(plan_restore(wanted, session.now_ns))

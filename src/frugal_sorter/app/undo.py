@@ -54,9 +54,25 @@ def plan_undoing(session: Session, number: int | None = None, only: Sequence[str
             if tried[-1].plan.asked or tried[-1].is_blocked:
                 break
         *passed_over, undoing = tried
+        session.planned(undoing.plan)
         return undoing._replace(
             passed_over=[one.run for one in passed_over], done_again=_done_again(undoing.run, journal)
         )
+
+
+def runs_since(session: Session, since_ns: int) -> list[tuple[Run, int]]:
+    """Return the runs since a moment of which something may be left to take back, the last one first.
+
+    Args:
+        session: of the command.
+        since_ns: the moment, in ns since the epoch.
+
+    Returns:
+        each run with how many of its steps can be taken back.
+    """
+    with session.changing("undo") as journal:
+        runs = [run for run in runs_to_undo(journal) if run.began_ns >= since_ns]
+        return [(run, journal.left_to_undo(run.id)) for run in runs if journal.left_to_undo(run.id)]
 
 
 def _done_again(undone: Run, journal: Journal) -> int | None:

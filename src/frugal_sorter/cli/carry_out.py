@@ -29,16 +29,20 @@ from frugal_sorter.steps.step import Step
 _ON_ONE_SCREEN = 15
 
 
+class NobodyToAsk(RefusedError):
+    """There is no terminal to ask on, and nobody answered beforehand."""
+
+
 def confirm(screen: Screen, question: str, yes: bool) -> bool:
     """Return whether to go on.
 
     Raises:
-        RefusedError: there is nobody to ask, and nobody answered beforehand.
+        NobodyToAsk: there is nobody to ask, and nobody answered beforehand.
     """
     if yes:
         return True
     if not screen.may_ask():
-        raise RefusedError("nothing was changed: there is no terminal to ask on", "add --yes to answer beforehand")
+        raise NobodyToAsk("nothing was changed: there is no terminal to ask on", "add --yes to answer beforehand")
     return screen.ask(question)
 
 
@@ -100,6 +104,7 @@ def list_ask_do(
         rest: of the question, after what would be done.
         nothing: what to say where there is nothing to do.
     """
+    session.planned(plan)
     if not plan.asked:
         view.show_left()
         screen.line(nothing)

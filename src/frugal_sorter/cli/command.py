@@ -11,9 +11,12 @@ import sys
 from contextlib import suppress
 from typing import NoReturn, Protocol
 
+from frugal_sorter.cli import visits
 from frugal_sorter.cli.interrupted import tell_of_open_runs
-from frugal_sorter.cli.main import COMMANDS
+from frugal_sorter.cli.main import COMMANDS, UNLISTED
+from frugal_sorter.cli.options import command_line
 from frugal_sorter.cli.output.printable import PrintableStream
+from frugal_sorter.cli.parser import Parser
 from frugal_sorter.errors import FrugalError, UsageError
 from frugal_sorter.rules.file.mistakes import Mistakes, nearest
 
@@ -32,11 +35,6 @@ class Command(Protocol):
         ...
 
 
-class _Parser(argparse.ArgumentParser):
-    def error(self, message: str) -> NoReturn:
-        raise UsageError(f"{self.prog}: {message}", f"`{self.prog} --help` shows the options")
-
-
 def run(name: str, args: list[str]) -> int:
     """Run a subcommand by name and return its exit code; no error gets past here as a traceback."""
     # A command ends soon, and plans are many small values without cycles: looking for some is lost time.
@@ -52,6 +50,10 @@ def run(name: str, args: list[str]) -> int:
             gc.enable()
 
 
+def _capital(text: str) -> str:
+    return f"{text[:1].upper()}{text[1:]}."
+
+
 class _Terminated(KeyboardInterrupt):
     """Somebody asked this program to end (SIGTERM) while nothing was being changed."""
 
@@ -63,27 +65,48 @@ def _terminate(_number: int, _frame: object) -> NoReturn:
 def _run(name: str, args: list[str]) -> int:
     signal.signal(signal.SIGTERM, _terminate)
     try:
-        if name not in COMMANDS:
+        if name not in COMMANDS and name not in UNLISTED:
             hint = nearest(name, COMMANDS) or "`frugal --help` lists them"
             raise UsageError(f"there is no command `{name}`", hint)
         module: Command = importlib.import_module(f"frugal_sorter.cli.commands.{name}")
-        parser = _Parser(
+        parser = Parser(
             prog=f"frugal {name}",
-            description=f"{COMMANDS[name][:1].upper()}{COMMANDS[name][1:]}.",
+            description=_capital({**COMMANDS, **UNLISTED}[name]),
             epilog="examples:\n" + module.EXAMPLES.strip("\n"),
             formatter_class=argparse.RawDescriptionHelpFormatter,
             allow_abbrev=False,
         )
         module.add_arguments(parser)
-        parsed = parser.parse_args(args)
+        if name != "visit":
+            visits.expect(name, command_line())
+        # The command of a schedule is none of our arguments.
+        at = args.index("--") if getattr(module, "TAKES_COMMAND", False) and "--" in args else len(args)
+        parsed = parser.parse_args(args[:at])
+        parsed.after = args[at + 1 :]
         if getattr(parsed, "for_user", None):
             from frugal_sorter.cli.account import act_as
 
             act_as(parsed.for_user)
+        visits.log_to(getattr(parsed, "log", None))
         tell_of_open_runs(name)
         code = module.run(parsed)
         sys.stdout.flush()
+        _close_visit(None, code)
         return code
+    except BaseException as error:
+        _close_visit(error)
+        return _code_of(error)
+
+
+def _close_visit(error: BaseException | None, code: int = 0) -> None:
+    if why := visits.close(error, code):
+        _say(f"Note: {why}")
+
+
+def _code_of(raised: BaseException) -> int:
+    """Say what ended a command, in its words, and return the exit code; what is nobody's fault but ours is raised."""
+    try:
+        raise raised
     except Mistakes as mistakes:
         count = len(mistakes.all)
         _say(mistakes.message)

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from frugal_sorter.app.session import Session
 from frugal_sorter.cli.output.text import count_text, moment_text, shown
 from frugal_sorter.cli.output.words import stray_texts
+from frugal_sorter.cli.visits import CHANGING, visiting
 from frugal_sorter.errors import FrugalError
 from frugal_sorter.state.folders import state_folder
 from frugal_sorter.state.last_run import LastRun
@@ -18,21 +19,20 @@ if TYPE_CHECKING:
     from frugal_sorter.execution.recovery import Recovered
     from frugal_sorter.journal.run import Run
 
-# They recover what they find, and tell of it.
-_CHANGING = frozenset({"tidy", "sort", "purge", "gather", "duplicates", "undo", "trash"})
 _SHOWN = 3
 
 
 def begin() -> Session:
     """Begin the session of a command; it tells of each interrupted run that it recovers."""
-    return Session.begin(_tell)
+    return Session.begin(_tell, visiting())
 
 
 def tell_of_open_runs(command: str) -> None:
     """Say which runs were interrupted, before a command that changes nothing."""
     folder = state_folder()
     try:
-        if command in _CHANGING or not LastRun(folder).has_open_runs() or writer_is_active(folder):
+        # Those recover what they find, and tell of it.
+        if command in CHANGING or not LastRun(folder).has_open_runs() or writer_is_active(folder):
             return
         from frugal_sorter.journal.journal import Journal
 

@@ -22,9 +22,13 @@ COMMANDS = {
     "history": "what was done: all runs, or the steps of one",
     "undo": "take a run back",
     "trash": "what lies in the trash; bring something back, or empty some of it",
+    "schedule": "what runs by itself, and whether all is well with it",
     "help": "the reference: conditions, placeholders, rules",
     "demo": "a made-up front-desk computer to try everything on",
 }
+
+# What no person types.
+UNLISTED = {"visit": "what a scheduler starts: a command of a schedule, with a record of it"}
 
 
 def _help() -> str:

@@ -145,9 +145,12 @@ def add_as_of(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--as-of", metavar="WHEN", help=when)
 
 
-def add_yes(parser: argparse.ArgumentParser) -> None:
-    """Add `--yes`."""
+def add_unattended(parser: argparse.ArgumentParser) -> None:
+    """Add `--yes` and `--log`: what a run needs that nobody watches."""
     parser.add_argument("--yes", action="store_true", help="do not ask; for unattended runs")
+    parser.add_argument(
+        "--log", metavar="PATH", help="for the owner: a line in this file for each thing done, as it happens"
+    )
 
 
 def add_at_most(parser: argparse.ArgumentParser) -> None:

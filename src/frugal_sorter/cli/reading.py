@@ -16,7 +16,7 @@ from frugal_sorter.rules.fields import FIELDS, Field
 from frugal_sorter.rules.file.load import load_rules
 from frugal_sorter.rules.file.mistakes import InvalidValue
 from frugal_sorter.rules.model import RuleBook
-from frugal_sorter.rules.units import parse_moment
+from frugal_sorter.rules.units import parse_moment, parse_past
 
 
 def moment_of(as_of: str | None, session: Session) -> int:
@@ -31,6 +31,18 @@ def moment_of(as_of: str | None, session: Session) -> int:
         return parse_moment(as_of, session.now_ns)
     except InvalidValue as wrong:
         raise UsageError(f"--as-of: {wrong.message}", wrong.hint) from None
+
+
+def since(text: str, now_ns: int) -> int:
+    """Return the moment that `--since` names.
+
+    Raises:
+        UsageError: it names none, or one to come.
+    """
+    try:
+        return parse_past(text, now_ns)
+    except InvalidValue as wrong:
+        raise UsageError(f"--since: {wrong.message}", wrong.hint) from None
 
 
 def read_book(args: argparse.Namespace) -> RuleBook:

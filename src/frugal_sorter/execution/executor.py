@@ -39,6 +39,7 @@ class Result:
         run: its number.
         stopped: it was stopped before its end.
         by_verb: how many steps that a person asked for were done.
+        bytes: how many bytes these were about, by verb.
         counted: the entries that these were about; one can have several.
         not_done: the steps that were not, folders among them.
         lost: for each volume that did not take all that a file had: a folder on it, and what.
@@ -48,6 +49,7 @@ class Result:
     run: int
     stopped: bool = False
     by_verb: dict[VerbName, int] = field(default_factory=dict)
+    bytes: dict[VerbName, int] = field(default_factory=dict)
     counted: ByVerb = field(default_factory=ByVerb)
     not_done: list[tuple[Step, Mark]] = field(default_factory=list)
     lost: dict[int, tuple[str, set[str]]] = field(default_factory=dict)
@@ -131,6 +133,7 @@ class _Ends:
             verb, number = step.verb, step.id
             if verb not in ATTENDING:
                 result.by_verb[verb] = result.by_verb.get(verb, 0) + 1
+                result.bytes[verb] = result.bytes.get(verb, 0) + step.bytes
                 result.counted.add(step)
             # A mark without an identity means that of the journal, which knows a renewed step as it was before.
             if data or reason or number in self.renewed or not (now is None or now is step.was or now == step.was):
@@ -191,6 +194,7 @@ def changing(
     with writer_lock(folder, what), Journal(folder, write=True) as journal:
         for recovered in recover_interrupted(journal):
             on_recovered(recovered)
+        journal.interrupt_visits()
         yield journal
 
 

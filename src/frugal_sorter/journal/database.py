@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Any, TypeVar
 
 from frugal_sorter.errors import StateError
-from frugal_sorter.journal.schema import SCHEMA, TABLES
+from frugal_sorter.journal.schema import MIGRATE, SCHEMA, TABLES
 from frugal_sorter.state.reserve import Reserve
 
 # What a damaged row can raise when it is taken apart.
@@ -90,11 +90,10 @@ class Database:
         try:
             if not (fresh and not write):
                 db = self._in_wal_mode(db, write)
-            self._refuse_other_forms(db)
+            return self._in_this_form(db, write)
         except BaseException:
             db.close()
             raise
-        return db
 
     def _in_wal_mode(self, db: sqlite3.Connection, write: bool) -> sqlite3.Connection:
         try:
@@ -108,15 +107,23 @@ class Database:
             return sqlite3.connect(f"{self.path.as_uri()}?immutable=1", isolation_level=None, uri=True)
         return db
 
-    def _refuse_other_forms(self, db: sqlite3.Connection) -> None:
-        """Make the tables of a new journal, and see that an older one has just these.
+    def _in_this_form(self, db: sqlite3.Connection, write: bool) -> sqlite3.Connection:
+        """Make the tables of a new journal, give one of the form before those that it lacks, and return it.
 
         Raises:
-            StateError: it is of an older or a newer form.
+            StateError: it is of a still older or a newer form.
         """
         version = db.execute("PRAGMA user_version").fetchone()[0]
         if version == 0:
             db.executescript(f"BEGIN; {TABLES} PRAGMA user_version = {SCHEMA}; COMMIT;")
+        elif version in MIGRATE:
+            # A reader changes no file: it works on a copy in memory.
+            if not write:
+                copy = sqlite3.connect(":memory:", isolation_level=None)
+                db.backup(copy)
+                db.close()
+                db = copy
+            db.executescript(f"BEGIN; {MIGRATE[version]} PRAGMA user_version = {SCHEMA}; COMMIT;")
         elif version > SCHEMA:
             raise StateError(
                 f"{self.path}: the journal is of a newer version ({version}; this one knows {SCHEMA})",
@@ -127,6 +134,7 @@ class Database:
                 f"{self.path}: the journal is of an older form ({version}; this one knows {SCHEMA})",
                 "move it aside to start a new one; what it holds can then not be undone",
             )
+        return db
 
     # Writing
 

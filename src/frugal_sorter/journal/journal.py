@@ -11,7 +11,6 @@ from __future__ import annotations
 
 import json
 import os
-import pwd
 import secrets
 from collections import Counter, OrderedDict
 from collections.abc import Iterator, Mapping, Sequence
@@ -26,7 +25,9 @@ from frugal_sorter.journal.blocks import decode, in_blocks, mentions
 from frugal_sorter.journal.database import Database
 from frugal_sorter.journal.run import Counts, Run, RunState
 from frugal_sorter.journal.schema import Numbering, write_block
+from frugal_sorter.journal.visits import COLUMNS, Visit, row_of, visit_of
 from frugal_sorter.planning.plan import Plan
+from frugal_sorter.state.account import account_name
 from frugal_sorter.state.last_run import LastRun
 from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.kinds import ATTENDING, LASTING, VerbName
@@ -74,6 +75,8 @@ class Journal:
         self._blocks: OrderedDict[int, list[Step]] = OrderedDict()
         self._marks: dict[int, dict[int, tuple[object, ...]]] = {}
         self._can_be_undone: dict[int, frozenset[int]] = {}
+        # The visit that runs are begun for; 0 for none.
+        self.visit = 0
 
     def __enter__(self) -> Journal:
         return self
@@ -93,7 +96,6 @@ class Journal:
         Raises:
             StateError: it cannot be written; then nothing may be changed.
         """
-        account = pwd.getpwuid(os.geteuid()).pw_name if _has_account() else str(os.geteuid())
         volumes = json.dumps(volumes_below(_folders_of(plan.steps)))
         numbers = LastRun(self._folder)
         # Before the run is there: a command that finds the file and no open run has lost only one look.
@@ -107,11 +109,11 @@ class Journal:
             # Also where all runs were forgotten, or the journal was moved aside: `undo 7` never means another run.
             run = max(int(last), numbers.read()) + 1
             self._file.connection.execute(
-                "INSERT INTO runs (id, kind, origin, undoes, backward, account, began_ns, state, token, volumes)"
-                " VALUES (?, ?, ?, ?, ?, ?, ?, 'open', ?, ?)",
+                "INSERT INTO runs (id, kind, origin, undoes, backward, account, began_ns, state, token, volumes, visit)"
+                " VALUES (?, ?, ?, ?, ?, ?, ?, 'open', ?, ?, ?)",
                 (
-                    run, plan.kind, os.fsencode(plan.origin), plan.undoes, self._backward(plan), account, began_ns,
-                    secrets.token_hex(8), volumes,
+                    run, plan.kind, os.fsencode(plan.origin), plan.undoes, self._backward(plan), account_name(), began_ns,
+                    secrets.token_hex(8), volumes, self.visit or None,
                 ),
             )  # fmt: skip
             for steps in in_blocks(plan.steps):
@@ -195,6 +197,7 @@ class Journal:
         days = sorted({now_ns // _DAY_NS, *(run.began_ns // _DAY_NS for run in runs if run.began_ns <= now_ns)})
         before_ns = min(now_ns, (days[-min(len(days), _SURE_DAYS)] + 1) * _DAY_NS) - keep_ns
         old = [run for run in runs if run.ended_ns is not None and run.ended_ns < before_ns]
+        self._write("DELETE FROM visits WHERE ended_ns < ?", [(before_ns,)], False)
         gone = [(run.id,) for run in old if not self._is_needed(run.id)]
         if gone:
             self._forget_what_was_read()
@@ -204,6 +207,68 @@ class Journal:
             ], durable=True)  # fmt: skip
             self._blocks.clear()
         return len(gone)
+
+    # Visits
+
+    def record(self, visit: Visit) -> int:
+        """Write down a visit, or that one that is written down has ended, and return its number.
+
+        One of an unattended driver that found nothing, as the one before it did, is counted there.
+
+        Raises:
+            StateError: it cannot be written.
+        """
+        marks, names = ", ".join("?" * len(row_of(visit))), ", ".join(f"{name} = ?" for name in COLUMNS.split(", "))
+
+        def work() -> int:
+            db, number, found = self._file.connection, visit.id, visit
+            if not number and visit.driver != "person":
+                last = self._last_visit(visit)
+                if last is not None and last.is_like(visit):
+                    number, found = last.id, last.again(visit)
+            if number:
+                db.execute(f"UPDATE visits SET {names} WHERE id = ?", (*row_of(found), number))
+                return number
+            done = db.execute(f"INSERT INTO visits ({COLUMNS}) VALUES ({marks})", row_of(found))
+            return int(done.lastrowid or 0)
+
+        return self._file.write(work, False, "the visit cannot be written down")
+
+    def _last_visit(self, visit: Visit) -> Visit | None:
+        row = self._file.connection.execute(
+            f"SELECT id, {COLUMNS} FROM visits WHERE driver = ? AND name = ? ORDER BY id DESC LIMIT 1",
+            (visit.driver, os.fsencode(visit.name)),
+        ).fetchone()
+        return None if row is None else visit_of(row, ())
+
+    def interrupt_visits(self) -> None:
+        """Say of the visits that were begun and not ended that they were interrupted: the writer lock is held."""
+        if self._file.read("SELECT 1 FROM visits WHERE outcome = 'running' LIMIT 1"):
+            self._write("UPDATE visits SET outcome = 'interrupted' WHERE outcome = ?", [("running",)], False)
+
+    def visits(self, name: str | None = None, since_ns: int | None = None) -> list[Visit]:
+        """Return the visits, the oldest first.
+
+        Args:
+            name: of a schedule or a watcher, or an account; None for all.
+            since_ns: only those that ended, or run, at or after this moment.
+
+        Raises:
+            StateError: the journal is damaged.
+        """
+        runs: dict[int, list[int]] = {}
+        for run, visit in self._file.read("SELECT id, visit FROM runs WHERE visit IS NOT NULL ORDER BY id"):
+            runs.setdefault(visit, []).append(run)
+        with self._file.sound():
+            found = [
+                visit_of(row, runs.get(row[0], ()))
+                for row in self._file.read(f"SELECT id, {COLUMNS} FROM visits ORDER BY id")
+            ]
+        return [
+            one for one in found
+            if (name is None or one.by == name)
+            and (since_ns is None or one.ended_ns is None or one.ended_ns >= since_ns)
+        ]  # fmt: skip
 
     def _is_needed(self, run: int) -> bool:
         for step, mark in self.steps(run):
@@ -256,6 +321,11 @@ class Journal:
     def can_be_undone(self, run: int) -> bool:
         """Tell whether something was done in a run that can be taken back at all."""
         return bool(self._undoable(run))
+
+    def left_to_undo(self, run: int) -> int:
+        """Return how many steps of a run were done and can still be taken back."""
+        found = self.run(run)
+        return len(self._undoable(run)) - found.taken_back
 
     def _undoable(self, run: int) -> frozenset[int]:
         """Return the steps of a run that were done and can be taken back."""
@@ -418,11 +488,3 @@ def _mark_of(step: Step, row: tuple[object, ...] | None) -> Mark | None:
     found = step.was if now == _SAME else Identity(*json.loads(cast(str, now))) if now else None
     known = json.loads(cast(str, data)) if data else None
     return Mark(step.id, Outcome(cast(int, outcome)), os.fsdecode(cast(bytes, reason)), found, known)
-
-
-def _has_account() -> bool:
-    try:
-        pwd.getpwuid(os.geteuid())
-    except KeyError:
-        return False
-    return True

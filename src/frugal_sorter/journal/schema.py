@@ -8,17 +8,18 @@ from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
 from frugal_sorter.journal.blocks import encode
+from frugal_sorter.journal.visits import VISITS
 from frugal_sorter.steps.step import Step
 
-SCHEMA = 5
+SCHEMA = 6
 # A row of `packs` is a block of steps. The numbers of runs never come again, also when all of them are forgotten.
 # `token` makes the private names of a run its own; `volumes` says which volumes it works on. Texts that may hold names
 # are bytes.
-TABLES = """
+TABLES = f"""
 CREATE TABLE runs (
     id INTEGER PRIMARY KEY AUTOINCREMENT, kind TEXT NOT NULL, origin BLOB NOT NULL, undoes INTEGER,
     backward INTEGER NOT NULL, account TEXT NOT NULL, began_ns INTEGER NOT NULL, ended_ns INTEGER, state TEXT NOT NULL,
-    counts TEXT, token TEXT NOT NULL, volumes TEXT NOT NULL
+    counts TEXT, token TEXT NOT NULL, volumes TEXT NOT NULL, visit INTEGER
 );
 CREATE TABLE folders (id INTEGER PRIMARY KEY, path BLOB NOT NULL UNIQUE);
 CREATE TABLE rules (id INTEGER PRIMARY KEY, name BLOB NOT NULL, key TEXT NOT NULL, UNIQUE (name, key));
@@ -34,7 +35,9 @@ CREATE TABLE marks (
     outcome INTEGER NOT NULL, reason BLOB NOT NULL, now TEXT, data TEXT
 );
 CREATE INDEX marks_by_run ON marks (run);
-"""
+{VISITS}"""
+# From the form before: it knew no visits.
+MIGRATE = {5: f"ALTER TABLE runs ADD COLUMN visit INTEGER; {VISITS}"}
 
 
 class Numbering:

@@ -107,7 +107,7 @@ class _Planner:
     def plan(self) -> Plan:
         book = self.book
         self.result = Plan(self.kind, self.world.now_ns, book.file, rules=[rule.name for rule in book.rules])
-        self.never = {os.path.realpath(book.file), *book.lists}
+        self.never = {os.path.realpath(book.file), *book.lists, *([os.path.realpath(book.log)] if book.log else [])}
         roots = self._roots()
         self.never_folders = self._never_folders(roots)
         off_duty = frozenset(

@@ -141,6 +141,7 @@ class RuleBook:
         lists: the list files that its conditions read, resolved.
         unmounted: folders that must be on a mounted volume, and are not.
         trash: what leaves the trash with every run.
+        log: the file that says what was done, for the owner of the machine; empty for none.
     """
 
     file: str
@@ -152,6 +153,7 @@ class RuleBook:
     lists: tuple[str, ...] = ()
     unmounted: frozenset[str] = frozenset()
     trash: tuple[TrashLimits, ...] = ()
+    log: str = ""
     _matchers: dict[tuple[tuple[int, ...], int], Matcher] = field(default_factory=dict)
 
     @property

@@ -224,7 +224,7 @@ class Hours:
         minute = now.hour * 60 + now.minute
         if self.first < self.last:
             return now.weekday() in self.days and self.first <= minute < self.last
-        # EarlierRuns midnight they belong to the day on which they began.
+        # Past midnight they belong to the day on which they began.
         yesterday = (now.weekday() - 1) % 7
         return (now.weekday() in self.days and minute >= self.first) or (yesterday in self.days and minute < self.last)
 
@@ -294,3 +294,27 @@ def parse_moment(text: str, now_ns: int) -> int:
         return parse_duration(word.removeprefix("in ")).from_now(now_ns)
     except InvalidValue:
         raise wrong from None
+
+
+def parse_past(text: str, now_ns: int) -> int:
+    """Read a moment that has been: `14:00` (today), `yesterday`, a date with or without a time, `3 days` (ago).
+
+    Raises:
+        InvalidValue: it is none of these, or lies ahead.
+    """
+    word = " ".join(text.lower().split()).removesuffix(" ago")
+    wrong = InvalidValue(f'"{text}" is no moment', 'say 14:00, yesterday, "3 days", 2026-11-24 or "2026-11-24 08:00"')
+    if re.fullmatch(r"\d{1,2}:\d{2}", word):
+        word = f"{datetime.fromtimestamp(now_ns // SECOND_NS):%Y-%m-%d} {word}"
+    try:
+        moment_ns = parse_duration(word).before(now_ns)
+    except InvalidValue:
+        if word.startswith("in ") or word == "tomorrow":
+            raise wrong from None
+        try:
+            moment_ns = parse_moment(word, now_ns)
+        except InvalidValue:
+            raise wrong from None
+    if moment_ns > now_ns:
+        raise InvalidValue(f'"{text}" lies ahead', "say a moment that has been")
+    return moment_ns

@@ -24,10 +24,12 @@ class Settings:
     Args:
         log: from which level on lines go to the log file.
         keep_days: for how long runs are remembered, so that they can be taken back.
+        on_problem: a program with its arguments that is told when an unattended visit went wrong; empty for none.
     """
 
     log: str = "info"
     keep_days: int = 400
+    on_problem: tuple[str, ...] = ()
 
 
 def settings_file() -> Path:
@@ -50,7 +52,8 @@ def read_settings() -> Settings:
         raise UsageError(f"{path}: the settings cannot be read ({error})", "mend the file, or remove it") from None
     for key, value in table.items():
         _check(path, key, value)
-    return Settings(**table)
+    on_problem = table.pop("on-problem", {})
+    return Settings(**table, on_problem=tuple(on_problem.get("run", ())))
 
 
 def _check(path: Path, key: str, value: Any) -> None:
@@ -58,7 +61,16 @@ def _check(path: Path, key: str, value: Any) -> None:
         return
     if key == "keep_days" and isinstance(value, int) and not isinstance(value, bool) and value > 0:
         return
-    known = {"log": f"one of {', '.join(LEVELS)}", "keep_days": "a number of days"}
+    if key == "on-problem" and isinstance(value, dict) and set(value) == {"run"} and _is_command(value["run"]):
+        return
+    known = {
+        "log": f"one of {', '.join(LEVELS)}", "keep_days": "a number of days",
+        "on-problem": 'a table with a program, such as run = ["mail", "-s", "frugal", "root"]',
+    }  # fmt: skip
     if key not in known:
         raise UsageError(f"{path}: there is no setting `{key}`", f"known are {', '.join(known)}")
     raise UsageError(f"{path}: `{key}` cannot be {value!r}", f"it is {known[key]}")
+
+
+def _is_command(value: Any) -> bool:
+    return isinstance(value, list) and bool(value) and all(isinstance(one, str) and one for one in value)

@@ -11,8 +11,8 @@ from frugal_sorter.cli.options import (
     add_for,
     add_format,
     add_listing,
+    add_unattended,
     add_where,
-    add_yes,
     folder_named,
     is_short,
     levels,
@@ -65,7 +65,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--no-cache", action="store_true", help="read everything anew")
     add_listing(parser)
     add_at_most(parser)
-    add_yes(parser)
+    add_unattended(parser)
     add_format(parser, "table", "json", "csv", "html")
     add_for(parser)
 

@@ -8,7 +8,7 @@ import sys
 
 from frugal_sorter.cli.carry_out import confirm, show_run, take_back_text
 from frugal_sorter.cli.interrupted import begin
-from frugal_sorter.cli.options import add_for, add_yes, command_line, folder_named
+from frugal_sorter.cli.options import add_for, add_unattended, command_line, folder_named
 from frugal_sorter.cli.output.plan_view import PlanView
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import count_text, shown, size_text
@@ -32,7 +32,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--move", action="store_true", help="move instead of copy")
     parser.add_argument("--flat", action="store_true", help="all into the one folder, without the folders they are in")
     parser.add_argument("--encoding", default="utf-8", metavar="NAME", help="of the list (default: utf-8)")
-    add_yes(parser)
+    add_unattended(parser)
     add_for(parser)
 
 

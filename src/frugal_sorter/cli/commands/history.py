@@ -3,22 +3,30 @@
 from __future__ import annotations
 
 import argparse
+import csv
 import json
 import os
+import shlex
+import sys
+import time
 from collections import Counter
-from collections.abc import Mapping
-from dataclasses import asdict
+from collections.abc import Mapping, Sequence
+from dataclasses import asdict, dataclass, replace
+from typing import TYPE_CHECKING
 
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.cli.options import add_for, add_format, run_number
 from frugal_sorter.cli.output.plan_view import step_as_json, step_text
-from frugal_sorter.cli.output.text import common_base, count_text, iso_text, moment_text, shown, size_text
+from frugal_sorter.cli.output.text import cell_text, common_base, count_text, iso_text, moment_text, shown, size_text
 from frugal_sorter.cli.output.words import WORDS, done_text
+from frugal_sorter.cli.reading import since
+from frugal_sorter.errors import UsageError
 from frugal_sorter.execution.earlier_runs import about
 from frugal_sorter.execution.recovery import state_after_crash
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.journal.run import Run
+from frugal_sorter.journal.visits import TROUBLE, Driver, Visit
 from frugal_sorter.reports.totals import kept_totals
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.lock import writer_is_active
@@ -26,21 +34,31 @@ from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.kinds import ATTENDING
 from frugal_sorter.steps.step import ByVerb, Step
 
+if TYPE_CHECKING:
+    from frugal_sorter.cli.output.screen import Screen
+
 EXAMPLES = """
   frugal history
   frugal history 12
   frugal history --file "glaze list.csv"     where a file went
+  frugal history --since yesterday --by nightly
   frugal history --format json
 """
 # What is of no use to anybody else.
 _INNER = frozenset({"token", "volumes"})
+# With fewer columns there is no room for the rule file.
+_WIDE = 100
+# So many reasons are printed below the table.
+_TROUBLES = 5
 _Counts = Mapping[Outcome | None, int]
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("run", metavar="RUN", nargs="?", type=run_number, help="show the steps of one run")
+    parser.add_argument("--since", metavar="WHEN", help='from a moment on: 14:00, yesterday, "3 days", 2026-11-01')
+    parser.add_argument("--by", metavar="NAME", help="only what this schedule, watcher or account did")
     parser.add_argument("--file", metavar="NAME", help="where files of this name, or at this path, came from and went")
-    add_format(parser, "table", "json")
+    add_format(parser, "table", "json", "csv")
     add_for(parser)
 
 
@@ -48,11 +66,13 @@ def run(args: argparse.Namespace) -> int:
     folder = ready_state_folder()
     with Journal(folder, write=False) as journal:
         active = writer_is_active(folder)
+        if args.format == "csv" and (args.file is not None or args.run is not None):
+            raise UsageError("--format csv: it lists visits", "leave RUN and --file out, or use --format json")
         if args.file is not None:
             return _show_file(journal, args.file, args.format)
         if args.run is not None:
             return _show_run(journal, journal.run(args.run), active, args.format)
-        return _show_runs(journal, active, args.format)
+        return _show_runs(journal, active, args)
 
 
 def _killed(one: Run, active: bool) -> bool:
@@ -91,42 +111,161 @@ def _not_done(counts: _Counts) -> int:
     return counts.get(Outcome.SKIPPED, 0) + counts.get(Outcome.FAILED, 0)
 
 
-def _show_runs(journal: Journal, active: bool, wanted: str) -> int:
-    runs = [(one, _counts(journal, one, active)) for one in journal.runs()]
-    if wanted == "json":
-        rows = [
-            {
-                **{key: value for key, value in asdict(one).items() if not key.endswith("_ns") and key not in _INNER},
-                "began": iso_text(one.began_ns),
-                "ended": None if one.ended_ns is None else iso_text(one.ended_ns),
-                "state": "interrupted" if _killed(one, active) else one.state,
-                "done": counts.get(Outcome.DONE, 0),
-                "not_done": sum(counts.values()) - counts.get(Outcome.DONE, 0),
-            }
-            for one, counts in runs
-        ]
-        print(json.dumps({"runs": rows}, indent=2))
-        return 0
+def _past(text: str | None) -> int | None:
+    """Return the moment that `--since` names."""
+    return None if text is None else since(text, time.time_ns())
+
+
+@dataclass
+class _Line:
+    """A line of the history: a run, a visit without one, or the runs of a watcher on one day.
+
+    Args:
+        runs: their numbers.
+        at_ns: when the last of it began.
+        by: who came.
+        driver: as what.
+        what: what was to be done.
+        done: how many entries.
+        bytes: how much these are; None where that is not known.
+        state: what came of it.
+        rules: the rule file or the command.
+        trouble: what a person must know besides.
+    """
+
+    runs: Sequence[int]
+    at_ns: int
+    by: str
+    driver: Driver
+    what: str
+    done: int
+    bytes: int | None
+    state: str
+    rules: str
+    trouble: str = ""
+
+
+def _lines(journal: Journal, runs: Sequence[Run], visits: Sequence[Visit], active: bool) -> list[_Line]:
+    """Return runs, and visits without one, in the order of time."""
+    of_run = {run: visit for visit in visits for run in visit.runs}
+    lines = []
+    for one in runs:
+        counts, visit = _counts(journal, one, active), of_run.get(one.id)
+        failed = _not_done(counts)
+        state = _state(one, counts, active) + (f", {failed:,} not done" if failed else "")
+        size = sum(amount.bytes for amount in visit.counts.values()) if visit is not None else None
+        by, driver = (visit.by, visit.driver) if visit is not None else (one.account, "person")
+        # A person was there and has read it.
+        trouble = visit.reason if visit is not None and driver != "person" and visit.outcome == "done" else ""
+        lines.append(
+            _Line(
+                [one.id],
+                one.began_ns,
+                by,
+                driver,
+                _what(one),
+                counts.get(Outcome.DONE, 0),
+                size,
+                state,
+                one.origin,
+                trouble,
+            )
+        )
+    for visit in visits:
+        if not visit.runs:
+            lines.append(_line_of_visit(visit, active))
+    lines.sort(key=lambda line: line.at_ns)
+    return _folded(lines)
+
+
+def _line_of_visit(visit: Visit, active: bool) -> _Line:
+    words = shlex.split(visit.command) if visit.command.count("'") % 2 == 0 else visit.command.split()
+    what = words[1] if len(words) > 1 else visit.driver
+    state: str = visit.outcome
+    if state == "running":
+        state = "running now" if active else "interrupted"
+    if visit.times > 1:
+        state += f", {visit.times:,} times since {moment_text(visit.first_ns)}"
+    trouble = visit.reason if visit.driver != "person" and visit.outcome in TROUBLE else ""
+    return _Line(
+        [], visit.began_ns, visit.by, visit.driver, what, 0, None, state, visit.rules or visit.command, trouble
+    )
+
+
+def _folded(lines: Sequence[_Line]) -> list[_Line]:
+    """Return the lines with what a watcher did on one day in one: it acts many times, and a person wants to see the day."""
+    found: list[_Line] = []
+    for line in lines:
+        last = found[-1] if found else None
+        if (
+            last is not None and line.driver == last.driver == "watch" and line.by == last.by and line.runs and last.runs
+            and line.state == "done" and last.state.startswith("done")
+            and moment_text(line.at_ns)[:10] == moment_text(last.at_ns)[:10]
+        ):  # fmt: skip
+            size = None if line.bytes is None or last.bytes is None else last.bytes + line.bytes
+            runs = [*last.runs, *line.runs]
+            found[-1] = replace(
+                line, runs=runs, done=last.done + line.done, bytes=size, state=f"done, {len(runs):,} times"
+            )
+        else:
+            found.append(line)
+    return found
+
+
+def _numbers(runs: Sequence[int]) -> str:
+    return "–" if not runs else str(runs[0]) if len(runs) == 1 else f"{runs[0]}-{runs[-1]}"
+
+
+def _show_runs(journal: Journal, active: bool, args: argparse.Namespace) -> int:
+    since_ns = _past(args.since)
+    visits = journal.visits(args.by, since_ns)
+    own = {run for visit in visits for run in visit.runs}
+    recorded = {run for visit in journal.visits() for run in visit.runs} if args.by else own
+    runs = [
+        one for one in journal.runs()
+        if (since_ns is None or one.began_ns >= since_ns)
+        and (args.by is None or one.id in own or (one.id not in recorded and one.account == args.by))
+    ]  # fmt: skip
+    if args.format == "json":
+        return _print_json(journal, runs, visits, active)
+    if args.format == "csv":
+        return _print_csv(visits, active)
     from frugal_sorter.cli.output.screen import Screen
 
     screen = Screen()
-    if not runs:
-        screen.line("No run yet.")
+    lines = _lines(journal, runs, visits, active)
+    if not lines:
+        screen.line("No run yet." if args.by is None and since_ns is None else "Nothing of that is in the history.")
         return 0
-    columns = [("run", "right"), ("began", "left"), ("what", "left"), ("done", "right"), ("not", "right"),
-               ("state", "left"), ("rules", "left")]  # fmt: skip
+    # What is cut first is what `frugal history RUN` says in full.
+    is_wide = screen.width >= _WIDE
+    columns = [("run", "right"), ("began", "left"), ("by", "left"), ("what", "left"), ("done", "right"),
+               ("size", "right"), ("state", "left"), *([("rules", "left")] if is_wide else [])]  # fmt: skip
     screen.table(
         columns,
         [
             [
-                str(one.id), moment_text(one.began_ns), _what(one), f"{counts.get(Outcome.DONE, 0):,}",
-                f"{_not_done(counts):,}", _state(one, counts, active), shown(one.origin),
+                _numbers(line.runs), moment_text(line.at_ns), shown(line.by), line.what,
+                f"{line.done:,}" if line.runs else "", "" if line.bytes is None else size_text(line.bytes), line.state,
+                *([shown(line.rules)] if is_wide else []),
             ]
-            for one, counts in runs
+            for line in lines
         ],
-        whole=("run", "began", "what", "done", "not", "state"),
+        whole=("run", "began", "done", "size", "state"),
     )  # fmt: skip
-    listed = [one for one, counts in reversed(runs) if counts.get(Outcome.DONE)]
+    troubles = [line for line in lines if line.trouble]
+    if troubles:
+        screen.line()
+    for line in troubles[-_TROUBLES:]:
+        screen.line(f"{moment_text(line.at_ns)}  {shown(line.by)}: {shown(line.trouble)}", style="yellow")
+    if len(troubles) > _TROUBLES:
+        screen.line(f"{len(troubles) - _TROUBLES:,} earlier ones; --format csv has all", style="dim")
+    _show_ways_back(journal, runs, active, screen)
+    return 0
+
+
+def _show_ways_back(journal: Journal, runs: Sequence[Run], active: bool, screen: Screen) -> None:
+    listed = [one for one in reversed(runs) if _counts(journal, one, active).get(Outcome.DONE)]
     last = next(
         (one for one in listed if one.kind != "undo" and one.undone_by is None and journal.can_be_undone(one.id)), None
     )
@@ -136,6 +275,55 @@ def _show_runs(journal: Journal, active: bool, wanted: str) -> int:
         screen.line(f"`frugal history {listed[0].id}` shows what it did{back}.")
         if last is not None and not back:
             screen.line(f"`frugal undo {last.id}` takes back run {last.id}.")
+
+
+def _print_json(journal: Journal, runs: Sequence[Run], visits: Sequence[Visit], active: bool) -> int:
+    rows = []
+    for one in runs:
+        counts = _counts(journal, one, active)
+        rows.append({
+            **{key: value for key, value in asdict(one).items() if not key.endswith("_ns") and key not in _INNER},
+            "began": iso_text(one.began_ns),
+            "ended": None if one.ended_ns is None else iso_text(one.ended_ns),
+            "state": "interrupted" if _killed(one, active) else one.state,
+            "done": counts.get(Outcome.DONE, 0),
+            "not_done": sum(counts.values()) - counts.get(Outcome.DONE, 0),
+        })  # fmt: skip
+    print(json.dumps({"runs": rows, "visits": [_visit_as_json(visit, active) for visit in visits]}, indent=2))
+    return 0
+
+
+def _visit_as_json(visit: Visit, active: bool) -> dict[str, object]:
+    return {
+        "visit": visit.id, "runs": [*visit.runs], "driver": visit.driver, "name": visit.name, "account": visit.account,
+        "command": visit.command, "rules": visit.rules, "first": iso_text(visit.first_ns),
+        "began": iso_text(visit.began_ns), "ended": None if visit.ended_ns is None else iso_text(visit.ended_ns),
+        "times": visit.times, "outcome": _outcome_of(visit, active), "reason": visit.reason,
+        "done": {verb: amount._asdict() for verb, amount in visit.counts.items()}, "freed": visit.freed,
+        "free_before": visit.free_before, "free_after": visit.free_after, "environment": visit.environment,
+    }  # fmt: skip
+
+
+def _outcome_of(visit: Visit, active: bool) -> str:
+    return "interrupted" if visit.outcome == "running" and not active else visit.outcome
+
+
+def _print_csv(visits: Sequence[Visit], active: bool) -> int:
+    writer = csv.writer(sys.stdout)
+    writer.writerow(
+        "visit runs driver name account command rules first began ended times outcome reason files folders bytes freed"
+        " free_before free_after".split()
+    )
+    for visit in visits:
+        amounts = visit.counts.values()
+        writer.writerow([
+            visit.id, " ".join(map(str, visit.runs)), visit.driver,
+            *map(cell_text, (visit.name, visit.account, visit.command, visit.rules)), iso_text(visit.first_ns),
+            iso_text(visit.began_ns), "" if visit.ended_ns is None else iso_text(visit.ended_ns), visit.times,
+            _outcome_of(visit, active), cell_text(visit.reason), sum(one.files + one.inside for one in amounts),
+            sum(one.folders for one in amounts), sum(one.bytes for one in amounts), visit.freed, visit.free_before,
+            visit.free_after,
+        ])  # fmt: skip
     return 0
 
 

@@ -19,8 +19,8 @@ from frugal_sorter.cli.options import (
     add_at_most,
     add_for,
     add_listing,
+    add_unattended,
     add_where,
-    add_yes,
     duration,
     folder_named,
     is_short,
@@ -79,7 +79,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--as-rule", action="store_true", help="do nothing; print the same as a rule for a file")
     add_listing(parser)
     add_at_most(parser)
-    add_yes(parser)
+    add_unattended(parser)
     add_for(parser)
 
 

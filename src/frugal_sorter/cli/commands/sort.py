@@ -15,7 +15,7 @@ from frugal_sorter.cli.one_line import (
     levels_value,
     print_as_rule,
 )
-from frugal_sorter.cli.options import add_for, add_listing, add_where, add_yes, folder_named, is_short, levels
+from frugal_sorter.cli.options import add_for, add_listing, add_unattended, add_where, folder_named, is_short, levels
 from frugal_sorter.cli.output.plan_view import PlanView, exit_code
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import below, count_text, shown, size_text
@@ -52,7 +52,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--prune", action="store_true", help="remove subfolders that are empty after it")
     parser.add_argument("--as-rule", action="store_true", help="do nothing; print the same as a rule for a file")
     add_listing(parser)
-    add_yes(parser)
+    add_unattended(parser)
     add_for(parser)
 
 

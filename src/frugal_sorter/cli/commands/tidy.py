@@ -10,7 +10,7 @@ from frugal_sorter.app.rules import leave_out, plan_rules, plan_saved
 from frugal_sorter.app.session import Session
 from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
 from frugal_sorter.cli.interrupted import begin
-from frugal_sorter.cli.options import add_at_most, add_for, add_listing, add_rules, add_yes, is_short
+from frugal_sorter.cli.options import add_at_most, add_for, add_listing, add_rules, add_unattended, is_short
 from frugal_sorter.cli.output.misses import show_misses
 from frugal_sorter.cli.output.plan_view import PlanView, exit_code, step_text
 from frugal_sorter.cli.output.screen import Screen
@@ -32,7 +32,7 @@ EXAMPLES = """
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_rules(parser)
     parser.add_argument("--plan", metavar="PLAN", type=Path, help="carry out a plan that was saved, instead of rules")
-    add_yes(parser)
+    add_unattended(parser)
     parser.add_argument("--again", action="store_true", help="also what was taken back by undo")
     add_at_most(parser)
     add_for(parser)

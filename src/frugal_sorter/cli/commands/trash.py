@@ -11,7 +11,16 @@ from frugal_sorter.app.session import Session
 from frugal_sorter.app.trash import plan_bringing_back
 from frugal_sorter.cli.carry_out import list_ask_do, take_back_text
 from frugal_sorter.cli.interrupted import begin
-from frugal_sorter.cli.options import add_at_most, add_for, add_format, add_listing, add_yes, duration, is_short, size
+from frugal_sorter.cli.options import (
+    add_at_most,
+    add_for,
+    add_format,
+    add_listing,
+    add_unattended,
+    duration,
+    is_short,
+    size,
+)
 from frugal_sorter.cli.output.plan_view import PlanView
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import ago_text, count_text, iso_text, moment_text, shown, size_text
@@ -51,7 +60,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     add_listing(parser)
     add_at_most(parser)
-    add_yes(parser)
+    add_unattended(parser)
     add_format(parser, "table", "json")
     add_for(parser)
 

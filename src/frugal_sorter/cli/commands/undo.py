@@ -4,20 +4,29 @@ from __future__ import annotations
 
 import argparse
 import os
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
-from frugal_sorter.app.undo import plan_undoing
-from frugal_sorter.cli.carry_out import list_ask_do
+from frugal_sorter.app.session import Session
+from frugal_sorter.app.undo import plan_undoing, runs_since
+from frugal_sorter.cli.carry_out import confirm, list_ask_do
 from frugal_sorter.cli.interrupted import begin
-from frugal_sorter.cli.options import add_for, add_listing, add_yes, is_short, run_number
+from frugal_sorter.cli.options import add_for, add_listing, add_unattended, is_short, run_number
 from frugal_sorter.cli.output.plan_view import PlanView
-from frugal_sorter.cli.output.text import moment_text, shown
+from frugal_sorter.cli.output.text import count_text, moment_text, shown
+from frugal_sorter.cli.reading import since
+from frugal_sorter.errors import UsageError
 from frugal_sorter.execution.executor import Result
+
+if TYPE_CHECKING:
+    from frugal_sorter.cli.output.screen import Screen
 
 EXAMPLES = """
   frugal undo            the last run
   frugal undo 12         run 12 of `frugal history`; of an undo: do it again after all
   frugal undo 12 --only "Intake/glaze list.csv"
   frugal undo 12 --yes
+  frugal undo --since 14:00          all that was done since, the last run first
 """
 
 
@@ -26,7 +35,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--only", metavar="PATH", nargs="+", default=[], help="only these, as they were or as they are now"
     )
-    add_yes(parser)
+    parser.add_argument(
+        "--since", metavar="WHEN", help='all runs from a moment on, the last one first: 14:00, yesterday, "2 hours"'
+    )
+    add_unattended(parser)
     add_for(parser)
     add_listing(parser)
 
@@ -35,7 +47,40 @@ def run(args: argparse.Namespace) -> int:
     from frugal_sorter.cli.output.screen import Screen
 
     session, screen = begin(), Screen(is_short(args))
-    undoing = plan_undoing(session, args.run, [os.path.abspath(path) for path in args.only])
+    if args.since is not None:
+        if args.run is not None or args.only:
+            raise UsageError("--since: it names the runs itself", "leave RUN and --only out")
+        return _undo_since(session, screen, args, since(args.since, session.now_ns))
+    return _undo(session, screen, args.run, [os.path.abspath(path) for path in args.only], args.yes)
+
+
+def _undo_since(session: Session, screen: Screen, args: argparse.Namespace, since_ns: int) -> int:
+    """Take back all that was done since a moment, the last run first, after one question."""
+    runs = runs_since(session, since_ns)
+    if not runs:
+        screen.line(f"Nothing to take back since {moment_text(since_ns)}.")
+        return 0
+    screen.line(f"Since {moment_text(since_ns)}, the last one first:")
+    for run, count in runs:
+        what = f"{run.kind}, {moment_text(run.began_ns)}, {count_text(count, 'step')} to take back"
+        screen.parts((f"  run {run.id:<6}", "bold"), (f"{what}, by {shown(run.origin)}", ""))
+    screen.line()
+    total = count_text(sum(count for _, count in runs), "step")
+    if not confirm(screen, f"Take back {count_text(len(runs), 'run')}, {total}, as {session.account}?", args.yes):
+        screen.line("Nothing was changed.")
+        return 3
+    codes = []
+    for run, _ in runs:
+        screen.line()
+        screen.line(f"Run {run.id}", style="bold")
+        codes.append(_undo(session, screen, run.id, (), True))
+        if codes[-1] > 128:
+            return codes[-1]  # a person or a signal said stop
+    return max(codes)
+
+
+def _undo(session: Session, screen: Screen, number: int | None, only: Sequence[str], yes: bool) -> int:
+    undoing = plan_undoing(session, number, only)
     undone, plan = undoing.run, undoing.plan
     for run in undoing.passed_over:
         screen.line(
@@ -55,4 +100,4 @@ def run(args: argparse.Namespace) -> int:
     what = f"to take back run {undone.id} ({undone.kind} of {moment_text(undone.began_ns)})"
     where = f"below {shown(view.base)}, {what}, as {session.account}?"
     nothing = f"Nothing to take back of run {undone.id}{by}."
-    return list_ask_do(session, plan, view, screen, where, args.yes, then, nothing)
+    return list_ask_do(session, plan, view, screen, where, yes, then, nothing)

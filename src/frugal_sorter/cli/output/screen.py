@@ -54,6 +54,11 @@ class Screen:
             force_terminal=None if self._coloured else False,
         )
 
+    @property
+    def width(self) -> int:
+        """How many columns there are; very many where the output is piped."""
+        return self._rich.width
+
     def line(self, text: str = "", style: str = "") -> None:
         """Print one line of the result; nothing is cut or wrapped."""
         self.parts((text, style))
@@ -141,6 +146,19 @@ class Screen:
     def may_ask(self) -> bool:
         """Tell whether there is a person to answer."""
         return sys.stdin is not None and sys.stdin.isatty()
+
+    def number(self, question: str, default: int) -> int:
+        """Ask until a number from 1 on is given; an empty line, or the end of the input, is the default."""
+        while True:
+            sys.stdout.flush()
+            print(f"{question} [{default:,}]: ", end="", file=sys.stderr, flush=True)
+            line = sys.stdin.readline()
+            said = line.strip().replace(",", "")
+            if not said:
+                return default
+            if said.isascii() and said.isdigit() and 0 < int(said) < 10**12:
+                return int(said)
+            print(f"{shown(line.strip())!r} is no number from 1 on.", file=sys.stderr)
 
     def choose(self, question: str, answers: Sequence[str], default: str) -> str:
         """Ask until one of some answers is given; an empty line is the default, the end of the input the last one."""

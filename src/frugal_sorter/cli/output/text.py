@@ -6,24 +6,15 @@ import os
 from datetime import datetime
 from functools import lru_cache
 
+from frugal_sorter.errors import printable
+
 _QUARTER = 900
 # What a cell may not begin with, in full width, too, which some spreadsheets take for the same.
 _FORMULA = frozenset("=+-@\t\r＝＋－＠")
-_JOINER = "\u200d"  # joins the parts of one emoji; harmless, though not "printable"
 
 
-def shown(name: str) -> str:
-    """Return a name fit for a terminal: control characters and stray bytes are escaped."""
-    if name.isprintable():
-        return name
-    return "".join(letter if letter.isprintable() or letter == _JOINER else _escaped(letter) for letter in name)
-
-
-def _escaped(letter: str) -> str:
-    code = ord(letter)
-    if 0xDC80 <= code <= 0xDCFF:
-        return f"\\x{code - 0xDC00:02x}"
-    return letter.encode("unicode_escape", "backslashreplace").decode("ascii")
+# A name as it is fit for a terminal.
+shown = printable
 
 
 def size_text(size: int) -> str:

@@ -193,6 +193,7 @@ def json_schema() -> dict[str, Any]:
                 "type": "object",
                 "additionalProperties": {"type": "array", "items": {"type": "string", "minLength": 1}},
             },
+            "log": {"type": "string", "minLength": 1},
             "type-folders": {"type": "object", "additionalProperties": {"type": "string", "pattern": "^[^/]+$"}},
             "defaults": {"type": "object", "properties": common, "additionalProperties": False},
             "trash": {"anyOf": [limits, {"type": "array", "items": limits}]},

@@ -38,7 +38,7 @@ from frugal_sorter.state.inputs import read_input
 
 FORMAT = 1
 LARGEST_FILE = 4_000_000
-TOP_KEYS = ("frugal", "places", "types", "type-folders", "defaults", "trash", "rule")
+TOP_KEYS = ("frugal", "log", "places", "types", "type-folders", "defaults", "trash", "rule")
 TRASH_KEYS = tuple(TRASH)
 RULE_KEYS = tuple(KEYS)
 DEFAULT_KEYS = tuple(name for name, key in KEYS.items() if key.common)
@@ -95,11 +95,12 @@ class _Loader:
         self.source.unknown_keys(defaults, DEFAULT_KEYS, ("defaults",))
         trash = self._trash()
         rules, off = self._rules(defaults)
+        log = self._log()
         if self.source.mistakes:
             raise Mistakes(dict.fromkeys(self.source.mistakes))
         return RuleBook(
             self.source.file, tuple(rules), self.types, type_folders, tuple(self.warnings), tuple(off), tuple(self.lists),
-            self._unmounted(rules), trash,
+            self._unmounted(rules), trash, log,
         )  # fmt: skip
 
     def _unmounted(self, rules: list[Rule]) -> frozenset[str]:
@@ -117,6 +118,15 @@ class _Loader:
             self.source.wrong((), "the format version is missing", f"the first line is `frugal = {FORMAT}`")
         elif version != FORMAT or isinstance(version, bool):
             self.source.wrong(("frugal",), f"this is format {version!r}", f"this version reads format {FORMAT}")
+
+    def _log(self) -> str:
+        """Return the log for the owner of the machine; empty for none."""
+        log = self.source.table.get("log")
+        if log is None:
+            return ""
+        with self.source.at(("log",)):
+            return expand(one_text(log), self.places, self.beside)
+        return ""
 
     def _places(self) -> dict[str, str]:
         places = built_in_places()

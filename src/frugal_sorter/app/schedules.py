@@ -1,0 +1,254 @@
+"""Schedules: set up, looked at with what the scheduler itself says, paused and removed; and whether all is well."""
+
+from __future__ import annotations
+
+import os
+import sys
+import time
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from frugal_sorter.errors import FrugalError, UsageError
+from frugal_sorter.journal.journal import Journal
+from frugal_sorter.journal.visits import Visit
+from frugal_sorter.rules.file.load import load_rules
+from frugal_sorter.rules.units import SECOND_NS
+from frugal_sorter.schedule.entry import Entry, Remembered, check_entry, rules_of
+from frugal_sorter.schedule.scheduler import Scheduler, State, insist, refuse_cannot, scheduler_of
+from frugal_sorter.state.account import account_name
+from frugal_sorter.state.folders import others_can_write, ready_state_folder
+
+# A scheduler that is asleep, or busy with others, may be so much later than it said.
+_LATE_SECONDS = 300
+_BOOT_SECONDS = 600
+
+
+@dataclass(frozen=True)
+class Looked:
+    """A schedule, as it is remembered, as its scheduler has it, and what came of it.
+
+    Args:
+        entry: as it was set up.
+        state: what the scheduler itself says.
+        visits: what it did, the last one first.
+        next_ns: when it comes next; None where no clock tells, or it is off.
+        troubles: what is wrong, each with what to do.
+    """
+
+    entry: Entry
+    state: State
+    visits: Sequence[Visit]
+    next_ns: int | None
+    troubles: Sequence[str]
+
+    @property
+    def word(self) -> str:
+        """Its state in a word or two."""
+        if not self.entry.on:
+            return "paused"
+        if not self.state.is_there:
+            return "gone"
+        if not self.state.is_on:
+            return "turned off"
+        return "in trouble" if self.troubles else "on"
+
+
+def interpreter() -> str:
+    """Return the absolute path of the Python that runs this, by which a schedule starts it again."""
+    return os.path.abspath(sys.executable)
+
+
+def refuse_unsafe(entry: Entry, scheduler: Scheduler) -> None:
+    """See that nothing that a schedule starts can be changed by others, and that its scheduler has all that it asks for.
+
+    Raises:
+        UsageError: something of that is not so.
+    """
+    check_entry(entry)
+    refuse_cannot(scheduler, entry)
+    for path in (entry.interpreter, rules_of(entry.command)):
+        if not path:
+            continue
+        if not os.path.isfile(path):
+            raise UsageError(f"{path}: there is no such file", "name one that is there")
+        for one in (path, os.path.realpath(path), os.path.dirname(os.path.realpath(path))):
+            if others_can_write(one):
+                raise UsageError(f"{one}: other users can write to it", "chmod go-w it, and see who owns it")
+
+
+def add(entry: Entry, scheduler: Scheduler) -> Entry:
+    """Set a schedule up, and return it.
+
+    Raises:
+        UsageError: there is one of that name.
+        StateError: the scheduler does not take it; nothing of it is left.
+    """
+    remembered = Remembered(ready_state_folder())
+    if remembered.has(entry.name):
+        raise UsageError(f"there is a schedule {entry.name!r} already", f"`frugal schedule remove {entry.name}` first")
+    entry = replace(entry, scheduler=scheduler.name, since_ns=time.time_ns())
+    # First remembered: what is in the scheduler and not here, nobody would ever check.
+    remembered.keep(entry)
+    try:
+        scheduler.install(entry)
+    except BaseException:
+        remembered.forget(entry.name)
+        raise
+    return entry
+
+
+def turn(name: str, on: bool) -> Entry:
+    """Pause a schedule, or let it go on; what is missing of it is written again."""
+    remembered = Remembered(ready_state_folder())
+    entry = remembered.get(name)
+    turned = replace(entry, on=on, since_ns=time.time_ns())
+    scheduler_of(entry.scheduler).turn(turned, on)
+    remembered.keep(turned)
+    return turned
+
+
+def remove(name: str) -> Entry:
+    """Take a schedule out of its scheduler, and forget it."""
+    remembered = Remembered(ready_state_folder())
+    entry = remembered.get(name)
+    scheduler_of(entry.scheduler).remove(entry)
+    remembered.forget(name)
+    return entry
+
+
+def run_now(name: str) -> tuple[Entry, int, Visit | None]:
+    """Start a schedule as its scheduler would, and return its exit code and its visit."""
+    folder = ready_state_folder()
+    entry = Remembered(folder).get(name)
+    before = _visits(folder, name)
+    code = scheduler_of(entry.scheduler).run(entry)
+    after = _visits(folder, name)
+    is_new = after and (not before or (after[0].id, after[0].times) != (before[0].id, before[0].times))
+    return entry, code, after[0] if is_new else None
+
+
+def look_at_all(now_ns: int) -> list[Looked]:
+    """Return all schedules of this account, each with its state."""
+    folder = ready_state_folder()
+    return [_look(folder, entry, now_ns) for entry in Remembered(folder).all()]
+
+
+def look_at(name: str, now_ns: int) -> Looked:
+    """Return one schedule with its state.
+
+    Raises:
+        UsageError: there is none of that name.
+    """
+    folder = ready_state_folder()
+    return _look(folder, Remembered(folder).get(name), now_ns)
+
+
+def _visits(folder: Path, name: str) -> list[Visit]:
+    with Journal(folder, write=False) as journal:
+        found = [one for one in journal.visits(name) if one.driver != "person"]
+    return found[::-1]
+
+
+def _look(folder: Path, entry: Entry, now_ns: int) -> Looked:
+    try:
+        state = scheduler_of(entry.scheduler).state(entry)
+    except FrugalError as error:
+        state = State(False, trouble=(f"{error.message}; {error.hint}",))
+    troubles: list[str] = []
+    visits: list[Visit] = []
+    try:
+        visits = _visits(folder, entry.name)
+    except FrugalError as error:
+        troubles.append(f"{error.message}; {error.hint}")
+    next_ns = None
+    if entry.on and state.is_on:
+        next_ns = state.next_ns or entry.when.next_after(now_ns)
+    if not entry.on:
+        troubles.append(f"it is paused; `frugal schedule resume {entry.name}` lets it go on")
+    troubles += [*state.trouble, *_of_files(entry), *_of_time(entry, state, visits, now_ns), *_of_last(visits, state)]
+    return Looked(entry, state, visits, next_ns, tuple(dict.fromkeys(troubles)))
+
+
+def _of_files(entry: Entry) -> list[str]:
+    """Return what is wrong with what it starts."""
+    troubles = []
+    if not os.path.isfile(entry.interpreter):
+        troubles.append(f"{entry.interpreter} is gone, which starts it; install frugal-sorter again, and add it anew")
+    if not os.path.isdir(entry.folder):
+        troubles.append(f"{entry.folder} is gone, where it runs; add it anew from another folder")
+    rules = rules_of(entry.command)
+    if rules:
+        try:
+            load_rules(Path(rules))
+        except FrugalError as error:
+            troubles.append(f"{error.message}; {error.hint}" if error.hint else error.message)
+    for path in (entry.interpreter, rules):
+        if path and others_can_write(path):
+            troubles.append(f"{path}: other users can write to it; chmod go-w it")
+    return troubles
+
+
+def _of_time(entry: Entry, state: State, visits: Sequence[Visit], now_ns: int) -> list[str]:
+    """Return whether it should have come and did not."""
+    last = visits[0] if visits else None
+    if last is not None and last.began_ns > now_ns + _LATE_SECONDS * SECOND_NS:
+        return ["its last visit lies ahead: the clock was set back; see whether the time is right"]
+    if not entry.on or not state.is_on or (last is not None and last.outcome == "running"):
+        return []
+    known_ns = max(entry.since_ns, last.began_ns if last is not None else 0)
+    late_ns = (_LATE_SECONDS + entry.seconds(entry.spread) + entry.seconds(entry.limit)) * SECOND_NS
+    due_ns = entry.when.next_after(known_ns)
+    if entry.when.kind == "start-up":
+        due_ns = _booted_ns() + _BOOT_SECONDS * SECOND_NS
+        due_ns = None if due_ns < known_ns else due_ns
+    if due_ns is None or due_ns + late_ns > now_ns:
+        return []
+    said = f"the last was at {_text(last.began_ns)}" if last is not None else "it has never come"
+    return [
+        f"overdue: it should have come at {_text(due_ns)}, and {said}; was the machine off?"
+        f" `frugal schedule run {entry.name}` does it now"
+    ]
+
+
+def _of_last(visits: Sequence[Visit], state: State) -> list[str]:
+    """Return what came of the last visit, if somebody should know of it."""
+    if not visits:
+        return [f"the scheduler says: {state.last}"] if state.last else []
+    last = visits[0]
+    if last.is_in_trouble:
+        what = "done only in part" if last.outcome == "done" else last.outcome
+        why = f": {last.reason}" if last.reason else ""
+        return [f"{what} at {_text(last.began_ns)}{why}"]
+    if state.last:
+        return [f"the scheduler says: {state.last}; `frugal history --by {last.name}` shows the visits"]
+    return []
+
+
+def _text(moment_ns: int) -> str:
+    from datetime import datetime
+
+    return f"{datetime.fromtimestamp(moment_ns // SECOND_NS):%Y-%m-%d %H:%M}"
+
+
+def _booted_ns() -> int:
+    """Return when this machine was started, in ns since the epoch; 0 where that is not known (proc(5))."""
+    try:
+        with open("/proc/stat", encoding="ascii") as lines:
+            return next(int(line.split()[1]) for line in lines if line.startswith("btime")) * SECOND_NS
+    except (OSError, StopIteration, ValueError):
+        return 0
+
+
+def is_lingering(account: str) -> bool:
+    """Tell whether systemd runs the units of an account also while it is not logged on (loginctl(1))."""
+    return os.path.exists(f"/var/lib/systemd/linger/{account}")
+
+
+def linger() -> None:
+    """Have systemd run the units of this account also while it is not logged on.
+
+    Raises:
+        StateError: this account may not decide that.
+    """
+    insist(["loginctl", "enable-linger", account_name()])

@@ -1,0 +1,366 @@
+"""`frugal schedule`: set up what runs by itself, see it as its scheduler has it, and whether all is well."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import os
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+from itertools import islice
+
+from frugal_sorter.app import schedules
+from frugal_sorter.app.schedules import Looked
+from frugal_sorter.cli.carry_out import confirm
+from frugal_sorter.cli.options import add_for, add_format
+from frugal_sorter.cli.output.screen import Screen
+from frugal_sorter.cli.output.text import ago_text, count_text, iso_text, moment_text, shown, size_text
+from frugal_sorter.cli.rehearsal import Rehearsed, rehearse
+from frugal_sorter.cli.visits import line_of
+from frugal_sorter.errors import UsageError
+from frugal_sorter.journal.visits import Visit
+from frugal_sorter.rules.file.mistakes import InvalidValue
+from frugal_sorter.schedule.entry import Entry, check_name
+from frugal_sorter.schedule.scheduler import SCHEDULERS, Scheduler, scheduler_here, scheduler_of
+from frugal_sorter.schedule.when import FORMS, parse_when
+from frugal_sorter.state.account import account_name
+from frugal_sorter.state.folders import default_rules_file
+
+EXAMPLES = """
+  frugal schedule add nightly --at 'daily 02:00'                       tidy by your rules
+  frugal schedule add scratch --at 'mon-fri 18:00' -- purge /srv/scratch --older-than 30d
+  frugal schedule add intake --at arrival -- watch /srv/rules.toml
+  frugal schedule add nightly --at 'daily 02:00' --print --with cron   writes nothing
+  frugal schedule list
+  frugal schedule check                                                for monitoring: 1 where something is wrong
+"""
+TAKES_COMMAND = True
+# What may run by itself; looking is no use to nobody, but an inventory that is saved is.
+COMMANDS = ("tidy", "purge", "sort", "gather", "duplicates", "trash", "inventory", "watch")
+_LIMITED = frozenset({"tidy", "purge", "trash"})
+_AT_MOST = 1_000
+_TIMES, _VISITS = 3, 5
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parts = parser.add_subparsers(dest="what", required=True, metavar="add|list|show|run|pause|resume|remove|check")
+    add = parts.add_parser("add", help="set one up; after -- the command that runs", allow_abbrev=False)
+    add.add_argument("name", metavar="NAME", help="small letters, digits and hyphens")
+    add.add_argument("--at", metavar="WHEN", required=True, help=FORMS)
+    add.add_argument(
+        "--during", metavar="HOURS", default="", help="only within these hours, such as 'mon-fri 08:00-18:00'"
+    )
+    add.add_argument("--at-most", metavar="N", type=int, help="how many files a run may take away (default: 1,000)")
+    add.add_argument("--wake", action="store_true", help="wake the machine for it")
+    add.add_argument("--mains-only", action="store_true", help="not on battery")
+    add.add_argument("--limit", metavar="TIME", default="", help="stop it after so long, such as '30 minutes'")
+    missed = add.add_mutually_exclusive_group()
+    missed.add_argument("--catch-up", action="store_true", default=None, help="run later what was missed (default)")
+    missed.add_argument("--no-catch-up", dest="catch_up", action="store_false", help="leave out what was missed")
+    add.add_argument("--spread", metavar="TIME", default="", help="begin at some moment within so long after the time")
+    add.add_argument("--whole-machine", action="store_true", help="as root: a unit of the system")
+    add.add_argument("--linger", action="store_true", help="also while nobody is logged on")
+    add.add_argument("--with", dest="scheduler", choices=SCHEDULERS, help="by this scheduler (default: what is here)")
+    add.add_argument("--print", action="store_true", help="write nothing; show the files and commands")
+    add.add_argument("--yes", action="store_true", help="do not ask")
+    add_for(add)
+    for name, summary in (
+        ("list", "all of them"), ("check", "what is wrong; 1 where something is"),
+        ("show", "one of them: as it is written, its next times, its last visits"),
+        ("run", "start one now, just as its scheduler would"), ("pause", "let one rest"),
+        ("resume", "let one go on, and write again what is missing of it"), ("remove", "take one out"),
+    ):  # fmt: skip
+        part = parts.add_parser(name, help=summary, allow_abbrev=False)
+        if name in ("list", "check"):
+            add_format(part, "table", "json")
+        else:
+            part.add_argument("name", metavar="NAME")
+        add_for(part)
+
+
+def run(args: argparse.Namespace) -> int:
+    parts: dict[str, Callable[[argparse.Namespace, Screen], int]] = {
+        "add": _add, "list": _list, "show": _show, "run": _run, "pause": _pause, "resume": _resume, "remove": _remove,
+        "check": _check,
+    }  # fmt: skip
+    if args.after and args.what != "add":
+        raise UsageError(f"schedule {args.what}: it runs no command", "leave out what stands after --")
+    return parts[args.what](args, Screen())
+
+
+# Setting one up
+
+
+def _add(args: argparse.Namespace, screen: Screen) -> int:
+    name = check_name(args.name)
+    try:
+        parse_when(args.at, time.time_ns())
+    except InvalidValue as wrong:
+        raise UsageError(f"--at: {wrong.message}", wrong.hint) from None
+    scheduler = scheduler_of(args.scheduler) if args.scheduler else scheduler_here()
+    if args.whole_machine and os.geteuid() != 0 and not args.print:
+        raise UsageError("--whole-machine: only root can set that up", "use sudo")
+    command = _command(args)
+    entry = Entry(
+        name, args.at, command, schedules.interpreter(), os.path.realpath(os.getcwd()), scheduler.name, args.whole_machine,
+        args.during, args.wake, args.mains_only, args.limit, args.catch_up, args.spread,
+    )  # fmt: skip
+    schedules.refuse_unsafe(entry, scheduler)
+    if not scheduler.is_here() and not args.print:
+        raise UsageError(
+            f"--with: {scheduler.name} does not run on this machine", "add --print, and take what it prints there"
+        )
+    rehearsed = rehearse(entry.command) if entry.command[0] != "inventory" else None
+    if entry.command[0] in _LIMITED and not any(word.startswith("--at-most") for word in entry.command):
+        at_most = _at_most(args, screen, rehearsed)
+        entry = replace(entry, command=(*entry.command, "--at-most", str(at_most)))
+    if args.print:
+        return _print(entry, scheduler, screen)
+    _describe(entry, scheduler, screen)
+    if rehearsed is not None:
+        screen.line(f"  today   {rehearsed.text}")
+        for problem in rehearsed.problems:
+            screen.line(f"Note: {shown(problem)}", style="yellow")
+    if not confirm(screen, f"Set up {name}, as {account_name()}?", args.yes):
+        screen.line("Nothing was changed.")
+        return 3
+    if args.linger:
+        schedules.linger()
+    schedules.add(entry, scheduler)
+    looked = schedules.look_at(name, time.time_ns())
+    when = f", next at {moment_text(looked.next_ns)}" if looked.next_ns is not None else ""
+    screen.line(f"{name} is {looked.word}{when}.", style="bold")
+    screen.line(f"See that it works: frugal schedule run {name}; later: frugal schedule check")
+    return 0
+
+
+def _command(args: argparse.Namespace) -> tuple[str, ...]:
+    """Return the command that runs: it never asks, and its rule file is named by its whole path."""
+    words = list(args.after) or ["watch" if args.at.strip().lower() == "arrival" else "tidy"]
+    if words[0] == "frugal":
+        words = words[1:]
+    if not words or words[0] not in COMMANDS:
+        named = f"`{words[0]}`" if words else "nothing"
+        raise UsageError(f"{named} does not run by itself", f"one of {', '.join(COMMANDS)}")
+    if (words[0] == "watch") != (args.at.strip().lower() == "arrival"):
+        raise UsageError("arrival: that is what `watch` is for", "say --at arrival -- watch RULES")
+    if words[0] in ("tidy", "watch") and "--plan" not in words:
+        at = next((at for at, word in enumerate(words[1:], 1) if not word.startswith("-")), None)
+        if at is None:
+            words.insert(1, str(default_rules_file().absolute()))
+        else:
+            words[at] = os.path.abspath(words[at])
+    if words[0] == "inventory":
+        if "--save" not in words:
+            raise UsageError("inventory: nobody would read it", "add --save, so that it is kept")
+        return tuple(words)
+    return tuple(words if "--yes" in words or words[0] == "watch" else [*words, "--yes"])
+
+
+def _at_most(args: argparse.Namespace, screen: Screen, rehearsed: Rehearsed | None) -> int:
+    """Return how many files a run may take away: said, or chosen by a person who sees how many it is today."""
+    today = rehearsed.removals if rehearsed is not None else 0
+    if args.at_most is not None:
+        if args.at_most < 1:
+            raise UsageError("--at-most: say a number from 1 on", "such as --at-most 1000")
+        return int(args.at_most)
+    if args.yes or args.print or not screen.may_ask():
+        if today > _AT_MOST:
+            raise UsageError(
+                f"a run would take away {today:,} files today, and {_AT_MOST:,} are allowed",
+                f"say how many it may be, such as --at-most {2 * today}",
+            )
+        return _AT_MOST
+    screen.line(f"A run would take away {count_text(today, 'file')} today.")
+    return screen.number("How many may it be at most, so that a mistake does no more harm", max(_AT_MOST, 2 * today))
+
+
+def _describe(entry: Entry, scheduler: Scheduler, screen: Screen) -> None:
+    screen.parts((entry.name, "bold"), (f": {shown(entry.at)}, by {scheduler.name}, as {account_name()}", ""))
+    now_ns = time.time_ns()
+    times = [moment_text(one) for one in islice(entry.when.times_after(now_ns), _TIMES)]
+    if times:
+        screen.line(f"  next    {', '.join(times)}")
+    screen.line(f"  runs    {shown(line_of(entry.command))}")
+    screen.line(f"  in      {shown(entry.folder)}")
+    for piece in scheduler.pieces(entry):
+        screen.line(f"  writes  {shown(piece.path)}")
+    for note in _notes(entry, scheduler):
+        screen.line(f"Note: {note}", style="yellow")
+
+
+def _notes(entry: Entry, scheduler: Scheduler) -> list[str]:
+    notes = []
+    account = account_name()
+    if scheduler.name == "systemd" and not entry.whole_machine and not schedules.is_lingering(account):
+        notes.append(
+            f"systemd runs it only while {account} is logged on; `loginctl enable-linger {account}`, or --linger, changes that"
+        )
+    if scheduler.name == "cron" and entry.when.kind == "times":
+        notes.append("cron leaves out what was missed while the machine was off")
+    return notes
+
+
+def _print(entry: Entry, scheduler: Scheduler, screen: Screen) -> int:
+    for piece in scheduler.pieces(entry):
+        screen.line(f"# {piece.path}", style="bold")
+        screen.lines(piece.text.rstrip("\n"))
+        screen.line()
+    screen.line("# then", style="bold")
+    for command in scheduler.commands(entry):
+        screen.line(" ".join(command))
+    return 0
+
+
+# Looking at them
+
+
+def _list(args: argparse.Namespace, screen: Screen) -> int:
+    now_ns = time.time_ns()
+    looked = schedules.look_at_all(now_ns)
+    if args.format == "json":
+        print(json.dumps({"schedules": [_as_json(one) for one in looked]}, indent=2))
+        return 0
+    if not looked:
+        screen.line("No schedule yet; `frugal schedule add --help` shows how to set one up.")
+        return 0
+    columns = [
+        ("name", "left"),
+        ("when", "left"),
+        ("next", "left"),
+        ("last", "left"),
+        ("result", "left"),
+        ("state", "left"),
+    ]
+    rows = []
+    for one in looked:
+        last = one.visits[0] if one.visits else None
+        rows.append([
+            one.entry.name, shown(one.entry.at), moment_text(one.next_ns) if one.next_ns is not None else "–",
+            ago_text(last.began_ns, now_ns) if last is not None else "never", _result(last), one.word,
+        ])  # fmt: skip
+    screen.table(columns, rows, whole=("name", "next", "state"))
+    _tell_troubles(screen, looked)
+    return 0
+
+
+def _result(last: Visit | None) -> str:
+    if last is None:
+        return ""
+    files = sum(one.files + one.folders for one in last.counts.values())
+    return f"done, {files:,}" if last.outcome == "done" and files else last.outcome
+
+
+def _tell_troubles(screen: Screen, looked: Sequence[Looked]) -> None:
+    troubles = [(one.entry.name, text) for one in looked for text in one.troubles]
+    if troubles:
+        screen.line()
+    for name, text in troubles:
+        screen.parts((f"{name}: ", "bold yellow"), (shown(text), "yellow"))
+
+
+def _as_json(one: Looked) -> dict[str, object]:
+    entry, last = one.entry, one.visits[0] if one.visits else None
+    return {
+        "name": entry.name, "at": entry.at, "command": list(entry.command), "folder": entry.folder,
+        "scheduler": entry.scheduler, "state": one.word, "next": None if one.next_ns is None else iso_text(one.next_ns),
+        "last": None if last is None else iso_text(last.began_ns), "outcome": None if last is None else last.outcome,
+        "reason": "" if last is None else last.reason, "troubles": list(one.troubles),
+    }  # fmt: skip
+
+
+def _show(args: argparse.Namespace, screen: Screen) -> int:
+    now_ns = time.time_ns()
+    looked = schedules.look_at(args.name, now_ns)
+    entry, scheduler = looked.entry, scheduler_of(looked.entry.scheduler)
+    _describe(entry, scheduler, screen)
+    screen.line(f"  state   {looked.word}")
+    _tell_troubles(screen, [looked])
+    screen.line()
+    for piece in scheduler.pieces(entry):
+        screen.line(shown(piece.path), style="bold")
+        screen.lines(piece.text.rstrip("\n"), style="dim")
+        screen.line()
+    _show_visits(screen, looked.visits, now_ns)
+    return 1 if looked.troubles else 0
+
+
+def _show_visits(screen: Screen, visits: Sequence[Visit], now_ns: int) -> None:
+    screen.line("Last visits" if visits else "No visit yet.", style="bold")
+    for one in visits[:_VISITS]:
+        screen.line(f"  {visit_text(one)}")
+    if len(visits) > _VISITS:
+        screen.line(
+            f"  … {len(visits) - _VISITS:,} earlier; `frugal history --by {visits[0].name}` has all", style="dim"
+        )
+
+
+def visit_text(visit: Visit) -> str:
+    """Return a visit in one line: when, what came of it, how much, and why."""
+    parts = [moment_text(visit.began_ns), visit.outcome]
+    if visit.times > 1:
+        parts.append(f"{visit.times:,} times since {moment_text(visit.first_ns)}")
+    files = sum(one.files + one.folders for one in visit.counts.values())
+    if files:
+        size = sum(one.bytes for one in visit.counts.values())
+        parts.append(f"{count_text(files, 'entry', 'entries')}, {size_text(size)}")
+    if visit.runs:
+        parts.append(f"run {', '.join(map(str, visit.runs))}")
+    if visit.reason:
+        parts.append(shown(visit.reason))
+    return "  ".join(parts)
+
+
+def _check(args: argparse.Namespace, screen: Screen) -> int:
+    looked = schedules.look_at_all(time.time_ns())
+    wrong = [one for one in looked if one.troubles]
+    if args.format == "json":
+        print(json.dumps({"well": not wrong, "schedules": [_as_json(one) for one in looked]}, indent=2))
+    elif wrong:
+        _tell_lines(screen, wrong)
+    else:
+        screen.line(f"{count_text(len(looked), 'schedule')}, all well." if looked else "No schedule yet.")
+    return 1 if wrong else 0
+
+
+def _tell_lines(screen: Screen, looked: Sequence[Looked]) -> None:
+    for one in looked:
+        for text in one.troubles:
+            screen.line(f"{one.entry.name}: {shown(text)}")
+
+
+# Changing them
+
+
+def _run(args: argparse.Namespace, screen: Screen) -> int:
+    entry, code, visit = schedules.run_now(args.name)
+    if visit is None:
+        screen.line(f"{entry.name} ended with {code} and left no record.")
+        screen.line(f"`frugal schedule show {entry.name}` shows how it is started.")
+        return 1
+    screen.line(f"{entry.name}: {visit_text(visit)}")
+    if visit.runs:
+        screen.line(f"`frugal undo {visit.runs[-1]}` takes it back.", style="bold")
+    return 1 if visit.is_in_trouble else 0
+
+
+def _pause(args: argparse.Namespace, screen: Screen) -> int:
+    entry = schedules.turn(args.name, False)
+    screen.line(f"{entry.name} is paused; `frugal schedule resume {entry.name}` lets it go on.", style="bold")
+    return 0
+
+
+def _resume(args: argparse.Namespace, screen: Screen) -> int:
+    entry = schedules.turn(args.name, True)
+    looked = schedules.look_at(entry.name, time.time_ns())
+    when = f", next at {moment_text(looked.next_ns)}" if looked.next_ns is not None else ""
+    screen.line(f"{entry.name} is {looked.word}{when}.", style="bold")
+    _tell_troubles(screen, [looked])
+    return 0
+
+
+def _remove(args: argparse.Namespace, screen: Screen) -> int:
+    entry = schedules.remove(args.name)
+    screen.line(f"{entry.name} is removed; what it did stays in `frugal history --by {entry.name}`.", style="bold")
+    return 0

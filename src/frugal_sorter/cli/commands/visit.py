@@ -1,0 +1,87 @@
+"""`frugal visit`: what a scheduler starts; it runs a command of a schedule and leaves a record, whatever comes of it."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import signal
+import sys
+from pathlib import Path
+from types import FrameType
+
+from frugal_sorter.cli import visits
+from frugal_sorter.errors import UsageError
+from frugal_sorter.schedule.entry import check_name
+
+EXAMPLES = """
+  frugal visit nightly --in /srv --limit '30 minutes' -- tidy /srv/rules.toml --yes
+"""
+_POWER = Path("/sys/class/power_supply")
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("name", metavar="NAME", help="of the schedule")
+    parser.add_argument("--in", dest="folder", metavar="FOLDER", required=True, help="where the command runs")
+    parser.add_argument("--during", metavar="HOURS", help="only within these hours, such as 'mon-fri 08:00-18:00'")
+    parser.add_argument("--limit", metavar="TIME", help="stop after so long, between two steps")
+    parser.add_argument("--mains-only", action="store_true", help="not on battery")
+    parser.add_argument("command", metavar="COMMAND", nargs="+", help="after --: a command of frugal")
+
+
+def run(args: argparse.Namespace) -> int:
+    from frugal_sorter.cli import command
+
+    name, words = check_name(args.name), list(args.command)
+    sys.argv = ["frugal", *words]
+    visits.drive("watch" if words[0] == "watch" else "schedule", name)
+    visits.expect(words[0], visits.line_of(words))
+    why = _not_now(args)
+    if why:
+        visits.skip(why)
+        return 0
+    try:
+        os.chdir(args.folder)
+    except OSError as error:
+        why = (error.strerror or "unknown error").lower()
+        raise UsageError(f"{args.folder}: the schedule cannot run there ({why})", "add it anew") from None
+    _stop_in_time(args.limit)
+    code = command.run(words[0], words[1:])
+    # A file that is in use is the day's work; what a person must know of is not.
+    return 1 if visits.is_in_trouble() else 0 if code == 1 else code
+
+
+def _not_now(args: argparse.Namespace) -> str:
+    """Return why nothing is to be done now; empty where something is."""
+    import time
+
+    if args.during:
+        from frugal_sorter.rules.units import parse_hours
+
+        if not parse_hours(args.during).hold(time.time_ns()):
+            return f"outside of {args.during}"
+    return "on battery" if args.mains_only and _is_on_battery() else ""
+
+
+def _is_on_battery() -> bool:
+    """Tell whether this machine has a supply from the mains that is not connected (power_supply in the Linux kernel)."""
+    mains = []
+    try:
+        for supply in _POWER.iterdir():
+            if (supply / "type").read_text().strip() == "Mains":
+                mains.append((supply / "online").read_text().strip() == "1")
+    except OSError:
+        return False
+    return bool(mains) and not any(mains)
+
+
+def _stop_in_time(limit: str | None) -> None:
+    """Ask this process to end after a while, as somebody would who sends SIGTERM."""
+    if not limit:
+        return
+    from frugal_sorter.rules.units import parse_duration
+
+    def stop(_number: int, _frame: FrameType | None) -> None:
+        os.kill(os.getpid(), signal.SIGTERM)
+
+    signal.signal(signal.SIGALRM, stop)
+    signal.alarm(max(1, parse_duration(limit).seconds))

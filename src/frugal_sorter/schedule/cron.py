@@ -1,0 +1,207 @@
+"""Lines in the crontab of an account (crontab(5)); whatever else stands there stays as it is, byte for byte."""
+
+from __future__ import annotations
+
+import os
+import re
+import shlex
+import shutil
+import subprocess
+from collections.abc import Sequence
+from pathlib import Path
+
+from frugal_sorter.errors import StateError
+from frugal_sorter.schedule import scheduler
+from frugal_sorter.schedule.entry import Entry
+from frugal_sorter.schedule.scheduler import Cannot, Piece, State, ask_system, insist
+from frugal_sorter.schedule.when import LAST, When
+
+_NOTE = b"; `frugal schedule` changes and removes these lines"
+_PAUSED = b"# paused: "
+_PID_FILES = (Path("/run/crond.pid"), Path("/var/run/crond.pid"))
+
+
+def _fields(when: When) -> list[str]:
+    """Return the five fields of crontab(5), a line for hours with the same minutes."""
+    if when.kind == "start-up":
+        return ["@reboot"]
+    days = "*" if when.month_days is None else ",".join(map(str, sorted(when.month_days)))
+    months = "*" if when.months is None else ",".join(map(str, sorted(when.months)))
+    # cron counts Sunday as 0.
+    weekdays = "*" if len(when.weekdays) == 7 else ",".join(str((day + 1) % 7) for day in sorted(when.weekdays))
+    return [
+        f"{_stars(minutes, 60)} {_stars(hours, 24)} {days} {months} {weekdays}"
+        for minutes, hours in when.by_minute().items()
+    ]
+
+
+def _stars(numbers: Sequence[int], all_of_them: int) -> str:
+    return "*" if len(numbers) == all_of_them else ",".join(map(str, numbers))
+
+
+def line_of(entry: Entry) -> str:
+    """Return the command as a line of a crontab: each word quoted for the shell, `%` escaped, which cron makes a line break."""
+    return shlex.join(entry.command_line).replace("%", "\\%")
+
+
+class Scheduler(scheduler.Scheduler):
+    """cron."""
+
+    name = "cron"
+
+    @classmethod
+    def is_here(cls) -> bool:
+        return shutil.which("crontab") is not None
+
+    def cannot(self, entry: Entry) -> Sequence[Cannot]:
+        when, found = entry.when, []
+        instead = "systemd can: add --with systemd"
+        for option, is_asked in (
+            ("--wake", entry.wake), ("--catch-up", entry.catch_up is True), ("--spread", bool(entry.spread)),
+            ("--whole-machine", entry.whole_machine), ("log-on", when.kind == "log-on"),
+            ("arrival", when.kind == "arrival"), ("once", when.kind == "once"),
+            ("monthly last", when.month_days is not None and LAST in when.month_days),
+        ):  # fmt: skip
+            if is_asked:
+                found.append(Cannot(option, instead))
+        both = when.month_days is not None and len(when.weekdays) < 7 and not when.either
+        return [*found, *([Cannot("days of the week and of the month at once", instead)] if both else [])]
+
+    def pieces(self, entry: Entry) -> Sequence[Piece]:
+        return [Piece("the crontab of this account", _block(entry).decode())]
+
+    def commands(self, entry: Entry) -> Sequence[Sequence[str]]:
+        return [["crontab", "-"]]
+
+    def install(self, entry: Entry) -> None:
+        table = _table()
+        _replace(_without(table, entry.name), _block(entry))
+
+    def remove(self, entry: Entry) -> None:
+        table = _table()
+        without = _without(table, entry.name)
+        if without != table:
+            _put(without)
+
+    def turn(self, entry: Entry, on: bool) -> None:
+        table = _table()
+        _replace(_without(table, entry.name), _block(entry) if on else _paused(entry))
+
+    def state(self, entry: Entry) -> State:
+        found = _found(_table(), entry.name)
+        if found is None:
+            resume = f"`frugal schedule resume {entry.name}` writes it again"
+            return State(False, trouble=(f"it is gone from the crontab; {resume}",))
+        trouble = []
+        if entry.on and found != _block(entry):
+            what = "was turned off" if found == _paused(entry) else "was changed by hand"
+            trouble.append(f"its lines in the crontab: {what}; `frugal schedule resume {entry.name}` writes them anew")
+        if not _daemon_runs():
+            trouble.append("cron itself does not run; start it, such as with `service cron start`")
+        is_on = not any(line.startswith(b"#") for line in found.splitlines()[1:-1])
+        return State(True, is_on, tuple(trouble))
+
+    def run(self, entry: Entry) -> int:
+        import pwd
+
+        account = pwd.getpwuid(os.geteuid())
+        # What cron gives a job, and nothing else (crontab(5)).
+        env = {
+            "HOME": account.pw_dir, "LOGNAME": account.pw_name, "SHELL": "/bin/sh", "PATH": "/usr/bin:/bin",
+            **_variables(_table()),
+        }  # fmt: skip
+        try:
+            done = subprocess.run(
+                [env["SHELL"], "-c", shlex.join(entry.command_line)], cwd=env["HOME"], env=env, stdin=subprocess.DEVNULL,
+                capture_output=True, check=False,
+            )  # fmt: skip
+        except OSError as error:
+            raise StateError(f"it cannot be started ({error})", "see whether its interpreter is there") from None
+        return int(done.returncode)
+
+
+def _table() -> bytes:
+    """Return the crontab as it is, empty where there is none."""
+    done = ask_system(["crontab", "-l"])
+    if done.returncode != 0:
+        said = done.stderr.decode(errors="replace").strip()
+        if "no crontab for" in said:
+            return b""
+        raise StateError(f"the crontab cannot be read: {said}", "see crontab(1)")
+    return done.stdout
+
+
+def _put(table: bytes) -> None:
+    """Write the crontab, or remove an empty one, and see that it is what was written."""
+    if table:
+        insist(["crontab", "-"], table)
+    else:
+        ask_system(["crontab", "-r"])
+    if _table() != table:
+        raise StateError("the crontab is not what was written", "see who else writes it")
+
+
+def _begin(name: str) -> bytes:
+    return b"# frugal %b: begin%b\n" % (name.encode(), _NOTE)
+
+
+def _end(name: str) -> bytes:
+    return b"# frugal %b: end\n" % name.encode()
+
+
+def _block(entry: Entry) -> bytes:
+    lines = b"".join(f"{fields} {line_of(entry)}\n".encode() for fields in _fields(entry.when))
+    return _begin(entry.name) + lines + _end(entry.name)
+
+
+def _paused(entry: Entry) -> bytes:
+    head, *lines, end = _block(entry).splitlines(keepends=True)
+    return head + b"".join(_PAUSED + line for line in lines) + end
+
+
+def _span(table: bytes, name: str) -> tuple[int, int] | None:
+    """Return where our lines of a name stand; None where they do not, or only in part."""
+    begin = re.compile(rb"^# frugal %b: begin[^\n]*\n" % re.escape(name.encode()), re.MULTILINE).search(table)
+    if begin is None:
+        return None
+    end = table.find(_end(name), begin.end())
+    return None if end < 0 else (begin.start(), end + len(_end(name)))
+
+
+def _found(table: bytes, name: str) -> bytes | None:
+    span = _span(table, name)
+    return None if span is None else table[span[0] : span[1]]
+
+
+def _without(table: bytes, name: str) -> bytes:
+    span = _span(table, name)
+    return table if span is None else table[: span[0]] + table[span[1] :]
+
+
+def _replace(others: bytes, block: bytes) -> None:
+    # A last line without an end would run into ours; cron itself does not take such a table.
+    if others and not others.endswith(b"\n"):
+        others += b"\n"
+    _put(others + block)
+
+
+def _variables(table: bytes) -> dict[str, str]:
+    """Return the variables that a crontab sets for its jobs, as far as they stand above ours."""
+    found = {}
+    for line in table.decode(errors="surrogateescape").splitlines():
+        match = re.fullmatch(r"\s*([A-Za-z_][A-Za-z0-9_]*)\s*=\s*(.*?)\s*", line)
+        if match and match[1] != "LOGNAME":
+            found[match[1]] = match[2].strip("\"'")
+    return found
+
+
+def _daemon_runs() -> bool:
+    for path in _PID_FILES:
+        try:
+            os.kill(int(path.read_text().split()[0]), 0)
+        except PermissionError:
+            return True  # it is there, and root's
+        except (OSError, ValueError, IndexError):
+            continue
+        return True
+    return False

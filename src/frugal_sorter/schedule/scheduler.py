@@ -1,0 +1,176 @@
+"""What every scheduler of a machine can be asked for: one module each, chosen by what is there."""
+
+from __future__ import annotations
+
+import importlib
+import os
+import subprocess
+from abc import ABC, abstractmethod
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import NamedTuple
+
+from frugal_sorter.errors import StateError, UsageError
+from frugal_sorter.schedule.entry import Entry
+
+# In the order in which they are chosen; the module has the class `Scheduler`.
+SCHEDULERS = ("systemd", "cron", "launchd", "windows")
+_SECONDS = 60
+
+
+class Piece(NamedTuple):
+    """Something that is written: a file by its path, or lines of a table that another program keeps."""
+
+    path: str
+    text: str
+
+
+class Cannot(NamedTuple):
+    """An option that a scheduler does not have, and what to do instead."""
+
+    option: str
+    instead: str
+
+
+@dataclass(frozen=True)
+class State:
+    """What a scheduler itself says of a schedule.
+
+    Args:
+        is_there: it has it.
+        is_on: it will start it.
+        trouble: what is wrong, in words, each with what to do.
+        next_ns: when it starts it next, in ns since the epoch; None where it does not say.
+        last: how the last start ended, as the scheduler has it; empty where it does not say.
+    """
+
+    is_there: bool
+    is_on: bool = False
+    trouble: tuple[str, ...] = ()
+    next_ns: int | None = None
+    last: str = ""
+
+
+class Scheduler(ABC):
+    """One kind of scheduler."""
+
+    name: str
+
+    @classmethod
+    @abstractmethod
+    def is_here(cls) -> bool:
+        """Tell whether it runs on this machine, for this account."""
+
+    @abstractmethod
+    def cannot(self, entry: Entry) -> Sequence[Cannot]:
+        """Return what a schedule asks for that it does not have."""
+
+    @abstractmethod
+    def pieces(self, entry: Entry) -> Sequence[Piece]:
+        """Return what it needs to have written."""
+
+    @abstractmethod
+    def commands(self, entry: Entry) -> Sequence[Sequence[str]]:
+        """Return the commands of the system that put it in force, as a person would type them."""
+
+    @abstractmethod
+    def install(self, entry: Entry) -> None:
+        """Write it, put it in force, and see that it is as it was written.
+
+        Raises:
+            StateError: it cannot be, and why; nothing of it is left.
+        """
+
+    @abstractmethod
+    def remove(self, entry: Entry) -> None:
+        """Take it out again, and nothing else.
+
+        Raises:
+            StateError: it cannot be.
+        """
+
+    @abstractmethod
+    def turn(self, entry: Entry, on: bool) -> None:
+        """Pause it, or let it go on.
+
+        Raises:
+            StateError: it cannot be.
+        """
+
+    @abstractmethod
+    def state(self, entry: Entry) -> State:
+        """Return what the scheduler itself has of it."""
+
+    @abstractmethod
+    def run(self, entry: Entry) -> int:
+        """Start it now just as it would, wait for its end, and return its exit code.
+
+        Raises:
+            StateError: it cannot be started.
+        """
+
+
+def scheduler_of(name: str) -> Scheduler:
+    """Return a scheduler by name."""
+    if name not in SCHEDULERS:
+        raise UsageError(f"there is no scheduler {name!r}", f"known are {', '.join(SCHEDULERS)}")
+    found: Scheduler = importlib.import_module(f"frugal_sorter.schedule.{name}").Scheduler()
+    return found
+
+
+def scheduler_here() -> Scheduler:
+    """Return the first scheduler that runs on this machine.
+
+    Raises:
+        UsageError: none does.
+    """
+    for name in SCHEDULERS:
+        found = scheduler_of(name)
+        if found.is_here():
+            return found
+    raise UsageError("no scheduler runs on this machine", "add --print and --with, and take what it prints elsewhere")
+
+
+def refuse_cannot(scheduler: Scheduler, entry: Entry) -> None:
+    """Refuse what a scheduler does not have, by name.
+
+    Raises:
+        UsageError: it does not have one of the options.
+    """
+    for what, instead in scheduler.cannot(entry):
+        raise UsageError(f"{what}: {scheduler.name} cannot do that", instead)
+
+
+def ask_system(
+    command: Sequence[str], stdin: bytes | None = None, env: Mapping[str, str] | None = None
+) -> subprocess.CompletedProcess[bytes]:  # fmt: skip
+    """Run a program of the system and return what it says.
+
+    Raises:
+        StateError: it is not there, or does not end.
+    """
+    try:
+        # Its messages are read, so that they must be the ones that we know.
+        return subprocess.run(
+            command, input=stdin, stdin=subprocess.DEVNULL if stdin is None else None, capture_output=True,
+            timeout=_SECONDS, check=False, env={**os.environ, "LC_ALL": "C", **(env or {})},
+        )  # fmt: skip
+    except (OSError, subprocess.SubprocessError) as error:
+        raise StateError(
+            f"{command[0]}: it cannot be asked ({error})", "see whether it is installed and runs"
+        ) from None
+
+
+def insist(command: Sequence[str], stdin: bytes | None = None) -> bytes:
+    """Run a program of the system that must succeed.
+
+    Raises:
+        StateError: it does not; says what it said.
+    """
+    done = ask_system(command, stdin)
+    if done.returncode != 0:
+        said = (done.stderr or done.stdout).decode(errors="replace").strip().splitlines()
+        raise StateError(
+            f"{' '.join(command[:4])}: {said[-1] if said else f'it ended with {done.returncode}'}", "see above"
+        )
+    return done.stdout

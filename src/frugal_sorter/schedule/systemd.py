@@ -1,0 +1,309 @@
+"""Timers of systemd: of the account, or of the whole machine (systemd.timer(5), systemd.service(5))."""
+
+from __future__ import annotations
+
+import os
+import re
+import shutil
+import signal
+from collections.abc import Sequence
+from contextlib import suppress
+from pathlib import Path
+
+import platformdirs
+
+from frugal_sorter.errors import StateError
+from frugal_sorter.schedule import scheduler
+from frugal_sorter.schedule.entry import Entry
+from frugal_sorter.schedule.scheduler import Cannot, Piece, State, ask_system, insist
+from frugal_sorter.schedule.when import DAYS, LAST, When
+
+_MARK = "# Written by `frugal schedule`, which also changes and removes it."
+_SYSTEM = Path("/etc/systemd/system")
+# What may be inside an argument without quotes.
+_PLAIN = re.compile(r"[A-Za-z0-9_./:@,+=-]+")
+# After the time that a visit may take it is given so long to end the step that it is at.
+_GRACE_SECONDS = 120
+
+
+def quoted(word: str) -> str:
+    """Return a word as an argument of a command line of a unit, nothing in it expanded (systemd.service(5))."""
+    safe = word.replace("%", "%%").replace("$", "$$")
+    if _PLAIN.fullmatch(safe):
+        return safe
+    return '"' + safe.replace("\\", "\\\\").replace('"', '\\"') + '"'
+
+
+def calendar_of(when: When) -> list[str]:
+    """Return the calendar expressions for when something runs (systemd.time(7))."""
+    if when.kind == "once":
+        return [f"{when.at:%Y-%m-%d %H:%M}:00"]
+    weekdays = ",".join(DAYS[at].capitalize() for at in sorted(when.weekdays))
+    month = "*" if when.months is None else ",".join(f"{one:02}" for one in sorted(when.months))
+    dates: list[str] = []
+    by_month_day = when.month_days is not None
+    if by_month_day:
+        assert when.month_days is not None
+        days = sorted(day for day in when.month_days if day != LAST)
+        on = "" if when.either or len(when.weekdays) == 7 else f"{weekdays} "
+        dates += [f"{on}*-{month}-{','.join(f'{day:02}' for day in days)}"] if days else []
+        dates += [f"{on}*-{month}~01"] if LAST in when.month_days else []
+    if not by_month_day or when.either:
+        dates.append(f"*-{month}-*" if len(when.weekdays) == 7 else f"{weekdays} *-{month}-*")
+    times = [
+        f"{'*' if len(hours) == 24 else ','.join(f'{hour:02}' for hour in hours)}:"
+        f"{'*' if len(minutes) == 60 else ','.join(f'{minute:02}' for minute in minutes)}:00"
+        for minutes, hours in when.by_minute().items()
+    ]  # fmt: skip
+    return [f"{day} {at}" for day in dates for at in times]
+
+
+class Scheduler(scheduler.Scheduler):
+    """systemd."""
+
+    name = "systemd"
+
+    @classmethod
+    def is_here(cls) -> bool:
+        if shutil.which("systemctl") is None:
+            return False
+        user = [] if os.geteuid() == 0 and not _has_user_manager() else ["--user"]
+        done = ask_system(["systemctl", *user, "is-system-running"])
+        return done.stdout.strip() in (b"running", b"degraded", b"starting", b"initializing", b"maintenance")
+
+    def cannot(self, entry: Entry) -> Sequence[Cannot]:
+        is_system, found = entry.whole_machine, []
+        kind = entry.when.kind
+        if entry.wake and not is_system:
+            found.append(Cannot("--wake", "a unit of the whole machine can: add --whole-machine, as root"))
+        if entry.wake and kind != "times" and kind != "once":
+            found.append(Cannot("--wake", "it needs a time of the clock"))
+        if kind == "log-on" and is_system:
+            found.append(Cannot("log-on", "leave --whole-machine out, or say start-up"))
+        if entry.catch_up and kind not in ("times", "once"):
+            found.append(Cannot("--catch-up", "it needs a time of the clock"))
+        if entry.spread and kind == "arrival":
+            found.append(Cannot("--spread", "leave it out: a watcher runs all the time"))
+        if entry.limit and kind == "arrival":
+            found.append(Cannot("--limit", "leave it out: a watcher runs all the time"))
+        return found
+
+    def pieces(self, entry: Entry) -> Sequence[Piece]:
+        folder = _folder(entry)
+        pieces = [Piece(str(folder / f"{entry.unit}.service"), self._service(entry))]
+        if not entry.is_watch:
+            pieces.append(Piece(str(folder / f"{entry.unit}.timer"), self._timer(entry)))
+        return pieces
+
+    def _service(self, entry: Entry) -> str:
+        what = " ".join(entry.command)
+        lines = [
+            _MARK, "[Unit]", f"Description=frugal {entry.name}: {what.replace('%', '%%')}", "",
+            "[Service]",
+        ]  # fmt: skip
+        if entry.is_watch:
+            lines += ["Type=simple", "Restart=always", "RestartSec=10"]
+        else:
+            lines += ["Type=oneshot"]
+            if entry.limit:
+                lines.append(f"TimeoutStartSec={entry.seconds(entry.limit) + _GRACE_SECONDS}")
+        lines += [
+            f"WorkingDirectory={entry.folder.replace('%', '%%')}",
+            f"ExecStart={' '.join(map(quoted, entry.command_line))}",
+            "Nice=10",
+            # Only the program itself is asked to end; what it reads files with ends with it.
+            "KillMode=mixed",
+        ]
+        if entry.is_watch:
+            lines += ["", "[Install]", f"WantedBy={'multi-user.target' if entry.whole_machine else 'default.target'}"]
+        return "\n".join([*lines, ""])
+
+    def _timer(self, entry: Entry) -> str:
+        when, is_system = entry.when, entry.whole_machine
+        lines = [
+            _MARK,
+            "[Unit]",
+            f"Description=when frugal {entry.name} runs: {when.text.replace('%', '%%')}",
+            "",
+            "[Timer]",
+        ]
+        if when.kind == "start-up":
+            lines.append("OnBootSec=1min" if is_system else "OnStartupSec=1min")
+        elif when.kind == "log-on":
+            lines.append("OnStartupSec=10s")
+        else:
+            lines += [f"OnCalendar={one}" for one in calendar_of(when)]
+            lines.append(f"Persistent={'false' if entry.catch_up is False else 'true'}")
+        # Without this it may come up to a minute late.
+        lines.append("AccuracySec=1s")
+        if entry.spread:
+            lines.append(f"RandomizedDelaySec={entry.seconds(entry.spread)}")
+        if entry.wake:
+            lines.append("WakeSystem=true")
+        lines += ["", "[Install]", "WantedBy=timers.target", ""]
+        return "\n".join(lines)
+
+    def commands(self, entry: Entry) -> Sequence[Sequence[str]]:
+        return [[*_control(entry), "daemon-reload"], [*_control(entry), "enable", "--now", _what(entry)]]
+
+    def install(self, entry: Entry) -> None:
+        pieces = self.pieces(entry)
+        before = {piece.path: _text_of(piece.path) for piece in pieces}
+        for path, text in before.items():
+            if text is not None and not text.startswith(_MARK):
+                raise StateError(f"{path}: another unit of that name is there", "choose another name")
+        try:
+            for piece in pieces:
+                _write(piece)
+            for command in self.commands(entry) if entry.on else self.commands(entry)[:1]:
+                insist(command)
+        except StateError:
+            # All or nothing: what was there before comes back, else a half of it would run.
+            for path, text in before.items():
+                with suppress(OSError, StateError):
+                    _write(Piece(path, text)) if text is not None else os.unlink(path)
+            ask_system([*_control(entry), "daemon-reload"])
+            raise
+
+    def remove(self, entry: Entry) -> None:
+        ask_system([*_control(entry), "disable", "--now", _what(entry)])
+        if not entry.is_watch:
+            # What runs now ends its step.
+            ask_system([*_control(entry), "stop", "--no-block", f"{entry.unit}.service"])
+        for piece in self.pieces(entry):
+            text = _text_of(piece.path)
+            if text is not None and text.startswith(_MARK):
+                try:
+                    os.unlink(piece.path)
+                except OSError as error:
+                    raise StateError(
+                        f"{piece.path}: it cannot be removed ({error.strerror})", "remove it as its owner"
+                    ) from None
+        ask_system([*_control(entry), "daemon-reload"])
+        ask_system([*_control(entry), "reset-failed", f"{entry.unit}.service"])
+
+    def turn(self, entry: Entry, on: bool) -> None:
+        if on:
+            self.install(entry)
+        else:
+            insist([*_control(entry), "disable", "--now", _what(entry)])
+
+    def state(self, entry: Entry) -> State:
+        names = "LoadState,ActiveState,SubState,UnitFileState,NextElapseUSecRealtime,Result,NeedDaemonReload"
+        done = ask_system([*_control(entry), "show", "--timestamp=unix", f"--property={names}", _what(entry)])
+        said = _properties(done.stdout)
+        if done.returncode != 0 or not said:
+            why = done.stderr.decode(errors="replace").strip() or "no answer"
+            return State(False, trouble=(f"systemd cannot be asked: {why}; see whether it runs for this account",))
+        trouble = []
+        for piece in self.pieces(entry):
+            text = _text_of(piece.path)
+            if text is None:
+                trouble.append(f"{piece.path} is gone; `frugal schedule resume {entry.name}` writes it again")
+            elif text != piece.text:
+                trouble.append(
+                    f"{piece.path} was changed by hand; `frugal schedule resume {entry.name}` writes it anew"
+                )
+        if said.get("LoadState") == "masked":
+            trouble.append(f"it is masked; `systemctl unmask {_what(entry)}` frees it")
+        is_there = said.get("LoadState") == "loaded"
+        is_on = (
+            is_there and said.get("ActiveState") in ("active", "activating") and said.get("UnitFileState") == "enabled"
+        )
+        service = _shown(entry, f"{entry.unit}.service", "Result,ExecMainStatus,ActiveState")
+        result = service.get("Result", "")
+        # While it runs, the result is that of the time before.
+        is_over = service.get("ActiveState") in ("inactive", "failed")
+        last = (
+            ""
+            if result in ("", "success") or not is_over
+            else f"{result}, exit code {service.get('ExecMainStatus', '?')}"
+        )
+        if is_there and entry.on and not is_on:
+            trouble.append(f"somebody turned it off in systemd; `frugal schedule resume {entry.name}` turns it on")
+        next_text = said.get("NextElapseUSecRealtime", "").removeprefix("@")
+        next_ns = int(next_text) * 1_000_000_000 if next_text.isdigit() and int(next_text) else None
+        return State(is_there, is_on, tuple(trouble), next_ns, last)
+
+    def run(self, entry: Entry) -> int:
+        import subprocess
+
+        # Of a unit of the kind `oneshot` this waits for its end.
+        command = [*_control(entry), "start", f"{entry.unit}.service"]
+        try:
+            # Without a limit of ours: it may rightly take hours.
+            done = subprocess.run(command, capture_output=True, stdin=subprocess.DEVNULL, check=False)
+        except OSError as error:
+            raise StateError(f"systemctl: it cannot be asked ({error})", "see whether it is installed") from None
+        said = _properties(
+            ask_system(
+                [*_control(entry), "show", "--property=LoadState,ExecMainStatus,ExecMainCode", f"{entry.unit}.service"]
+            ).stdout
+        )
+        if said.get("LoadState") != "loaded":
+            why = done.stderr.decode(errors="replace").strip()
+            raise StateError(
+                f"{entry.unit}.service cannot be started: {why}",
+                f"`frugal schedule resume {entry.name}` writes it again",
+            )
+        code = int(said.get("ExecMainStatus") or 0)
+        # Of a program that a signal ended the number is that of the signal.
+        return code if said.get("ExecMainCode") in ("1", "0", "") else 128 + code if code else 128 + signal.SIGTERM
+
+
+def _shown(entry: Entry, unit: str, names: str) -> dict[str, str]:
+    """Return properties of a unit, as systemd has them."""
+    return _properties(ask_system([*_control(entry), "show", f"--property={names}", unit]).stdout)
+
+
+def _has_user_manager() -> bool:
+    runtime = os.environ.get("XDG_RUNTIME_DIR", "")
+    return bool(runtime) and os.path.exists(f"{runtime}/systemd/private")
+
+
+def _control(entry: Entry) -> list[str]:
+    return ["systemctl"] if entry.whole_machine else ["systemctl", "--user"]
+
+
+def _what(entry: Entry) -> str:
+    """Return the unit that is turned on: the timer, or the service of a watcher."""
+    return f"{entry.unit}.service" if entry.is_watch else f"{entry.unit}.timer"
+
+
+def _folder(entry: Entry) -> Path:
+    return _SYSTEM if entry.whole_machine else platformdirs.user_config_path("systemd") / "user"
+
+
+def _text_of(path: str) -> str | None:
+    try:
+        return Path(path).read_text(encoding="utf-8", errors="surrogateescape")
+    except OSError:
+        return None
+
+
+def _write(piece: Piece) -> None:
+    """Write a unit file whole or not at all, readable for all, and see that it is what was written."""
+    path, private = Path(piece.path), f"{piece.path}.new"
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        with open(os.open(private, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW | os.O_CLOEXEC, 0o644), "w",
+                  encoding="utf-8") as file:  # fmt: skip
+            file.write(piece.text)
+            file.flush()
+            os.fchmod(file.fileno(), 0o644)
+            os.fsync(file.fileno())
+        os.replace(private, path)
+    except OSError as error:
+        with suppress(OSError):
+            os.unlink(private)
+        raise StateError(
+            f"{path}: it cannot be written ({(error.strerror or 'unknown error').lower()})",
+            "free disk space, or run as its owner",
+        ) from None
+    if _text_of(piece.path) != piece.text:
+        raise StateError(f"{path}: it is not what was written", "see who else writes there")
+
+
+def _properties(said: bytes) -> dict[str, str]:
+    lines = said.decode(errors="replace").splitlines()
+    return dict(line.split("=", 1) for line in lines if "=" in line)

@@ -1,0 +1,51 @@
+"""A plain log for the owner of the machine: one line for each thing done, on the disk as it happens."""
+
+from __future__ import annotations
+
+import errno
+import os
+import stat
+from datetime import datetime
+from types import TracebackType
+
+from frugal_sorter.errors import printable
+
+
+class OwnerLog:
+    """A text file that grows; whoever may read its folder may read it.
+
+    Args:
+        path: where it is; it is made where it is missing.
+
+    Raises:
+        OSError: it cannot be written, or something else than a file stands there.
+    """
+
+    def __init__(self, path: str) -> None:
+        # Never through a link that another account could have put there, and never into a pipe that nobody reads.
+        flags = os.O_WRONLY | os.O_APPEND | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
+        try:
+            self._fd = os.open(path, flags)
+        except FileNotFoundError:
+            self._fd = os.open(path, flags | os.O_CREAT | os.O_EXCL, 0o644)
+            os.fchmod(self._fd, 0o644)
+        if not stat.S_ISREG(os.fstat(self._fd).st_mode):
+            os.close(self._fd)
+            raise OSError(errno.EINVAL, "it is no regular file", path)
+
+    def __enter__(self) -> OwnerLog:
+        return self
+
+    def __exit__(
+        self, _type: type[BaseException] | None, _error: BaseException | None, _trace: TracebackType | None
+    ) -> None:
+        os.close(self._fd)
+
+    def line(self, text: str) -> None:
+        """Write one line with the time of now; whatever a name holds, it stays one line.
+
+        Raises:
+            OSError: it cannot be written.
+        """
+        now = datetime.now().isoformat(" ", "seconds")
+        os.write(self._fd, f"{now}  {printable(text)}\n".encode())
