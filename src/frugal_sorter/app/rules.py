@@ -19,7 +19,8 @@ from frugal_sorter.steps.step import Step
 
 
 def plan_rules(
-    session: Session, book: RuleBook, again: bool = False, at_most: int | None = None
+    session: Session, book: RuleBook, again: bool = False, at_most: int | None = None,
+    only: frozenset[str] | None = None,
 ) -> Plan:  # fmt: skip
     """Plan what a rule file would do, to carry it out.
 
@@ -28,11 +29,12 @@ def plan_rules(
         book: the rules.
         again: also do what was taken back by undo.
         at_most: how many entries a rule may take away; None for what it says itself.
+        only: the folders whose entries are looked at; None for all.
     """
     # The lock is not held while a person thinks; what changes meanwhile is noticed step by step.
     with session.changing("tidy") as journal:
         session.log_to(book.log)
-        plan = plan_by_rules(book, session.world(journal), earlier_runs_of(journal), again, at_most)
+        plan = plan_by_rules(book, session.world(journal), earlier_runs_of(journal), again, at_most, only=only)
     return session.planned(plan, book.file)
 
 

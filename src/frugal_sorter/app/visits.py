@@ -122,9 +122,9 @@ class Visiting:
             with self._open_log() as log:
                 log.line(f"{self._title()}: {visit.outcome}{why}")
 
-    def skip(self, why: str) -> None:
-        """Write down that it was not the time for it, and why."""
-        self._write(replace(self._seen(), ended_ns=time.time_ns(), outcome="nothing to do", reason=why))
+    def skip(self, why: str, outcome: VisitOutcome = "nothing to do") -> None:
+        """Write down that it was not the time for it, or what else kept it from acting."""
+        self._write(replace(self._seen(), ended_ns=time.time_ns(), outcome=outcome, reason=why))
 
     def _write(self, visit: Visit) -> None:
         with Journal(ready_state_folder(), write=True) as journal:

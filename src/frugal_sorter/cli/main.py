@@ -22,6 +22,7 @@ COMMANDS = {
     "history": "what was done: all runs, or the steps of one",
     "undo": "take a run back",
     "trash": "what lies in the trash; bring something back, or empty some of it",
+    "watch": "act on what comes into the folders of a rule file",
     "schedule": "what runs by itself, and whether all is well with it",
     "help": "the reference: conditions, placeholders, rules",
     "demo": "a made-up front-desk computer to try everything on",

@@ -44,7 +44,8 @@ def rehearse(words: Sequence[str]) -> Rehearsed:
     module.add_arguments(parser)
     parsed = parser.parse_args(list(words[1:]))
     if name == "watch":
-        parsed.rehearse = True
+        # What it would do first is what a tidy would.
+        return rehearse(["tidy", *(word for word in words[1:2] if not word.startswith("-"))])
     parsed.yes = False
     if hasattr(parsed, "short"):
         parsed.short, parsed.list_all = True, False

@@ -67,6 +67,25 @@ def line_of(words: Sequence[str]) -> str:
     return shlex.join(["frugal", *words])
 
 
+def drive_watch() -> None:
+    """Say that this process watches: each time that it acts is a visit."""
+    _expected.driver, _expected.name = "watch", _expected.name or "watch"
+    _expected.is_recorded = not _expected.is_rehearsal
+
+
+def stop(why: str) -> None:
+    """Write down that an unattended process was asked to end."""
+    visit = visiting()
+    if visit is not None:
+        visit.skip(why, "stopped")
+    forget()
+
+
+def forget() -> None:
+    """All that is to be recorded of this process is."""
+    _expected.is_recorded, _expected.visiting = False, None
+
+
 def rehearse() -> None:
     """A command is listed and not carried out: what it plans is kept, and nothing is recorded."""
     _expected.is_recorded, _expected.is_rehearsal = True, True

@@ -15,6 +15,7 @@ from frugal_sorter.state.remembered import for_a_session
 # Their inode numbers are made up anew whenever the volume is mounted, or sooner.
 _PASSING_INODES = re.compile(r"vfat|msdos|exfat|fuse.*|nfs.*|cifs|smb.*|9p|ncpfs|afs|ceph")
 # They take `A` and `a` for the same name, and keep some letters for themselves.
+_SHARED = re.compile(r"fuse.*|nfs.*|cifs|smb.*|9p|ncpfs|afs|ceph")
 _LIKE_WINDOWS = re.compile(r"vfat|msdos|exfat|ntfs.*|fuseblk|fuse\.exfat.*|fuse\.ntfs.*|fuse\.lowntfs.*")
 _NOT_ON_WINDOWS = re.compile(r'[<>:"|?*\\\x00-\x1f]')
 _FAT = re.compile(r"vfat|msdos")
@@ -37,6 +38,11 @@ class Volume:
     def inodes_last(self) -> bool:
         """Whether an inode number means the same file also later."""
         return not _PASSING_INODES.fullmatch(self.kind)
+
+    @property
+    def is_shared(self) -> bool:
+        """Whether others can change it without this system being told: over a network, or by a program (FUSE)."""
+        return bool(_SHARED.fullmatch(self.kind))
 
     @property
     def ignores_case(self) -> bool:

@@ -47,7 +47,7 @@ Narrow = Callable[[Plan, World], None]
 
 def plan_by_rules(
     book: RuleBook, world: World, past: EarlierRuns, again: bool = False, at_most: int | None = None,
-    kind: Kind = "tidy", narrow: Narrow = lambda _plan, _world: None,
+    kind: Kind = "tidy", narrow: Narrow = lambda _plan, _world: None, only: frozenset[str] | None = None,
 ) -> Plan:  # fmt: skip
     """Plan what the rules would do; nothing is changed.
 
@@ -59,9 +59,10 @@ def plan_by_rules(
         at_most: how much a rule may take away, whatever it says itself.
         kind: the command that the plan is for.
         narrow: takes steps out again before the plan is held to ceilings.
+        only: the folders, resolved, whose entries are looked at; None for all. What lies deeper is not read.
     """
     try:
-        return _Planner(book, world, past, again, at_most, kind, narrow).plan()
+        return _Planner(book, world, past, again, at_most, kind, narrow, only).plan()
     finally:
         world.contents.close()
 
@@ -101,6 +102,7 @@ class _Planner:
     at_most: int | None
     kind: Kind
     narrow: Narrow
+    only: frozenset[str] | None = None
     here: Scope = field(default_factory=lambda: Scope({}, ()))
     found: _Found = field(default_factory=_Found)
 
@@ -119,7 +121,7 @@ class _Planner:
             book, self.world, self.past, self.again, self.result, off_duty, frozenset(self.never_folders)
         )
         for root in sorted(roots):
-            if root not in self.found.roots:
+            if root not in self.found.roots and self._is_wanted(root):
                 self._walk(root, roots)
         # What is inside a folder that is taken as a whole is counted, too.
         self.result.levels = {root: None if roots[root].on_folders else roots[root].deepest for root in sorted(roots)}
@@ -137,7 +139,7 @@ class _Planner:
         # Before ceilings: what is left after all counts towards none.
         self.narrow(self.result, self.world)
         self.result.ceilings = ceilings_of(book.rules, self.at_most)
-        if book.trash:
+        if book.trash and self.only is None:
             empty_by_rule(self.result, book.trash, self.world, self.at_most)
         enforce_removal_limits(self.result)
         hold_moves(self.result, book.rules)
@@ -145,6 +147,17 @@ class _Planner:
         prune(self.result, {rule.name: rule for rule in book.rules if rule.prune})
         self.result.make_folders(folders.to_make)
         return self.result
+
+    def _is_wanted(self, folder: str, exactly: bool = False) -> bool:
+        """Tell whether entries of a folder are looked at; unless exactly these, also those of one below it."""
+        if self.only is None:
+            return True
+        return folder in self.only or (not exactly and folder in self._above_only)
+
+    @cached_property
+    def _above_only(self) -> frozenset[str]:
+        """The folders on the way to those that are looked at."""
+        return frozenset(above for folder in self.only or () for above in with_parents(folder))
 
     # Where the rules act
 
@@ -223,6 +236,8 @@ class _Planner:
             path = Place(listing.folder, name).path
             below = None
             inside = None
+            if not self._is_wanted(path) and not self._is_wanted(listing.folder, exactly=True):
+                return None
             if not never_entered(path, name):
                 claims, inside = self._claims_folder(listing, name)
                 below = None if claims else self.here.below(name[0] == ".")
@@ -232,13 +247,14 @@ class _Planner:
             nearer = roots.get(path)
             if nearer is not None:
                 below = nearer if below is None else below.joined(nearer)
-            return below
+            return below if self._is_wanted(path) else None
 
         def pick(listing: Listing, scope: Scope) -> Sequence[int]:
             if listing.folder in roots:
                 self.found.roots.add(listing.folder)
             self.here = self._acting(listing, scope)
-            return self._pick(listing) if self.here.acting else ()
+            is_wanted = self.here.acting and self._is_wanted(listing.folder, exactly=True)
+            return self._pick(listing) if is_wanted else ()
 
         # What no column holds is asked of helpers that a fork must not share; so are whole folders.
         cheap = all(leaf.on.source for rule in self.book.rules for leaf in rule.where.leaves())

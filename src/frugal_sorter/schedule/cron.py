@@ -7,6 +7,7 @@ import re
 import shlex
 import shutil
 import subprocess
+import tempfile
 from collections.abc import Sequence
 from pathlib import Path
 
@@ -128,7 +129,20 @@ def _table() -> bytes:
         if "no crontab for" in said:
             return b""
         raise StateError(f"the crontab cannot be read: {said}", "see crontab(1)")
-    return done.stdout
+    # Debian's `crontab -l` writes a carriage return as two letters; an editor is given the bytes.
+    return _as_an_editor() if b"\\r" in done.stdout else done.stdout
+
+
+def _as_an_editor() -> bytes:
+    with tempfile.TemporaryDirectory() as folder:
+        copy = os.path.join(folder, "crontab")
+        editor = f"sh -c 'cat \"$1\" > {shlex.quote(copy)}' -"
+        ask_system(["crontab", "-e"], env={"VISUAL": editor, "EDITOR": editor})
+        try:
+            with open(copy, "rb") as file:
+                return file.read()
+        except OSError as error:
+            raise StateError(f"the crontab cannot be read ({error.strerror})", "see crontab(1)") from None
 
 
 def _put(table: bytes) -> None:

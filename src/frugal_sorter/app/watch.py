@@ -1,0 +1,370 @@
+"""Acting on what comes into folders: an event says where something changed, and only there the rules are asked."""
+
+from __future__ import annotations
+
+import os
+import time
+from collections.abc import Callable, Collection, Iterable, Mapping
+from dataclasses import dataclass, field, replace
+from typing import Protocol
+
+from frugal_sorter.app.carry_out import carry_out
+from frugal_sorter.app.rules import leave_out, plan_rules
+from frugal_sorter.app.session import Session
+from frugal_sorter.errors import FrugalError, RefusedError
+from frugal_sorter.execution.executor import Result
+from frugal_sorter.filesystem.events import Event, Source
+from frugal_sorter.filesystem.record import is_inside
+from frugal_sorter.filesystem.volumes import volume_of
+from frugal_sorter.planning.moments import Root, earliest_changes, held_until, is_dated, owner_of, roots_of
+from frugal_sorter.planning.plan import Plan
+from frugal_sorter.rules.model import RuleBook
+from frugal_sorter.rules.units import SECOND_NS, Duration
+from frugal_sorter.steps.base import Mark
+from frugal_sorter.steps.kinds import TAKING
+from frugal_sorter.steps.step import Step
+
+SETTLE = Duration(0, 5)
+# When so many entries come at once, they are taken together when it is quiet again, or after so many times the wait.
+_MANY, _PATIENCE = 1_000, 6
+# Between two visits: what comes one by one is gathered for so long.
+_GAP_NS = SECOND_NS // 4
+# Another writer is at work: again after so long.
+_RETRY_NS = 2 * SECOND_NS
+# An entry that was moved so often within this time goes round in a circle.
+_TURNS, _TURNS_NS = 3, 600 * SECOND_NS
+# A date that passes is acted on at most so much later, so that many dates are one visit.
+_GATHER_NS = 5 * SECOND_NS
+# The clocks are compared so often: a machine that slept, or whose clock was set, is looked at as a whole.
+LOOK_SECONDS = 60
+_JUMP_NS = 30 * SECOND_NS
+
+
+class Listener(Protocol):
+    """Who is told of what a watcher does."""
+
+    def watching(self, roots: Collection[Root], missing: Collection[str]) -> None:
+        """It watches these folders, and waits for those."""
+
+    def note(self, text: str) -> None:
+        """Something that a person should know."""
+
+    def planned(self, plan: Plan) -> None:
+        """It is about to carry a plan out."""
+
+    def step(self, step: Step, mark: Mark) -> None:
+        """A step has ended."""
+
+    def done(self, plan: Plan, result: Result) -> None:
+        """A plan was carried out."""
+
+
+@dataclass
+class _Dirty:
+    """A folder in which something changed: when first and when last, in ns."""
+
+    first_ns: int
+    last_ns: int
+
+
+@dataclass
+class Watcher:
+    """What is known of the folders of a rule file while they are watched.
+
+    Args:
+        read_book: reads the rule file.
+        begin: begins the session of one visit.
+        source: of events.
+        listener: who is told.
+        rescan_ns: after so long all folders are looked at, whatever was told.
+        every_ns: look so often instead of waiting for events; 0 for events.
+        settle: for how long a file must have been left alone, where its rule does not say.
+        clock: the time of day, in ns since the epoch.
+        running: a clock that nobody sets, in ns, which does not count while the machine sleeps.
+        stop: tells whether a person or a signal wants it to end.
+    """
+
+    read_book: Callable[[], RuleBook]
+    begin: Callable[[], Session]
+    source: Source
+    listener: Listener
+    rescan_ns: int = 6 * 3_600 * SECOND_NS
+    every_ns: int = 0
+    settle: Duration = SETTLE
+    clock: Callable[[], int] = time.time_ns
+    running: Callable[[], int] = time.monotonic_ns
+    stop: Callable[[], bool] = lambda: False
+    _dirty: dict[str, _Dirty] = field(default_factory=dict)
+    _later: dict[str, int] = field(default_factory=dict)
+    # When the last was heard of an entry: however old it says that it is, it came or changed then.
+    _heard: dict[str, int] = field(default_factory=dict)
+    _turns: dict[tuple[int, int], list[int]] = field(default_factory=dict)
+    _circling: set[tuple[int, int]] = field(default_factory=set)
+    _missing: frozenset[str] = frozenset()
+    _all_at_ns: int | None = None
+    _retry_ns: int = 0
+    _problem: str = ""
+    _armed: bool = False
+    _apart_ns: int = 0
+
+    def start(self) -> None:
+        """Read the rules, watch their folders, and have all of them looked at first.
+
+        Raises:
+            Mistakes, UsageError: the rule file cannot be read.
+        """
+        self._take_book(self.read_book())
+        self._apart_ns = self.clock() - self.running()
+        self._arm()
+        self._all_at_ns = self.clock()
+
+    def read_again(self) -> None:
+        """Read the rule file anew; one with a mistake leaves the rules in force that were."""
+        try:
+            book = self.read_book()
+        except FrugalError as error:
+            self.listener.note(f"the rules stay as they were: {error.message}")
+            return
+        self._take_book(book)
+        self._arm()
+        self._all_at_ns = self.clock()
+        self.listener.note("the rule file was read again")
+
+    def _take_book(self, book: RuleBook) -> None:
+        none = Duration(0, 0)
+        rules = tuple(replace(one, settle=self.settle) if one.settle == none else one for one in book.rules)
+        self.book = replace(book, rules=rules, _matchers={})
+        # The shortest: what a rule wants to be left alone for longer, it holds itself.
+        self._settle_ns = min([one.settle.seconds * SECOND_NS for one in rules], default=0)
+        self._file = os.path.realpath(book.file)
+
+    def _arm(self) -> None:
+        """Watch what the rules act in; what is missing is waited for at the nearest folder that is there."""
+        self.roots = roots_of(self.book)
+        missing = frozenset(root.folder for root in self.roots if not os.path.isdir(root.folder))
+        missing |= frozenset(os.path.realpath(folder) for folder in self.book.unmounted)
+        here = [root for root in self.roots if root.folder not in missing]
+        tops = [root.folder for root in here if not any(
+            other.levels is None and other.folder != root.folder and is_inside(root.folder, other.folder) for other in here
+        )]  # fmt: skip
+        # The folder above tells when one of them goes, and when it comes again.
+        flat = {os.path.dirname(self._file), *(os.path.dirname(top) for top in tops), *map(_nearest, missing)}
+        if self.every_ns == 0:
+            if by_turns := [top for top in tops if _tells_nothing(top)]:
+                self._poll(f"{by_turns[0]} is on a volume that does not tell what changes")
+            else:
+                self._watch(tops, [one for one in flat if not any(is_inside(one, top) for top in tops)])
+        if missing != self._missing or not self._armed:
+            self.listener.watching(here, sorted(missing))
+        self._missing, self._armed = missing, True
+
+    def _watch(self, tops: Collection[str], flat: Collection[str]) -> None:
+        try:
+            self.source.watch(tops, flat)
+        except OSError as error:
+            self._poll(f"the system cannot watch these folders ({(error.strerror or 'unknown error').lower()})")
+            return
+        watched = self.source.watched()
+        if watched is not None and watched < (wanted := sum(map(_folders_below, tops))):
+            self._poll(
+                f"the system watches {watched:,} of {wanted:,} folders; `sysctl fs.inotify.max_user_watches` is the limit"
+            )
+
+    def _poll(self, why: str) -> None:
+        self.every_ns = 15 * SECOND_NS
+        self.listener.note(f"looking every 15 seconds: {why}")
+
+    # What happens
+
+    def take(self, events: Iterable[Event]) -> None:
+        """Take in what the source told."""
+        now_ns = self.clock()
+        again = False
+        for event in events:
+            if event.lost:
+                self._all_at_ns = now_ns
+                again = True
+            elif event.path == self._file:
+                again = False
+                self.read_again()
+            elif event.folder:
+                again = again or self._is_of_a_root(event.path)
+                self._mark(event, now_ns)
+        if again:
+            self._arm()
+
+    def _is_of_a_root(self, path: str) -> bool:
+        """Tell whether a folder that rules act in, or one above it, came or went."""
+        if not any(is_inside(root.folder, path) for root in self.roots):
+            return False
+        is_there = os.path.isdir(path)
+        known = {root.folder for root in self.roots} - self._missing
+        changed = is_there != any(is_inside(folder, path) for folder in known) or path in self._missing
+        # One that was made anew in the place of another is another folder.
+        if path in {root.folder for root in self.roots}:
+            self._all_at_ns = self.clock()
+            return True
+        if changed:
+            self._all_at_ns = self.clock()
+        return changed
+
+    def _mark(self, event: Event, now_ns: int) -> None:
+        # A folder that was made may hold something already.
+        for folder in (event.folder, event.path):
+            owner = owner_of(self.book, folder) if folder == event.folder or os.path.isdir(folder) else None
+            if owner is None or owner in self._missing:
+                continue
+            self._heard[event.path] = now_ns
+            known = self._dirty.get(owner)
+            self._dirty[owner] = _Dirty(now_ns if known is None else known.first_ns, now_ns)
+
+    # What is to be done
+
+    def due_in(self) -> float:
+        """Return after how many seconds something is to be done, if nothing happens; at most a minute."""
+        moments = [self._due_of(dirty) for dirty in self._dirty.values()]
+        moments += [*self._later.values(), *([] if self._all_at_ns is None else [self._all_at_ns])]
+        first = max(min(moments, default=self.clock() + LOOK_SECONDS * SECOND_NS), self._retry_ns)
+        return min(max((first - self.clock()) / SECOND_NS, 0), LOOK_SECONDS)
+
+    def _due_of(self, dirty: _Dirty) -> int:
+        if len(self._heard) < _MANY:
+            return dirty.first_ns + self._settle_ns
+        return min(dirty.last_ns + self._settle_ns, dirty.first_ns + _PATIENCE * max(self._settle_ns, SECOND_NS))
+
+    def act(self) -> bool:
+        """Do what is due now; tell whether anything was.
+
+        Raises:
+            FrugalError: it cannot go on at all.
+        """
+        now_ns = self.clock()
+        apart_ns = now_ns - self.running()
+        if abs(apart_ns - self._apart_ns) > _JUMP_NS:
+            # The machine slept, or its clock was set: what was told meanwhile, and what is due, is not known.
+            self._apart_ns, self._all_at_ns = apart_ns, now_ns
+        if now_ns < self._retry_ns:
+            return False
+        if self._all_at_ns is not None and self._all_at_ns <= now_ns:
+            return self._visit(None, now_ns)
+        due = {folder for folder, dirty in self._dirty.items() if self._due_of(dirty) <= now_ns}
+        due |= {folder for folder, at_ns in self._later.items() if at_ns <= now_ns}
+        return self._visit(frozenset(due), now_ns) if due else False
+
+    def _visit(self, only: frozenset[str] | None, now_ns: int) -> bool:
+        session = self.begin()
+        try:
+            plan = plan_rules(session, self.book, only=only)
+            self._leave_circling(plan, now_ns)
+            held = self._leave_fresh(plan, now_ns)
+            if plan.asked:
+                self.listener.planned(plan)
+                result = carry_out(session, plan, self._on_step, self.stop)
+                self.listener.done(plan, result)
+        except RefusedError as refused:
+            # Another writer; what is due stays due.
+            self._retry_ns = now_ns + _RETRY_NS
+            self._say_problem(session, refused.message, refused)
+            return True
+        self._forget(only, {**held_until(self.book, plan, now_ns), **held}, now_ns)
+        self._retry_ns = now_ns + _GAP_NS
+        self._close(session, plan, only)
+        return True
+
+    def _on_step(self, step: Step, mark: Mark) -> None:
+        if step.verb in TAKING and step.was is not None and mark.now is not None:
+            key = (mark.now.dev, mark.now.ino)
+            self._turns.setdefault(key, []).append(self.clock())
+        self.listener.step(step, mark)
+
+    def _leave_circling(self, plan: Plan, now_ns: int) -> None:
+        """Leave what was moved again and again: two rules, or two programs, hand it to each other."""
+        self._turns = {
+            key: moments for key, turns in self._turns.items()
+            if (moments := [at for at in turns if now_ns - at < _TURNS_NS])
+        }  # fmt: skip
+
+        def goes_round(step: Step) -> bool:
+            return step.was is not None and len(self._turns.get((step.was.dev, step.was.ino), ())) >= _TURNS
+
+        for step in leave_out(plan, goes_round, f"moved {_TURNS} times within ten minutes; it goes round in a circle"):
+            key = (step.was.dev, step.was.ino) if step.was is not None else (0, 0)
+            if key not in self._circling:
+                self._circling.add(key)
+                self.listener.note(
+                    f"{step.place.path} was moved {_TURNS} times within ten minutes, and is left where it is"
+                )
+
+    def _leave_fresh(self, plan: Plan, now_ns: int) -> dict[str, int]:
+        """Leave what something was heard of a moment ago; return, by folder, when the first of it may be taken."""
+        settles = {rule.name: rule.settle for rule in self.book.rules}
+        held: dict[str, int] = {}
+
+        def is_fresh(step: Step) -> bool:
+            if step.source is None or step.rule not in settles:
+                return False
+            path = step.source.path
+            at_ns = self._heard.get(path)
+            if step.was is not None and step.was.kind == "folder":
+                at_ns = max((at for one, at in self._heard.items() if is_inside(one, path)), default=None)
+            until_ns = 0 if at_ns is None else settles[step.rule].from_now(at_ns)
+            if until_ns <= now_ns:
+                return False
+            held[step.source.folder] = min(until_ns, held.get(step.source.folder, until_ns))
+            return True
+
+        leave_out(plan, is_fresh, "written to a moment ago")
+        longest = max((settle.seconds for settle in settles.values()), default=0) * SECOND_NS
+        self._heard = {path: at_ns for path, at_ns in self._heard.items() if now_ns - at_ns < longest}
+        return held
+
+    def _forget(self, only: frozenset[str] | None, held: Mapping[str, int], now_ns: int) -> None:
+        """Take in what was looked at, and when to look there again."""
+        if only is None:
+            self._dirty.clear()
+            self._later.clear()
+            self._all_at_ns = now_ns + (self.every_ns or self.rescan_ns)
+        for folder in only or ():
+            self._dirty.pop(folder, None)
+            self._later.pop(folder, None)
+        if self.every_ns:
+            return
+        moments: Mapping[str, int] = {}
+        if is_dated(self.book):
+            moments = earliest_changes(self.book, self.begin().world(), only)
+        for folder in {*moments, *held}:
+            at_ns = min(moments.get(folder, held.get(folder, 0)), held.get(folder, moments.get(folder, 0)))
+            self._later[folder] = max(at_ns, now_ns) + (_GATHER_NS if folder not in held else 0)
+
+    def _close(self, session: Session, plan: Plan, only: frozenset[str] | None) -> None:
+        """Write down a look that found nothing only where all was looked at, or something is wrong."""
+        problem = "; ".join([one.reason for one in plan.refused] + [note.text for note in plan.notes if note.problem])
+        if session.visiting is not None and (only is None or problem != self._problem):
+            session.visiting.close(None)
+        if problem and problem != self._problem:
+            self.listener.note(problem)
+        self._problem = problem
+
+    def _say_problem(self, session: Session, text: str, error: FrugalError) -> None:
+        if text != self._problem:
+            self._problem = text
+            self.listener.note(f"{text}; it is tried again")
+            if session.visiting is not None:
+                session.visiting.close(error)
+
+
+def _nearest(folder: str) -> str:
+    """Return the nearest folder above one that is missing."""
+    above = os.path.dirname(folder)
+    while not os.path.isdir(above):
+        above = os.path.dirname(above)
+    return above
+
+
+def _tells_nothing(folder: str) -> bool:
+    """Tell whether a folder is on a volume of which others can change what is there without this system hearing it."""
+    return volume_of(os.stat(folder).st_dev, folder).is_shared
+
+
+def _folders_below(folder: str) -> int:
+    return sum(1 for _ in os.walk(folder))

@@ -1,0 +1,197 @@
+"""`frugal watch`: act on what comes into the folders of a rule file, as soon as it is left alone."""
+
+from __future__ import annotations
+
+import argparse
+import fcntl
+import hashlib
+import os
+import signal
+from collections.abc import Collection, Iterator
+from contextlib import contextmanager
+from datetime import datetime
+from types import FrameType
+
+from frugal_sorter.app.watch import SETTLE, Watcher
+from frugal_sorter.cli import visits
+from frugal_sorter.cli.carry_out import summary
+from frugal_sorter.cli.interrupted import begin
+from frugal_sorter.cli.options import add_for, add_listing, add_rules, duration, is_short, rules_file
+from frugal_sorter.cli.output.plan_view import PlanView
+from frugal_sorter.cli.output.screen import Screen
+from frugal_sorter.cli.output.text import count_text, shown
+from frugal_sorter.cli.reading import read_book, require_library
+from frugal_sorter.errors import RefusedError
+from frugal_sorter.execution.executor import Result
+from frugal_sorter.filesystem.events import Silent, Source, SystemSource
+from frugal_sorter.planning.moments import Root
+from frugal_sorter.planning.plan import Plan
+from frugal_sorter.rules.units import SECOND_NS, parse_duration
+from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.steps.base import Mark
+from frugal_sorter.steps.step import Step
+
+EXAMPLES = """
+  frugal watch front-desk.toml
+  frugal watch front-desk.toml --once          what is there now, then end
+  frugal watch front-desk.toml --every 30s     look, where a volume tells nothing
+  frugal schedule add intake --at arrival -- watch front-desk.toml
+"""
+_SIX_HOURS = "6 hours"
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    add_rules(parser)
+    parser.add_argument("--once", action="store_true", help="do what is there to do now, and end")
+    parser.add_argument("--every", metavar="TIME", type=duration, help="look so often instead of waiting to be told")
+    parser.add_argument(
+        "--rescan", metavar="TIME", type=duration, default=parse_duration(_SIX_HOURS),
+        help=f"look at everything so often, whatever was told (default: {_SIX_HOURS})",
+    )  # fmt: skip
+    parser.add_argument(
+        "--settle", metavar="TIME", type=duration, default=SETTLE,
+        help=f"how long a file must have been left alone, where its rule does not say (default: {SETTLE.text})",
+    )  # fmt: skip
+    parser.add_argument(
+        "--log", metavar="PATH", help="for the owner: a line in this file for each thing done, as it happens"
+    )
+    add_for(parser)
+    add_listing(parser)
+
+
+def run(args: argparse.Namespace) -> int:
+    if not args.once:
+        require_library("watch", "watchdog", "watch")
+    path = rules_file(args)
+    read_book(args)
+    listener = _Terminal(Screen(is_short(args)), args.once)
+    with _only_one(os.path.realpath(path)), _signals() as heard:
+        visits.drive_watch()
+        source: Source = Silent() if args.once or args.every is not None else SystemSource()
+        heard.source = source
+        try:
+            watcher = Watcher(
+                lambda: read_book(args), begin, source, listener, args.rescan.seconds * SECOND_NS,
+                args.every.seconds * SECOND_NS if args.every is not None else 0, args.settle, stop=lambda: heard.ended,
+            )  # fmt: skip
+            watcher.start()
+            if args.once:
+                return _once(watcher, listener)
+            while not heard.ended:
+                watcher.take(source.wait(watcher.due_in()))
+                if heard.again:
+                    heard.again = False
+                    watcher.read_again()
+                if not heard.ended:
+                    watcher.act()
+        finally:
+            source.close()
+    visits.stop("asked to end")
+    listener.screen.line("Stopped; nothing was left half done.")
+    return 0
+
+
+def _once(watcher: Watcher, listener: _Terminal) -> int:
+    watcher.act()
+    visits.forget()
+    if not listener.acted:
+        listener.screen.line("Nothing to do.")
+    return 1 if listener.has_problem else 0
+
+
+class _Heard:
+    """Which signals came."""
+
+    def __init__(self) -> None:
+        self.ended = self.again = False
+        self.source: Source | None = None
+
+
+@contextmanager
+def _signals() -> Iterator[_Heard]:
+    """Turn requests to end, and to read the rules again, into wishes that are heeded between two steps."""
+    heard = _Heard()
+
+    def hear(number: int, _: FrameType | None) -> None:
+        if number == signal.SIGHUP:
+            heard.again = True
+        else:
+            heard.ended = True
+        if heard.source is not None:
+            heard.source.wake()
+
+    numbers = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
+    before = {number: signal.signal(number, hear) for number in numbers}
+    try:
+        yield heard
+    finally:
+        for number, handler in before.items():
+            signal.signal(number, handler)
+
+
+@contextmanager
+def _only_one(rules: str) -> Iterator[None]:
+    """See that no other watcher has the same rule file.
+
+    Raises:
+        RefusedError: one has.
+    """
+    name = hashlib.blake2b(os.fsencode(rules), digest_size=8).hexdigest()
+    descriptor = os.open(ready_state_folder() / f"watch-{name}.lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+    try:
+        try:
+            fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError:
+            raise RefusedError(f"{rules}: another watcher has these rules", "end that one first") from None
+        yield
+    finally:
+        os.close(descriptor)
+
+
+class _Terminal:
+    """Says what the watcher does."""
+
+    def __init__(self, screen: Screen, once: bool) -> None:
+        self.screen = screen
+        self.acted = self.has_problem = False
+        self._once = once
+        self._view: PlanView | None = None
+
+    def watching(self, roots: Collection[Root], missing: Collection[str]) -> None:
+        if self._once:
+            return
+        names = ", ".join(shown(root.folder) for root in roots)
+        if roots:
+            self._say(f"watching {count_text(len(roots), 'folder')}: {names}")
+        for folder in missing:
+            self._say(f"waiting for {shown(folder)}, which is not there", "yellow")
+        self._flush()
+
+    def note(self, text: str) -> None:
+        self.has_problem = True
+        self._say(shown(text), "yellow")
+        self._flush()
+
+    def planned(self, plan: Plan) -> None:
+        self._view = PlanView(plan, self.screen)
+        self.acted = True
+
+    def step(self, step: Step, mark: Mark) -> None:
+        assert self._view is not None
+        self._view.show_step(step, mark)
+
+    def done(self, plan: Plan, result: Result) -> None:
+        assert self._view is not None
+        self._view.show_last_steps()
+        self._view = None
+        back = f"; frugal undo {result.run}" if result.by_verb else ""
+        self._say(f"{summary(result)}{back}", "bold")
+        self._flush()
+
+    def _say(self, text: str, style: str = "") -> None:
+        self.screen.parts((f"{datetime.now():%H:%M:%S}  ", "dim"), (text, style))
+
+    def _flush(self) -> None:
+        import sys
+
+        sys.stdout.flush()
