@@ -8,6 +8,7 @@ from collections.abc import Callable
 from frugal_sorter.app.session import Session
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.execution.executor import Result, execute
+from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import SUMMED, Plan
 from frugal_sorter.reports.totals import forget_totals, keep_totals, take_totals
 from frugal_sorter.rules.units import SECOND_NS
@@ -59,6 +60,12 @@ def carry_out(
         if visiting is not None:
             visiting.end(journal, result)
     return result
+
+
+def is_first_of_kind(result: Result) -> bool:
+    """Tell whether no run before this one was by the same command."""
+    with Journal(ready_state_folder(), write=False) as journal:
+        return journal.is_first_of_kind(result.run)
 
 
 def was_not_done(result: Result) -> list[tuple[Step, Mark]]:

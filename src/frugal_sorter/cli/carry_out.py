@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import os
+import shlex
 import signal
+import sys
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from itertools import count
 from types import FrameType
 
-from frugal_sorter.app.carry_out import carry_out, was_not_done
+from frugal_sorter.app.carry_out import carry_out, is_first_of_kind, was_not_done
 from frugal_sorter.app.session import Session
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.cli.output.plan_view import PlanView, exit_code
@@ -16,6 +19,7 @@ from frugal_sorter.cli.output.progress import Progress
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import shown
 from frugal_sorter.cli.output.words import done_text, stray_texts
+from frugal_sorter.cli.visits import is_person
 from frugal_sorter.errors import RefusedError
 from frugal_sorter.execution.executor import Result
 from frugal_sorter.planning.plan import Plan
@@ -27,6 +31,8 @@ from frugal_sorter.steps.step import Step
 
 # Above this many lines, what was not done has scrolled away and is named again.
 _ON_ONE_SCREEN = 15
+# What is worth doing again and again.
+_OFFERED = frozenset({"tidy", "purge", "sort"})
 
 
 class NobodyToAsk(RefusedError):
@@ -138,7 +144,19 @@ def ask_and_do(
     result, number = show_run(session, plan, view, screen)
     screen.line(f"{summary(result)}.", style="bold")
     screen.lines(then(result), style="bold")
+    _offer(session, screen, plan, result)
     return 128 + number if number else exit_code(plan, result.has_problem)
+
+
+def _offer(session: Session, screen: Screen, plan: Plan, result: Result) -> None:
+    """Say once, after the first run of a kind, how it runs by itself."""
+    if plan.kind not in _OFFERED or not result.by_verb or session.visiting is None or not is_person():
+        return
+    if not is_first_of_kind(result):
+        return
+    words = [os.path.abspath(word) if os.path.isfile(word) else word for word in sys.argv[1:] if word != "--yes"]
+    command = f"frugal schedule add {plan.kind} --at 'daily 18:00' -- {shlex.join(words)}"
+    screen.line(f"To have it done by itself: {command}", style="dim")
 
 
 def summary(result: Result) -> str:

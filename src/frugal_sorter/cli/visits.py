@@ -51,6 +51,11 @@ def drive(driver: Driver, name: str) -> None:
     _expected.driver, _expected.name = driver, name
 
 
+def is_person() -> bool:
+    """Tell whether a person started this process."""
+    return _expected.driver == "person"
+
+
 def expect(command: str, line: str) -> None:
     """A command begins.
 

@@ -351,6 +351,13 @@ class Journal:
             found -= {step.of for step, _ in self.steps(undo) if step.id in left[undo]}
         return found
 
+    def is_first_of_kind(self, run: int) -> bool:
+        """Tell whether no run before this one was by the same command."""
+        rows = self._file.read(
+            "SELECT 1 FROM runs WHERE id < ? AND kind = (SELECT kind FROM runs WHERE id = ?)", (run, run)
+        )
+        return not rows
+
     def run(self, number: int) -> Run:
         """Return one run.
 

@@ -24,10 +24,14 @@ _STORY: tuple[tuple[str, tuple[str, ...]], ...] = (
     ("Is the rule file right?", ("check", "rules.toml")),
     ("What would the rules do? This changes nothing.", ("preview", "rules.toml", "--short")),
     ("Do it. Without --yes it would ask first.", ("tidy", "rules.toml", "--yes", "--short")),
-    ("Once more: there is nothing left to do.", ("tidy", "rules.toml", "--yes", "--short")),
+    ("As a watcher does it when something comes: there is nothing left to do.", ("watch", "rules.toml", "--once")),
     ("What was done?", ("history",)),
     ("Take it all back.", ("undo", "--yes", "--short")),
-    ("What was taken back is left alone.", ("preview", "rules.toml", "--short")),
+    ("What was taken back is left alone.", ("watch", "rules.toml", "--once")),
+    (
+        "Each night by itself: this is what would be written, here for cron. Without --print it asks, and sets it up.",
+        ("schedule", "add", "nightly", "--at", "daily 02:00", "--with", "cron", "--print", "--", "tidy", "rules.toml"),
+    ),
     (
         "In two stages: to the holding folder, and from there to the trash. In 40 days this would do:",
         ("preview", "ageing.toml", "--as-of", "in 40 days", "--short"),
