@@ -14,7 +14,7 @@ from frugal_sorter.journal.journal import Journal
 from frugal_sorter.journal.visits import Visit
 from frugal_sorter.rules.file.load import load_rules
 from frugal_sorter.rules.units import SECOND_NS
-from frugal_sorter.schedule.entry import Entry, Remembered, check_entry, rules_of
+from frugal_sorter.schedule.entry import Entry, Remembered, check_entry
 from frugal_sorter.schedule.scheduler import Scheduler, State, insist, refuse_cannot, scheduler_of
 from frugal_sorter.state.account import account_name
 from frugal_sorter.state.folders import others_can_write, ready_state_folder
@@ -67,7 +67,7 @@ def refuse_unsafe(entry: Entry, scheduler: Scheduler) -> None:
     """
     check_entry(entry)
     refuse_cannot(scheduler, entry)
-    for path in (entry.interpreter, rules_of(entry.command)):
+    for path in (entry.interpreter, entry.rules):
         if not path:
             continue
         if not os.path.isfile(path):
@@ -177,7 +177,7 @@ def _of_files(entry: Entry) -> list[str]:
         troubles.append(f"{entry.interpreter} is gone, which starts it; install frugal-sorter again, and add it anew")
     if not os.path.isdir(entry.folder):
         troubles.append(f"{entry.folder} is gone, where it runs; add it anew from another folder")
-    rules = rules_of(entry.command)
+    rules = entry.rules
     if rules:
         try:
             load_rules(Path(rules))

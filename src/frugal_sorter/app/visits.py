@@ -250,7 +250,7 @@ def _tell_of_trouble(visit: Visit) -> None:
     try:
         subprocess.run(
             command, input=summary_of(visit).encode("utf-8", "surrogateescape"), timeout=_PROBLEM_SECONDS,
-            stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, check=True,
+            stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, check=True, cwd="/",
         )  # fmt: skip
     except (OSError, subprocess.SubprocessError) as error:
         # That nobody could be told is itself written where people look.

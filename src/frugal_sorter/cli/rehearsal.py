@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import argparse
 import importlib
 import os
 import sys
@@ -10,6 +11,7 @@ from typing import NamedTuple
 
 from frugal_sorter.cli import visits
 from frugal_sorter.cli.carry_out import NobodyToAsk
+from frugal_sorter.cli.command import Command
 from frugal_sorter.cli.output.words import will_text
 from frugal_sorter.cli.parser import Parser
 from frugal_sorter.steps.kinds import FINAL, REMOVING
@@ -21,32 +23,46 @@ class Rehearsed(NamedTuple):
     Args:
         text: in words.
         removals: how many files it would take away.
-        problems: what a person should know of beforehand.
+        refused: which rules would not be carried out, and why.
+        problems: what else a person should know of beforehand.
     """
 
     text: str
     removals: int
+    refused: Sequence[str]
     problems: Sequence[str]
 
 
-def rehearse(words: Sequence[str]) -> Rehearsed:
+def parsed_command(words: Sequence[str]) -> tuple[Command, argparse.Namespace]:
+    """Return the module of a command, and its arguments as it reads them.
+
+    Raises:
+        UsageError: it cannot read them.
+    """
+    module: Command = importlib.import_module(f"frugal_sorter.cli.commands.{words[0]}")
+    parser = Parser(prog=f"frugal {words[0]}", allow_abbrev=False)
+    module.add_arguments(parser)
+    return module, parser.parse_args(list(words[1:]))
+
+
+def rehearse(words: Sequence[str], at_most: int | None = None) -> Rehearsed:
     """Plan what a command would do now, print nothing, and do nothing.
 
     Args:
         words: its name and its arguments.
+        at_most: how many files it may take away, where its arguments do not say.
 
     Raises:
         FrugalError: it could not run at all.
     """
+    module, parsed = parsed_command(words)
     name = words[0]
-    module = importlib.import_module(f"frugal_sorter.cli.commands.{name}")
-    parser = Parser(prog=f"frugal {name}", allow_abbrev=False)
-    module.add_arguments(parser)
-    parsed = parser.parse_args(list(words[1:]))
     if name == "watch":
         # What it would do first is what a tidy would.
-        return rehearse(["tidy", *(word for word in words[1:2] if not word.startswith("-"))])
+        return rehearse(["tidy", str(parsed.rules)], at_most)
     parsed.yes = False
+    if at_most is not None and getattr(parsed, "at_most", 0) is None:
+        parsed.at_most = at_most
     if hasattr(parsed, "short"):
         parsed.short, parsed.list_all = True, False
     before = sys.stdin, sys.stdout
@@ -61,9 +77,8 @@ def rehearse(words: Sequence[str]) -> Rehearsed:
         sys.stdin, sys.stdout = before
         plan = visits.rehearsed()
     if plan is None:
-        return Rehearsed("nothing to do", 0, ())
-    problems = [f"{one.rule}: {one.reason}" for one in plan.refused] + [
-        note.text for note in plan.notes if note.problem
-    ]
+        return Rehearsed("nothing to do", 0, (), ())
+    refused = [f"{one.rule}: {one.reason}" for one in plan.refused]
+    problems = [note.text for note in plan.notes if note.problem]
     removals = sum(step.files for step in plan.asked if step.verb in REMOVING | FINAL)
-    return Rehearsed(will_text(plan.asked) or "nothing to do", removals, problems)
+    return Rehearsed(will_text(plan.asked) or "nothing to do", removals, refused, problems)

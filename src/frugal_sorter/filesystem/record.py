@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Literal, NamedTuple
+from typing import Literal, NamedTuple, TypedDict
 
 Kind = Literal["file", "folder", "link", "other"]
 # FAT keeps times to two seconds.
@@ -96,6 +97,17 @@ class FileRecord(NamedTuple):
     uid: int
     gid: int
     atime_ns: int
+
+
+class AsItWas(TypedDict, total=False):
+    """How a file or folder must be described again: rights, owner, times in ns, attributes in base64."""
+
+    mode: int
+    uid: int
+    gid: int
+    mtime_ns: int
+    atime_ns: int
+    attributes: Mapping[str, str]
 
 
 class Unread(NamedTuple):

@@ -8,11 +8,11 @@ import os
 import stat
 import struct
 import sys
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from contextlib import suppress
-from typing import Any, TypedDict
+from typing import Any
 
-from frugal_sorter.filesystem.record import COARSEST_TIME_NS, FileRecord, Identity, Kind, Place
+from frugal_sorter.filesystem.record import COARSEST_TIME_NS, AsItWas, FileRecord, Identity, Kind, Place
 
 _AT_SYMLINK_NOFOLLOW = 0x100
 _STATX_BASIC_STATS = 0x7FF
@@ -211,17 +211,6 @@ def look_or_none(place: Place, dir_fd: int | None = None) -> FileRecord | None:
         return _look(place, dir_fd)
     except (FileNotFoundError, NotADirectoryError):
         return None
-
-
-class AsItWas(TypedDict, total=False):
-    """How a file or folder must be described again: rights, owner, times in ns, attributes in base64."""
-
-    mode: int
-    uid: int
-    gid: int
-    mtime_ns: int
-    atime_ns: int
-    attributes: Mapping[str, str]
 
 
 def folder_as_it_is(path: str) -> AsItWas:

@@ -5,11 +5,11 @@ from __future__ import annotations
 import os
 import re
 import shlex
-import shutil
 import subprocess
 import tempfile
 from collections.abc import Sequence
 from pathlib import Path
+from shutil import which
 
 from frugal_sorter.errors import StateError
 from frugal_sorter.schedule import scheduler
@@ -52,7 +52,7 @@ class Scheduler(scheduler.Scheduler):
 
     @classmethod
     def is_here(cls) -> bool:
-        return shutil.which("crontab") is not None
+        return which("crontab") is not None
 
     def cannot(self, entry: Entry) -> Sequence[Cannot]:
         when, found = entry.when, []

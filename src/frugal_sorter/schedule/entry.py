@@ -6,7 +6,6 @@ import json
 import os
 import re
 import time
-from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
@@ -32,6 +31,7 @@ class Entry:
         command: what runs: the name of a command of ours and its arguments.
         interpreter: the absolute path of the Python that runs it.
         folder: the absolute path of the folder that it runs in.
+        rules: the rule file that the command reads; empty where it reads none.
         scheduler: which one has it.
         whole_machine: a unit of the system rather than of the account.
         during: only within these hours.
@@ -49,6 +49,7 @@ class Entry:
     command: tuple[str, ...]
     interpreter: str
     folder: str
+    rules: str = ""
     scheduler: str = ""
     whole_machine: bool = False
     during: str = ""
@@ -209,10 +210,3 @@ class Remembered:
             raise StateError(
                 f"{path}: this schedule is damaged ({error})", "remove the file and add it again"
             ) from None
-
-
-def rules_of(command: Sequence[str]) -> str:
-    """Return the rule file that a command names; empty where it needs none."""
-    if not command or command[0] not in ("tidy", "watch"):
-        return ""
-    return next((word for word in command[1:] if not word.startswith("-") and word.endswith(".toml")), "")

@@ -153,7 +153,7 @@ def ask_system(
         # Its messages are read, so that they must be the ones that we know.
         return subprocess.run(
             command, input=stdin, stdin=subprocess.DEVNULL if stdin is None else None, capture_output=True,
-            timeout=_SECONDS, check=False, env={**os.environ, "LC_ALL": "C", **(env or {})},
+            timeout=_SECONDS, check=False, cwd="/", env={**os.environ, "LC_ALL": "C", **(env or {})},
         )  # fmt: skip
     except (OSError, subprocess.SubprocessError) as error:
         raise StateError(

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import json
 import os
 import re
-import shutil
 import signal
 from collections.abc import Sequence
 from contextlib import suppress
 from pathlib import Path
+from shutil import which
 
 import platformdirs
 
@@ -65,7 +66,7 @@ class Scheduler(scheduler.Scheduler):
 
     @classmethod
     def is_here(cls) -> bool:
-        if shutil.which("systemctl") is None:
+        if which("systemctl") is None:
             return False
         user = [] if os.geteuid() == 0 and not _has_user_manager() else ["--user"]
         done = ask_system(["systemctl", *user, "is-system-running"])
@@ -98,7 +99,9 @@ class Scheduler(scheduler.Scheduler):
     def _service(self, entry: Entry) -> str:
         what = " ".join(entry.command)
         lines = [
-            _MARK, "[Unit]", f"Description=frugal {entry.name}: {what.replace('%', '%%')}", "",
+            _MARK, "[Unit]", f"Description=frugal {entry.name}: {what.replace('%', '%%')}",
+            # However often it is started, it is never left out in silence.
+            "StartLimitIntervalSec=0", "",
             "[Service]",
         ]  # fmt: skip
         if entry.is_watch:
@@ -111,8 +114,9 @@ class Scheduler(scheduler.Scheduler):
             f"WorkingDirectory={entry.folder.replace('%', '%%')}",
             f"ExecStart={' '.join(map(quoted, entry.command_line))}",
             "Nice=10",
-            # Only the program itself is asked to end; what it reads files with ends with it.
-            "KillMode=mixed",
+            # Only the program itself is asked to end; what it reads files with ends with it, and what a rule started
+            # to go on is left alone.
+            "KillMode=process",
         ]
         if entry.is_watch:
             lines += ["", "[Install]", f"WantedBy={'multi-user.target' if entry.whole_machine else 'default.target'}"]
@@ -189,8 +193,8 @@ class Scheduler(scheduler.Scheduler):
             insist([*_control(entry), "disable", "--now", _what(entry)])
 
     def state(self, entry: Entry) -> State:
-        names = "LoadState,ActiveState,SubState,UnitFileState,NextElapseUSecRealtime,Result,NeedDaemonReload"
-        done = ask_system([*_control(entry), "show", "--timestamp=unix", f"--property={names}", _what(entry)])
+        names = "LoadState,ActiveState,UnitFileState"
+        done = ask_system([*_control(entry), "show", f"--property={names}", _what(entry)])
         said = _properties(done.stdout)
         if done.returncode != 0 or not said:
             why = done.stderr.decode(errors="replace").strip() or "no answer"
@@ -221,8 +225,7 @@ class Scheduler(scheduler.Scheduler):
         )
         if is_there and entry.on and not is_on:
             trouble.append(f"somebody turned it off in systemd; `frugal schedule resume {entry.name}` turns it on")
-        next_text = said.get("NextElapseUSecRealtime", "").removeprefix("@")
-        next_ns = int(next_text) * 1_000_000_000 if next_text.isdigit() and int(next_text) else None
+        next_ns = None if entry.is_watch else _next_ns(entry)
         return State(is_there, is_on, tuple(trouble), next_ns, last)
 
     def run(self, entry: Entry) -> int:
@@ -232,7 +235,7 @@ class Scheduler(scheduler.Scheduler):
         command = [*_control(entry), "start", f"{entry.unit}.service"]
         try:
             # Without a limit of ours: it may rightly take hours.
-            done = subprocess.run(command, capture_output=True, stdin=subprocess.DEVNULL, check=False)
+            done = subprocess.run(command, capture_output=True, stdin=subprocess.DEVNULL, check=False, cwd="/")
         except OSError as error:
             raise StateError(f"systemctl: it cannot be asked ({error})", "see whether it is installed") from None
         said = _properties(
@@ -247,6 +250,11 @@ class Scheduler(scheduler.Scheduler):
                 f"`frugal schedule resume {entry.name}` writes it again",
             )
         code = int(said.get("ExecMainStatus") or 0)
+        if done.returncode != 0 and code == 0:
+            why = done.stderr.decode(errors="replace").strip().splitlines()
+            raise StateError(
+                f"{entry.unit}.service: {why[0] if why else 'it was not started'}", "see `systemctl status`"
+            )
         # Of a program that a signal ended the number is that of the signal.
         return code if said.get("ExecMainCode") in ("1", "0", "") else 128 + code if code else 128 + signal.SIGTERM
 
@@ -254,6 +262,16 @@ class Scheduler(scheduler.Scheduler):
 def _shown(entry: Entry, unit: str, names: str) -> dict[str, str]:
     """Return properties of a unit, as systemd has them."""
     return _properties(ask_system([*_control(entry), "show", f"--property={names}", unit]).stdout)
+
+
+def _next_ns(entry: Entry) -> int | None:
+    """Return when systemd starts a timer next, in ns since the epoch; None where it does not say."""
+    done = ask_system([*_control(entry), "list-timers", "--all", "--output=json", _what(entry)])
+    try:
+        (timer,) = json.loads(done.stdout)
+        return int(timer["next"]) * 1_000 or None
+    except (ValueError, TypeError, KeyError):
+        return None
 
 
 def _has_user_manager() -> bool:

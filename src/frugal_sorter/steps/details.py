@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Any, TypedDict
 
-from frugal_sorter.filesystem.status import AsItWas
+from frugal_sorter.filesystem.record import AsItWas
 
 # A folder and a name, and the fields of an `Identity`, as JSON has them.
 PlaceValues = Sequence[str]

@@ -12,8 +12,8 @@ from frugal_sorter.changes.copier import opened
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.changes.removal import remove_folder
 from frugal_sorter.changes.rights import give_attributes, give_mode, give_owner
-from frugal_sorter.filesystem.record import COARSEST_TIME_NS
-from frugal_sorter.filesystem.status import AsItWas, look
+from frugal_sorter.filesystem.record import COARSEST_TIME_NS, AsItWas
+from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.tree import LIST
 from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext, Verb
 from frugal_sorter.steps.held_entry import look_at

@@ -13,8 +13,7 @@ from frugal_sorter.changes.removal import remove_name, same_as
 from frugal_sorter.changes.rename import rename_without_replacing, sync_folder
 from frugal_sorter.changes.rights import attributes_of, give_attributes, give_mode, give_owner
 from frugal_sorter.filesystem.fingerprint import READ
-from frugal_sorter.filesystem.record import Identity, Place
-from frugal_sorter.filesystem.status import AsItWas
+from frugal_sorter.filesystem.record import AsItWas, Identity, Place
 from frugal_sorter.steps.base import INTERRUPTED, Mark, Verb
 from frugal_sorter.steps.hard_link import MADE
 from frugal_sorter.steps.held_entry import ends_of, find, look_at, there

@@ -13,10 +13,10 @@ from itertools import islice
 from frugal_sorter.app import schedules
 from frugal_sorter.app.schedules import Looked
 from frugal_sorter.cli.carry_out import confirm
-from frugal_sorter.cli.options import add_for, add_format
+from frugal_sorter.cli.options import add_for, add_format, rules_file
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import ago_text, count_text, iso_text, moment_text, shown, size_text
-from frugal_sorter.cli.rehearsal import Rehearsed, rehearse
+from frugal_sorter.cli.rehearsal import Rehearsed, parsed_command, rehearse
 from frugal_sorter.cli.visits import line_of
 from frugal_sorter.errors import UsageError
 from frugal_sorter.journal.visits import Visit
@@ -25,7 +25,6 @@ from frugal_sorter.schedule.entry import Entry, check_name
 from frugal_sorter.schedule.scheduler import SCHEDULERS, Scheduler, scheduler_here, scheduler_of
 from frugal_sorter.schedule.when import FORMS, parse_when
 from frugal_sorter.state.account import account_name
-from frugal_sorter.state.folders import default_rules_file
 
 EXAMPLES = """
   frugal schedule add nightly --at 'daily 02:00'                       tidy by your rules
@@ -39,7 +38,7 @@ TAKES_COMMAND = True
 # What may run by itself; looking is no use to nobody, but an inventory that is saved is.
 COMMANDS = ("tidy", "purge", "sort", "gather", "duplicates", "trash", "inventory", "watch")
 _LIMITED = frozenset({"tidy", "purge", "trash"})
-_AT_MOST = 1_000
+_AT_MOST, _NO_CEILING = 1_000, 10**12
 _TIMES, _VISITS = 3, 5
 
 
@@ -101,9 +100,10 @@ def _add(args: argparse.Namespace, screen: Screen) -> int:
     scheduler = scheduler_of(args.scheduler) if args.scheduler else scheduler_here()
     if args.whole_machine and os.geteuid() != 0 and not args.print:
         raise UsageError("--whole-machine: only root can set that up", "use sudo")
-    command = _command(args)
+    command, rules = _command(args)
     entry = Entry(
-        name, args.at, command, schedules.interpreter(), os.path.realpath(os.getcwd()), scheduler.name, args.whole_machine,
+        name, args.at, command, schedules.interpreter(), os.path.realpath(os.getcwd()), rules, scheduler.name,
+        args.whole_machine,
         args.during, args.wake, args.mains_only, args.limit, args.catch_up, args.spread,
     )  # fmt: skip
     schedules.refuse_unsafe(entry, scheduler)
@@ -111,16 +111,17 @@ def _add(args: argparse.Namespace, screen: Screen) -> int:
         raise UsageError(
             f"--with: {scheduler.name} does not run on this machine", "add --print, and take what it prints there"
         )
-    rehearsed = rehearse(entry.command) if entry.command[0] != "inventory" else None
-    if entry.command[0] in _LIMITED and not any(word.startswith("--at-most") for word in entry.command):
-        at_most = _at_most(args, screen, rehearsed)
-        entry = replace(entry, command=(*entry.command, "--at-most", str(at_most)))
+    rehearsed = rehearse(entry.command, args.at_most) if entry.command[0] != "inventory" else None
+    if entry.command[0] in _LIMITED and "--at-most" not in entry.command:
+        at_most = _at_most(args, screen, entry, rehearsed)
+        if at_most is not None:
+            entry = replace(entry, command=(*entry.command, "--at-most", str(at_most)))
     if args.print:
         return _print(entry, scheduler, screen)
     _describe(entry, scheduler, screen)
     if rehearsed is not None:
         screen.line(f"  today   {rehearsed.text}")
-        for problem in rehearsed.problems:
+        for problem in (*rehearsed.refused, *rehearsed.problems):
             screen.line(f"Note: {shown(problem)}", style="yellow")
     if not confirm(screen, f"Set up {name}, as {account_name()}?", args.yes):
         screen.line("Nothing was changed.")
@@ -135,8 +136,8 @@ def _add(args: argparse.Namespace, screen: Screen) -> int:
     return 0
 
 
-def _command(args: argparse.Namespace) -> tuple[str, ...]:
-    """Return the command that runs: it never asks, and its rule file is named by its whole path."""
+def _command(args: argparse.Namespace) -> tuple[tuple[str, ...], str]:
+    """Return the command that runs, which never asks, and its rule file by its whole path; empty where it has none."""
     words = list(args.after) or ["watch" if args.at.strip().lower() == "arrival" else "tidy"]
     if words[0] == "frugal":
         words = words[1:]
@@ -145,35 +146,44 @@ def _command(args: argparse.Namespace) -> tuple[str, ...]:
         raise UsageError(f"{named} does not run by itself", f"one of {', '.join(COMMANDS)}")
     if (words[0] == "watch") != (args.at.strip().lower() == "arrival"):
         raise UsageError("arrival: that is what `watch` is for", "say --at arrival -- watch RULES")
-    if words[0] in ("tidy", "watch") and "--plan" not in words:
-        at = next((at for at, word in enumerate(words[1:], 1) if not word.startswith("-")), None)
-        if at is None:
-            words.insert(1, str(default_rules_file().absolute()))
+    _, parsed = parsed_command(words)
+    rules = ""
+    if words[0] in ("tidy", "watch") and getattr(parsed, "plan", None) is None:
+        rules = str(rules_file(parsed))
+        if parsed.rules is None:
+            words.insert(1, rules)
         else:
-            words[at] = os.path.abspath(words[at])
+            words[words.index(str(parsed.rules), 1)] = rules
     if words[0] == "inventory":
         if "--save" not in words:
             raise UsageError("inventory: nobody would read it", "add --save, so that it is kept")
-        return tuple(words)
-    return tuple(words if "--yes" in words or words[0] == "watch" else [*words, "--yes"])
+        return tuple(words), rules
+    return tuple(words if "--yes" in words or words[0] == "watch" else [*words, "--yes"]), rules
 
 
-def _at_most(args: argparse.Namespace, screen: Screen, rehearsed: Rehearsed | None) -> int:
-    """Return how many files a run may take away: said, or chosen by a person who sees how many it is today."""
-    today = rehearsed.removals if rehearsed is not None else 0
+def _at_most(
+    args: argparse.Namespace, screen: Screen, entry: Entry, rehearsed: Rehearsed | None
+) -> int | None:  # fmt: skip
+    """Return how many files a run may take away, whatever its rules say; None where what they say is enough.
+
+    Raises:
+        UsageError: it takes more today than is allowed, and nobody is there to choose.
+    """
     if args.at_most is not None:
         if args.at_most < 1:
             raise UsageError("--at-most: say a number from 1 on", "such as --at-most 1000")
         return int(args.at_most)
+    if rehearsed is None or not rehearsed.refused:
+        # A rule file has ceilings of its own, which may be lower.
+        return None if entry.command[0] == "tidy" else _AT_MOST
+    today = rehearse(entry.command, _NO_CEILING).removals
+    if not today:
+        return None  # refused for another reason, which is shown
     if args.yes or args.print or not screen.may_ask():
-        if today > _AT_MOST:
-            raise UsageError(
-                f"a run would take away {today:,} files today, and {_AT_MOST:,} are allowed",
-                f"say how many it may be, such as --at-most {2 * today}",
-            )
-        return _AT_MOST
+        hint = f"say how many a run may take away, such as --at-most {2 * today}"
+        raise UsageError(f"a run would be refused today: {rehearsed.refused[0].partition(';')[0]}", hint)
     screen.line(f"A run would take away {count_text(today, 'file')} today.")
-    return screen.number("How many may it be at most, so that a mistake does no more harm", max(_AT_MOST, 2 * today))
+    return screen.number("How many may it be at most, so that a mistake does no more harm", 2 * today)
 
 
 def _describe(entry: Entry, scheduler: Scheduler, screen: Screen) -> None:
