@@ -68,11 +68,11 @@ def runs_since(session: Session, since_ns: int) -> list[tuple[Run, int]]:
         since_ns: the moment, in ns since the epoch.
 
     Returns:
-        each run with how many of its steps can be taken back.
+        each run with how many of its steps can be taken back; 0 for one of which nothing can.
     """
     with session.changing("undo") as journal:
         runs = [run for run in runs_to_undo(journal) if run.began_ns >= since_ns]
-        return [(run, journal.left_to_undo(run.id)) for run in runs if journal.left_to_undo(run.id)]
+        return [(run, journal.left_to_undo(run.id)) for run in runs]
 
 
 def _done_again(undone: Run, journal: Journal) -> int | None:

@@ -251,10 +251,8 @@ class Scheduler(scheduler.Scheduler):
             )
         code = int(said.get("ExecMainStatus") or 0)
         if done.returncode != 0 and code == 0:
-            why = done.stderr.decode(errors="replace").strip().splitlines()
-            raise StateError(
-                f"{entry.unit}.service: {why[0] if why else 'it was not started'}", "see `systemctl status`"
-            )
+            said_first = (done.stderr.decode(errors="replace").strip() or "it was not started").splitlines()[0]
+            raise StateError(f"{entry.unit}.service: {said_first}", "see `systemctl status`")
         # Of a program that a signal ended the number is that of the signal.
         return code if said.get("ExecMainCode") in ("1", "0", "") else 128 + code if code else 128 + signal.SIGTERM
 

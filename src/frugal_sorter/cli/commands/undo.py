@@ -17,6 +17,7 @@ from frugal_sorter.cli.output.text import count_text, moment_text, shown
 from frugal_sorter.cli.reading import since
 from frugal_sorter.errors import UsageError
 from frugal_sorter.execution.executor import Result
+from frugal_sorter.journal.run import Run
 
 if TYPE_CHECKING:
     from frugal_sorter.cli.output.screen import Screen
@@ -56,7 +57,11 @@ def run(args: argparse.Namespace) -> int:
 
 def _undo_since(session: Session, screen: Screen, args: argparse.Namespace, since_ns: int) -> int:
     """Take back all that was done since a moment, the last run first, after one question."""
-    runs = runs_since(session, since_ns)
+    found = runs_since(session, since_ns)
+    runs = [(run, count) for run, count in found if count]
+    for run, count in found:
+        if not count:
+            _pass_over(screen, run)
     if not runs:
         screen.line(f"Nothing to take back since {moment_text(since_ns)}.")
         return 0
@@ -79,13 +84,16 @@ def _undo_since(session: Session, screen: Screen, args: argparse.Namespace, sinc
     return max(codes)
 
 
+def _pass_over(screen: Screen, run: Run) -> None:
+    what = f"Run {run.id} ({run.kind} of {moment_text(run.began_ns)})"
+    screen.line(f"{what} is passed over: nothing of it can be taken back.")
+
+
 def _undo(session: Session, screen: Screen, number: int | None, only: Sequence[str], yes: bool) -> int:
     undoing = plan_undoing(session, number, only)
     undone, plan = undoing.run, undoing.plan
     for run in undoing.passed_over:
-        screen.line(
-            f"Run {run.id} ({run.kind} of {moment_text(run.began_ns)}) is passed over: nothing of it can be taken back."
-        )
+        _pass_over(screen, run)
     view = PlanView(plan, screen)
 
     def then(result: Result) -> str:

@@ -1,0 +1,256 @@
+"""The record of visits: who came, what came of it, and why; by the built program."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import os
+import shutil
+import sqlite3
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from frugal_sorter.journal.journal import Journal
+from frugal_sorter.journal.visits import Amount, Visit
+from tests.conftest import Frugal
+from tests.served import Served
+from tests.support import aged, put, rules_text
+
+RULE = 'where = "ext is log"\nmove = "Logs"'
+
+
+@pytest.fixture
+def rules(folder: Path) -> Path:
+    for number in range(3):
+        put(folder / f"Intake/{number}.log", "clay")
+    (folder / "rules.toml").write_text(rules_text(RULE))
+    return folder / "rules.toml"
+
+
+def visits(frugal: Frugal, *words: str) -> list[dict[str, Any]]:
+    found: list[dict[str, Any]] = json.loads(frugal("history", *words, "--format", "json").stdout)["visits"]
+    return found
+
+
+def by_itself(frugal: Frugal, *words: str, **more: Any) -> None:
+    """Run a command as a schedule does."""
+    frugal("visit", "nightly", "--in", os.getcwd(), "--", *words, **more)
+
+
+# What is done, and what the record says of it: outcome, a part of the reason, files by verb.
+COMMANDS = [
+    (("tidy", "rules.toml", "--yes"), 0, "done", "", {"move": 3}),
+    (("tidy", "rules.toml"), 3, "refused", "no terminal to ask on", {}),
+    (("sort", "Intake", "--into", "{ext}", "--where", "ext is zip", "--yes"), 0, "nothing to do", "", {}),
+    (("sort", "Intake", "--into", "{ext}", "--yes"), 0, "done", "", {"move": 5}),
+    (("purge", "Intake", "--older-than", "1d", "--by", "modified", "--yes"), 0, "done", "", {"trash": 5}),
+    (("purge", "Intake", "--older-than", "1d", "--by", "modified", "--permanent", "--yes"), 0, "done", "", {"delete": 5}),
+    (("purge", "Intake", "--older-than", "1d", "--by", "modified", "--at-most", "1", "--yes"), 3, "refused", "take away 5 files", {}),
+    (("purge", "/usr", "--older-than", "1d", "--yes"), 3, None, "", {}),
+    (("tidy", "none.toml", "--yes"), 2, None, "", {}), (("tidy", "missing.toml", "--yes"), 1, "failed", "Gone is missing", {}),
+    (("gather", "--list", "list.txt", "--from", "Intake", "--to", "Out", "--yes"), 0, "done", "", {"copy": 1}),
+    (("duplicates", "Intake", "--do", "trash", "--yes"), 0, "done", "", {"trash": 2}),
+    (("duplicates", "Intake"), 0, None, "", {}), (("trash",), 0, None, "", {}), (("undo", "--yes"), 2, None, "", {}),
+    (("preview", "rules.toml"), 0, None, "", {}), (("inventory", "Intake"), 0, None, "", {}),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("unattended", [False, True])
+@pytest.mark.parametrize(("words", "code", "outcome", "reason", "done"), COMMANDS)
+def test_each_call_of_a_command_that_changes_files_leaves_its_line(
+    rules: Path, frugal: Frugal, monkeypatch: pytest.MonkeyPatch, words: tuple[str, ...], code: int, outcome: str | None,
+    reason: str, done: dict[str, int], unattended: bool,
+) -> None:  # fmt: skip
+    folder = rules.parent
+    monkeypatch.chdir(folder)
+    for name, days in (("old", 5), ("older", 9)):
+        aged(folder / f"Intake/{name}.tmp", days, name)
+    (folder / "missing.toml").write_text(rules_text(RULE).replace("Intake", "Gone"))
+    (folder / "list.txt").write_text("1.log\n")
+    if unattended:
+        by_itself(frugal, *words, code=int(outcome in ("failed", "refused") or (outcome is None and code != 0)))
+    else:
+        frugal(*words, code=code)
+    found = visits(frugal)
+    if outcome is None and not unattended:
+        assert found == []
+        return
+    (one,) = found
+    assert (one["driver"], one["name"]) == (("schedule", "nightly") if unattended else ("person", ""))
+    if outcome is None:
+        # By itself even a mistake is a visit: nobody was there to read it.
+        assert one["outcome"] == {0: "done", 2: "failed", 3: "refused"}[code] and (code == 0 or one["reason"])
+        return
+    assert one["outcome"] == outcome and reason in one["reason"] and words[0] in one["command"]
+    assert {verb: amount["files"] for verb, amount in one["done"].items()} == done
+    assert bool(one["runs"]) == bool(done) and (one["freed"] > 0) == ("delete" in done)
+    assert not done or (one["free_before"] > 0 and one["free_after"] > 0)
+    assert bool(one["environment"]) == unattended
+
+
+def test_visits_that_found_nothing_follow_each_other_as_one_line(
+    rules: Path, frugal: Frugal, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.chdir(rules.parent)
+    for _ in range(4):
+        by_itself(frugal, "tidy", "rules.toml", "--yes")
+    put(rules.parent / "Intake/new.log")
+    by_itself(frugal, "tidy", "rules.toml", "--yes")
+    by_itself(frugal, "tidy", "rules.toml", "--yes")
+    frugal("tidy", "rules.toml", "--yes")
+    frugal("tidy", "rules.toml", "--yes")
+    found = [(one["driver"], one["outcome"], one["times"]) for one in visits(frugal)]
+    assert found == [
+        ("schedule", "done", 1), ("schedule", "nothing to do", 3), ("schedule", "done", 1), ("schedule", "nothing to do", 1),
+        ("person", "nothing to do", 1), ("person", "nothing to do", 1),
+    ]  # fmt: skip
+    said = frugal("history").stdout
+    assert "nothing to do, 3 times since" in said and said.count("nightly") == 4
+    assert [one["times"] for one in visits(frugal, "--by", "nightly")] == [1, 3, 1, 1]
+    assert visits(frugal, "--since", "1 hour") == visits(frugal, "--since", "today")
+    rows = list(csv.DictReader(io.StringIO(frugal("history", "--format", "csv").stdout)))
+    assert [row["outcome"] for row in rows] == [one[1] for one in found] and rows[0]["files"] == "3"
+
+
+@pytest.mark.skipif(not shutil.which("strace"), reason="strace is not installed")
+def test_a_kill_is_an_interrupted_visit(
+    rules: Path, frugal: Frugal, served: Served, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.chdir(rules.parent)
+    served.run(
+        ["visit", "nightly", "--in", ".", "--", "tidy", "rules.toml", "--yes"], rules.parent, dict(os.environ),
+        "renameat2:signal=SIGKILL:when=2",
+    )  # fmt: skip
+    assert [one["outcome"] for one in visits(frugal)] == ["interrupted"] and visits(frugal)[0]["runs"] == [1]
+    frugal("tidy", "rules.toml", "--yes")
+    assert [one["outcome"] for one in visits(frugal)] == ["interrupted", "done"]
+
+
+def test_undo_since_a_moment_takes_back_all_of_it_the_last_first(rules: Path, frugal: Frugal) -> None:
+    folder = rules.parent
+    before = {path.name for path in (folder / "Intake").iterdir()}
+    frugal("tidy", "rules.toml", "--yes")
+    frugal("sort", "Intake/Logs", "--into", "{stem}", "--yes")
+    aged(folder / "Intake/old.tmp", 5)
+    frugal("purge", "Intake", "--older-than", "1d", "--by", "modified", "--permanent", "--yes")
+    assert "add --yes" in frugal("undo", "--since", "1 hour", code=3).stderr
+    said = frugal("undo", "--since", "1 hour", "--yes").stdout
+    assert said.index("run 2 ") < said.index("run 1 ") and "Run 3 (purge" in said and "passed over" in said
+    assert {path.name for path in (folder / "Intake").iterdir()} == before
+    assert "Nothing to take back since" in frugal("undo", "--since", "1 hour", "--yes").stdout
+    assert "it names the runs itself" in frugal("undo", "1", "--since", "1 hour", code=2).stderr
+    for text in ("tomorrow", "2099-01-01", "soonish", "in 2 days", ""):
+        assert "--since: " in frugal("undo", "--since", text, code=2).stderr
+
+
+@pytest.mark.parametrize("option", [True, False])
+def test_the_owner_reads_each_thing_done(rules: Path, frugal: Frugal, option: bool) -> None:
+    folder, log = rules.parent, rules.parent / "owner.log"
+    put(folder / "Intake/new\nline.log", "clay")
+    if not option:
+        rules.write_text(
+            'log = "owner.log"\n' + rules_text(RULE).replace('where = "ext is log"', 'where = "everything"')
+        )
+        rules.write_text(
+            rules_text('where = "ext is log"\nmove = "Logs"').replace("frugal = 1", 'frugal = 1\nlog = "owner.log"')
+        )
+    more = ("--log", str(log)) if option else ()
+    frugal("tidy", "rules.toml", "--yes", *more)
+    frugal("tidy", "rules.toml", "--yes", *more)
+    lines = log.read_text().splitlines()
+    assert (
+        len(lines) == 7
+        and lines[0].endswith(" begins")
+        and lines[5].endswith(": done")
+        and lines[6].endswith(": nothing to do")
+    )
+    assert sum("  moved  " in line and " → " in line for line in lines) == 4 and any(
+        "new\\nline.log" in line for line in lines
+    )
+    assert log.stat().st_mode & 0o777 == 0o644
+    # Where it cannot be written nothing is done, and a link is not followed.
+    log.unlink()
+    log.symlink_to(folder / "elsewhere")
+    put(folder / "Intake/9.log")
+    assert "the log cannot be written" in frugal("tidy", "rules.toml", "--yes", *more, code=2).stderr
+    assert (folder / "Intake/9.log").exists() and not (folder / "elsewhere").exists()
+
+
+def test_a_rule_never_takes_the_log_itself(folder: Path, frugal: Frugal) -> None:
+    put(folder / "Intake/a.log")
+    (folder / "rules.toml").write_text(rules_text(RULE).replace("frugal = 1", 'frugal = 1\nlog = "Intake/owner.log"'))
+    frugal("tidy", "rules.toml", "--yes")
+    frugal("tidy", "rules.toml", "--yes")
+    assert sorted(path.name for path in (folder / "Intake").iterdir()) == ["Logs", "owner.log"]
+
+
+def test_somebody_is_told_of_what_went_wrong_by_itself(
+    rules: Path, frugal: Frugal, own_home: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.chdir(rules.parent)
+    settings = put(
+        own_home / ".config/frugal-sorter/settings.toml", f'[on-problem]\nrun = ["tee", "-a", "{own_home}/told"]\n'
+    )
+    by_itself(frugal, "tidy", "rules.toml", "--yes")
+    frugal("tidy", "none.toml", "--yes", code=2)
+    assert not (own_home / "told").exists()
+    by_itself(frugal, "tidy", "none.toml", "--yes", code=1)
+    told = (own_home / "told").read_text()
+    assert "nightly: failed: " in told and "none.toml" in told and "command: frugal tidy none.toml --yes" in told
+    settings.write_text('[on-problem]\nrun = ["/nowhere/mail"]\n')
+    done = frugal("visit", "nightly", "--in", ".", "--", "tidy", "none.toml", "--yes", code=1)
+    assert "/nowhere/mail could not tell of it" in done.stderr
+    for broken in (
+        'on-problem = "mail"',
+        "[on-problem]\nrun = []",
+        "[on-problem]\nrun = [1]",
+        '[on-problem]\nmail = "x"',
+    ):
+        settings.write_text(broken)
+        put(rules.parent / "Intake/more.log")
+        assert "`on-problem` cannot be" in frugal("tidy", "rules.toml", "--yes", code=2).stderr
+
+
+def test_a_journal_of_the_form_before_is_read_and_taken_on(rules: Path, frugal: Frugal, own_home: Path) -> None:
+    frugal("tidy", "rules.toml", "--yes")
+    (file,) = own_home.rglob("journal.sqlite")
+    with sqlite3.connect(file) as db:
+        db.executescript("DROP TABLE visits; ALTER TABLE runs DROP COLUMN visit; PRAGMA user_version = 5;")
+    db.close()
+    assert "done" in frugal("history").stdout  # a reader changes nothing
+    assert sqlite3.connect(file).execute("PRAGMA user_version").fetchone() == (5,)
+    frugal("undo", "--yes")
+    assert sqlite3.connect(file).execute("PRAGMA user_version").fetchone() == (6,)
+    assert [one["outcome"] for one in visits(frugal)] == ["done"] and (rules.parent / "Intake/1.log").exists()
+
+
+def test_what_is_written_down_is_read_back(folder: Path) -> None:
+    visit = Visit(
+        "schedule", "n\udcff", "frugal 'x\udcff'", "/srv/r.toml", "maren", 5, 7, 5, 1, "done", "a \udcff", {"move": Amount(1, 2, 3, 4)}, 9,
+        10, 11, {"PATH": "/bin"},
+    )  # fmt: skip
+    with Journal(folder, write=True) as journal:
+        assert journal.record(visit) == 1
+        (found,) = journal.visits()
+        assert found == Visit(
+            **{name: getattr(visit, name) for name in visit.__dataclass_fields__ if name not in ("id",)}, id=1
+        )
+        assert journal.visits("n\udcff", 7) == [found] and journal.visits("other") == journal.visits(None, 8) == []
+        # Runs and visits that ended long ago are forgotten together.
+        journal.forget(10**18, 0)
+        assert journal.visits() == []
+
+
+def test_the_way_to_have_it_done_by_itself_is_offered_once(rules: Path, frugal: Frugal) -> None:
+    first = frugal("tidy", "rules.toml", "--yes").stdout
+    assert (
+        first.splitlines()[-1]
+        == f"To have it done by itself: frugal schedule add tidy --at 'daily 18:00' -- tidy {rules}"
+    )
+    put(rules.parent / "Intake/9.log")
+    assert "schedule add" not in frugal("tidy", "rules.toml", "--yes").stdout
+    line = frugal("sort", "Intake", "--into", "{type}", "--levels", "all", "--yes").stdout.splitlines()[-1]
+    assert "schedule add sort" in line and line.endswith("-- sort Intake --into '{type}' --levels all")
