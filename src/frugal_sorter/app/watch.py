@@ -243,6 +243,10 @@ class Watcher:
         if abs(apart_ns - self._apart_ns) > _JUMP_NS:
             # The machine slept, or its clock was set: what was told meanwhile, and what is due, is not known.
             self._apart_ns, self._all_at_ns = apart_ns, now_ns
+            # What was noted by the clock as it was means nothing by this one.
+            self._retry_ns = 0
+            self._heard.clear()
+            self._turns.clear()
         if now_ns < self._retry_ns:
             return False
         if self._all_at_ns is not None and self._all_at_ns <= now_ns:

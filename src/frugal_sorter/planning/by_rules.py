@@ -124,7 +124,11 @@ class _Planner:
             if root not in self.found.roots and self._is_wanted(root):
                 self._walk(root, roots)
         # What is inside a folder that is taken as a whole is counted, too.
-        self.result.levels = {root: None if roots[root].on_folders else roots[root].deepest for root in sorted(roots)}
+        # Where only some folders are looked at, nothing is counted beyond them.
+        if self.only is None:
+            self.result.levels = {
+                root: None if roots[root].on_folders else roots[root].deepest for root in sorted(roots)
+            }
         self.result.seen = self.found.seen
         self.result.notes += sorted(self.found.notes)
         # Whoever found them: parents first, then by name, so that numbers are given in that order.
