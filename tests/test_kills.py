@@ -151,3 +151,38 @@ def test_a_kill_before_any_change_loses_nothing_and_doubles_nothing(
     with ThreadPoolExecutor(2) as both:
         total = sum(both.map(every_other, range(2)))
     assert total, f"no {call} was met"
+
+
+# One file under two names, with an attribute that two rules change one after the other.
+CHAIN = (
+    'where = "type is log or type is text"\nuntag = "x"',
+    'where = "type is log"\ntag = ["x", "log"]\ncomment = "hi {name}"\nlink = "Links"\nleave = true',
+    'where = "type is text"\ntag = "text"\nlink = "Links"\nleave = true',
+)
+
+
+@pytest.mark.parametrize("call", ["setxattr", "symlinkat", "renameat2", "mkdir"])
+def test_a_kill_amid_several_changes_of_one_attribute_is_taken_back_whole(
+    folder: Path, own_home: Path, served: Served, call: str
+) -> None:
+    killed = 0
+    for when in range(1, 9):
+        for path in (folder / "Intake", own_home / ".local"):
+            shutil.rmtree(path, ignore_errors=True)
+        put(folder / "Intake/a.log", "clay")
+        put(folder / "Intake/c.log", "glaze")
+        os.link(folder / "Intake/a.log", folder / "Intake/b.txt")
+        os.setxattr(folder / "Intake/a.log", "user.xdg.tags", b"x,y")
+        (folder / "rules.toml").write_text(rules_text(*CHAIN))
+        before = snapshot(folder / "Intake")
+        words = ["tidy", "rules.toml", "--yes"]
+        done = served.run(words, folder, dict(os.environ), f"{call}:signal=SIGKILL:when={when}")
+        undone = served.run(["undo", "--yes"], folder, dict(os.environ))
+        after = snapshot(folder / "Intake")
+        assert {path: seen._replace(mtime_ns=0) for path, seen in after.items()} == {
+            path: seen._replace(mtime_ns=0) for path, seen in before.items()
+        }, (when, done.stdout, undone.stdout, undone.stderr)
+        if done.returncode in (0, 1):
+            break
+        killed += 1
+    assert killed

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Callable, Collection, Iterable, Mapping
+from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from typing import Protocol
 
@@ -142,7 +143,8 @@ class Watcher:
         """Watch what the rules act in; what is missing is waited for at the nearest folder that is there."""
         self.roots = roots_of(self.book)
         missing = frozenset(root.folder for root in self.roots if not os.path.isdir(root.folder))
-        missing |= frozenset(os.path.realpath(folder) for folder in self.book.unmounted)
+        away = frozenset(map(os.path.realpath, self.book.unmounted))
+        missing |= away & frozenset(root.folder for root in self.roots)
         here = [root for root in self.roots if root.folder not in missing]
         tops = [root.folder for root in here if not any(
             other.levels is None and other.folder != root.folder and is_inside(root.folder, other.folder) for other in here
@@ -179,17 +181,21 @@ class Watcher:
     def take(self, events: Iterable[Event]) -> None:
         """Take in what the source told."""
         now_ns = self.clock()
-        again = False
+        again = lost = False
         for event in events:
             if event.lost:
                 self._all_at_ns = now_ns
-                again = True
+                again = lost = True
             elif event.path == self._file:
                 again = False
                 self.read_again()
             elif event.folder:
                 again = again or self._is_of_a_root(event.path)
                 self._mark(event, now_ns)
+        if lost:
+            # Which places are on a volume that is not mounted is known by the rules as they are read.
+            with suppress(FrugalError):
+                self._take_book(self.read_book())
         if again:
             self._arm()
 
@@ -345,8 +351,11 @@ class Watcher:
         problem = "; ".join([one.reason for one in plan.refused] + [note.text for note in plan.notes if note.problem])
         if session.visiting is not None and (only is None or problem != self._problem):
             session.visiting.close(None)
-        if problem and problem != self._problem:
-            self.listener.note(problem)
+        if problem != self._problem:
+            # That a folder is missing was said when it went.
+            for text in [one.reason for one in plan.refused] + [note.text for note in plan.notes if note.problem]:
+                if not any(text.startswith(folder) for folder in self._missing):
+                    self.listener.note(text)
         self._problem = problem
 
     def _say_problem(self, session: Session, text: str, error: FrugalError) -> None:

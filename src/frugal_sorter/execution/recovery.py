@@ -96,6 +96,8 @@ def _look(journal: Journal, run: Run, repair: bool) -> _Looked:
             if mark is None or mark.outcome == Outcome.NOTED:
                 top = waiting.get(step.id)
                 mark = Mark(step.id, Outcome.NOTED, top) if top else _resolve(verbs, step, mark, repair)
+            if mark.outcome == Outcome.DONE:
+                verbs[step.verb].was_done(step, mark)
             if mark.outcome == Outcome.DONE and step.verb in TAKING and step.source and step.target:
                 context.now_at[step.source] = step.target, mark.now
             ended.append((step, mark))

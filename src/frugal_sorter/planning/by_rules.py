@@ -42,6 +42,8 @@ from frugal_sorter.rules.model import Rule, RuleBook
 from frugal_sorter.steps.count import NONE, ONE_FILE, Count, folder_of
 from frugal_sorter.steps.step import NotTouched
 
+# So many rules are named where several are kept from acting.
+_NAMED = 4
 Narrow = Callable[[Plan, World], None]
 
 
@@ -198,7 +200,10 @@ class _Planner:
                     Note(f"{root} is under version control ({tree}): its working files are acted on", False)
                 )
         for what, rules in missing.items():
-            self.result.notes.append(Note(f"{what}; skipped there: {', '.join(rules)}", True))
+            named = ", ".join(
+                rules if len(rules) <= _NAMED else [*rules[: _NAMED - 1], f"{len(rules) - _NAMED + 1} more"]
+            )
+            self.result.notes.append(Note(f"{what}; skipped there: {named}", True))
         return {root: Scope(acting, self.book.rules) for root, acting in roots.items()}
 
     @cached_property

@@ -115,6 +115,9 @@ class Verb(ABC):
     def prepare(self, steps: Sequence[Step]) -> None:  # noqa: B027
         """Make ready what steps of this verb need; called once before the first step of a run."""
 
+    def was_done(self, step: Step, mark: Mark) -> None:  # noqa: B027
+        """Take in that a step of an interrupted run was done, before the steps before it are resolved."""
+
     def catch_up(self) -> None:  # noqa: B027
         """End what lags behind the steps; called before any of them is written down as done."""
 

@@ -9,7 +9,7 @@ from contextlib import contextmanager
 from frugal_sorter.changes.outcome import CHANGED, NotDone, Outcome
 from frugal_sorter.filesystem.extended_attributes import read_attribute
 from frugal_sorter.filesystem.record import COARSEST_TIME_NS, Identity, Place
-from frugal_sorter.steps.base import INTERRUPTED, Mark, Verb
+from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext, Verb
 from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.held_entry import find, there
 from frugal_sorter.steps.step import Step
@@ -17,6 +17,11 @@ from frugal_sorter.steps.step import Step
 
 class SetAttribute(Verb):
     """Gives an extended attribute another text; an empty one is no attribute."""
+
+    def __init__(self, context: RunContext) -> None:
+        super().__init__(context)
+        # By inode and attribute: what an entry had before the later steps of the run, as these tell.
+        self._before: dict[tuple[int, str], str] = {}
 
     def do(self, step: Step) -> Mark:
         source, was = _ends(step)
@@ -41,10 +46,17 @@ class SetAttribute(Verb):
             return Mark(step.id, Outcome.OPEN, "no longer there")
         with _entry(self._context.descriptors.folder(place.folder), place.name) as (path, _):
             now = read_attribute(path, step.details["attribute"])
+        # Several rules, and several names of one file, may have changed it one after the other.
+        now = self._before.get((found.identity.ino, step.details["attribute"]), now)
         # What was last touched before this run began was not given anything by it.
         if now == step.details["new"] and found.ctime_ns >= self._context.began_ns - COARSEST_TIME_NS:
             return Mark(step.id, Outcome.DONE, now=found.identity)
         return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
+
+    def was_done(self, step: Step, mark: Mark) -> None:
+        identity = mark.now or step.was
+        if identity is not None:
+            self._before[identity.ino, step.details["attribute"]] = step.details["old"]
 
     def inverse(self, step: Step, mark: Mark) -> Step:
         source, was = _ends(step)
