@@ -156,8 +156,8 @@ def test_a_kill_before_any_change_loses_nothing_and_doubles_nothing(
 # One file under two names, with an attribute that two rules change one after the other.
 CHAIN = (
     'where = "type is log or type is text"\nuntag = "x"',
-    'where = "type is log"\ntag = ["x", "log"]\ncomment = "hi {name}"\nlink = "Links"\nleave = true',
-    'where = "type is text"\ntag = "text"\nlink = "Links"\nleave = true',
+    'where = "type is log"\ntag = ["x", "log"]\ncomment = "hi {name}"\nlink = "Links"',
+    'where = "type is text"\ntag = "text"\nlink = "Links"',
 )
 
 
