@@ -8,6 +8,7 @@ import shutil
 import signal
 import subprocess
 import sys
+import time
 from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -264,6 +265,18 @@ def test_a_volume_is_waited_for_each_time_that_it_goes(folder: Path, mount: Moun
         room.watcher.take([LOST])
         room.settle(1)
         assert room.told.missing == [str(folder / "volume/Intake")]
+
+
+def test_what_came_a_moment_ago_is_left_alone_though_nobody_told_of_it(folder: Path) -> None:
+    (folder / "Intake").mkdir()
+    room = Room(folder, LOGS)
+    put(folder / "Intake/old.log", "x", 400)
+    room.now_ns = time.time_ns()
+    room.start()
+    room.settle(3)
+    assert room.told.moved == []
+    room.settle(10)
+    assert room.told.moved == ["old.log"]
 
 
 def test_it_does_not_chase_its_own_tail(folder: Path) -> None:

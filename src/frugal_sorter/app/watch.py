@@ -15,7 +15,8 @@ from frugal_sorter.app.session import Session
 from frugal_sorter.errors import FrugalError, RefusedError
 from frugal_sorter.execution.executor import Result
 from frugal_sorter.filesystem.events import Event, Source
-from frugal_sorter.filesystem.record import is_inside
+from frugal_sorter.filesystem.record import Place, is_inside
+from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.volumes import volume_of
 from frugal_sorter.planning.moments import Root, earliest_changes, held_until, is_dated, owner_of, roots_of
 from frugal_sorter.planning.plan import Plan
@@ -82,6 +83,7 @@ class Watcher:
         settle: for how long a file must have been left alone, where its rule does not say.
         clock: the time of day, in ns since the epoch.
         running: a clock that nobody sets, in ns, which does not count while the machine sleeps.
+        once: what is there now is taken, and nothing after it: the dates of files are enough.
         stop: tells whether a person or a signal wants it to end.
     """
 
@@ -94,6 +96,7 @@ class Watcher:
     settle: Duration = SETTLE
     clock: Callable[[], int] = time.time_ns
     running: Callable[[], int] = time.monotonic_ns
+    once: bool = False
     stop: Callable[[], bool] = lambda: False
     _dirty: dict[str, _Dirty] = field(default_factory=dict)
     _later: dict[str, int] = field(default_factory=dict)
@@ -266,7 +269,7 @@ class Watcher:
         try:
             plan = plan_rules(session, self.book, only=only)
             self._leave_circling(plan, now_ns)
-            held = self._leave_fresh(plan, now_ns)
+            held = self._leave_fresh(plan, now_ns, only)
             if plan.asked:
                 self.listener.planned(plan)
                 result = carry_out(session, plan, self._on_step, self.stop)
@@ -305,7 +308,7 @@ class Watcher:
                     f"{step.place.path} was moved {_TURNS} times within ten minutes, and is left where it is"
                 )
 
-    def _leave_fresh(self, plan: Plan, now_ns: int) -> dict[str, int]:
+    def _leave_fresh(self, plan: Plan, now_ns: int, only: frozenset[str] | None) -> dict[str, int]:
         """Leave what something was heard of a moment ago; return, by folder, when the first of it may be taken."""
         settles = {rule.name: rule.settle for rule in self.book.rules}
         held: dict[str, int] = {}
@@ -317,6 +320,9 @@ class Watcher:
             at_ns = self._heard.get(path)
             if step.was is not None and step.was.kind == "folder":
                 at_ns = max((at for one, at in self._heard.items() if is_inside(one, path)), default=None)
+            if only is None and not self.once:
+                # Nobody told of it: when it came here, its status tells, whatever date it carries.
+                at_ns = max(at_ns or 0, _changed_ns(step.source, now_ns)) or None
             until_ns = 0 if at_ns is None else settles[step.rule].from_now(at_ns)
             if until_ns <= now_ns:
                 return False
@@ -364,6 +370,15 @@ class Watcher:
             self.listener.note(f"{text}; it is tried again")
             if session.visiting is not None:
                 session.visiting.close(error)
+
+
+def _changed_ns(place: Place, now_ns: int) -> int:
+    """Return when an entry was last changed or moved, in ns; 0 where that is not known, or lies ahead."""
+    try:
+        changed_ns = look(place).ctime_ns
+    except OSError:
+        return 0
+    return changed_ns if changed_ns <= now_ns else 0
 
 
 def _nearest(folder: str) -> str:

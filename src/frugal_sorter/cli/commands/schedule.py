@@ -186,11 +186,11 @@ def _at_most(
     return screen.number("How many may it be at most, so that a mistake does no more harm", 2 * today)
 
 
-def _describe(entry: Entry, scheduler: Scheduler, screen: Screen) -> None:
+def _describe(entry: Entry, scheduler: Scheduler, screen: Screen, is_on: bool = True) -> None:
     screen.parts((entry.name, "bold"), (f": {shown(entry.at)}, by {scheduler.name}, as {account_name()}", ""))
     now_ns = time.time_ns()
     times = [moment_text(one) for one in islice(entry.when.times_after(now_ns), _TIMES)]
-    if times:
+    if times and is_on:
         screen.line(f"  next    {', '.join(times)}")
     screen.line(f"  runs    {shown(line_of(entry.command))}")
     screen.line(f"  in      {shown(entry.folder)}")
@@ -284,7 +284,7 @@ def _show(args: argparse.Namespace, screen: Screen) -> int:
     now_ns = time.time_ns()
     looked = schedules.look_at(args.name, now_ns)
     entry, scheduler = looked.entry, scheduler_of(looked.entry.scheduler)
-    _describe(entry, scheduler, screen)
+    _describe(entry, scheduler, screen, looked.next_ns is not None)
     screen.line(f"  state   {looked.word}")
     _tell_troubles(screen, [looked])
     screen.line()

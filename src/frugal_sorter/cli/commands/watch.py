@@ -73,7 +73,8 @@ def run(args: argparse.Namespace) -> int:
         try:
             watcher = Watcher(
                 lambda: read_book(args), begin, source, listener, args.rescan.seconds * SECOND_NS,
-                args.every.seconds * SECOND_NS if args.every is not None else 0, args.settle, stop=lambda: heard.ended,
+                args.every.seconds * SECOND_NS if args.every is not None else 0, args.settle, once=args.once,
+                stop=lambda: heard.ended,
             )  # fmt: skip
             watcher.start()
             if args.once:
