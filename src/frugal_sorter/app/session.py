@@ -22,6 +22,9 @@ if TYPE_CHECKING:
     from frugal_sorter.rules.fields import World
 
 
+_PATIENCE_SECONDS = 5
+
+
 def _ignore(_: Recovered) -> None:
     return None
 
@@ -81,7 +84,10 @@ class Session:
         """
         from frugal_sorter.execution.executor import changing
 
-        with changing(ready_state_folder(), what, self.on_recovered) as journal:
+        # A person would rather know at once; who comes by itself can wait until another is done.
+        is_unattended = self.visiting is not None and self.visiting.driver != "person"
+        patience = _PATIENCE_SECONDS if is_unattended else 0
+        with changing(ready_state_folder(), what, self.on_recovered, patience) as journal:
             yield journal
 
     def world(self, journal: Journal | None = None, now_ns: int | None = None) -> World:

@@ -32,7 +32,7 @@ _MANY, _PATIENCE = 1_000, 6
 # Between two visits: what comes one by one is gathered for so long.
 _GAP_NS = SECOND_NS // 4
 # Another writer is at work: again after so long.
-_RETRY_NS = 2 * SECOND_NS
+_RETRY_NS, _LONG_NS = 2 * SECOND_NS, 600 * SECOND_NS
 # An entry that was moved so often within this time goes round in a circle.
 _TURNS, _TURNS_NS = 3, 600 * SECOND_NS
 # A date that passes is acted on at most so much later, so that many dates are one visit.
@@ -108,6 +108,7 @@ class Watcher:
     _all_at_ns: int | None = None
     _retry_ns: int = 0
     _problem: str = ""
+    _refused_ns: int = 0
     _armed: bool = False
     _apart_ns: int = 0
 
@@ -368,8 +369,11 @@ class Watcher:
         if text != self._problem:
             self._problem = text
             self.listener.note(f"{text}; it is tried again")
-            if session.visiting is not None:
-                session.visiting.close(error)
+            self._refused_ns = self.clock()
+        elif session.visiting is not None and self.clock() - self._refused_ns > _LONG_NS:
+            # So long no run should take: it is written down, and whoever the settings name is told.
+            self._refused_ns = self.clock()
+            session.visiting.close(error)
 
 
 def _changed_ns(place: Place, now_ns: int) -> int:

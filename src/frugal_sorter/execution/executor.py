@@ -178,7 +178,7 @@ class _Ends:
 
 @contextmanager
 def changing(
-    folder: Path, what: str, on_recovered: Callable[[Recovered], None] = lambda _recovered: None
+    folder: Path, what: str, on_recovered: Callable[[Recovered], None] = lambda _recovered: None, patience: float = 0
 ) -> Iterator[Journal]:  # fmt: skip
     """Hold the right to change files, with the journal open and interrupted runs recovered.
 
@@ -186,12 +186,13 @@ def changing(
         folder: the state folder.
         what: the command, shown to other writers.
         on_recovered: called for each run that was interrupted, with what became of it.
+        patience: for how many seconds another process that is changing files is waited for.
 
     Raises:
         RefusedError: another process is changing files.
         StateError: the journal cannot be used.
     """
-    with writer_lock(folder, what), Journal(folder, write=True) as journal:
+    with writer_lock(folder, what, patience), Journal(folder, write=True) as journal:
         for recovered in recover_interrupted(journal):
             on_recovered(recovered)
         journal.interrupt_visits()

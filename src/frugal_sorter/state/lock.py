@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import fcntl
 import os
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from frugal_sorter.errors import RefusedError, StateError
+
+_AGAIN_SECONDS = 0.1
 
 
 def _try(descriptor: int) -> bool:
@@ -20,7 +23,7 @@ def _try(descriptor: int) -> bool:
 
 
 @contextmanager
-def writer_lock(folder: Path, what: str) -> Iterator[None]:
+def writer_lock(folder: Path, what: str, patience: float = 0) -> Iterator[None]:
     """Hold the only right to change files, for as long as the block runs.
 
     The lock is the kernel's, so a killed writer leaves none behind.
@@ -28,6 +31,7 @@ def writer_lock(folder: Path, what: str) -> Iterator[None]:
     Args:
         folder: the state folder.
         what: what this writer does, shown to others, such as "tidy".
+        patience: for how many seconds it is waited for.
 
     Raises:
         RefusedError: another process holds it.
@@ -40,7 +44,9 @@ def writer_lock(folder: Path, what: str) -> Iterator[None]:
         raise _unusable(path, error) from None
     try:
         try:
-            is_held = _try(descriptor)
+            until = time.monotonic() + patience
+            while not (is_held := _try(descriptor)) and time.monotonic() < until:
+                time.sleep(_AGAIN_SECONDS)
             if not is_held:
                 holder = os.pread(descriptor, 200, 0).decode(errors="replace").strip() or "another process"
                 raise RefusedError(f"another run is changing files: {holder}", "wait until it has ended")
