@@ -8,10 +8,8 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
-from frugal_sorter.errors import UsageError
-from frugal_sorter.schedule import scheduler
 from frugal_sorter.schedule.entry import Entry
-from frugal_sorter.schedule.scheduler import Cannot, Piece, State
+from frugal_sorter.schedule.scheduler import Cannot, Piece, PrintedOnly
 from frugal_sorter.schedule.when import LAST, When
 
 
@@ -39,7 +37,7 @@ def _intervals(when: When) -> list[dict[str, int]]:
     return found
 
 
-class Scheduler(scheduler.Scheduler):
+class Scheduler(PrintedOnly):
     """launchd."""
 
     name = "launchd"
@@ -80,29 +78,8 @@ class Scheduler(scheduler.Scheduler):
         domain = "system" if entry.whole_machine else "gui/$(id -u)"
         return [["launchctl", "bootstrap", domain, str(_path(entry))]]
 
-    def install(self, entry: Entry) -> None:
-        raise _not_yet()
-
-    def remove(self, entry: Entry) -> None:
-        raise _not_yet()
-
-    def turn(self, entry: Entry, on: bool) -> None:
-        raise _not_yet()
-
-    def state(self, entry: Entry) -> State:
-        raise _not_yet()
-
-    def run(self, entry: Entry) -> int:
-        raise _not_yet()
-
 
 def _path(entry: Entry) -> Path:
     return (
         Path("/Library/LaunchDaemons" if entry.whole_machine else "~/Library/LaunchAgents") / f"{_label(entry)}.plist"
-    )
-
-
-def _not_yet() -> UsageError:
-    return UsageError(
-        "launchd: only --print is there so far", "write what it prints, and load it by the command below it"
     )

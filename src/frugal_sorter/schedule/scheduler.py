@@ -110,6 +110,30 @@ class Scheduler(ABC):
         """
 
 
+class PrintedOnly(Scheduler):
+    """A scheduler whose files are shown for another machine, and which is not asked for anything so far."""
+
+    def install(self, entry: Entry) -> None:
+        raise self._not_yet()
+
+    def remove(self, entry: Entry) -> None:
+        raise self._not_yet()
+
+    def turn(self, entry: Entry, on: bool) -> None:
+        raise self._not_yet()
+
+    def state(self, entry: Entry) -> State:
+        raise self._not_yet()
+
+    def run(self, entry: Entry) -> int:
+        raise self._not_yet()
+
+    def _not_yet(self) -> UsageError:
+        return UsageError(
+            f"{self.name}: only --print is there so far", "write what it prints, and load it by the command below it"
+        )
+
+
 def scheduler_of(name: str) -> Scheduler:
     """Return a scheduler by name."""
     if name not in SCHEDULERS:

@@ -8,11 +8,9 @@ from collections.abc import Sequence
 from datetime import datetime
 from xml.etree import ElementTree
 
-from frugal_sorter.errors import UsageError
 from frugal_sorter.rules.units import SECOND_NS
-from frugal_sorter.schedule import scheduler
 from frugal_sorter.schedule.entry import Entry
-from frugal_sorter.schedule.scheduler import Cannot, Piece, State
+from frugal_sorter.schedule.scheduler import Cannot, Piece, PrintedOnly
 from frugal_sorter.schedule.when import LAST
 
 _NAMESPACE = "http://schemas.microsoft.com/windows/2004/02/mit/task"
@@ -21,7 +19,7 @@ _MONTHS = ("January", "February", "March", "April", "May", "June", "July", "Augu
            "December")  # fmt: skip
 
 
-class Scheduler(scheduler.Scheduler):
+class Scheduler(PrintedOnly):
     """The task scheduler of Windows."""
 
     name = "windows"
@@ -43,27 +41,6 @@ class Scheduler(scheduler.Scheduler):
 
     def commands(self, entry: Entry) -> Sequence[Sequence[str]]:
         return [["schtasks", "/Create", "/TN", f"\\Frugal\\{entry.name}", "/XML", f"{entry.unit}.xml"]]
-
-    def install(self, entry: Entry) -> None:
-        raise _not_yet()
-
-    def remove(self, entry: Entry) -> None:
-        raise _not_yet()
-
-    def turn(self, entry: Entry, on: bool) -> None:
-        raise _not_yet()
-
-    def state(self, entry: Entry) -> State:
-        raise _not_yet()
-
-    def run(self, entry: Entry) -> int:
-        raise _not_yet()
-
-
-def _not_yet() -> UsageError:
-    return UsageError(
-        "windows: only --print is there so far", "write what it prints, and load it by the command below it"
-    )
 
 
 def _xml(entry: Entry) -> str:
