@@ -16,9 +16,10 @@ from typing import Any
 
 import pytest
 
+from frugal_sorter.app import watch
 from frugal_sorter.app.session import Session
 from frugal_sorter.app.watch import Watcher
-from frugal_sorter.errors import FrugalError
+from frugal_sorter.errors import FrugalError, StateError
 from frugal_sorter.execution.executor import Result, changing
 from frugal_sorter.filesystem import walk
 from frugal_sorter.filesystem.events import LOST, Event
@@ -343,6 +344,22 @@ def test_another_writer_is_waited_for_and_said_once(room: Room) -> None:
         room.settle(30)
         assert room.told.moved == [] and sum("another run" in note for note in room.told.notes) == 1
     room.settle(5)
+    assert room.told.moved == ["a.log"]
+
+
+def test_a_fault_that_a_person_must_mend_is_said_once_and_tried_again(
+    room: Room, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    def full(*_: object, **__: object) -> Plan:
+        raise StateError("the journal cannot be written", "free disk space there")
+
+    with monkeypatch.context() as context:
+        context.setattr(watch, "plan_rules", full)
+        room.write("Intake/a.log")
+        room.settle(200)
+    assert room.told.moved == [] and [note for note in room.told.notes if "journal" in note] == room.told.notes
+    assert len(room.told.notes) == 1 and "free disk space there; it is tried again" in room.told.notes[0]
+    room.settle(61)
     assert room.told.moved == ["a.log"]
 
 

@@ -33,6 +33,7 @@ _MANY, _PATIENCE = 1_000, 6
 _GAP_NS = SECOND_NS // 4
 # Another writer is at work: again after so long.
 _RETRY_NS, _LONG_NS = 2 * SECOND_NS, 600 * SECOND_NS
+_PAUSE_NS = 60 * SECOND_NS
 # An entry that was moved so often within this time goes round in a circle.
 _TURNS, _TURNS_NS = 3, 600 * SECOND_NS
 # A date that passes is acted on at most so much later, so that many dates are one visit.
@@ -278,7 +279,16 @@ class Watcher:
         except RefusedError as refused:
             # Another writer; what is due stays due.
             self._retry_ns = now_ns + _RETRY_NS
-            self._say_problem(session, refused.message, refused)
+            self._say_refused(session, refused)
+            return True
+        except FrugalError as failed:
+            # A full disk, for one: a person has to help, and until then it goes on trying.
+            self._retry_ns = now_ns + _PAUSE_NS
+            if failed.message != self._problem:
+                self._problem = failed.message
+                self.listener.note(f"{failed.message}; {failed.hint}; it is tried again each minute")
+                if session.visiting is not None:
+                    session.visiting.close(failed)
             return True
         self._forget(only, {**held_until(self.book, plan, now_ns), **held}, now_ns)
         self._retry_ns = now_ns + _GAP_NS
@@ -297,6 +307,8 @@ class Watcher:
             key: moments for key, turns in self._turns.items()
             if (moments := [at for at in turns if now_ns - at < _TURNS_NS])
         }  # fmt: skip
+
+        self._circling &= set(self._turns)
 
         def goes_round(step: Step) -> bool:
             return step.was is not None and len(self._turns.get((step.was.dev, step.was.ino), ())) >= _TURNS
@@ -365,15 +377,14 @@ class Watcher:
                     self.listener.note(text)
         self._problem = problem
 
-    def _say_problem(self, session: Session, text: str, error: FrugalError) -> None:
-        if text != self._problem:
-            self._problem = text
-            self.listener.note(f"{text}; it is tried again")
-            self._refused_ns = self.clock()
+    def _say_refused(self, session: Session, refused: RefusedError) -> None:
+        if refused.message != self._problem:
+            self._problem, self._refused_ns = refused.message, self.clock()
+            self.listener.note(f"{refused.message}; it is tried again")
         elif session.visiting is not None and self.clock() - self._refused_ns > _LONG_NS:
             # So long no run should take: it is written down, and whoever the settings name is told.
             self._refused_ns = self.clock()
-            session.visiting.close(error)
+            session.visiting.close(refused)
 
 
 def _changed_ns(place: Place, now_ns: int) -> int:
