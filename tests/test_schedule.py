@@ -33,7 +33,7 @@ told["verify"] = system("systemd-analyze", "--user", "verify", units + "frugal-n
 os.mkdir(units + "frugal-nightly.timer.d")
 open(units + "frugal-nightly.timer.d/soon.conf", "w").write("[Timer]\\nOnActiveSec=1s\\n")
 system("systemctl", "--user", "daemon-reload"), system("systemctl", "--user", "restart", "frugal-nightly.timer")
-told["fired"] = until(lambda: visits("nightly"))
+told["fired"] = until(lambda: [one for one in visits("nightly") if one["ended"]])
 until(lambda: "inactive" in system("systemctl", "--user", "is-active", "frugal-nightly.service"))
 os.remove(units + "frugal-nightly.timer.d/soon.conf"), os.rmdir(units + "frugal-nightly.timer.d")
 system("systemctl", "--user", "daemon-reload"), system("systemctl", "--user", "restart", "frugal-nightly.timer")

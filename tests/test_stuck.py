@@ -259,7 +259,7 @@ def test_a_long_chain_of_undos_is_read_without_recursion(folder: Path) -> None:
         for number in range(3, 1_500):
             db.execute(
                 "INSERT INTO runs SELECT NULL, kind, origin, ?, backward, account, began_ns, ended_ns, state, counts,"
-                " token, volumes FROM runs WHERE id = 2", (number - 1,),
+                " token, volumes, visit FROM runs WHERE id = 2", (number - 1,),
             )  # fmt: skip
             db.execute("INSERT INTO packs SELECT NULL, ?, first, steps FROM packs WHERE run = 2", (number,))
             db.execute(
