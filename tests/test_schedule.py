@@ -39,7 +39,7 @@ os.remove(units + "frugal-nightly.timer.d/soon.conf"), os.rmdir(units + "frugal-
 system("systemctl", "--user", "daemon-reload"), system("systemctl", "--user", "restart", "frugal-nightly.timer")
 told["table"] = frugal("history")
 open("Intake/4.log", "w").write("4")
-told["run"] = frugal("schedule", "run", "nightly")
+told["run"] = start("nightly")
 start("nightly"), start("nightly")
 told["visits"] = visits("nightly")
 told["list"] = json.loads(frugal("schedule", "list", "--format", "json", code=0))

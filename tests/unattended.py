@@ -51,8 +51,14 @@ def until(is_so, seconds=90):
     return found
 
 def start(name):
-    # A systemd without the control groups of a booted machine ends a unit wrongly now and then, soon after another.
-    until(lambda: "left no record" not in frugal("schedule", "run", name))
+    # A systemd without the control groups of a booted machine now and then ends a unit wrongly that follows another at once.
+    def is_recorded():
+        unit = "frugal-" + name + ".service"
+        until(lambda: system("systemctl", "--user", "is-active", unit).strip() in ("inactive", "failed"))
+        time.sleep(0.2)
+        said = frugal("schedule", "run", name)
+        return said if any(line.startswith(name + ": ") for line in said.splitlines()) else ""
+    return until(is_recorded)
 
 def visits(name):
     return [one for one in json.loads(frugal("history", "--by", name, "--format", "json"))["visits"] if one["driver"] != "person"]
