@@ -30,4 +30,7 @@ def act_as(user: str) -> None:
         if name.startswith("XDG_"):
             del os.environ[name]
     os.environ |= {"HOME": found.pw_dir, "USER": found.pw_name, "LOGNAME": found.pw_name}
+    # Where the systemd of that account is asked, if it runs (file-hierarchy(7)).
+    if os.path.isdir(runtime := f"/run/user/{found.pw_uid}"):
+        os.environ["XDG_RUNTIME_DIR"] = runtime
     forget_all()

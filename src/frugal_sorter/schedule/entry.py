@@ -121,6 +121,14 @@ def check_entry(entry: Entry) -> Entry:
                 read(value)
             except InvalidValue as wrong:
                 raise UsageError(f"{option}: {wrong.message}", wrong.hint) from None
+    if entry.is_watch:
+        for option, is_asked, instead in (
+            ("--during", bool(entry.during), "give its rules `during`"), ("--mains-only", entry.mains_only, "leave it out"),
+            ("--limit", bool(entry.limit), "leave it out"), ("--spread", bool(entry.spread), "leave it out"),
+            ("--catch-up", entry.catch_up is not None, "leave it out"), ("--wake", entry.wake, "leave it out"),
+        ):  # fmt: skip
+            if is_asked:
+                raise UsageError(f"{option}: a watcher runs all the time", instead)
     for word in entry.command_line:
         if _CONTROL.search(word):
             raise UsageError(

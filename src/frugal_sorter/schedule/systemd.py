@@ -83,10 +83,6 @@ class Scheduler(scheduler.Scheduler):
             found.append(Cannot("log-on", "leave --whole-machine out, or say start-up"))
         if entry.catch_up and kind not in ("times", "once"):
             found.append(Cannot("--catch-up", "it needs a time of the clock"))
-        if entry.spread and kind == "arrival":
-            found.append(Cannot("--spread", "leave it out: a watcher runs all the time"))
-        if entry.limit and kind == "arrival":
-            found.append(Cannot("--limit", "leave it out: a watcher runs all the time"))
         return found
 
     def pieces(self, entry: Entry) -> Sequence[Piece]:
