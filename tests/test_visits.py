@@ -50,7 +50,8 @@ COMMANDS = [
     (("purge", "Intake", "--older-than", "1d", "--by", "modified", "--permanent", "--yes"), 0, "done", "", {"delete": 5}),
     (("purge", "Intake", "--older-than", "1d", "--by", "modified", "--at-most", "1", "--yes"), 3, "refused", "take away 5 files", {}),
     (("purge", "/usr", "--older-than", "1d", "--yes"), 3, None, "", {}),
-    (("tidy", "none.toml", "--yes"), 2, None, "", {}), (("tidy", "missing.toml", "--yes"), 1, "failed", "Gone is missing", {}),
+    (("tidy", "none.toml", "--yes"), 2, None, "", {}), (("tidy", "broken.toml", "--yes"), 2, None, "", {}),
+    (("tidy", "missing.toml", "--yes"), 1, "failed", "Gone is missing", {}),
     (("gather", "--list", "list.txt", "--from", "Intake", "--to", "Out", "--yes"), 0, "done", "", {"copy": 1}),
     (("duplicates", "Intake", "--do", "trash", "--yes"), 0, "done", "", {"trash": 2}),
     (("duplicates", "Intake"), 0, None, "", {}), (("trash",), 0, None, "", {}), (("undo", "--yes"), 2, None, "", {}),
@@ -69,6 +70,7 @@ def test_each_call_of_a_command_that_changes_files_leaves_its_line(
     for name, days in (("old", 5), ("older", 9)):
         aged(folder / f"Intake/{name}.tmp", days, name)
     (folder / "missing.toml").write_text(rules_text(RULE).replace("Intake", "Gone"))
+    (folder / "broken.toml").write_text("x = [")
     (folder / "list.txt").write_text("1.log\n")
     if unattended:
         by_itself(frugal, *words, code=int(outcome in ("failed", "refused") or (outcome is None and code != 0)))

@@ -26,7 +26,7 @@ from frugal_sorter.steps.kinds import ATTENDING, FINAL, KINDS, REPLACING
 from frugal_sorter.steps.step import Step
 
 _LOG = logging.getLogger("frugal_sorter")
-# What decides how a command works; of the other variables only that they are there.
+# What decides how a command works; any other variable may hold a secret.
 _TELLING = ("HOME", "LANG", "LC_ALL", "LOGNAME", "PATH", "SHELL", "TZ", "USER", "XDG_CONFIG_HOME", "XDG_STATE_HOME")
 _PROBLEM_SECONDS = 60
 OnStep = Callable[[Step, Mark], None]
@@ -143,7 +143,7 @@ class Visiting:
         if self.visit is not None and self.visit.outcome != "running":
             return
         # A person who only looked, or mistyped something and was told so, is no visit; what is unattended always is.
-        if self.driver == "person" and self.plan is None and (error is None or isinstance(error, UsageError)):
+        if self.driver == "person" and self.plan is None and not isinstance(error, (RefusedError, StateError, OSError)):
             return
         if error is None and self.plan is None:
             outcome, reason = _outcome_of_code(code)
