@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shutil
 from pathlib import Path
 from typing import Any
 
@@ -10,6 +11,7 @@ import pytest
 
 from tests.conftest import Frugal
 from tests.support import put, rules_text
+from tests.test_terminal import on_terminal
 from tests.unattended import has_cron, has_systemd, with_cron, with_systemd
 
 RULE = 'where = "ext is log"\nmove = "Logs"'
@@ -282,6 +284,31 @@ def test_a_run_that_would_take_too_much_must_be_allowed(desk: Path, frugal: Frug
     assert "would be refused today" in frugal(*words, *purge, code=2).stderr
     assert "--at-most 2400" in frugal(*words, "--at-most", "2400", *purge).stdout
     assert json.loads(frugal("history", "--format", "json").stdout) == {"runs": [], "visits": []}
+
+
+@pytest.mark.skipif(not shutil.which("crontab"), reason="cron is not installed")
+def test_a_person_who_is_asked_sees_what_the_chosen_number_allows(desk: Path) -> None:
+    for number in range(1_200):
+        put(desk / f"Intake/{number}.tmp", "", 90)
+    words = (
+        "schedule",
+        "add",
+        "x",
+        "--at",
+        "daily 18:00",
+        "--with",
+        "cron",
+        "--",
+        "purge",
+        "Intake",
+        "--older-than",
+        "30d",
+        "--by",
+        "modified",
+    )
+    code, said = on_terminal(desk, *words, answers="\nn\n")
+    assert code == 3 and "would take away 1,200 files today" in said and "[2,400]" in said
+    assert "--at-most 2400" in said and "today   move 1,200 files" in said and "are allowed" not in said
 
 
 def visit(frugal: Frugal, *words: str, **more: Any) -> str:

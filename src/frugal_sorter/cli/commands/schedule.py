@@ -116,6 +116,8 @@ def _add(args: argparse.Namespace, screen: Screen) -> int:
         at_most = _at_most(args, screen, entry, rehearsed)
         if at_most is not None:
             entry = replace(entry, command=(*entry.command, "--at-most", str(at_most)))
+            if rehearsed is not None and rehearsed.refused:
+                rehearsed = rehearse(entry.command)
     if args.print:
         return _print(entry, scheduler, screen)
     _describe(entry, scheduler, screen)
