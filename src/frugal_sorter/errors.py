@@ -40,6 +40,11 @@ class FrugalError(Exception):
         self.hint = one_line(hint)
         super().__init__(self.message)
 
+    @property
+    def text(self) -> str:
+        """What, where, and what to do about it, in one line."""
+        return f"{self.message}; {self.hint}" if self.hint else self.message
+
 
 class UsageError(FrugalError):
     """The command line asks for something that does not exist or does not fit."""

@@ -154,13 +154,13 @@ def _look(folder: Path, entry: Entry, now_ns: int) -> Looked:
     try:
         state = scheduler_of(entry.scheduler).state(entry)
     except FrugalError as error:
-        state = State(False, trouble=(f"{error.message}; {error.hint}",))
+        state = State(False, trouble=(error.text,))
     troubles: list[str] = []
     visits: list[Visit] = []
     try:
         visits = _visits(folder, entry.name)
     except FrugalError as error:
-        troubles.append(f"{error.message}; {error.hint}")
+        troubles.append(error.text)
     next_ns = None
     if entry.on and state.is_on:
         next_ns = state.next_ns or entry.when.next_after(now_ns)
@@ -182,7 +182,7 @@ def _of_files(entry: Entry) -> list[str]:
         try:
             load_rules(Path(rules))
         except FrugalError as error:
-            troubles.append(f"{error.message}; {error.hint}" if error.hint else error.message)
+            troubles.append(error.text)
     for path in (entry.interpreter, rules):
         if path and others_can_write(path):
             troubles.append(f"{path}: other users can write to it; chmod go-w it")

@@ -173,10 +173,9 @@ def outcome_of(plan: Plan, result: Result | None) -> tuple[VisitOutcome, str]:
         result: what was; None where nothing was to be done.
     """
     refused = [f"{one.rule}: {one.reason}" for one in plan.refused]
-    missing = [note.text for note in plan.notes if note.problem]
-    reason = "; ".join(refused or missing)
+    reason = "; ".join(refused or plan.problems)
     if result is None:
-        return ("refused" if refused else "failed" if missing else "nothing to do"), reason
+        return ("refused" if refused else "failed" if plan.problems else "nothing to do"), reason
     if result.stopped:
         return "stopped", reason
     return "done", reason
@@ -185,9 +184,9 @@ def outcome_of(plan: Plan, result: Result | None) -> tuple[VisitOutcome, str]:
 def outcome_of_error(error: BaseException) -> tuple[VisitOutcome, str]:
     """Return what came of a visit that an error ended, and why."""
     if isinstance(error, RefusedError):
-        return "refused", f"{error.message}; {error.hint}" if error.hint else error.message
+        return "refused", error.text
     if isinstance(error, FrugalError):
-        return "failed", f"{error.message}; {error.hint}" if error.hint else error.message
+        return "failed", error.text
     if isinstance(error, KeyboardInterrupt):
         return "stopped", "before anything was changed"
     return "failed", str(error) or type(error).__name__

@@ -286,7 +286,7 @@ class Watcher:
             self._retry_ns = now_ns + _PAUSE_NS
             if failed.message != self._problem:
                 self._problem = failed.message
-                self.listener.note(f"{failed.message}; {failed.hint}; it is tried again each minute")
+                self.listener.note(f"{failed.text}; it is tried again each minute")
                 if session.visiting is not None:
                     session.visiting.close(failed)
             return True
@@ -367,12 +367,13 @@ class Watcher:
 
     def _close(self, session: Session, plan: Plan, only: frozenset[str] | None) -> None:
         """Write down a look that found nothing only where all was looked at, or something is wrong."""
-        problem = "; ".join([one.reason for one in plan.refused] + [note.text for note in plan.notes if note.problem])
+        problems = [one.reason for one in plan.refused] + plan.problems
+        problem = "; ".join(problems)
         if session.visiting is not None and (only is None or problem != self._problem):
             session.visiting.close(None)
         if problem != self._problem:
             # That a folder is missing was said when it went.
-            for text in [one.reason for one in plan.refused] + [note.text for note in plan.notes if note.problem]:
+            for text in problems:
                 if not any(text.startswith(folder) for folder in self._missing):
                     self.listener.note(text)
         self._problem = problem

@@ -113,7 +113,7 @@ def _code_of(raised: BaseException) -> int:
         _say(f"{count} mistake{'' if count == 1 else 's'}; nothing runs from a file with a mistake in it")
         return mistakes.exit_code
     except FrugalError as error:
-        _say(f"frugal: {error.message}{f'; {error.hint}' if error.hint else ''}")
+        _say(f"frugal: {error.text}")
         return error.exit_code
     except KeyboardInterrupt as stopped:
         _say("\nstopped; nothing was left half done")

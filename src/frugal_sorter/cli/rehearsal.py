@@ -79,6 +79,5 @@ def rehearse(words: Sequence[str], at_most: int | None = None) -> Rehearsed:
     if plan is None:
         return Rehearsed("nothing to do", 0, (), ())
     refused = [f"{one.rule}: {one.reason}" for one in plan.refused]
-    problems = [note.text for note in plan.notes if note.problem]
     removals = sum(step.files for step in plan.asked if step.verb in REMOVING | FINAL)
-    return Rehearsed(will_text(plan.asked) or "nothing to do", removals, refused, problems)
+    return Rehearsed(will_text(plan.asked) or "nothing to do", removals, refused, plan.problems)

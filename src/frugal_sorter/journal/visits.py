@@ -93,6 +93,16 @@ class Visit:
         return self.name or self.account
 
     @property
+    def entries(self) -> int:
+        """How many entries it did something with, each counted once for each verb."""
+        return sum(one.files + one.folders for one in self.counts.values())
+
+    @property
+    def bytes(self) -> int:
+        """How many bytes these were."""
+        return sum(one.bytes for one in self.counts.values())
+
+    @property
     def is_in_trouble(self) -> bool:
         """Whether a person must know of it: nothing was done that should have been, or only in part."""
         return self.outcome in TROUBLE or (self.outcome == "done" and bool(self.reason))

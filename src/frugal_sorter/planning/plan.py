@@ -183,6 +183,11 @@ class Plan:
         return self.seen.without(claimed)
 
     @property
+    def problems(self) -> list[str]:
+        """What is missing or in the way as a whole, such as a folder, in words."""
+        return [note.text for note in self.notes if note.problem]
+
+    @property
     def has_problem(self) -> bool:
         """Whether something is missing or in the way that a person should know of."""
-        return any(left.problem for left in self.not_touched) or any(note.problem for note in self.notes)
+        return any(left.problem for left in self.not_touched) or bool(self.problems)

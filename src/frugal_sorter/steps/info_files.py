@@ -50,7 +50,7 @@ def remove_stray_infos(context: RunContext) -> list[str]:
     for info in dict.fromkeys(stray):
         entry = Place(f"{os.path.dirname(info.folder)}/files", info.name.removesuffix(INFO_SUFFIX))
         with suppress(OSError):
-            # What was put back into the trash since has a use for it.
+            # What was put back in the trash since has a use for it.
             if look_at(context, entry) is None:
                 remove_infos(context, [info])
     return [info.path for info in context.stray]

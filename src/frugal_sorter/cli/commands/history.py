@@ -145,32 +145,20 @@ class _Line:
     trouble: str = ""
 
 
-def _lines(journal: Journal, runs: Sequence[Run], visits: Sequence[Visit], active: bool) -> list[_Line]:
+def _lines(counted: Mapping[int, _Counts], runs: Sequence[Run], visits: Sequence[Visit], active: bool) -> list[_Line]:
     """Return runs, and visits without one, in the order of time."""
     of_run = {run: visit for visit in visits for run in visit.runs}
     lines = []
     for one in runs:
-        counts, visit = _counts(journal, one, active), of_run.get(one.id)
+        counts, visit = counted[one.id], of_run.get(one.id)
         failed = _not_done(counts)
         state = _state(one, counts, active) + (f", {failed:,} not done" if failed else "")
-        size = sum(amount.bytes for amount in visit.counts.values()) if visit is not None else None
+        size = visit.bytes if visit is not None else None
         by, driver = (visit.by, visit.driver) if visit is not None else (one.account, "person")
         # A person was there and has read it.
         trouble = visit.reason if visit is not None and driver != "person" and visit.outcome == "done" else ""
-        lines.append(
-            _Line(
-                [one.id],
-                one.began_ns,
-                by,
-                driver,
-                _what(one),
-                counts.get(Outcome.DONE, 0),
-                size,
-                state,
-                one.origin,
-                trouble,
-            )
-        )
+        done = counts.get(Outcome.DONE, 0)
+        lines.append(_Line([one.id], one.began_ns, by, driver, _what(one), done, size, state, one.origin, trouble))
     for visit in visits:
         if not visit.runs:
             lines.append(_line_of_visit(visit, active))
@@ -218,22 +206,25 @@ def _numbers(runs: Sequence[int]) -> str:
 
 def _show_runs(journal: Journal, active: bool, args: argparse.Namespace) -> int:
     since_ns = _past(args.since)
-    visits = journal.visits(args.by, since_ns)
+    all_visits = journal.visits(None, since_ns)
+    visits = [one for one in all_visits if args.by in (None, one.by)]
     own = {run for visit in visits for run in visit.runs}
-    recorded = {run for visit in journal.visits() for run in visit.runs} if args.by else own
+    recorded = {run for visit in all_visits for run in visit.runs}
     runs = [
         one for one in journal.runs()
         if (since_ns is None or one.began_ns >= since_ns)
         and (args.by is None or one.id in own or (one.id not in recorded and one.account == args.by))
     ]  # fmt: skip
-    if args.format == "json":
-        return _print_json(journal, runs, visits, active)
     if args.format == "csv":
         return _print_csv(visits, active)
+    # Once for all: of a killed run the disk is asked.
+    counted = {one.id: _counts(journal, one, active) for one in runs}
+    if args.format == "json":
+        return _print_json(counted, runs, visits, active)
     from frugal_sorter.cli.output.screen import Screen
 
     screen = Screen()
-    lines = _lines(journal, runs, visits, active)
+    lines = _lines(counted, runs, visits, active)
     if not lines:
         screen.line("No run yet." if args.by is None and since_ns is None else "Nothing of that is in the history.")
         return 0
@@ -260,12 +251,12 @@ def _show_runs(journal: Journal, active: bool, args: argparse.Namespace) -> int:
         screen.line(f"{moment_text(line.at_ns)}  {shown(line.by)}: {shown(line.trouble)}", style="yellow")
     if len(troubles) > _TROUBLES:
         screen.line(f"{len(troubles) - _TROUBLES:,} earlier ones; --format csv has all", style="dim")
-    _show_ways_back(journal, runs, active, screen)
+    _show_ways_back(journal, runs, counted, screen)
     return 0
 
 
-def _show_ways_back(journal: Journal, runs: Sequence[Run], active: bool, screen: Screen) -> None:
-    listed = [one for one in reversed(runs) if _counts(journal, one, active).get(Outcome.DONE)]
+def _show_ways_back(journal: Journal, runs: Sequence[Run], counted: Mapping[int, _Counts], screen: Screen) -> None:
+    listed = [one for one in reversed(runs) if counted[one.id].get(Outcome.DONE)]
     last = next(
         (one for one in listed if one.kind != "undo" and one.undone_by is None and journal.can_be_undone(one.id)), None
     )
@@ -277,10 +268,10 @@ def _show_ways_back(journal: Journal, runs: Sequence[Run], active: bool, screen:
             screen.line(f"`frugal undo {last.id}` takes back run {last.id}.")
 
 
-def _print_json(journal: Journal, runs: Sequence[Run], visits: Sequence[Visit], active: bool) -> int:
+def _print_json(counted: Mapping[int, _Counts], runs: Sequence[Run], visits: Sequence[Visit], active: bool) -> int:
     rows = []
     for one in runs:
-        counts = _counts(journal, one, active)
+        counts = counted[one.id]
         rows.append({
             **{key: value for key, value in asdict(one).items() if not key.endswith("_ns") and key not in _INNER},
             "began": iso_text(one.began_ns),
@@ -321,7 +312,7 @@ def _print_csv(visits: Sequence[Visit], active: bool) -> int:
             *map(cell_text, (visit.name, visit.account, visit.command, visit.rules)), iso_text(visit.first_ns),
             iso_text(visit.began_ns), "" if visit.ended_ns is None else iso_text(visit.ended_ns), visit.times,
             _outcome_of(visit, active), cell_text(visit.reason), sum(one.files + one.inside for one in amounts),
-            sum(one.folders for one in amounts), sum(one.bytes for one in amounts), visit.freed, visit.free_before,
+            sum(one.folders for one in amounts), visit.bytes, visit.freed, visit.free_before,
             visit.free_after,
         ])  # fmt: skip
     return 0

@@ -260,8 +260,7 @@ def _list(args: argparse.Namespace, screen: Screen) -> int:
 def _result(last: Visit | None) -> str:
     if last is None:
         return ""
-    files = sum(one.files + one.folders for one in last.counts.values())
-    return f"done, {files:,}" if last.outcome == "done" and files else last.outcome
+    return f"done, {last.entries:,}" if last.outcome == "done" and last.entries else last.outcome
 
 
 def _tell_troubles(screen: Screen, looked: Sequence[Looked]) -> None:
@@ -313,10 +312,8 @@ def visit_text(visit: Visit) -> str:
     parts = [moment_text(visit.began_ns), visit.outcome]
     if visit.times > 1:
         parts.append(f"{visit.times:,} times since {moment_text(visit.first_ns)}")
-    files = sum(one.files + one.folders for one in visit.counts.values())
-    if files:
-        size = sum(one.bytes for one in visit.counts.values())
-        parts.append(f"{count_text(files, 'entry', 'entries')}, {size_text(size)}")
+    if visit.entries:
+        parts.append(f"{count_text(visit.entries, 'entry', 'entries')}, {size_text(visit.bytes)}")
     if visit.runs:
         parts.append(f"run {', '.join(map(str, visit.runs))}")
     if visit.reason:
