@@ -72,7 +72,8 @@ class Scheduler(scheduler.Scheduler):
         return [Piece("the crontab of this account", _block(entry).decode())]
 
     def commands(self, entry: Entry) -> Sequence[Sequence[str]]:
-        return [["crontab", "-"]]
+        # Never `crontab -`: typed by a person, it would put what is read in the place of all lines that there are.
+        return [["crontab", "-e"]]
 
     def install(self, entry: Entry) -> None:
         table = _table()
