@@ -2,14 +2,20 @@
 
 from __future__ import annotations
 
+import os
 import plistlib
+import re
 import sys
 from collections.abc import Sequence
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
+from frugal_sorter.errors import StateError
+from frugal_sorter.schedule import scheduler
 from frugal_sorter.schedule.entry import Entry
-from frugal_sorter.schedule.scheduler import Cannot, Piece, PrintedOnly
+from frugal_sorter.schedule.files import text_of, write_whole
+from frugal_sorter.schedule.scheduler import Cannot, Piece, State, ask_system, insist, wait_for_end
 from frugal_sorter.schedule.when import LAST, When
 
 
@@ -37,7 +43,7 @@ def _intervals(when: When) -> list[dict[str, int]]:
     return found
 
 
-class Scheduler(PrintedOnly):
+class Scheduler(scheduler.Scheduler):
     """launchd."""
 
     name = "launchd"
@@ -77,6 +83,78 @@ class Scheduler(PrintedOnly):
     def commands(self, entry: Entry) -> Sequence[Sequence[str]]:
         domain = "system" if entry.whole_machine else "gui/$(id -u)"
         return [["launchctl", "bootstrap", domain, str(_path(entry))]]
+
+    def install(self, entry: Entry) -> None:
+        (piece,) = self._written(entry)
+        before = text_of(piece.path)
+        try:
+            write_whole(piece)
+            if entry.on:
+                # What was turned off by name stays off, whatever is loaded.
+                insist(["launchctl", "enable", _target(entry)])
+                ask_system(["launchctl", "bootout", _target(entry)])
+                insist(["launchctl", "bootstrap", _domain(entry), piece.path])
+        except StateError:
+            with suppress(OSError, StateError):
+                write_whole(Piece(piece.path, before)) if before is not None else os.unlink(piece.path)
+            raise
+
+    def remove(self, entry: Entry) -> None:
+        ask_system(["launchctl", "bootout", _target(entry)])
+        try:
+            os.unlink(self._written(entry)[0].path)
+        except FileNotFoundError:
+            return
+        except OSError as error:
+            raise StateError(
+                f"{_path(entry)}: it cannot be removed ({error.strerror})", "remove it as its owner"
+            ) from None
+
+    def turn(self, entry: Entry, on: bool) -> None:
+        if on:
+            self.install(entry)
+            return
+        # Else it would be loaded again at the next log-on.
+        insist(["launchctl", "disable", _target(entry)])
+        ask_system(["launchctl", "bootout", _target(entry)])
+
+    def state(self, entry: Entry) -> State:
+        (piece,) = self._written(entry)
+        text, resume = text_of(piece.path), f"`frugal schedule resume {entry.name}`"
+        trouble = []
+        if text is None:
+            trouble.append(f"{piece.path} is gone; {resume} writes it again")
+        elif text != piece.text:
+            trouble.append(f"{piece.path} was changed by hand; {resume} writes it anew")
+        shown = ask_system(["launchctl", "print", _target(entry)])
+        is_on = shown.returncode == 0
+        if entry.on and not is_on:
+            trouble.append(f"launchd has not loaded it; {resume} loads it")
+        code = _last_code(shown.stdout)
+        return State(text is not None, is_on, tuple(trouble), last=f"exit code {code}" if code else "")
+
+    def run(self, entry: Entry) -> int:
+        insist(["launchctl", "kickstart", _target(entry)])
+        wait_for_end(lambda: b"state = running" in ask_system(["launchctl", "print", _target(entry)]).stdout)
+        return _last_code(insist(["launchctl", "print", _target(entry)]))
+
+    def _written(self, entry: Entry) -> Sequence[Piece]:
+        """Return its pieces with the whole path, where what is shown for another machine has `~`."""
+        return [Piece(os.path.expanduser(path), text) for path, text in self.pieces(entry)]
+
+
+def _domain(entry: Entry) -> str:
+    return "system" if entry.whole_machine else f"gui/{os.getuid()}"
+
+
+def _target(entry: Entry) -> str:
+    return f"{_domain(entry)}/{_label(entry)}"
+
+
+def _last_code(said: bytes) -> int:
+    """Return how the last start ended, as `launchctl print` says; 0 where there was none."""
+    found = re.search(rb"last exit code = (\d+)", said)
+    return int(found[1]) if found else 0
 
 
 def _path(entry: Entry) -> Path:

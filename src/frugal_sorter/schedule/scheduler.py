@@ -5,8 +5,9 @@ from __future__ import annotations
 import importlib
 import os
 import subprocess
+import time
 from abc import ABC, abstractmethod
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -16,6 +17,7 @@ from frugal_sorter.schedule.entry import Entry
 # In the order in which they are chosen; the module has the class `Scheduler`.
 SCHEDULERS = ("systemd", "cron", "launchd", "windows")
 _SECONDS = 60
+_LOOK_SECONDS = 0.2
 
 
 class Piece(NamedTuple):
@@ -110,30 +112,6 @@ class Scheduler(ABC):
         """
 
 
-class PrintedOnly(Scheduler):
-    """A scheduler whose files are shown for another machine, and which is not asked for anything so far."""
-
-    def install(self, entry: Entry) -> None:
-        raise self._not_yet()
-
-    def remove(self, entry: Entry) -> None:
-        raise self._not_yet()
-
-    def turn(self, entry: Entry, on: bool) -> None:
-        raise self._not_yet()
-
-    def state(self, entry: Entry) -> State:
-        raise self._not_yet()
-
-    def run(self, entry: Entry) -> int:
-        raise self._not_yet()
-
-    def _not_yet(self) -> UsageError:
-        return UsageError(
-            f"{self.name}: only --print is there so far", "write what it prints, and load it by the command below it"
-        )
-
-
 def scheduler_of(name: str) -> Scheduler:
     """Return a scheduler by name."""
     if name not in SCHEDULERS:
@@ -183,6 +161,12 @@ def ask_system(
         raise StateError(
             f"{command[0]}: it cannot be asked ({error})", "see whether it is installed and runs"
         ) from None
+
+
+def wait_for_end(is_running: Callable[[], bool]) -> None:
+    """Wait until what a scheduler started has ended, for those that do not wait themselves; however long it takes."""
+    while is_running():
+        time.sleep(_LOOK_SECONDS)
 
 
 def insist(command: Sequence[str], stdin: bytes | None = None) -> bytes:

@@ -16,6 +16,7 @@ import platformdirs
 from frugal_sorter.errors import StateError
 from frugal_sorter.schedule import scheduler
 from frugal_sorter.schedule.entry import Entry
+from frugal_sorter.schedule.files import text_of, write_whole
 from frugal_sorter.schedule.scheduler import Cannot, Piece, State, ask_system, insist
 from frugal_sorter.schedule.when import DAYS, LAST, When
 
@@ -148,20 +149,20 @@ class Scheduler(scheduler.Scheduler):
 
     def install(self, entry: Entry) -> None:
         pieces = self.pieces(entry)
-        before = {piece.path: _text_of(piece.path) for piece in pieces}
+        before = {piece.path: text_of(piece.path) for piece in pieces}
         for path, text in before.items():
             if text is not None and not text.startswith(_MARK):
                 raise StateError(f"{path}: another unit of that name is there", "choose another name")
         try:
             for piece in pieces:
-                _write(piece)
+                write_whole(piece)
             for command in self.commands(entry) if entry.on else self.commands(entry)[:1]:
                 insist(command)
         except StateError:
             # All or nothing: what was there before comes back, else a half of it would run.
             for path, text in before.items():
                 with suppress(OSError, StateError):
-                    _write(Piece(path, text)) if text is not None else os.unlink(path)
+                    write_whole(Piece(path, text)) if text is not None else os.unlink(path)
             ask_system([*_control(entry), "daemon-reload"])
             raise
 
@@ -171,7 +172,7 @@ class Scheduler(scheduler.Scheduler):
             # What runs now ends its step.
             ask_system([*_control(entry), "stop", "--no-block", f"{entry.unit}.service"])
         for piece in self.pieces(entry):
-            text = _text_of(piece.path)
+            text = text_of(piece.path)
             if text is not None and text.startswith(_MARK):
                 try:
                     os.unlink(piece.path)
@@ -197,7 +198,7 @@ class Scheduler(scheduler.Scheduler):
             return State(False, trouble=(f"systemd cannot be asked: {why}; see whether it runs for this account",))
         trouble = []
         for piece in self.pieces(entry):
-            text = _text_of(piece.path)
+            text = text_of(piece.path)
             if text is None:
                 trouble.append(f"{piece.path} is gone; `frugal schedule resume {entry.name}` writes it again")
             elif text != piece.text:
@@ -284,36 +285,6 @@ def _what(entry: Entry) -> str:
 
 def _folder(entry: Entry) -> Path:
     return _SYSTEM if entry.whole_machine else platformdirs.user_config_path("systemd") / "user"
-
-
-def _text_of(path: str) -> str | None:
-    try:
-        return Path(path).read_text(encoding="utf-8", errors="surrogateescape")
-    except OSError:
-        return None
-
-
-def _write(piece: Piece) -> None:
-    """Write a unit file whole or not at all, readable for all, and see that it is what was written."""
-    path, private = Path(piece.path), f"{piece.path}.new"
-    try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        with open(os.open(private, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW | os.O_CLOEXEC, 0o644), "w",
-                  encoding="utf-8") as file:  # fmt: skip
-            file.write(piece.text)
-            file.flush()
-            os.fchmod(file.fileno(), 0o644)
-            os.fsync(file.fileno())
-        os.replace(private, path)
-    except OSError as error:
-        with suppress(OSError):
-            os.unlink(private)
-        raise StateError(
-            f"{path}: it cannot be written ({(error.strerror or 'unknown error').lower()})",
-            "free disk space, or run as its owner",
-        ) from None
-    if _text_of(piece.path) != piece.text:
-        raise StateError(f"{path}: it is not what was written", "see who else writes there")
 
 
 def _properties(said: bytes) -> dict[str, str]:

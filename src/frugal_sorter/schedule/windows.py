@@ -2,24 +2,33 @@
 
 from __future__ import annotations
 
+import csv
+import os
 import subprocess
 import sys
+import tempfile
 from collections.abc import Sequence
 from datetime import datetime
 from xml.etree import ElementTree
 
+from frugal_sorter.errors import StateError
 from frugal_sorter.rules.units import SECOND_NS
+from frugal_sorter.schedule import scheduler
 from frugal_sorter.schedule.entry import Entry
-from frugal_sorter.schedule.scheduler import Cannot, Piece, PrintedOnly
+from frugal_sorter.schedule.scheduler import Cannot, Piece, State, ask_system, insist, wait_for_end
 from frugal_sorter.schedule.when import LAST
 
 _NAMESPACE = "http://schemas.microsoft.com/windows/2004/02/mit/task"
+# The seventh column of `schtasks /Query /V`, and what stands there while a task runs, and before it ever ran (winerror.h).
+_LAST_RESULT = 6
+_RUNNING, _NEVER_RUN = 267_009, 267_011
+_NO_RESULT = (_RUNNING, _NEVER_RUN)
 _DAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
 _MONTHS = ("January", "February", "March", "April", "May", "June", "July", "August", "September", "October", "November",
            "December")  # fmt: skip
 
 
-class Scheduler(PrintedOnly):
+class Scheduler(scheduler.Scheduler):
     """The task scheduler of Windows."""
 
     name = "windows"
@@ -40,7 +49,87 @@ class Scheduler(PrintedOnly):
         return [Piece(f"{entry.unit}.xml", _xml(entry))]
 
     def commands(self, entry: Entry) -> Sequence[Sequence[str]]:
-        return [["schtasks", "/Create", "/TN", f"\\Frugal\\{entry.name}", "/XML", f"{entry.unit}.xml"]]
+        return [["schtasks", "/Create", "/TN", _task(entry), "/XML", f"{entry.unit}.xml"]]
+
+    def install(self, entry: Entry) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            path = os.path.join(folder, f"{entry.unit}.xml")
+            with open(path, "w", encoding="utf-16") as file:  # what it exports itself
+                file.write(_xml(entry).replace("UTF-8", "UTF-16", 1))
+            insist(["schtasks", "/Create", "/TN", _task(entry), "/XML", path, "/F"])
+        if _differs(entry):
+            raise StateError(f"{_task(entry)}: it is not what was written", "see the task scheduler")
+
+    def remove(self, entry: Entry) -> None:
+        if _registered(entry) is not None:
+            insist(["schtasks", "/Delete", "/TN", _task(entry), "/F"])
+
+    def turn(self, entry: Entry, on: bool) -> None:
+        if on:
+            self.install(entry)
+        else:
+            insist(["schtasks", "/Change", "/TN", _task(entry), "/DISABLE"])
+
+    def state(self, entry: Entry) -> State:
+        task, resume = _registered(entry), f"`frugal schedule resume {entry.name}`"
+        if task is None:
+            return State(False, trouble=(f"it is gone from the task scheduler; {resume} writes it again",))
+        trouble = []
+        if _differs(entry):
+            trouble.append(f"it was changed by hand in the task scheduler; {resume} writes it anew")
+        # The element is left out where it is as it is by default.
+        is_on = task.findtext(f"{{{_NAMESPACE}}}Settings/{{{_NAMESPACE}}}Enabled", "true") == "true"
+        if entry.on and not is_on:
+            trouble.append(f"somebody turned it off in the task scheduler; {resume} turns it on")
+        code = _last_code(entry)
+        return State(True, is_on, tuple(trouble), last=f"exit code {code}" if code not in (0, *_NO_RESULT) else "")
+
+    def run(self, entry: Entry) -> int:
+        insist(["schtasks", "/Run", "/TN", _task(entry)])
+        wait_for_end(lambda: _last_code(entry) == _RUNNING)
+        return _last_code(entry)
+
+
+def _task(entry: Entry) -> str:
+    return f"\\Frugal\\{entry.name}"
+
+
+def _registered(entry: Entry) -> ElementTree.Element | None:
+    """Return a task as the scheduler has it; None where it has none."""
+    done = ask_system(["schtasks", "/Query", "/TN", _task(entry), "/XML"])
+    text = done.stdout.decode("utf-16" if done.stdout[:2] in (b"\xff\xfe", b"\xfe\xff") else "utf-8", errors="replace")
+    if done.returncode != 0 or "<Task" not in text:
+        return None
+    try:
+        # The encoding that the first line names is that of the file, not that of what was written to a pipe.
+        return ElementTree.fromstring(text[text.index("<Task") :])
+    except ElementTree.ParseError:
+        return None
+
+
+def _differs(entry: Entry) -> bool:
+    """Tell whether what starts, or when, is another than was written; the rest the scheduler may word as it likes."""
+    task, ours = _registered(entry), ElementTree.fromstring(_xml(entry).split("\n", 1)[1])
+    if task is None:
+        return True
+    return any(_plain(task, part) != _plain(ours, part) for part in ("Actions", "Triggers"))
+
+
+def _plain(task: ElementTree.Element, part: str) -> list[tuple[str, str]]:
+    found = task.find(f"{{{_NAMESPACE}}}{part}")
+    return (
+        [] if found is None else sorted((one.tag, (one.text or "").strip()) for one in found.iter() if one is not found)
+    )
+
+
+def _last_code(entry: Entry) -> int:
+    """Return how the last start ended; the columns are known by their place, their names are those of the language."""
+    said = insist(["schtasks", "/Query", "/TN", _task(entry), "/FO", "CSV", "/NH", "/V"]).decode(errors="replace")
+    (row, *_) = csv.reader(said.strip().splitlines())
+    try:
+        return int(row[_LAST_RESULT])
+    except (IndexError, ValueError):
+        return 0
 
 
 def _xml(entry: Entry) -> str:

@@ -1,0 +1,45 @@
+"""The files that a scheduler reads: written whole or not at all, and read back."""
+
+from __future__ import annotations
+
+import os
+from contextlib import suppress
+from pathlib import Path
+
+from frugal_sorter.errors import StateError
+from frugal_sorter.schedule.scheduler import Piece
+
+
+def text_of(path: str) -> str | None:
+    """Return what stands in a file; None where it cannot be read."""
+    try:
+        return Path(path).read_text(encoding="utf-8", errors="surrogateescape")
+    except OSError:
+        return None
+
+
+def write_whole(piece: Piece) -> None:
+    """Write a file whole or not at all, readable for all, and see that it is what was written.
+
+    Raises:
+        StateError: it is not.
+    """
+    path, private = Path(piece.path), f"{piece.path}.new"
+    flags = os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW | os.O_CLOEXEC
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        with open(os.open(private, flags, 0o644), "w", encoding="utf-8") as file:
+            file.write(piece.text)
+            file.flush()
+            os.fchmod(file.fileno(), 0o644)
+            os.fsync(file.fileno())
+        os.replace(private, path)
+    except OSError as error:
+        with suppress(OSError):
+            os.unlink(private)
+        raise StateError(
+            f"{path}: it cannot be written ({(error.strerror or 'unknown error').lower()})",
+            "free disk space, or run as its owner",
+        ) from None
+    if text_of(piece.path) != piece.text:
+        raise StateError(f"{path}: it is not what was written", "see who else writes there")
