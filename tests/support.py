@@ -31,6 +31,8 @@ from frugal_sorter.rules.fields import Facts, World
 from frugal_sorter.rules.file.load import read_rules
 from frugal_sorter.rules.model import RuleBook
 
+# Whether every point is tried instead of the same part of them each time.
+THOROUGH = bool(os.environ.get("FUZZ"))
 DAY_NS = 86_400_000_000_000
 # 2026-11-23 12:00 in Berlin.
 NOW_NS = 1_795_431_600_000_000_000

@@ -18,12 +18,11 @@ import pytest
 
 from frugal_sorter.planning.plan import Plan
 from tests.profiler import Profiler, in_a_fork
-from tests.support import book_of, carry_out, plan_of, put, snapshot, undo
+from tests.support import THOROUGH, book_of, carry_out, plan_of, put, snapshot, undo
 
 pytestmark = pytest.mark.skipif(os.geteuid() != 0, reason="only root has something to lose to another account")
-# With it every system call is attacked, in every way; else every second one that changes something.
-THOROUGH = bool(os.environ.get("FUZZ"))
-EVERY = 1 if THOROUGH else 2
+# Thoroughly, every system call is attacked, in every way; else every fourth one that changes something.
+EVERY = 1 if THOROUGH else 4
 SEED = 20261125
 
 RULES = {

@@ -506,7 +506,7 @@ def test_a_folder_that_was_tagged_and_then_removed_as_empty_comes_back_as_it_was
 
 
 # Shrinking would take longer than it helps: each example is small already.
-@settings(max_examples=100, phases=[Phase.explicit, Phase.reuse, Phase.generate])
+@settings(max_examples=50, phases=[Phase.explicit, Phase.reuse, Phase.generate])
 @given(tree=_tree, rules=_rules)
 def test_no_content_disappears_and_undo_and_redo_are_exact(
     tmp_path_factory: pytest.TempPathFactory, tree: list[tuple[str, str, bytes, int, int]], rules: list[str]

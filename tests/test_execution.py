@@ -390,7 +390,7 @@ _tree = st.lists(
 )  # fmt: skip
 
 
-@settings(max_examples=120)
+@settings(max_examples=60)
 @given(tree=_tree, rules=_any_rule | _lasting_rules)
 def test_nothing_is_lost_a_rerun_does_nothing_and_undo_is_the_identity(
     tmp_path_factory: pytest.TempPathFactory, tree: list[tuple[str, str, bytes, int]], rules: list[str]

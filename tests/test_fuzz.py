@@ -36,7 +36,7 @@ pytestmark = pytest.mark.skipif(os.geteuid() != 0, reason="needs root, for a sec
 SHM = Path("/dev/shm")
 FIRST = int(os.environ.get("FUZZ_SEED", "20261125"))
 # About half a minute on two processors; each of the two halves takes every second seed.
-CASES = int(os.environ.get("FUZZ_CASES", "120"))
+CASES = int(os.environ.get("FUZZ_CASES", "60"))
 
 NAMES = [
     "a.txt", "b.txt", "A.TXT", "-rf", "%s%n.log", "new\nline.txt", "quo'te\".md", "rtl\u202egnp.exe", "bad\udcff\udcfe.bin",

@@ -57,7 +57,7 @@ def test_steps_that_became_stale_are_skipped(intake: Path, frugal: Frugal) -> No
 
 def test_steps_can_be_left_out_by_number_and_for_good(intake: Path, frugal: Frugal) -> None:
     steps = json.loads(frugal("preview", "rules.toml", "--format", "json").stdout)["steps"]
-    (number,) = [step["id"] for step in steps if step["source"] and step["source"].endswith("a.log")]
+    (number,) = [step["number"] for step in steps if step["source"] and step["source"].endswith("a.log")]
     said = frugal("preview", "rules.toml", "--without", number, "--save", "later.plan").stdout
     pasted = said[said.index("[[rule]]") :]
     put(intake.parent / "rules.toml", "frugal = 1\n" + pasted.replace("\n  ", "\n") + RULES.removeprefix("frugal = 1"))

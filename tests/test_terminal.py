@@ -140,7 +140,7 @@ def test_a_short_list_is_whole_on_a_terminal(folder: Path) -> None:
 
 def test_with_a_way_to_choose_duplicates_ask_once(full: Path) -> None:
     code, shown = on_terminal(full, "duplicates", "Intake", "--do", "trash", "--keep", "oldest", answers="y\n")
-    assert code == 0 and shown.count("[yes/no]") == 1 and "Keep which?" not in shown
+    assert code == 0 and shown.count("[yes/no/edit]") == 1 and "Keep which?" not in shown
     assert len(list((full / "Intake").iterdir())) == 5
     assert shown.count("the same as") < 15  # listed once, and short
 

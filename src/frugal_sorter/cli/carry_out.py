@@ -6,7 +6,7 @@ import os
 import shlex
 import signal
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from itertools import count
 from types import FrameType
@@ -14,13 +14,14 @@ from types import FrameType
 from frugal_sorter.app.carry_out import carry_out, is_first_of_kind, was_not_done
 from frugal_sorter.app.session import Session
 from frugal_sorter.changes.outcome import Outcome
+from frugal_sorter.cli.choosing import edit
 from frugal_sorter.cli.output.plan_view import PlanView, exit_code
 from frugal_sorter.cli.output.progress import Progress
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import shown
 from frugal_sorter.cli.output.words import done_text, stray_texts
 from frugal_sorter.cli.visits import is_person
-from frugal_sorter.errors import RefusedError
+from frugal_sorter.errors import RefusedError, UsageError
 from frugal_sorter.execution.executor import Result
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.state.settings import read_settings
@@ -45,11 +46,41 @@ def confirm(screen: Screen, question: str, yes: bool) -> bool:
     Raises:
         NobodyToAsk: there is nobody to ask, and nobody answered beforehand.
     """
+    return _answer(screen, question, yes, ("yes", "no")) == "yes"
+
+
+def _answer(screen: Screen, question: str, yes: bool, answers: Sequence[str]) -> str:
     if yes:
-        return True
+        return "yes"
     if not screen.may_ask():
         raise NobodyToAsk("nothing was changed: there is no terminal to ask on", "add --yes to answer beforehand")
-    return screen.ask(question)
+    return screen.answer(question, answers)
+
+
+def agreed(view: PlanView, screen: Screen, question: Callable[[], str], yes: bool, steerable: bool) -> bool:
+    """Return whether to carry a plan out; a person may first take steps out of it in an editor.
+
+    Args:
+        view: of the plan.
+        screen: the terminal.
+        question: returns what is asked, of the plan as it is then.
+        yes: it was answered beforehand.
+        steerable: steps can be taken out.
+
+    Raises:
+        NobodyToAsk: there is nobody to ask, and nobody answered beforehand.
+    """
+    answers = ("yes", "no", "edit") if steerable else ("yes", "no")
+    while view.plan.asked:
+        answer = _answer(screen, question(), yes, answers)
+        if answer != "edit":
+            return answer == "yes"
+        try:
+            edit(view, screen)
+        except UsageError as wrong:
+            # What was decided so far is not lost with a slip in the editor.
+            screen.line(f"Note: {shown(wrong.text)}; the plan is as it was", style="yellow")
+    return False
 
 
 @contextmanager
@@ -102,12 +133,13 @@ def show_run(session: Session, plan: Plan, view: PlanView, screen: Screen) -> tu
 
 def list_ask_do(
     session: Session, plan: Plan, view: PlanView, screen: Screen, rest: str, yes: bool, then: Callable[[Result], str],
-    nothing: str = "Nothing to do.",
+    nothing: str = "Nothing to do.", steerable: bool = False,
 ) -> int:  # fmt: skip
     """List what would be done, and go on with `ask_and_do`, which says what the others are.
 
     Args:
         rest: of the question, after what would be done.
+        steerable: steps can be taken out.
         nothing: what to say where there is nothing to do.
     """
     session.planned(plan)
@@ -118,11 +150,12 @@ def list_ask_do(
     view.show(names=not yes)
     screen.line()
     view.warn()
-    return ask_and_do(session, plan, view, screen, view.question(rest), yes, then)
+    return ask_and_do(session, plan, view, screen, lambda: view.question(rest), yes, then, steerable)
 
 
 def ask_and_do(
-    session: Session, plan: Plan, view: PlanView, screen: Screen, question: str, yes: bool, then: Callable[[Result], str]
+    session: Session, plan: Plan, view: PlanView, screen: Screen, question: Callable[[], str], yes: bool,
+    then: Callable[[Result], str], steerable: bool = True,
 ) -> int:  # fmt: skip
     """Ask, carry a plan out that was listed, and say what was done and what comes next.
 
@@ -131,14 +164,15 @@ def ask_and_do(
         plan: what to do.
         view: of the plan.
         screen: the terminal.
-        question: what is asked.
+        question: returns what is asked, of the plan as it is then.
         yes: it was answered beforehand.
         then: returns the lines about taking it back.
+        steerable: steps can be taken out.
 
     Returns:
         the exit code.
     """
-    if not confirm(screen, question, yes):
+    if not agreed(view, screen, question, yes, steerable):
         screen.line("Nothing was changed.")
         return 3
     result, number = show_run(session, plan, view, screen)

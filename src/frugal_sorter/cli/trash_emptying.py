@@ -63,7 +63,7 @@ def empty(
     view.warn()
     staying = plan.seen.without(total(one.counted for one in going))
     question = view.question(f"as {session.account}? {stay_text(staying)} in the trash.")
-    return ask_and_do(session, plan, view, screen, question, args.yes, take_back_text)
+    return ask_and_do(session, plan, view, screen, lambda: question, args.yes, take_back_text, False)
 
 
 def _show(screen: Screen, entries: Sequence[Weighed], going: Sequence[Weighed]) -> None:

@@ -15,6 +15,8 @@ from frugal_sorter.steps.step import NotTouched, Step, Witness
 Kind = Literal["tidy", "sort", "purge", "gather", "empty", "duplicates", "undo", "restore"]
 # They bring things back to where they were.
 TAKING_BACK = frozenset({"undo", "restore"})
+# Their plans can be kept in a file, and be carried out later.
+SAVED = frozenset({"tidy", "sort", "purge", "gather", "duplicates"})
 # They keep the sums of their folders, before and after.
 SUMMED = frozenset({"tidy", "sort", "purge"})
 

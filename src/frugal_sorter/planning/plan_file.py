@@ -14,7 +14,7 @@ from pathlib import Path
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.fingerprint import look_like_or_none
 from frugal_sorter.filesystem.record import Identity, Place
-from frugal_sorter.planning.plan import Plan
+from frugal_sorter.planning.plan import SAVED, Plan
 from frugal_sorter.state.folders import is_writable_by_others, machine_id, refuse_writable_by_others
 from frugal_sorter.state.inputs import read_input
 from frugal_sorter.steps.count import Count
@@ -108,7 +108,7 @@ def _head(path: Path, lines: list[str]) -> tuple[Plan, dict[int, int]]:
             raise ValueError
     except (ValueError, KeyError, TypeError, AttributeError, OverflowError):
         raise UsageError(f"{path}:1: the head of the plan is damaged", "make the plan anew") from None
-    if plan.kind != "tidy":
+    if plan.kind not in SAVED:
         raise UsageError(f"{path}:1: a plan to {plan.kind} is not kept in a file", "make the plan anew")
     return plan, sizes
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 from collections.abc import Sequence
 
+from frugal_sorter.cli.choosing import add_choosing
 from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.options import (
     add_at_most,
@@ -63,6 +64,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_where(parser)
     parser.add_argument("--top", type=number, default=_TOP, metavar="N", help=f"show so many groups (default: {_TOP})")
     parser.add_argument("--no-cache", action="store_true", help="read everything anew")
+    add_choosing(parser)
     add_listing(parser)
     add_at_most(parser)
     add_unattended(parser)
@@ -85,6 +87,8 @@ def run(args: argparse.Namespace) -> int:
     keep_in = [folder_named(folder) for folder in args.keep_in]
     if args.format != "table" and (args.do or args.unmark):
         raise UsageError("--do and --unmark are shown as a table only", "leave --format out")
+    if not args.do and not args.unmark and (args.without or args.save or args.edit):
+        raise UsageError("--without, --save and --edit: nothing is to be done", "say what with --do, or leave them out")
     if args.do and args.unmark:
         raise UsageError("--do and --unmark are two jobs", "do one after the other")
     if args.format == "html":

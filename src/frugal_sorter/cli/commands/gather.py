@@ -6,15 +6,17 @@ import argparse
 import os
 import sys
 
-from frugal_sorter.cli.carry_out import confirm, show_run, take_back_text
+from frugal_sorter.cli.carry_out import agreed, show_run, take_back_text
+from frugal_sorter.cli.choosing import add_choosing, edit_first, save_instead, show_leaving, take_out
 from frugal_sorter.cli.interrupted import begin
-from frugal_sorter.cli.options import add_for, add_unattended, command_line, folder_named
+from frugal_sorter.cli.options import add_for, add_listing, add_unattended, command_line, folder_named, is_short
 from frugal_sorter.cli.output.plan_view import PlanView
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import count_text, shown, size_text
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.planning.gather import Gathering, plan_gather, read_wishes
+from frugal_sorter.planning.selection import Numbers
 from frugal_sorter.state.inputs import read_input
 
 EXAMPLES = """
@@ -32,6 +34,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--move", action="store_true", help="move instead of copy")
     parser.add_argument("--flat", action="store_true", help="all into the one folder, without the folders they are in")
     parser.add_argument("--encoding", default="utf-8", metavar="NAME", help="of the list (default: utf-8)")
+    add_choosing(parser)
+    add_listing(parser)
     add_unattended(parser)
     add_for(parser)
 
@@ -44,7 +48,7 @@ def run(args: argparse.Namespace) -> int:
     wishes = read_wishes(_read(args.list), args.list, args.encoding)
     if not wishes:
         raise UsageError(f"{shown(args.list)}: the list names no file", "write a path a line")
-    session, screen = begin(), Screen()
+    session, screen = begin(), Screen(is_short(args))
     try:
         with session.changing("gather"):
             gathering = plan_gather(wishes, source, target, session.now_ns, args.move, args.flat)
@@ -52,7 +56,8 @@ def run(args: argparse.Namespace) -> int:
         raise UsageError(f"{error.filename}: {reason_of(error)}", "run as a user who may read it") from error
     plan = gathering.plan
     plan.origin = command_line()
-    view = PlanView(plan, screen)
+    view = PlanView(plan, screen, Numbers(plan))
+    left_out = take_out(args, view)
     screen.parts(("From ", ""), (shown(source), "bold"), (" to ", ""), (shown(target), "bold"))
     screen.line()
     _show(gathering, screen, args.move)
@@ -61,10 +66,20 @@ def run(args: argparse.Namespace) -> int:
         screen.line(f"Nothing to {'move' if args.move else 'copy'}.")
         return 3 if plan.refused else 1 if gathering.missed or plan.has_problem else 0
     screen.line()
-    size = size_text(sum(step.bytes for step in plan.asked))
-    what = f"{'Move' if args.move else 'Copy'} {count_text(len(plan.asked), 'file')}, {size}"
-    question = f"{what}, to {shown(target)}, as {session.account}?"
-    if not confirm(screen, question, args.yes):
+    if not args.yes:
+        view.show_names(plan.asked)
+        screen.line()
+    show_leaving(screen, left_out)
+    if save_instead(args, view, screen):
+        return 3 if plan.refused else 1 if gathering.missed or plan.has_problem else 0
+    edit_first(args, view, screen)
+
+    def question() -> str:
+        size = size_text(sum(step.bytes for step in plan.asked))
+        what = f"{'Move' if args.move else 'Copy'} {count_text(len(plan.asked), 'file')}, {size}"
+        return f"{what}, to {shown(target)}, as {session.account}?"
+
+    if not agreed(view, screen, question, args.yes, steerable=True):
         screen.line("Nothing was changed.")
         return 3
     result, signal = show_run(session, plan, view, screen)

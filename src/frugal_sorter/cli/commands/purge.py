@@ -8,6 +8,7 @@ from collections.abc import Mapping
 
 from frugal_sorter.app.rules import plan_job
 from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
+from frugal_sorter.cli.choosing import add_choosing, edit_first, save_instead, show_leaving, take_out
 from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.one_line import (
     book_named,
@@ -38,6 +39,7 @@ from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.purge import Older, Purge, Takes
+from frugal_sorter.planning.selection import Numbers
 from frugal_sorter.rules.fields import World
 from frugal_sorter.rules.file.keys import TAKES
 from frugal_sorter.rules.file.one_rule import Value
@@ -77,6 +79,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--permanent", action="store_true", help="for good, instead of to the trash")
     parser.add_argument("--prune", action="store_true", help="remove subfolders that are empty after it")
     parser.add_argument("--as-rule", action="store_true", help="do nothing; print the same as a rule for a file")
+    add_choosing(parser)
     add_listing(parser)
     add_at_most(parser)
     add_unattended(parser)
@@ -106,7 +109,8 @@ def run(args: argparse.Namespace) -> int:
             older.update(purge.by_other_dates(others, _takes(args), world))
 
     plan = plan_job(session, book_named(keys, folder), "purge", args.at_most, narrow)
-    view = PlanView(plan, screen)
+    view = PlanView(plan, screen, Numbers(plan, lambda step: (purge.dates[step.place], step.place)))
+    left_out = take_out(args, view)
     screen.parts(("Purge in ", ""), (shown(folder), "bold"))
     screen.line(
         f"{_by(args.by)} more than {args.older_than.text} ago, before {moment_text(args.older_than.before(session.now_ns))}"
@@ -115,12 +119,19 @@ def run(args: argparse.Namespace) -> int:
         view.show_nothing("Nothing to take away", args.hidden, "--levels all", "--hidden")
         _show_older(screen, older)
         return exit_code(plan)
-    _show(plan, purge, screen, args)
+    _show(view, purge, screen, args)
     view.show_pruned(names=False)
     view.show_left()
     screen.line()
     view.warn()
-    question = view.question(f"in {shown(folder)}, as {session.account}? {stay_text(plan.others)}.")
+    show_leaving(screen, left_out)
+    if save_instead(args, view, screen):
+        return exit_code(plan)
+    edit_first(args, view, screen)
+
+    def question() -> str:
+        return view.question(f"in {shown(folder)}, as {session.account}? {stay_text(plan.others)}.")
+
     return ask_and_do(session, plan, view, screen, question, args.yes, take_back_text)
 
 
@@ -155,9 +166,9 @@ def _by(date: str) -> str:
     return words.get(date, date)
 
 
-def _show(plan: Plan, purge: Purge, screen: Screen, args: argparse.Namespace) -> None:
+def _show(view: PlanView, purge: Purge, screen: Screen, args: argparse.Namespace) -> None:
     """Print how much goes, its bounds, and a sample of names, each with the date that decides."""
-    steps = sorted(plan.asked, key=lambda step: (purge.dates[step.place], step.place))
+    steps = sorted(view.plan.asked, key=view.numbers.of)
     biggest = max(steps, key=lambda step: (step.bytes, step.place))
     how = "deleted for good" if args.permanent else "to the trash"
     screen.line()
@@ -167,7 +178,9 @@ def _show(plan: Plan, purge: Purge, screen: Screen, args: argparse.Namespace) ->
     for label, step in (("oldest", steps[0]), ("newest", steps[-1]), ("biggest", biggest)):
         screen.line(f"  {label:8}{_line(step, purge)}")
     screen.line()
-    screen.sample(steps, lambda step: screen.line(f"  {_line(step, purge)}"), indent=2)
+    screen.sample(
+        steps, lambda step: screen.parts((f"  {view.number(step)}", "dim"), (_line(step, purge), "")), indent=2
+    )
 
 
 def _line(step: Step, purge: Purge) -> str:

@@ -8,6 +8,7 @@ from collections import Counter
 
 from frugal_sorter.app.rules import plan_job
 from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
+from frugal_sorter.cli.choosing import add_choosing, edit_first, save_instead, show_leaving, take_out
 from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.one_line import (
     book_named,
@@ -24,8 +25,10 @@ from frugal_sorter.errors import RefusedError
 from frugal_sorter.planning.guard import refused_whole
 from frugal_sorter.planning.in_use import leave_written
 from frugal_sorter.planning.plan import Plan
+from frugal_sorter.planning.selection import Numbers
 from frugal_sorter.rules.file.keys import CLASHES
 from frugal_sorter.rules.file.one_rule import Value
+from frugal_sorter.steps.step import Step
 
 EXAMPLES = """
   frugal sort ~/Intake --into '{type}'
@@ -51,6 +54,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--clash", choices=CLASHES, default="number", help="the name is taken (default: number)")
     parser.add_argument("--prune", action="store_true", help="remove subfolders that are empty after it")
     parser.add_argument("--as-rule", action="store_true", help="do nothing; print the same as a rule for a file")
+    add_choosing(parser)
     add_listing(parser)
     add_unattended(parser)
     add_for(parser)
@@ -78,7 +82,8 @@ def run(args: argparse.Namespace) -> int:
         return print_as_rule(keys, folder)
     session, screen = begin(), Screen(is_short(args))
     plan = plan_job(session, book_named(keys, folder), "sort", None, leave_written)
-    view = PlanView(plan, screen)
+    view = PlanView(plan, screen, Numbers(plan))
+    left_out = take_out(args, view)
     if not plan.asked:
         view.show_nothing("Nothing to sort", args.hidden, "--levels all", "--hidden")
         return exit_code(plan)
@@ -88,9 +93,15 @@ def run(args: argparse.Namespace) -> int:
         _show(plan, view, screen, folder)
     screen.line()
     view.warn()
-    question = view.question(
-        f"below {shown(folder)}, into {shown(args.into)}, as {session.account}? {stay_text(plan.others)}."
-    )
+    show_leaving(screen, left_out)
+    if save_instead(args, view, screen):
+        return exit_code(plan)
+    edit_first(args, view, screen)
+
+    def question() -> str:
+        where = f"below {shown(folder)}, into {shown(args.into)}"
+        return view.question(f"{where}, as {session.account}? {stay_text(plan.others)}.")
+
     return ask_and_do(session, plan, view, screen, question, args.yes, take_back_text)
 
 
@@ -101,6 +112,7 @@ def _show(plan: Plan, view: PlanView, screen: Screen, folder: str) -> None:
     counts: Counter[str] = Counter()
     sizes: Counter[str] = Counter()
     names: dict[str, list[str]] = {}
+    steps: dict[str, list[Step]] = {}
     trashed = 0
     for step in plan.asked:
         if step.verb not in ("move", "move-across") or step.target is None:
@@ -109,16 +121,25 @@ def _show(plan: Plan, view: PlanView, screen: Screen, folder: str) -> None:
         where = step.target.folder
         counts[where] += 1
         sizes[where] += step.bytes
+        steps.setdefault(where, []).append(step)
         if len(names.setdefault(where, [])) < _NAMES:
             names[where].append(shown(step.place.name))
     rows = []
     for where in sorted(counts):
         new = " (new)" if where in view.new_folders else ""
         more = f"  and {counts[where] - _NAMES:,} more" if counts[where] > _NAMES else ""
-        rows.append([f"{below(where, folder)}{new}", f"{counts[where]:,}", size_text(sizes[where]),
-                     "  ".join(names[where]) + more])  # fmt: skip
+        row = [
+            f"{below(where, folder)}{new}",
+            f"{counts[where]:,}",
+            size_text(sizes[where]),
+            "  ".join(names[where]) + more,
+        ]
+        rows.append([*([view.span(steps[where])] if screen.is_terminal else []), *row])
+    columns = [("into", "left"), ("files", "right"), ("size", "right"), ("such as", "left")]
     total = ["all", f"{counts.total():,}", size_text(sizes.total()), "`--list-all` names every one"]
-    screen.table([("into", "left"), ("files", "right"), ("size", "right"), ("such as", "left")], rows, total)
+    if screen.is_terminal:
+        columns, total = [("steps", "right"), *columns], ["", *total]
+    screen.table(columns, rows, total, whole=("steps", "into", "files", "size"))
     if trashed:
         screen.line(f"{count_text(trashed, 'file')} to the trash, for the clash of names")
     view.show_pruned(names=False)

@@ -9,6 +9,7 @@ from pathlib import Path
 from frugal_sorter.app.rules import leave_out, plan_rules, plan_saved
 from frugal_sorter.app.session import Session
 from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
+from frugal_sorter.cli.choosing import add_choosing, edit_first, save_instead, show_leaving, take_out
 from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.options import add_at_most, add_for, add_listing, add_rules, add_unattended, is_short
 from frugal_sorter.cli.output.misses import show_misses
@@ -19,6 +20,7 @@ from frugal_sorter.cli.output.words import stay_text
 from frugal_sorter.cli.reading import read_book
 from frugal_sorter.errors import UsageError
 from frugal_sorter.planning.plan import Plan
+from frugal_sorter.planning.selection import Numbers
 from frugal_sorter.rules.model import RuleBook
 
 EXAMPLES = """
@@ -36,6 +38,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--again", action="store_true", help="also what was taken back by undo")
     add_at_most(parser)
     add_for(parser)
+    add_choosing(parser)
     add_listing(parser)
 
 
@@ -50,7 +53,8 @@ def run(args: argparse.Namespace) -> int:
     else:
         plan = plan_saved(session, args.plan, args.at_most)
     hidden = book is None or any(rule.hidden for rule in book.rules)
-    view = PlanView(plan, screen)
+    view = PlanView(plan, screen, Numbers(plan))
+    left_out = take_out(args, view)
     if not plan.asked:
         view.show_nothing("Nothing to do", hidden, 'levels = "all"', "hidden = true")
         if book is not None:
@@ -59,7 +63,13 @@ def run(args: argparse.Namespace) -> int:
     view.show(names=not args.yes)
     screen.line()
     view.warn()
-    return ask_and_do(session, plan, view, screen, _question(session, args, plan, view), args.yes, take_back_text)
+    show_leaving(screen, left_out)
+    if save_instead(args, view, screen):
+        return exit_code(plan)
+    edit_first(args, view, screen)
+    return ask_and_do(
+        session, plan, view, screen, lambda: _question(session, args, plan, view), args.yes, take_back_text
+    )
 
 
 def _ask_by_rule(screen: Screen, book: RuleBook, plan: Plan) -> None:

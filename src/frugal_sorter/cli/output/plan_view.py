@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Mapping
-from itertools import groupby
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from frugal_sorter.changes.outcome import Outcome
@@ -13,6 +12,7 @@ from frugal_sorter.cli.output.text import below, common_base, count_text, iso_te
 from frugal_sorter.cli.output.words import entries_text, will_text
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.planning.plan import TAKING_BACK, Kind, Plan
+from frugal_sorter.planning.selection import Numbers, by_rule, going_along, target_folder, together
 from frugal_sorter.planning.unseen import unseen
 from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.count import total
@@ -30,12 +30,21 @@ _UNCLAIMED: dict[Kind, tuple[str, str]] = {
 
 
 class PlanView:
-    """Shows paths as seen from the one folder that all of a plan happens in."""
+    """Shows paths as seen from the one folder that all of a plan happens in.
 
-    def __init__(self, plan: Plan, screen: Screen) -> None:
+    Args:
+        plan: it.
+        screen: the terminal.
+        numbers: what a person calls its steps by, to take some out; None where none can be.
+    """
+
+    def __init__(self, plan: Plan, screen: Screen, numbers: Numbers | None = None) -> None:
         self.plan = plan
         self.screen = screen
-        self._going_along = _going_along(plan)
+        self.numbers = numbers if numbers is not None else Numbers(plan)
+        # Piped on, a line is the same whatever stands above it.
+        self._is_numbered = numbers is not None and screen.is_terminal
+        self._going_along = going_along(plan)
         shown_steps = [step for step in plan.asked if id(step) not in self._going_along]
         # Places that are made free in a group, by the step that takes what stands there away.
         self._making_room = {
@@ -47,21 +56,30 @@ class PlanView:
         self.base = common_base(sorted(folders or plan.roots))
         self._announced: set[str] = set()
         self._done, self._last_done = 0, deque[Step](maxlen=FEW)
-        self.new_folders = {step.target.path for step in plan.steps if step.verb == "make-folder" and step.target}
+        self.changed()
+
+    def changed(self) -> None:
+        """Steps were taken out of the plan."""
+        self.new_folders = {step.target.path for step in self.plan.steps if step.verb == "make-folder" and step.target}
+
+    def number(self, step: Step) -> str:
+        """Return the number of a step, as it stands before its line; empty where there is none."""
+        return f"{self.numbers.of(step):>{self.numbers.width}}  " if self._is_numbered else ""
+
+    def span(self, steps: Sequence[Step]) -> str:
+        """Return the numbers of some steps that follow each other."""
+        found = sorted(self.numbers.of(step) for step in steps)
+        return f"{found[0]:,}" if len(found) == 1 else f"{found[0]:,}-{found[-1]:,}"
 
     def show(self, names: bool = True) -> None:
         """Print all that would be done and what would be left; by name, or only by rule."""
         self.screen.parts(("All below ", ""), (shown(self.base), "bold"))
-        by_rule: dict[str, list[Step]] = {rule: [] for rule in self.plan.rules}
-        for step in self.plan.asked:
-            by_rule.setdefault(step.rule, []).append(step)
-        for rule, steps in by_rule.items():
-            if steps:
-                if names:
-                    self.screen.line()
-                self.screen.parts((shown(rule), "bold"), (f"  {will_text(steps)}", "dim"))
-                if names:
-                    self._names([step for step in steps if id(step) not in self._going_along])
+        for rule, steps in by_rule(self.plan).items():
+            if names:
+                self.screen.line()
+            self.screen.parts((shown(rule), "bold"), (f"  {will_text(steps)}", "dim"))
+            if names:
+                self.show_names(steps)
         self.show_pruned(names)
         self.show_left()
 
@@ -74,19 +92,16 @@ class PlanView:
             if names:
                 self.screen.sample(pruned, lambda step: self.screen.line(f"    {below(step.place.path, self.base)}"))
 
-    def _names(self, steps: list[Step]) -> None:
-        def order(step: Step) -> tuple[str, str, str]:
-            return step.verb, _target_folder(step), step.place.folder
-
-        ordered = sorted(steps, key=lambda step: (*order(step), step.id))
-        groups = [list(group) for _, group in groupby(ordered, key=order)]
+    def show_names(self, steps: Sequence[Step]) -> None:
+        """Print the steps of one rule by name, those of a long list only in part."""
+        groups = together(step for step in steps if id(step) not in self._going_along)
         # Many groups of many names would fill screens, too.
         few = FEW if len(groups) == 1 else _FEW_OF_SEVERAL
-        self.screen.sample(groups, lambda together: self._group(together, few), _FEW_GROUPS, "folder", indent=2)
+        self.screen.sample(groups, lambda group: self._group(group, few), _FEW_GROUPS, "folder", indent=2)
 
-    def _group(self, together: list[Step], few: int) -> None:
-        self._heading(together[0])
-        self.screen.sample(together, self._name, few)
+    def _group(self, group: list[Step], few: int) -> None:
+        self._heading(group[0])
+        self.screen.sample(group, self._name, few)
 
     def _heading(self, step: Step) -> None:
         source = below(step.place.folder, self.base)
@@ -95,7 +110,7 @@ class PlanView:
             return
         kind = KINDS[step.verb]
         assert kind.words is not None
-        target = _target_folder(step)
+        target = target_folder(step)
         new = bool(target) and target in self.new_folders - self._announced
         self._announced.add(target)
         heading = kind.words.heading.format(source=source, target=below(target, self.base) if target else "")
@@ -104,9 +119,10 @@ class PlanView:
 
     def _name(self, step: Step) -> None:
         name = shown(step.place.name) if step.verb != "empty" else step_text(step, self.base)
+        number = (f"    {self.number(step)}", "dim")
         if step.verb == "pack":
             members = step.details["members"]
-            self.screen.parts((f"    {name}", ""), (f"  from {count_text(len(members), 'entry', 'entries')}", "dim"))
+            self.screen.parts(number, (name, ""), (f"  from {count_text(len(members), 'entry', 'entries')}", "dim"))
             self.screen.sample(
                 members, lambda member: self.screen.line(f"      {below(member['path'], self.base)}"), indent=6
             )
@@ -125,7 +141,7 @@ class PlanView:
         if step.group and (step.group, step.target) in self._making_room:
             note += ", and what stands there goes to the trash"
         kind = "/" if step.was is not None and step.was.kind == "folder" else ""
-        self.screen.parts((f"    {name}{kind}", ""), (f"  {note.lstrip(', ')}" if note else "", "yellow"))
+        self.screen.parts(number, (f"{name}{kind}", ""), (f"  {note.lstrip(', ')}" if note else "", "yellow"))
 
     def show_left(self) -> None:
         """Print what is left as it is and why, what was refused, and what could not be read."""
@@ -289,30 +305,11 @@ def _attribute_text(step: Step) -> str:
     return f"{what} {old!r} → {new!r}" if old else f"{what} {new!r}"
 
 
-def _going_along(plan: Plan) -> set[int]:
-    """Return the steps to the trash that another step of their group tells of: they make room, or were packed."""
-    found = set()
-    for steps in plan.in_groups():
-        telling = [step for step in steps if step.verb in ("pack", "unpack", "move", "move-across", "copy")]
-        targets = {step.target for step in telling}
-        archives = {step.source for step in telling if step.verb == "unpack"}
-        packed = {member["path"] for step in telling if step.verb == "pack" for member in step.details["members"]}
-        for step in steps:
-            if step.verb == "trash" and step.source is not None:
-                told = step.source in targets or step.source in archives or step.source.path in packed
-                found |= {id(step)} if told else set()
-    return found
-
-
 def _near_places(step: Step) -> list[Place]:
     sides = (None if step.verb == "empty" else step.source, None if step.verb == "trash" else step.target)
     if step.verb == "restore":
         sides = (None, step.target)
     return [place for place in sides if place is not None]
-
-
-def _target_folder(step: Step) -> str:
-    return step.target.folder if step.target is not None and step.verb != "trash" else ""
 
 
 _OUTCOMES = {
@@ -351,14 +348,14 @@ def step_as_json(step: Step) -> dict[str, Any]:
     return told
 
 
-def plan_as_json(plan: Plan) -> Mapping[str, Any]:
+def plan_as_json(plan: Plan, numbers: Numbers) -> Mapping[str, Any]:
     """Return a plan as one object of JSON values; docs/formats.md describes it."""
     return {
         "command": plan.kind,
         "rules": plan.origin,
         "made": iso_text(plan.made_ns),
         "folders": plan.roots,
-        "steps": [step_as_json(step) for step in plan.steps],
+        "steps": [{"number": numbers.of(step) or None, **step_as_json(step)} for step in plan.steps],
         "left": [
             {"path": left.place.path, "rule": left.rule, "reason": left.reason, "problem": left.problem}
             for left in plan.not_touched

@@ -55,6 +55,11 @@ class Screen:
         )
 
     @property
+    def is_terminal(self) -> bool:
+        """Whether a person sees the lines as they come."""
+        return self._coloured
+
+    @property
     def width(self) -> int:
         """How many columns there are; very many where the output is piped."""
         return self._rich.width
@@ -174,10 +179,23 @@ class Screen:
 
     def ask(self, question: str) -> bool:
         """Ask a question and return whether the answer is a clear yes; what is neither yes nor no is named."""
+        return self.answer(question, ("yes", "no")) == "yes"
+
+    def answer(self, question: str, answers: Sequence[str]) -> str:
+        """Ask a question and return the answer; what is none of the answers is named, and taken for no.
+
+        Args:
+            question: it.
+            answers: the words, yes and no among them; the first letter of each is enough.
+        """
         sys.stdout.flush()
-        print(f"{question} [yes/no] ", end="", file=sys.stderr, flush=True)
-        answer = sys.stdin.readline().strip().lower()
-        if answer not in ("yes", "y", "no", "n"):
-            told = f"`{shown(answer)}` was not understood" if answer else "Nothing was answered"
-            print(f"{told}, which is taken for no: yes (y) or no (n) is an answer.", file=sys.stderr, flush=True)
-        return answer in ("yes", "y")
+        print(f"{question} [{'/'.join(answers)}] ", end="", file=sys.stderr, flush=True)
+        said = sys.stdin.readline().strip().lower()
+        for word in answers:
+            if said in (word, word[0]):
+                return word
+        told = f"`{shown(said)}` was not understood" if said else "Nothing was answered"
+        known = [f"{word} ({word[0]})" for word in answers]
+        what = f"{', '.join(known[:-1])} or {known[-1]} is an answer."
+        print(f"{told}, which is taken for no: {what}", file=sys.stderr, flush=True)
+        return "no"

@@ -32,6 +32,12 @@ def _as_toml(value: Value) -> str:
     return json.dumps(value)
 
 
+def quoted(text: str) -> str:
+    """Return a text as a value of a condition."""
+    doubled = text.replace('"', '""')
+    return f'"{doubled}"'
+
+
 def book_of_rule(keys: Mapping[str, Value], folder: str, said_as: Mapping[str, str], origin: str) -> RuleBook:
     """Return the book of one rule.
 

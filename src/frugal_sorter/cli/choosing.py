@@ -1,0 +1,149 @@
+"""Steps taken out of a plan by what a person sees: by words on the command line, or in an editor."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import re
+import shlex
+import shutil
+import subprocess
+import tempfile
+from collections.abc import Sequence
+from pathlib import Path
+
+from frugal_sorter.app.rules import leave_out
+from frugal_sorter.cli.output.plan_view import PlanView, step_text
+from frugal_sorter.cli.output.screen import Screen
+from frugal_sorter.cli.output.text import count_text, shown
+from frugal_sorter.cli.output.words import will_text
+from frugal_sorter.errors import UsageError
+from frugal_sorter.planning.edited_text import struck_lines
+from frugal_sorter.planning.plan_file import save_plan
+from frugal_sorter.planning.selection import Keys, by_rule, choose
+from frugal_sorter.rules.file.one_rule import rule_text
+
+_EDITORS = ("nano", "vi")
+_HEAD = """\
+# The plan, a line for each step. Take a line out, or put a # in front of it, and that step is not done.
+# Nothing else can be changed here. Save and leave; then you are asked. With no line left nothing is done.
+"""
+
+
+def add_choosing(parser: argparse.ArgumentParser, edit: bool = True) -> None:
+    """Add `--without`, `--save` and `--edit`.
+
+    Args:
+        parser: of the command.
+        edit: it carries out what it plans, so that a person may edit that first.
+    """
+    parser.add_argument(
+        "--without", metavar="WHAT", nargs="+", default=[],
+        help="leave these out: numbers of the list (3-7,12), paths, folders or wildcards",
+    )  # fmt: skip
+    parser.add_argument(
+        "--save", metavar="PLAN", type=Path, help="do nothing; write the plan to a file for `frugal tidy --plan`"
+    )
+    if edit:
+        parser.add_argument(
+            "--edit", action="store_true", help="edit the plan in $VISUAL or $EDITOR before it is asked"
+        )
+
+
+def take_out(args: argparse.Namespace, view: PlanView) -> list[Keys]:
+    """Take out of a plan what `--without` names, and return rules that leave it alone for good.
+
+    Raises:
+        UsageError: it names what is not in the plan.
+    """
+    words: Sequence[str] = args.without
+    if not words:
+        return []
+    if getattr(args, "yes", False) and any(re.fullmatch(r"[\d,-]+", word) for word in words):
+        # Nobody sees the list that they would be numbers of.
+        raise UsageError("--without: numbers are those of a list that a person sees", "name paths beside --yes")
+    try:
+        chosen = choose(view.plan, view.numbers, words, os.getcwd())
+    except UsageError as wrong:
+        raise UsageError(f"--without {wrong.message}", wrong.hint) from None
+    leave_out(view.plan, lambda step: id(step) in chosen.steps, "left out by --without")
+    view.changed()
+    return list(chosen.rules)
+
+
+def show_leaving(screen: Screen, rules: Sequence[Keys]) -> None:
+    """Print the rules that keep out for good what was left out."""
+    if rules:
+        screen.line("To leave them for good, put above the other rules (--keep-out does):")
+    for rule in rules:
+        screen.lines("\n".join(f"  {line}" for line in rule_text(rule).split("\n")))
+
+
+def save_instead(args: argparse.Namespace, view: PlanView, screen: Screen) -> bool:
+    """Write the plan to a file where `--save` asks for it, and tell whether it did."""
+    if args.save is None:
+        return False
+    save_plan(view.plan, args.save)
+    screen.line(f"Nothing was changed: {count_text(len(view.plan.asked), 'step')} saved in {shown(str(args.save))}."
+                f" `frugal tidy --plan {shown(shlex.quote(str(args.save)))}` does it.", style="bold")  # fmt: skip
+    return True
+
+
+def edit_first(args: argparse.Namespace, view: PlanView, screen: Screen) -> None:
+    """Open the plan in an editor where `--edit` asks for it.
+
+    Raises:
+        UsageError: there is no editor, it fails, or something else was changed; nothing is done then.
+    """
+    if args.edit and view.plan.asked:
+        edit(view, screen)
+
+
+def edit(view: PlanView, screen: Screen) -> None:
+    """Let a person take steps out of a plan in an editor.
+
+    Raises:
+        UsageError: there is no editor, it fails, or something else was changed.
+    """
+    plan, numbers = view.plan, view.numbers
+    text = [*_HEAD.splitlines(), f"# All below {shown(view.base)}"]
+    lines, steps = [], []
+    for rule, asked in by_rule(plan).items():
+        text += ["#", f"# {shown(rule)}: {shown(will_text(asked))}"]
+        for step in sorted((step for step in asked if numbers.of(step)), key=numbers.of):
+            line = f"{numbers.of(step):>{numbers.width}}  {step.verb:11} {shown(step_text(step, view.base))}"
+            lines.append(line)
+            steps.append(step)
+            text.append(line)
+    gone = struck_lines(lines, _edited("\n".join([*text, ""])))
+    struck = {id(steps[at]) for at in gone}
+    if struck:
+        leave_out(plan, lambda step: id(step) in struck, "taken out in the editor")
+        view.changed()
+    screen.line(
+        f"{count_text(len(struck), 'step')} taken out, {count_text(len(plan.asked), 'step')} left.", style="bold"
+    )
+
+
+def _edited(text: str) -> str:
+    """Return a text as a person leaves it in an editor; nobody else can read it meanwhile."""
+    named = os.environ.get("VISUAL") or os.environ.get("EDITOR") or next(filter(shutil.which, _EDITORS), "")
+    try:
+        words = shlex.split(named)
+    except ValueError:
+        words = []
+    if not words:
+        raise UsageError("no editor is known", "set VISUAL or EDITOR, or use --without")
+    with tempfile.TemporaryDirectory(prefix="frugal-") as folder:
+        path = Path(folder) / "plan.txt"
+        path.write_text(text, encoding="utf-8", errors="surrogateescape")
+        try:
+            done = subprocess.run([*words, str(path)], check=False)
+        except OSError as error:
+            raise UsageError(f"{words[0]}: the editor cannot be started ({error.strerror})", "set VISUAL") from None
+        if done.returncode != 0:
+            raise UsageError(f"{words[0]} ended with {done.returncode}: nothing was changed", "leave it normally")
+        try:
+            return path.read_text(encoding="utf-8", errors="surrogateescape")
+        except OSError as error:
+            raise UsageError(f"the plan cannot be read back ({error.strerror})", "save it under its own name") from None

@@ -1,0 +1,215 @@
+"""Which steps of a plan a person means: by the numbers of a list, by paths, by folders and by wildcards."""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Callable, Iterable, Sequence
+from fnmatch import fnmatchcase
+from itertools import groupby
+from typing import Any, NamedTuple
+
+from frugal_sorter.errors import UsageError
+from frugal_sorter.filesystem.record import Place, is_inside
+from frugal_sorter.planning.plan import Plan
+from frugal_sorter.rules.fields import fold
+from frugal_sorter.rules.file.one_rule import Value, quoted
+from frugal_sorter.steps.step import Step
+
+_NUMBERS = re.compile(r"\d{1,9}(-\d{1,9})?(,\d{1,9}(-\d{1,9})?)*")
+_WILD = frozenset("*?[")
+# A condition may be no longer (`rules.file.keys`).
+_LONGEST_CONDITION = 4_000
+Keys = dict[str, Value]
+
+
+def target_folder(step: Step) -> str:
+    """Return the folder that a step puts something into; empty where it puts nothing anywhere, or into a trash."""
+    return step.target.folder if step.target is not None and step.verb != "trash" else ""
+
+
+def going_along(plan: Plan) -> set[int]:
+    """Return the steps to the trash that another step of their group tells of: they make room, or were packed."""
+    found = set()
+    for steps in plan.in_groups():
+        telling = [step for step in steps if step.verb in ("pack", "unpack", "move", "move-across", "copy")]
+        targets = {step.target for step in telling}
+        archives = {step.source for step in telling if step.verb == "unpack"}
+        packed = {member["path"] for step in telling if step.verb == "pack" for member in step.details["members"]}
+        for step in steps:
+            if step.verb == "trash" and step.source is not None:
+                told = step.source in targets or step.source in archives or step.source.path in packed
+                found |= {id(step)} if told else set()
+    return found
+
+
+def together(steps: Iterable[Step]) -> list[list[Step]]:
+    """Return steps in the groups that they are listed in: with one verb, from one folder, into one folder."""
+
+    def order(step: Step) -> tuple[str, str, str]:
+        return step.verb, target_folder(step), step.place.folder
+
+    ordered = sorted(steps, key=lambda step: (*order(step), step.id))
+    return [list(group) for _, group in groupby(ordered, key=order)]
+
+
+def by_rule(plan: Plan) -> dict[str, list[Step]]:
+    """Return what a person asked for by rule, in the order of the rules."""
+    found: dict[str, list[Step]] = {rule: [] for rule in plan.rules}
+    for step in plan.asked:
+        found.setdefault(step.rule, []).append(step)
+    return {rule: steps for rule, steps in found.items() if steps}
+
+
+class Numbers:
+    """The numbers by which a person names the steps of a plan, from 1 on in the order in which they are listed.
+
+    What is taken out of the plan later leaves a gap: the others are called as before.
+
+    Args:
+        plan: of which they are.
+        order: returns what they are sorted by, where that is not rule, verb and folder.
+    """
+
+    def __init__(self, plan: Plan, order: Callable[[Step], Any] | None = None) -> None:
+        aside = going_along(plan)
+        steps = [step for step in plan.asked if id(step) not in aside]
+        if order is not None:
+            self.steps = sorted(steps, key=order)
+        else:
+            self.steps = [
+                step for asked in by_rule(plan).values() for group in together(asked) for step in group
+                if id(step) not in aside
+            ]  # fmt: skip
+        self._of = {id(step): number for number, step in enumerate(self.steps, 1)}
+
+    def of(self, step: Step) -> int:
+        """Return the number of a step; 0 for one that only goes with others."""
+        return self._of.get(id(step), 0)
+
+    @property
+    def width(self) -> int:
+        """How many digits the last one has."""
+        return len(str(len(self.steps)))
+
+
+class Chosen(NamedTuple):
+    """What some words mean: steps by identity, and rules that leave their entries alone for good."""
+
+    steps: frozenset[int]
+    rules: Sequence[Keys]
+
+
+def choose(plan: Plan, numbers: Numbers, words: Iterable[str], here: str) -> Chosen:
+    """Return the steps that some words mean.
+
+    Args:
+        plan: of which they are.
+        numbers: what they are called.
+        words: each a number, a range such as `3-7`, several of those with commas, a path, a folder, or wildcards.
+        here: the folder that paths are seen from, absolute; what is not there is looked for below the folders of the plan.
+
+    Raises:
+        UsageError: a word means none.
+    """
+    found: set[int] = set()
+    places: dict[str, list[str]] = {}
+    whole: list[Keys] = []
+    for word in words:
+        steps, wide = _by_number(numbers, word) if _NUMBERS.fullmatch(word) else _by_path(plan, numbers, word, here)
+        found |= {id(step) for step in steps}
+        if wide:
+            whole += [one for one in wide if one not in whole]
+            continue
+        for step in steps:
+            for place in _places(step):
+                places.setdefault(place.folder, []).append(place.name)
+    named = [rule for folder, names in places.items() for rule in _leave_names(folder, list(dict.fromkeys(names)))]
+    return Chosen(frozenset(found), [*whole, *named])
+
+
+def _by_number(numbers: Numbers, word: str) -> tuple[list[Step], list[Keys]]:
+    steps: list[Step] = []
+    for part in word.split(","):
+        first, _, last = part.partition("-")
+        begin, end = int(first), int(last or first)
+        if not 1 <= begin <= end <= len(numbers.steps):
+            known = f"the list goes from 1 to {len(numbers.steps):,}" if numbers.steps else "the list is empty"
+            raise UsageError(f"{part}: there is no such step in the list", f"{known}; a file of that name is ./{part}")
+        steps += numbers.steps[begin - 1 : end]
+    return steps, []
+
+
+def _by_path(plan: Plan, numbers: Numbers, word: str, here: str) -> tuple[list[Step], list[Keys]]:
+    """Return the steps, and where the word stands for more than they do the rules that leave all of it."""
+    paths = []
+    for base in (here, *plan.roots) if word else ():
+        path = os.path.normpath(os.path.join(base, word))
+        # The folder resolved and the name not: what is meant may be a link.
+        paths.append(os.path.join(os.path.realpath(os.path.dirname(path)), os.path.basename(path)))
+    # A name may hold what elsewhere is a wildcard: as it stands it goes first.
+    for path in dict.fromkeys(paths):
+        if steps := _about(numbers, lambda place, path=path: place.path == path or is_inside(place.folder, path)):  # type: ignore[misc]
+            is_folder = all(is_inside(place.folder, path) for step in steps for place in _places(step))
+            return steps, [_leave_folder(path)] if is_folder else []
+    if not _WILD.isdisjoint(word) and "/" not in word:
+        if steps := _about(numbers, lambda place: _is_like(place.name, word)):
+            return steps, [
+                _leave_like(root, word) for root in plan.roots if any(_is_below(step, root) for step in steps)
+            ]
+    elif not _WILD.isdisjoint(word):
+        for path in dict.fromkeys(paths):
+            if steps := _about(numbers, lambda place, path=path: _is_path_like(place.path, path)):  # type: ignore[misc]
+                return steps, []
+    raise UsageError(f"{word or '(empty)'}: no step of the list is about that", "name what the list shows")
+
+
+def _about(numbers: Numbers, is_meant: Callable[[Place], bool]) -> list[Step]:
+    return [step for step in numbers.steps if any(map(is_meant, _places(step)))]
+
+
+def _places(step: Step) -> list[Place]:
+    """Return the entries that a step is about: of a pack those that go into it."""
+    members = (
+        [Place(*os.path.split(member["path"])) for member in step.details["members"]] if step.verb == "pack" else []
+    )
+    return [step.place, *members]
+
+
+def _is_like(text: str, wild: str) -> bool:
+    # Whatever the case of its letters, as `like` in a rule.
+    return fnmatchcase(fold(text), fold(wild))
+
+
+def _is_path_like(path: str, wild: str) -> bool:
+    return path.count("/") == wild.count("/") and _is_like(path, wild)
+
+
+def _is_below(step: Step, root: str) -> bool:
+    return any(is_inside(place.folder, root) for place in _places(step))
+
+
+def _leave_names(folder: str, names: Sequence[str]) -> list[Keys]:
+    """Return rules that leave some entries of a folder: one for all, or as many as their conditions have room for."""
+    tests: list[list[str]] = [[]]
+    for name in names:
+        test = f"name is exactly {quoted(name)}"
+        if sum(map(len, tests[-1])) + 4 * len(tests[-1]) + len(test) > _LONGEST_CONDITION:
+            tests.append([])
+        tests[-1].append(test)
+    what = names[0] if len(names) == 1 else f"{len(names):,} of {os.path.basename(folder) or folder}"
+    return [
+        {"name": f"Leave {what}" + (f" ({at})" if at > 1 else ""), "in": folder, "where": " or ".join(some), "take": "items",
+         "hidden": True, "leave": True}
+        for at, some in enumerate(tests, 1)
+    ]  # fmt: skip
+
+
+def _leave_like(root: str, wild: str) -> Keys:
+    where = f"name like {quoted(wild)}"
+    return {"name": f"Leave {wild}", "in": root, "where": where, "levels": "all", "hidden": True, "leave": True}
+
+
+def _leave_folder(folder: str) -> Keys:
+    name = f"Leave all of {os.path.basename(folder) or folder}"
+    return {"name": name, "in": folder, "where": "everything", "levels": "all", "hidden": True, "leave": True}
