@@ -14,6 +14,7 @@ from frugal_sorter.reports.totals import forget_totals, keep_totals, take_totals
 from frugal_sorter.rules.units import SECOND_NS
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.log import open_log
+from frugal_sorter.state.rule_files import forget_new
 from frugal_sorter.state.settings import read_settings
 from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.step import Step
@@ -47,6 +48,7 @@ def carry_out(
     with session.changing(plan.kind) as journal:
         journal.forget(plan.made_ns, kept_ns)
         forget_totals(folder, plan.made_ns - kept_ns)
+        forget_new(folder, plan.made_ns - kept_ns)
         # The moment of each is its own: between the plan and the answer of a person an hour can pass.
         before = take_totals(plan.levels, time.time_ns()) if plan.kind in SUMMED else None
         if visiting is None:

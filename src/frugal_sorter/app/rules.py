@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Sequence
 from pathlib import Path
 
 from frugal_sorter.app.session import Session
+from frugal_sorter.errors import UsageError
 from frugal_sorter.execution.earlier_runs import earlier_runs_of
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.by_rules import Narrow, plan_by_rules
@@ -13,14 +14,17 @@ from frugal_sorter.planning.constraints import enforce_removal_limits
 from frugal_sorter.planning.guard import refuse_guarded
 from frugal_sorter.planning.plan import Kind, Plan
 from frugal_sorter.planning.plan_file import load_plan
-from frugal_sorter.rules.model import RuleBook
+from frugal_sorter.rules.fields import fold
+from frugal_sorter.rules.file.mistakes import nearest
+from frugal_sorter.rules.model import Rule, RuleBook
 from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.steps.count import total
 from frugal_sorter.steps.step import Step
 
 
 def plan_rules(
     session: Session, book: RuleBook, again: bool = False, at_most: int | None = None,
-    only: frozenset[str] | None = None,
+    only: frozenset[str] | None = None, rules: Sequence[Rule] = (),
 ) -> Plan:  # fmt: skip
     """Plan what a rule file would do, to carry it out.
 
@@ -30,16 +34,18 @@ def plan_rules(
         again: also do what was taken back by undo.
         at_most: how many entries a rule may take away; None for what it says itself.
         only: the folders whose entries are looked at; None for all.
+        rules: only what these do; none for all.
     """
     # The lock is not held while a person thinks; what changes meanwhile is noticed step by step.
     with session.changing("tidy") as journal:
         session.log_to(book.log)
         plan = plan_by_rules(book, session.world(journal), earlier_runs_of(journal), again, at_most, only=only)
-    return session.planned(plan, book.file)
+    return session.planned(_only_by(plan, rules), book.file)
 
 
 def look_ahead(
-    session: Session, book: RuleBook, again: bool = False, at_most: int | None = None, now_ns: int | None = None
+    session: Session, book: RuleBook, again: bool = False, at_most: int | None = None, now_ns: int | None = None,
+    rules: Sequence[Rule] = (),
 ) -> Plan:  # fmt: skip
     """Plan what a rule file would do, and change nothing, not even what an interrupted run left behind.
 
@@ -49,9 +55,45 @@ def look_ahead(
         again: also what was taken back by undo.
         at_most: how many entries a rule may take away; None for what it says itself.
         now_ns: another moment to look at than now.
+        rules: only what these do; none for all.
     """
     with Journal(ready_state_folder(), write=False) as journal:
-        return plan_by_rules(book, session.world(journal, now_ns), earlier_runs_of(journal), again, at_most)
+        plan = plan_by_rules(book, session.world(journal, now_ns), earlier_runs_of(journal), again, at_most)
+    return _only_by(plan, rules)
+
+
+def rules_named(book: RuleBook, names: Iterable[str]) -> list[Rule]:
+    """Return the rules of some names, in the order of the file; whatever the case of their letters.
+
+    Raises:
+        UsageError: there is none of a name, or it is off.
+    """
+    wanted = set()
+    by_name = {fold(rule.name): rule for rule in book.rules}
+    for name in names:
+        if fold(name) not in by_name:
+            if any(fold(rule.name) == fold(name) for rule in book.off):
+                raise UsageError(f"--rule: {name!r} is switched off", "`frugal rules on` switches it on")
+            hint = nearest(name, [rule.name for rule in book.rules]) or "`frugal rules` lists them"
+            raise UsageError(f"--rule: there is no rule {name!r} in {book.file}", hint)
+        wanted.add(by_name[fold(name)].name)
+    return [rule for rule in book.rules if rule.name in wanted]
+
+
+def _only_by(plan: Plan, rules: Sequence[Rule]) -> Plan:
+    """Leave in a plan only what some rules do; whatever another rule takes before them stays its own."""
+    if not rules:
+        return plan
+    names = {rule.name for rule in rules}
+    others = plan.drop(lambda step: step.rule not in names)
+    left = [one for one in plan.not_touched if one.rule and one.rule not in names]
+    plan.not_touched = [one for one in plan.not_touched if not one.rule or one.rule in names]
+    counts = {step.place: step.count for step in others if step.source} | {one.place: one.counted for one in left}
+    plan.aside = total(counts.values())
+    plan.notes = [note for note in plan.notes if not note.rules or names.intersection(note.rules)]
+    plan.refused = [one for one in plan.refused if one.rule in names]
+    plan.rules = [name for name in plan.rules if name in names]
+    return plan
 
 
 def _keep_all(_plan: Plan, _world: object) -> None:

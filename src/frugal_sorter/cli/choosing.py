@@ -12,7 +12,11 @@ import tempfile
 from collections.abc import Sequence
 from pathlib import Path
 
+from frugal_sorter.app.rule_file import change, leave_for_good
 from frugal_sorter.app.rules import leave_out
+from frugal_sorter.app.session import Session
+from frugal_sorter.cli import visits
+from frugal_sorter.cli.options import rules_file
 from frugal_sorter.cli.output.plan_view import PlanView, step_text
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import count_text, shown
@@ -40,6 +44,10 @@ def add_choosing(parser: argparse.ArgumentParser, edit: bool = True) -> None:
     parser.add_argument(
         "--without", metavar="WHAT", nargs="+", default=[],
         help="leave these out: numbers of the list (3-7,12), paths, folders or wildcards",
+    )  # fmt: skip
+    parser.add_argument(
+        "--keep-out", metavar="RULES", nargs="?", const="", default=None,
+        help="leave those of --without for good: put rules for it above the others in the rule file",
     )  # fmt: skip
     parser.add_argument(
         "--save", metavar="PLAN", type=Path, help="do nothing; write the plan to a file for `frugal tidy --plan`"
@@ -71,9 +79,26 @@ def take_out(args: argparse.Namespace, view: PlanView) -> list[Keys]:
     return list(chosen.rules)
 
 
-def show_leaving(screen: Screen, rules: Sequence[Keys]) -> None:
-    """Print the rules that keep out for good what was left out."""
-    if rules:
+def keep_out(args: argparse.Namespace, screen: Screen, rules: Sequence[Keys]) -> None:
+    """Print the rules that leave for good what was left out, or put them into the rule file where `--keep-out` asks for it.
+
+    Raises:
+        UsageError: nothing was left out, or the file cannot be changed.
+    """
+    if args.keep_out is not None:
+        if not rules:
+            raise UsageError("--keep-out: nothing is left out", "say what with --without")
+        if args.keep_out:
+            args.rules = Path(args.keep_out)
+        elif not hasattr(args, "rules"):
+            raise UsageError("--keep-out: this job has no rule file", "name one: --keep-out RULES")
+        path = rules_file(args)
+        result = change(Session.begin(), path, leave_for_good(rules))
+        if result.has_problem or not result.by_verb:
+            raise UsageError(f"{path}: it could not be changed", f"see `frugal history {result.run}`")
+        what = count_text(len(rules), "rule")
+        screen.line(f"{what} put above the others in {shown(str(path))}: frugal undo {result.run} takes that back.")
+    elif rules:
         screen.line("To leave them for good, put above the other rules (--keep-out does):")
     for rule in rules:
         screen.lines("\n".join(f"  {line}" for line in rule_text(rule).split("\n")))
@@ -84,6 +109,8 @@ def save_instead(args: argparse.Namespace, view: PlanView, screen: Screen) -> bo
     if args.save is None:
         return False
     save_plan(view.plan, args.save)
+    # Nothing was changed, and nothing was left undone: no visit.
+    visits.forget()
     screen.line(f"Nothing was changed: {count_text(len(view.plan.asked), 'step')} saved in {shown(str(args.save))}."
                 f" `frugal tidy --plan {shown(shlex.quote(str(args.save)))}` does it.", style="bold")  # fmt: skip
     return True

@@ -13,6 +13,7 @@ COMMANDS = {
     "forecast": "how fast a folder grows, and when its volume is full",
     "check": "mistakes in a rule file, warnings, and its examples",
     "preview": "what the rules would do; changes nothing",
+    "rules": "every rule of a file, what it does and did; switch one off, move or add one",
     "explain": "why a rule matches a file, why not, and when it will",
     "tidy": "do it: list, ask, do, report",
     "sort": "sort a folder into subfolders by type, name or date, without a rule file",

@@ -130,8 +130,19 @@ def add_rules(parser: argparse.ArgumentParser) -> None:
     """Add the rule file as an argument."""
     parser.add_argument(
         "rules", metavar="RULES", nargs="?", type=Path,
-        help="the rule file (default: $FRUGAL_RULES, else rules.toml in your configuration folder)",
+        help="the rule file, or the name of one in your configuration folder (default: $FRUGAL_RULES, else rules.toml there)",
     )  # fmt: skip
+
+
+def add_rule(parser: argparse.ArgumentParser) -> None:
+    """Add `--rule`."""
+    parser.add_argument(
+        "--rule",
+        metavar="NAME",
+        action="append",
+        default=[],
+        help="only what this rule does; can be said several times",
+    )
 
 
 def add_where(parser: argparse.ArgumentParser) -> None:
@@ -176,4 +187,21 @@ def add_for(parser: argparse.ArgumentParser) -> None:
 def rules_file(args: argparse.Namespace) -> Path:
     """Return the rule file that was named, or the default one."""
     path: Path = args.rules or default_rules_file()
+    # A short name is that of a file in the configuration folder, unless there is such a file right here.
+    if args.rules is not None and path.name == str(path) and not path.suffix and not path.is_file():
+        known = default_rules_file().with_name(f"{path.name}.toml")
+        if not known.is_file():
+            raise UsageError(
+                f"{shown(path.name)}: there is no such rule file here, and no {shown(str(known))}",
+                _rule_files_text(known.parent),
+            )
+        path = known
     return path.absolute()
+
+
+def _rule_files_text(folder: Path) -> str:
+    try:
+        names = sorted(shown(one.stem) for one in folder.iterdir() if one.suffix == ".toml")
+    except OSError:
+        names = []
+    return f"known by name: {', '.join(names)}" if names else "check the path"

@@ -81,6 +81,29 @@ class _Later(NamedTuple):
     along: str
 
 
+def _made_anew(journal: Journal, run: Run) -> dict[Place, Identity]:
+    """Return what stands where a run had put something, put there anew when an undo of it was itself taken back.
+
+    A copy, a link or what crosses to another volume is then another entry than the one that the run knows.
+    """
+    levels = {run.id: 0}
+    found: dict[Place, Identity] = {}
+    for one in journal.runs():
+        if one.undoes is None or one.undoes not in levels:
+            continue
+        levels[one.id] = levels[one.undoes] + 1
+        if levels[one.id] % 2 == 0:
+            for step, mark in journal.steps(one.id):
+                if (
+                    mark is not None
+                    and mark.outcome == Outcome.DONE
+                    and mark.now is not None
+                    and step.target is not None
+                ):
+                    found[step.target] = mark.now
+    return found
+
+
 class _UndoPlanner:
     def __init__(self, journal: Journal, run: Run, now_ns: int, only: Sequence[str]) -> None:
         self.journal = journal
@@ -96,6 +119,7 @@ class _UndoPlanner:
         self.left_by: dict[str, dict[str, tuple[int, VerbName]]] = {}
         # Asked once: of a run that was taken back before, each step asks for it.
         self.own_undos = {one.id for one in journal.runs() if one.undoes == run.id}
+        self.anew = _made_anew(journal, run)
 
     def plan(self) -> Plan:
         times: list[Step] = []
@@ -199,11 +223,15 @@ class _UndoPlanner:
             # It comes back as it is now, if that is taken back in turn.
             with suppress(OSError):
                 step.details = cast(Details, folder_as_it_is(step.place.path))
+            step.was = self.anew.get(step.place, step.was)
             return [step]
         if step.verb == "set-attribute":
             return [self._attribute(step)]
         if step.verb == "remove-made":
-            return [self._made_thing(step)]
+            made = self._made_thing(step)
+            # What made room for it can come back to its place.
+            freed |= {made.source} if made.source is not None else set()
+            return [made]
         if step.verb in REPLACING:
             step.was = self._entry(step)
             return [step]
@@ -248,7 +276,7 @@ class _UndoPlanner:
         """Return the entry that a step takes back as it is now."""
         assert step.source is not None and step.was is not None
         found = self._look(step.source, step.was)
-        if found is None or not found.same_who(self.came.get(step.source, step.was)):
+        if found is None or not found.same_who(self.came.get(step.source, self.anew.get(step.source, step.was))):
             later = self._moved_on(step.source)
             if later is not None:
                 if later.run in self.own_undos:
@@ -281,9 +309,10 @@ class _UndoPlanner:
         found = self._look(step.source, step.was)
         if found is None:
             raise _Back
-        if not found.same_who(step.was):
+        was = self.anew.get(step.source, step.was)
+        if not found.same_who(was):
             raise _Blocked("another file stands there now")
-        if not found.same_state(step.was):
+        if not found.same_state(was):
             raise _Blocked("edited since it was made; it stays")
         if step.details["again"]["verb"] in ("copy", "unpack") and found.kind != "link":
             self._original(Place(*step.details["entry"]), Identity(*step.details["entry_was"]))

@@ -203,7 +203,7 @@ class _Planner:
             named = ", ".join(
                 rules if len(rules) <= _NAMED else [*rules[: _NAMED - 1], f"{len(rules) - _NAMED + 1} more"]
             )
-            self.result.notes.append(Note(f"{what}; skipped there: {named}", True))
+            self.result.notes.append(Note(f"{what}; skipped there: {named}", True, tuple(rules)))
         return {root: Scope(acting, self.book.rules) for root, acting in roots.items()}
 
     @cached_property

@@ -12,7 +12,7 @@ from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.kinds import ATTENDING, MAKING, VerbName
 from frugal_sorter.steps.step import NotTouched, Step, Witness
 
-Kind = Literal["tidy", "sort", "purge", "gather", "empty", "duplicates", "undo", "restore"]
+Kind = Literal["tidy", "sort", "purge", "gather", "empty", "duplicates", "rules", "undo", "restore"]
 # They bring things back to where they were.
 TAKING_BACK = frozenset({"undo", "restore"})
 # Their plans can be kept in a file, and be carried out later.
@@ -22,10 +22,17 @@ SUMMED = frozenset({"tidy", "sort", "purge"})
 
 
 class Note(NamedTuple):
-    """Something about the plan as a whole, such as a folder that is missing."""
+    """Something about the plan as a whole, such as a folder that is missing.
+
+    Args:
+        text: in words.
+        problem: a person should know of it.
+        rules: those that it is about; empty for all.
+    """
 
     text: str
     problem: bool
+    rules: tuple[str, ...] = ()
 
 
 class Refusal(NamedTuple):
@@ -46,6 +53,7 @@ class Plan:
         undoes: the run that it takes back.
         at_home: entries that already are where a rule would put them.
         kept: entries that an exception keeps where they are.
+        aside: entries that other rules take than those that were asked for.
         seen: entries that were looked at.
         levels: the resolved folders that are acted in, each with how deep, None for all levels.
         rules: the names of the rules that acted, in order.
@@ -64,6 +72,7 @@ class Plan:
     refused: list[Refusal] = field(default_factory=list)
     at_home: Count = NONE
     kept: Count = NONE
+    aside: Count = NONE
     seen: Count = NONE
     levels: dict[str, int | None] = field(default_factory=dict)
     rules: list[str] = field(default_factory=list)
@@ -181,7 +190,9 @@ class Plan:
     @property
     def unclaimed(self) -> Count:
         """The entries that were looked at and that no rule asks for."""
-        claimed = self.entries | self.at_home | self.kept | total(left.counted for left in self.not_touched)
+        claimed = (
+            self.entries | self.at_home | self.kept | self.aside | total(left.counted for left in self.not_touched)
+        )
         return self.seen.without(claimed)
 
     @property

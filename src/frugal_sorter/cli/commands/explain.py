@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import argparse
 import os
+from collections.abc import Collection
 from pathlib import Path
 
+from frugal_sorter.app.rules import rules_named
 from frugal_sorter.cli.interrupted import begin
-from frugal_sorter.cli.options import add_as_of
+from frugal_sorter.cli.options import add_as_of, add_rule
 from frugal_sorter.cli.output.plan_view import step_will_text
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import ago_text, common_base, moment_text, shown, size_text
@@ -38,12 +40,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "paths", metavar="PATH", nargs="*", default=["."], help="a file or a folder (default: the current folder)"
     )
     parser.add_argument("--rules", metavar="RULES", type=Path, help="the rule file (default: as for `frugal preview`)")
+    add_rule(parser)
     add_as_of(parser)
 
 
 def run(args: argparse.Namespace) -> int:
     screen = Screen()
     book = read_book(args)
+    rules = {rule.name for rule in rules_named(book, args.rule)}
     with Journal(ready_state_folder(), write=False) as journal:
         session = begin()
         world = session.world(journal, moment_of(args.as_of, session))
@@ -52,11 +56,11 @@ def run(args: argparse.Namespace) -> int:
         for index, path in enumerate(args.paths):
             if index:
                 screen.line()
-            _explain(screen, path, world, explainer)
+            _explain(screen, path, world, explainer, rules)
     return 0
 
 
-def _explain(screen: Screen, named: str, world: World, explainer: Explainer) -> None:
+def _explain(screen: Screen, named: str, world: World, explainer: Explainer, rules: Collection[str]) -> None:
     folder, name = os.path.split(os.path.abspath(named))
     path = os.path.join(os.path.realpath(folder), name)
     if not named or not os.path.lexists(path):
@@ -76,9 +80,11 @@ def _explain(screen: Screen, named: str, world: World, explainer: Explainer) -> 
         explained, fate = explainer.explain(path)
     except OSError as error:
         raise UsageError(f"{named}: {reason_of(error)}", "check the path") from error
+    following = _next(explained)
+    if rules:
+        explained = [one for one in explained if one.rule.name in rules]
     width = max((len(tested.text) for one in explained for tested in one.tests), default=0)
     elsewhere: dict[str, list[str]] = {}
-    following = _next(explained)
     for one in explained:
         if one.elsewhere:
             elsewhere.setdefault(one.elsewhere, []).append(shown(one.rule.name))

@@ -7,7 +7,7 @@ import os
 import sys
 
 from frugal_sorter.cli.carry_out import agreed, show_run, take_back_text
-from frugal_sorter.cli.choosing import add_choosing, edit_first, save_instead, show_leaving, take_out
+from frugal_sorter.cli.choosing import add_choosing, edit_first, keep_out, save_instead, take_out
 from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.options import add_for, add_listing, add_unattended, command_line, folder_named, is_short
 from frugal_sorter.cli.output.plan_view import PlanView
@@ -64,12 +64,13 @@ def run(args: argparse.Namespace) -> int:
     if not plan.asked:
         screen.line()
         screen.line(f"Nothing to {'move' if args.move else 'copy'}.")
+        keep_out(args, screen, left_out)
         return 3 if plan.refused else 1 if gathering.missed or plan.has_problem else 0
     screen.line()
     if not args.yes:
         view.show_names(plan.asked)
         screen.line()
-    show_leaving(screen, left_out)
+    keep_out(args, screen, left_out)
     if save_instead(args, view, screen):
         return 3 if plan.refused else 1 if gathering.missed or plan.has_problem else 0
     edit_first(args, view, screen)

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import argparse
 import json
+import shlex
+from dataclasses import replace
 
-from frugal_sorter.app.rules import look_ahead
-from frugal_sorter.cli.choosing import add_choosing, show_leaving, take_out
+from frugal_sorter.app.rules import look_ahead, rules_named
+from frugal_sorter.cli.choosing import add_choosing, keep_out, take_out
 from frugal_sorter.cli.interrupted import begin
-from frugal_sorter.cli.options import add_as_of, add_at_most, add_format, add_listing, add_rules, is_short
+from frugal_sorter.cli.options import add_as_of, add_at_most, add_format, add_listing, add_rule, add_rules, is_short
 from frugal_sorter.cli.output.misses import show_misses
 from frugal_sorter.cli.output.plan_view import PlanView, exit_code, plan_as_json
 from frugal_sorter.cli.output.screen import Screen
@@ -28,6 +30,7 @@ EXAMPLES = """
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_rules(parser)
+    add_rule(parser)
     parser.add_argument("--again", action="store_true", help="also what was taken back by undo")
     add_at_most(parser)
     add_as_of(parser)
@@ -39,7 +42,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     book = read_book(args)
     session = begin()
-    plan = look_ahead(session, book, args.again, args.at_most, moment_of(args.as_of, session))
+    rules = rules_named(book, args.rule)
+    plan = look_ahead(session, book, args.again, args.at_most, moment_of(args.as_of, session), rules)
+    book = replace(book, rules=tuple(rules or book.rules))
     screen = Screen(is_short(args))
     view = PlanView(plan, screen, Numbers(plan))
     left_out = take_out(args, view)
@@ -52,15 +57,24 @@ def run(args: argparse.Namespace) -> int:
         view.show()
         screen.line()
         view.warn()
-        how = f"--plan {args.save}" if args.save else str(args.rules or "")
-        screen.line(f"It would {view.totals()}. `frugal tidy {shown(how)}` does it.", style="bold")
+        screen.line(f"It would {view.totals()}. `{shown(_tidy(args))}` does it.", style="bold")
     else:
         hidden = any(rule.hidden for rule in book.rules)
         view.show_nothing("Nothing to do", hidden, 'levels = "all"', "hidden = true")
-    show_leaving(screen, left_out)
+    keep_out(args, screen, left_out)
     acting = [rule.name for rule in book.rules if rule.ending != "leave"]
     idle = [rule for rule in acting if not any(step.rule == rule for step in plan.steps)]
     if idle and plan.asked:
         screen.line(f"Nothing to do for: {', '.join(map(shown, idle))}.")
     show_misses(session, screen, book, plan)
     return exit_code(plan)
+
+
+def _tidy(args: argparse.Namespace) -> str:
+    """Return the command that does what was shown."""
+    if args.save:
+        return shlex.join(["frugal", "tidy", "--plan", str(args.save)])
+    words = ["frugal", "tidy", *([str(args.rules)] if args.rules else [])]
+    words += [word for name in args.rule for word in ("--rule", name)]
+    words += ["--again"] if args.again else []
+    return shlex.join([*words, *(["--without", *args.without] if args.without else [])])

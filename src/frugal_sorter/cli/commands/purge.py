@@ -8,7 +8,7 @@ from collections.abc import Mapping
 
 from frugal_sorter.app.rules import plan_job
 from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
-from frugal_sorter.cli.choosing import add_choosing, edit_first, save_instead, show_leaving, take_out
+from frugal_sorter.cli.choosing import add_choosing, edit_first, keep_out, save_instead, take_out
 from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.one_line import (
     book_named,
@@ -86,19 +86,30 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_for(parser)
 
 
-def run(args: argparse.Namespace) -> int:
+def rule_of(args: argparse.Namespace) -> tuple[dict[str, Value], str]:
+    """Return the rule that stands for the job, without `in`, and its folder."""
+    purge = _purge(args)
+    if args.keep_newest or args.until_free is not None:
+        raise UsageError("--as-rule: a rule has no --keep-newest and no --until-free", "leave them out")
+    keys = _rule(args, purge, purge.folder)
+    book_named(keys, purge.folder)
+    return keys, purge.folder
+
+
+def _purge(args: argparse.Namespace) -> Purge:
     folder = folder_named(args.folder)
     # A home as a whole is refused whatever the options: it is the commonest slip in a command line.
     refuse_removal(folder, None, True)
     if args.until_free is not None and not args.permanent:
         raise UsageError("--until-free: the trash frees nothing", "add --permanent")
-    purge = Purge(folder, args.by, args.older_than, args.keep_newest, args.until_free)
-    keys = _rule(args, purge, folder)
+    return Purge(folder, args.by, args.older_than, args.keep_newest, args.until_free)
+
+
+def run(args: argparse.Namespace) -> int:
     if args.as_rule:
-        if args.keep_newest or args.until_free is not None:
-            raise UsageError("--as-rule: a rule has no --keep-newest and no --until-free", "leave them out")
-        book_named(keys, folder)
-        return print_as_rule(keys, folder)
+        return print_as_rule(*rule_of(args))
+    purge = _purge(args)
+    folder, keys = purge.folder, _rule(args, purge, purge.folder)
     session, screen = begin(), Screen(is_short(args))
     older: dict[str, Older] = {}
 
@@ -117,6 +128,7 @@ def run(args: argparse.Namespace) -> int:
     )
     if not plan.asked:
         view.show_nothing("Nothing to take away", args.hidden, "--levels all", "--hidden")
+        keep_out(args, screen, left_out)
         _show_older(screen, older)
         return exit_code(plan)
     _show(view, purge, screen, args)
@@ -124,7 +136,7 @@ def run(args: argparse.Namespace) -> int:
     view.show_left()
     screen.line()
     view.warn()
-    show_leaving(screen, left_out)
+    keep_out(args, screen, left_out)
     if save_instead(args, view, screen):
         return exit_code(plan)
     edit_first(args, view, screen)

@@ -8,7 +8,7 @@ from collections import Counter
 
 from frugal_sorter.app.rules import plan_job
 from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
-from frugal_sorter.cli.choosing import add_choosing, edit_first, save_instead, show_leaving, take_out
+from frugal_sorter.cli.choosing import add_choosing, edit_first, keep_out, save_instead, take_out
 from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.one_line import (
     book_named,
@@ -60,7 +60,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_for(parser)
 
 
-def run(args: argparse.Namespace) -> int:
+def rule_of(args: argparse.Namespace) -> tuple[dict[str, Value], str]:
+    """Return the rule that stands for the job, without `in`, and its folder."""
     folder = folder_named(args.folder)
     refused = refused_whole(folder)
     if refused and args.levels != 1:
@@ -77,8 +78,13 @@ def run(args: argparse.Namespace) -> int:
     ):  # fmt: skip
         if value != default:
             keys[key] = value
+    book_named(keys, folder)
+    return keys, folder
+
+
+def run(args: argparse.Namespace) -> int:
+    keys, folder = rule_of(args)
     if args.as_rule:
-        book_named(keys, folder)
         return print_as_rule(keys, folder)
     session, screen = begin(), Screen(is_short(args))
     plan = plan_job(session, book_named(keys, folder), "sort", None, leave_written)
@@ -86,6 +92,7 @@ def run(args: argparse.Namespace) -> int:
     left_out = take_out(args, view)
     if not plan.asked:
         view.show_nothing("Nothing to sort", args.hidden, "--levels all", "--hidden")
+        keep_out(args, screen, left_out)
         return exit_code(plan)
     if args.list_all:
         view.show()
@@ -93,7 +100,7 @@ def run(args: argparse.Namespace) -> int:
         _show(plan, view, screen, folder)
     screen.line()
     view.warn()
-    show_leaving(screen, left_out)
+    keep_out(args, screen, left_out)
     if save_instead(args, view, screen):
         return exit_code(plan)
     edit_first(args, view, screen)

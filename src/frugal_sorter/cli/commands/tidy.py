@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import argparse
 import os
+from dataclasses import replace
 from pathlib import Path
 
-from frugal_sorter.app.rules import leave_out, plan_rules, plan_saved
+from frugal_sorter.app.rules import leave_out, plan_rules, plan_saved, rules_named
 from frugal_sorter.app.session import Session
 from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
-from frugal_sorter.cli.choosing import add_choosing, edit_first, save_instead, show_leaving, take_out
+from frugal_sorter.cli.choosing import add_choosing, edit_first, keep_out, save_instead, take_out
 from frugal_sorter.cli.interrupted import begin
-from frugal_sorter.cli.options import add_at_most, add_for, add_listing, add_rules, add_unattended, is_short
+from frugal_sorter.cli.options import add_at_most, add_for, add_listing, add_rule, add_rules, add_unattended, is_short
 from frugal_sorter.cli.output.misses import show_misses
 from frugal_sorter.cli.output.plan_view import PlanView, exit_code, step_text
 from frugal_sorter.cli.output.screen import Screen
@@ -27,12 +28,14 @@ EXAMPLES = """
   frugal tidy
   frugal tidy front-desk.toml
   frugal tidy front-desk.toml --yes
+  frugal tidy desk --rule "Kiln logs by month"    only this rule of desk.toml in your configuration folder
   frugal tidy --plan monday.plan       what `frugal preview --save monday.plan` wrote
 """
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_rules(parser)
+    add_rule(parser)
     parser.add_argument("--plan", metavar="PLAN", type=Path, help="carry out a plan that was saved, instead of rules")
     add_unattended(parser)
     parser.add_argument("--again", action="store_true", help="also what was taken back by undo")
@@ -46,10 +49,12 @@ def run(args: argparse.Namespace) -> int:
     session, screen = begin(), Screen(is_short(args))
     book = None if args.plan else read_book(args)
     if book is not None:
-        plan = plan_rules(session, book, args.again, args.at_most)
+        rules = rules_named(book, args.rule)
+        plan = plan_rules(session, book, args.again, args.at_most, rules=rules)
+        book = replace(book, rules=tuple(rules or book.rules))
         _ask_by_rule(screen, book, plan)
-    elif args.rules is not None or args.again:
-        raise UsageError("a plan that was saved needs no rules", "leave RULES and --again out beside --plan")
+    elif args.rules is not None or args.again or args.rule:
+        raise UsageError("a plan that was saved needs no rules", "leave RULES, --rule and --again out beside --plan")
     else:
         plan = plan_saved(session, args.plan, args.at_most)
     hidden = book is None or any(rule.hidden for rule in book.rules)
@@ -57,13 +62,14 @@ def run(args: argparse.Namespace) -> int:
     left_out = take_out(args, view)
     if not plan.asked:
         view.show_nothing("Nothing to do", hidden, 'levels = "all"', "hidden = true")
+        keep_out(args, screen, left_out)
         if book is not None:
             show_misses(session, screen, book, plan)
         return exit_code(plan)
     view.show(names=not args.yes)
     screen.line()
     view.warn()
-    show_leaving(screen, left_out)
+    keep_out(args, screen, left_out)
     if save_instead(args, view, screen):
         return exit_code(plan)
     edit_first(args, view, screen)

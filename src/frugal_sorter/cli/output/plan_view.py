@@ -152,6 +152,8 @@ class PlanView:
             quiet.append(f"  {entries_text(plan.at_home)} already where a rule would put {them}")
         if plan.kept.entries:
             quiet.append(f"  {entries_text(plan.kept)} kept by an exception")
+        if plan.aside.entries:
+            quiet.append(f"  {entries_text(plan.aside)} for rules that were not asked for")
         if plan.kind in _UNCLAIMED and plan.unclaimed.entries:
             one, several = _UNCLAIMED[plan.kind]
             quiet.append(f"  {entries_text(plan.unclaimed)} {one if plan.unclaimed.entries == 1 else several}")

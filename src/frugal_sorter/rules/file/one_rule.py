@@ -21,10 +21,11 @@ def rule_text(keys: Mapping[str, Value]) -> str:
     Args:
         keys: its keys in order, and their values.
     """
-    return "\n".join(["[[rule]]", *(f"{key} = {_as_toml(value)}" for key, value in keys.items())])
+    return "\n".join(["[[rule]]", *(f"{key} = {as_toml(value)}" for key, value in keys.items())])
 
 
-def _as_toml(value: Value) -> str:
+def as_toml(value: Value) -> str:
+    """Return a value as it stands in a rule file."""
     if isinstance(value, str):
         # Single quotes hold everything as it is; what they cannot hold is escaped as in JSON.
         plain = "'" not in value and value.isprintable()

@@ -1,0 +1,130 @@
+"""Rule files themselves: what their rules did so far, and changes to them, which can be taken back like any other."""
+
+from __future__ import annotations
+
+import os
+import stat
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from frugal_sorter.app.carry_out import carry_out
+from frugal_sorter.app.session import Session
+from frugal_sorter.changes.outcome import Outcome
+from frugal_sorter.errors import RefusedError, UsageError
+from frugal_sorter.execution.executor import Result
+from frugal_sorter.filesystem.fingerprint import with_sample
+from frugal_sorter.filesystem.record import place_of
+from frugal_sorter.filesystem.status import look
+from frugal_sorter.filesystem.walk import reason_of
+from frugal_sorter.journal.journal import Journal
+from frugal_sorter.planning.guard import refused_folder
+from frugal_sorter.planning.plan import Plan
+from frugal_sorter.planning.selection import Keys
+from frugal_sorter.planning.to_trash import Removals
+from frugal_sorter.rules.file.editing import RuleText
+from frugal_sorter.rules.file.load import LARGEST_FILE, read_rules
+from frugal_sorter.rules.file.one_rule import rule_text
+from frugal_sorter.rules.model import Rule, RuleBook
+from frugal_sorter.state.folders import ready_state_folder, refuse_writable_by_others
+from frugal_sorter.state.inputs import read_input
+from frugal_sorter.state.rule_files import keep_new
+from frugal_sorter.steps.kinds import ATTENDING
+from frugal_sorter.steps.step import Step
+
+# What the steps of a change have in place of the name of a rule.
+CHANGE = "the rule file"
+
+
+@dataclass
+class RuleRecord:
+    """A rule, and what it did so far.
+
+    Args:
+        rule: it.
+        is_on: it acts.
+        done: how many entries it acted on.
+        last_ns: when it last did; None for never.
+        now: how many entries it would act on now; None where that was not asked.
+    """
+
+    rule: Rule
+    is_on: bool
+    done: int = 0
+    last_ns: int | None = None
+    now: int | None = None
+
+
+def rules_of(book: RuleBook) -> list[RuleRecord]:
+    """Return all rules of a book in the order of the file, those that are off too."""
+    found = [*(RuleRecord(rule, True) for rule in book.rules), *(RuleRecord(rule, False) for rule in book.off)]
+    return sorted(found, key=lambda one: one.rule.line)
+
+
+def look_back(records: Sequence[RuleRecord], file: str) -> int | None:
+    """Take in what rules did in all runs that are known, and return when the first of these was; None for no run.
+
+    Args:
+        records: the rules.
+        file: their rule file, as it is in the history.
+    """
+    by_name = {record.rule.name: record for record in records}
+    first_ns: int | None = None
+    with Journal(ready_state_folder(), write=False) as journal:
+        for run in journal.runs():
+            if run.origin != file or run.kind != "tidy":
+                continue
+            first_ns = run.began_ns if first_ns is None else min(first_ns, run.began_ns)
+            for step, mark in journal.steps(run.id):
+                record = by_name.get(step.rule)
+                if record is None or step.verb in ATTENDING or mark is None or mark.outcome != Outcome.DONE:
+                    continue
+                record.done += 1
+                record.last_ns = max(record.last_ns or 0, run.began_ns)
+    return first_ns
+
+
+def leave_for_good(rules: Sequence[Keys]) -> Callable[[RuleText], bytes]:
+    """Return the change that puts rules above all others of a rule file."""
+    return lambda text: text.added([rule_text(rule) for rule in rules], first=True)
+
+
+def change(session: Session, path: Path, how: Callable[[RuleText], bytes]) -> Result:
+    """Change a rule file; the one that was there goes to the trash, from where `frugal undo` brings it back.
+
+    Args:
+        session: of the command.
+        path: the file.
+        how: returns its new text.
+
+    Raises:
+        UsageError: it cannot be read, has a mistake in it, or would have one then; nothing is changed.
+        RefusedError: it lies where nothing is changed.
+    """
+    place = place_of(os.path.realpath(path))
+    try:
+        raw = read_input(place.path, LARGEST_FILE, lambda found: refuse_writable_by_others(path, found))
+    except OSError as error:
+        raise UsageError(f"{path}: the rule file cannot be read ({reason_of(error)})", "name another one") from None
+    read_rules(raw, path)
+    try:
+        new = how(RuleText(raw))
+    except UsageError as wrong:
+        raise UsageError(f"{path}: {wrong.message}", wrong.hint) from None
+    read_rules(new, path)
+    if refused := refused_folder(place.folder):
+        raise RefusedError(f"{place.folder} is {refused}, where nothing is changed", "change it by hand")
+    with session.changing("rules"):
+        plan = _plan(session, place.path, new)
+        session.planned(plan, str(path))
+    return carry_out(session, plan, lambda _step, _mark: None)
+
+
+def _plan(session: Session, path: str, new: bytes) -> Plan:
+    record = with_sample(look(place_of(path)))
+    mode = stat.S_IMODE(os.stat(path).st_mode)
+    source = with_sample(look(place_of(str(keep_new(ready_state_folder(), new, mode)))))
+    plan = Plan("rules", session.now_ns, path, rules=[CHANGE], matched={CHANGE})
+    copied = Step(0, "copy", CHANGE, "", source.place, record.place, source.identity, {"bytes": source.identity.size})
+    plan.add_group([Removals().trash(CHANGE, "", record), copied])
+    return plan

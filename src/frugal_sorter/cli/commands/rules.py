@@ -1,0 +1,172 @@
+"""`frugal rules`: every rule of a file, what it does and did; and small changes to the file."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import os
+from collections.abc import Callable
+from pathlib import Path
+
+from frugal_sorter.app.rule_file import RuleRecord, change, look_back, rules_of
+from frugal_sorter.app.rules import look_ahead
+from frugal_sorter.cli import visits
+from frugal_sorter.cli.carry_out import take_back_text
+from frugal_sorter.cli.interrupted import begin
+from frugal_sorter.cli.options import add_format, folder_named, rules_file
+from frugal_sorter.cli.output.rule_words import rule_words
+from frugal_sorter.cli.output.screen import Screen
+from frugal_sorter.cli.output.text import below, common_base, date_text, iso_text, shown
+from frugal_sorter.cli.rehearsal import parsed_command
+from frugal_sorter.errors import UsageError
+from frugal_sorter.filesystem.record import Place
+from frugal_sorter.planning.deciding import Sight
+from frugal_sorter.rules.file.editing import RuleText
+from frugal_sorter.rules.file.load import load_rules
+from frugal_sorter.rules.file.one_rule import rule_text
+
+EXAMPLES = """
+  frugal rules front-desk.toml
+  frugal rules desk --in ~/Intake                                  the rules of desk.toml that act there
+  frugal rules off "Kiln logs by month" --rules front-desk.toml
+  frugal rules move "Moulds" before "Supplier invoices by year"
+  frugal rules add -- sort ~/Intake --into '{type}'                the job as a rule, below the others
+"""
+TAKES_COMMAND = True
+_CHANGES = ("off", "on", "move", "add")
+# The jobs that can be rules; each module has `rule_of`.
+_JOBS = ("sort", "purge")
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "what", metavar="WHAT", nargs="*",
+        help="RULES to list a file; or `off NAME`, `on NAME`, `move NAME before|after OTHER`, `add -- COMMAND`",
+    )  # fmt: skip
+    parser.add_argument("--rules", metavar="RULES", type=Path, help="the rule file (default: as for `frugal preview`)")
+    parser.add_argument("--in", metavar="FOLDER", dest="folder", help="only the rules that act in this folder")
+    add_format(parser, "table", "json")
+
+
+def run(args: argparse.Namespace) -> int:
+    action = args.what[0] if args.what and args.what[0] in _CHANGES else ""
+    if args.after and action != "add":
+        raise UsageError("rules: what stands after -- is for `add`", "leave it out")
+    if action:
+        if args.folder is not None or args.format != "table":
+            raise UsageError(f"rules {action}: --in and --format are for the list", "leave them out")
+        return _change(args, action)
+    # Nothing is changed: no visit.
+    visits.forget()
+    if len(args.what) > 1:
+        raise UsageError(f"rules: there is no {args.what[0]!r}", f"known are {', '.join(_CHANGES)}")
+    args.rules = Path(args.what[0]) if args.what else args.rules
+    return _list(args)
+
+
+# Changing
+
+
+def _change(args: argparse.Namespace, action: str) -> int:
+    words, screen = args.what[1:], Screen()
+    how, said = _how(action, words, args.after)
+    path = rules_file(args)
+    result = change(begin(), path, how)
+    if result.has_problem or not result.by_verb:
+        screen.line(f"{shown(str(path))}: it could not be changed; see `frugal history {result.run}`", style="bold red")
+        return 1
+    screen.line(f"{said} in {shown(str(path))}.", style="bold")
+    screen.lines(take_back_text(result))
+    return 0
+
+
+def _how(action: str, words: list[str], command: list[str]) -> tuple[Callable[[RuleText], bytes], str]:
+    """Return a change, and what to say when it is done."""
+    if action == "add":
+        if words or not command or command[0] not in _JOBS:
+            raise UsageError(
+                "rules add: name a job to add", "such as `frugal rules add -- sort ~/Intake --into '{type}'`"
+            )
+        module, parsed = parsed_command(command)
+        keys, folder = module.rule_of(parsed)  # type: ignore[attr-defined]
+        text = rule_text({"name": keys["name"], "in": folder, **{key: keys[key] for key in keys if key != "name"}})
+        return (lambda file: file.added([text], first=False)), f"{shown(str(keys['name']))} is added"
+    if action == "move":
+        if len(words) != 3 or words[1] not in ("before", "after"):
+            raise UsageError("rules move: say which rule goes where", "such as `frugal rules move NAME before OTHER`")
+        name, where, other = words
+        said = f"{shown(name)} stands {where} {shown(other)}"
+        return (lambda file: file.moved(name, "before" if where == "before" else "after", other)), said
+    if len(words) != 1:
+        raise UsageError(f"rules {action}: name one rule", f"such as `frugal rules {action} NAME`")
+    (name,) = words
+    return (lambda file: file.switched(name, action == "on")), f"{shown(name)} is {action}"
+
+
+# Listing
+
+
+def _list(args: argparse.Namespace) -> int:
+    path, session = rules_file(args), begin()
+    book = load_rules(path)
+    records = rules_of(book)
+    numbers = {record.rule.name: number for number, record in enumerate(records, 1)}
+    plan = look_ahead(session, book)
+    counts: dict[str, set[Place]] = {}
+    for step in plan.asked:
+        counts.setdefault(step.rule, set()).add(step.place)
+    for record in records:
+        record.now = len(counts.get(record.rule.name, ())) if record.is_on else None
+    first_ns = look_back(records, book.file)
+    if args.folder is not None:
+        folder = folder_named(args.folder)
+        sight, probe = Sight(book, session.world()), Place(folder, "x")
+        acting = {
+            rule.name for rule in book.rules
+            if not sight.base_for(rule, probe, "folder" if rule.take == "folders" else "file")[1]
+        }  # fmt: skip
+        records = [record for record in records if record.rule.name in acting]
+    if args.format == "json":
+        print(json.dumps([_as_json(numbers[one.rule.name], one) for one in records], indent=2))
+        return 0
+    screen = Screen()
+    screen.line(shown(str(path)), style="bold")
+    if not records:
+        screen.line(f"No rule acts in {shown(args.folder)}.")
+        return 0
+    base = common_base([folder for record in records for folder in record.rule.folders])
+    columns = [("#", "right"), ("rule", "left"), ("in", "left"), ("does", "left"), ("now", "right"), ("so far", "right"),
+               ("last", "left")]  # fmt: skip
+    rows = [
+        [
+            str(numbers[one.rule.name]), shown(one.rule.name), _folders(one, base), rule_words(one.rule),
+            "off" if one.now is None else f"{one.now:,}", f"{one.done:,}", _last(one, first_ns),
+        ]
+        for one in records
+    ]  # fmt: skip
+    screen.table(columns, rows, whole=("#", "now", "so far", "last"))
+    screen.line()
+    screen.line("now: entries that it would act on; so far: those that it did, as the history has it.", style="dim")
+    if len(common_base([base])) > 1:
+        screen.line(f"Folders are below {shown(base)}.", style="dim")
+    return 0
+
+
+def _folders(one: RuleRecord, base: str) -> str:
+    first, *others = one.rule.folders
+    return below(first, base) + (f" and {len(others)} more" if others else "")
+
+
+def _last(one: RuleRecord, first_ns: int | None) -> str:
+    if one.last_ns is not None:
+        return date_text(one.last_ns)
+    return "never" if first_ns is None else f"never since {date_text(first_ns)}"
+
+
+def _as_json(number: int, one: RuleRecord) -> dict[str, object]:
+    rule = one.rule
+    return {
+        "number": number, "name": rule.name, "line": rule.line, "in": [*map(os.path.abspath, rule.folders)],
+        "does": rule_words(rule), "on": one.is_on, "now": one.now, "done": one.done,
+        "last": None if one.last_ns is None else iso_text(one.last_ns),
+    }  # fmt: skip

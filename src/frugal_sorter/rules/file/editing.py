@@ -1,0 +1,192 @@
+"""Changes to the text of a rule file: one rule switched on or off, moved, or added, and nothing else in it.
+
+Whole lines are put in, taken out or moved; comments and layout stay. Each change is read back and compared with
+what it must be, so that a text that is laid out in a way not foreseen is refused rather than spoilt.
+"""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from collections.abc import Sequence
+from copy import deepcopy
+from typing import Any, Literal
+
+from frugal_sorter.errors import UsageError
+from frugal_sorter.rules.fields import fold
+from frugal_sorter.rules.file.mistakes import nearest
+from frugal_sorter.rules.file.one_rule import as_toml
+from frugal_sorter.rules.file.positions import lines_of
+
+Where = Literal["before", "after"]
+_NAME = re.compile(r"(?P<indent>[ \t]*)name(?P<pad>[ \t]*)=")
+_OFF = re.compile(r"(?P<head>[ \t]*off[ \t]*=[ \t]*)(?P<value>true|false)(?P<rest>.*)", re.DOTALL)
+
+
+class RuleText:
+    """A rule file as lines.
+
+    Args:
+        raw: its bytes, a valid rule file.
+
+    Raises:
+        UsageError: its rules are not written as tables of their own.
+    """
+
+    def __init__(self, raw: bytes) -> None:
+        text = raw.decode("utf-8")
+        self._lines = text.split("\n")
+        plain = text.removeprefix("\ufeff").replace("\r\n", "\n")
+        self._table: dict[str, Any] = tomllib.loads(plain)
+        self._keys = lines_of(plain)
+        # As in the lines that are there, or of the file where it has only one.
+        self._end = "\r" if self._lines[0].endswith("\r") else ""
+        rules = self._table.get("rule", [])
+        if any(("rule", at) not in self._keys for at in range(len(rules))):
+            raise UsageError("the rules are not written as [[rule]] tables", "change this file by hand")
+
+    @property
+    def names(self) -> list[str]:
+        """The names of all rules, in order, those that are off too."""
+        return [str(rule.get("name", "")) for rule in self._table.get("rule", [])]
+
+    def switched(self, name: str, on: bool) -> bytes:
+        """Return the file with a rule switched on or off.
+
+        Raises:
+            UsageError: there is no such rule, or it is so already.
+        """
+        at = self._find(name)
+        rule = self._table["rule"][at]
+        is_off_by_default = bool(self._table.get("defaults", {}).get("off", False))
+        if bool(rule.get("off", is_off_by_default)) is not on:
+            raise UsageError(f"{name}: this rule is {'on' if on else 'off'} already", "`frugal rules` shows all")
+        lines, wanted = list(self._lines), deepcopy(self._table)
+        key = self._keys.get(("rule", at, "off"))
+        if key is not None:
+            match = _OFF.fullmatch(lines[key - 1])
+            if match is None:
+                raise UsageError(f"line {key}: this line cannot be changed safely", "change it by hand")
+            if on and not is_off_by_default and not match["rest"].strip():
+                del lines[key - 1]
+                del wanted["rule"][at]["off"]
+            else:
+                lines[key - 1] = f"{match['head']}{'false' if on else 'true'}{match['rest']}"
+                wanted["rule"][at]["off"] = not on
+        else:
+            line = self._keys[("rule", at, "name")]
+            match = _NAME.match(lines[line - 1])
+            indent, pad = (match["indent"], match["pad"]) if match else ("", " ")
+            # Under its neighbour, so that the signs stand below each other.
+            pad = pad[:-1] + "  " if len(pad) > 1 else " "
+            lines.insert(line, f"{indent}off{pad}= {'false' if on else 'true'}{self._end}")
+            wanted["rule"][at]["off"] = not on
+        return self._checked(lines, wanted)
+
+    def moved(self, name: str, where: Where, other: str) -> bytes:
+        """Return the file with a rule before or after another one.
+
+        Raises:
+            UsageError: there is no such rule, or it is there already.
+        """
+        at, beside = self._find(name), self._find(other)
+        if at == beside:
+            raise UsageError(f"{name}: this is the same rule", "name another one")
+        order = [one for one in range(len(self.names)) if one != at]
+        order.insert(order.index(beside) + (where == "after"), at)
+        if order == sorted(order):
+            raise UsageError(f"{name}: it stands {where} {other} already", "`frugal rules` shows all")
+        spans = self._spans()
+        blocks = {one: self._lines[begin:end] for one, (begin, end) in enumerate(spans)}
+        # What stands between two rules, such as another table, stays where it is.
+        lines, last = [], 0
+        for place, (begin, end) in enumerate(spans):
+            lines += self._lines[last:begin]
+            block = blocks[order[place]]
+            lines += block if order[place] == place else _ended(block, self._end, end == len(self._lines))
+            last = end
+        wanted = deepcopy(self._table)
+        wanted["rule"] = [self._table["rule"][one] for one in order]
+        return self._checked([*lines, *self._lines[last:]], wanted)
+
+    def added(self, texts: Sequence[str], first: bool) -> bytes:
+        """Return the file with rules added.
+
+        Args:
+            texts: each as it stands in a file; a name that there is gets a number.
+            first: above all others, where they decide before them; else below.
+        """
+        names, wanted = set(map(fold, self.names)), deepcopy(self._table)
+        new: list[str] = []
+        rules: list[Any] = []
+        for text in texts:
+            (rule,) = tomllib.loads(text)["rule"]
+            name, number = str(rule["name"]), 2
+            while fold(rule["name"]) in names:
+                rule["name"], number = f"{name} ({number})", number + 1
+            names.add(fold(rule["name"]))
+            lines = text.split("\n")
+            at = lines_of(text)["rule", 0, "name"] - 1
+            lines[at] = f"name = {as_toml(rule['name'])}"
+            rules.append(rule)
+            new += [line + self._end for line in [*lines, ""]]
+        spans = self._spans()
+        lines = list(self._lines)
+        if first and spans:
+            lines[spans[0][0] : spans[0][0]] = new
+            wanted["rule"] = [*rules, *wanted.get("rule", [])]
+        else:
+            while lines and not lines[-1].strip():
+                lines.pop()
+            lines = [*lines, self._end, *new[:-1], ""]
+            if lines[: len(self._lines)] and not self._lines[-1].endswith(self._end):
+                lines[len(lines) - len(new) - 2] += self._end
+            wanted["rule"] = [*wanted.get("rule", []), *rules]
+        return self._checked(lines, wanted)
+
+    def _find(self, name: str) -> int:
+        """Return which rule has a name, or that number, from 1."""
+        names = self.names
+        for at, known in enumerate(names):
+            if fold(known) == fold(name):
+                return at
+        if name.isascii() and name.isdigit() and 0 < int(name) <= len(names):
+            return int(name) - 1
+        raise UsageError(f"there is no rule {name!r}", nearest(name, names) or "`frugal rules` lists them")
+
+    def _spans(self) -> list[tuple[int, int]]:
+        """Return for each rule its lines, from 0: with the comment right above it, and all up to the next table."""
+        found: list[tuple[int, int]] = []
+        starts = sorted({line for path, line in self._keys.items() if path[0] == "rule" and len(path) == 2})
+        others = sorted(line for path, line in self._keys.items() if path[0] != "rule")
+        for at, start in enumerate(starts):
+            following = [line for line in (*starts[at + 1 : at + 2], *others) if line > start]
+            end = self._head(min(following) - 1) if following else len(self._lines)
+            found.append((self._head(start - 1), end))
+        return found
+
+    def _head(self, at: int) -> int:
+        """Return where the comment begins that stands right above a line, both from 0."""
+        while at > 0 and self._lines[at - 1].lstrip().startswith("#"):
+            at -= 1
+        # What the file says of itself at its top belongs to no table.
+        return at
+
+    def _checked(self, lines: Sequence[str], wanted: dict[str, Any]) -> bytes:
+        text = "\n".join(lines)
+        try:
+            found = tomllib.loads(text.removeprefix("\ufeff").replace("\r\n", "\n"))
+        except ValueError:
+            found = {}
+        if found != wanted:
+            raise UsageError("this file is laid out in a way that cannot be changed safely", "change it by hand")
+        return text.encode("utf-8")
+
+
+def _ended(lines: Sequence[str], end: str, is_last: bool) -> list[str]:
+    """Return the lines of a rule with an empty one below it, unless it is the last of the file."""
+    found = list(lines)
+    while not found[-1].strip():
+        found.pop()
+    found[-1] = found[-1].removesuffix("\r") + end
+    return [*found, "" if is_last else end]

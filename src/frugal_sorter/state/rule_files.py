@@ -1,0 +1,46 @@
+"""New versions of rule files, until they stand in the place of the old ones; kept so that a change can be done again."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+from contextlib import suppress
+from pathlib import Path
+
+from frugal_sorter.errors import StateError
+
+_FOLDER = "rule-files"
+
+
+def keep_new(folder: Path, raw: bytes, mode: int) -> Path:
+    """Write a new version of a rule file, and return where it is.
+
+    Args:
+        folder: the state folder.
+        raw: what stands in it.
+        mode: its rights.
+
+    Raises:
+        StateError: it cannot be written.
+    """
+    path = folder / _FOLDER / f"{hashlib.sha256(raw).hexdigest()[:32]}-{mode:o}.toml"
+    private = path.with_suffix(".new")
+    try:
+        path.parent.mkdir(mode=0o700, exist_ok=True)
+        with open(private, "wb") as file:
+            os.fchmod(file.fileno(), mode)
+            file.write(raw)
+            file.flush()
+            os.fsync(file.fileno())
+        private.replace(path)
+    except OSError as error:
+        raise StateError(f"{path.parent}: cannot be written ({error.strerror})", "free disk space there") from None
+    return path
+
+
+def forget_new(folder: Path, before_ns: int) -> None:
+    """Forget what was written before a moment."""
+    with suppress(OSError):
+        for path in (folder / _FOLDER).iterdir():
+            if path.stat().st_mtime_ns < before_ns:
+                path.unlink()

@@ -1,0 +1,37 @@
+"""What is taken back and done again, as often as a person likes, is each time the same."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import Frugal, Mount
+from tests.support import put, rules_text, snapshot
+
+
+@pytest.mark.parametrize("ending", [
+    'move = "Logs"', 'copy = "Copies"', 'link = "Links"', "trash = true", 'tag = "seen"', 'pack = "all.zip"', 'copy = "C"\nmove = "L"',
+    'move = "OTHER"', 'copy = "OTHER"', 'rename = "x-{name}"',
+])  # fmt: skip
+def test_undo_of_a_run_works_after_it_was_done_again(folder: Path, frugal: Frugal, mount: Mount, ending: str) -> None:
+    other = mount("tmpfs") / "there" if "OTHER" in ending else folder
+    put(folder / "Intake/a.log", "kiln")
+    put(folder / "Intake/b.log", "glaze")
+    put(folder / "rules.toml", rules_text(f'where = "ext is log"\n{ending.replace("OTHER", str(other))}'))
+    before = plain(folder / "Intake")
+    frugal("tidy", "rules.toml", "--yes")
+    after = plain(folder / "Intake")
+    assert after != before or "OTHER" in ending
+    for _ in range(3):
+        frugal("undo", "1", "--yes")
+        assert plain(folder / "Intake") == before
+        (last, *_) = [
+            line.split()[0] for line in reversed(frugal("history").stdout.splitlines()) if " undo of run 1 " in line
+        ]
+        frugal("undo", last, "--yes")
+        assert plain(folder / "Intake") == after
+
+
+def plain(root: Path) -> object:
+    return {path: seen._replace(mtime_ns=0) for path, seen in snapshot(root).items()}
