@@ -91,6 +91,7 @@ def test_what_is_printed_as_json_is_as_the_schema_says(intake: Path, frugal: Fru
     for definition, arguments in (
         ("inventory", ("inventory", "Intake", "--by", "type,age", "--largest", "3", "--hidden")),
         ("inventory", ("inventory", "Intake", "--by", "folder")),
+        ("tree", ("inventory", "Intake", "--tree")),
         ("listing", ("inventory", "Intake", "--listing")),
         ("compare", ("compare", "one", "Intake")),
         ("compare_sums", ("compare", "before-run-1", "after-run-1")),

@@ -36,6 +36,14 @@ def read_attribute(path: str, name: str) -> str:
         raise
 
 
+def tags_text(path: str) -> str:
+    """Return the tags of an entry in one text, empty where it has none or its file system keeps none."""
+    try:
+        return ", ".join(split_tags(read_attribute(path, TAGS)))
+    except OSError:
+        return ""
+
+
 def split_tags(text: str) -> tuple[str, ...]:
     """Return the tags of a comma-separated list."""
     return tuple(tag.strip() for tag in text.split(",") if tag.strip())

@@ -10,6 +10,7 @@ from operator import attrgetter
 from typing import TYPE_CHECKING, Literal, NamedTuple
 
 from frugal_sorter.filesystem.bands import age_band, band_order, size_band
+from frugal_sorter.filesystem.extended_attributes import tags_text
 from frugal_sorter.filesystem.parallel import work_through
 from frugal_sorter.filesystem.record import Listing, Unread
 from frugal_sorter.filesystem.types import OTHER, PLAIN_SUFFIXES, TYPE_OF_SUFFIX, may_be_double, suffix_of
@@ -19,8 +20,8 @@ if TYPE_CHECKING:
     from frugal_sorter.rules.conditions.tree import Node
     from frugal_sorter.rules.fields import World
 
-By = Literal["type", "ext", "folder", "age", "owner", "size"]
-WAYS: tuple[By, ...] = ("type", "ext", "folder", "age", "owner", "size")
+By = Literal["type", "ext", "folder", "age", "owner", "size", "tag"]
+WAYS: tuple[By, ...] = ("type", "ext", "folder", "age", "owner", "size", "tag")
 _BLOCK_BYTES = 512
 _MOST_SUFFIXES = 5_000
 _SIZE, _BLOCKS, _MODIFIED, _LINKS = map(attrgetter, ("st_size", "st_blocks", "st_mtime_ns", "st_nlink"))
@@ -132,13 +133,15 @@ class Inventory:
     unread: list[Unread] = field(default_factory=list)
 
     def sorted_counts(self, order: str | None) -> list[Count]:
-        """Return the counts by `name`, `size` or `modified`; unless that is given, as `counts` does."""
+        """Return the counts by `name`, `size`, `files`, or `newest` (or `modified`); unless that is given, as `counts` does."""
         rows = self.counts()
+        if order == "files":
+            return sorted(rows, key=lambda row: (-row.files, -row.bytes, row.keys))
         if order == "name":
             return sorted(rows, key=lambda row: row.keys)
         if order == "size":
             return sorted(rows, key=lambda row: (-row.bytes, -row.files, row.keys))
-        return sorted(rows, key=lambda row: (-row.newest_ns, row.keys)) if order == "modified" else rows
+        return sorted(rows, key=lambda row: (-row.newest_ns, row.keys)) if order in ("modified", "newest") else rows
 
     def counts(self, by: By | None = None) -> list[Count]:
         """Return the counts, the most bytes first; ages and sizes in their own order.
@@ -228,7 +231,7 @@ class InventoryCounter:
         levels: how deep; 1 is the folder itself, None all levels.
         hidden: hidden files and folders too.
         by: one or two ways to count.
-        show_levels: by folder, how deep the rows go.
+        show_levels: by folder, how deep the rows go; None for a row for each.
         largest: how many of the largest files to keep.
         now_ns: the moment that ages are counted from.
         where: a condition on the files that count; with it comes the world it is asked in.
@@ -236,7 +239,7 @@ class InventoryCounter:
     """
 
     def __init__(
-        self, levels: int | None = None, hidden: bool = False, by: tuple[By, ...] = ("type",), show_levels: int = 1,
+        self, levels: int | None = None, hidden: bool = False, by: tuple[By, ...] = ("type",), show_levels: int | None = 1,
         largest: int = 0, now_ns: int = 0, where: Node | None = None, world: World | None = None,
         on_progress: Callable[[int], None] = lambda _files: None,
     ) -> None:  # fmt: skip
@@ -374,7 +377,7 @@ class InventoryCounter:
     def _one(self, folder: str, name: str, status: os.stat_result, shown: str, direct: bool) -> None:
         """Count one file in any way."""
         found = self._found
-        keys = tuple(self._key(way, name, status, shown) for way in self._by)
+        keys = tuple(self._key(way, name, status, shown, folder) for way in self._by)
         row = found.cells.get(keys)
         if row is None:
             row = found.cells[keys] = Count(keys)
@@ -387,11 +390,13 @@ class InventoryCounter:
             if len(found.largest) > self._largest:
                 heapq.heappop(found.largest)
 
-    def _key(self, way: By, name: str, status: os.stat_result, folder: str) -> str:
+    def _key(self, way: By, name: str, status: os.stat_result, folder: str, parent: str) -> str:
         if way in ("ext", "type"):
             return suffix_of(name)
         if way == "folder":
             return folder
+        if way == "tag":
+            return tags_text(f"{parent}/{name}")
         if way == "age":
             return age_band(status.st_mtime_ns, self._now_ns)
         return size_band(status.st_size) if way == "size" else owner_name(status.st_uid)
@@ -400,7 +405,7 @@ class InventoryCounter:
         """Return the row that a folder belongs to, and whether it is that row's own folder."""
         below = [part for part in folder[len(base.rstrip("/")) :].split("/") if part]
         shown = "/".join([base.rstrip("/"), *below[: self._show]]) or "/"
-        return shown, len(below) <= self._show
+        return shown, self._show is None or len(below) <= self._show
 
     def _count_linked(self, inventory: Inventory) -> None:
         """Count each file with several names once, under the first of them."""

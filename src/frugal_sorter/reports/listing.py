@@ -25,6 +25,7 @@ SORTS: Mapping[str, Callable[[Entry], Any]] = {
     "name": lambda one: one.path,
     "size": lambda one: (-one.bytes, one.path),
     "modified": lambda one: (one.mtime_ns, one.path),
+    "newest": lambda one: (-one.mtime_ns, one.path),
 }
 
 

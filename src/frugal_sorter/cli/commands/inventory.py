@@ -9,6 +9,7 @@ import os
 import sys
 from collections import Counter
 from collections.abc import Mapping
+from functools import lru_cache
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -24,12 +25,14 @@ from frugal_sorter.cli.output.text import (
     date_text,
     iso_text,
     moment_text,
+    share_text,
     shown,
     size_text,
 )  # fmt: skip
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.bands import band_order
-from frugal_sorter.filesystem.record import Unread
+from frugal_sorter.filesystem.extended_attributes import tags_text
+from frugal_sorter.filesystem.record import Unread, is_inside
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.reports.inventory import WAYS, By, Count, Inventory, InventoryCounter
 from frugal_sorter.reports.listing import SORTS, list_entries
@@ -43,14 +46,19 @@ if TYPE_CHECKING:
 
 # More columns than these do not fit beside each other.
 _COLUMNS = 7
+# So many bars are easily compared.
+_BARS = 12
 EXAMPLES = """
   frugal inventory ~/Intake
-  frugal inventory ~/Intake --by folder --show-levels 2
+  frugal inventory ~ --tree                               where the space is, in one screen
+  frugal inventory ~ --tree --open-to ~/Intake/Scans --sort newest
   frugal inventory ~/Intake ~/Desktop --by type,age --hidden
   frugal inventory ~/Intake --largest 20 --where 'latest older than 1 year'
   frugal inventory /srv/store --listing --sort size --format csv > store.csv
 """
-_TOP = 25
+# A screen; and more than there can be.
+_TOP, _ALL = 25, 10**12
+_ORDERS = ("size", "files", "newest", "name", "modified")
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -62,12 +70,22 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help=f"count by {', '.join(WAYS)}; two with a comma between them make a cross table (default: type)",
     )  # fmt: skip
     parser.add_argument("--levels", type=levels, metavar="N", help="how deep; 1 is the folder itself (default: all)")
-    parser.add_argument("--show-levels", type=number, default=1, metavar="N", help="by folder: how deep the rows go")
-    parser.add_argument("--top", type=number, default=_TOP, metavar="N", help=f"so many rows at most (default: {_TOP})")
+    parser.add_argument(
+        "--tree",
+        action="store_true",
+        help="by folder, as a tree that is opened where most of it is (as --by folder is)",
+    )
+    parser.add_argument(
+        "--open-to", metavar="PATH", action="append", default=[], help="open the tree down to this folder in any case"
+    )
+    parser.add_argument("--show-levels", type=number, metavar="N", help="by folder: a flat table, its rows so deep")
+    parser.add_argument(
+        "--top", type=_most, default=_TOP, metavar="N", help=f"so many rows at most, or all (default: {_TOP})"
+    )
     parser.add_argument("--largest", type=number, default=0, metavar="N", help="also name the N largest files")
     parser.add_argument("--hidden", action="store_true", help="count hidden files and folders too")
     parser.add_argument("--listing", action="store_true", help="every file and subfolder instead of counts")
-    parser.add_argument("--sort", choices=SORTS, help="sort the rows, or the lines of a listing")
+    parser.add_argument("--sort", choices=_ORDERS, help="sort the rows, or the lines of a listing")
     parser.add_argument(
         "--save", metavar="NAME", nargs="?", const="", help="also keep it under a name, to be compared later"
     )
@@ -78,6 +96,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--chart", metavar="FILE", type=Path, help="also draw a figure: FILE.png, .svg or .pdf")
     add_where(parser)
     add_format(parser, "table", "json", "csv", "html")
+
+
+def _most(text: str) -> int:
+    return _ALL if text == "all" else number(text)
 
 
 def _ways(text: str) -> tuple[By, ...]:
@@ -94,6 +116,21 @@ def run(args: argparse.Namespace) -> int:
     folders = list(dict.fromkeys(map(folder_named, args.folders)))
     if args.sort is not None and len(args.by) == 2 and not args.listing:
         raise UsageError("--sort: a cross table has an order of its own", "count by one way, or leave --sort out")
+    is_plain = args.show_levels is None and not args.listing and args.format == "table"
+    is_tree = args.tree or (args.by == ("folder",) and is_plain)
+    if args.tree and args.format not in ("table", "json"):
+        raise UsageError("--tree is a table or JSON", "leave --format out, or say --by folder")
+    if args.tree and (args.listing or args.show_levels is not None or args.by not in (("type",), ("folder",))):
+        raise UsageError("--tree is by folder", "leave --by, --show-levels and --listing out")
+    if args.open_to and not is_tree:
+        raise UsageError("--open-to opens a tree", "add --tree")
+    if is_tree:
+        args.by = ("folder",)
+        args.open_to = [folder_named(path) for path in args.open_to]
+        if args.sort == "modified":
+            args.sort = "newest"
+    elif args.listing and args.sort == "files":
+        raise UsageError("--sort files: a listing has no counts", "sort by size, newest or name")
     if args.open_seconds is not None and args.format != "table":
         raise UsageError("--open is shown as a table only", "leave --format out")
     if args.chart is not None or args.format == "html":
@@ -115,8 +152,9 @@ def run(args: argparse.Namespace) -> int:
         if args.save is not None:
             _save(session, folders, args)
         with Progress("files counted") as progress:
+            show_levels = None if is_tree else args.show_levels or 1
             taker = InventoryCounter(
-                args.levels, args.hidden, args.by, args.show_levels, args.largest, session.now_ns, where, world, progress.update
+                args.levels, args.hidden, args.by, show_levels, args.largest, session.now_ns, where, world, progress.update
             )  # fmt: skip
             inventory = taker.take(folders)
             figure = None
@@ -130,6 +168,18 @@ def run(args: argparse.Namespace) -> int:
         from frugal_sorter.cli.output.inventory_page import page_of
 
         print(page_of(inventory, figure, args.by, args.top, session.now_ns))
+    elif is_tree:
+        from frugal_sorter.cli.output.folder_tree import print_tree, tree_as_json
+
+        if args.format == "json":
+            tree = tree_as_json(inventory, args.top, args.sort, args.open_to)
+            print(json.dumps({"tree": tree, "not_read": [unread._asdict() for unread in inventory.unread]}, indent=2))
+        else:
+            from frugal_sorter.cli.output.screen import Screen
+
+            screen = Screen()
+            print_tree(screen, inventory, None if args.top == _ALL else args.top, args.sort, args.open_to)
+            _below_table(screen, inventory)
     else:
         {"table": _print_table, "json": _print_json, "csv": _print_csv}[args.format](inventory, args)
     if args.chart is not None and figure is not None:
@@ -148,13 +198,29 @@ def _figure(
 ) -> Figure:
     """Draw what fills the space; for that it is counted by folder, age and type at once."""
     from frugal_sorter.reports.charts import WAYS_OF_FIGURE, draw
+    from frugal_sorter.reports.tree import parts_of, tree_of
 
     taker = InventoryCounter(
         args.levels, args.hidden, WAYS_OF_FIGURE, args.show_levels, 0, session.now_ns, where, world
     )
     base = common_base(folders)
     inventory = taker.take(folders)
-    return draw(inventory, shown(base), size_text, lambda folder: _key_text(folder, "folder", base))
+    if args.show_levels is not None:
+        return draw(inventory, shown(base), size_text, lambda folder: _key_text(folder, "folder", base))
+    # One giant bar says nothing: the largest folders are opened until there are as many bars as fit.
+    parts = {part.path: part for part in parts_of(tree_of(inventory, base), _BARS)}
+
+    def label(folder: str) -> str:
+        at = folder
+        while at not in parts:
+            at = os.path.dirname(at)
+        name = _key_text(at, "folder", base)
+        is_rest = any(other != at and is_inside(other, at) for other in parts)
+        if at == base:
+            return "everything else" if is_rest else name
+        return f"{name}, the rest" if is_rest else name
+
+    return draw(inventory, shown(base), size_text, lru_cache(None)(label))
 
 
 def _save(session: Session, folders: list[str], args: argparse.Namespace) -> None:
@@ -182,6 +248,10 @@ def _print_table(inventory: Inventory, args: argparse.Namespace) -> None:
         _cross_table(screen, inventory, args)
     else:
         _plain_table(screen, inventory, args)
+    _below_table(screen, inventory)
+
+
+def _below_table(screen: Screen, inventory: Inventory) -> None:
     screen.line()
     if inventory.largest:
         screen.line("Largest files", style="bold")
@@ -271,23 +341,17 @@ def _hidden_text(inventory: Inventory) -> str:
 
 
 def _cells(row: Count, total: int, way: By, base: str) -> list[str]:
-    cells = [_key_text(row.key, way, base), f"{row.files:,}", size_text(row.bytes), _share_text(row.bytes, total)]
+    cells = [_key_text(row.key, way, base), f"{row.files:,}", size_text(row.bytes), share_text(row.bytes, total)]
     if way == "folder":
         cells.append(size_text(row.direct_bytes) if row.direct_files else "")
     cells += [date_text(row.oldest_ns), date_text(row.newest_ns)]
     return [*cells, _suffixes_text(row.suffixes)] if way == "type" else cells
 
 
-def _share_text(part: int, total: int) -> str:
-    if not total:
-        return ""
-    return "<1%" if 0 < part < total / 200 else f"{part / total:.0%}"
-
-
 def _key_text(key: str, way: By, base: str) -> str:
     if way == "folder":
         return below(key, base) if key != base else "(the folder itself)"
-    return shown(key) if key or way != "ext" else "(none)"
+    return shown(key) if key or way not in ("ext", "tag") else "(none)"
 
 
 def _suffixes_text(suffixes: dict[str, int], most: int = 4) -> str:
@@ -364,14 +428,15 @@ def _print_listing(folders: list[str], args: argparse.Namespace) -> int:
         entries = iter(sorted(entries, key=SORTS[args.sort]))
     if args.format == "csv":
         writer = csv.writer(sys.stdout)
-        writer.writerow(["path", "kind", "bytes", "disk_bytes", "modified"])
+        writer.writerow(["path", "kind", "bytes", "disk_bytes", "modified", "tags"])
         for one in entries:
-            writer.writerow([cell_text(one.path), one.kind, one.bytes, one.disk, iso_text(one.mtime_ns)])
+            tags = cell_text(tags_text(one.path))
+            writer.writerow([cell_text(one.path), one.kind, one.bytes, one.disk, iso_text(one.mtime_ns), tags])
     elif args.format == "json":
         print('{"entries": [')
         for number, one in enumerate(entries):
             line = {"path": one.path, "kind": one.kind, "bytes": one.bytes, "disk_bytes": one.disk}
-            line["modified"] = iso_text(one.mtime_ns)
+            line["modified"], line["tags"] = iso_text(one.mtime_ns), tags_text(one.path)
             print(("," if number else "") + json.dumps(line))
         print("]}")
     else:
@@ -382,6 +447,8 @@ def _print_listing(folders: list[str], args: argparse.Namespace) -> int:
             total += one.bytes if one.kind == "file" else 0
             size = size_text(one.bytes) if one.kind == "file" else ""
             end = {"folder": "/", "link": "  (symbolic link)"}.get(one.kind, "")
+            tags = "" if one.kind == "link" else shown(tags_text(one.path))
+            end += f"  [{tags}]" if tags else ""
             print(f"{size:>9}  {moment_text(one.mtime_ns)}  {below(one.path, base)}{end}")
         also = [count_text(counts["folder"], "folder")]
         also += [count_text(counts["link"], "symbolic link")] if counts["link"] else []

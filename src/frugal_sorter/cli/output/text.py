@@ -34,6 +34,13 @@ def signed_size_text(size: int) -> str:
     return f"{'+' if size > 0 else '-' if size < 0 else ''}{size_text(abs(size))}"
 
 
+def share_text(part: int, total: int) -> str:
+    """Return a part of a whole in percent, empty where there is no whole."""
+    if not total:
+        return ""
+    return "<1%" if 0 < part < total / 200 else f"{part / total:.0%}"
+
+
 def count_text(count: int, noun: str, plural: str = "") -> str:
     """Return a count with its noun, such as `1 file` or `2,314 files`."""
     return f"{count:,} {noun if count == 1 else plural or noun + 's'}"
