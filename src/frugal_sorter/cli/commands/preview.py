@@ -15,7 +15,8 @@ from frugal_sorter.cli.output.misses import show_misses
 from frugal_sorter.cli.output.plan_view import PlanView, exit_code, plan_as_json
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import shown
-from frugal_sorter.cli.reading import moment_of, read_book
+from frugal_sorter.cli.reading import moment_of, read_book, require_library
+from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.plan_file import save_plan
 from frugal_sorter.planning.selection import Numbers
 
@@ -24,7 +25,8 @@ EXAMPLES = """
   frugal preview front-desk.toml
   frugal preview front-desk.toml --as-of "in 2 weeks"
   frugal preview front-desk.toml --without 3-7,12 Intake/scan004.tif --save monday.plan
-  frugal preview front-desk.toml --format json
+  frugal preview front-desk.toml --tree
+  frugal preview front-desk.toml --format html > plan.html       for the owner of the machine
 """
 
 
@@ -35,7 +37,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_at_most(parser)
     add_as_of(parser)
     add_choosing(parser, edit=False)
-    add_format(parser, "text", "json")
+    parser.add_argument("--tree", action="store_true", help="the folders as they are beside how they will be")
+    parser.add_argument("--exit-code", action="store_true", help="end with 1 where there is something to do")
+    add_format(parser, "text", "json", "html")
     add_listing(parser)
 
 
@@ -45,6 +49,8 @@ def run(args: argparse.Namespace) -> int:
     rules = rules_named(book, args.rule)
     plan = look_ahead(session, book, args.again, args.at_most, moment_of(args.as_of, session), rules)
     book = replace(book, rules=tuple(rules or book.rules))
+    if args.format == "html":
+        require_library("--format html", "jinja2", "reports")
     screen = Screen(is_short(args))
     view = PlanView(plan, screen, Numbers(plan))
     left_out = take_out(args, view)
@@ -52,9 +58,20 @@ def run(args: argparse.Namespace) -> int:
         save_plan(plan, args.save)
     if args.format == "json":
         print(json.dumps(plan_as_json(plan, view.numbers), indent=2))
-        return exit_code(plan)
+        return _exit_code(args, plan)
+    if args.format == "html":
+        from frugal_sorter.cli.output.outcome_view import outcome_page
+
+        print(outcome_page(plan, session.now_ns, _tidy(args)))
+        return _exit_code(args, plan)
     if plan.asked:
-        view.show()
+        if args.tree:
+            from frugal_sorter.cli.output.outcome_view import show_outcome
+
+            show_outcome(plan, screen)
+            view.show_left()
+        else:
+            view.show()
         screen.line()
         view.warn()
         screen.line(f"It would {view.totals()}. `{shown(_tidy(args))}` does it.", style="bold")
@@ -67,7 +84,12 @@ def run(args: argparse.Namespace) -> int:
     if idle and plan.asked:
         screen.line(f"Nothing to do for: {', '.join(map(shown, idle))}.")
     show_misses(session, screen, book, plan)
-    return exit_code(plan)
+    return _exit_code(args, plan)
+
+
+def _exit_code(args: argparse.Namespace, plan: Plan) -> int:
+    code = exit_code(plan)
+    return 1 if args.exit_code and plan.asked and not code else code
 
 
 def _tidy(args: argparse.Namespace) -> str:
