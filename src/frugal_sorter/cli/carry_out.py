@@ -12,9 +12,11 @@ from itertools import count
 from types import FrameType
 
 from frugal_sorter.app.carry_out import carry_out, is_first_of_kind, was_not_done
+from frugal_sorter.app.freed import freed_by, full_at_ns
 from frugal_sorter.app.session import Session
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.cli.choosing import edit
+from frugal_sorter.cli.output.freed_text import freed_texts
 from frugal_sorter.cli.output.plan_view import PlanView, exit_code
 from frugal_sorter.cli.output.progress import Progress
 from frugal_sorter.cli.output.screen import Screen
@@ -177,9 +179,20 @@ def ask_and_do(
         return 3
     result, number = show_run(session, plan, view, screen)
     screen.line(f"{summary(result)}.", style="bold")
+    tell_freed(session, plan, screen, result)
     screen.lines(then(result), style="bold")
     _offer(session, screen, plan, result)
     return 128 + number if number else exit_code(plan, result.has_problem)
+
+
+def tell_freed(session: Session, plan: Plan, screen: Screen, result: Result) -> None:
+    """Say what a run freed and how much is free now, where it freed something or put it into the trash."""
+    freed = freed_by(plan, result)
+    if freed is not None:
+        # Only a person wants to know of the future now.
+        full_ns = full_at_ns(plan, session.now_ns) if screen.is_terminal else None
+        for line in freed_texts(freed, full_ns):
+            screen.line(line)
 
 
 def _offer(session: Session, screen: Screen, plan: Plan, result: Result) -> None:

@@ -4,17 +4,21 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterator
+from fnmatch import fnmatchcase
+from glob import escape as glob_escape
 from typing import NamedTuple
 
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.filesystem.record import FileRecord, Identity, Place
 from frugal_sorter.journal.journal import Block, Journal
 from frugal_sorter.planning.endings import EarlierRuns
+from frugal_sorter.rules.fields import fold
 from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.kinds import ATTENDING, REPLACING, TAKING, VerbName
 from frugal_sorter.steps.step import Step
 
 # Steps that put an entry somewhere without a rule having asked for it to be there.
+_WILD = frozenset("*?[")
 _NOT_PUT = frozenset({"trash", "restore", "make-folder"})
 
 
@@ -151,16 +155,71 @@ def about(journal: Journal, named: str) -> list[tuple[int, Step, Mark | None]]:
 
     Args:
         journal: where to look.
-        named: a name, or an absolute path.
+        named: a name, or an absolute path; it may hold wildcards, whatever the case of its letters.
     """
-    folder, name = os.path.split(named)
+    is_wild = not _WILD.isdisjoint(named)
+    folder, name = os.path.split(fold(named) if is_wild else named)
+
+    def is_meant(place: Place) -> bool:
+        if not is_wild:
+            return place.name == name and folder in ("", place.folder)
+        return fnmatchcase(fold(place.name), name) and (not folder or fnmatchcase(fold(place.folder), folder))
+
     found = []
-    for block in journal.blocks_naming(name):
+    for block in journal.blocks_naming("" if is_wild else name):
         for step, mark in block.steps:
-            places = [place for place in (step.source, step.target) if place and place.name == name]
-            if step.verb not in ATTENDING and any(not folder or place.folder == folder for place in places):
+            if step.verb not in ATTENDING and any(map(is_meant, filter(None, (step.source, step.target)))):
                 found.append((block.run, step, mark))
     return found
+
+
+class Passage(NamedTuple):
+    """A step that took an entry away from a place, or put it there: its run, and the folder that it went along with."""
+
+    run: int
+    step: Step
+    along: str = ""
+
+    def after(self, path: str) -> str:
+        """Return where an entry is then that was at a path; empty where it is nowhere."""
+        if self.step.target is None:
+            return ""
+        return self.step.target.path + path[len(self.step.place.path) :]
+
+
+def taken_from(journal: Journal, path: str) -> Passage | None:
+    """Return what last took an entry away from a path, by itself or with a folder around it; None where nothing did.
+
+    Args:
+        journal: where to look.
+        path: absolute.
+    """
+    at = path
+    while at != "/":
+        found = [
+            Passage(run, step, "" if at == path else at) for run, step, mark in about(journal, glob_escape(at))
+            if mark is not None and mark.outcome == Outcome.DONE and step.source is not None and step.source.path == at
+            and step.verb in TAKING
+        ]  # fmt: skip
+        if found:
+            return found[-1]
+        at = os.path.dirname(at)
+    return None
+
+
+def put_at(journal: Journal, path: str, identity: Identity) -> Passage | None:
+    """Return what put an entry where it is; None where no run did, or another entry stands there by now.
+
+    Args:
+        journal: where to look.
+        path: absolute.
+        identity: of the entry.
+    """
+    for run, step, mark in reversed(about(journal, glob_escape(path))):
+        if mark is None or mark.outcome != Outcome.DONE or step.target is None or step.target.path != path:
+            continue
+        return Passage(run, step) if mark.now is not None and mark.now.same_who(identity) else None
+    return None
 
 
 def _done(block: Block) -> Iterator[tuple[Step, Identity | None]]:

@@ -13,7 +13,7 @@ from typing import NamedTuple
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Unread
 from frugal_sorter.filesystem.walk import walk
-from frugal_sorter.state.folders import machine_id
+from frugal_sorter.state.folders import machine_id, ready_state_folder
 from frugal_sorter.state.inputs import open_input
 
 FORMAT = 1
@@ -148,3 +148,24 @@ def load(path: Path) -> Saved:
         what = f"{path}:{number}: this is no inventory of this tool ({type(error).__name__})"
         raise UsageError(what, "`frugal inventory FOLDER --save` makes one") from None
     return saved
+
+
+def kept_of(folder: str, most_bytes: int | None = None) -> list[Saved]:
+    """Return the inventories of a folder that are kept on this machine, the oldest first; damaged ones are passed over.
+
+    Args:
+        folder: an absolute, resolved path.
+        most_bytes: with more bytes than these to read none is read; None for no limit.
+    """
+    found: list[Saved] = []
+    paths = sorted((ready_state_folder() / "inventories").glob(f"*{SUFFIX}"))
+    if most_bytes is not None and sum(path.stat().st_size for path in paths) > most_bytes:
+        return found
+    for path in paths:
+        try:
+            saved = load(path)
+        except UsageError:
+            continue
+        if saved.folder == folder and saved.machine == machine_id():
+            found.append(saved)
+    return sorted(found, key=lambda one: one.made_ns)

@@ -131,7 +131,8 @@ KINDS: Mapping[VerbName, Kind] = {
     ),
     "restore": Kind(
         "restore:Restore",
-        Words("bring {} back from the trash", "restored", "{} brought back from the trash", "the trash → {target}"),
+        Words("bring {} back from the trash", "restored", "{} brought back from the trash", "the trash → {target}",
+              "brought back to {target}"),
         was=_ANY, may={**WEIGHT, **_ACROSS}, takes=True, makes=True, sized=True,
     ),
     "delete": Kind(
@@ -143,7 +144,7 @@ KINDS: Mapping[VerbName, Kind] = {
     "empty": Kind(
         "empty:Empty",
         Words("remove {} from the trash for good", "removed", "{} removed from the trash for good",
-              "in the trash: removed for good"),
+              "in the trash: removed for good", "removed from the trash for good"),
         target=False, was=_ANY, may={**WEIGHT, "original": is_text}, planned=True, takes=True,
         final=True, lasting="what left the trash", sized=True, last=True,
     ),
@@ -155,7 +156,7 @@ KINDS: Mapping[VerbName, Kind] = {
     "remove-made": Kind(
         "remove_made:RemoveMade",
         Words("remove {} that the run made", "removed", "{} removed that the run had made",
-              "{source}: made by the run, removed"),
+              "{source}: made by the run, removed", "removed, since the run that made it was taken back"),
         target=False, was=_ANY, needs={"again": is_step_that_made}, may={**WEIGHT, **_ENTRY},
     ),
     "link": Kind(
@@ -172,7 +173,7 @@ KINDS: Mapping[VerbName, Kind] = {
     "own-file": Kind(
         "own_file:OwnFile",
         Words("make {} of their own again", "separate", "{} made of their own again",
-              "{source}: made files of their own again"),
+              "{source}: made files of their own again", "made a file of its own again"),
         was=_FILE, may={**_AS_IT_WAS, **WEIGHT, "kept": is_kept}, replaces=True,
     ),
     "pack": Kind(

@@ -28,7 +28,7 @@ from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.reports.comparison import HOWS, Changed, Comparison, compare
 from frugal_sorter.reports.saved import SUFFIX, Saved, load, look_now
 from frugal_sorter.reports.totals import Totals, kept_totals, take_totals, totals_of
-from frugal_sorter.state.folders import machine_id, ready_state_folder
+from frugal_sorter.state.folders import ready_state_folder
 
 EXAMPLES = """
   frugal inventory ~/Intake --save monday
@@ -45,19 +45,6 @@ def saved_path(name: str) -> Path:
     if "/" in name or name.endswith(SUFFIX):
         return Path(name)
     return ready_state_folder() / "inventories" / f"{name}{SUFFIX}"
-
-
-def saved_inventories(folder: str) -> list[Saved]:
-    """Return the inventories of a folder that are kept on this machine, the oldest first; damaged ones are passed over."""
-    found = []
-    for path in sorted((ready_state_folder() / "inventories").glob(f"*{SUFFIX}")):
-        try:
-            saved = load(path)
-        except UsageError:
-            continue
-        if saved.folder == folder and saved.machine == machine_id():
-            found.append(saved)
-    return sorted(found, key=lambda one: one.made_ns)
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import os
+import shlex
 from collections.abc import Collection
 from pathlib import Path
 
@@ -15,14 +16,16 @@ from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import ago_text, common_base, moment_text, shown, size_text
 from frugal_sorter.cli.reading import moment_of, read_book
 from frugal_sorter.errors import UsageError
-from frugal_sorter.execution.earlier_runs import earlier_runs_of
-from frugal_sorter.filesystem.record import Unknown
+from frugal_sorter.execution.earlier_runs import Passage, earlier_runs_of, put_at, taken_from
+from frugal_sorter.filesystem.record import Place, Unknown
+from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.by_rules import plan_by_rules
 from frugal_sorter.planning.explain import Explained, Explainer, Fate, Tested
 from frugal_sorter.rules.fields import Between, World
 from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.steps.kinds import LASTING
 from frugal_sorter.steps.step import Step
 
 EXAMPLES = """
@@ -56,16 +59,23 @@ def run(args: argparse.Namespace) -> int:
         for index, path in enumerate(args.paths):
             if index:
                 screen.line()
-            _explain(screen, path, world, explainer, rules)
+            _explain(screen, journal, path, world, explainer, rules)
     return 0
 
 
-def _explain(screen: Screen, named: str, world: World, explainer: Explainer, rules: Collection[str]) -> None:
+def _explain(
+    screen: Screen, journal: Journal, named: str, world: World, explainer: Explainer, rules: Collection[str]
+) -> None:
     folder, name = os.path.split(os.path.abspath(named))
     path = os.path.join(os.path.realpath(folder), name)
     if not named or not os.path.lexists(path):
-        raise UsageError(f"{named or '(empty)'}: there is no such file or folder", "check the path")
+        passage = taken_from(journal, path) if named else None
+        if passage is None:
+            raise UsageError(f"{named or '(empty)'}: there is no such file or folder", "check the path")
+        _show_gone(screen, journal, path, passage)
+        return
     screen.line(shown(path), style="bold")
+    _show_coming(screen, journal, path)
     if os.path.isdir(path):
         acting = explainer.rules_acting_in(os.path.realpath(path))
         screen.line(
@@ -94,6 +104,49 @@ def _explain(screen: Screen, named: str, world: World, explainer: Explainer, rul
         who = ", ".join(names) if len(names) <= _NAMED else f"{len(names)} rules"
         screen.line(f"Not asked, since {shown(reason)}: {who}", style="dim")
     _show_fate(screen, fate, following, world, os.path.dirname(path))
+
+
+def _show_gone(screen: Screen, journal: Journal, path: str, passage: Passage) -> None:
+    """Say which run took an entry away that is no longer there, where it is, and how it comes back."""
+    screen.parts((shown(path), "bold"), ("  is not there any more", ""))
+    at, seen, last = path, set[int](), passage
+    following: Passage | None = passage
+    while following is not None and id(following.step) not in seen and following.run not in seen:
+        last = following
+        seen.add(last.run)
+        run = journal.run(last.run)
+        # A folder takes along what is in it.
+        along = f" with {shown(last.along)}" if last.along else ""
+        what = step_will_text(last.step, "/")
+        screen.line(f"Run {last.run} ({run.kind} of {moment_text(run.began_ns)}): {what}{along}")
+        rest = at[len(last.along) :] if last.along else ""
+        at = f"{last.step.target.path}{rest}" if last.step.target is not None else ""
+        following = taken_from(journal, at) if at and not os.path.lexists(at) else None
+    if last.step.verb in LASTING:
+        screen.line("That cannot be taken back.", style="bold")
+        return
+    if at and last.step.verb != "trash":
+        screen.line(f"It is {'there' if os.path.lexists(at) else 'not there'} now: {shown(at)}", style="bold")
+    if at and os.path.lexists(at):
+        # What went along with a folder comes back with it.
+        command = shlex.join(["frugal", "undo", str(last.run), "--only", last.step.place.path])
+        screen.line(f"`{command}` brings it back." if last is passage else f"`{command}` takes its last step back.")
+
+
+def _show_coming(screen: Screen, journal: Journal, path: str) -> None:
+    """Say which run put an entry where it is."""
+    try:
+        passage = put_at(journal, path, look(Place(*os.path.split(path))).identity)
+    except OSError:
+        return
+    if passage is None:
+        return
+    run = journal.run(passage.run)
+    source = passage.step.source
+    origin = (
+        "" if source is None else " from the trash" if passage.step.verb == "restore" else f" from {shown(source.path)}"
+    )
+    screen.line(f"Put here by run {passage.run} ({run.kind} of {moment_text(run.began_ns)}){origin}.", style="dim")
 
 
 def _show_fate(screen: Screen, fate: Fate, following: Explained | None, world: World, folder: str) -> None:

@@ -8,7 +8,6 @@ import shlex
 from dataclasses import replace
 from pathlib import Path
 
-from frugal_sorter.cli.commands.compare import saved_inventories
 from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.options import add_format, folder_named
 from frugal_sorter.cli.output.screen import Screen
@@ -35,7 +34,7 @@ from frugal_sorter.reports.forecast import (
     trend_of,
     trends_by_folder,
 )  # fmt: skip
-from frugal_sorter.reports.saved import Saved, look_now
+from frugal_sorter.reports.saved import Saved, kept_of, look_now
 
 EXAMPLES = """
   frugal forecast ~/Intake
@@ -60,7 +59,7 @@ def run(args: argparse.Namespace) -> int:
         now = look_now(folder, args.hidden, begin().now_ns)
     except OSError as error:
         raise UsageError(f"{shown(folder)}: {reason_of(error)}", "run as a user who may read it") from error
-    kept = [*saved_inventories(folder), now]
+    kept = [*kept_of(folder), now]
     first_visit = len(kept) < FEWEST_POINTS
     if first_visit:
         points, fine = points_from_dates(now)

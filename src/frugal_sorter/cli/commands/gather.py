@@ -6,7 +6,7 @@ import argparse
 import os
 import sys
 
-from frugal_sorter.cli.carry_out import agreed, show_run, take_back_text
+from frugal_sorter.cli.carry_out import agreed, show_run, take_back_text, tell_freed
 from frugal_sorter.cli.choosing import add_choosing, edit_first, keep_out, save_instead, take_out
 from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.options import add_for, add_listing, add_unattended, command_line, folder_named, is_short
@@ -93,6 +93,7 @@ def run(args: argparse.Namespace) -> int:
         else []
     )
     screen.line(f"Asked for {gathering.asked:,}: {', '.join(parts)}.", style="bold")
+    tell_freed(session, plan, screen, result)
     screen.line(take_back_text(result), style="bold")
     if signal:
         return 128 + signal

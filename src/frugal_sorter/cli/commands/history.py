@@ -41,6 +41,7 @@ EXAMPLES = """
   frugal history
   frugal history 12
   frugal history --file "glaze list.csv"     where a file went
+  frugal history --file "*.pdf"
   frugal history --since yesterday --by nightly
   frugal history --format json
 """
@@ -57,7 +58,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("run", metavar="RUN", nargs="?", type=run_number, help="show the steps of one run")
     parser.add_argument("--since", metavar="WHEN", help='from a moment on: 14:00, yesterday, "3 days", 2026-11-01')
     parser.add_argument("--by", metavar="NAME", help="only what this schedule, watcher or account did")
-    parser.add_argument("--file", metavar="NAME", help="where files of this name, or at this path, came from and went")
+    parser.add_argument(
+        "--file", metavar="NAME", help="where files of this name, or at this path, came from and went; wildcards too"
+    )
     add_format(parser, "table", "json", "csv")
     add_for(parser)
 
@@ -131,6 +134,7 @@ class _Line:
         state: what came of it.
         rules: the rule file or the command.
         trouble: what a person must know besides.
+        freed: how many bytes are gone for good.
     """
 
     runs: Sequence[int]
@@ -143,6 +147,7 @@ class _Line:
     state: str
     rules: str
     trouble: str = ""
+    freed: int = 0
 
 
 def _lines(counted: Mapping[int, _Counts], runs: Sequence[Run], visits: Sequence[Visit], active: bool) -> list[_Line]:
@@ -157,8 +162,10 @@ def _lines(counted: Mapping[int, _Counts], runs: Sequence[Run], visits: Sequence
         by, driver = (visit.by, visit.driver) if visit is not None else (one.account, "person")
         # A person was there and has read it.
         trouble = visit.reason if visit is not None and driver != "person" and visit.outcome == "done" else ""
-        done = counts.get(Outcome.DONE, 0)
-        lines.append(_Line([one.id], one.began_ns, by, driver, _what(one), done, size, state, one.origin, trouble))
+        done, freed = counts.get(Outcome.DONE, 0), visit.freed if visit is not None else 0
+        lines.append(_Line(
+            [one.id], one.began_ns, by, driver, _what(one), done, size, state, one.origin, trouble, freed,
+        ))  # fmt: skip
     for visit in visits:
         if not visit.runs:
             lines.append(_line_of_visit(visit, active))
@@ -193,8 +200,9 @@ def _folded(lines: Sequence[_Line]) -> list[_Line]:
             size = None if line.bytes is None or last.bytes is None else last.bytes + line.bytes
             runs = [*last.runs, *line.runs]
             found[-1] = replace(
-                line, runs=runs, done=last.done + line.done, bytes=size, state=f"done, {len(runs):,} times"
-            )
+                line, runs=runs, done=last.done + line.done, bytes=size, freed=last.freed + line.freed,
+                state=f"done, {len(runs):,} times",
+            )  # fmt: skip
         else:
             found.append(line)
     return found
@@ -231,18 +239,20 @@ def _show_runs(journal: Journal, active: bool, args: argparse.Namespace) -> int:
     # What is cut first is what `frugal history RUN` says in full.
     is_wide = screen.width >= _WIDE
     columns = [("run", "right"), ("began", "left"), ("by", "left"), ("what", "left"), ("done", "right"),
-               ("size", "right"), ("state", "left"), *([("rules", "left")] if is_wide else [])]  # fmt: skip
+               ("size", "right"), *([("freed", "right")] if is_wide else []), ("state", "left"),
+               *([("rules", "left")] if is_wide else [])]  # fmt: skip
     screen.table(
         columns,
         [
             [
                 _numbers(line.runs), moment_text(line.at_ns), shown(line.by), line.what,
-                f"{line.done:,}" if line.runs else "", "" if line.bytes is None else size_text(line.bytes), line.state,
+                f"{line.done:,}" if line.runs else "", "" if line.bytes is None else size_text(line.bytes),
+                *([size_text(line.freed) if line.freed else ""] if is_wide else []), line.state,
                 *([shown(line.rules)] if is_wide else []),
             ]
             for line in lines
         ],
-        whole=("run", "began", "done", "size", "state"),
+        whole=("run", "began", "done", "size", "freed", "state"),
     )  # fmt: skip
     troubles = [line for line in lines if line.trouble]
     if troubles:
@@ -359,6 +369,9 @@ def _show_run(journal: Journal, one: Run, active: bool, wanted: str) -> int:
             done.add(step)
     text = done_text(done)
     screen.line(f"{text[:1].upper()}{text[1:]}; {_not_done(counts):,} not done.", style="bold")
+    visit = next((visit for visit in journal.visits() if one.id in visit.runs), None)
+    if visit is not None and visit.freed and visit.free_after is not None:
+        screen.line(f"It freed {size_text(visit.freed)}; {size_text(visit.free_after)} were free after it.")
     return 0
 
 
