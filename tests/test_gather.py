@@ -80,13 +80,13 @@ def test_what_is_missing_is_named_with_its_line_and_the_nearest_name(
     listed = frugal(*words, code=3).stdout
     for line in (
         "line  3  IMG_1.jpg  nearest: From phone/IMG_1.jpg", "line  4  From phone/IMG_11.jpg  nearest: From phone/IMG_1.jpg",
-        "line  5  From phone  a folder; the list must name its files", f"line  6  ../secret  not below {intake}",
+        "line 5 names a folder: 2 files below From phone", f"line  6  ../secret  not below {intake}",
         f"line  7  /etc/passwd  not below {intake}", "line  8  C:\\x  not below", "line  9  kiln of 1999",
         "line 10  link  a symbolic link, which is not followed",
     ):  # fmt: skip
         assert line in listed
     assert not (folder / "Out").exists()
-    assert "Asked for 9: 1 copied, 0 already there, 8 missing." in frugal(*words, "--yes", code=1).stdout
+    assert "Asked for 10: 3 copied, 0 already there, 7 missing." in frugal(*words, "--yes", code=1).stdout
 
 
 def test_several_that_differ_in_case_alone_are_named_and_none_is_taken(
@@ -198,3 +198,29 @@ def test_a_list_that_is_no_text_names_the_line() -> None:
         read_wishes(b"a\nb\n\xff", "list.txt")
     assert read_wishes(b"a\r\n#b\n\n c \n", "x") == [Wish(1, "a"), Wish(4, "c")]
     assert os.linesep == "\n"
+
+
+@pytest.mark.parametrize(("lines", "more", "out"), [
+    (["From phone"], [], {"From phone/IMG_1.jpg", "From phone/IMG_2.JPG"}), (["from PHONE\\"], [], {"From phone/IMG_1.jpg", "From phone/IMG_2.JPG"}),
+    (['"a.pdf"', "'other/a.pdf'"], [], {"a.pdf", "other/a.pdf"}), (['"C:\\Users\\Maren\\Intake\\From phone\\IMG_1.jpg"'], ["--strip-to", "Intake"], {"From phone/IMG_1.jpg"}),
+    (["/Volumes/Old/My INTAKE/intake/other/a.pdf"], ["--strip-to", "intake"], {"other/a.pdf"}),
+    (["/srv/x/Maren/Intake/a.pdf", "D:\\y\\maren\\intake\\other"], ["--strip-to", "Maren\\Intake"], {"a.pdf", "other/a.pdf"}),
+    (["IMG_1.jpg", "From phone/IMG_2.jpeg"], ["--accept-nearest"], {"From phone/IMG_1.jpg", "From phone/IMG_2.JPG"}),
+])  # fmt: skip
+def test_a_list_from_elsewhere_is_read_as_it_is_meant(
+    intake: Path, folder: Path, frugal: Frugal, lines: list[str], more: list[str], out: set[str]
+) -> None:
+    put(folder / "list.txt", "\n".join(lines))
+    said = frugal("gather", "--list", "list.txt", "--from", "Intake", "--to", "Out", "--yes", *more).stdout
+    assert gathered(folder / "Out") == out
+    assert f"Counted there: {len(out)} of {len(out)} file" in said and "0 missing" in said
+    assert ("Taken instead" in said) is ("--accept-nearest" in more)
+
+
+def test_what_is_counted_is_what_is_there(intake: Path, folder: Path, frugal: Frugal) -> None:
+    put(folder / "list.txt", "a.pdf\nFrom phone")
+    words = ("gather", "--list", "list.txt", "--from", "Intake", "--to", "Out", "--yes")
+    frugal(*words)
+    (folder / "Out/a.pdf").unlink()
+    (folder / "Out/From phone/IMG_1.jpg").unlink()
+    assert "Counted there: 2 of 3 files" in frugal(*words, "--without", "a.pdf").stdout

@@ -28,6 +28,7 @@ from frugal_sorter.steps.step import NotTouched, Step
 RULE = "gather"
 # For so many lines at most the nearest name is looked for, which takes a while in a large tree.
 _MOST_NEAREST = 50
+_A_FOLDER = "a folder"
 
 
 class Wish(NamedTuple):
@@ -55,6 +56,9 @@ class Gathering:
         already: files that are at their target already, with the same bytes.
         missed: lines for which nothing goes.
         again: how many lines name a file once more.
+        nearest: lines for which the path most like theirs goes, which was asked for.
+        folders: lines that name a folder, with how many files are below it.
+        targets: where the files that the list names are to be, and how big each is.
     """
 
     plan: Plan
@@ -62,6 +66,20 @@ class Gathering:
     already: list[Place] = field(default_factory=list)
     missed: list[Missed] = field(default_factory=list)
     again: int = 0
+    nearest: list[Missed] = field(default_factory=list)
+    folders: list[tuple[Wish, int]] = field(default_factory=list)
+    targets: dict[Place, int] = field(default_factory=dict)
+
+    def arrived(self) -> int:
+        """Count the files that the list names and that are at their target now, with their size."""
+        found = 0
+        for place, size in self.targets.items():
+            try:
+                there = look_or_none(place)
+            except OSError:
+                continue
+            found += there is not None and there.identity.kind == "file" and there.identity.size == size
+        return found
 
 
 def read_wishes(raw: bytes, file: str, encoding: str = "utf-8") -> list[Wish]:
@@ -96,6 +114,7 @@ class _Tree:
         self.root = root
         self.notes: list[Note] = []
         self._folded: dict[str, list[str]] | None = None
+        self._folders: set[str] = set()
 
     def exactly(self, written: str) -> FileRecord | None:
         """Return the file at a path below the folder, whatever its case; no link is followed on the way."""
@@ -103,6 +122,14 @@ class _Tree:
         return (
             look_or_none(place_of(path)) if os.path.realpath(os.path.dirname(path)) == os.path.dirname(path) else None
         )
+
+    def below(self, written: str) -> list[str]:
+        """Return the paths of all files below a folder that is below this one, whatever the case of its letters."""
+        start = f"{fold(written).rstrip('/')}/"
+        known = self._by_fold()
+        if start not in self._folders:
+            return []
+        return sorted(path for folded, paths in known.items() if folded.startswith(start) for path in paths)
 
     def alike(self, written: str) -> list[str]:
         """Return the paths below the folder that are the same but for case and Unicode form."""
@@ -137,11 +164,15 @@ class _Tree:
                 for name in listing.names:
                     path = f"{listing.folder.rstrip('/')}/{name}"[prefix:]
                     self._folded.setdefault(fold(path), []).append(path)
+            for folded in self._folded:
+                while (folded := folded.rpartition("/")[0]) and f"{folded}/" not in self._folders:
+                    self._folders.add(f"{folded}/")
         return self._folded
 
 
 def plan_gather(
-    wishes: Sequence[Wish], source: str, target: str, made_ns: int, move: bool = False, flat: bool = False
+    wishes: Sequence[Wish], source: str, target: str, made_ns: int, move: bool = False, flat: bool = False,
+    strip_to: str = "", accept_nearest: bool = False,
 ) -> Gathering:  # fmt: skip
     """Plan to copy or move the files that a list names; nothing is changed.
 
@@ -152,6 +183,8 @@ def plan_gather(
         made_ns: the moment of planning.
         move: they are moved instead of copied.
         flat: all of them go into the one folder, without the folders they are in.
+        strip_to: of the written paths all up to a folder of this name is left out: they are those of another machine.
+        accept_nearest: where a line names no file, the one most like it goes.
 
     Raises:
         RefusedError: nothing may go to the target.
@@ -165,7 +198,7 @@ def plan_gather(
     tree = _Tree(source)
     result = Gathering(plan)
     given: set[Place] = set()
-    for record in _found(wishes, tree, result):
+    for record in _found(wishes, tree, result, strip_to, accept_nearest):
         _add(record, source, target, result, folders, given, move, flat)
     plan.seen = Count(result.asked)
     plan.notes += tree.notes
@@ -174,23 +207,73 @@ def plan_gather(
     return result
 
 
-def _found(wishes: Iterable[Wish], tree: _Tree, result: Gathering) -> list[FileRecord]:
+def _found(
+    wishes: Iterable[Wish], tree: _Tree, result: Gathering, strip_to: str, accept_nearest: bool
+) -> list[FileRecord]:  # fmt: skip
     """Return the files that some lines name, each once, and note what is missing."""
     found: dict[Place, FileRecord] = {}
     for wish in wishes:
-        written = [wish.text, wish.text.replace("\\", "/")]
+        written = _readings(wish.text, strip_to)
         record, why = _one(written, tree)
+        if record is None and why in ("", _A_FOLDER):
+            inside = _inside(written, tree)
+            for one in inside:
+                result.again += one.place in found
+                found[one.place] = one
+            if inside:
+                result.folders.append((wish, len(inside)))
+                continue
+            why = "a folder without a file in it" if why else ""
         if record is not None and record.place in found:
             result.again += 1
         elif record is not None:
             found[record.place] = record
         else:
-            close = (
-                tree.nearest(_relative(written[1], tree.root)) if len(result.missed) < _MOST_NEAREST and not why else ""
-            )
-            result.missed.append(Missed(wish, why or "there is no such file", close))
+            looks = len(result.missed) + len(result.nearest) < _MOST_NEAREST and not why
+            close = tree.nearest(_relative(written[-1], tree.root)) if looks else ""
+            missed = Missed(wish, why or "there is no such file", close)
+            near = tree.exactly(close) if close and accept_nearest else None
+            if near is not None and near.identity.kind == "file":
+                result.nearest.append(missed)
+                result.again += near.place in found
+                found[near.place] = near
+            else:
+                result.missed.append(missed)
     result.asked = len(found) + len(result.missed)
     return list(found.values())
+
+
+def _readings(text: str, strip_to: str) -> list[str]:
+    """Return what a written path may mean, the likeliest first: as it stands, without quotes, with the other slash."""
+    texts = [text]
+    if len(text) > 2 and text[0] == text[-1] and text[0] in "\"'":
+        texts.append(text[1:-1])
+    if strip_to:
+        folder = fold(strip_to.replace("\\", "/").strip("/"))
+        texts = [_stripped(one.replace("\\", "/"), folder) for one in texts]
+    return list(dict.fromkeys([*texts, *(one.replace("\\", "/") for one in texts)]))
+
+
+def _stripped(path: str, folder: str) -> str:
+    """Return a path below the first folder of some name in it; as it is where there is none."""
+    parts, wanted = path.split("/"), folder.split("/")
+    for at in range(len(parts) - len(wanted)):
+        if [*map(fold, parts[at : at + len(wanted)])] == wanted:
+            return "/".join(parts[at + len(wanted) :]) or path
+    return path
+
+
+def _inside(written: Sequence[str], tree: _Tree) -> list[FileRecord]:
+    """Return all files below the folder that a line names."""
+    for text in written:
+        path = _relative(text, tree.root)
+        if path == ".":
+            continue
+        found = [tree.exactly(one) for one in tree.below(path)]
+        files = [record for record in found if record is not None and record.identity.kind == "file"]
+        if files:
+            return files
+    return []
 
 
 def _relative(written: str, root: str) -> str:
@@ -220,7 +303,7 @@ def _one(written: Sequence[str], tree: _Tree) -> tuple[FileRecord | None, str]:
         if record is not None:
             kind = record.identity.kind
             names = {
-                "folder": "a folder; the list must name its files",
+                "folder": _A_FOLDER,
                 "link": "a symbolic link, which is not followed",
             }
             return (record, "") if kind == "file" else (None, names.get(kind, "no regular file"))
@@ -240,6 +323,7 @@ def _add(
         number += 1
         place = Place(target, shortened(record.place.name, f"_{number}"))
     given.add(place)
+    result.targets[place] = record.identity.size
     dev = folders.device(place.folder)
     problem = folders.usable(place.folder, target)
     problem = problem or volume_of(dev, folders.existing(place.folder)).illegal(place.name, record.identity.size)

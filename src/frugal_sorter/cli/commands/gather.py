@@ -23,6 +23,7 @@ EXAMPLES = """
   frugal gather --list insurance.txt --from ~/Photos --to /media/stick/claim
   frugal gather --list old.txt --from ~/Intake --to ~/Archive --move --flat
   frugal gather --list export.csv.txt --encoding cp1252 --from ~/Intake --to ~/Out
+  frugal gather --list from-the-old-pc.txt --strip-to Pictures --from ~/Photos --to ~/Out     C:\\Users\\…\\Pictures\\2025\\a.jpg
 """
 LARGEST_LIST = 100_000_000
 
@@ -33,6 +34,15 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--to", metavar="DIR", required=True, dest="target", help="where they go; made if missing")
     parser.add_argument("--move", action="store_true", help="move instead of copy")
     parser.add_argument("--flat", action="store_true", help="all into the one folder, without the folders they are in")
+    parser.add_argument(
+        "--strip-to", metavar="FOLDER", default="",
+        help="its paths are those of another machine: leave out all up to a folder of this name",
+    )  # fmt: skip
+    parser.add_argument(
+        "--accept-nearest",
+        action="store_true",
+        help="where a line names no file, take the one most like it; each is shown",
+    )
     parser.add_argument("--encoding", default="utf-8", metavar="NAME", help="of the list (default: utf-8)")
     add_choosing(parser)
     add_listing(parser)
@@ -51,7 +61,9 @@ def run(args: argparse.Namespace) -> int:
     session, screen = begin(), Screen(is_short(args))
     try:
         with session.changing("gather"):
-            gathering = plan_gather(wishes, source, target, session.now_ns, args.move, args.flat)
+            gathering = plan_gather(
+                wishes, source, target, session.now_ns, args.move, args.flat, args.strip_to, args.accept_nearest
+            )
     except OSError as error:
         raise UsageError(f"{error.filename}: {reason_of(error)}", "run as a user who may read it") from error
     plan = gathering.plan
@@ -93,6 +105,10 @@ def run(args: argparse.Namespace) -> int:
         else []
     )
     screen.line(f"Asked for {gathering.asked:,}: {', '.join(parts)}.", style="bold")
+    # Not what was done is counted here, but what is there.
+    screen.line(
+        f"Counted there: {gathering.arrived():,} of {count_text(len(gathering.targets), 'file')}, each of its size."
+    )
     tell_freed(session, plan, screen, result)
     screen.line(take_back_text(result), style="bold")
     if signal:
@@ -121,6 +137,13 @@ def _show(gathering: Gathering, screen: Screen, move: bool) -> None:
         screen.line(f"  {label:14}{count:>7,}  {size}".rstrip())
     if gathering.again:
         screen.line(f"  {count_text(gathering.again, 'line names', 'lines name')} a file once more")
+    for wish, files in gathering.folders:
+        screen.line(f"  line {wish.line} names a folder: {count_text(files, 'file')} below {shown(wish.text)}")
+    if gathering.nearest:
+        screen.line()
+        screen.line("Taken instead, as the nearest", style="bold")
+        for wish, _, nearest in gathering.nearest:
+            screen.parts((f"  line {wish.line}  ", "dim"), (shown(wish.text), ""), (f"  → {shown(nearest)}", "yellow"))
     if gathering.missed:
         screen.line()
         screen.line("Missing", style="bold")
