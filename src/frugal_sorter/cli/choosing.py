@@ -6,11 +6,11 @@ import argparse
 import os
 import re
 import shlex
-import shutil
 import subprocess
 import tempfile
 from collections.abc import Sequence
 from pathlib import Path
+from shutil import which
 
 from frugal_sorter.app.rule_file import change, leave_for_good
 from frugal_sorter.app.rules import leave_out
@@ -154,7 +154,7 @@ def edit(view: PlanView, screen: Screen) -> None:
 
 def _edited(text: str) -> str:
     """Return a text as a person leaves it in an editor; nobody else can read it meanwhile."""
-    named = os.environ.get("VISUAL") or os.environ.get("EDITOR") or next(filter(shutil.which, _EDITORS), "")
+    named = os.environ.get("VISUAL") or os.environ.get("EDITOR") or next(filter(which, _EDITORS), "")
     try:
         words = shlex.split(named)
     except ValueError:

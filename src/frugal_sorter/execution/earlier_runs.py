@@ -18,6 +18,7 @@ from frugal_sorter.steps.kinds import ATTENDING, REPLACING, TAKING, VerbName
 from frugal_sorter.steps.step import Step
 
 # Steps that put an entry somewhere without a rule having asked for it to be there.
+_RUNNING: tuple[VerbName, ...] = ("run", "run-making")
 _WILD = frozenset("*?[")
 _NOT_PUT = frozenset({"trash", "restore", "make-folder"})
 
@@ -111,10 +112,12 @@ class _Memory:
         """Tell whether a rule has run its program for an entry, unchanged since."""
         if self._ran is None:
             self._ran = {}
-            for block in self._journal.blocks_with("run"):
-                for step, now in _done(block):
-                    if step.verb == "run" and now is not None:
-                        self._ran.setdefault(step.rule_key, []).append(now)
+            for verb in _RUNNING:
+                for block in self._journal.blocks_with(verb):
+                    for step, _ in _done(block):
+                        # Neither leaves its entry another than it was.
+                        if step.verb == verb and step.was is not None:
+                            self._ran.setdefault(step.rule_key, []).append(step.was)
         return any(_is_same(one, identity) for one in self._ran.get(key, ()))
 
 

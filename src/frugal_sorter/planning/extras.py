@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 from frugal_sorter.filesystem.extended_attributes import COMMENT, TAGS, read_attribute, split_tags
 from frugal_sorter.filesystem.inside import Inside, look_inside
-from frugal_sorter.filesystem.record import COARSEST_TIME_NS, FileRecord, Identity, Place, is_inside
+from frugal_sorter.filesystem.record import COARSEST_TIME_NS, FileRecord, Identity, Place, is_inside, place_of
 from frugal_sorter.filesystem.status import look_or_none
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.planning.destinations import Destinations
@@ -34,6 +34,7 @@ class Extras:
     destinations: Destinations
     clashes: Clashes
     has_run: Callable[[str, Identity], bool]
+    _made: set[Place] = field(default_factory=set)
 
     def before(self, rule: Rule, entry: Matched) -> None:
         """Plan the extras that come before the ending.
@@ -43,6 +44,9 @@ class Extras:
         """
         extras = rule.extras
         steps: list[Step] = []
+        if extras.retag:
+            tags = self._tags(rule, extras.retag, entry.facts)
+            steps += self._set_attribute(rule, entry, TAGS, self._attribute(entry, TAGS), ",".join(dict.fromkeys(tags)))
         if extras.tag or extras.untag:
             old = self._attribute(entry, TAGS)
             off = {tag.casefold() for tag in self._tags(rule, extras.untag, entry.facts)}
@@ -148,12 +152,23 @@ class Extras:
         if not rule.extras.run or self.has_run(rule.key, record.identity):
             return []
         # Facts are those before the run, but for the name and the place that the program will find.
-        for name in {name for word in rule.extras.run for name in word.fields}:
+        makes = [rule.extras.makes] if rule.extras.makes is not None else []
+        for name in {name for word in [*rule.extras.run, *makes] for name in word.fields}:
             entry.facts(name)
         told = {name: value for name, value in entry.facts._known.items() if FIELDS[name].cost > 1}
         moved = replace(entry.facts, record=record._replace(place=final), _known=told)
         command = self._words(rule, rule.extras.run, moved)
-        return [step_of(rule, "run", final, None, record.identity, {"command": command})]
+        if not makes:
+            return [step_of(rule, "run", final, None, record.identity, {"command": command})]
+        (written,) = self._words(rule, makes, moved)
+        if written.startswith("/") or not all(part.strip(".") for part in written.split("/")):
+            raise Kept(f"{written!r} is no path below its folder", problem=True)
+        made = place_of(f"{final.folder}/{written}")
+        if made in self._made or os.path.lexists(made.path):
+            return []
+        self._made.add(made)
+        self.destinations.usable(made.folder, entry.facts.base)
+        return [step_of(rule, "run-making", final, made, record.identity, {"command": command})]
 
 
 def _utf8(text: str) -> str:

@@ -42,16 +42,20 @@ class Extras:
         link: the folder for a link.
         tag: tags to add.
         untag: tags to take off.
+        retag: what its tags become.
         comment: the comment to give.
         run: the program and its arguments.
+        makes: the file that it makes, as seen from the folder of the entry.
     """
 
     copy: Template | None = None
     link: Template | None = None
     tag: tuple[Wording, ...] = ()
     untag: tuple[Wording, ...] = ()
+    retag: tuple[Wording, ...] = ()
     comment: Wording | None = None
     run: tuple[Wording, ...] = ()
+    makes: Wording | None = None
 
     @property
     def templates(self) -> list[Template]:
@@ -61,7 +65,8 @@ class Extras:
     @property
     def wordings(self) -> list[Wording]:
         """The texts among them."""
-        return [*self.tag, *self.untag, *([self.comment] if self.comment else []), *self.run]
+        single = [one for one in (self.comment, self.makes) if one is not None]
+        return [*self.tag, *self.untag, *self.retag, *self.run, *single]
 
     def __bool__(self) -> bool:
         return bool(self.templates or self.wordings)

@@ -33,7 +33,7 @@ from frugal_sorter.steps.values import (
 VerbName = Literal[
     "move", "move-across", "trash", "restore", "delete", "empty", "copy", "remove-made", "link", "hard-link", "own-file",
     "pack", "unpack",
-    "set-attribute", "run", "make-folder", "remove-folder", "note-times", "restore-times",
+    "set-attribute", "run", "run-making", "make-folder", "remove-folder", "note-times", "restore-times",
 ]  # fmt: skip
 
 
@@ -193,6 +193,12 @@ KINDS: Mapping[VerbName, Kind] = {
     "run": Kind(
         "run:RunProgram", Words("run a program for {}", "ran", "a program run for {}", "{source}: programs"),
         target=False, was=_ANY, needs={"command": is_command}, planned=True, lasting="what programs did", stays=True,
+    ),
+    "run-making": Kind(
+        "run_making:RunMaking",
+        Words("run a program that makes {}", "made", "{} made by a program", "{source} → made by a program in {target}",
+              "made by a program: {target}"),
+        was=_ANY, needs={"command": is_command}, planned=True, makes=True, stays=True,
     ),
     "make-folder": Kind("make_folder:MakeFolder", None, source=False, may=_AS_IT_WAS, planned=True),
     "remove-folder": Kind(

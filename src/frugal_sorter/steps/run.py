@@ -103,7 +103,7 @@ class RunProgram(Verb):
             return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
         return Mark(step.id, Outcome.OPEN, f"{step.details['command'][0]} was started; how it ended is not known")
 
-    def inverse(self, step: Step, mark: Mark) -> None:
+    def inverse(self, step: Step, mark: Mark) -> Step | None:
         return None
 
 

@@ -99,7 +99,7 @@ def is_what_was_lost(value: Any) -> bool:
 
 
 def is_step_that_made(value: Any) -> bool:
-    if not isinstance(value, dict) or value.get("verb") not in ("copy", "link", "pack", "unpack"):
+    if not isinstance(value, dict) or value.get("verb") not in ("copy", "link", "pack", "unpack", "run-making"):
         return False
     args = value.get("args", {})
     return isinstance(args, dict) and (value["verb"] != "pack" or is_members(args.get("members")))

@@ -11,9 +11,11 @@ from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
 from frugal_sorter.cli.choosing import add_choosing, edit_first, keep_out, save_instead, take_out
 from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.one_line import (
+    add_types,
     book_named,
     both_conditions,
     levels_value,
+    own_types,
     print_as_rule,
 )
 from frugal_sorter.cli.options import (
@@ -69,6 +71,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--levels", type=levels, default=1, metavar="N", help="how deep: 1 (default), 2, ... or all")
     parser.add_argument("--hidden", action="store_true", help="hidden entries too")
     add_where(parser)
+    add_types(parser)
     parser.add_argument(
         "--keep-newest", type=number, default=0, metavar="N", help="the newest N stay, however old they are"
     )
@@ -92,7 +95,7 @@ def rule_of(args: argparse.Namespace) -> tuple[dict[str, Value], str]:
     if args.keep_newest or args.until_free is not None:
         raise UsageError("--as-rule: a rule has no --keep-newest and no --until-free", "leave them out")
     keys = _rule(args, purge, purge.folder)
-    book_named(keys, purge.folder)
+    book_named(keys, purge.folder, own_types(args))
     return keys, purge.folder
 
 
@@ -107,7 +110,7 @@ def _purge(args: argparse.Namespace) -> Purge:
 
 def run(args: argparse.Namespace) -> int:
     if args.as_rule:
-        return print_as_rule(*rule_of(args))
+        return print_as_rule(*rule_of(args), own_types(args))
     purge = _purge(args)
     folder, keys = purge.folder, _rule(args, purge, purge.folder)
     session, screen = begin(), Screen(is_short(args))
@@ -115,11 +118,12 @@ def run(args: argparse.Namespace) -> int:
 
     def narrow(plan: Plan, world: World) -> None:
         purge.narrow(plan, world)
-        if not plan.asked:
+        # What its own types say is asked of the rule alone.
+        if not plan.asked and not args.types:
             others = [by for by in DATES if by != args.by]
             older.update(purge.by_other_dates(others, _takes(args), world))
 
-    plan = plan_job(session, book_named(keys, folder), "purge", args.at_most, narrow)
+    plan = plan_job(session, book_named(keys, folder, own_types(args)), "purge", args.at_most, narrow)
     view = PlanView(plan, screen, Numbers(plan, lambda step: (purge.dates[step.place], step.place)))
     left_out = take_out(args, view)
     screen.parts(("Purge in ", ""), (shown(folder), "bold"))
@@ -162,7 +166,7 @@ def _takes(args: argparse.Namespace) -> Takes:
 
 def _rule(args: argparse.Namespace, purge: Purge, folder: str) -> dict[str, Value]:
     keys: dict[str, Value] = {"name": f"Purge {os.path.basename(folder) or folder}"}
-    keys["where"] = both_conditions(purge.where, args.where)
+    keys["where"] = both_conditions(purge.where, args.where, args.types)
     for key, value, default in (
         ("take", args.take, "files"), ("levels", levels_value(args), 1), ("hidden", args.hidden, False),
         ("prune", args.prune, False), ("at_most", args.at_most, None),

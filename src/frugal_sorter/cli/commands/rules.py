@@ -88,6 +88,10 @@ def _how(action: str, words: list[str], command: list[str]) -> tuple[Callable[[R
                 "rules add: name a job to add", "such as `frugal rules add -- sort ~/Intake --into '{type}'`"
             )
         module, parsed = parsed_command(command)
+        if parsed.types:
+            raise UsageError(
+                "rules add: --types is a table of the file", "write [types] into it, and leave --types out"
+            )
         keys, folder = module.rule_of(parsed)  # type: ignore[attr-defined]
         text = rule_text({"name": keys["name"], "in": folder, **{key: keys[key] for key in keys if key != "name"}})
         return (lambda file: file.added([text], first=False)), f"{shown(str(keys['name']))} is added"

@@ -11,9 +11,11 @@ from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
 from frugal_sorter.cli.choosing import add_choosing, edit_first, keep_out, save_instead, take_out
 from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.one_line import (
+    add_types,
     book_named,
     both_conditions,
     levels_value,
+    own_types,
     print_as_rule,
 )
 from frugal_sorter.cli.options import add_for, add_listing, add_unattended, add_where, folder_named, is_short, levels
@@ -47,6 +49,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="the subfolder for each file, such as '{type}' or '{modified:%%Y/%%m}'; see `frugal help placeholders`",
     )  # fmt: skip
     add_where(parser)
+    add_types(parser)
     parser.add_argument("--other", metavar="NAME", help="the subfolder for files that have no value for it")
     parser.add_argument("--settle", metavar="TIME", help="leave alone what was written to within this time")
     parser.add_argument("--levels", type=levels, default=1, metavar="N", help="how deep: 1 (default), 2, ... or all")
@@ -70,7 +73,7 @@ def rule_of(args: argparse.Namespace) -> tuple[dict[str, Value], str]:
             "leave --levels out, or name a folder below it",
         )
     keys: dict[str, Value] = {"name": f"Sort {os.path.basename(folder) or folder}"}
-    keys["where"] = both_conditions("", args.where)
+    keys["where"] = both_conditions("", args.where, args.types)
     keys["move"] = args.into
     for key, value, default in (
         ("other", args.other, None), ("settle", args.settle, None), ("levels", levels_value(args), 1),
@@ -78,16 +81,16 @@ def rule_of(args: argparse.Namespace) -> tuple[dict[str, Value], str]:
     ):  # fmt: skip
         if value != default:
             keys[key] = value
-    book_named(keys, folder)
+    book_named(keys, folder, own_types(args))
     return keys, folder
 
 
 def run(args: argparse.Namespace) -> int:
     keys, folder = rule_of(args)
     if args.as_rule:
-        return print_as_rule(keys, folder)
+        return print_as_rule(keys, folder, own_types(args))
     session, screen = begin(), Screen(is_short(args))
-    plan = plan_job(session, book_named(keys, folder), "sort", None, leave_written)
+    plan = plan_job(session, book_named(keys, folder, own_types(args)), "sort", None, leave_written)
     view = PlanView(plan, screen, Numbers(plan))
     left_out = take_out(args, view)
     if not plan.asked:

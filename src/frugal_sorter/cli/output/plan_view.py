@@ -130,7 +130,7 @@ class PlanView:
         note = ""
         if step.verb == "set-attribute":
             note = f"{_attribute_text(step)}"
-        elif step.verb == "run":
+        elif step.verb in ("run", "run-making"):
             note = " ".join(map(shown, step.details["command"]))
         elif step.verb == "unpack":
             note = f"into the new folder {shown(step.target.name if step.target else '')}; itself to the trash"
@@ -230,6 +230,10 @@ class PlanView:
             self.screen.line("What is deleted for good cannot be taken back.", style="bold red")
         if "run" in verbs:
             self.screen.line("What the programs do cannot be taken back.", style="bold red")
+        elif "run-making" in verbs:
+            self.screen.line(
+                "Of what the programs do only the files that are named here are taken back.", style="yellow"
+            )
         if "trash" in verbs and self.plan.kind not in TAKING_BACK:
             self.screen.line("The trash frees no space until it is emptied.", style="dim")
 
@@ -274,7 +278,7 @@ def step_will_text(step: Step, base: str) -> str:
     target = below(step.target.path, base) if step.target is not None else ""
     if step.verb == "set-attribute":
         return _attribute_text(step)
-    if step.verb == "run":
+    if step.verb in ("run", "run-making"):
         return f"run {' '.join(map(shown, step.details['command']))}"
     words = KINDS[step.verb].words
     return words.becomes.format(target=target) if words is not None and words.becomes else step.verb

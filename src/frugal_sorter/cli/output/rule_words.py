@@ -25,7 +25,7 @@ def rule_words(rule: Rule) -> str:
     for name, template in (("copy to", extras.copy), ("link in", extras.link)):
         if template is not None:
             parts.append(f"{name} {template.text}")
-    for name, wordings in (("tag", extras.tag), ("untag", extras.untag)):
+    for name, wordings in (("tag", extras.tag), ("untag", extras.untag), ("retag", extras.retag)):
         if wordings:
             parts.append(f"{name} {', '.join(one.text for one in wordings)}")
     if extras.comment is not None:

@@ -38,6 +38,11 @@ def refuse_unfit(source: Source, rule: Rule, table: Mapping[str, Any], path: Key
     """Take in which keys of a rule do not go together."""
     if rule.take == "items" and rule.levels != 1:
         source.wrong((*path, "take"), "items are the top level of a folder", "leave `levels` out", rule.name)
+    if rule.extras.retag and (rule.extras.tag or rule.extras.untag):
+        other = "tag" if rule.extras.tag else "untag"
+        source.wrong(
+            (*path, "retag"), f"`retag` does not go with `{other}`", "it says all tags there are to be", rule.name
+        )
     if rule.extras.link is not None and rule.ending in REMOVALS:
         source.wrong(
             (*path, "link"), "a link does not go with a removal", "there would be nothing behind it", rule.name

@@ -23,6 +23,8 @@ MOST_REMOVALS = 1_000
 
 _TEXT: dict[str, Any] = {"type": "string"}
 _TRUTH: dict[str, Any] = {"type": "boolean"}
+# Types together, such as `text + document`.
+_UNION: dict[str, Any] = {"type": "string", "pattern": "^[^+]+(\\+[^+]+)+$"}
 _TEXTS: dict[str, Any] = {
     "anyOf": [{"type": "string", "minLength": 1}, {"type": "array", "items": _TEXT, "minItems": 1}]
 }
@@ -138,11 +140,16 @@ KEYS: dict[str, Key] = {
     "tag": Key("tags to add, one or a list, as desktop programs keep them", "", _TEXTS, extra=True,
                 reader="wordings", value=()),
     "untag": Key("tags to take off, one or a list", "", _TEXTS, extra=True, reader="wordings", value=()),
+    "retag": Key("its tags become these, one or a list: whatever other tags it has come off", "", _TEXTS, extra=True,
+                reader="wordings", value=()),
     "comment": Key("a comment to give, as desktop programs keep it", "", {"type": "string", "minLength": 1}, extra=True,
                 reader="wording"),
     "run": Key("a program and its arguments as a list, never a shell line; it gets the path in `$FRUGAL_FILE`, "
                "runs in the root folder rather than beside the file, and has 60 seconds", "",
                {"type": "array", "items": {"type": "string"}, "minItems": 1}, extra=True, reader="command", value=()),
+    "makes": Key("beside `run`: the file that the program makes, such as `\"{stem}.jpg\"`, below the folder of the entry; it "
+                "belongs to the run, and undo removes it if nobody changed it", "", {"type": "string", "minLength": 1},
+                extra=True, reader="wording", needs=("run", "say which program makes it")),
     "example": Key("what must come out, in tables `[[rule.example]]`; see below", "", _EXAMPLES),
 }  # fmt: skip
 
@@ -191,10 +198,15 @@ def json_schema() -> dict[str, Any]:
             "places": {"type": "object", "additionalProperties": {"anyOf": [_TEXT, place]}},
             "types": {
                 "type": "object",
-                "additionalProperties": {"type": "array", "items": {"type": "string", "minLength": 1}},
+                "additionalProperties": {
+                    "anyOf": [{"type": "array", "items": {"type": "string", "minLength": 1}}, _UNION]
+                },
             },
             "log": {"type": "string", "minLength": 1},
-            "type-folders": {"type": "object", "additionalProperties": {"type": "string", "pattern": "^[^/]+$"}},
+            "type-folders": {
+                "type": "object",
+                "additionalProperties": {"type": "string", "pattern": "^[^/]+(/[^/]+)*$"},
+            },
             "defaults": {"type": "object", "properties": common, "additionalProperties": False},
             "trash": {"anyOf": [limits, {"type": "array", "items": limits}]},
             "rule": {"type": "array", "items": rule, "minItems": 1},

@@ -20,7 +20,7 @@ from frugal_sorter.rules.fields import FIELDS
 from frugal_sorter.rules.file.fitting import ending_of, refuse_unfit
 from frugal_sorter.rules.file.keys import KEYS, TRASH
 from frugal_sorter.rules.file.lists import read_list
-from frugal_sorter.rules.file.mistakes import Mistakes, nearest
+from frugal_sorter.rules.file.mistakes import InvalidValue, Mistakes, nearest
 from frugal_sorter.rules.file.places import built_in_places, expand
 from frugal_sorter.rules.file.positions import KeyPath
 from frugal_sorter.rules.file.readers import Readers
@@ -152,14 +152,35 @@ class _Loader:
             path = ("types", group)
             if not re.fullmatch(r"[a-z][a-z0-9]*(-[a-z0-9]+)*", group):
                 self.source.wrong(path, f'"{group}" is no name for a type', "use small letters, digits and hyphens")
+            elif isinstance(suffixes, str) and "+" in suffixes:
+                with self.source.at(path):
+                    self._union(group, suffixes)
             elif not isinstance(suffixes, list) or not all(isinstance(one, str) and one for one in suffixes):
-                self.source.wrong(
-                    path, f"the type {group} must be a list of suffixes", f'such as {group} = ["stl", "obj"]'
-                )
+                hint = f'such as {group} = ["stl", "obj"], or {group} = "text + document" for types together'
+                self.source.wrong(path, f"the type {group} must be a list of suffixes", hint)
             else:
                 if group not in self.type_names:
                     self.type_names.append(group)
                 self.types.update({suffix.removeprefix(".").lower(): group for suffix in suffixes})
+
+    def _union(self, group: str, text: str) -> None:
+        """Put all suffixes of some types into one, which is then their only type.
+
+        Raises:
+            InvalidValue: there is no such type.
+        """
+        names = [name.strip() for name in text.split("+")]
+        for name in names:
+            if name not in self.type_names or name == group:
+                known = [one for one in self.type_names if one != group]
+                raise InvalidValue(
+                    f"there is no type `{name}`", nearest(name, known) or f"known are {', '.join(known)}"
+                )
+        for suffix, name in list(self.types.items()):
+            if name in names:
+                self.types[suffix] = group
+        # A condition on one of these would never be true: it is told of as one on a type that is not there.
+        self.type_names = [*(one for one in self.type_names if one not in names), group]
 
     def _type_folders(self) -> dict[str, str]:
         folders = {}
@@ -168,8 +189,9 @@ class _Loader:
             if group not in self.type_names:
                 hint = nearest(group, self.type_names) or f"known are {', '.join(self.type_names)}"
                 self.source.wrong(path, f"there is no type `{group}`", hint)
-            elif not isinstance(folder, str) or not folder.strip() or "/" in folder:
-                self.source.wrong(path, "a type folder is the name of one folder", f'such as {group} = "Photos"')
+            elif not isinstance(folder, str) or not all(part.strip(" .") for part in folder.split("/")):
+                what = "a type folder is a folder below the target, or one in another"
+                self.source.wrong(path, what, f'such as {group} = "Photos" or {group} = "Media/Photos"')
             else:
                 folders[group] = folder
         return folders

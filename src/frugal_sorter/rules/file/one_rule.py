@@ -6,10 +6,11 @@ import json
 from collections.abc import Mapping
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 from frugal_sorter.errors import UsageError
 from frugal_sorter.rules.file.load import FORMAT, read_rules
-from frugal_sorter.rules.file.mistakes import Mistakes
+from frugal_sorter.rules.file.mistakes import InvalidValue, Mistakes
 from frugal_sorter.rules.model import RuleBook
 
 Value = str | int | bool
@@ -39,7 +40,35 @@ def quoted(text: str) -> str:
     return f'"{doubled}"'
 
 
-def book_of_rule(keys: Mapping[str, Value], folder: str, said_as: Mapping[str, str], origin: str) -> RuleBook:
+def types_text(text: str, tables: Mapping[str, Mapping[str, Any]] | None = None) -> str:
+    """Return types of one's own as they stand in a rule file.
+
+    Args:
+        text: such as `documents = text + document` or `mould = stl, obj`, several with semicolons.
+        tables: those of a file instead, of which `types` and `type-folders` count.
+
+    Raises:
+        InvalidValue: it cannot be read.
+    """
+    if tables is None:
+        types: dict[str, Any] = {}
+        for part in text.split(";"):
+            name, equals, value = part.partition("=")
+            if not equals or not name.strip() or not value.strip():
+                raise InvalidValue(f"{part.strip()!r} is no type", "such as 'documents = text + document'")
+            suffixes = [one.strip() for one in value.split(",") if one.strip()]
+            types[name.strip()] = value.strip() if "+" in value else suffixes
+        tables = {"types": types}
+    lines = []
+    for table in ("types", "type-folders"):
+        if tables.get(table):
+            lines += ["", f"[{table}]", *(f"{name} = {json.dumps(value)}" for name, value in tables[table].items())]
+    return "\n".join(lines)
+
+
+def book_of_rule(
+    keys: Mapping[str, Value], folder: str, said_as: Mapping[str, str], origin: str, types: str = ""
+) -> RuleBook:  # fmt: skip
     """Return the book of one rule.
 
     Args:
@@ -47,16 +76,17 @@ def book_of_rule(keys: Mapping[str, Value], folder: str, said_as: Mapping[str, s
         folder: the folder that it acts in, absolute.
         said_as: by key, how it is said on the command line.
         origin: stands for the file that there is none of.
+        types: tables that follow the rule.
 
     Raises:
         UsageError: what is wrong, as it is said on the command line.
     """
     # The folder itself is not written down: its name may be no text at all.
-    text = f"frugal = {FORMAT}\n{rule_text({'in': '.', **keys})}\n"
+    text = f"frugal = {FORMAT}\n{rule_text({'in': '.', **keys})}\n{types}\n"
     try:
         book = read_rules(text.encode("utf-8", "surrogateescape"), Path(folder) / "rule.toml")
     except Mistakes as mistakes:
         first = next(iter(mistakes.all))
-        key = list(keys)[first.line - 4] if 4 <= first.line < 4 + len(keys) else ""
+        key = list(keys)[first.line - 4] if 4 <= first.line < 4 + len(keys) else "types" if types else ""
         raise UsageError(f"{said_as.get(key, key or 'the rule')}: {first.message}", first.hint) from None
     return replace(book, file=origin)

@@ -24,6 +24,8 @@ _CODE_LOOKS = {
     "S": r"\d{2}", "j": r"\d{3}", "p": "[AaPp][Mm]", "b": "[A-Za-z]{3}", "B": "[A-Za-z]+", "a": "[A-Za-z]{3}",
     "A": "[A-Za-z]+", "%": "%",
 }  # fmt: skip
+# A day or a month that may have one digit.
+_ONE_OR_TWO = r"(?:\d{2}|(?<!\d)\d(?!\d))"
 # Parts without a format may end anywhere; a name made for it could keep that search busy for ever.
 _READ_SECONDS = 0.2
 _LIKE = datetime(2026, 3, 14, 15, 9, 26)
@@ -148,6 +150,12 @@ def parse_reading(text: str, exactly: bool) -> Reading:
     return Reading(regex.compile(expression, flags), tuple(parts), exactly, tuple(names), codes, kinds)
 
 
+def _stands_alone(form: str, code: re.Match[str]) -> bool:
+    """Tell whether no digits can stand right beside a code, so that its own need no zero in front."""
+    before, after = form[: code.start()], form[code.end() :]
+    return not (re.search(r"(\d|%[^BbAap%])$", before) or re.match(r"\d|%[^BbAap%]", after))
+
+
 def _says(kind: CaptureKind, form: str) -> str:
     """Return what a part stands for, as a person says it."""
     if kind == "date":
@@ -165,7 +173,8 @@ def _looks_of(slot: str, form: str) -> tuple[str, CaptureKind]:
     for match in re.finditer(r"%(.?)", form):
         if match[1] not in _CODE_LOOKS:
             raise InvalidValue(f"%{match[1]} cannot be read in {{{slot}}}", f"known are %{', %'.join(_CODE_LOOKS)}")
-        looks += re.escape(form[at : match.start()]) + _CODE_LOOKS[match[1]]
+        looks += re.escape(form[at : match.start()])
+        looks += _ONE_OR_TWO if match[1] in "dm" and _stands_alone(form, match) else _CODE_LOOKS[match[1]]
         at = match.end()
     if not at:
         raise InvalidValue(

@@ -171,6 +171,9 @@ EXTRAS: dict[str, tuple[str, Callable[[Facts, Filling], Fact]]] = {
 PLACEHOLDER_FIELDS = tuple(name for name, one in FIELDS.items() if one.kind != "flag")
 
 
+_MOST_DIGITS = 15
+
+
 def _is_counter(part: str | Slot) -> bool:
     return isinstance(part, Slot) and "n" in part.alternatives
 
@@ -195,6 +198,12 @@ def _value(slot: Slot, facts: Facts, around: Filling) -> Fact:
             found = ", ".join(found)
         if isinstance(found, int) and slot.codes.isdigit():
             return f"{found:{slot.codes}d}"
+        if isinstance(found, str) and found and slot.codes.isdigit():
+            # What a pattern without a format has captured is a text, and may be no number.
+            if not (found.isascii() and found.isdigit() and len(found) <= _MOST_DIGITS):
+                found = Unknown(f"{found!r} is no number")
+                continue
+            return f"{int(found):{slot.codes}d}"
         if found not in (None, "") and not isinstance(found, Unknown):
             return str(found)
     return found
@@ -213,8 +222,9 @@ def _fill_segment(segment: Sequence[str | Slot], facts: Facts, around: Filling) 
         value = _value(part, facts, around)
         if value in (None, "") or isinstance(value, Unknown):
             return _missing(part, value)
-        # The slashes of a date format are the technician's own; those of a value are not.
-        texts = str(value).split("/") if "/" in part.codes else [str(value)]
+        # The slashes of a date format and of a type folder are the technician's own; those of a value are not.
+        own = "/" in part.codes or part.alternatives == ("typefolder",)
+        texts = str(value).split("/") if own else [str(value)]
         for index, text in enumerate(texts):
             if index:
                 pieces.append("")
@@ -343,7 +353,7 @@ def _slot(written: str, places: Mapping[str, str], captures: Mapping[str, Captur
         if alternative.startswith('"'):
             continue
         if alternative in captures:
-            kinds.add(captures[alternative])
+            kinds.add("captured" if captures[alternative] == "text" else captures[alternative])
         elif alternative in EXTRAS:
             kinds.add("number" if alternative == "n" else "text")
         elif alternative in PLACEHOLDER_FIELDS:
@@ -375,7 +385,7 @@ def _outside_quotes(written: str) -> tuple[str, str, str]:
 
 
 def _check_codes(written: str, codes: str, kinds: set[str]) -> None:
-    if re.fullmatch(r"0?[1-9]", codes) and "number" in kinds:
+    if re.fullmatch(r"0?[1-9]", codes) and kinds & {"number", "captured"}:
         return
     if "date" not in kinds:
         raise InvalidValue(
