@@ -16,7 +16,7 @@ from frugal_sorter.cli.interrupted import tell_of_open_runs
 from frugal_sorter.cli.main import COMMANDS, UNLISTED
 from frugal_sorter.cli.options import command_line
 from frugal_sorter.cli.output.printable import PrintableStream
-from frugal_sorter.cli.parser import Parser
+from frugal_sorter.cli.whole_parser import parser_of
 from frugal_sorter.errors import FrugalError, UsageError
 from frugal_sorter.rules.file.mistakes import Mistakes, nearest
 
@@ -50,10 +50,6 @@ def run(name: str, args: list[str]) -> int:
             gc.enable()
 
 
-def _capital(text: str) -> str:
-    return f"{text[:1].upper()}{text[1:]}."
-
-
 class _Terminated(KeyboardInterrupt):
     """Somebody asked this program to end (SIGTERM) while nothing was being changed."""
 
@@ -69,14 +65,7 @@ def _run(name: str, args: list[str]) -> int:
             hint = nearest(name, COMMANDS) or "`frugal --help` lists them"
             raise UsageError(f"there is no command `{name}`", hint)
         module: Command = importlib.import_module(f"frugal_sorter.cli.commands.{name}")
-        parser = Parser(
-            prog=f"frugal {name}",
-            description=_capital({**COMMANDS, **UNLISTED}[name]),
-            epilog="examples:\n" + module.EXAMPLES.strip("\n"),
-            formatter_class=argparse.RawDescriptionHelpFormatter,
-            allow_abbrev=False,
-        )
-        module.add_arguments(parser)
+        parser = parser_of(name, {**COMMANDS, **UNLISTED}[name])
         if name != "visit":
             visits.expect(name, command_line())
         # The command of a schedule is none of our arguments.

@@ -25,12 +25,16 @@ COMMANDS = {
     "trash": "what lies in the trash; bring something back, or empty some of it",
     "watch": "act on what comes into the folders of a rule file",
     "schedule": "what runs by itself, and whether all is well with it",
-    "help": "the reference: conditions, placeholders, rules",
+    "help": "the reference: conditions, placeholders, rules, types, fields, exit codes, and each command",
+    "completion": "a script that lets a shell complete commands, options and names",
     "demo": "a made-up front-desk computer to try everything on",
 }
 
 # What no person types.
-UNLISTED = {"visit": "what a scheduler starts: a command of a schedule, with a record of it"}
+UNLISTED = {
+    "words": "what a shell completes by",
+    "visit": "what a scheduler starts: a command of a schedule, with a record of it",
+}
 
 
 def _help() -> str:

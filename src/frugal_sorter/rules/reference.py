@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from frugal_sorter.filesystem.types import TYPES
+from frugal_sorter.filesystem.types import TYPE_OF_SUFFIX, TYPES
 from frugal_sorter.rules.fields import FIELDS
 from frugal_sorter.rules.file.keys import KEYS, TRASH
 from frugal_sorter.rules.templates.written import EXTRAS, PLACEHOLDER_FIELDS
@@ -112,4 +112,40 @@ what is too much: each is a limit of its own. Several limits, each with its own 
 """
 
 
+EXIT_CODES: tuple[tuple[int, str], ...] = (
+    (0, "done, or nothing to do"),
+    (1, "done only in part, or something is in the way that a person should know of; with `--exit-code` of `preview`:"
+        " there is something to do"),
+    (2, "a mistake in the command, a rule file or another input, or the state of the tool cannot be used; nothing was changed"),
+    (3, "declined, or refused; nothing was changed"),
+    (130, "stopped by Ctrl-C between two steps"),
+    (141, "whoever read the output has enough"),
+    (143, "asked to end between two steps"),
+)  # fmt: skip
+
+
+def types() -> str:
+    """Return the types with their suffixes as Markdown."""
+    of_type: dict[str, list[str]] = {name: [] for name in TYPES}
+    for suffix, name in TYPE_OF_SUFFIX.items():
+        of_type.setdefault(name, []).append(suffix)
+    rows = [(f"`{name}`", " ".join(sorted(suffixes))) for name, suffixes in of_type.items()]
+    return (
+        f"{_table(('type', 'suffixes'), rows)}\n\n`[types]` in a rule file adds others, and `--types` in a command.\n"
+    )
+
+
+def fields() -> str:
+    """Return the fields that conditions ask for, one a line."""
+    rows = [(f"`{one.name}`", one.kind, one.summary) for one in FIELDS.values()]
+    return f"{_table(('field', 'kind', 'says'), rows)}\n"
+
+
+def exit_codes() -> str:
+    """Return what the program ends with."""
+    return f"{_table(('exit code', 'means'), [(str(code), meaning) for code, meaning in EXIT_CODES])}\n"
+
+
 TOPICS = {"conditions": conditions, "placeholders": placeholders, "rules": rules}
+# What is printed and stands elsewhere in the docs.
+MORE_TOPICS = {"types": types, "fields": fields, "exit-codes": exit_codes}

@@ -1,26 +1,43 @@
-"""`frugal help`: the reference of the rule language, offline."""
+"""`frugal help`: the reference of the rule language and of each command, offline."""
 
 from __future__ import annotations
 
 import argparse
 import sys
 
+from frugal_sorter.cli.main import COMMANDS
 from frugal_sorter.cli.output.printable import raw
-from frugal_sorter.rules.reference import TOPICS
+from frugal_sorter.rules.reference import MORE_TOPICS, TOPICS
 
 EXAMPLES = """
   frugal help conditions
   frugal help placeholders
-  frugal help rules
+  frugal help exit-codes
+  frugal help purge                         the same as frugal purge --help
+  frugal help manual > frugal.1             the manual page, for man(1)
 """
+_MANUAL = "manual"
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("topic", metavar="TOPIC", choices=TOPICS, help=f"one of {', '.join(TOPICS)}")
+    topics = [*TOPICS, *MORE_TOPICS, _MANUAL]
+    parser.add_argument(
+        "topic", metavar="TOPIC", choices=[*topics, *COMMANDS], help=f"one of {', '.join(topics)}, or a command"
+    )
 
 
 def run(args: argparse.Namespace) -> int:
-    text = TOPICS[args.topic]()
+    if args.topic == _MANUAL:
+        from frugal_sorter.cli.manual import manual
+
+        sys.stdout.write(manual())
+        return 0
+    if args.topic in COMMANDS:
+        from frugal_sorter.cli.whole_parser import parser_of
+
+        parser_of(args.topic, COMMANDS[args.topic]).print_help()
+        return 0
+    text = {**TOPICS, **MORE_TOPICS}[args.topic]()
     if not sys.stdout.isatty():
         sys.stdout.write(text)
         return 0
