@@ -11,6 +11,7 @@ from frugal_sorter.execution.earlier_runs import earlier_runs_of
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.by_rules import Narrow, plan_by_rules
 from frugal_sorter.planning.constraints import enforce_removal_limits
+from frugal_sorter.planning.foresight import Day, foresee
 from frugal_sorter.planning.guard import refuse_guarded
 from frugal_sorter.planning.plan import Kind, Plan
 from frugal_sorter.planning.plan_file import load_plan
@@ -24,7 +25,7 @@ from frugal_sorter.steps.step import Step
 
 def plan_rules(
     session: Session, book: RuleBook, again: bool = False, at_most: int | None = None,
-    only: frozenset[str] | None = None, rules: Sequence[Rule] = (),
+    only: frozenset[str] | None = None, rules: Sequence[Rule] = (), now_ns: int | None = None,
 ) -> Plan:  # fmt: skip
     """Plan what a rule file would do, to carry it out.
 
@@ -35,11 +36,15 @@ def plan_rules(
         at_most: how many entries a rule may take away; None for what it says itself.
         only: the folders whose entries are looked at; None for all.
         rules: only what these do; none for all.
+        now_ns: another moment to look from than now.
     """
     # The lock is not held while a person thinks; what changes meanwhile is noticed step by step.
     with session.changing("tidy") as journal:
         session.log_to(book.log)
-        plan = plan_by_rules(book, session.world(journal), earlier_runs_of(journal), again, at_most, only=only)
+        world = session.world(journal, now_ns)
+        plan = plan_by_rules(book, world, earlier_runs_of(journal), again, at_most, only=only)
+        # It is made now, wherever it looks from.
+        plan.made_ns = session.now_ns
     return session.planned(_only_by(plan, rules), book.file)
 
 
@@ -62,6 +67,25 @@ def look_ahead(
     return _only_by(plan, rules)
 
 
+def look_further(
+    session: Session, book: RuleBook, until_ns: int, at_most: int | None = None, now_ns: int | None = None
+) -> list[Day]:  # fmt: skip
+    """Plan day by day what a rule file would do until a moment, with what is there now; nothing is changed.
+
+    Args:
+        session: of the command.
+        book: the rules.
+        until_ns: the last moment.
+        at_most: how many entries a rule may take away on a day.
+        now_ns: another first moment than now.
+    """
+    with Journal(ready_state_folder(), write=False) as journal:
+        from_ns = session.now_ns if now_ns is None else now_ns
+        return foresee(
+            book, lambda moment_ns: session.world(journal, moment_ns), earlier_runs_of(journal), from_ns, until_ns, at_most
+        )  # fmt: skip
+
+
 def rules_named(book: RuleBook, names: Iterable[str]) -> list[Rule]:
     """Return the rules of some names, in the order of the file; whatever the case of their letters.
 
@@ -78,6 +102,13 @@ def rules_named(book: RuleBook, names: Iterable[str]) -> list[Rule]:
             raise UsageError(f"--rule: there is no rule {name!r} in {book.file}", hint)
         wanted.add(by_name[fold(name)].name)
     return [rule for rule in book.rules if rule.name in wanted]
+
+
+def keep_only(plan: Plan, is_wanted: Callable[[Step], bool]) -> None:
+    """Leave in a plan only some steps; the entries of the others are not asked for."""
+    others = plan.drop(lambda step: not is_wanted(step))
+    plan.aside |= total({step.place: step.count for step in others if step.source}.values())
+    plan.not_touched = []
 
 
 def _only_by(plan: Plan, rules: Sequence[Rule]) -> Plan:

@@ -19,7 +19,7 @@ from frugal_sorter.rules.model import RuleBook
 from frugal_sorter.rules.units import parse_moment, parse_past
 
 
-def moment_of(as_of: str | None, session: Session) -> int:
+def moment_of(as_of: str | None, session: Session, option: str = "--as-of") -> int:
     """Return the moment that a plan is to be seen from: now, or the one that `--as-of` names.
 
     Raises:
@@ -30,7 +30,7 @@ def moment_of(as_of: str | None, session: Session) -> int:
     try:
         return parse_moment(as_of, session.now_ns)
     except InvalidValue as wrong:
-        raise UsageError(f"--as-of: {wrong.message}", wrong.hint) from None
+        raise UsageError(f"{option}: {wrong.message}", wrong.hint) from None
 
 
 def since(text: str, now_ns: int) -> int:

@@ -9,6 +9,8 @@ from __future__ import annotations
 import errno
 import os
 
+from frugal_sorter.filesystem.foreseen import real_path
+
 TAGS = "user.xdg.tags"
 COMMENT = "user.xdg.comment"
 ORIGIN = "user.xdg.origin.url"
@@ -27,7 +29,7 @@ def read_attribute(path: str, name: str) -> str:
         raise OSError(errno.ENOTSUP, "this system keeps no extended attributes")
     try:
         # What a descriptor stands for in /proc is a link to it.
-        return os.getxattr(path, name, follow_symlinks=path.startswith("/proc/self/fd/")).decode(
+        return os.getxattr(real_path(path), name, follow_symlinks=path.startswith("/proc/self/fd/")).decode(
             "utf-8", "surrogateescape"
         )
     except OSError as error:

@@ -6,6 +6,7 @@ import hashlib
 import os
 from collections.abc import Callable
 
+from frugal_sorter.filesystem.foreseen import real_path
 from frugal_sorter.filesystem.record import FileRecord, Identity, Place
 from frugal_sorter.filesystem.status import look, look_or_none
 from frugal_sorter.filesystem.volumes import volume_of
@@ -25,7 +26,7 @@ def open_to_read(place: Place, dir_fd: int | None = None) -> int:
         place: the file.
         dir_fd: a descriptor of its folder; without one its path is used.
     """
-    name = place.path if dir_fd is None else place.name
+    name = real_path(place.path) if dir_fd is None else place.name
     try:
         return os.open(name, READ | _NO_TRACE, dir_fd=dir_fd)
     except PermissionError:

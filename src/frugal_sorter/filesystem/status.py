@@ -12,7 +12,8 @@ from collections.abc import Callable
 from contextlib import suppress
 from typing import Any
 
-from frugal_sorter.filesystem.record import COARSEST_TIME_NS, AsItWas, FileRecord, Identity, Kind, Place
+from frugal_sorter.filesystem import foreseen
+from frugal_sorter.filesystem.record import COARSEST_TIME_NS, AsItWas, FileRecord, Identity, Kind, Place, place_of
 
 _AT_SYMLINK_NOFOLLOW = 0x100
 _STATX_BASIC_STATS = 0x7FF
@@ -198,7 +199,18 @@ def look(place: Place, dir_fd: int | None = None) -> FileRecord:
     Raises:
         OSError: there is no such entry, or it cannot be looked at.
     """
-    return _look(place, dir_fd)
+    return _look(place, dir_fd) if foreseen.current() is None else _look_ahead(place)
+
+
+def _look_ahead(place: Place) -> FileRecord:
+    """Return the status of what will be at a place."""
+    view = foreseen.current()
+    assert view is not None
+    folder = os.path.dirname(place.path) if view.is_made(place.path) else ""
+    found = _look_ahead(place_of(folder)) if folder else _look(place_of(foreseen.real_path(place.path)), None)
+    born_ns = view.born_ns.get(place.path)
+    identity = found.identity if born_ns is None else found.identity._replace(born_ns=born_ns)
+    return found._replace(place=place, identity=identity)
 
 
 def look_or_none(place: Place, dir_fd: int | None = None) -> FileRecord | None:
@@ -208,7 +220,7 @@ def look_or_none(place: Place, dir_fd: int | None = None) -> FileRecord | None:
         OSError: it cannot be looked at for another reason than its absence.
     """
     try:
-        return _look(place, dir_fd)
+        return look(place, dir_fd)
     except (FileNotFoundError, NotADirectoryError):
         return None
 

@@ -5,8 +5,10 @@ from __future__ import annotations
 import errno
 import os
 from collections.abc import Callable, Iterator, Sequence
+from contextlib import nullcontext
 from typing import Generic, TypeVar
 
+from frugal_sorter.filesystem import foreseen
 from frugal_sorter.filesystem.record import Listing, Unread
 
 Context = TypeVar("Context")
@@ -55,15 +57,16 @@ def read_folder(path: str, status: bool, dev: int | None = None, pick: Pick | No
     Raises:
         OSError: the folder cannot be opened, is a link by now (ELOOP) or is on another volume (EXDEV).
     """
-    descriptor = os.open(path, _OPEN)
+    view = foreseen.current()
+    descriptor = os.open(path if view is None else _nearest(view, path), _OPEN)
     try:
         own = os.fstat(descriptor)
         # Asked of the open folder: a mount or a link may have come between the listing above and now.
         if dev is not None and own.st_dev != dev:
             raise OSError(errno.EXDEV, "on another volume", path)
         listing = Listing(path, own.st_dev)
-        with os.scandir(descriptor) as entries:
-            files = []
+        with os.scandir(descriptor) if view is None else nullcontext(view.entries(path)) as entries:
+            files: list[os.DirEntry[str] | foreseen.Moved] = []
             for entry in entries:
                 # The kind comes with the name: no file is looked at for it.
                 if entry.is_file(follow_symlinks=False):
@@ -91,7 +94,16 @@ def read_folder(path: str, status: bool, dev: int | None = None, pick: Pick | No
     return listing
 
 
-def _fill(listing: Listing, files: list[os.DirEntry[str]]) -> None:
+def _nearest(view: foreseen.View, path: str) -> str:
+    """Return the folder on the disk that tells of which volume a foreseen one is."""
+    while (real := view.real(path)) is None:
+        if not view.is_made(path):
+            raise FileNotFoundError(errno.ENOENT, "No such file or directory", path)
+        path = os.path.dirname(path)
+    return real
+
+
+def _fill(listing: Listing, files: Sequence[os.DirEntry[str] | foreseen.Moved]) -> None:
     """Look at every file, all at once where none fails and singly where one does."""
     try:
         found = [entry.stat(follow_symlinks=False) for entry in files]

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import NamedTuple
 
+from frugal_sorter.filesystem.foreseen import isdir, lexists
 from frugal_sorter.filesystem.inside import Inside, look_inside
 from frugal_sorter.filesystem.parallel import work_through
 from frugal_sorter.filesystem.record import Listing, Place, Unknown, Unread
@@ -179,9 +180,9 @@ class _Planner:
                     self.result.refused.append(Refusal(rule.name, refused))
                 elif folder in self.book.unmounted:
                     missing.setdefault(f"{folder} is not mounted", []).append(rule.name)
-                elif not os.path.isdir(root):
+                elif not isdir(root):
                     maker = self._makers.get(root)
-                    if os.path.lexists(root):
+                    if lexists(root):
                         missing.setdefault(f"{folder} is not a folder", []).append(rule.name)
                     elif maker is not None:
                         what = f'{folder} is not there yet: "{maker.name}" makes it'
@@ -212,7 +213,7 @@ class _Planner:
         makers: dict[str, Rule] = {}
         for rule in self.book.rules:
             # What lies in a folder that is missing itself is put nowhere.
-            there = [folder for folder in rule.folders if os.path.isdir(folder)]
+            there = [folder for folder in rule.folders if isdir(folder)]
             for head in self._heads(rule, there) if there else ():
                 for folder in with_parents(head):
                     makers.setdefault(folder, rule)

@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterable, Mapping
 from functools import lru_cache
 from typing import cast
 
+from frugal_sorter.filesystem.foreseen import current, listdir
 from frugal_sorter.filesystem.record import place_of
 from frugal_sorter.filesystem.status import folder_as_it_is, look
 from frugal_sorter.filesystem.volumes import free_bytes, volume_of
@@ -184,7 +185,7 @@ def prune(plan: Plan, rules: Mapping[str, Rule]) -> None:
         if folder in filled or refused_folder(folder) or os.path.ismount(folder):
             continue
         try:
-            left = [name for name in os.listdir(folder) if f"{folder}/{name}" not in gone]
+            left = [name for name in listdir(folder) if f"{folder}/{name}" not in gone]
             if left:
                 continue
             place, rule = place_of(folder), rules[by_rule[folder]]
@@ -195,7 +196,7 @@ def prune(plan: Plan, rules: Mapping[str, Rule]) -> None:
                 place,
                 None,
                 look(place).identity,
-                cast(Details, folder_as_it_is(folder)),
+                cast(Details, folder_as_it_is(folder) if current() is None else {}),
             )
         except OSError:
             continue

@@ -7,6 +7,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 
 from frugal_sorter.filesystem.extended_attributes import COMMENT, TAGS, read_attribute, split_tags
+from frugal_sorter.filesystem.foreseen import lexists
 from frugal_sorter.filesystem.inside import Inside, look_inside
 from frugal_sorter.filesystem.record import COARSEST_TIME_NS, FileRecord, Identity, Place, is_inside, place_of
 from frugal_sorter.filesystem.status import look_or_none
@@ -134,7 +135,7 @@ class Extras:
             return []
         self.destinations.usable(wanted.folder, entry.facts.base)
         number, place = 1, wanted
-        while os.path.lexists(place.path):
+        while lexists(place.path):
             if os.path.islink(place.path) and os.readlink(place.path) == final.path:
                 return []
             number += 1
@@ -164,7 +165,7 @@ class Extras:
         if written.startswith("/") or not all(part.strip(".") for part in written.split("/")):
             raise Kept(f"{written!r} is no path below its folder", problem=True)
         made = place_of(f"{final.folder}/{written}")
-        if made in self._made or os.path.lexists(made.path):
+        if made in self._made or lexists(made.path):
             return []
         self._made.add(made)
         self.destinations.usable(made.folder, entry.facts.base)

@@ -6,6 +6,7 @@ import os
 from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 
+from frugal_sorter.filesystem.foreseen import isdir
 from frugal_sorter.filesystem.inside import Inside, look_inside
 from frugal_sorter.filesystem.record import Listing, Place, Unknown, is_inside
 from frugal_sorter.filesystem.status import look
@@ -117,7 +118,7 @@ def _listings(book: RuleBook, folders: Collection[str] | None) -> Iterator[Listi
     wanted = [Root(one, 1) for one in folders] if folders is not None else roots_of(book)
     done: set[str] = set()
     for root in wanted:
-        if not os.path.isdir(root.folder):
+        if not isdir(root.folder):
             continue
         try:
             for listing, _ in walk(

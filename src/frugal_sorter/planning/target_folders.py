@@ -6,6 +6,7 @@ import os
 import stat
 from dataclasses import dataclass
 
+from frugal_sorter.filesystem.foreseen import lstat
 from frugal_sorter.filesystem.record import is_inside
 from frugal_sorter.filesystem.volumes import volume_of
 from frugal_sorter.planning.guard import refused_folder, version_control_root
@@ -95,7 +96,7 @@ class TargetFolders:
         if above is not None and above.through_link:
             return above
         try:
-            found = os.lstat(folder)
+            found = lstat(folder)
         except FileNotFoundError:
             assert above is not None
             return TargetFolder(False, above.dev, refused or above.problem, above.version_control)

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import os
 import re
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
 from frugal_sorter.filesystem.fingerprint import same_contents, with_sample
+from frugal_sorter.filesystem.foreseen import lexists
 from frugal_sorter.filesystem.inside import look_inside
 from frugal_sorter.filesystem.record import FileRecord, Place, Unknown
 from frugal_sorter.filesystem.status import look_or_none
@@ -46,7 +46,7 @@ class Names:
 
     def on_disk(self, place: Place) -> bool:
         """Tell whether something of that name stands there now."""
-        return os.path.lexists(place.path)
+        return lexists(place.path)
 
     def give(self, wanted: Place) -> Place:
         """Return a free place, the wanted one or the first free number of it, and keep it."""

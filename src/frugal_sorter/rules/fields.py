@@ -13,6 +13,7 @@ from typing import Literal
 
 from frugal_sorter.filesystem import extended_attributes as attributes
 from frugal_sorter.filesystem.contents import Contents
+from frugal_sorter.filesystem.foreseen import lexists, real_path
 from frugal_sorter.filesystem.inside import Inside
 from frugal_sorter.filesystem.open_files import OpenFiles
 from frugal_sorter.filesystem.record import FileRecord, Unknown
@@ -286,7 +287,7 @@ def _copy_named(facts: Facts) -> Fact:
     original = unmarked_name(facts.name)
     # What the first copy was made of may be gone while that of the copy's copy is there, and the other way round.
     while original is not None:
-        if os.path.lexists(os.path.join(facts.record.place.folder, original)):
+        if lexists(os.path.join(facts.record.place.folder, original)):
             return True
         original = unmarked_name(original)
     return False
@@ -302,7 +303,7 @@ def _inside_file(fact: str, groups: frozenset[str], without: Fact) -> Callable[[
     def get(facts: Facts) -> Fact:
         if facts.record.identity.kind == "folder" or (groups and facts.types.get(facts.suffix) not in groups):
             return without
-        value: Fact = facts.world.contents.read(fact, facts.record.place.path)
+        value: Fact = facts.world.contents.read(fact, real_path(facts.record.place.path))
         return value
 
     return get
@@ -312,7 +313,7 @@ def _label(part: str) -> Callable[[Facts], Fact]:
     def get(facts: Facts) -> Fact:
         if facts.types.get(facts.suffix) not in _LABELLED and facts.suffix != "pdf":
             return ""
-        found = facts.world.contents.read("label", facts.record.place.path)
+        found = facts.world.contents.read("label", real_path(facts.record.place.path))
         return found if isinstance(found, Unknown) else found[part]
 
     return get

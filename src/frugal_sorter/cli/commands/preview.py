@@ -7,7 +7,8 @@ import json
 import shlex
 from dataclasses import replace
 
-from frugal_sorter.app.rules import look_ahead, rules_named
+from frugal_sorter.app.rules import look_ahead, look_further, rules_named
+from frugal_sorter.app.session import Session
 from frugal_sorter.cli.choosing import add_choosing, keep_out, take_out
 from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.options import add_as_of, add_at_most, add_format, add_listing, add_rule, add_rules, is_short
@@ -16,15 +17,18 @@ from frugal_sorter.cli.output.plan_view import PlanView, exit_code, plan_as_json
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import shown
 from frugal_sorter.cli.reading import moment_of, read_book, require_library
+from frugal_sorter.errors import UsageError
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.plan_file import save_plan
 from frugal_sorter.planning.selection import Numbers
+from frugal_sorter.rules.model import RuleBook
 
 EXAMPLES = """
   frugal preview
   frugal preview front-desk.toml
   frugal preview front-desk.toml --as-of "in 2 weeks"
   frugal preview front-desk.toml --without 3-7,12 Intake/scan004.tif --save monday.plan
+  frugal preview ageing.toml --until "in 40 days"           day by day
   frugal preview front-desk.toml --tree
   frugal preview front-desk.toml --format html > plan.html       for the owner of the machine
 """
@@ -37,6 +41,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_at_most(parser)
     add_as_of(parser)
     add_choosing(parser, edit=False)
+    parser.add_argument(
+        "--until", metavar="WHEN", help='day by day, as if the rules ran every day until then: "in 40 days", 2026-12-24'
+    )
     parser.add_argument("--tree", action="store_true", help="the folders as they are beside how they will be")
     parser.add_argument("--exit-code", action="store_true", help="end with 1 where there is something to do")
     add_format(parser, "text", "json", "html")
@@ -47,6 +54,8 @@ def run(args: argparse.Namespace) -> int:
     book = read_book(args)
     session = begin()
     rules = rules_named(book, args.rule)
+    if args.until is not None:
+        return _until(args, session, replace(book, rules=tuple(rules or book.rules)))
     plan = look_ahead(session, book, args.again, args.at_most, moment_of(args.as_of, session), rules)
     book = replace(book, rules=tuple(rules or book.rules))
     if args.format == "html":
@@ -85,6 +94,26 @@ def run(args: argparse.Namespace) -> int:
         screen.line(f"Nothing to do for: {', '.join(map(shown, idle))}.")
     show_misses(session, screen, book, plan)
     return _exit_code(args, plan)
+
+
+def _until(args: argparse.Namespace, session: Session, book: RuleBook) -> int:
+    """Show what the rules would do day by day."""
+    if args.without or args.save or args.tree or args.again or args.keep_out is not None or args.format == "html":
+        raise UsageError(
+            "--until looks and does no more", "leave --without, --save, --tree, --again and --format html out"
+        )
+    from frugal_sorter.cli.output.foresight_view import days_as_json, show_days
+
+    now_ns, until_ns = moment_of(args.as_of, session), moment_of(args.until, session, "--until")
+    if until_ns < now_ns:
+        raise UsageError(f"--until: {args.until} has been", 'name a moment to come, such as "in 40 days"')
+    days = look_further(session, book, until_ns, args.at_most, now_ns)
+    if args.format == "json":
+        print(json.dumps(days_as_json(days, now_ns, until_ns), indent=2))
+    else:
+        screen = Screen(is_short(args))
+        show_days(days, screen, now_ns, until_ns, names=True)
+    return 3 if any(day.plan.refused for day in days) else 1 if args.exit_code and days else 0
 
 
 def _exit_code(args: argparse.Namespace, plan: Plan) -> int:

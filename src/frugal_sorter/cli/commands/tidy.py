@@ -7,21 +7,30 @@ import os
 from dataclasses import replace
 from pathlib import Path
 
-from frugal_sorter.app.rules import leave_out, plan_rules, plan_saved, rules_named
+from frugal_sorter.app.rules import keep_only, leave_out, plan_rules, plan_saved, rules_named
 from frugal_sorter.app.session import Session
 from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
 from frugal_sorter.cli.choosing import add_choosing, edit_first, keep_out, save_instead, take_out
 from frugal_sorter.cli.interrupted import begin
-from frugal_sorter.cli.options import add_at_most, add_for, add_listing, add_rule, add_rules, add_unattended, is_short
+from frugal_sorter.cli.options import (
+    add_as_of,
+    add_at_most,
+    add_for,
+    add_listing,
+    add_rule,
+    add_rules,
+    add_unattended,
+    is_short,
+)
 from frugal_sorter.cli.output.misses import show_misses
 from frugal_sorter.cli.output.plan_view import PlanView, exit_code, step_text
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import count_text, moment_text, shown
 from frugal_sorter.cli.output.words import stay_text
-from frugal_sorter.cli.reading import read_book
+from frugal_sorter.cli.reading import moment_of, read_book
 from frugal_sorter.errors import UsageError
 from frugal_sorter.planning.plan import Plan
-from frugal_sorter.planning.selection import Numbers
+from frugal_sorter.planning.selection import Numbers, choose
 from frugal_sorter.rules.model import RuleBook
 
 EXAMPLES = """
@@ -29,6 +38,7 @@ EXAMPLES = """
   frugal tidy front-desk.toml
   frugal tidy front-desk.toml --yes
   frugal tidy desk --rule "Kiln logs by month"    only this rule of desk.toml in your configuration folder
+  frugal tidy ageing.toml --as-of "in 40 days" --only Intake/old.log     try a rule about time on one file
   frugal tidy --plan monday.plan       what `frugal preview --save monday.plan` wrote
 """
 
@@ -41,6 +51,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--again", action="store_true", help="also what was taken back by undo")
     add_at_most(parser)
     add_for(parser)
+    parser.add_argument("--only", metavar="PATH", nargs="+", default=[], help="only these files and folders")
+    add_as_of(parser)
     add_choosing(parser)
     add_listing(parser)
 
@@ -50,11 +62,14 @@ def run(args: argparse.Namespace) -> int:
     book = None if args.plan else read_book(args)
     if book is not None:
         rules = rules_named(book, args.rule)
-        plan = plan_rules(session, book, args.again, args.at_most, rules=rules)
+        plan = plan_rules(session, book, args.again, args.at_most, rules=rules, now_ns=_moment(args, session))
+        _keep_only(args, plan)
         book = replace(book, rules=tuple(rules or book.rules))
         _ask_by_rule(screen, book, plan)
-    elif args.rules is not None or args.again or args.rule:
-        raise UsageError("a plan that was saved needs no rules", "leave RULES, --rule and --again out beside --plan")
+    elif args.rules is not None or args.again or args.rule or args.only or args.as_of:
+        raise UsageError(
+            "a plan that was saved needs no rules", "leave RULES, --rule, --only, --as-of and --again out beside --plan"
+        )
     else:
         plan = plan_saved(session, args.plan, args.at_most)
     hidden = book is None or any(rule.hidden for rule in book.rules)
@@ -76,6 +91,37 @@ def run(args: argparse.Namespace) -> int:
     return ask_and_do(
         session, plan, view, screen, lambda: _question(session, args, plan, view), args.yes, take_back_text
     )
+
+
+def _moment(args: argparse.Namespace, session: Session) -> int | None:
+    """Return the moment that `--as-of` looks from; only for a few files, and only if a person says yes to each list.
+
+    Raises:
+        UsageError: it is asked for otherwise.
+    """
+    if args.as_of is None:
+        return None
+    if not args.only:
+        raise UsageError("--as-of: rules are tried at another moment on chosen files only", "name them with --only")
+    if args.yes:
+        raise UsageError("--as-of: what another moment would take is always asked", "leave --yes out")
+    return moment_of(args.as_of, session)
+
+
+def _keep_only(args: argparse.Namespace, plan: Plan) -> None:
+    """Leave in a plan what `--only` names.
+
+    Raises:
+        UsageError: the plan has nothing of it.
+    """
+    if args.only:
+        try:
+            chosen = choose(
+                plan, Numbers(plan), [word if "/" in word else f"./{word}" for word in args.only], os.getcwd()
+            )
+        except UsageError as wrong:
+            raise UsageError(f"--only {wrong.message}", "see `frugal explain PATH`") from None
+        keep_only(plan, lambda step: id(step) in chosen.steps)
 
 
 def _ask_by_rule(screen: Screen, book: RuleBook, plan: Plan) -> None:

@@ -153,7 +153,7 @@ class PlanView:
         if plan.kept.entries:
             quiet.append(f"  {entries_text(plan.kept)} kept by an exception")
         if plan.aside.entries:
-            quiet.append(f"  {entries_text(plan.aside)} for rules that were not asked for")
+            quiet.append(f"  {entries_text(plan.aside)} not asked for (--rule, --only)")
         if plan.kind in _UNCLAIMED and plan.unclaimed.entries:
             one, several = _UNCLAIMED[plan.kind]
             quiet.append(f"  {entries_text(plan.unclaimed)} {one if plan.unclaimed.entries == 1 else several}")

@@ -1,0 +1,147 @@
+"""Day by day: what rules would do with what is there now if they ran every day, by the planner that plans today."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field, replace
+from datetime import datetime, timedelta
+from typing import NamedTuple
+
+from frugal_sorter.errors import UsageError
+from frugal_sorter.filesystem.foreseen import View, seeing
+from frugal_sorter.filesystem.record import FileRecord, Identity, Place
+from frugal_sorter.planning.by_rules import plan_by_rules
+from frugal_sorter.planning.endings import EarlierRuns
+from frugal_sorter.planning.moments import earliest_changes, held_until
+from frugal_sorter.planning.plan import Plan
+from frugal_sorter.rules.fields import World
+from frugal_sorter.rules.model import RuleBook
+from frugal_sorter.steps.kinds import TAKING
+from frugal_sorter.steps.step import Step
+
+DAY_NS = 86_400_000_000_000
+_LONGEST_DAYS = 3_660
+# What is not moved in memory: it would make something that is not there to look at.
+_NOT_FORESEEN = ("pack", "unpack", "duplicates")
+
+
+class Day(NamedTuple):
+    """A day on which rules do something: the moment, and the plan of then."""
+
+    now_ns: int
+    plan: Plan
+
+
+@dataclass
+class _Memory:
+    """What the days before did, for those after: as the journal tells it of runs that were."""
+
+    arrived: dict[Place, int] = field(default_factory=dict)
+    put: dict[tuple[str, Place], Identity] = field(default_factory=dict)
+    written: dict[str, set[str]] = field(default_factory=dict)
+
+
+def refuse_unforeseen(book: RuleBook) -> None:
+    """Refuse rules whose later stages cannot be seen beforehand.
+
+    Raises:
+        UsageError: there is one; says which, and what it does.
+    """
+    for rule in book.rules:
+        what: str = rule.ending if rule.ending in _NOT_FORESEEN else ""
+        extras = rule.extras
+        what = what or ("copy" if extras.copy else "link" if extras.link else "run" if extras.run else "")
+        what = what or ("tag" if extras.tag or extras.untag or extras.retag or extras.comment else "")
+        if what:
+            raise UsageError(
+                f"--until: {rule.name}: what comes of `{what}` cannot be foreseen",
+                "look at the other rules with --rule",
+            )
+
+
+def foresee(
+    book: RuleBook, world_at: Callable[[int], World], past: EarlierRuns, from_ns: int, until_ns: int,
+    at_most: int | None = None,
+) -> list[Day]:  # fmt: skip
+    """Return the days on which the rules would do something, if they ran each day at the time of the first.
+
+    Args:
+        book: the rules.
+        world_at: returns the world of a moment.
+        past: what the journal knows.
+        from_ns: the moment of the first day, in ns since the epoch.
+        until_ns: the last moment.
+        at_most: how many entries a rule may take away on a day.
+
+    Raises:
+        UsageError: it is too far away, or the rules do something that cannot be foreseen.
+    """
+    refuse_unforeseen(book)
+    if until_ns - from_ns > _LONGEST_DAYS * DAY_NS:
+        raise UsageError("--until: more than ten years ahead", "name an earlier day")
+    # What lies in the trash by then is not moved in memory.
+    book, memory, days = replace(book, trash=()), _Memory(), list[Day]()
+    known = _remembering(past, memory)
+    with seeing(View()) as view:
+        now_ns = from_ns
+        while now_ns <= until_ns:
+            world = _with_arrivals(world_at(now_ns), memory)
+            plan = plan_by_rules(book, world, known, False, at_most)
+            if plan.asked or plan.refused:
+                days.append(Day(now_ns, plan))
+            for step in plan.steps:
+                _apply(step, view, memory, now_ns)
+            # Nothing changes by itself before that moment, so that the days between need not be planned.
+            held = held_until(book, plan, now_ns)
+            first_ns = min([*earliest_changes(book, _with_arrivals(world_at(now_ns), memory), None).values(), *held.values()],
+                           default=None)  # fmt: skip
+            if first_ns is None:
+                break
+            now_ns = _next_day(from_ns, max(first_ns, now_ns + 1))
+    return days
+
+
+def _next_day(from_ns: int, not_before_ns: int) -> int:
+    """Return the first day at the time of another one, as the clock on the wall has it, that is not before a moment."""
+    first = datetime.fromtimestamp(from_ns / 10**9)
+    number = max((not_before_ns - from_ns) // DAY_NS - 1, 1)
+    while (at_ns := int((first + timedelta(days=number)).timestamp() * 10**9)) < not_before_ns:
+        number += 1
+    return at_ns
+
+
+def _remembering(past: EarlierRuns, memory: _Memory) -> EarlierRuns:
+    def put_here(key: str, place: Place, identity: Identity) -> int | None:
+        was = memory.put.get((key, place))
+        if was is not None and was.same_state(identity):
+            return -1
+        return past.put_here(key, place, identity)
+
+    def written(keys: Sequence[str]) -> frozenset[str]:
+        return past.written(keys).union(*(memory.written.get(key, ()) for key in keys))
+
+    return replace(past, put_here=put_here, written=written)
+
+
+def _with_arrivals(world: World, memory: _Memory) -> World:
+    def arrived(record: FileRecord) -> int | None:
+        at_ns = memory.arrived.get(record.place)
+        return at_ns if at_ns is not None else world.arrived(record)
+
+    return replace(world, arrived=arrived)
+
+
+def _apply(step: Step, view: View, memory: _Memory, now_ns: int) -> None:
+    """Move in memory what a step would move on the disk."""
+    if step.verb == "make-folder" and step.target is not None:
+        view.make(step.target.path)
+    elif step.verb in ("remove-folder", "trash", "delete"):
+        view.remove(step.place.path)
+    elif step.verb in TAKING and step.source is not None and step.target is not None and step.was is not None:
+        view.move(step.source.path, step.target.path)
+        memory.arrived[step.target] = now_ns
+        memory.put[step.rule_key, step.target] = step.was
+        memory.written.setdefault(step.rule_key, set()).add(step.target.folder)
+        if step.verb == "move-across":
+            # What crosses to another volume is made anew there.
+            view.born_ns[step.target.path] = now_ns
