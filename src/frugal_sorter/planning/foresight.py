@@ -91,13 +91,15 @@ def foresee(
                 days.append(Day(now_ns, plan))
             for step in plan.steps:
                 _apply(step, view, memory, now_ns)
+            if plan.asked:
+                # What has just come somewhere may be what a rule there takes.
+                now_ns = _next_day(from_ns, now_ns + 1)
+                continue
             # Nothing changes by itself before that moment, so that the days between need not be planned.
-            held = held_until(book, plan, now_ns)
-            first_ns = min([*earliest_changes(book, _with_arrivals(world_at(now_ns), memory), None).values(), *held.values()],
-                           default=None)  # fmt: skip
-            if first_ns is None:
+            moments = [*earliest_changes(book, world, None).values(), *held_until(book, plan, now_ns).values()]
+            if not moments:
                 break
-            now_ns = _next_day(from_ns, max(first_ns, now_ns + 1))
+            now_ns = _next_day(from_ns, max(min(moments), now_ns + 1))
     return days
 
 
