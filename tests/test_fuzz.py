@@ -19,6 +19,7 @@ import traceback
 import zipfile
 from collections import Counter
 from collections.abc import Callable, Iterator
+from importlib import import_module
 from pathlib import Path
 
 import pytest
@@ -29,10 +30,14 @@ from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.remembered import forget_all
+from frugal_sorter.steps.kinds import KINDS
 from tests.profiler import Profiler, in_a_fork
 from tests.support import NOW_NS, Seen, book_of, plan_of, snapshot
 
 pytestmark = pytest.mark.skipif(os.geteuid() != 0, reason="needs root, for a second volume and other owners")
+# An error that is put in must not meet Python reading a module for the first time.
+for _kind in KINDS.values():
+    import_module(f"frugal_sorter.steps.{_kind.does.split(':')[0]}")
 SHM = Path("/dev/shm")
 FIRST = int(os.environ.get("FUZZ_SEED", "20261125"))
 # About half a minute on two processors; each of the two halves takes every second seed.

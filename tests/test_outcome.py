@@ -52,10 +52,10 @@ def test_a_page_and_a_piped_list_name_every_newcomer_with_where_it_comes_from(in
     said = frugal("preview", "rules.toml", "--tree").stdout
     now, then = said.split("Then\n")
     for name in ("a.log", "b.log"):
-        assert f"- {name}" in now and f"+ {name}  from ." in then
+        assert f"- {name}" in now and f"+ {name}  from Intake" in then
     assert "Logs/May/  3  new" in then or re.search(r"May/ +3  new", then)
     page = frugal("preview", "rules.toml", "--format", "html").stdout
-    assert "+ a.log  from ." in page and "&lt;b&gt;.log" in page and "<b>.log" not in page
+    assert "+ a.log  from Intake" in page and "&lt;b&gt;.log" in page and "<b>.log" not in page
     assert "frugal tidy rules.toml" in page and "Nothing was changed" in page
 
 

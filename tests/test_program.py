@@ -291,11 +291,11 @@ def test_the_default_rule_file(desk: Path, folder: Path, frugal: Frugal, own_hom
 def test_the_demo_tells_the_whole_story(frugal: Frugal, own_home: Path) -> None:
     out = frugal("demo").stdout
     assert [line for line in out.splitlines() if line.startswith("$ frugal")] == [
-        "$ frugal inventory Intake --top 4", "$ frugal check rules.toml", "$ frugal preview rules.toml --short",
+        "$ frugal inventory Intake --top 4", "$ frugal check rules.toml", "$ frugal rules rules.toml", "$ frugal preview rules.toml --short",
         "$ frugal tidy rules.toml --yes --short", "$ frugal watch rules.toml --once", "$ frugal history",
         "$ frugal undo --yes --short", "$ frugal watch rules.toml --once",
         "$ frugal schedule add nightly --at 'daily 02:00' --with cron --print -- tidy rules.toml",
-        "$ frugal preview ageing.toml --as-of 'in 40 days' --short",
+        "$ frugal preview ageing.toml --until 'in 40 days' --short",
     ]  # fmt: skip
     assert out.count("Nothing to do") == 2 and "0 2 * * * " in out
     assert not list(own_home.rglob("journal*"))

@@ -21,7 +21,16 @@ def test_imports_go_one_way() -> None:
     assert "3 kept, 0 broken" in done.stdout
 
 
-OWN_FILES = ("reserve.py", "totals.py", "last_run.py", "entry.py", "systemd.py", "schedule/files.py", "launchd.py")
+OWN_FILES = (
+    "reserve.py",
+    "totals.py",
+    "last_run.py",
+    "entry.py",
+    "systemd.py",
+    "schedule/files.py",
+    "launchd.py",
+    "rule_files.py",
+)
 
 
 def test_only_steps_change_files() -> None:

@@ -100,8 +100,8 @@ def keep_out(args: argparse.Namespace, screen: Screen, rules: Sequence[Keys]) ->
         screen.line(f"{what} put above the others in {shown(str(path))}: frugal undo {result.run} takes that back.")
     elif rules:
         screen.line("To leave them for good, put above the other rules (--keep-out does):")
-    for rule in rules:
-        screen.lines("\n".join(f"  {line}" for line in rule_text(rule).split("\n")))
+    if rules and args.keep_out is None:
+        screen.lines("\n\n".join("\n".join(f"  {line}" for line in rule_text(rule).split("\n")) for rule in rules))
 
 
 def save_instead(args: argparse.Namespace, view: PlanView, screen: Screen) -> bool:

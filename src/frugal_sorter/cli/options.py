@@ -188,7 +188,7 @@ def rules_file(args: argparse.Namespace) -> Path:
     """Return the rule file that was named, or the default one."""
     path: Path = args.rules or default_rules_file()
     # A short name is that of a file in the configuration folder, unless there is such a file right here.
-    if args.rules is not None and path.name == str(path) and not path.suffix and not path.is_file():
+    if args.rules is not None and path.name == str(path) and not path.suffix and not os.path.lexists(path):
         known = default_rules_file().with_name(f"{path.name}.toml")
         if not known.is_file():
             raise UsageError(

@@ -16,6 +16,7 @@ from frugal_sorter.planning.moments import earliest_changes, held_until
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.rules.fields import World
 from frugal_sorter.rules.model import RuleBook
+from frugal_sorter.rules.units import SECOND_NS
 from frugal_sorter.steps.kinds import TAKING
 from frugal_sorter.steps.step import Step
 
@@ -105,9 +106,10 @@ def foresee(
 
 def _next_day(from_ns: int, not_before_ns: int) -> int:
     """Return the first day at the time of another one, as the clock on the wall has it, that is not before a moment."""
-    first = datetime.fromtimestamp(from_ns / 10**9)
+    seconds, rest_ns = divmod(from_ns, SECOND_NS)
+    first = datetime.fromtimestamp(seconds)
     number = max((not_before_ns - from_ns) // DAY_NS - 1, 1)
-    while (at_ns := int((first + timedelta(days=number)).timestamp() * 10**9)) < not_before_ns:
+    while (at_ns := int((first + timedelta(days=number)).timestamp()) * SECOND_NS + rest_ns) < not_before_ns:
         number += 1
     return at_ns
 

@@ -47,7 +47,7 @@ h2 { font-size: 1.1rem; margin: 2rem 0 .5rem; }
 p { color: var(--dim); margin: .25rem 0; overflow-wrap: anywhere; }
 table { border-collapse: collapse; width: 100%; font-variant-numeric: tabular-nums; }
 th, td { text-align: left; padding: .3rem .8rem .3rem 0; border-bottom: 1px solid var(--line); vertical-align: top;
-         overflow-wrap: anywhere; white-space: pre-line; }
+         overflow-wrap: anywhere; white-space: pre-wrap; }
 th { background: var(--head); position: sticky; top: 0; font-weight: 600; padding-left: .4rem; }
 td { padding-left: .4rem; }
 th.number, td.number { text-align: right; white-space: nowrap; }

@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import os
-
 from frugal_sorter.changes.outcome import NotDone, Outcome
-from frugal_sorter.filesystem.status import look_or_none
 from frugal_sorter.steps.base import Mark
+from frugal_sorter.steps.held_entry import look_at
 from frugal_sorter.steps.parts import inverse_of_made
 from frugal_sorter.steps.run import RunProgram
 from frugal_sorter.steps.step import Step
@@ -17,10 +15,10 @@ class RunMaking(RunProgram):
 
     def do(self, step: Step) -> Mark:
         assert step.target is not None
-        if os.path.lexists(step.target.path):
+        if look_at(self._context, step.target) is not None:
             raise NotDone(Outcome.SKIPPED, "the file already exists")
         done = super().do(step)
-        made = look_or_none(step.target)
+        made = look_at(self._context, step.target)
         if made is None:
             raise NotDone(Outcome.FAILED, f"{step.details['command'][0]} ended well, but made no {step.target.name}")
         return Mark(step.id, Outcome.DONE, now=made.identity, data=done.data)

@@ -22,6 +22,7 @@ EXAMPLES = """
 _STORY: tuple[tuple[str, tuple[str, ...]], ...] = (
     ("What is in the intake folder?", ("inventory", "Intake", "--top", "4")),
     ("Is the rule file right?", ("check", "rules.toml")),
+    ("Which rules are there?", ("rules", "rules.toml")),
     ("What would the rules do? This changes nothing.", ("preview", "rules.toml", "--short")),
     ("Do it. Without --yes it would ask first.", ("tidy", "rules.toml", "--yes", "--short")),
     ("As a watcher does it when something comes: there is nothing left to do.", ("watch", "rules.toml", "--once")),
@@ -33,8 +34,8 @@ _STORY: tuple[tuple[str, tuple[str, ...]], ...] = (
         ("schedule", "add", "nightly", "--at", "daily 02:00", "--with", "cron", "--print", "--", "tidy", "rules.toml"),
     ),
     (
-        "In two stages: to the holding folder, and from there to the trash. In 40 days this would do:",
-        ("preview", "ageing.toml", "--as-of", "in 40 days", "--short"),
+        "In two stages: to the holding folder, and from there to the trash. Day by day this would do:",
+        ("preview", "ageing.toml", "--until", "in 40 days", "--short"),
     ),
 )
 

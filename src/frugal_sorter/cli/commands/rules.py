@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import json
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from frugal_sorter.app.rule_file import RuleRecord, change, look_back, rules_of
@@ -21,6 +21,7 @@ from frugal_sorter.cli.rehearsal import parsed_command
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.planning.deciding import Sight
+from frugal_sorter.rules.fields import fold
 from frugal_sorter.rules.file.editing import RuleText
 from frugal_sorter.rules.file.load import load_rules
 from frugal_sorter.rules.file.one_rule import rule_text
@@ -68,9 +69,10 @@ def run(args: argparse.Namespace) -> int:
 
 
 def _change(args: argparse.Namespace, action: str) -> int:
-    words, screen = args.what[1:], Screen()
-    how, said = _how(action, words, args.after)
-    path = rules_file(args)
+    words, screen, path = args.what[1:], Screen(), rules_file(args)
+    # By the names that they have, whatever was typed: another case, or a number.
+    names = [record.rule.name for record in rules_of(load_rules(path))]
+    how, said = _how(action, [_as_named(names, word) for word in words], args.after)
     result = change(begin(), path, how)
     if result.has_problem or not result.by_verb:
         screen.line(f"{shown(str(path))}: it could not be changed; see `frugal history {result.run}`", style="bold red")
@@ -78,6 +80,14 @@ def _change(args: argparse.Namespace, action: str) -> int:
     screen.line(f"{said} in {shown(str(path))}.", style="bold")
     screen.lines(take_back_text(result))
     return 0
+
+
+def _as_named(names: Sequence[str], word: str) -> str:
+    for name in names:
+        if fold(name) == fold(word):
+            return name
+    is_number = word.isascii() and word.isdigit() and 0 < int(word) <= len(names)
+    return names[int(word) - 1] if is_number else word
 
 
 def _how(action: str, words: list[str], command: list[str]) -> tuple[Callable[[RuleText], bytes], str]:
@@ -99,12 +109,12 @@ def _how(action: str, words: list[str], command: list[str]) -> tuple[Callable[[R
         if len(words) != 3 or words[1] not in ("before", "after"):
             raise UsageError("rules move: say which rule goes where", "such as `frugal rules move NAME before OTHER`")
         name, where, other = words
-        said = f"{shown(name)} stands {where} {shown(other)}"
+        said = f"{shown(name)} stands {where} {shown(other)} now"
         return (lambda file: file.moved(name, "before" if where == "before" else "after", other)), said
     if len(words) != 1:
         raise UsageError(f"rules {action}: name one rule", f"such as `frugal rules {action} NAME`")
     (name,) = words
-    return (lambda file: file.switched(name, action == "on")), f"{shown(name)} is {action}"
+    return (lambda file: file.switched(name, action == "on")), f"{shown(name)} is {action} now"
 
 
 # Listing

@@ -8,7 +8,7 @@ from typing import Any
 
 from frugal_sorter.cli.output.plan_view import PlanView, step_as_json
 from frugal_sorter.cli.output.screen import Screen
-from frugal_sorter.cli.output.text import ago_text, count_text, iso_text, moment_text, shown
+from frugal_sorter.cli.output.text import ago_text, common_base, count_text, iso_text, moment_text, shown
 from frugal_sorter.cli.output.words import will_text
 from frugal_sorter.planning.foresight import Day
 from frugal_sorter.planning.plan import Plan
@@ -30,17 +30,22 @@ def show_days(days: Sequence[Day], screen: Screen, now_ns: int, until_ns: int, n
     """
     screen.line(f"As if the rules ran every day at {moment_text(now_ns)[11:]}, until {moment_text(until_ns)}")
     whole = Plan("tidy", now_ns, "")
-    for day in days:
+    views = [PlanView(day.plan, screen) for day in days]
+    base = common_base([view.base for view in views]) if views else ""
+    if base:
+        screen.parts(("All below ", ""), (shown(base), "bold"))
+    for day, view in zip(days, views, strict=True):
         whole.steps += day.plan.asked
         screen.line()
         when = datetime.fromtimestamp(day.now_ns // _SECOND_NS)
         ago = "today" if day.now_ns == now_ns else ago_text(day.now_ns, now_ns)
         screen.parts((f"{when:%a} {moment_text(day.now_ns)[:10]}", "bold"), (f"  {ago}", "dim"))
-        view = PlanView(day.plan, screen)
+        # What is seen from one folder on one day is seen from it on all.
+        view.base = base
         for rule, steps in by_rule(day.plan).items():
             screen.parts((f"  {shown(rule)}", "bold"), (f"  {will_text(steps)}", "dim"))
             if names:
-                view.show_names(steps)
+                view.show_names(steps, few=1)
         for refusal in day.plan.refused:
             screen.line(f"  Refused: {shown(refusal.rule)}: {shown(refusal.reason)}", style="bold yellow")
     screen.line()

@@ -104,8 +104,7 @@ def _blocks(found: Sequence[FolderOutcome], base: str, short: bool, nested: bool
 
 def _block(one: FolderOutcome, fates: Mapping[str, Fate], base: str, few: int | None, nested: bool) -> _Block:
     around = [path for path in with_parents(one.path)[1:] if path in fates] if nested else []
-    name = below(one.path, around[0] if around else base)
-    indent, name = "  " * len(around), "./" if name == "." else f"{name}/"
+    indent, name = "  " * len(around), f"{_seen(one.path, around[0] if around else base)}/"
     now, then = [], []
     if one.fate != "new":
         # A folder that goes has a line of its own.
@@ -121,11 +120,16 @@ def _block(one: FolderOutcome, fates: Mapping[str, Fate], base: str, few: int | 
             if fates.get(f"{one.path}/{comer.name}") == "new":
                 continue
             folder, _, old = comer.origin.rpartition("/")
-            origin = f"{below(folder or '/', base)}" + (f"/{shown(old)}" if old != comer.name else "")
+            origin = _seen(folder or "/", base) + (f"/{shown(old)}" if old != comer.name else "")
             what = f"  from {origin}" if comer.origin else "  made"
             lines.append(_Text(f"{indent}  + {shown(comer.name)}{'/' if comer.is_folder else ''}{what}", "cyan"))
         then = [_Text(f"{indent}{name}  {one.after:,}{new}", "green" if new else ""), *_sampled(lines, few, indent)]
     return _Block(now, then)
+
+
+def _seen(path: str, base: str) -> str:
+    """Return a folder as seen from another one; that one itself by its name."""
+    return below(path, base) if path != base else shown(path.rpartition("/")[2])
 
 
 def _sampled(lines: list[_Text], few: int | None, indent: str) -> list[_Text]:

@@ -92,11 +92,11 @@ class PlanView:
             if names:
                 self.screen.sample(pruned, lambda step: self.screen.line(f"    {below(step.place.path, self.base)}"))
 
-    def show_names(self, steps: Sequence[Step]) -> None:
-        """Print the steps of one rule by name, those of a long list only in part."""
+    def show_names(self, steps: Sequence[Step], few: int = FEW) -> None:
+        """Print the steps of one rule by name, those of a long list only in part: so many at each end."""
         groups = together(step for step in steps if id(step) not in self._going_along)
         # Many groups of many names would fill screens, too.
-        few = FEW if len(groups) == 1 else _FEW_OF_SEVERAL
+        few = few if len(groups) == 1 else _FEW_OF_SEVERAL
         self.screen.sample(groups, lambda group: self._group(group, few), _FEW_GROUPS, "folder", indent=2)
 
     def _group(self, group: list[Step], few: int) -> None:
