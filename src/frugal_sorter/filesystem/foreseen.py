@@ -44,6 +44,8 @@ class View:
         self._moved: dict[str, str] = {}
         self._gone: set[str] = set()
         self._made: set[str] = set()
+        # By folder, what was moved there or made in it: of many a folder asks only for its own.
+        self._inside: dict[str, set[str]] = {}
         self.born_ns: dict[str, int] = {}
 
     def move(self, source: str, target: str) -> None:
@@ -52,20 +54,25 @@ class View:
         self.remove(source)
         if real is not None:
             self._moved[target] = real
+            self._inside.setdefault(_folder_of(target), set()).add(target)
             self._gone.discard(target)
 
     def remove(self, path: str) -> None:
         """An entry is gone then, with all that is in it."""
-        inside = f"{path}/"
-        for known in [one for one in self._moved if one == path or one.startswith(inside)]:
-            del self._moved[known]
-        self._made = {one for one in self._made if one != path and not one.startswith(inside)}
+        waiting = [path]
+        while waiting:
+            one = waiting.pop()
+            waiting += self._inside.pop(one, ())
+            self._moved.pop(one, None)
+            self._made.discard(one)
+        self._inside.get(_folder_of(path), set()).discard(path)
         self._gone.add(path)
 
     def make(self, folder: str) -> None:
         """An empty folder is there then."""
         self._gone.discard(folder)
         self._made.add(folder)
+        self._inside.setdefault(_folder_of(folder), set()).add(folder)
 
     def real(self, path: str) -> str | None:
         """Return where the disk has what will be at a path; None where nothing will be, or only a new folder."""
@@ -102,17 +109,20 @@ class View:
                     one for one in entries
                     if f"{above}/{one.name}" not in self._gone and f"{above}/{one.name}" not in self._moved
                 ]  # fmt: skip
-        found += [Moved(path[len(above) + 1 :], real) for path, real in self._moved.items() if _is_in(path, above)]
-        names = {one.name for one in found}
         # A new folder is like any: which one on the disk says so does not matter, since nothing of it is shown.
         here = os.path.dirname(os.path.abspath(__file__))
-        made = [path[len(above) + 1 :] for path in self._made if _is_in(path, above)]
-        found += [Moved(name, here) for name in made if name not in names]
+        names = {one.name for one in found}
+        for path in sorted(self._inside.get(above, ())):
+            name = path[len(above) + 1 :]
+            if path in self._moved:
+                found.append(Moved(name, self._moved[path]))
+            elif name not in names:
+                found.append(Moved(name, here))
         return found
 
 
-def _is_in(path: str, folder: str) -> bool:
-    return path.rpartition("/")[0] == folder
+def _folder_of(path: str) -> str:
+    return path.rpartition("/")[0]
 
 
 _view: View | None = None
