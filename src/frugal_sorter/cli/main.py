@@ -11,6 +11,7 @@ COMMANDS = {
     "inventory": "what is in a folder, by type, extension, folder, age, owner or size; who has it open",
     "compare": "two inventories: what is new, gone, changed or moved",
     "forecast": "how fast a folder grows, and when its volume is full",
+    "suggest": "a rule file to start from, made from what lies in a folder",
     "check": "mistakes in a rule file, warnings, and its examples",
     "preview": "what the rules would do; changes nothing",
     "rules": "every rule of a file, what it does and did; switch one off, move or add one",
