@@ -121,7 +121,8 @@ def propose(folder: str, files: Iterable[Seen], around: Sequence[Folder], now_ns
 
     take(_of_type(_ON_THE_WAY, left, 1, lambda _: {"leave": True}, "still on their way"))
     for shape, members in _shapes(left, fewest):
-        taken = [one for one in left if _fits(shape, one, members)]
+        reading, suffixes = parse_reading(shape.pattern, False), {member.suffix for member in members}
+        taken = [one for one in left if one.suffix in suffixes and reading.fits(one.stem) is True]
         if len(taken) >= fewest:
             take(_by_name(folder, shape, taken, around))
     for name in _WAITED_OUT:
@@ -191,11 +192,6 @@ def _heads(one: Seen) -> list[tuple[str, str]]:
             heads.append((fold(token.text), one.type))
             break
     return heads
-
-
-def _fits(shape: Shape, one: Seen, members: Sequence[Seen]) -> bool:
-    suffixes = {member.suffix for member in members}
-    return one.suffix in suffixes and parse_reading(shape.pattern, False).fits(one.stem) is True
 
 
 def _by_name(folder: str, shape: Shape, files: Sequence[Seen], around: Sequence[Folder]) -> Group:
