@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import importlib.util
+import os
 from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import dataclass
@@ -12,16 +13,20 @@ from frugal_sorter.app.session import Session
 from frugal_sorter.filesystem.record import Listing, Unknown, place_of
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.types import TYPE_OF_SUFFIX
-from frugal_sorter.filesystem.walk import read_folder
+from frugal_sorter.filesystem.walk import read_folder, walk
 from frugal_sorter.planning.by_rules import plan_by_rules
 from frugal_sorter.planning.endings import EarlierRuns
+from frugal_sorter.planning.guard import never_entered
 from frugal_sorter.planning.plan import Plan
+from frugal_sorter.proposing.learning import Item, LearntRule, Score, learn, score_of
 from frugal_sorter.proposing.proposal import Group, Seen, folders_around, propose
 from frugal_sorter.rules.fields import FIELDS, Facts
 from frugal_sorter.rules.file.load import FORMAT, read_rules
-from frugal_sorter.rules.file.one_rule import rule_text
+from frugal_sorter.rules.file.one_rule import Value, rule_text
 from frugal_sorter.rules.model import RuleBook
 
+# From more files than these no more is learnt.
+_MOST_LEARNT = 20_000
 # So many files of a group are opened, and this part of them must have it.
 _LOOKED_INTO, _NEARLY_ALL = 30, 0.8
 
@@ -122,3 +127,82 @@ def _text(folder: str, groups: Sequence[Group]) -> str:
         keys = {"name": group.keys["name"], "in": folder}
         parts.append(rule_text({**keys, **{key: value for key, value in group.keys.items() if key != "name"}}))
     return "\n\n".join(parts) + "\n"
+
+
+@dataclass
+class Learnt:
+    """A rule file that was learnt from a tree that somebody sorted.
+
+    Args:
+        rules: in order.
+        score: how good such a list is on files that it was not made from.
+        text: the rule file.
+        items: how many files it was learnt from.
+    """
+
+    rules: Sequence[LearntRule]
+    score: Score
+    text: str
+    items: int
+
+
+def learn_from(folder: str, sorted_tree: str) -> Learnt:
+    """Return rules that put files of a folder where somebody would put them who sorted a tree by hand; nothing is changed.
+
+    Args:
+        folder: in which the rules act, resolved.
+        sorted_tree: the tree, resolved.
+
+    Raises:
+        OSError: it cannot be read.
+    """
+    items: list[Item] = []
+
+    def descend(listing: Listing, name: str, level: int) -> int | None:
+        inside = (
+            never_entered(f"{listing.folder}/{name}", name) or name[0] == "." or f"{listing.folder}/{name}" == folder
+        )
+        return None if inside else level + 1
+
+    for listing, _ in walk(sorted_tree, 1, True, descend, lambda _: None):
+        below = listing.folder[len(sorted_tree.rstrip("/")) + 1 :]
+        # What lies directly in the tree is not sorted yet.
+        items += [
+            Item(name, below, status.st_size, status.st_mtime_ns)
+            for name, status in zip(listing.names, listing.status, strict=True) if below and name[0] != "."
+        ]  # fmt: skip
+    if len(items) > _MOST_LEARNT:
+        # Evenly, so that each folder keeps its part.
+        items = sorted(items, key=lambda one: (one.folder, one.name))[:: -(-len(items) // _MOST_LEARNT)]
+    rules = learn(items)
+    return Learnt(rules, score_of(items) if rules else Score(), _learnt_text(folder, sorted_tree, rules), len(items))
+
+
+def _learnt_text(folder: str, sorted_tree: str, rules: Sequence[LearntRule]) -> str:
+    base = os.path.relpath(sorted_tree, folder)
+    known: set[str] = set()
+    parts = [f"frugal = {FORMAT}"]
+    for rule in rules:
+        name, number = f"{rule.target}: {' '.join(test.value for test in rule.tests)}", 2
+        while (shown := name if number == 2 else f"{name} ({number - 1})") in known:
+            number += 1
+        known.add(shown)
+        keys: dict[str, Value] = {
+            "name": shown,
+            "in": folder,
+            "where": rule.where,
+            "move": os.path.normpath(f"{base}/{_escaped(rule.target)}"),
+        }
+        if not rule.is_sure:
+            keys["off"] = True
+        parts.append(f"# right on {rule.right:,}, wrong on {rule.wrong:,}\n{rule_text(keys)}")
+    return "\n\n".join(parts) + "\n"
+
+
+def _escaped(target: str) -> str:
+    """Return a target as a template, braces in names of folders doubled."""
+    parts = [
+        part if part.startswith("{modified:%") else part.replace("{", "{{").replace("}", "}}")
+        for part in target.split("/")
+    ]
+    return "/".join(parts)

@@ -232,3 +232,32 @@ def as_svg(figure: Figure) -> str:
     with matplotlib.rc_context(settings), _without_warnings():
         figure.savefig(text, format="svg", transparent=True, metadata={"Date": None, "Creator": None})
     return text.getvalue()[text.getvalue().index("<svg") :]
+
+
+def draw_shares(rows: Sequence[tuple[str, int, int]]) -> Figure:
+    """Draw how much of each row is right: a light bar for all of it, a dark one for that part.
+
+    Args:
+        rows: each a label, how many, and how many of these.
+    """
+    from matplotlib.figure import Figure
+
+    fonts = _installed_fonts()
+    figure = Figure(figsize=(12.8, max(3.0, 0.36 * len(rows) + 1.2)), dpi=100, facecolor="white", layout="constrained")
+    axes = figure.subplots()
+    for values, colour in (([of for _, of, _ in rows], _AGES[3][1]), ([right for _, _, right in rows], _AGES[0][1])):
+        axes.barh(range(len(rows)), values, color=colour, edgecolor=_EDGE, linewidth=0.6, height=0.72)
+    labels = [label if len(label) <= _LONGEST_LABEL else f"{label[:16]}…{label[-16:]}" for label, _, _ in rows]
+    axes.set_yticks(range(len(rows)), labels, fontsize=11, color=_INK, family=fonts, parse_math=False)
+    axes.set_ylim(len(rows) - 0.4, -0.6)
+    most = max((of for _, of, _ in rows), default=0) or 1
+    axes.set_xlim(0, most * 1.22)
+    axes.set_xticks([])
+    for side in ("top", "right", "bottom"):
+        axes.spines[side].set_visible(False)
+    axes.spines["left"].set_color(_EDGE)
+    axes.tick_params(axis="y", length=0)
+    for at, (_, of, right) in enumerate(rows):
+        axes.text(of + most * 0.012, at, f"{right:,} of {of:,}", va="center", fontsize=11, color=_INK, family=fonts)
+    axes.set_title("Held-out files put where they lie, by folder", loc="left", fontsize=12, color=_INK, family=fonts)
+    return figure

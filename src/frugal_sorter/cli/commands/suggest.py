@@ -6,12 +6,13 @@ import argparse
 import os
 from pathlib import Path
 
-from frugal_sorter.app.suggest import Proposal, suggest
+from frugal_sorter.app.suggest import Proposal, learn_from, suggest
 from frugal_sorter.cli.interrupted import begin
-from frugal_sorter.cli.options import add_listing, folder_named, is_short
+from frugal_sorter.cli.options import add_format, add_listing, folder_named, is_short
 from frugal_sorter.cli.output.plan_view import PlanView
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import count_text, shown, size_text
+from frugal_sorter.cli.reading import require_library
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.rules.file.one_rule import rule_text
@@ -19,15 +20,19 @@ from frugal_sorter.rules.file.one_rule import rule_text
 EXAMPLES = """
   frugal suggest ~/Intake                           the rules, on standard output
   frugal suggest ~/Intake --to rules.toml
+  frugal suggest ~/Intake --like ~/Archive          as somebody sorted that tree
   frugal suggest ~/Intake --as-preview              what they would do
 """
 _NAMED = 3
+_MISPLACED = 20
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("folder", metavar="FOLDER", help="the folder; its own files are looked at")
+    parser.add_argument("--like", metavar="SORTED", help="learn from this tree, which somebody sorted by hand")
     parser.add_argument("--to", metavar="RULES", type=Path, help="write the rules to this new file")
     parser.add_argument("--as-preview", action="store_true", help="show what the rules would do instead")
+    add_format(parser, "rules", "html")
     add_listing(parser)
 
 
@@ -37,6 +42,10 @@ def run(args: argparse.Namespace) -> int:
         folder.encode("utf-8")
     except UnicodeEncodeError:
         raise UsageError(f"{shown(folder)}: this name cannot stand in a rule file", "rename it first") from None
+    if args.like is not None:
+        return _like(args, folder)
+    if args.format == "html":
+        raise UsageError("--format html: the page is about what was learnt", "add --like SORTED")
     try:
         found = suggest(begin(), folder)
     except OSError as error:
@@ -53,7 +62,11 @@ def run(args: argparse.Namespace) -> int:
         screen.line()
         screen.line(f"It would {view.totals()}.", style="bold")
         return 0
-    text = _text(folder, found)
+    return _give(args, screen, _text(folder, found), _summary(found))
+
+
+def _give(args: argparse.Namespace, screen: Screen, text: str, summary: str) -> int:
+    """Print a rule file, or write it where `--to` says."""
     if args.to is None:
         screen.lines(text.rstrip("\n"))
         return 0
@@ -66,9 +79,45 @@ def run(args: argparse.Namespace) -> int:
         raise UsageError(f"{args.to}: the file already exists", "choose another name, or remove it") from None
     except OSError as error:
         raise UsageError(f"{args.to}: it cannot be written ({reason_of(error)})", "choose another place") from None
-    screen.line(f"{_summary(found)}, written to {shown(str(args.to))}.", style="bold")
+    screen.line(f"{summary}, written to {shown(str(args.to))}.", style="bold")
     screen.line(f"Next: frugal check {shown(str(args.to))}, then frugal preview {shown(str(args.to))}")
     return 0
+
+
+def _like(args: argparse.Namespace, folder: str) -> int:
+    """Learn from a tree that somebody sorted, and say how well."""
+    if args.as_preview:
+        raise UsageError("--as-preview is not for --like", "write the rules with --to, and preview that file")
+    for module in ("numpy", *(("jinja2", "matplotlib") if args.format == "html" else ())):
+        require_library("--like", module, "reports")
+    tree = folder_named(args.like)
+    try:
+        found = learn_from(folder, tree)
+    except OSError as error:
+        raise UsageError(f"{error.filename}: {reason_of(error)}", "run as a user who may read it") from error
+    screen, score, items = Screen(is_short(args)), found.score, count_text(found.items, "sorted file")
+    if not found.rules:
+        screen.line(f"Nothing to learn from {shown(tree)}: {items}, which no short rules tell apart.")
+        return 0
+    share = f" ({score.right / score.all:.0%})" if score.all else ""
+    puts = f"puts {score.right:,} of {score.all:,} held-out files where they lie{share}, leaves {score.left:,}"
+    puts += f", misplaces {len(score.misplaced):,}"
+    rules = count_text(len(found.rules), "rule")
+    if args.format == "html":
+        from frugal_sorter.cli.output.learning_page import page_of
+
+        print(page_of(shown(tree), f"{rules} from {items}.", puts, found))
+        return 0
+    lines = [
+        f"# Learnt from {shown(tree)}: {rules} from {items}.",
+        f"# Made from four fifths of them, five times, such a list {puts}.",
+    ]
+    for one in score.misplaced[:_MISPLACED]:
+        lines.append(f"#   {shown(one.name)}: lies in {shown(one.lies)}, put into {shown(one.put)}")
+    if len(score.misplaced) > _MISPLACED:
+        lines.append(f"#   and {len(score.misplaced) - _MISPLACED:,} more")
+    lines.append("# A rule that is right on fewer than nine in ten of the files it takes is off.")
+    return _give(args, screen, "\n".join([*lines, found.text]), f"{rules}; made from four fifths, such a list {puts}")
 
 
 def _summary(found: Proposal) -> str:
