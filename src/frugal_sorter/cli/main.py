@@ -21,6 +21,7 @@ COMMANDS = {
     "purge": "take away what is older than an age, without a rule file",
     "gather": "copy or move the files that a list names",
     "duplicates": "files with the same contents, and names that only look like copies",
+    "leftovers": "what a program that is gone left behind: settings, caches, data",
     "history": "what was done: all runs, or the steps of one",
     "undo": "take a run back",
     "trash": "what lies in the trash; bring something back, or empty some of it",

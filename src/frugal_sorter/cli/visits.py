@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from frugal_sorter.planning.plan import Plan
 
 # Each call of one of these is a visit.
-CHANGING = frozenset({"tidy", "sort", "purge", "gather", "duplicates", "undo", "trash", "rules"})
+CHANGING = frozenset({"tidy", "sort", "purge", "gather", "duplicates", "undo", "trash", "rules", "leftovers"})
 
 
 @dataclass

@@ -12,11 +12,11 @@ from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.kinds import ATTENDING, MAKING, VerbName
 from frugal_sorter.steps.step import NotTouched, Step, Witness
 
-Kind = Literal["tidy", "sort", "purge", "gather", "empty", "duplicates", "rules", "undo", "restore"]
+Kind = Literal["tidy", "sort", "purge", "gather", "empty", "duplicates", "rules", "leftovers", "undo", "restore"]
 # They bring things back to where they were.
 TAKING_BACK = frozenset({"undo", "restore"})
 # Their plans can be kept in a file, and be carried out later.
-SAVED = frozenset({"tidy", "sort", "purge", "gather", "duplicates"})
+SAVED = frozenset({"tidy", "sort", "purge", "gather", "duplicates", "leftovers"})
 # They keep the sums of their folders, before and after.
 SUMMED = frozenset({"tidy", "sort", "purge"})
 

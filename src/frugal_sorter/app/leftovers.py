@@ -1,0 +1,69 @@
+"""What a program left behind, put into the trash; and what was put there, once the program is back."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+
+from frugal_sorter.app.session import Session
+from frugal_sorter.filesystem.fingerprint import with_sample
+from frugal_sorter.journal.journal import Journal
+from frugal_sorter.leftovers.names import joined
+from frugal_sorter.leftovers.search import Found
+from frugal_sorter.planning.guard import refused_entry, refused_folder
+from frugal_sorter.planning.plan import Plan
+from frugal_sorter.planning.to_trash import Removals, identity_inside
+from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.steps.count import Count
+from frugal_sorter.steps.step import NotTouched
+
+
+def rule_of(program: str) -> str:
+    """Return what the steps of a run have in place of the name of a rule."""
+    return f"leftovers of {program}"
+
+
+def plan_trashing(session: Session, program: str, found: Sequence[Found], origin: str) -> Plan:
+    """Plan to put what a program left behind into the trash; what is doubtful is left.
+
+    Args:
+        session: of the command.
+        program: its name.
+        found: what there is of it.
+        origin: the command line.
+    """
+    rule = rule_of(program)
+    with session.changing("leftovers"):
+        plan = Plan("leftovers", session.now_ns, origin, rules=[rule], matched={rule}, seen=Count(len(found)))
+        removals = Removals()
+        for one in found:
+            place = one.record.place
+            problem = refused_entry(one.path) if one.inside is not None else refused_folder(place.folder)
+            if not one.is_sure or problem:
+                plan.not_touched.append(NotTouched(place, rule, problem or one.why, bool(problem)))
+                continue
+            record = with_sample(one.record)
+            if one.inside is not None:
+                record = record._replace(identity=identity_inside(record.identity, one.inside))
+            step = removals.trash(rule, "", record)
+            if one.inside is not None:
+                step.details["files"], step.details["bytes"] = max(one.inside.files, 1), one.inside.bytes
+            plan.add_group([step])
+    return session.planned(plan)
+
+
+def trashed_before(program: str) -> int | None:
+    """Return the last run that put something of a program into the trash and was not taken back; None for no run."""
+    with Journal(ready_state_folder(), write=False) as journal:
+        for run in reversed(journal.runs()):
+            if run.kind != "leftovers" or run.undone_by is not None:
+                continue
+            rules = {step.rule for step, _ in journal.steps(run.id)}
+            if any(joined(rule) == joined(rule_of(program)) for rule in rules):
+                return run.id
+    return None
+
+
+def home() -> str:
+    """Return the home of this account, resolved."""
+    return os.path.realpath(os.path.expanduser("~"))

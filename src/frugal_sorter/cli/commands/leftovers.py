@@ -1,0 +1,168 @@
+"""`frugal leftovers`: what a program that is gone left behind; lists it, and puts it into the trash when asked."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import os
+from collections.abc import Sequence
+
+from frugal_sorter.app.leftovers import home, plan_trashing, trashed_before
+from frugal_sorter.cli import visits
+from frugal_sorter.cli.carry_out import list_ask_do, take_back_text
+from frugal_sorter.cli.choosing import add_choosing, edit_first, keep_out, save_instead, take_out
+from frugal_sorter.cli.interrupted import begin
+from frugal_sorter.cli.options import add_for, add_format, add_listing, add_unattended, command_line, is_short
+from frugal_sorter.cli.output.plan_view import PlanView, exit_code
+from frugal_sorter.cli.output.screen import Screen
+from frugal_sorter.cli.output.text import below, count_text, date_text, iso_text, shown, size_text
+from frugal_sorter.errors import RefusedError, UsageError
+from frugal_sorter.leftovers.installed import is_removed, where_installed
+from frugal_sorter.leftovers.names import joined
+from frugal_sorter.leftovers.search import Found, search, unclaimed
+from frugal_sorter.planning.selection import Numbers
+
+EXAMPLES = """
+  frugal leftovers glaze-calculator                     settings, caches, data and logs of it
+  frugal leftovers glaze-calculator --do trash          list, ask, do; `frugal undo` brings them back
+  frugal leftovers                                      what belongs to no installed program, by size
+"""
+_SHORTEST = 3
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("program", metavar="NAME", nargs="?", help="the program (default: list what belongs to none)")
+    parser.add_argument(
+        "--do", choices=("trash",), help="put what is surely its own into the trash (default: list only)"
+    )
+    add_choosing(parser)
+    add_listing(parser)
+    add_format(parser, "table", "json")
+    add_unattended(parser)
+    add_for(parser)
+
+
+def run(args: argparse.Namespace) -> int:
+    if args.do is None:
+        # Nothing is changed: no visit.
+        visits.forget()
+    if args.program is None:
+        if args.do is not None:
+            raise UsageError("--do: of which program?", "name one")
+        return _list_unclaimed(args)
+    if len(joined(args.program)) < _SHORTEST:
+        raise UsageError(f"{shown(args.program)}: too short a name to be sure of anything", "name it in full")
+    found = search(args.program, home(), os.geteuid() == 0)
+    there, before = where_installed(args.program), trashed_before(args.program)
+    if args.format == "json":
+        return _print_json(args, found, there, before)
+    screen = Screen(is_short(args))
+    if there:
+        screen.line(
+            f"{shown(args.program)} is installed: {shown(there)}. What it keeps is only listed.", style="yellow"
+        )
+        if before is not None:
+            screen.line(
+                f"Run {before} put what it had left into the trash: `frugal undo {before}` brings it back.",
+                style="bold",
+            )
+    elif is_removed(args.program):
+        screen.line(f"The package {shown(args.program)} was removed, and its settings were not.")
+    if args.do is None or not found:
+        _list(screen, args.program, found)
+        return 0
+    if there:
+        raise RefusedError(
+            f"{args.program} is installed ({there})", "remove the program first; what it keeps is its own"
+        )
+    session = begin()
+    plan = plan_trashing(session, args.program, found, command_line())
+    view = PlanView(plan, screen, Numbers(plan))
+    left_out = take_out(args, view)
+    keep_out(args, screen, left_out)
+    if args.save is not None and plan.asked:
+        view.show()
+        screen.line()
+    if save_instead(args, view, screen):
+        return exit_code(plan)
+    edit_first(args, view, screen)
+    return list_ask_do(
+        session,
+        plan,
+        view,
+        screen,
+        f"of {shown(args.program)}, as {session.account}?",
+        args.yes,
+        take_back_text,
+        steerable=True,
+    )
+
+
+def _list(screen: Screen, program: str, found: Sequence[Found]) -> None:
+    if not found:
+        screen.line(f"Nothing of {shown(program)} is left.")
+        return
+    sure = [one for one in found if one.is_sure]
+    doubtful = [one for one in found if not one.is_sure]
+    for title, some in (("Its own", sure), ("Doubtful: named so as well, and never taken", doubtful)):
+        if some:
+            screen.line()
+            screen.line(title, style="bold")
+            _table(screen, some)
+    screen.line()
+    if sure:
+        total = size_text(sum(one.bytes for one in sure))
+        entries = count_text(len(sure), "entry", "entries")
+        them = "it" if len(sure) == 1 else "them"
+        screen.line(f"{entries}, {total}. `frugal leftovers {shown(program)} --do trash` puts {them} into the trash.")
+
+
+def _table(screen: Screen, found: Sequence[Found]) -> None:
+    base, rows = home(), []
+    for one in found:
+        used = date_text(one.used_ns) if one.used_ns else ""
+        rows.append(
+            [
+                below(one.path, base) + ("/" if one.inside is not None else ""),
+                size_text(one.bytes),
+                used,
+                shown(one.why),
+            ]
+        )
+    columns = [("entry", "left"), ("size", "right"), ("last written", "left"), ("why", "left")]
+    screen.table(columns, rows, whole=("size", "last written"))
+
+
+def _list_unclaimed(args: argparse.Namespace) -> int:
+    found = unclaimed(home())
+    if args.format == "json":
+        print(json.dumps({"unclaimed": [_as_json(one) for one in found]}, indent=2))
+        return 0
+    screen = Screen(is_short(args))
+    if not found:
+        screen.line("All that is configured here belongs to an installed program.")
+        return 0
+    screen.line(
+        "Below this home, and of no installed program that could be found; nothing of it is proposed for removal."
+    )
+    screen.line()
+    _table(screen, found)
+    screen.line()
+    screen.line(
+        f"{count_text(len(found), 'entry', 'entries')}, {size_text(sum(one.bytes for one in found))}.", style="bold"
+    )
+    return 0
+
+
+def _print_json(args: argparse.Namespace, found: Sequence[Found], there: str, before: int | None) -> int:
+    if args.do is not None:
+        raise UsageError("--do is shown as a table only", "leave --format out")
+    entries = [_as_json(one) for one in found]
+    result = {"program": args.program, "installed": there or None, "trashed_by_run": before, "entries": entries}
+    print(json.dumps(result, indent=2))
+    return 0
+
+
+def _as_json(one: Found) -> dict[str, object]:
+    used = iso_text(one.used_ns) if one.used_ns else None
+    return {"path": one.path, "bytes": one.bytes, "last_written": used, "sure": one.is_sure, "why": one.why}

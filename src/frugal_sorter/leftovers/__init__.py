@@ -1,0 +1,1 @@
+"""What a program left behind: settings, caches, data and logs of one that is no longer installed."""

@@ -1,0 +1,117 @@
+"""Which programs are installed: by the package managers that are there, and by the commands on the PATH."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+from collections.abc import Sequence
+from functools import lru_cache
+from pathlib import Path
+from shutil import which
+
+from frugal_sorter.leftovers.names import joined
+
+_SECONDS = 20
+_APPLICATIONS = ("/usr/share/applications", "/usr/local/share/applications")
+_FLATPAKS = ("/var/lib/flatpak/app", "~/.local/share/flatpak/app")
+_SNAPS = ("/snap", "/var/lib/snapd/snap")
+
+
+def _said(*command: str) -> list[str]:
+    if which(command[0]) is None:
+        return []
+    try:
+        done = subprocess.run(
+            command, stdin=subprocess.DEVNULL, capture_output=True, text=True, errors="replace", timeout=_SECONDS, check=False,
+            cwd="/", env={**os.environ, "LC_ALL": "C"},
+        )  # fmt: skip
+    except (OSError, subprocess.SubprocessError):
+        return []
+    return done.stdout.splitlines()
+
+
+@lru_cache(maxsize=1)
+def _packages() -> dict[str, str]:
+    """Return what package managers have, by name: `installed`, or `removed` where only settings are left."""
+    found: dict[str, str] = {}
+    for line in _said("dpkg-query", "-W", "-f", "${db:Status-Abbrev} ${Package}\n"):
+        state, _, name = line.partition(" ")
+        name = name.strip()
+        if name:
+            found[joined(name)] = "installed" if state[1:2] == "i" else "removed"
+    for name in _said("rpm", "-qa", "--qf", "%{NAME}\n"):
+        found[joined(name)] = "installed"
+    return found
+
+
+def forget() -> None:
+    """Ask anew next time."""
+    _packages.cache_clear()
+    _commands.cache_clear()
+
+
+@lru_cache(maxsize=1)
+def _commands() -> dict[str, str]:
+    found: dict[str, str] = {}
+    for folder in reversed(os.environ.get("PATH", "").split(":")):
+        try:
+            names = os.listdir(folder) if folder else []
+        except OSError:
+            continue
+        for name in names:
+            path = os.path.join(folder, name)
+            if os.access(path, os.X_OK) and not os.path.isdir(path):
+                found[joined(name)] = path
+    return found
+
+
+def where_installed(program: str) -> str:
+    """Return by what a program is still there, in words; empty where it is not."""
+    wanted = joined(program)
+    if wanted in _commands():
+        return f"the command {_commands()[wanted]}"
+    if _packages().get(wanted) == "installed":
+        return f"the package {program}"
+    for folders, what in ((_FLATPAKS, "flatpak"), (_SNAPS, "snap")):
+        for folder in folders:
+            for name in _names(os.path.expanduser(folder)):
+                if joined(name) == wanted or joined(name.rpartition(".")[2]) == wanted:
+                    return f"the {what} {name}"
+    for folder in _APPLICATIONS:
+        for name in _names(folder):
+            stem = name.removesuffix(".desktop")
+            if joined(stem) == wanted or joined(stem.rpartition(".")[2]) == wanted:
+                return f"its entry {folder}/{name}"
+    return ""
+
+
+def is_removed(program: str) -> bool:
+    """Tell whether a package manager says that it was removed and its settings were not."""
+    return _packages().get(joined(program)) == "removed"
+
+
+def owner_of(path: str) -> str:
+    """Return the installed package that a path belongs to; empty for none."""
+    for line in _said("dpkg-query", "-S", path):
+        names, _, found = line.partition(": ")
+        if found.strip() == path:
+            for name in names.split(", "):
+                if _packages().get(joined(name.partition(":")[0])) == "installed":
+                    return name
+    return ""
+
+
+def _names(folder: str) -> Sequence[str]:
+    try:
+        return os.listdir(folder)
+    except OSError:
+        return ()
+
+
+def command_of(text: str, key: str) -> str:
+    """Return the name of the program that an entry of a desktop or a unit starts; empty where it names none."""
+    for line in text.splitlines():
+        name, equals, value = line.partition("=")
+        if equals and name.strip() == key and value.split():
+            return Path(value.split()[0].strip('"').lstrip("-@!+:")).name
+    return ""
