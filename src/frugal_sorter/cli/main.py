@@ -23,6 +23,7 @@ COMMANDS = {
     "duplicates": "files with the same contents, and names that only look like copies",
     "leftovers": "what a program that is gone left behind: settings, caches, data",
     "history": "what was done: all runs, or the steps of one",
+    "report": "one page for the owner of the machine: what was done, what it freed, what can come back",
     "undo": "take a run back",
     "trash": "what lies in the trash; bring something back, or empty some of it",
     "watch": "act on what comes into the folders of a rule file",

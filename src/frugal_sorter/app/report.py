@@ -1,0 +1,170 @@
+"""What was done in some time, for the owner of a machine: from the history, the trash and the disk as they are now."""
+
+from __future__ import annotations
+
+import os
+from collections import Counter
+from collections.abc import Collection, Iterable, Mapping
+from dataclasses import dataclass, field
+
+from frugal_sorter.app.freed import full_at_ns
+from frugal_sorter.app.session import Session
+from frugal_sorter.changes.outcome import Outcome
+from frugal_sorter.journal.journal import Journal
+from frugal_sorter.journal.run import Run
+from frugal_sorter.journal.visits import TROUBLE, Visit
+from frugal_sorter.planning.plan import TAKING_BACK, Plan
+from frugal_sorter.reports.totals import Totals, kept_totals
+from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.state.settings import read_settings
+from frugal_sorter.steps.count import NONE, Count
+from frugal_sorter.steps.kinds import ATTENDING, FINAL, VerbName
+from frugal_sorter.steps.step import ByVerb, Step
+
+_DAY_NS = 86_400 * 10**9
+
+
+@dataclass
+class RuleDone:
+    """What one rule, or one job, did.
+
+    Args:
+        counted: the entries, by what was done with them.
+        bytes: how many that were.
+        last_ns: when it last did something.
+    """
+
+    counted: ByVerb = field(default_factory=ByVerb)
+    bytes: int = 0
+    last_ns: int = 0
+
+
+@dataclass
+class Report:
+    """What was done in some time.
+
+    Args:
+        from_ns: its begin, in ns since the epoch.
+        to_ns: its end.
+        runs: the numbers of the runs that did something.
+        rules: by rule, what was done and not taken back.
+        taken_back: how many runs were taken back, whole.
+        freed: bytes that are gone for good.
+        free: bytes free on the volume now, of `total`.
+        full_ns: when the volume is full at this pace; None where that cannot be told.
+        folders: where entries were put, with how many of them are there now, the most first.
+        trashed: entries that lie in the trash and can come back, and their bytes.
+        trashed_until_ns: when the first of them can no longer.
+        before: what the folders held before the first run; None where that was not kept.
+        after: and after the last.
+        visits: how often somebody or something came, by who.
+        troubles: visits that failed or were refused.
+    """
+
+    from_ns: int
+    to_ns: int
+    runs: list[int] = field(default_factory=list)
+    rules: dict[str, RuleDone] = field(default_factory=dict)
+    taken_back: int = 0
+    freed: int = 0
+    free: int = 0
+    total: int = 0
+    full_ns: int | None = None
+    folders: list[tuple[str, int]] = field(default_factory=list)
+    trashed: tuple[Count, int] = (NONE, 0)
+    trashed_until_ns: int | None = None
+    before: Totals | None = None
+    after: Totals | None = None
+    visits: Counter[str] = field(default_factory=Counter)
+    troubles: list[Visit] = field(default_factory=list)
+
+    @property
+    def counted(self) -> Mapping[VerbName, Count]:
+        """All entries, by what was done with them."""
+        found: dict[VerbName, Count] = {}
+        for rule in self.rules.values():
+            for verb, count in rule.counted.items():
+                found[verb] = found.get(verb, NONE) | count
+        return found
+
+    @property
+    def bytes(self) -> int:
+        """How many bytes all that was."""
+        return sum(rule.bytes for rule in self.rules.values())
+
+
+def report(session: Session, since_ns: int, wanted: Collection[int] | None = None) -> Report:
+    """Return what was done since a moment, or in some runs.
+
+    Args:
+        session: of the command.
+        since_ns: the moment, in ns since the epoch.
+        wanted: only these runs; None for all.
+    """
+    folder = ready_state_folder()
+    found = Report(since_ns, session.now_ns)
+    put: set[str] = set()
+    trashed, trashed_bytes, near = NONE, 0, ""
+    with Journal(folder, write=False) as journal:
+        runs = [run for run in journal.runs() if (run.id in wanted if wanted is not None else run.began_ns >= since_ns)]
+        if wanted is not None and runs:
+            found.from_ns = min(run.began_ns for run in runs)
+        of_runs = {run.id for run in runs}
+        for visit in journal.visits():
+            if (wanted is None and visit.began_ns >= since_ns) or of_runs.intersection(visit.runs):
+                found.visits[visit.by] += visit.times
+                found.freed += visit.freed
+                if visit.outcome in TROUBLE:
+                    found.troubles.append(visit)
+        for run in runs:
+            if run.kind in TAKING_BACK or run.kind == "rules":
+                continue
+            if run.undone_by is not None:
+                found.taken_back += 1
+                continue
+            for step in _done(journal, run):
+                rule = found.rules.setdefault(step.rule or run.kind, RuleDone())
+                rule.counted.add(step)
+                rule.bytes += step.bytes if step.verb not in ("set-attribute", "run") else 0
+                rule.last_ns = max(rule.last_ns, run.began_ns)
+                near = near or step.place.folder
+                if step.verb == "trash" and step.target is not None:
+                    if os.path.lexists(step.target.path):
+                        trashed |= step.count
+                        trashed_bytes += step.bytes
+                        until_ns = run.began_ns + read_settings().keep_days * _DAY_NS
+                        found.trashed_until_ns = min(until_ns, found.trashed_until_ns or until_ns)
+                elif step.target is not None and step.verb not in FINAL and os.path.lexists(step.target.path):
+                    put.add(step.target.path)
+            found.runs.append(run.id)
+        kept = [both for run in runs if run.id in found.runs and (both := kept_totals(folder, run.id)) is not None]
+    found.runs.sort()
+    found.trashed, found.folders = (trashed, trashed_bytes), _by_folder(put)
+    if kept:
+        # Sums of other folders say nothing of each other: those that hold most are compared.
+        wanted_folders = max(kept, key=lambda both: both[0].files)[0].levels
+        same = [both for both in kept if both[0].levels == wanted_folders]
+        found.before, found.after = same[0][0], same[-1][1]
+    _look_at_disk(found, near, session.now_ns)
+    return found
+
+
+def _by_folder(paths: Iterable[str]) -> list[tuple[str, int]]:
+    counts = Counter(os.path.dirname(path) for path in paths)
+    return sorted(counts.items(), key=lambda one: (-one[1], one[0]))
+
+
+def _done(journal: Journal, run: Run) -> list[Step]:
+    return [
+        step for step, mark in journal.steps(run.id)
+        if step.verb not in ATTENDING and mark is not None and mark.outcome == Outcome.DONE
+    ]  # fmt: skip
+
+
+def _look_at_disk(found: Report, near: str, now_ns: int) -> None:
+    while near and not os.path.isdir(near):
+        near = os.path.dirname(near)
+    room = os.statvfs(near or os.path.expanduser("~"))
+    found.free, found.total = room.f_bavail * room.f_frsize, room.f_blocks * room.f_frsize
+    if found.after is not None:
+        found.full_ns = full_at_ns(Plan("tidy", now_ns, "", levels=dict(found.after.levels)), now_ns)

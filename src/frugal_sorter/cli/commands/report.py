@@ -1,0 +1,200 @@
+"""`frugal report`: one page for the owner of the machine; changes nothing."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import re
+import textwrap
+import time
+
+from frugal_sorter.app.report import Report, RuleDone, report
+from frugal_sorter.app.session import Session
+from frugal_sorter.cli.options import add_for, add_format
+from frugal_sorter.cli.output.screen import Screen
+from frugal_sorter.cli.output.text import (
+    below,
+    common_base,
+    count_text,
+    date_text,
+    iso_text,
+    moment_text,
+    share_text,
+    shown,
+    size_text,
+)  # fmt: skip
+from frugal_sorter.cli.output.words import done_text, entries_text
+from frugal_sorter.cli.reading import require_library, since
+from frugal_sorter.errors import UsageError
+from frugal_sorter.reports.totals import Totals
+
+EXAMPLES = """
+  frugal report                                        the last seven days, as text for a mail
+  frugal report --since 2026-11-01 --format html > november.html
+  frugal report --runs 12-19
+"""
+_SINCE = "7 days"
+# So many rows of each table fit on two sheets.
+_ROWS, _TROUBLES, _WIDTH = 12, 6, 72
+_RUNS = re.compile(r"\d{1,9}(-\d{1,9})?(,\d{1,9}(-\d{1,9})?)*")
+_MOST_RUNS = 100_000
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--since", metavar="WHEN", help=f'from a moment on: yesterday, "30 days", 2026-11-01 (default: {_SINCE})'
+    )
+    parser.add_argument("--runs", metavar="RUNS", type=_runs, help="only these runs: 12, 12-19, or several with commas")
+    add_format(parser, "text", "html", "json")
+    add_for(parser)
+
+
+def _runs(text: str) -> frozenset[int]:
+    if not _RUNS.fullmatch(text):
+        raise argparse.ArgumentTypeError(f"{text!r} names no runs; say 12, 12-19, or several with commas")
+    found: set[int] = set()
+    for part in text.split(","):
+        first, _, last = part.partition("-")
+        if int(last or first) - int(first) > _MOST_RUNS:
+            raise argparse.ArgumentTypeError(f"{part} are too many runs")
+        found |= set(range(int(first), int(last or first) + 1))
+    return frozenset(found)
+
+
+def run(args: argparse.Namespace) -> int:
+    if args.since is not None and args.runs is not None:
+        raise UsageError("--since and --runs are two ways to choose", "leave one of them out")
+    if args.format == "html":
+        require_library("--format html", "jinja2", "reports")
+    session = Session.begin()
+    since_ns = since(args.since or _SINCE, time.time_ns())
+    found = report(session, since_ns, args.runs)
+    if args.format == "json":
+        print(json.dumps(_as_json(found), indent=2))
+    elif args.format == "html":
+        from frugal_sorter.cli.output.report_page import page_of
+
+        print(page_of(found, session.machine, paragraphs(found), _ROWS))
+    else:
+        _print(found, session.machine)
+    return 0
+
+
+def paragraphs(found: Report) -> list[str]:
+    """Return in plain words what a person should know, a text for each thing."""
+    said = []
+    times = sum(found.visits.values())
+    if not found.runs:
+        looked = f"Looked {_times(times)}; nothing was to be done."
+        said.append(looked if times else "Nothing was moved or removed in this time.")
+    else:
+        what = done_text(found.counted)
+        said.append(
+            f"{what[:1].upper()}{what[1:]}, {size_text(found.bytes)} in all, in {count_text(len(found.runs), 'run')}."
+        )
+    if found.taken_back:
+        were = "was taken back and is" if found.taken_back == 1 else "were taken back and are"
+        said.append(f"{count_text(found.taken_back, 'run')} {were} not counted.")
+    if found.before is not None and found.after is not None:
+        where = shown(next(iter(found.after.levels))) if len(found.after.levels) == 1 else "The folders"
+        said.append(f"{where} held {_held(found.before)} before, and {_held(found.after)} after, hidden ones too.")
+    room = f"{size_text(found.free)} of {size_text(found.total)} are free now ({share_text(found.free, found.total)})"
+    said.append(f"Freed {size_text(found.freed)}; {room}." if found.freed else f"{room[:1].upper()}{room[1:]}.")
+    if found.full_ns is not None:
+        said.append(f"At this pace the disk is full on {date_text(found.full_ns)}.")
+    count, size = found.trashed
+    if count.entries and found.trashed_until_ns is not None:
+        lie = "lies" if count.entries == 1 else "lie"
+        what = f"{entries_text(count)}, {size_text(size)}, {lie} in the trash and can come back"
+        said.append(f"{what} until {date_text(found.trashed_until_ns)}, unless the trash is emptied before.")
+    if found.troubles:
+        last = found.troubles[-1]
+        what = count_text(len(found.troubles), "visit")
+        said.append(
+            f"{what} went wrong, the last on {moment_text(last.began_ns)}: {shown(last.reason or last.outcome)}."
+        )
+    elif times:
+        said.append("Nothing went wrong.")
+    return said
+
+
+def _times(count: int) -> str:
+    return "once" if count == 1 else f"{count:,} times"
+
+
+def _held(totals: Totals) -> str:
+    return f"{count_text(totals.files, 'file')} of {size_text(totals.bytes)}"
+
+
+def title_of(found: Report, machine: str) -> str:
+    """Return the heading."""
+    return f"{shown(machine)}, {date_text(found.from_ns)} to {date_text(found.to_ns)}"
+
+
+def rows_of(rules: dict[str, RuleDone]) -> list[tuple[str, RuleDone]]:
+    """Return the rules, those that did most first."""
+    return sorted(rules.items(), key=lambda one: (-sum(count.entries for count in one[1].counted.values()), one[0]))
+
+
+def _print(found: Report, machine: str) -> None:
+    screen = Screen()
+    title = title_of(found, machine)
+    screen.line(title, style="bold")
+    screen.line("=" * len(title))
+    for text in paragraphs(found):
+        screen.line()
+        screen.lines(textwrap.fill(text, _WIDTH, break_long_words=False))
+    if found.rules:
+        screen.line()
+        screen.line("What was done", style="bold")
+        rows = rows_of(found.rules)
+        for name, done in rows[:_ROWS]:
+            what = f"{done_text(done.counted)}, {size_text(done.bytes)}"
+            screen.lines(textwrap.fill(f"{shown(name)}: {what}", _WIDTH, initial_indent="- ", subsequent_indent="  "))
+        _rest(screen, len(rows))
+    if found.folders:
+        screen.line()
+        base = common_base([folder for folder, _ in found.folders])
+        screen.line(f"Where it is now, below {shown(base)}", style="bold")
+        for folder, count in found.folders[:_ROWS]:
+            screen.line(f"- {below(folder, base)}: {count:,}")
+        _rest(screen, len(found.folders))
+    if found.troubles:
+        screen.line()
+        screen.line("What went wrong", style="bold")
+        for visit in found.troubles[-_TROUBLES:]:
+            why = f"{moment_text(visit.began_ns)} {shown(visit.by)}: {shown(visit.reason or visit.outcome)}"
+            screen.lines(textwrap.fill(why, _WIDTH, initial_indent="- ", subsequent_indent="  "))
+
+
+def _rest(screen: Screen, rows: int) -> None:
+    if rows > _ROWS:
+        screen.line(f"  and {rows - _ROWS:,} more")
+
+
+def _as_json(found: Report) -> dict[str, object]:
+    def moment(ns: int | None) -> str | None:
+        return None if ns is None else iso_text(ns)
+
+    count, size = found.trashed
+    return {
+        "from": iso_text(found.from_ns), "to": iso_text(found.to_ns), "runs": found.runs, "taken_back": found.taken_back,
+        "rules": [_rule_as_json(name, done) for name, done in rows_of(found.rules)],
+        "bytes": found.bytes, "freed": found.freed, "free": found.free, "total": found.total, "full": moment(found.full_ns),
+        "folders": [{"path": folder, "there": there} for folder, there in found.folders],
+        "trash": {**count._asdict(), "bytes": size, "until": moment(found.trashed_until_ns)},
+        "before": _totals(found.before), "after": _totals(found.after), "visits": dict(found.visits),
+        "troubles": [
+            {"began": iso_text(visit.began_ns), "by": visit.by, "outcome": visit.outcome, "reason": visit.reason}
+            for visit in found.troubles
+        ],
+    }  # fmt: skip
+
+
+def _totals(totals: Totals | None) -> dict[str, object] | None:
+    return None if totals is None else {"folders": totals.levels, "files": totals.files, "bytes": totals.bytes}
+
+
+def _rule_as_json(name: str, done: RuleDone) -> dict[str, object]:
+    counts = {verb: count._asdict() for verb, count in done.counted.items()}
+    return {"rule": name, "done": counts, "bytes": done.bytes, "last": iso_text(done.last_ns)}
