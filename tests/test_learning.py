@@ -137,3 +137,41 @@ def test_a_rule_that_is_often_wrong_is_off() -> None:
     unsure = [rule for rule in rules if not rule.is_sure]
     assert unsure and all(rule.wrong for rule in unsure)
     assert place_for(unsure, items[0]) is None
+
+
+# What was moved by hand
+
+
+def test_what_was_moved_by_hand_lately_gets_a_rule(folder: Path, frugal: Frugal) -> None:
+    for number in range(5):
+        put(folder / f"Desk/In/Offer {number} Quay Packaging.pdf", f"q{number}")
+        put(folder / f"Desk/In/Letter {number} Harbour.pdf", f"h{number}")
+    frugal("inventory", "Desk", "--save", "before")
+    (folder / "Desk/Invoices/Quay").mkdir(parents=True)
+    for number in range(4):
+        (folder / f"Desk/In/Offer {number} Quay Packaging.pdf").rename(
+            folder / f"Desk/Invoices/Quay/Offer {number} Quay Packaging.pdf"
+        )
+    said = frugal("suggest", "Desk", "--since", "1 day").stdout
+    assert "# You moved 4 of these 5 to Invoices/Quay: a rule for that?" in said and "# 4 files moved by hand" in said
+    put(folder / "rules.toml", said)
+    frugal("tidy", "rules.toml", "--yes")
+    assert (folder / "Desk/Invoices/Quay/Offer 4 Quay Packaging.pdf").exists() and (
+        folder / "Desk/In/Letter 1 Harbour.pdf"
+    ).exists()
+
+
+def test_what_a_rule_put_somewhere_and_a_person_moved_on_is_seen_too(folder: Path, frugal: Frugal) -> None:
+    for number in range(6):
+        put(folder / f"Desk/In/kiln {number}.log", f"k{number}")
+    put(
+        folder / "rules.toml",
+        'frugal = 1\n[[rule]]\nname = "logs"\nin = "Desk/In"\nwhere = "ext is log"\nmove = "../Logs"\n',
+    )
+    frugal("tidy", "rules.toml", "--yes")
+    assert "Nothing to learn: 0 files" in frugal("suggest", "Desk", "--since", "1 day").stdout
+    (folder / "Desk/Kiln").mkdir()
+    for number in range(5):
+        (folder / f"Desk/Logs/kiln {number}.log").rename(folder / f"Desk/Kiln/kiln {number}.log")
+    assert "You moved 5 of these 6 to Kiln" in frugal("suggest", "Desk", "--since", "1 day").stdout
+    assert "a way of its own" in frugal("suggest", "Desk", "--since", "1 day", "--like", "Desk", code=2).stderr

@@ -4,26 +4,31 @@ from __future__ import annotations
 
 import importlib.util
 import os
-from collections.abc import Sequence
+from collections import Counter
+from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
 from frugal_sorter.app.session import Session
-from frugal_sorter.filesystem.record import Listing, Unknown, place_of
+from frugal_sorter.changes.outcome import Outcome
+from frugal_sorter.filesystem.record import Listing, Unknown, is_inside, place_of
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.types import TYPE_OF_SUFFIX
 from frugal_sorter.filesystem.walk import read_folder, walk
+from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.by_rules import plan_by_rules
 from frugal_sorter.planning.endings import EarlierRuns
 from frugal_sorter.planning.guard import never_entered
 from frugal_sorter.planning.plan import Plan
-from frugal_sorter.proposing.learning import Item, LearntRule, Score, learn, score_of
+from frugal_sorter.proposing.learning import Item, LearntRule, Score, filled, learn, score_of
 from frugal_sorter.proposing.proposal import Group, Seen, folders_around, propose
+from frugal_sorter.reports.saved import kept_of
 from frugal_sorter.rules.fields import FIELDS, Facts
 from frugal_sorter.rules.file.load import FORMAT, read_rules
 from frugal_sorter.rules.file.one_rule import Value, rule_text
 from frugal_sorter.rules.model import RuleBook
+from frugal_sorter.state.folders import ready_state_folder
 
 # From more files than these no more is learnt.
 _MOST_LEARNT = 20_000
@@ -206,3 +211,99 @@ def _escaped(target: str) -> str:
         for part in target.split("/")
     ]
     return "/".join(parts)
+
+
+@dataclass(frozen=True)
+class MovedByHand:
+    """Files that somebody moved by hand, and the rule that would have.
+
+    Args:
+        rule: what they have in common; its target is the folder that they went to.
+        moved: how many that it takes were moved there.
+        all: of so many that it takes.
+        text: it, as it stands in a file.
+    """
+
+    rule: LearntRule
+    moved: int
+    all: int
+    text: str
+
+
+def learn_from_hand(folder: str, since_ns: int) -> tuple[list[MovedByHand], int]:
+    """Return rules for what somebody moved by hand in a folder since a moment, and how many files that were.
+
+    Args:
+        folder: absolute, resolved: with all below it.
+        since_ns: the moment, in ns since the epoch.
+
+    Raises:
+        OSError: it cannot be read.
+    """
+    there: dict[tuple[int, int], tuple[str, str]] = {}
+    stays: list[Item] = []
+    for listing, _ in walk(folder, True, True, lambda one, name, _: None if name[0] == "." else True, lambda _: None):
+        below = listing.folder[len(folder.rstrip("/")) + 1 :]
+        for name, status in zip(listing.names, listing.status, strict=True):
+            there[status.st_dev, status.st_ino] = below, name
+            stays.append(Item(name, below, status.st_size, status.st_mtime_ns))
+    moved = _moved_since(folder, since_ns, there)
+    by_name = {(item.folder, item.name): item for item in stays}
+    left = {source for source, _, _ in moved}
+    items = [by_name[target, name] for _, target, name in moved]
+    # What still lies where they came from was left there on purpose, as far as anybody knows.
+    gone = {(target, name) for _, target, name in moved}
+    items += [
+        item._replace(folder=_STAYS) for item in stays if item.folder in left and (item.folder, item.name) not in gone
+    ]  # fmt: skip
+    found = []
+    for rule in learn(items, _STAYS) if moved else ():
+        taken = [item for item in items if rule.takes(item)]
+        there_now = sum(
+            item.folder != _STAYS and os.path.normpath(filled(rule.target, item)) == item.folder for item in taken
+        )
+        source = Counter(source for source, target, name in moved if rule.takes(by_name[target, name])).most_common(1)[
+            0
+        ][0]
+        name = f"{rule.target}: {' '.join(test.value for test in rule.tests)}"
+        place = os.path.join(folder, source) if source else folder
+        keys: dict[str, Value] = {
+            "name": name,
+            "in": place,
+            "where": rule.where,
+            "move": f"{folder}/{_escaped(rule.target)}",
+        }
+        found.append(MovedByHand(rule, there_now, len(taken), rule_text(keys)))
+    return found, len(moved)
+
+
+_STAYS = "(stays)"
+
+
+def _moved_since(
+    folder: str, since_ns: int, there: Mapping[tuple[int, int], tuple[str, str]]
+) -> list[tuple[str, str, str]]:  # fmt: skip
+    """Return what was moved by hand: the folder that it came from, the one that it is in, and its name."""
+    prefix = len(folder.rstrip("/")) + 1
+    was: dict[tuple[int, int], str] = {}
+    for saved in kept_of(folder):
+        if saved.made_ns >= since_ns:
+            # The first of them, so that all that came after it is seen.
+            was = {(one.dev, one.ino): os.path.dirname(path) for path, one in saved.files.items()}
+            break
+    with Journal(ready_state_folder(), write=False) as journal:
+        for run in journal.runs():
+            if run.began_ns < since_ns:
+                continue
+            for step, mark in journal.steps(run.id):
+                if mark is None or mark.now is None or mark.outcome != Outcome.DONE or step.target is None:
+                    continue
+                # Where a rule put it: what is elsewhere now was moved on by hand.
+                if is_inside(step.target.folder, folder) and step.verb != "trash":
+                    was[mark.now.dev, mark.now.ino] = step.target.folder[prefix:]
+    found = []
+    for who, source in sorted(was.items(), key=lambda one: (one[1], one[0])):
+        target, name = there.get(who, (source, ""))
+        if target != source:
+            found.append((source, target, name))
+    return found

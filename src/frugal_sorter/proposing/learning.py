@@ -120,23 +120,26 @@ class Score:
         return self.right + self.left + len(self.misplaced)
 
 
-def learn(items: Sequence[Item]) -> list[LearntRule]:
+def learn(items: Sequence[Item], stays: str = "") -> list[LearntRule]:
     """Return a list of rules, of which the first that takes a file decides.
 
     Args:
         items: what somebody has sorted.
+        stays: a folder that no rule is made for: what lies there is only what the others must not take.
     """
     import numpy as np
 
     items = sorted(items)
     targets = _targets(items)
-    classes = sorted(set(targets))
+    classes = sorted(set(targets) - {stays}) + ([stays] if stays else [])
     tests = _tests(items)
     if not tests or len(classes) < 2:
         return []
     table = np.array([[test.holds(item) for item in items] for test in tests], dtype=bool)
     which = np.array([classes.index(target) for target in targets])
     one_hot = np.eye(len(classes), dtype=np.float32)[which]
+    if stays:
+        one_hot = one_hot[:, :-1]
     left = np.ones(len(items), dtype=bool)
     rules: list[LearntRule] = []
     while len(rules) < _MOST_RULES:

@@ -4,15 +4,16 @@ from __future__ import annotations
 
 import argparse
 import os
+import time
 from pathlib import Path
 
-from frugal_sorter.app.suggest import Proposal, learn_from, suggest
+from frugal_sorter.app.suggest import Proposal, learn_from, learn_from_hand, suggest
 from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.options import add_format, add_listing, folder_named, is_short
 from frugal_sorter.cli.output.plan_view import PlanView
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import count_text, shown, size_text
-from frugal_sorter.cli.reading import require_library
+from frugal_sorter.cli.reading import require_library, since
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.rules.file.one_rule import rule_text
@@ -21,6 +22,7 @@ EXAMPLES = """
   frugal suggest ~/Intake                           the rules, on standard output
   frugal suggest ~/Intake --to rules.toml
   frugal suggest ~/Intake --like ~/Archive          as somebody sorted that tree
+  frugal suggest ~/Desk --since 7d                  rules for what was moved by hand lately
   frugal suggest ~/Intake --as-preview              what they would do
 """
 _NAMED = 3
@@ -30,6 +32,11 @@ _MISPLACED = 20
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("folder", metavar="FOLDER", help="the folder; its own files are looked at")
     parser.add_argument("--like", metavar="SORTED", help="learn from this tree, which somebody sorted by hand")
+    parser.add_argument(
+        "--since",
+        metavar="WHEN",
+        help="learn from what was moved by hand in FOLDER, with all below it, since then: 7d, 2026-11-01",
+    )
     parser.add_argument("--to", metavar="RULES", type=Path, help="write the rules to this new file")
     parser.add_argument("--as-preview", action="store_true", help="show what the rules would do instead")
     add_format(parser, "rules", "html")
@@ -42,6 +49,8 @@ def run(args: argparse.Namespace) -> int:
         folder.encode("utf-8")
     except UnicodeEncodeError:
         raise UsageError(f"{shown(folder)}: this name cannot stand in a rule file", "rename it first") from None
+    if args.since is not None:
+        return _since(args, folder)
     if args.like is not None:
         return _like(args, folder)
     if args.format == "html":
@@ -118,6 +127,33 @@ def _like(args: argparse.Namespace, folder: str) -> int:
         lines.append(f"#   and {len(score.misplaced) - _MISPLACED:,} more")
     lines.append("# A rule that is right on fewer than nine in ten of the files it takes is off.")
     return _give(args, screen, "\n".join([*lines, found.text]), f"{rules}; made from four fifths, such a list {puts}")
+
+
+def _since(args: argparse.Namespace, folder: str) -> int:
+    """Offer rules for what somebody moved by hand."""
+    if args.as_preview or args.like is not None or args.format == "html":
+        raise UsageError("--since is a way of its own", "leave --like, --as-preview and --format out")
+    require_library("--since", "numpy", "reports")
+    try:
+        found, moved = learn_from_hand(folder, since(args.since, time.time_ns()))
+    except OSError as error:
+        raise UsageError(f"{error.filename}: {reason_of(error)}", "run as a user who may read it") from error
+    screen = Screen(is_short(args))
+    if not found:
+        what = f"{count_text(moved, 'file')} moved by hand below {shown(folder)} since then"
+        screen.line(f"Nothing to learn: {what}, as far as kept inventories and the history tell, too few alike.")
+        return 0
+    lines = [
+        f"# {count_text(moved, 'file')} moved by hand below {shown(folder)} since {shown(args.since)}.",
+        "frugal = 1",
+    ]
+    for one in found:
+        lines += [
+            "",
+            f"# You moved {one.moved:,} of these {one.all:,} to {shown(one.rule.target)}: a rule for that?",
+            one.text,
+        ]
+    return _give(args, screen, "\n".join(lines) + "\n", count_text(len(found), "rule"))
 
 
 def _summary(found: Proposal) -> str:
