@@ -14,7 +14,7 @@ from frugal_sorter.planning.guard import refused_entry, refused_folder
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.to_trash import Removals, identity_inside
 from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.steps.count import Count
+from frugal_sorter.steps.count import ONE_FILE, Count, folder_of
 from frugal_sorter.steps.step import NotTouched
 
 
@@ -40,7 +40,8 @@ def plan_trashing(session: Session, program: str, found: Sequence[Found], origin
             place = one.record.place
             problem = refused_entry(one.path) if one.inside is not None else refused_folder(place.folder)
             if not one.is_sure or problem:
-                plan.not_touched.append(NotTouched(place, rule, problem or one.why, bool(problem)))
+                counted = ONE_FILE if one.inside is None else folder_of(one.inside.files)
+                plan.not_touched.append(NotTouched(place, rule, problem or one.why, bool(problem), counted))
                 continue
             record = with_sample(one.record)
             if one.inside is not None:

@@ -58,7 +58,14 @@ th[aria-sort=descending] button::after { content: " ↓"; }
 tfoot td { font-weight: 600; border-bottom: 0; }
 figure { margin: 1.5rem 0; background: #ffffff; border-radius: 6px; padding: .5rem; }
 figure svg { width: 100%; height: auto; display: block; }
-@media print { body { max-width: none; margin: 0; } th { position: static; } tr { break-inside: avoid; } }
+td, th { min-width: 4.5rem; }
+@media print {
+  body { max-width: none; margin: 0; font-size: 12px; }
+  th { position: static; }
+  tr { break-inside: avoid; }
+  /* Else the last row would stand at the foot of each sheet. */
+  thead, tfoot { display: table-row-group; }
+}
 </style>
 </head>
 <body>
