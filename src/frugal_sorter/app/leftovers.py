@@ -3,16 +3,20 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from shutil import which
 
 from frugal_sorter.app.session import Session
+from frugal_sorter.errors import StateError
 from frugal_sorter.filesystem.fingerprint import with_sample
+from frugal_sorter.filesystem.record import Unread
 from frugal_sorter.journal.journal import Journal
-from frugal_sorter.leftovers.names import joined
+from frugal_sorter.leftovers.names import joined, likeness
 from frugal_sorter.leftovers.search import Found
 from frugal_sorter.planning.guard import refused_entry, refused_folder
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.to_trash import Removals, identity_inside
+from frugal_sorter.schedule.cron import crontab_of_account
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.steps.count import ONE_FILE, Count, folder_of
 from frugal_sorter.steps.step import NotTouched
@@ -51,6 +55,27 @@ def plan_trashing(session: Session, program: str, found: Sequence[Found], origin
                 step.details["files"], step.details["bytes"] = max(one.inside.files, 1), one.inside.bytes
             plan.add_group([step])
     return session.planned(plan)
+
+
+def crontab_lines(program: str, note: Callable[[Unread], None]) -> list[tuple[int, str]]:
+    """Return the lines of this account's crontab in which a program is named, each with its number; they are only shown.
+
+    Args:
+        program: its name.
+        note: told where the crontab cannot be read.
+    """
+    if which("crontab") is None:
+        return []
+    try:
+        lines = crontab_of_account().decode(errors="replace").splitlines()
+    except StateError as error:
+        note(Unread("the crontab", str(error)))
+        return []
+    return [
+        (number, line) for number, line in enumerate(lines, 1)
+        if not line.lstrip().startswith("#")
+        and any(likeness(os.path.basename(word.strip("'\"();&|")), program)[0] == "sure" for word in line.split())
+    ]  # fmt: skip
 
 
 def trashed_before(program: str) -> int | None:

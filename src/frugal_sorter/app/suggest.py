@@ -5,14 +5,14 @@ from __future__ import annotations
 import importlib.util
 import os
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
 from frugal_sorter.app.session import Session
 from frugal_sorter.changes.outcome import Outcome
-from frugal_sorter.filesystem.record import Listing, Unknown, is_inside, place_of
+from frugal_sorter.filesystem.record import Listing, Unknown, Unread, is_inside, place_of
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.types import TYPE_OF_SUFFIX
 from frugal_sorter.filesystem.walk import read_folder, walk
@@ -143,12 +143,16 @@ class Learnt:
         score: how good such a list is on files that it was not made from.
         text: the rule file.
         items: how many files it was learnt from.
+        there: how many there are; of very many an even part is learnt from.
+        unread: what could not be read.
     """
 
     rules: Sequence[LearntRule]
     score: Score
     text: str
     items: int
+    there: int
+    unread: list[Unread]
 
 
 def learn_from(folder: str, sorted_tree: str) -> Learnt:
@@ -162,6 +166,7 @@ def learn_from(folder: str, sorted_tree: str) -> Learnt:
         OSError: it cannot be read.
     """
     items: list[Item] = []
+    unread: list[Unread] = []
 
     def descend(listing: Listing, name: str, level: int) -> int | None:
         inside = (
@@ -169,18 +174,20 @@ def learn_from(folder: str, sorted_tree: str) -> Learnt:
         )
         return None if inside else level + 1
 
-    for listing, _ in walk(sorted_tree, 1, True, descend, lambda _: None):
+    for listing, _ in walk(sorted_tree, 1, True, descend, unread.append):
         below = listing.folder[len(sorted_tree.rstrip("/")) + 1 :]
         # What lies directly in the tree is not sorted yet.
         items += [
             Item(name, below, status.st_size, status.st_mtime_ns)
             for name, status in zip(listing.names, listing.status, strict=True) if below and name[0] != "."
         ]  # fmt: skip
-    if len(items) > _MOST_LEARNT:
+    there = len(items)
+    if there > _MOST_LEARNT:
         # Evenly, so that each folder keeps its part.
-        items = sorted(items, key=lambda one: (one.folder, one.name))[:: -(-len(items) // _MOST_LEARNT)]
+        items = sorted(items, key=lambda one: (one.folder, one.name))[:: -(-there // _MOST_LEARNT)]
     rules = learn(items)
-    return Learnt(rules, score_of(items) if rules else Score(), _learnt_text(folder, sorted_tree, rules), len(items))
+    score = score_of(items) if rules else Score()
+    return Learnt(rules, score, _learnt_text(folder, sorted_tree, rules), len(items), there, unread)
 
 
 def _learnt_text(folder: str, sorted_tree: str, rules: Sequence[LearntRule]) -> str:
@@ -230,19 +237,22 @@ class MovedByHand:
     text: str
 
 
-def learn_from_hand(folder: str, since_ns: int) -> tuple[list[MovedByHand], int]:
+def learn_from_hand(
+    folder: str, since_ns: int, note: Callable[[Unread], None]
+) -> tuple[list[MovedByHand], int]:  # fmt: skip
     """Return rules for what somebody moved by hand in a folder since a moment, and how many files that were.
 
     Args:
         folder: absolute, resolved: with all below it.
         since_ns: the moment, in ns since the epoch.
+        note: told of each folder that could not be read.
 
     Raises:
         OSError: it cannot be read.
     """
     there: dict[tuple[int, int], tuple[str, str]] = {}
     stays: list[Item] = []
-    for listing, _ in walk(folder, True, True, lambda one, name, _: None if name[0] == "." else True, lambda _: None):
+    for listing, _ in walk(folder, True, True, lambda one, name, _: None if name[0] == "." else True, note):
         below = listing.folder[len(folder.rstrip("/")) + 1 :]
         for name, status in zip(listing.names, listing.status, strict=True):
             there[status.st_dev, status.st_ino] = below, name

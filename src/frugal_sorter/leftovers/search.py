@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
 from frugal_sorter.filesystem.inside import Inside, look_inside
-from frugal_sorter.filesystem.record import FileRecord, place_of
+from frugal_sorter.filesystem.record import FileRecord, Unread, place_of
 from frugal_sorter.filesystem.status import look
+from frugal_sorter.filesystem.walk import unread_for
 from frugal_sorter.leftovers import installed
 from frugal_sorter.leftovers.names import likeness
 
 _LARGEST_TEXT = 100_000
+Note = Callable[[Unread], None]
 # Of the desktop itself: nobody's leftovers.
 _OF_THE_DESKTOP = frozenset(
     "autostart applications icons mime menus fontconfig dconf systemd user-dirs.dirs user-dirs.locale mimeapps.list environment.d"
@@ -70,16 +72,17 @@ def places(home: str, is_root: bool) -> list[tuple[str, bool]]:
     return [*found, *((folder, False) for folder in system)]
 
 
-def search(program: str, home: str, is_root: bool) -> list[Found]:
+def search(program: str, home: str, is_root: bool, note: Note) -> list[Found]:
     """Return what a program has left behind, the sure ones first, each by its path.
 
     Args:
         program: its name.
         home: of the account.
         is_root: places of the whole machine are looked at, too.
+        note: told of each folder that could not be read.
     """
     found: dict[str, Found] = {}
-    for path, name in _entries(home, is_root):
+    for path, name in _entries(home, is_root, note):
         how, why = likeness(name, program)
         if not how and (starts := _by_what_it_starts(path, name, program)):
             how, why = "sure", starts
@@ -92,17 +95,17 @@ def search(program: str, home: str, is_root: bool) -> list[Found]:
     return sorted(found.values(), key=lambda one: (not one.is_sure, one.path))
 
 
-def _entries(home: str, is_root: bool) -> Iterator[tuple[str, str]]:
+def _entries(home: str, is_root: bool, note: Note) -> Iterator[tuple[str, str]]:
     """Yield the path and the name of what lies in the places of programs, and one level further below makers of several."""
     for folder, only_hidden in places(home, is_root):
-        for name in _names(folder):
+        for name in _names(folder, note):
             path = f"{folder}/{name}"
             if only_hidden and not name.startswith("."):
                 continue
             yield path, name
             # Some keep their programs together, in a folder that is all of theirs.
             if not only_hidden and os.path.isdir(path) and not os.path.islink(path) and name not in _OF_THE_DESKTOP:
-                for inner in _names(path):
+                for inner in _names(path, note):
                     if os.path.isdir(f"{path}/{inner}"):
                         yield f"{path}/{inner}", inner
 
@@ -138,13 +141,18 @@ def _found(path: str, why: str, is_sure: bool) -> Found | None:
     return Found(record, inside, why, is_sure)
 
 
-def unclaimed(home: str) -> list[Found]:
-    """Return what is configured below a home and belongs to no installed program that is known, the largest first."""
+def unclaimed(home: str, note: Note) -> list[Found]:
+    """Return what is configured below a home and belongs to no installed program that is known, the largest first.
+
+    Args:
+        home: of the account.
+        note: told of each folder that could not be read.
+    """
     found = []
     for folder, only_hidden in places(home, False):
         if os.path.basename(folder) in ("autostart", "user", "applications"):
             continue
-        for name in _names(folder):
+        for name in _names(folder, note):
             if name.lower() in _OF_THE_DESKTOP or (only_hidden and not name.startswith(".")):
                 continue
             bare = name.lstrip(".").partition(".")[0] if name.count(".") < 2 else name.rpartition(".")[2]
@@ -155,8 +163,11 @@ def unclaimed(home: str) -> list[Found]:
     return sorted(found, key=lambda one: (-one.bytes, one.path))
 
 
-def _names(folder: str) -> list[str]:
+def _names(folder: str, note: Note) -> list[str]:
     try:
         return sorted(os.listdir(folder))
-    except OSError:
+    except (FileNotFoundError, NotADirectoryError):
+        return []
+    except OSError as error:
+        note(unread_for(folder, error))
         return []

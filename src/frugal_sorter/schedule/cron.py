@@ -76,21 +76,21 @@ class Scheduler(scheduler.Scheduler):
         return [["crontab", "-e"]]
 
     def install(self, entry: Entry) -> None:
-        table = _table()
+        table = crontab_of_account()
         _replace(_without(table, entry.name), _block(entry))
 
     def remove(self, entry: Entry) -> None:
-        table = _table()
+        table = crontab_of_account()
         without = _without(table, entry.name)
         if without != table:
             _put(without)
 
     def turn(self, entry: Entry, on: bool) -> None:
-        table = _table()
+        table = crontab_of_account()
         _replace(_without(table, entry.name), _block(entry) if on else _paused(entry))
 
     def state(self, entry: Entry) -> State:
-        found = _found(_table(), entry.name)
+        found = _found(crontab_of_account(), entry.name)
         if found is None:
             resume = f"`frugal schedule resume {entry.name}` writes it again"
             return State(False, trouble=(f"it is gone from the crontab; {resume}",))
@@ -110,7 +110,7 @@ class Scheduler(scheduler.Scheduler):
         # What cron gives a job, and nothing else (crontab(5)).
         env = {
             "HOME": account.pw_dir, "LOGNAME": account.pw_name, "SHELL": "/bin/sh", "PATH": "/usr/bin:/bin",
-            **_variables(_table()),
+            **_variables(crontab_of_account()),
         }  # fmt: skip
         try:
             done = subprocess.run(
@@ -122,8 +122,12 @@ class Scheduler(scheduler.Scheduler):
         return int(done.returncode)
 
 
-def _table() -> bytes:
-    """Return the crontab as it is, empty where there is none."""
+def crontab_of_account() -> bytes:
+    """Return the crontab as it is, empty where there is none.
+
+    Raises:
+        StateError: it cannot be read.
+    """
     done = ask_system(["crontab", "-l"])
     if done.returncode != 0:
         said = done.stderr.decode(errors="replace").strip()
@@ -152,7 +156,7 @@ def _put(table: bytes) -> None:
         insist(["crontab", "-"], table)
     else:
         ask_system(["crontab", "-r"])
-    if _table() != table:
+    if crontab_of_account() != table:
         raise StateError("the crontab is not what was written", "see who else writes it")
 
 

@@ -17,7 +17,16 @@ from typing import TYPE_CHECKING
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.cli.options import add_for, add_format, run_number
 from frugal_sorter.cli.output.plan_view import step_as_json, step_text
-from frugal_sorter.cli.output.text import cell_text, common_base, count_text, iso_text, moment_text, shown, size_text
+from frugal_sorter.cli.output.text import (
+    cell_text,
+    common_base,
+    count_text,
+    held_text,
+    iso_text,
+    moment_text,
+    shown,
+    size_text,
+)
 from frugal_sorter.cli.output.words import WORDS, done_text
 from frugal_sorter.cli.reading import since
 from frugal_sorter.errors import UsageError
@@ -350,7 +359,8 @@ def _show_run(journal: Journal, one: Run, active: bool, wanted: str) -> int:
     sums = kept_totals(ready_state_folder(), one.id)
     if sums is not None:
         texts = [f"{count_text(each.files, 'file')} of {size_text(each.bytes)}" for each in sums]
-        screen.line(f"its folders held {texts[0]} before it and {texts[1]} after it, hidden ones too")
+        counted = held_text(sums[0].levels.values())
+        screen.line(f"its folders held {texts[0]} before it and {texts[1]} after it ({counted})")
     near = {
         place.folder
         for step, _ in asked

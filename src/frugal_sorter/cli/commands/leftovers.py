@@ -7,7 +7,7 @@ import json
 import os
 from collections.abc import Sequence
 
-from frugal_sorter.app.leftovers import home, plan_trashing, trashed_before
+from frugal_sorter.app.leftovers import crontab_lines, home, plan_trashing, trashed_before
 from frugal_sorter.cli import visits
 from frugal_sorter.cli.carry_out import list_ask_do, take_back_text
 from frugal_sorter.cli.choosing import add_choosing, edit_first, keep_out, save_instead, take_out
@@ -17,6 +17,7 @@ from frugal_sorter.cli.output.plan_view import PlanView, exit_code
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import below, count_text, date_text, iso_text, shown, size_text
 from frugal_sorter.errors import RefusedError, UsageError
+from frugal_sorter.filesystem.record import Unread
 from frugal_sorter.leftovers.installed import is_removed, where_installed
 from frugal_sorter.leftovers.names import joined
 from frugal_sorter.leftovers.search import Found, search, unclaimed
@@ -52,10 +53,14 @@ def run(args: argparse.Namespace) -> int:
         return _list_unclaimed(args)
     if len(joined(args.program)) < _SHORTEST:
         raise UsageError(f"{shown(args.program)}: too short a name to be sure of anything", "name it in full")
-    found = search(args.program, home(), os.geteuid() == 0)
+    unread: list[Unread] = []
+    found = search(args.program, home(), os.geteuid() == 0, unread.append)
+    lines = crontab_lines(args.program, unread.append)
     there, before = where_installed(args.program), trashed_before(args.program)
     if args.format == "json":
-        return _print_json(args, found, there, before)
+        result = {"program": args.program, "installed": there or None, "trashed_by_run": before}
+        more = {"crontab_lines": [{"line": number, "text": text} for number, text in lines]}
+        return _print_json(args, {**result, "entries": [_as_json(one) for one in found], **more}, unread)
     screen = Screen(is_short(args))
     if there:
         screen.line(
@@ -69,12 +74,13 @@ def run(args: argparse.Namespace) -> int:
     elif is_removed(args.program):
         screen.line(f"The package {shown(args.program)} was removed, and its settings were not.")
     if args.do is None or not found:
-        _list(screen, args.program, found)
-        return 0
+        _list(screen, args.program, found, bool(unread))
+        return _more(screen, lines, unread)
     if there:
         raise RefusedError(
             f"{args.program} is installed ({there})", "remove the program first; what it keeps is its own"
         )
+    _more(screen, lines, unread)
     session = begin()
     plan = plan_trashing(session, args.program, found, command_line())
     view = PlanView(plan, screen, Numbers(plan))
@@ -98,9 +104,18 @@ def run(args: argparse.Namespace) -> int:
     )
 
 
-def _list(screen: Screen, program: str, found: Sequence[Found]) -> None:
+def _more(screen: Screen, lines: Sequence[tuple[int, str]], unread: Sequence[Unread]) -> int:
+    """Print what is not an entry of its own, and what could not be looked at; return the exit code."""
+    for number, text in lines:
+        screen.line(f"Line {number} of your crontab names it and stays (`crontab -e`): {shown(text)}", style="yellow")
+    for one in unread:
+        screen.line(f"Not read: {shown(one.path)} ({shown(one.reason)})", style="yellow")
+    return 1 if unread else 0
+
+
+def _list(screen: Screen, program: str, found: Sequence[Found], is_partly: bool) -> None:
     if not found:
-        screen.line(f"Nothing of {shown(program)} is left.")
+        screen.line(f"Nothing of {shown(program)} is left{', where it could be looked' if is_partly else ''}.")
         return
     sure = [one for one in found if one.is_sure]
     doubtful = [one for one in found if not one.is_sure]
@@ -134,14 +149,14 @@ def _table(screen: Screen, found: Sequence[Found]) -> None:
 
 
 def _list_unclaimed(args: argparse.Namespace) -> int:
-    found = unclaimed(home())
+    unread: list[Unread] = []
+    found = unclaimed(home(), unread.append)
     if args.format == "json":
-        print(json.dumps({"unclaimed": [_as_json(one) for one in found]}, indent=2))
-        return 0
+        return _print_json(args, {"unclaimed": [_as_json(one) for one in found]}, unread)
     screen = Screen(is_short(args))
     if not found:
         screen.line("All that is configured here belongs to an installed program.")
-        return 0
+        return _more(screen, [], unread)
     screen.line(
         "Below this home, and of no installed program that could be found; nothing of it is proposed for removal."
     )
@@ -151,16 +166,14 @@ def _list_unclaimed(args: argparse.Namespace) -> int:
     screen.line(
         f"{count_text(len(found), 'entry', 'entries')}, {size_text(sum(one.bytes for one in found))}.", style="bold"
     )
-    return 0
+    return _more(screen, [], unread)
 
 
-def _print_json(args: argparse.Namespace, found: Sequence[Found], there: str, before: int | None) -> int:
+def _print_json(args: argparse.Namespace, result: dict[str, object], unread: Sequence[Unread]) -> int:
     if args.do is not None:
         raise UsageError("--do is shown as a table only", "leave --format out")
-    entries = [_as_json(one) for one in found]
-    result = {"program": args.program, "installed": there or None, "trashed_by_run": before, "entries": entries}
-    print(json.dumps(result, indent=2))
-    return 0
+    print(json.dumps({**result, "not_read": [one._asdict() for one in unread]}, indent=2))
+    return 1 if unread else 0
 
 
 def _as_json(one: Found) -> dict[str, object]:

@@ -17,6 +17,7 @@ from frugal_sorter.cli.output.text import (
     common_base,
     count_text,
     date_text,
+    held_text,
     iso_text,
     moment_text,
     share_text,
@@ -97,7 +98,8 @@ def paragraphs(found: Report) -> list[str]:
         said.append(f"{count_text(found.taken_back, 'run')} {were} not counted.")
     if found.before is not None and found.after is not None:
         where = shown(next(iter(found.after.levels))) if len(found.after.levels) == 1 else "The folders"
-        said.append(f"{where} held {_held(found.before)} before, and {_held(found.after)} after, hidden ones too.")
+        counted = held_text(found.after.levels.values())
+        said.append(f"{where} held {_held(found.before)} before, and {_held(found.after)} after ({counted}).")
     room = f"{size_text(found.free)} of {size_text(found.total)} are free now ({share_text(found.free, found.total)})"
     said.append(f"Freed {size_text(found.freed)}; {room}." if found.freed else f"{room[:1].upper()}{room[1:]}.")
     if found.full_ns is not None:

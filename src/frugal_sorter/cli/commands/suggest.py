@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import os
 import time
+from collections.abc import Sequence
 from pathlib import Path
 
 from frugal_sorter.app.suggest import Proposal, learn_from, learn_from_hand, suggest
@@ -15,6 +16,7 @@ from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import count_text, shown, size_text
 from frugal_sorter.cli.reading import require_library, since
 from frugal_sorter.errors import UsageError
+from frugal_sorter.filesystem.record import Unread
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.rules.file.one_rule import rule_text
 
@@ -71,14 +73,15 @@ def run(args: argparse.Namespace) -> int:
         screen.line()
         screen.line(f"It would {view.totals()}.", style="bold")
         return 0
-    return _give(args, screen, _text(folder, found), _summary(found))
+    _give(args, screen, _text(folder, found), _summary(found))
+    return 0
 
 
-def _give(args: argparse.Namespace, screen: Screen, text: str, summary: str) -> int:
-    """Print a rule file, or write it where `--to` says."""
+def _give(args: argparse.Namespace, screen: Screen, text: str, summary: str, missing: Sequence[str] = ()) -> None:
+    """Print a rule file, or write it where `--to` says; what was not read stands in it, and beside the summary."""
     if args.to is None:
         screen.lines(text.rstrip("\n"))
-        return 0
+        return
     try:
         with open(
             os.open(args.to, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o644), "w", encoding="utf-8"
@@ -90,7 +93,7 @@ def _give(args: argparse.Namespace, screen: Screen, text: str, summary: str) -> 
         raise UsageError(f"{args.to}: it cannot be written ({reason_of(error)})", "choose another place") from None
     screen.line(f"{summary}, written to {shown(str(args.to))}.", style="bold")
     screen.line(f"Next: frugal check {shown(str(args.to))}, then frugal preview {shown(str(args.to))}")
-    return 0
+    _print_lines(screen, missing)
 
 
 def _like(args: argparse.Namespace, folder: str) -> int:
@@ -105,9 +108,13 @@ def _like(args: argparse.Namespace, folder: str) -> int:
     except OSError as error:
         raise UsageError(f"{error.filename}: {reason_of(error)}", "run as a user who may read it") from error
     screen, score, items = Screen(is_short(args)), found.score, count_text(found.items, "sorted file")
+    if found.there > found.items:
+        items = f"{items}, drawn evenly from {found.there:,}"
+    missing = _not_read(found.unread)
     if not found.rules:
         screen.line(f"Nothing to learn from {shown(tree)}: {items}, which no short rules tell apart.")
-        return 0
+        _print_lines(screen, missing)
+        return 1 if missing else 0
     share = f" ({score.right / score.all:.0%})" if score.all else ""
     puts = f"puts {score.right:,} of {score.all:,} held-out files where they lie{share}, leaves {score.left:,}"
     puts += f", misplaces {len(score.misplaced):,}"
@@ -115,8 +122,8 @@ def _like(args: argparse.Namespace, folder: str) -> int:
     if args.format == "html":
         from frugal_sorter.cli.output.learning_page import page_of
 
-        print(page_of(shown(tree), f"{rules} from {items}.", puts, found))
-        return 0
+        print(page_of(shown(tree), " ".join([f"{rules} from {items}.", *missing]), puts, found))
+        return 1 if missing else 0
     lines = [
         f"# Learnt from {shown(tree)}: {rules} from {items}.",
         f"# Made from four fifths of them, five times, such a list {puts}.",
@@ -126,7 +133,9 @@ def _like(args: argparse.Namespace, folder: str) -> int:
     if len(score.misplaced) > _MISPLACED:
         lines.append(f"#   and {len(score.misplaced) - _MISPLACED:,} more")
     lines.append("# A rule that is right on fewer than nine in ten of the files it takes is off.")
-    return _give(args, screen, "\n".join([*lines, found.text]), f"{rules}; made from four fifths, such a list {puts}")
+    lines += [f"# {line}" for line in missing]
+    _give(args, screen, "\n".join([*lines, found.text]), f"{rules}; made from four fifths, such a list {puts}", missing)
+    return 1 if missing else 0
 
 
 def _since(args: argparse.Namespace, folder: str) -> int:
@@ -135,16 +144,19 @@ def _since(args: argparse.Namespace, folder: str) -> int:
         raise UsageError("--since is a way of its own", "leave --like, --as-preview and --format out")
     require_library("--since", "numpy", "reports")
     try:
-        found, moved = learn_from_hand(folder, since(args.since, time.time_ns()))
+        unread: list[Unread] = []
+        found, moved = learn_from_hand(folder, since(args.since, time.time_ns()), unread.append)
     except OSError as error:
         raise UsageError(f"{error.filename}: {reason_of(error)}", "run as a user who may read it") from error
-    screen = Screen(is_short(args))
+    screen, missing = Screen(is_short(args)), _not_read(unread)
     if not found:
         what = f"{count_text(moved, 'file')} moved by hand below {shown(folder)} since then"
         screen.line(f"Nothing to learn: {what}, as far as kept inventories and the history tell, too few alike.")
-        return 0
+        _print_lines(screen, missing)
+        return 1 if missing else 0
     lines = [
         f"# {count_text(moved, 'file')} moved by hand below {shown(folder)} since {shown(args.since)}.",
+        *(f"# {line}" for line in missing),
         "frugal = 1",
     ]
     for one in found:
@@ -153,7 +165,17 @@ def _since(args: argparse.Namespace, folder: str) -> int:
             f"# You moved {one.moved:,} of these {one.all:,} to {shown(one.rule.target)}: a rule for that?",
             one.text,
         ]
-    return _give(args, screen, "\n".join(lines) + "\n", count_text(len(found), "rule"))
+    _give(args, screen, "\n".join(lines) + "\n", count_text(len(found), "rule"), missing)
+    return 1 if missing else 0
+
+
+def _not_read(unread: Sequence[Unread]) -> list[str]:
+    return [f"Not read: {shown(one.path)} ({one.reason})." for one in unread if not one.by_design]
+
+
+def _print_lines(screen: Screen, lines: Sequence[str]) -> None:
+    for line in lines:
+        screen.line(line, style="yellow")
 
 
 def _summary(found: Proposal) -> str:

@@ -10,6 +10,7 @@ from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import (
     cell_text,
     count_text,
+    held_text,
     iso_text,
     moment_text,
     shown,
@@ -60,7 +61,7 @@ def print_sums(first: Totals, second: Totals, wanted: str) -> None:
 
 
 def _line(label: str, totals: Totals) -> str:
-    what = f"{count_text(totals.files, 'file')}, {size_text(totals.bytes)}"
+    what = f"{count_text(totals.files, 'file')}, {size_text(totals.bytes)} ({held_text(totals.levels.values())})"
     return f"{label:5}{', '.join(map(shown, totals.levels))}  {moment_text(totals.made_ns)}, {what}"
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Iterable
 from datetime import datetime
 from functools import lru_cache
 
@@ -125,6 +126,20 @@ def cell_text(text: str) -> str:
     """Return a cell of CSV that no spreadsheet takes for a formula, and that any terminal can show."""
     text = shown(text)
     return f"'{text}" if text[:1] in _FORMULA else text
+
+
+def held_text(levels: Iterable[int | None]) -> str:
+    """Return what is counted of folders that a rule acts in, in words: hidden files too, and down to which level.
+
+    Args:
+        levels: of each of them, how many levels were counted; None for all.
+    """
+    deepest = set(levels)
+    if deepest <= {None}:
+        return "hidden files too"
+    if deepest == {1}:
+        return "hidden files too, subfolders not"
+    return "hidden files too, as deep as the rules look"
 
 
 def common_base(folders: list[str]) -> str:
