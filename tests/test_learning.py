@@ -46,7 +46,7 @@ def tree(habit: str, files: int = 360, seed: int = 3) -> tuple[list[Item], set[s
                 "project": f"Projects/{chance.choice(PROJECTS)}",
                 "month": "Sheets/2025-01",
             }[habit]
-        items.append(Item(name, folder, 1_000, int(when.timestamp()) * 10**9))
+        items.append(Item(name, folder, chance.randrange(500, 5_000_000), int(when.timestamp()) * 10**9))
     return items, noise
 
 
@@ -65,6 +65,23 @@ def test_what_can_be_told_is_put_right_and_the_rest_is_left(habit: str) -> None:
     assert len(guessed) <= 0.15 * len(nameless), guessed
     for rule in learn(items):
         assert 1 <= len(rule.tests) <= 4 and len(rule.where) < 100
+
+
+def test_sizes_are_learnt_where_names_tell_nothing(folder: Path, frugal: Frugal) -> None:
+    for number in range(30):
+        put(folder / f"Sorted/Web/IMG_{number}.jpg", b"x" * (300 + number))
+        put(folder / f"Sorted/Print/IMG_{number}0.jpg", b"x" * (30_000 + number))
+    for name, size in (("IMG_77.jpg", 400), ("IMG_78.jpg", 25_000), ("price list.pdf", 25_000)):
+        put(folder / "Intake" / name, b"x" * size)
+    frugal("suggest", "Intake", "--like", "Sorted", "--to", "rules.toml")
+    # What else is large was never sorted by anybody.
+    assert (
+        "warning" not in frugal("check", "rules.toml").stdout
+        and "ext is jpg and size" in (folder / "rules.toml").read_text()
+    )
+    frugal("tidy", "rules.toml", "--yes")
+    assert (folder / "Sorted/Web/IMG_77.jpg").exists() and (folder / "Sorted/Print/IMG_78.jpg").exists()
+    assert (folder / "Intake/price list.pdf").exists()
 
 
 def test_labels_that_mean_nothing_get_no_more_than_chance() -> None:

@@ -18,7 +18,7 @@ from frugal_sorter.filesystem.types import OTHER, TYPE_OF_SUFFIX, suffix_of
 from frugal_sorter.proposing.names import tokens_of
 from frugal_sorter.rules.fields import fold
 from frugal_sorter.rules.file.one_rule import quoted
-from frugal_sorter.rules.units import SECOND_NS
+from frugal_sorter.rules.units import SECOND_NS, parse_size
 
 if TYPE_CHECKING:
     import numpy
@@ -29,6 +29,8 @@ if TYPE_CHECKING:
 _FEWEST, _MOST_TESTS, _RIGHT = 4, 4, 0.8
 # Below this part it is written down, but switched off.
 SURE = 0.9
+# Bounds of sizes, as a person would name them.
+_BOUNDS = [f"{number} {unit}" for unit in ("KB", "MB", "GB") for number in (1, 2, 5, 10, 20, 50, 100, 200, 500)]
 _WORDS, _SHORTEST_WORD, _BASES, _MOST_RULES = 600, 3, 12, 200
 FOLDS = 5
 
@@ -43,11 +45,12 @@ class Item(NamedTuple):
 
 
 class Test(NamedTuple):
-    """A test of our own language, and what it looks for."""
+    """A test of our own language, and what it looks for: a suffix, a type, a word, or a size on one side of a bound in bytes."""
 
     text: str
     kind: str
     value: str
+    bound: int = 0
 
     def holds(self, item: Item) -> bool:
         """Tell whether it is true of a file."""
@@ -56,6 +59,8 @@ class Test(NamedTuple):
             return suffix == self.value
         if self.kind == "type":
             return TYPE_OF_SUFFIX.get(suffix, OTHER) == self.value
+        if self.kind == "size":
+            return item.bytes > self.bound if self.value.startswith("over") else item.bytes < self.bound
         return self.value in fold(item.name)
 
 
@@ -141,9 +146,10 @@ def learn(items: Sequence[Item], stays: str = "") -> list[LearntRule]:
     if stays:
         one_hot = one_hot[:, :-1]
     left = np.ones(len(items), dtype=bool)
+    alone = np.array([test.kind != "size" for test in tests])
     rules: list[LearntRule] = []
     while len(rules) < _MOST_RULES:
-        found = _best(table, one_hot, left)
+        found = _best(table, alone, one_hot, left)
         if found is None:
             return rules
         chosen, target = found
@@ -154,8 +160,15 @@ def learn(items: Sequence[Item], stays: str = "") -> list[LearntRule]:
     return rules
 
 
-def _best(table: Table, one_hot: Table, left: Table) -> tuple[tuple[int, ...], int] | None:
-    """Return the tests that tell most files of one class from those left over, and the class; None where none do."""
+def _best(table: Table, alone: Table, one_hot: Table, left: Table) -> tuple[tuple[int, ...], int] | None:
+    """Return the tests that tell most files of one class from those left over, and the class; None where none do.
+
+    Args:
+        table: which test holds for which file.
+        alone: which of the tests say something without another one; a size does not.
+        one_hot: which file is of which class.
+        left: the files that no rule takes yet.
+    """
     import numpy as np
 
     waiting: list[tuple[tuple[int, ...], Table]] = [((), left)]
@@ -167,7 +180,7 @@ def _best(table: Table, one_hot: Table, left: Table) -> tuple[tuple[int, ...], i
             counts = part.astype(np.float32) @ one_hot[mask]
             total, best, target = part.sum(1), counts.max(1), counts.argmax(1)
             for at in np.flatnonzero(best >= _FEWEST):
-                if int(at) in chosen:
+                if int(at) in chosen or not (chosen or alone[at]):
                     continue
                 right, wrong = float(best[at]), float(total[at] - best[at])
                 tests = (*chosen, int(at))
@@ -203,6 +216,15 @@ def _tests(items: Sequence[Item]) -> list[Test]:
     ]
     ranked = sorted(words.items(), key=lambda one: (-one[1], one[0]))[:_WORDS]
     found += [Test(f"name has {quoted(word)}", "word", word) for word, count in ranked if _FEWEST <= count < len(items)]
+    for text in _BOUNDS:
+        bound = parse_size(text)
+        over, under = sum(item.bytes > bound for item in items), sum(item.bytes < bound for item in items)
+        if over >= _FEWEST and under >= _FEWEST:
+            # Last: of two tests that tell as much, the name is what a person would go by.
+            found += [
+                Test(f"size {sign} {text}", "size", f"{side} {text}", bound)
+                for sign, side in ((">", "over"), ("<", "under"))
+            ]
     return found
 
 
