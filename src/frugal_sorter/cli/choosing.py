@@ -104,7 +104,27 @@ def keep_out(args: argparse.Namespace, screen: Screen, rules: Sequence[Keys]) ->
         screen.lines("\n\n".join("\n".join(f"  {line}" for line in rule_text(rule).split("\n")) for rule in rules))
 
 
-def save_instead(args: argparse.Namespace, view: PlanView, screen: Screen) -> bool:
+def settle(args: argparse.Namespace, view: PlanView, screen: Screen, left_out: Sequence[Keys]) -> bool:
+    """Do with a plan that was shown what was asked for besides: keep entries out, save it, or edit it; tell whether it was saved.
+
+    Args:
+        args: of the command.
+        view: the plan.
+        screen: to print on.
+        left_out: the rules that leave for good what `take_out` took out.
+
+    Raises:
+        UsageError: it cannot be kept out, saved or edited; nothing is done then.
+    """
+    keep_out(args, screen, left_out)
+    if _save_instead(args, view, screen):
+        return True
+    if args.edit and view.plan.asked:
+        edit(view, screen)
+    return False
+
+
+def _save_instead(args: argparse.Namespace, view: PlanView, screen: Screen) -> bool:
     """Write the plan to a file where `--save` asks for it, and tell whether it did."""
     if args.save is None:
         return False
@@ -114,16 +134,6 @@ def save_instead(args: argparse.Namespace, view: PlanView, screen: Screen) -> bo
     screen.line(f"Nothing was changed: {count_text(len(view.plan.asked), 'step')} saved in {shown(str(args.save))}."
                 f" `frugal tidy --plan {shown(shlex.quote(str(args.save)))}` does it.", style="bold")  # fmt: skip
     return True
-
-
-def edit_first(args: argparse.Namespace, view: PlanView, screen: Screen) -> None:
-    """Open the plan in an editor where `--edit` asks for it.
-
-    Raises:
-        UsageError: there is no editor, it fails, or something else was changed; nothing is done then.
-    """
-    if args.edit and view.plan.asked:
-        edit(view, screen)
 
 
 def edit(view: PlanView, screen: Screen) -> None:

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 
 from frugal_sorter.app.session import Session
 from frugal_sorter.cli.carry_out import list_ask_do, take_back_text
-from frugal_sorter.cli.choosing import edit_first, keep_out, save_instead, take_out
+from frugal_sorter.cli.choosing import settle, take_out
 from frugal_sorter.cli.options import command_line, refuse_removal
 from frugal_sorter.cli.output.plan_view import PlanView, exit_code
 from frugal_sorter.cli.output.screen import Screen
@@ -59,13 +59,11 @@ def _carry_out(session: Session, screen: Screen, plan: Plan, args: argparse.Name
     view = PlanView(plan, screen, Numbers(plan))
     left_out = take_out(args, view)
     where = f"below {shown(view.base)}, as {session.account}?{more}"
-    keep_out(args, screen, left_out)
     if args.save is not None and plan.asked:
         view.show()
         screen.line()
-    if save_instead(args, view, screen):
+    if settle(args, view, screen, left_out):
         return exit_code(plan)
-    edit_first(args, view, screen)
     return list_ask_do(session, plan, view, screen, where, args.yes, take_back_text, steerable=True)
 
 

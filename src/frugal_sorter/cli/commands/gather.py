@@ -7,7 +7,7 @@ import os
 import sys
 
 from frugal_sorter.cli.carry_out import agreed, show_run, take_back_text, tell_freed
-from frugal_sorter.cli.choosing import add_choosing, edit_first, keep_out, save_instead, take_out
+from frugal_sorter.cli.choosing import add_choosing, keep_out, settle, take_out
 from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.options import add_for, add_listing, add_unattended, command_line, folder_named, is_short
 from frugal_sorter.cli.output.plan_view import PlanView
@@ -82,10 +82,8 @@ def run(args: argparse.Namespace) -> int:
     if not args.yes:
         view.show_names(plan.asked)
         screen.line()
-    keep_out(args, screen, left_out)
-    if save_instead(args, view, screen):
+    if settle(args, view, screen, left_out):
         return 3 if plan.refused else 1 if gathering.missed or plan.has_problem else 0
-    edit_first(args, view, screen)
 
     def question() -> str:
         size = size_text(sum(step.bytes for step in plan.asked))

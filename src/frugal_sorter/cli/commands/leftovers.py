@@ -10,7 +10,7 @@ from collections.abc import Sequence
 from frugal_sorter.app.leftovers import crontab_lines, home, plan_trashing, trashed_before
 from frugal_sorter.cli import visits
 from frugal_sorter.cli.carry_out import list_ask_do, take_back_text
-from frugal_sorter.cli.choosing import add_choosing, edit_first, keep_out, save_instead, take_out
+from frugal_sorter.cli.choosing import add_choosing, settle, take_out
 from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.options import add_for, add_format, add_listing, add_unattended, command_line, is_short
 from frugal_sorter.cli.output.plan_view import PlanView, exit_code
@@ -85,13 +85,11 @@ def run(args: argparse.Namespace) -> int:
     plan = plan_trashing(session, args.program, found, command_line())
     view = PlanView(plan, screen, Numbers(plan))
     left_out = take_out(args, view)
-    keep_out(args, screen, left_out)
     if args.save is not None and plan.asked:
         view.show()
         screen.line()
-    if save_instead(args, view, screen):
+    if settle(args, view, screen, left_out):
         return exit_code(plan)
-    edit_first(args, view, screen)
     return list_ask_do(
         session,
         plan,

@@ -8,7 +8,7 @@ from collections import Counter
 
 from frugal_sorter.app.rules import plan_job
 from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
-from frugal_sorter.cli.choosing import add_choosing, edit_first, keep_out, save_instead, take_out
+from frugal_sorter.cli.choosing import add_choosing, keep_out, settle, take_out
 from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.one_line import (
     add_types,
@@ -103,10 +103,8 @@ def run(args: argparse.Namespace) -> int:
         _show(plan, view, screen, folder)
     screen.line()
     view.warn()
-    keep_out(args, screen, left_out)
-    if save_instead(args, view, screen):
+    if settle(args, view, screen, left_out):
         return exit_code(plan)
-    edit_first(args, view, screen)
 
     def question() -> str:
         where = f"below {shown(folder)}, into {shown(args.into)}"

@@ -10,7 +10,7 @@ from pathlib import Path
 from frugal_sorter.app.rules import keep_only, leave_out, plan_rules, plan_saved, rules_named
 from frugal_sorter.app.session import Session
 from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
-from frugal_sorter.cli.choosing import add_choosing, edit_first, keep_out, save_instead, take_out
+from frugal_sorter.cli.choosing import add_choosing, keep_out, settle, take_out
 from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.options import (
     add_as_of,
@@ -84,10 +84,8 @@ def run(args: argparse.Namespace) -> int:
     view.show(names=not args.yes)
     screen.line()
     view.warn()
-    keep_out(args, screen, left_out)
-    if save_instead(args, view, screen):
+    if settle(args, view, screen, left_out):
         return exit_code(plan)
-    edit_first(args, view, screen)
     return ask_and_do(
         session, plan, view, screen, lambda: _question(session, args, plan, view), args.yes, take_back_text
     )
