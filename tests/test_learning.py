@@ -84,6 +84,21 @@ def test_sizes_are_learnt_where_names_tell_nothing(folder: Path, frugal: Frugal)
     assert (folder / "Intake/price list.pdf").exists()
 
 
+def test_what_stands_inside_tells_where_names_say_nothing(folder: Path, frugal: Frugal) -> None:
+    for number in range(24):
+        who = "Harbour Clay" if number % 2 else "Quay Packaging"
+        put(folder / f"Sorted/{who}/scan{number:04}.txt", f"Invoice {number}\nfrom {who.upper()}, with thanks\n")
+        put(folder / f"Sorted/Kiln/kiln log {number}.txt", "quay packaging and clay were fired")
+    put(folder / "Intake/scan0900.txt", "From Quay Packaging\n")
+    put(folder / "Intake/scan0901.txt", "From somebody nobody knows\n")
+    said = frugal("suggest", "Intake", "--like", "Sorted", "--to", "rules.toml").stdout
+    assert "puts 48 of 48 held-out files where they lie" in said
+    assert 'text has "' in (folder / "rules.toml").read_text().replace("'", '"')
+    assert "warning" not in frugal("check", "rules.toml").stdout
+    frugal("tidy", "rules.toml", "--yes")
+    assert (folder / "Sorted/Quay Packaging/scan0900.txt").exists() and (folder / "Intake/scan0901.txt").exists()
+
+
 def test_labels_that_mean_nothing_get_no_more_than_chance() -> None:
     items, _ = tree("supplier")
     folders = [item.folder for item in items]

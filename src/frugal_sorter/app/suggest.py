@@ -12,9 +12,10 @@ from pathlib import Path
 
 from frugal_sorter.app.session import Session
 from frugal_sorter.changes.outcome import Outcome
+from frugal_sorter.filesystem.content_readers import family_of
 from frugal_sorter.filesystem.record import Listing, Unknown, Unread, is_inside, place_of
 from frugal_sorter.filesystem.status import look
-from frugal_sorter.filesystem.types import TYPE_OF_SUFFIX
+from frugal_sorter.filesystem.types import TYPE_OF_SUFFIX, suffix_of
 from frugal_sorter.filesystem.walk import read_folder, walk
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.by_rules import plan_by_rules
@@ -24,7 +25,7 @@ from frugal_sorter.planning.plan import Plan
 from frugal_sorter.proposing.learning import Item, LearntRule, Score, filled, learn, score_of
 from frugal_sorter.proposing.proposal import Group, Seen, folders_around, propose
 from frugal_sorter.reports.saved import kept_of
-from frugal_sorter.rules.fields import FIELDS, Facts
+from frugal_sorter.rules.fields import FIELDS, Facts, fold
 from frugal_sorter.rules.file.load import FORMAT, read_rules
 from frugal_sorter.rules.file.one_rule import Value, rule_text
 from frugal_sorter.rules.model import RuleBook
@@ -32,6 +33,8 @@ from frugal_sorter.state.folders import ready_state_folder
 
 # From more files than these no more is learnt.
 _MOST_LEARNT = 20_000
+# So many files with names that say nothing are opened, evenly drawn, and so much of the text in each counts.
+_MOST_OPENED, _MOST_TEXT = 400, 20_000
 # So many files of a group are opened, and this part of them must have it.
 _LOOKED_INTO, _NEARLY_ALL = 30, 0.8
 
@@ -155,10 +158,11 @@ class Learnt:
     unread: list[Unread]
 
 
-def learn_from(folder: str, sorted_tree: str) -> Learnt:
+def learn_from(session: Session, folder: str, sorted_tree: str) -> Learnt:
     """Return rules that put files of a folder where somebody would put them who sorted a tree by hand; nothing is changed.
 
     Args:
+        session: of the command.
         folder: in which the rules act, resolved.
         sorted_tree: the tree, resolved.
 
@@ -185,9 +189,31 @@ def learn_from(folder: str, sorted_tree: str) -> Learnt:
     if there > _MOST_LEARNT:
         # Evenly, so that each folder keeps its part.
         items = sorted(items, key=lambda one: (one.folder, one.name))[:: -(-there // _MOST_LEARNT)]
+    items = _with_text(session, sorted_tree, items)
     rules = learn(items)
     score = score_of(items) if rules else Score()
     return Learnt(rules, score, _learnt_text(folder, sorted_tree, rules), len(items), there, unread)
+
+
+def _with_text(session: Session, tree: str, items: Sequence[Item]) -> list[Item]:
+    """Return files with the text in those whose names say nothing."""
+    silent = [item for item in items if item.says_nothing and _is_text(item.name)]
+    if importlib.util.find_spec("pypdf") is None:
+        silent = [item for item in silent if suffix_of(item.name) != "pdf"]
+    known: dict[Item, str] = {}
+    world = session.world()
+    for item in sorted(silent)[:: -(-len(silent) // _MOST_OPENED) or 1]:
+        with suppress(OSError):
+            record = look(place_of(f"{tree.rstrip('/')}/{item.folder}/{item.name}"))
+            text = Facts(record, tree, TYPE_OF_SUFFIX, world)("text")
+            known[item] = fold(text)[:_MOST_TEXT] if isinstance(text, str) else ""
+    world.contents.close()
+    return [item._replace(inside=known[item]) if item in known else item for item in items]
+
+
+def _is_text(name: str) -> bool:
+    suffix = suffix_of(name)
+    return suffix == "pdf" or family_of(suffix) == "text"
 
 
 def _learnt_text(folder: str, sorted_tree: str, rules: Sequence[LearntRule]) -> str:

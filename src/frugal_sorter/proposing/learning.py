@@ -8,6 +8,7 @@ made from: every fifth, five times over.
 from __future__ import annotations
 
 import os
+import re
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, field
@@ -15,7 +16,7 @@ from datetime import datetime
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from frugal_sorter.filesystem.types import OTHER, TYPE_OF_SUFFIX, suffix_of
-from frugal_sorter.proposing.names import tokens_of
+from frugal_sorter.proposing.names import SAYS_NOTHING, tokens_of
 from frugal_sorter.rules.fields import fold
 from frugal_sorter.rules.file.one_rule import quoted
 from frugal_sorter.rules.units import SECOND_NS, parse_size
@@ -27,25 +28,42 @@ if TYPE_CHECKING:
 
 # A rule takes so many files at least, has so many tests at most, and is right on this part of what it takes.
 _FEWEST, _MOST_TESTS, _RIGHT = 4, 4, 0.8
+# This part of what it takes is held against a rule that is right only behind those before it.
+_LEANING = 0.3
 # Below this part it is written down, but switched off.
 SURE = 0.9
 # Bounds of sizes, as a person would name them.
 _BOUNDS = [f"{number} {unit}" for unit in ("KB", "MB", "GB") for number in (1, 2, 5, 10, 20, 50, 100, 200, 500)]
 _WORDS, _SHORTEST_WORD, _BASES, _MOST_RULES = 600, 3, 12, 200
 FOLDS = 5
+# Words inside files: of letters, and long enough to be no filler.
+_INSIDE = re.compile(r"[^\W\d_]{5,}")
 
 
 class Item(NamedTuple):
-    """A file that somebody has put somewhere: its name, the folder as seen from the tree, size, and modification time in ns."""
+    """A file that somebody has put somewhere: its name, the folder as seen from the tree, size, and modification time in ns.
+
+    `inside` is the text in it, folded, where it was read.
+    """
 
     name: str
     folder: str
     bytes: int
     mtime_ns: int
+    inside: str = ""
+
+    @property
+    def says_nothing(self) -> bool:
+        """Whether its name is of the kind that a device gives: no word but such as `scan`."""
+        words = (fold(token.text) for token in tokens_of(self.name.rpartition(".")[0]) if token.kind == "word")
+        return all(len(word) < _SHORTEST_WORD or word in SAYS_NOTHING for word in words)
 
 
 class Test(NamedTuple):
-    """A test of our own language, and what it looks for: a suffix, a type, a word, or a size on one side of a bound in bytes."""
+    """A test of our own language, and what it looks for: a suffix, a type, a word of the name or inside, or a size.
+
+    `bound` is that of a size, in bytes.
+    """
 
     text: str
     kind: str
@@ -61,6 +79,8 @@ class Test(NamedTuple):
             return TYPE_OF_SUFFIX.get(suffix, OTHER) == self.value
         if self.kind == "size":
             return item.bytes > self.bound if self.value.startswith("over") else item.bytes < self.bound
+        if self.kind == "inside":
+            return self.value in item.inside
         return self.value in fold(item.name)
 
 
@@ -146,7 +166,7 @@ def learn(items: Sequence[Item], stays: str = "") -> list[LearntRule]:
     if stays:
         one_hot = one_hot[:, :-1]
     left = np.ones(len(items), dtype=bool)
-    alone = np.array([test.kind != "size" for test in tests])
+    alone = np.array([test.kind not in ("size", "inside") for test in tests])
     rules: list[LearntRule] = []
     while len(rules) < _MOST_RULES:
         found = _best(table, alone, one_hot, left)
@@ -165,14 +185,20 @@ def _best(table: Table, alone: Table, one_hot: Table, left: Table) -> tuple[tupl
 
     Args:
         table: which test holds for which file.
-        alone: which of the tests say something without another one; a size does not.
+        alone: which of the tests may stand without another one: a size says too little, and a file is opened for few names only.
         one_hot: which file is of which class.
         left: the files that no rule takes yet.
     """
     import numpy as np
 
+    def leans(tests: tuple[int, ...], target: int) -> bool:
+        """Tell whether tests are right only since rules before them take what they would put wrong."""
+        mask = np.logical_and.reduce(table[list(tests)])
+        return float(one_hot[mask, target].sum()) < _RIGHT * float(mask.sum())
+
     waiting: list[tuple[tuple[int, ...], Table]] = [((), left)]
     found: tuple[float, tuple[int, ...], int] | None = None
+    looked_further = False
     for _ in range(_MOST_TESTS):
         deeper: list[tuple[float, tuple[int, ...], Table]] = []
         for chosen, mask in waiting:
@@ -186,12 +212,19 @@ def _best(table: Table, alone: Table, one_hot: Table, left: Table) -> tuple[tupl
                 tests = (*chosen, int(at))
                 # Each further test costs: of two rules that do the same the shorter one is kept.
                 value = right - 5 * wrong - 2 * len(tests)
-                if right >= _RIGHT * (right + wrong) and (found is None or value > found[0]):
+                is_right = right >= _RIGHT * (right + wrong)
+                is_best = is_right and (found is None or value > found[0])
+                # What nobody has seen would end there, too: a test that is right by itself comes before one that is not.
+                leaning = is_best and leans(tests, int(target[at]))
+                value -= _LEANING * right if leaning else 0
+                if is_best and (found is None or value > found[0]):
                     found = value, tests, int(target[at])
-                elif wrong:
+                if leaning or (wrong and not is_best):
                     deeper.append((right - wrong, tests, mask))
         if found is not None and found[0] > 0:
-            return found[1], found[2]
+            if looked_further or not leans(found[1], found[2]):
+                return found[1], found[2]
+            looked_further = True
         deeper.sort(key=lambda one: (-one[0], one[1]))
         waiting = [(tests, mask & table[tests[-1]]) for _, tests, mask in deeper[:_BASES]]
         if not waiting:
@@ -216,6 +249,11 @@ def _tests(items: Sequence[Item]) -> list[Test]:
     ]
     ranked = sorted(words.items(), key=lambda one: (-one[1], one[0]))[:_WORDS]
     found += [Test(f"name has {quoted(word)}", "word", word) for word, count in ranked if _FEWEST <= count < len(items)]
+    inside = Counter(word for item in items for word in set(_INSIDE.findall(item.inside)))
+    ranked = sorted(inside.items(), key=lambda one: (-one[1], one[0]))[:_WORDS]
+    found += [
+        Test(f"text has {quoted(word)}", "inside", word) for word, count in ranked if _FEWEST <= count < len(items)
+    ]
     for text in _BOUNDS:
         bound = parse_size(text)
         over, under = sum(item.bytes > bound for item in items), sum(item.bytes < bound for item in items)

@@ -63,6 +63,10 @@ def _is_date(text: str, form: str) -> bool:
         return False
 
 
+# Words of names that say what a device made, and nothing of what is in it.
+SAYS_NOTHING = frozenset("img dsc dscn dscf pict pxl scan image document doc file untitled new".split())
+
+
 @dataclass(frozen=True, slots=True)
 class Shape:
     """A pattern that names share, as `fits` reads it.

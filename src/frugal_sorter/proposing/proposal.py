@@ -11,7 +11,7 @@ from datetime import datetime
 from frugal_sorter.filesystem.record import Listing
 from frugal_sorter.filesystem.types import OTHER, TYPE_OF_SUFFIX, suffix_of
 from frugal_sorter.planning.guard import never_entered, refused_folder, refused_whole
-from frugal_sorter.proposing.names import Shape, Token, shape_of, tokens_of
+from frugal_sorter.proposing.names import SAYS_NOTHING, Shape, Token, shape_of, tokens_of
 from frugal_sorter.rules.fields import fold
 from frugal_sorter.rules.file.one_rule import Value, quoted
 from frugal_sorter.rules.templates.read import parse_reading
@@ -38,8 +38,6 @@ _CALLED = {
     "calendar": ("calendar", "booking", "appointment"), "spreadsheet": ("spreadsheet", "table"),
     "model": ("model", "drawing"), "log": ("log", "protocol"), "archive": ("archive", "backup"),
 }  # fmt: skip
-# Words of names that say what a device made, and nothing of what is in it.
-_SAYS_NOTHING = frozenset("img dsc dscn dscf pict pxl scan image document doc file untitled new".split())
 
 
 @dataclass(frozen=True, slots=True)
@@ -198,7 +196,7 @@ def _by_name(folder: str, shape: Shape, files: Sequence[Seen], around: Sequence[
     suffixes = sorted({one.suffix for one in files})
     ext = f"ext in ({', '.join(suffixes)})" if len(suffixes) > 1 else f"ext is {suffixes[0] or 'none'}"
     kind = files[0].type
-    words = [word for word in dict.fromkeys(shape.words) if word not in _SAYS_NOTHING]
+    words = [word for word in dict.fromkeys(shape.words) if word not in SAYS_NOTHING]
     target = _target(folder, around, (*(words or shape.words), kind), files, shape.day)
     name = f"{_plural(kind)}: {' '.join(dict.fromkeys(shape.words))}"
     keys: dict[str, Value] = {"name": name, "where": f"{ext} and stem fits {quoted(shape.pattern)}", "move": target}

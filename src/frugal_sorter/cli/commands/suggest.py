@@ -104,7 +104,7 @@ def _like(args: argparse.Namespace, folder: str) -> int:
         require_library("--like", module, "reports")
     tree = folder_named(args.like)
     try:
-        found = learn_from(folder, tree)
+        found = learn_from(begin(), folder, tree)
     except OSError as error:
         raise UsageError(f"{error.filename}: {reason_of(error)}", "run as a user who may read it") from error
     screen, score, items = Screen(is_short(args)), found.score, count_text(found.items, "sorted file")
