@@ -14,6 +14,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from frugal_sorter.proposing.learning import Item
 from frugal_sorter.proposing.names import shape_of, tokens_of
 from frugal_sorter.proposing.proposal import Seen, propose
 from frugal_sorter.rules.templates.read import parse_reading
@@ -47,6 +48,14 @@ def test_a_pattern_fits_every_name_that_it_was_made_from(names: list[str]) -> No
 
 def rules_of(text: str) -> dict[str, dict[str, object]]:
     return {rule["name"]: rule for rule in tomllib.loads(text)["rule"]}
+
+
+@pytest.mark.parametrize(
+    ("name", "stem"), [("a.TİF", "a"), ("README", "README"), ("logs.tar.gz", "logs"), (".profile", ".profile")]
+)
+def test_a_name_is_cut_where_its_suffix_begins(name: str, stem: str) -> None:
+    assert Seen(name, 1, 0).stem == stem
+    assert Item(name, "there", 1, 0).says_nothing is (len(stem) < 3)
 
 
 def test_the_demo_machine_is_sorted_as_its_own_rules_would_or_as_well(folder: Path, frugal: Frugal) -> None:

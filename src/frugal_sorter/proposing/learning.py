@@ -15,7 +15,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import TYPE_CHECKING, Any, NamedTuple
 
-from frugal_sorter.filesystem.types import OTHER, TYPE_OF_SUFFIX, suffix_of
+from frugal_sorter.filesystem.types import OTHER, TYPE_OF_SUFFIX, stem_of, suffix_of
 from frugal_sorter.proposing.names import SAYS_NOTHING, tokens_of
 from frugal_sorter.rules.fields import fold
 from frugal_sorter.rules.file.one_rule import quoted
@@ -55,7 +55,7 @@ class Item(NamedTuple):
     @property
     def says_nothing(self) -> bool:
         """Whether its name is of the kind that a device gives: no word but such as `scan`."""
-        words = (fold(token.text) for token in tokens_of(self.name.rpartition(".")[0]) if token.kind == "word")
+        words = (fold(token.text) for token in tokens_of(stem_of(self.name)) if token.kind == "word")
         return all(len(word) < _SHORTEST_WORD or word in SAYS_NOTHING for word in words)
 
 

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 
 from frugal_sorter.filesystem.record import Listing
-from frugal_sorter.filesystem.types import OTHER, TYPE_OF_SUFFIX, suffix_of
+from frugal_sorter.filesystem.types import OTHER, TYPE_OF_SUFFIX, stem_of, suffix_of
 from frugal_sorter.planning.guard import never_entered, refused_folder, refused_whole
 from frugal_sorter.proposing.names import SAYS_NOTHING, Shape, Token, shape_of, tokens_of
 from frugal_sorter.rules.fields import fold
@@ -56,7 +56,7 @@ class Seen:
     @property
     def stem(self) -> str:
         """Its name without that."""
-        return self.name[: -len(self.suffix) - 1] if self.suffix else self.name
+        return stem_of(self.name)
 
     @property
     def type(self) -> str:
@@ -298,8 +298,7 @@ def _look_into(path: str, read: Callable[[str], Listing | None]) -> Folder:
             continue
         found.has_files = found.has_files or (depth == 0 and bool(listing.names))
         for name in sorted(listing.names)[: _MOST_NAMES - len(found.names)]:
-            suffix = suffix_of(name)
-            found.names.append((tokens_of(name[: -len(suffix) - 1] if suffix else name), suffix))
+            found.names.append((tokens_of(stem_of(name)), suffix_of(name)))
         for name in sorted(listing.folders):
             if depth == 0:
                 forms[_form_of(name)] += 1
