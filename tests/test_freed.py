@@ -65,7 +65,7 @@ def test_only_what_was_done_counts(folder: Path, frugal: Frugal) -> None:
 
 def test_the_pace_is_told_where_inventories_are_kept(folder: Path) -> None:
     plan = Plan("purge", NOW_NS, "x", levels={str(folder): 1})
-    assert full_at_ns(plan, NOW_NS) is None
+    assert full_at_ns(plan.roots, NOW_NS) is None
     (ready_state_folder() / "inventories").mkdir()
     room = os.statvfs(folder)
     step = room.f_bavail * room.f_frsize // 100
@@ -76,5 +76,5 @@ def test_the_pace_is_told_where_inventories_are_kept(folder: Path) -> None:
             look_now(str(folder), False, NOW_NS - (4 - day) * DAY_NS),
             ready_state_folder() / f"inventories/{day}.inventory.gz",
         )
-    at_ns = full_at_ns(plan, NOW_NS)
+    at_ns = full_at_ns(plan.roots, NOW_NS)
     assert at_ns is not None and 80 < (at_ns - NOW_NS) / DAY_NS < 120

@@ -136,7 +136,7 @@ def test_programs_are_started_isolated_and_nowhere_near_the_files() -> None:
     assert starting.pop("demo.py")[0] == "folder"
     # A job of cron is started in the home of its account, as cron does it.
     assert starting.pop("cron.py")[0] == "env['HOME']"
-    assert starting.pop("installed.py") == starting.pop("scheduler.py") == starting.pop("systemd.py") == ("'/'", False)
+    assert starting.pop("scheduler.py") == starting.pop("systemd.py") == ("'/'", False)
     assert starting == {"child_process.py": ("'/'", True), "run.py": ("'/'", False)}
 
 

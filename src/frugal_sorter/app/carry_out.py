@@ -11,15 +11,13 @@ from frugal_sorter.execution.executor import Result, execute
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import SUMMED, Plan
 from frugal_sorter.reports.totals import forget_totals, keep_totals, take_totals
-from frugal_sorter.rules.units import SECOND_NS
+from frugal_sorter.rules.units import DAY_NS
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.log import open_log
 from frugal_sorter.state.rule_files import forget_new
 from frugal_sorter.state.settings import read_settings
 from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.step import Step
-
-_DAY_NS = 86_400 * SECOND_NS
 
 
 def _never() -> bool:
@@ -44,7 +42,7 @@ def carry_out(
     folder, settings, visiting = ready_state_folder(), read_settings(), session.visiting
     session.planned(plan, "" if visiting is None else visiting.rules)
     open_log(folder, settings.log)
-    kept_ns = settings.keep_days * _DAY_NS
+    kept_ns = settings.keep_days * DAY_NS
     with session.changing(plan.kind) as journal:
         journal.forget(plan.made_ns, kept_ns)
         forget_totals(folder, plan.made_ns - kept_ns)

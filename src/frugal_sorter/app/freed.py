@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-import os
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
 from frugal_sorter.execution.executor import Result
+from frugal_sorter.filesystem.record import is_inside
+from frugal_sorter.filesystem.volumes import free_bytes, room_around
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.steps.kinds import ATTENDING, FINAL, REPLACING
 
@@ -57,40 +58,31 @@ def freed_by(plan: Plan, result: Result) -> Freed | None:
         else:
             continue
         near = near or step.place.folder
-    while near and not os.path.isdir(near):
-        near = os.path.dirname(near)
-    if not near:
-        return None
-    room = os.statvfs(near)
-    return Freed(
-        freed.total(), trashed, freed.most_common(), room.f_bavail * room.f_frsize, room.f_blocks * room.f_frsize
-    )
+    return Freed(freed.total(), trashed, freed.most_common(), *room_around(near)) if near else None
 
 
 def _around(plan: Plan, folder: str) -> str:
     """Return the folder of a plan that another one lies in."""
-    around = [root for root in plan.roots if folder == root or folder.startswith(root.rstrip("/") + "/")]
-    return max(around, key=len, default=folder)
+    return max((root for root in plan.roots if is_inside(folder, root)), key=len, default=folder)
 
 
-def full_at_ns(plan: Plan, now_ns: int) -> int | None:
+def full_at_ns(roots: Iterable[str], now_ns: int) -> int | None:
     """Return when the volume is full at the pace of late; None where that cannot be told.
 
     Args:
-        plan: whose folders are looked at: one of which inventories are kept.
+        roots: folders, resolved; the first counts of which inventories enough are kept.
         now_ns: the moment.
     """
     # Only where a person waits for the answer: others need not load it.
     from frugal_sorter.reports.forecast import FEWEST_POINTS, Point, outlook_of, trend_of
     from frugal_sorter.reports.saved import kept_of
 
-    for root in plan.roots:
+    for root in roots:
         kept = kept_of(root, _MOST_BYTES)
         if len(kept) < FEWEST_POINTS:
             continue
         points = [Point(one.made_ns, one.bytes) for one in kept]
-        room = os.statvfs(root)
-        outlook = outlook_of(trend_of(points), points, room.f_bavail * room.f_frsize, now_ns)
+        outlook = outlook_of(trend_of(points), points, free_bytes(root), now_ns)
         if outlook.doubt is None and outlook.at_ns is not None:
             return outlook.at_ns
     return None

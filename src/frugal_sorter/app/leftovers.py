@@ -50,10 +50,7 @@ def plan_trashing(session: Session, program: str, found: Sequence[Found], origin
             record = with_sample(one.record)
             if one.inside is not None:
                 record = record._replace(identity=identity_inside(record.identity, one.inside))
-            step = removals.trash(rule, "", record)
-            if one.inside is not None:
-                step.details["files"], step.details["bytes"] = max(one.inside.files, 1), one.inside.bytes
-            plan.add_group([step])
+            plan.add_group([removals.trash(rule, "", record, one.inside)])
     return session.planned(plan)
 
 

@@ -9,19 +9,18 @@ from dataclasses import dataclass, field
 
 from frugal_sorter.app.freed import full_at_ns
 from frugal_sorter.app.session import Session
-from frugal_sorter.changes.outcome import Outcome
+from frugal_sorter.execution.earlier_runs import done_in
+from frugal_sorter.filesystem.volumes import room_around
 from frugal_sorter.journal.journal import Journal
-from frugal_sorter.journal.run import Run
 from frugal_sorter.journal.visits import TROUBLE, Visit
-from frugal_sorter.planning.plan import TAKING_BACK, Plan
+from frugal_sorter.planning.plan import TAKING_BACK
 from frugal_sorter.reports.totals import Totals, kept_totals
+from frugal_sorter.rules.units import DAY_NS
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.settings import read_settings
 from frugal_sorter.steps.count import NONE, Count
-from frugal_sorter.steps.kinds import ATTENDING, FINAL, VerbName
-from frugal_sorter.steps.step import ByVerb, Step
-
-_DAY_NS = 86_400 * 10**9
+from frugal_sorter.steps.kinds import FINAL, VerbName
+from frugal_sorter.steps.step import ByVerb
 
 
 @dataclass
@@ -44,7 +43,7 @@ class Report:
     """What was done in some time.
 
     Args:
-        from_ns: its begin, in ns since the epoch.
+        from_ns: its start, in ns since the epoch.
         to_ns: its end.
         runs: the numbers of the runs that did something.
         rules: by rule, what was done and not taken back.
@@ -88,6 +87,15 @@ class Report:
         return found
 
     @property
+    def ranked(self) -> list[tuple[str, RuleDone]]:
+        """The rules, those that did most first."""
+
+        def order(one: tuple[str, RuleDone]) -> tuple[int, str]:
+            return -sum(count.entries for count in one[1].counted.values()), one[0]
+
+        return sorted(self.rules.items(), key=order)
+
+    @property
     def bytes(self) -> int:
         """How many bytes all that was."""
         return sum(rule.bytes for rule in self.rules.values())
@@ -101,9 +109,10 @@ def report(session: Session, since_ns: int, wanted: Collection[int] | None = Non
         since_ns: the moment, in ns since the epoch.
         wanted: only these runs; None for all.
     """
-    folder = ready_state_folder()
+    folder, keep_ns = ready_state_folder(), read_settings().keep_days * DAY_NS
     found = Report(since_ns, session.now_ns)
     put: set[str] = set()
+    kept: list[tuple[Totals, Totals]] = []
     trashed, trashed_bytes, near = NONE, 0, ""
     with Journal(folder, write=False) as journal:
         runs = [run for run in journal.runs() if (run.id in wanted if wanted is not None else run.began_ns >= since_ns)]
@@ -122,7 +131,7 @@ def report(session: Session, since_ns: int, wanted: Collection[int] | None = Non
             if run.undone_by is not None:
                 found.taken_back += 1
                 continue
-            for step in _done(journal, run):
+            for step in done_in(journal, run.id):
                 rule = found.rules.setdefault(step.rule or run.kind, RuleDone())
                 rule.counted.add(step)
                 rule.bytes += step.bytes if step.verb not in ("set-attribute", "run") else 0
@@ -132,12 +141,13 @@ def report(session: Session, since_ns: int, wanted: Collection[int] | None = Non
                     if os.path.lexists(step.target.path):
                         trashed |= step.count
                         trashed_bytes += step.bytes
-                        until_ns = run.began_ns + read_settings().keep_days * _DAY_NS
+                        until_ns = run.began_ns + keep_ns
                         found.trashed_until_ns = min(until_ns, found.trashed_until_ns or until_ns)
                 elif step.target is not None and step.verb not in FINAL and os.path.lexists(step.target.path):
                     put.add(step.target.path)
             found.runs.append(run.id)
-        kept = [both for run in runs if run.id in found.runs and (both := kept_totals(folder, run.id)) is not None]
+            if (sums := kept_totals(folder, run.id)) is not None:
+                kept.append(sums)
     found.runs.sort()
     found.trashed, found.folders = (trashed, trashed_bytes), _by_folder(put)
     if kept:
@@ -145,26 +155,11 @@ def report(session: Session, since_ns: int, wanted: Collection[int] | None = Non
         wanted_folders = max(kept, key=lambda both: both[0].files)[0].levels
         same = [both for both in kept if both[0].levels == wanted_folders]
         found.before, found.after = same[0][0], same[-1][1]
-    _look_at_disk(found, near, session.now_ns)
+        found.full_ns = full_at_ns(found.after.levels, session.now_ns)
+    found.free, found.total = room_around(near or os.path.expanduser("~"))
     return found
 
 
 def _by_folder(paths: Iterable[str]) -> list[tuple[str, int]]:
     counts = Counter(os.path.dirname(path) for path in paths)
     return sorted(counts.items(), key=lambda one: (-one[1], one[0]))
-
-
-def _done(journal: Journal, run: Run) -> list[Step]:
-    return [
-        step for step, mark in journal.steps(run.id)
-        if step.verb not in ATTENDING and mark is not None and mark.outcome == Outcome.DONE
-    ]  # fmt: skip
-
-
-def _look_at_disk(found: Report, near: str, now_ns: int) -> None:
-    while near and not os.path.isdir(near):
-        near = os.path.dirname(near)
-    room = os.statvfs(near or os.path.expanduser("~"))
-    found.free, found.total = room.f_bavail * room.f_frsize, room.f_blocks * room.f_frsize
-    if found.after is not None:
-        found.full_ns = full_at_ns(Plan("tidy", now_ns, "", levels=dict(found.after.levels)), now_ns)

@@ -10,8 +10,8 @@ from pathlib import Path
 
 from frugal_sorter.app.carry_out import carry_out
 from frugal_sorter.app.session import Session
-from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.errors import RefusedError, UsageError
+from frugal_sorter.execution.earlier_runs import done_in
 from frugal_sorter.execution.executor import Result
 from frugal_sorter.filesystem.fingerprint import with_sample
 from frugal_sorter.filesystem.record import place_of
@@ -29,7 +29,6 @@ from frugal_sorter.rules.model import Rule, RuleBook
 from frugal_sorter.state.folders import ready_state_folder, refuse_writable_by_others
 from frugal_sorter.state.inputs import read_input
 from frugal_sorter.state.rule_files import keep_new
-from frugal_sorter.steps.kinds import ATTENDING
 from frugal_sorter.steps.step import Step
 
 # What the steps of a change have in place of the name of a rule.
@@ -75,12 +74,10 @@ def look_back(records: Sequence[RuleRecord], file: str) -> int | None:
             if run.origin != file or run.kind != "tidy":
                 continue
             first_ns = run.began_ns if first_ns is None else min(first_ns, run.began_ns)
-            for step, mark in journal.steps(run.id):
-                record = by_name.get(step.rule)
-                if record is None or step.verb in ATTENDING or mark is None or mark.outcome != Outcome.DONE:
-                    continue
-                record.done += 1
-                record.last_ns = max(record.last_ns or 0, run.began_ns)
+            for step in done_in(journal, run.id):
+                if (record := by_name.get(step.rule)) is not None:
+                    record.done += 1
+                    record.last_ns = max(record.last_ns or 0, run.began_ns)
     return first_ns
 
 

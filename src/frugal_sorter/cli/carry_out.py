@@ -190,7 +190,7 @@ def tell_freed(session: Session, plan: Plan, screen: Screen, result: Result) -> 
     freed = freed_by(plan, result)
     if freed is not None:
         # Only a person wants to know of the future now.
-        full_ns = full_at_ns(plan, session.now_ns) if screen.is_terminal else None
+        full_ns = full_at_ns(plan.roots, session.now_ns) if screen.is_terminal else None
         for line in freed_texts(freed, full_ns):
             screen.line(line)
 

@@ -176,6 +176,18 @@ def about(journal: Journal, named: str) -> list[tuple[int, Step, Mark | None]]:
     return found
 
 
+def done_in(journal: Journal, run: int) -> Iterator[Step]:
+    """Yield what a run did of what a person asked for.
+
+    Args:
+        journal: where to look.
+        run: its number.
+    """
+    for step, mark in journal.steps(run):
+        if step.verb not in ATTENDING and mark is not None and mark.outcome == Outcome.DONE:
+            yield step
+
+
 class Passage(NamedTuple):
     """A step that took an entry away from a place, or put it there: its run, and the folder that it went along with."""
 

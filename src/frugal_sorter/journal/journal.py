@@ -27,6 +27,7 @@ from frugal_sorter.journal.run import Counts, Run, RunState
 from frugal_sorter.journal.schema import Numbering, write_block
 from frugal_sorter.journal.visits import COLUMNS, Visit, row_of, visit_of
 from frugal_sorter.planning.plan import Plan
+from frugal_sorter.rules.units import DAY_NS
 from frugal_sorter.state.account import account_name
 from frugal_sorter.state.last_run import LastRun
 from frugal_sorter.steps.base import Mark
@@ -37,7 +38,6 @@ FILE_NAME = "journal.sqlite"
 # So many blocks are kept as they were read, for the next who asks.
 _KEPT_BLOCKS = 32
 _LONGEST_SPAN = 100_000_000
-_DAY_NS = 86_400_000_000_000
 # A clock is believed when there were runs on so many days by it.
 _SURE_DAYS = 3
 _TABLES_OF_RUNS = (("packs", "run"), ("marks", "run"), ("runs", "id"))
@@ -194,8 +194,8 @@ class Journal:
         """
         runs = self.runs()
         # A clock that jumps to 2040 for an hour must not end what can be taken back.
-        days = sorted({now_ns // _DAY_NS, *(run.began_ns // _DAY_NS for run in runs if run.began_ns <= now_ns)})
-        before_ns = min(now_ns, (days[-min(len(days), _SURE_DAYS)] + 1) * _DAY_NS) - keep_ns
+        days = sorted({now_ns // DAY_NS, *(run.began_ns // DAY_NS for run in runs if run.began_ns <= now_ns)})
+        before_ns = min(now_ns, (days[-min(len(days), _SURE_DAYS)] + 1) * DAY_NS) - keep_ns
         old = [run for run in runs if run.ended_ns is not None and run.ended_ns < before_ns]
         self._write("DELETE FROM visits WHERE ended_ns < ?", [(before_ns,)], False)
         gone = [(run.id,) for run in old if not self._is_needed(run.id)]

@@ -3,31 +3,25 @@
 from __future__ import annotations
 
 import os
-import subprocess
 from collections.abc import Sequence
 from functools import lru_cache
 from pathlib import Path
-from shutil import which
 
+from frugal_sorter.errors import StateError
 from frugal_sorter.leftovers.names import joined
+from frugal_sorter.schedule.scheduler import ask_system
 
-_SECONDS = 20
 _APPLICATIONS = ("/usr/share/applications", "/usr/local/share/applications")
 _FLATPAKS = ("/var/lib/flatpak/app", "~/.local/share/flatpak/app")
 _SNAPS = ("/snap", "/var/lib/snapd/snap")
 
 
 def _said(*command: str) -> list[str]:
-    if which(command[0]) is None:
-        return []
+    """Return what a package manager says; nothing where it is not there, or does not end."""
     try:
-        done = subprocess.run(
-            command, stdin=subprocess.DEVNULL, capture_output=True, text=True, errors="replace", timeout=_SECONDS, check=False,
-            cwd="/", env={**os.environ, "LC_ALL": "C"},
-        )  # fmt: skip
-    except (OSError, subprocess.SubprocessError):
+        return ask_system(command).stdout.decode(errors="replace").splitlines()
+    except StateError:
         return []
-    return done.stdout.splitlines()
 
 
 @lru_cache(maxsize=1)
@@ -42,12 +36,6 @@ def _packages() -> dict[str, str]:
     for name in _said("rpm", "-qa", "--qf", "%{NAME}\n"):
         found[joined(name)] = "installed"
     return found
-
-
-def forget() -> None:
-    """Ask anew next time."""
-    _packages.cache_clear()
-    _commands.cache_clear()
 
 
 @lru_cache(maxsize=1)

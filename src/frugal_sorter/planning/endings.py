@@ -215,7 +215,7 @@ class Outcomes:
         if rule.ending == "delete":
             details = weight(record.identity, facts)
             return [step_of(rule, "delete", record.place, None, record.identity, details)], record.place
-        return [self.removals.trash(rule.name, rule.key, record, facts)], record.place
+        return [self.removals.trash(rule.name, rule.key, record, facts.inside)], record.place
 
     def _extras_at_home(self, index: int, rule: Rule, entry: Matched) -> None:
         """An entry that is where it belongs still gets what else its rule gives."""
@@ -241,7 +241,7 @@ class Outcomes:
         if isinstance(room, str):
             raise Kept(room)
         if isinstance(room, Discard):
-            return [self.removals.trash(rule.name, rule.key, record, facts, room.witness)], record.place
+            return [self.removals.trash(rule.name, rule.key, record, facts.inside, room.witness)], record.place
         verb = step_of(rule, "move-across" if across else "move", record.place, room.place, record.identity)
         verb.details = weight(record.identity, facts)
         return [*room.before, verb], room.place
@@ -256,7 +256,7 @@ class Outcomes:
         if isinstance(room, Discard):
             room = Room(self.clashes.names.give(folder))
         step = step_of(rule, "unpack", record.place, room.place, record.identity)
-        return [*room.before, step, self.removals.trash(rule.name, rule.key, record, facts)]
+        return [*room.before, step, self.removals.trash(rule.name, rule.key, record, facts.inside)]
 
     def finish_packs(self) -> None:
         """Plan one new zip for each path that entries are packed into."""
@@ -286,7 +286,7 @@ class Outcomes:
                 weight(facts.record.identity, facts).get("bytes", facts.record.identity.size) for facts in members
             )
             pack = step_of(rule, "pack", None, room.place, None, {"members": listed, "bytes": total})
-            originals = [self.removals.trash(rule.name, rule.key, facts.record, facts) for facts in members]
+            originals = [self.removals.trash(rule.name, rule.key, facts.record, facts.inside) for facts in members]
             self.plan.add_group([*room.before, pack, *originals])
 
     def finish_duplicates(self) -> None:

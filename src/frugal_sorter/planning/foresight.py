@@ -16,11 +16,10 @@ from frugal_sorter.planning.moments import earliest_changes, held_until
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.rules.fields import World
 from frugal_sorter.rules.model import RuleBook
-from frugal_sorter.rules.units import SECOND_NS
+from frugal_sorter.rules.units import DAY_NS, SECOND_NS
 from frugal_sorter.steps.kinds import TAKING
 from frugal_sorter.steps.step import Step
 
-DAY_NS = 86_400_000_000_000
 _LONGEST_DAYS = 3_660
 # What is not moved in memory: it would make something that is not there to look at.
 _NOT_FORESEEN = ("pack", "unpack", "duplicates")

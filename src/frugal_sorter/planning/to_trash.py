@@ -6,8 +6,7 @@ import os
 from dataclasses import dataclass, field
 
 from frugal_sorter.filesystem.inside import Inside
-from frugal_sorter.filesystem.record import FileRecord, Identity, Place
-from frugal_sorter.rules.fields import Facts
+from frugal_sorter.filesystem.record import FileRecord, Identity, Place, Unknown
 from frugal_sorter.rules.templates.written import shortened
 from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.step import Step, Witness
@@ -23,7 +22,7 @@ class Removals:
     _next: dict[Place, int] = field(default_factory=dict)
 
     def trash(
-        self, rule: str, rule_key: str, record: FileRecord, facts: Facts | None = None, witness: Witness | None = None
+        self, rule: str, rule_key: str, record: FileRecord, inside: Inside | Unknown | None = None, witness: Witness | None = None
     ) -> Step:  # fmt: skip
         """Return the step that moves an entry to the trash of its volume.
 
@@ -33,10 +32,9 @@ class Removals:
             rule: the name of the rule that asks for it.
             rule_key: its digest.
             record: the entry.
-            facts: of the entry, where its inside is known.
+            inside: what is in it, for a folder, where that is known.
             witness: what must hold the same bytes.
         """
-        inside = facts.inside if facts is not None else None
         details: Details = {}
         if isinstance(inside, Inside):
             details = {"files": max(inside.files, 1), "bytes": inside.bytes}

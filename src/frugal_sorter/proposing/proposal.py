@@ -15,7 +15,7 @@ from frugal_sorter.proposing.names import SAYS_NOTHING, Shape, Token, shape_of, 
 from frugal_sorter.rules.fields import fold
 from frugal_sorter.rules.file.one_rule import Value, quoted
 from frugal_sorter.rules.templates.read import parse_reading
-from frugal_sorter.rules.units import SECOND_NS
+from frugal_sorter.rules.units import DAY_NS, SECOND_NS
 
 # A pattern needs so many files, or this part of all.
 FEWEST, SHARE = 5, 0.02
@@ -23,7 +23,6 @@ FEWEST, SHARE = 5, 0.02
 _ON_THE_WAY, _WAITED_OUT = "partial", ("temporary", "installer")
 _WAIT = {"temporary": "7 days", "installer": "30 days"}
 _OLD = "1 year"
-_DAY_NS = 86_400 * SECOND_NS
 # So many names of a folder say what it is for.
 _MOST_NAMES = 400
 _PLURALS = {
@@ -124,7 +123,7 @@ def propose(folder: str, files: Iterable[Seen], around: Sequence[Folder], now_ns
         if len(taken) >= fewest:
             take(_by_name(folder, shape, taken, around))
     for name in _WAITED_OUT:
-        old = [one for one in left if one.type == name and now_ns - one.mtime_ns > _days(_WAIT[name]) * _DAY_NS]
+        old = [one for one in left if one.type == name and now_ns - one.mtime_ns > _days(_WAIT[name]) * DAY_NS]
         if old:
             target = _waiting_place(folder, around)
             where = f"type is {name} and modified older than {_WAIT[name]}"
@@ -139,7 +138,7 @@ def propose(folder: str, files: Iterable[Seen], around: Sequence[Folder], now_ns
         if count >= fewest and name not in (OTHER, *_WAITED_OUT):
             target = _target(folder, around, (name,), [one for one in left if one.type == name], "")
             take(_of_type(name, left, fewest, lambda _, target=target: {"move": target}, f"of the type {name}"))  # type: ignore[misc]
-    old = [one for one in left if now_ns - one.mtime_ns > 366 * _DAY_NS]
+    old = [one for one in left if now_ns - one.mtime_ns > 366 * DAY_NS]
     if len(old) >= fewest:
         where = f"modified older than {_OLD}"
         rest: dict[str, Value] = {

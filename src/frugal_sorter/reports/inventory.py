@@ -14,6 +14,7 @@ from frugal_sorter.filesystem.extended_attributes import tags_text
 from frugal_sorter.filesystem.parallel import work_through
 from frugal_sorter.filesystem.record import Listing, Unread
 from frugal_sorter.filesystem.types import OTHER, PLAIN_SUFFIXES, TYPE_OF_SUFFIX, may_be_double, suffix_of
+from frugal_sorter.filesystem.volumes import room_of
 from frugal_sorter.filesystem.walk import Reader, working
 
 if TYPE_CHECKING:
@@ -263,8 +264,8 @@ class InventoryCounter:
         inventory, total = Inventory(list(folders), self._by), _Found()
         for folder in folders:
             total.add(self._walk(folder, total.files, alone=len(folders) == 1))
-            room = os.statvfs(folder)
-            space = Space(folder, room.f_blocks * room.f_frsize, room.f_bavail * room.f_frsize)
+            room = room_of(folder)
+            space = Space(folder, room.total, room.free)
             if space[1:] not in [known[1:] for known in inventory.space]:
                 inventory.space.append(space)
         self._found = found = total

@@ -12,6 +12,7 @@ from typing import NamedTuple
 
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Unread
+from frugal_sorter.filesystem.volumes import room_of
 from frugal_sorter.filesystem.walk import walk
 from frugal_sorter.state.folders import machine_id, ready_state_folder
 from frugal_sorter.state.inputs import open_input
@@ -72,8 +73,8 @@ def look_now(folder: str, hidden: bool, made_ns: int) -> Saved:
     Raises:
         OSError: it cannot be read at all.
     """
-    room = os.statvfs(folder)
-    saved = Saved(folder, machine_id(), made_ns, room.f_blocks * room.f_frsize, room.f_bavail * room.f_frsize)
+    room = room_of(folder)
+    saved = Saved(folder, machine_id(), made_ns, room.total, room.free)
     prefix = len(folder.rstrip("/")) + 1
 
     def unread(one: Unread) -> None:

@@ -19,6 +19,7 @@ from frugal_sorter.filesystem.open_files import OpenFiles
 from frugal_sorter.filesystem.record import FileRecord, Unknown
 from frugal_sorter.filesystem.types import OTHER, stem_of, suffix_of
 from frugal_sorter.filesystem.volumes import keeps_access_times
+from frugal_sorter.rules.units import DAY_NS
 
 FieldKind = Literal["text", "word", "texts", "size", "number", "date", "flag"]
 Fact = str | int | bool | tuple[str, ...] | None | Unknown
@@ -190,7 +191,6 @@ def _created(facts: Facts) -> Fact:
 
 
 NOT_KEPT = "this volume does not keep when files are opened (mounted with noatime)"
-_DAY_NS = 86_400_000_000_000
 
 
 def _opened(facts: Facts) -> Fact:
@@ -200,7 +200,7 @@ def _opened(facts: Facts) -> Fact:
         return Unknown(NOT_KEPT)
     # Where it is noted once a day, the first opening after a change is noted still.
     if keeping == "daily" and record.atime_ns > max(record.mtime_ns, record.ctime_ns):
-        return Between(record.atime_ns, max(min(record.atime_ns + _DAY_NS, facts.world.now_ns), record.atime_ns))
+        return Between(record.atime_ns, max(min(record.atime_ns + DAY_NS, facts.world.now_ns), record.atime_ns))
     return record.atime_ns
 
 

@@ -12,6 +12,7 @@ from frugal_sorter.rules.file.mistakes import InvalidValue
 
 SECOND_NS = 1_000_000_000
 _DAY_SECONDS = 86_400
+DAY_NS = _DAY_SECONDS * SECOND_NS
 
 _SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*(B|bytes?|[KMGT]i?B)", re.IGNORECASE)
 _DURATION_PART = re.compile(r"\s*(\d+)\s*([a-z]+)\s*,?", re.IGNORECASE)

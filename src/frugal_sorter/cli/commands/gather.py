@@ -10,7 +10,7 @@ from frugal_sorter.cli.carry_out import agreed, show_run, take_back_text, tell_f
 from frugal_sorter.cli.choosing import add_choosing, keep_out, settle, take_out
 from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.options import add_for, add_listing, add_unattended, command_line, folder_named, is_short
-from frugal_sorter.cli.output.plan_view import PlanView
+from frugal_sorter.cli.output.plan_view import PlanView, exit_code
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import count_text, shown, size_text
 from frugal_sorter.errors import UsageError
@@ -77,13 +77,13 @@ def run(args: argparse.Namespace) -> int:
         screen.line()
         screen.line(f"Nothing to {'move' if args.move else 'copy'}.")
         keep_out(args, screen, left_out)
-        return 3 if plan.refused else 1 if gathering.missed or plan.has_problem else 0
+        return exit_code(plan, bool(gathering.missed))
     screen.line()
     if not args.yes:
         view.show_names(plan.asked)
         screen.line()
     if settle(args, view, screen, left_out):
-        return 3 if plan.refused else 1 if gathering.missed or plan.has_problem else 0
+        return exit_code(plan, bool(gathering.missed))
 
     def question() -> str:
         size = size_text(sum(step.bytes for step in plan.asked))
@@ -111,7 +111,7 @@ def run(args: argparse.Namespace) -> int:
     screen.line(take_back_text(result), style="bold")
     if signal:
         return 128 + signal
-    return 3 if plan.refused else 1 if gathering.missed or plan.has_problem or result.has_problem else 0
+    return exit_code(plan, bool(gathering.missed) or result.has_problem)
 
 
 def _read(named: str) -> bytes:

@@ -75,13 +75,13 @@ def run(args: argparse.Namespace) -> int:
     elif args.format == "html":
         from frugal_sorter.cli.output.report_page import page_of
 
-        print(page_of(found, session.machine, paragraphs(found), _ROWS))
+        print(page_of(_title(found, session.machine), found, _paragraphs(found), _ROWS))
     else:
         _print(found, session.machine)
     return 0
 
 
-def paragraphs(found: Report) -> list[str]:
+def _paragraphs(found: Report) -> list[str]:
     """Return in plain words what a person should know, a text for each thing."""
     said = []
     times = sum(found.visits.values())
@@ -128,32 +128,25 @@ def _held(totals: Totals) -> str:
     return f"{count_text(totals.files, 'file')} of {size_text(totals.bytes)}"
 
 
-def title_of(found: Report, machine: str) -> str:
-    """Return the heading."""
+def _title(found: Report, machine: str) -> str:
     return f"{shown(machine)}, {date_text(found.from_ns)} to {date_text(found.to_ns)}"
-
-
-def rows_of(rules: dict[str, RuleDone]) -> list[tuple[str, RuleDone]]:
-    """Return the rules, those that did most first."""
-    return sorted(rules.items(), key=lambda one: (-sum(count.entries for count in one[1].counted.values()), one[0]))
 
 
 def _print(found: Report, machine: str) -> None:
     screen = Screen()
-    title = title_of(found, machine)
+    title = _title(found, machine)
     screen.line(title, style="bold")
     screen.line("=" * len(title))
-    for text in paragraphs(found):
+    for text in _paragraphs(found):
         screen.line()
         screen.lines(textwrap.fill(text, _WIDTH, break_long_words=False))
     if found.rules:
         screen.line()
         screen.line("What was done", style="bold")
-        rows = rows_of(found.rules)
-        for name, done in rows[:_ROWS]:
+        for name, done in found.ranked[:_ROWS]:
             what = f"{done_text(done.counted)}, {size_text(done.bytes)}"
             screen.lines(textwrap.fill(f"{shown(name)}: {what}", _WIDTH, initial_indent="- ", subsequent_indent="  "))
-        _rest(screen, len(rows))
+        _rest(screen, len(found.rules))
     if found.folders:
         screen.line()
         base = common_base([folder for folder, _ in found.folders])
@@ -181,7 +174,7 @@ def _as_json(found: Report) -> dict[str, object]:
     count, size = found.trashed
     return {
         "from": iso_text(found.from_ns), "to": iso_text(found.to_ns), "runs": found.runs, "taken_back": found.taken_back,
-        "rules": [_rule_as_json(name, done) for name, done in rows_of(found.rules)],
+        "rules": [_rule_as_json(name, done) for name, done in found.ranked],
         "bytes": found.bytes, "freed": found.freed, "free": found.free, "total": found.total, "full": moment(found.full_ns),
         "folders": [{"path": folder, "there": there} for folder, there in found.folders],
         "trash": {**count._asdict(), "bytes": size, "until": moment(found.trashed_until_ns)},

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from frugal_sorter.app.report import Report
-from frugal_sorter.cli.commands.report import rows_of, title_of
 from frugal_sorter.cli.output.text import below, common_base, date_text, moment_text, shown, size_text
 from frugal_sorter.cli.output.words import done_text
 from frugal_sorter.reports.page import PageTable, render
@@ -13,18 +12,18 @@ from frugal_sorter.reports.page import PageTable, render
 Row = list[tuple[str, str | int]]
 
 
-def page_of(found: Report, machine: str, paragraphs: Sequence[str], most: int) -> str:
+def page_of(title: str, found: Report, paragraphs: Sequence[str], most: int) -> str:
     """Return the page.
 
     Args:
+        title: of the page.
         found: what was done.
-        machine: its name.
         paragraphs: in plain words what a person should know.
         most: so many rows of each table.
     """
     tables = []
     rules: list[Row] = []
-    for name, done in rows_of(found.rules):
+    for name, done in found.ranked:
         size: Row = [(size_text(done.bytes), done.bytes), (date_text(done.last_ns), done.last_ns)]
         rules.append([(shown(name), name), (done_text(done.counted), name), *size])
     if rules:
@@ -42,7 +41,7 @@ def page_of(found: Report, machine: str, paragraphs: Sequence[str], most: int) -
             why = shown(one.reason or one.outcome)
             troubles.append([(moment_text(one.began_ns), one.began_ns), (shown(one.by), one.by), (why, why)])
         tables.append(_table("What went wrong", ("when", "who", "why"), troubles, most))
-    return render(title_of(found, machine), paragraphs, "", tables)
+    return render(title, paragraphs, "", tables)
 
 
 def _table(title: str, heads: Sequence[str], rows: Sequence[Row], most: int) -> PageTable:
