@@ -87,6 +87,34 @@ def test_names_of_any_script_are_proposed_learnt_moved_and_reported(folder: Path
         assert len(list((folder / "Intake").glob("*.txt"))) == 12
 
 
+@pytest.mark.parametrize("name", ["{photos} of {now}", "a}b{c", "{home}"])
+@pytest.mark.parametrize("way", [[], ["--like"], ["--since"]])
+def test_folders_are_named_whatever_braces_they_have(folder: Path, frugal: Frugal, name: str, way: list[str]) -> None:
+    desk, sorted_tree = folder / name, folder / name / "Sorted"
+    for number in range(10, 22):
+        put(desk / f"Intake/Invoice {number}.pdf")
+        put(sorted_tree / f"{name}/Invoice {100 + number}.pdf")
+        put(sorted_tree / f"Plates/plate {number}.stl")
+    if way == ["--since"]:
+        frugal("inventory", desk, "--save", "before")
+        for number in range(10, 20):
+            os.rename(desk / f"Intake/Invoice {number}.pdf", sorted_tree / f"{name}/Invoice {number}.pdf")
+    where = [desk, "--since", "1d"] if way == ["--since"] else [desk / "Intake", *([*way, sorted_tree] if way else [])]
+    frugal("suggest", *where, "--to", "rules.toml")
+    before = sorted(sorted_tree.rglob("*.pdf"))
+    frugal("tidy", "rules.toml", "--yes")
+    assert not list((desk / "Intake").glob("*.pdf"))
+    assert way == [] or len(sorted((sorted_tree / name).glob("*.pdf"))) == 24 > len(before)
+
+
+def test_a_folder_that_would_be_read_as_another_is_no_rule(folder: Path, frugal: Frugal) -> None:
+    """`$HOME` stands for something in a rule file, and cannot be written otherwise."""
+    for number in range(9):
+        put(folder / f"a $HOME b/Invoice {number}.pdf")
+    for words in (["suggest", "a $HOME b"], ["sort", "a $HOME b", "--into", "{type}", "--as-rule"]):
+        assert "cannot stand in a rule file" in frugal(*words, code=2).stderr
+
+
 @pytest.mark.parametrize("name", ["vase {}", "釉薬{}", "طين{}"])
 def test_a_program_may_have_a_name_of_any_script(own_home: Path, frugal: Frugal, name: str) -> None:
     put(own_home / ".config" / name.format("").strip() / "a")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import importlib.util
 import os
 from collections import Counter
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
@@ -27,10 +27,12 @@ from frugal_sorter.proposing.proposal import Group, Seen, folders_around, propos
 from frugal_sorter.reports.saved import kept_of
 from frugal_sorter.rules.fields import FIELDS, Facts, fold
 from frugal_sorter.rules.file.load import FORMAT, read_rules
-from frugal_sorter.rules.file.one_rule import Value, rule_text
-from frugal_sorter.rules.model import RuleBook
+from frugal_sorter.rules.file.one_rule import Value, rule_text_in
+from frugal_sorter.rules.templates.written import literal
 from frugal_sorter.state.folders import ready_state_folder
 
+# The first line of a rule file.
+HEAD = f"frugal = {FORMAT}"
 # From more files than these no more is learnt.
 _MOST_LEARNT = 20_000
 # So many files with names that say nothing are opened, evenly drawn, and so much of the text in each counts.
@@ -44,16 +46,14 @@ class Proposal:
     """A rule file that is proposed.
 
     Args:
-        groups: its rules.
-        text: it.
-        book: what it means.
-        plan: what it would do.
+        groups: what its rules take.
+        texts: of each group, the rule as it stands in a file.
+        plan: what they would do.
         seen: how many files were looked at.
     """
 
     groups: Sequence[Group]
-    text: str
-    book: RuleBook | None
+    texts: Sequence[str]
     plan: Plan | None
     seen: int
 
@@ -81,13 +81,14 @@ def suggest(session: Session, folder: str) -> Proposal:
     groups = propose(folder, files, folders_around(folder, _read), session.now_ns)
     for group in groups:
         _rename_from_inside(session, folder, group)
-    _name_apart(groups)
     if not groups:
-        return Proposal([], "", None, None, len(files))
-    text = _text(folder, groups)
-    book = read_rules(text.encode("utf-8", "surrogateescape"), Path(folder) / "proposed.toml")
-    plan = plan_by_rules(book, session.world(), EarlierRuns(), True)
-    return Proposal(groups, text, book, plan, len(files))
+        return Proposal([], [], None, len(files))
+    for group, name in zip(groups, _distinct(str(group.keys["name"]) for group in groups), strict=True):
+        group.keys["name"] = name
+    texts = [rule_text_in(folder, group.keys) for group in groups]
+    raw = "\n".join([HEAD, *texts]).encode("utf-8", "surrogateescape")
+    plan = plan_by_rules(read_rules(raw, Path(folder) / "proposed.toml"), session.world(), EarlierRuns(), True)
+    return Proposal(groups, texts, plan, len(files))
 
 
 def _rename_from_inside(session: Session, folder: str, group: Group) -> None:
@@ -119,22 +120,15 @@ def _read(folder: str) -> Listing | None:
         return None
 
 
-def _name_apart(groups: Sequence[Group]) -> None:
-    """See that no two rules have one name."""
-    known: set[str] = set()
-    for group in groups:
-        name, number = str(group.keys["name"]), 2
-        while group.keys["name"] in known:
-            group.keys["name"], number = f"{name} ({number})", number + 1
-        known.add(str(group.keys["name"]))
-
-
-def _text(folder: str, groups: Sequence[Group]) -> str:
-    parts = [f"frugal = {FORMAT}"]
-    for group in groups:
-        keys = {"name": group.keys["name"], "in": folder}
-        parts.append(rule_text({**keys, **{key: value for key, value in group.keys.items() if key != "name"}}))
-    return "\n\n".join(parts) + "\n"
+def _distinct(names: Iterable[str]) -> list[str]:
+    """Return names of rules, no two of them alike: the second of one name is called `NAME (2)`."""
+    known: list[str] = []
+    for name in names:
+        shown, number = name, 2
+        while shown in known:
+            shown, number = f"{name} ({number})", number + 1
+        known.append(shown)
+    return known
 
 
 @dataclass
@@ -217,32 +211,22 @@ def _is_text(name: str) -> bool:
 
 
 def _learnt_text(folder: str, sorted_tree: str, rules: Sequence[LearntRule]) -> str:
-    base = os.path.relpath(sorted_tree, folder)
-    known: set[str] = set()
-    parts = [f"frugal = {FORMAT}"]
-    for rule in rules:
-        name, number = f"{rule.target}: {' '.join(test.value for test in rule.tests)}", 2
-        while (shown := name if number == 2 else f"{name} ({number - 1})") in known:
-            number += 1
-        known.add(shown)
-        keys: dict[str, Value] = {
-            "name": shown,
-            "in": folder,
-            "where": rule.where,
-            "move": os.path.normpath(f"{base}/{_escaped(rule.target)}"),
-        }
-        if not rule.is_sure:
-            keys["off"] = True
-        parts.append(f"# right on {rule.right:,}, wrong on {rule.wrong:,}\n{rule_text(keys)}")
+    base = literal(os.path.relpath(sorted_tree, folder))
+    parts = [HEAD]
+    for rule, name in zip(rules, _distinct(rule.name for rule in rules), strict=True):
+        target = os.path.normpath(f"{base}/{_escaped(rule.target)}")
+        text = _rule_text(rule, name, folder, target, {} if rule.is_sure else {"off": True})
+        parts.append(f"# right on {rule.right:,}, wrong on {rule.wrong:,}\n{text}")
     return "\n\n".join(parts) + "\n"
+
+
+def _rule_text(rule: LearntRule, name: str, folder: str, target: str, more: Mapping[str, Value]) -> str:
+    return rule_text_in(folder, {"name": name, "where": rule.where, "move": target, **more})
 
 
 def _escaped(target: str) -> str:
     """Return a target as a template, braces in names of folders doubled."""
-    parts = [
-        part if part.startswith("{modified:%") else part.replace("{", "{{").replace("}", "}}")
-        for part in target.split("/")
-    ]
+    parts = [part if part.startswith("{modified:%") else literal(part) for part in target.split("/")]
     return "/".join(parts)
 
 
@@ -293,23 +277,17 @@ def learn_from_hand(
         item._replace(folder=_STAYS) for item in stays if item.folder in left and (item.folder, item.name) not in gone
     ]  # fmt: skip
     found = []
-    for rule in learn(items, _STAYS) if moved else ():
+    rules = learn(items, _STAYS) if moved else []
+    for rule, name in zip(rules, _distinct(rule.name for rule in rules), strict=True):
         taken = [item for item in items if rule.takes(item)]
         there_now = sum(
             item.folder != _STAYS and os.path.normpath(filled(rule.target, item)) == item.folder for item in taken
         )
-        source = Counter(source for source, target, name in moved if rule.takes(by_name[target, name])).most_common(1)[
-            0
-        ][0]
-        name = f"{rule.target}: {' '.join(test.value for test in rule.tests)}"
+        sources = Counter(source for source, target, name in moved if rule.takes(by_name[target, name]))
+        ((source, _),) = sources.most_common(1)
         place = os.path.join(folder, source) if source else folder
-        keys: dict[str, Value] = {
-            "name": name,
-            "in": place,
-            "where": rule.where,
-            "move": f"{folder}/{_escaped(rule.target)}",
-        }
-        found.append(MovedByHand(rule, there_now, len(taken), rule_text(keys)))
+        text = _rule_text(rule, name, place, f"{literal(folder)}/{_escaped(rule.target)}", {})
+        found.append(MovedByHand(rule, there_now, len(taken), text))
     return found, len(moved)
 
 

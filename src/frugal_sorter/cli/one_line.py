@@ -13,7 +13,7 @@ from frugal_sorter.cli.reading import read_where, require_libraries_of
 from frugal_sorter.errors import UsageError
 from frugal_sorter.rules.file.load import FORMAT, LARGEST_FILE
 from frugal_sorter.rules.file.mistakes import InvalidValue
-from frugal_sorter.rules.file.one_rule import Value, book_of_rule, rule_text, types_text
+from frugal_sorter.rules.file.one_rule import Value, book_of_rule, rule_text_in, types_text
 from frugal_sorter.rules.model import RuleBook
 from frugal_sorter.state.inputs import read_input
 
@@ -75,15 +75,11 @@ def print_as_rule(keys: Mapping[str, Value], folder: str, types: str = "") -> in
     """Print the job as a rule to paste into a file.
 
     Raises:
-        UsageError: the name of the folder is no text, which a rule file must be.
+        UsageError: the folder cannot be written down.
     """
-    try:
-        folder.encode("utf-8")
-    except UnicodeEncodeError:
-        raise UsageError(f"{shown(folder)}: this name cannot stand in a rule file", "use the command itself") from None
-    name = keys["name"]
+    text = rule_text_in(folder, keys)
     print(f"frugal = {FORMAT}   # once, at the top of the file\n")
-    print(rule_text({"name": name, "in": folder, **{key: value for key, value in keys.items() if key != "name"}}))
+    print(text)
     if types:
         print(types)
     return 0

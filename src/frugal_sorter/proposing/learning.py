@@ -13,10 +13,11 @@ from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
+from functools import lru_cache
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from frugal_sorter.filesystem.types import OTHER, TYPE_OF_SUFFIX, stem_of, suffix_of
-from frugal_sorter.proposing.names import SAYS_NOTHING, tokens_of
+from frugal_sorter.proposing.names import SAYS_NOTHING, form_of, tokens_of
 from frugal_sorter.rules.fields import fold
 from frugal_sorter.rules.file.one_rule import quoted
 from frugal_sorter.rules.units import SECOND_NS, parse_size
@@ -72,16 +73,23 @@ class Test(NamedTuple):
 
     def holds(self, item: Item) -> bool:
         """Tell whether it is true of a file."""
-        suffix = suffix_of(item.name)
-        if self.kind == "ext":
-            return suffix == self.value
-        if self.kind == "type":
-            return TYPE_OF_SUFFIX.get(suffix, OTHER) == self.value
         if self.kind == "size":
             return item.bytes > self.bound if self.value.startswith("over") else item.bytes < self.bound
         if self.kind == "inside":
             return self.value in item.inside
-        return self.value in fold(item.name)
+        suffix, group, name = _parts(item.name)
+        if self.kind == "ext":
+            return suffix == self.value
+        if self.kind == "type":
+            return group == self.value
+        return self.value in name
+
+
+@lru_cache(maxsize=1 << 15)
+def _parts(name: str) -> tuple[str, str, str]:
+    """Return the suffix, the type and the folded form of a name: hundreds of tests ask for them."""
+    suffix = suffix_of(name)
+    return suffix, TYPE_OF_SUFFIX.get(suffix, OTHER), fold(name)
 
 
 @dataclass(frozen=True)
@@ -99,6 +107,11 @@ class LearntRule:
     target: str
     right: int
     wrong: int
+
+    @property
+    def name(self) -> str:
+        """What a file calls it: its target and what it looks for."""
+        return f"{self.target}: {' '.join(test.value for test in self.tests)}"
 
     @property
     def where(self) -> str:
@@ -180,6 +193,18 @@ def learn(items: Sequence[Item], stays: str = "") -> list[LearntRule]:
     return rules
 
 
+class _Candidate(NamedTuple):
+    """Tests that tell a class from the others: how much they are worth, which they are, and whether they lean.
+
+    Tests lean that are right only since rules before them take what they would put wrong.
+    """
+
+    value: float
+    tests: tuple[int, ...]
+    target: int
+    leans: bool
+
+
 def _best(table: Table, alone: Table, one_hot: Table, left: Table) -> tuple[tuple[int, ...], int] | None:
     """Return the tests that tell most files of one class from those left over, and the class; None where none do.
 
@@ -192,12 +217,11 @@ def _best(table: Table, alone: Table, one_hot: Table, left: Table) -> tuple[tupl
     import numpy as np
 
     def leans(tests: tuple[int, ...], target: int) -> bool:
-        """Tell whether tests are right only since rules before them take what they would put wrong."""
         mask = np.logical_and.reduce(table[list(tests)])
         return float(one_hot[mask, target].sum()) < _RIGHT * float(mask.sum())
 
     waiting: list[tuple[tuple[int, ...], Table]] = [((), left)]
-    found: tuple[float, tuple[int, ...], int] | None = None
+    found: _Candidate | None = None
     looked_further = False
     for _ in range(_MOST_TESTS):
         deeper: list[tuple[float, tuple[int, ...], Table]] = []
@@ -212,30 +236,29 @@ def _best(table: Table, alone: Table, one_hot: Table, left: Table) -> tuple[tupl
                 tests = (*chosen, int(at))
                 # Each further test costs: of two rules that do the same the shorter one is kept.
                 value = right - 5 * wrong - 2 * len(tests)
-                is_right = right >= _RIGHT * (right + wrong)
-                is_best = is_right and (found is None or value > found[0])
+                could_be = right >= _RIGHT * (right + wrong) and (found is None or value > found.value)
                 # What nobody has seen would end there, too: a test that is right by itself comes before one that is not.
-                leaning = is_best and leans(tests, int(target[at]))
+                leaning = could_be and leans(tests, int(target[at]))
                 value -= _LEANING * right if leaning else 0
-                if is_best and (found is None or value > found[0]):
-                    found = value, tests, int(target[at])
-                if leaning or (wrong and not is_best):
+                if could_be and (found is None or value > found.value):
+                    found = _Candidate(value, tests, int(target[at]), leaning)
+                if leaning or (wrong and not could_be):
                     deeper.append((right - wrong, tests, mask))
-        if found is not None and found[0] > 0:
-            if looked_further or not leans(found[1], found[2]):
-                return found[1], found[2]
+        if found is not None and found.value > 0:
+            if looked_further or not found.leans:
+                break
             looked_further = True
         deeper.sort(key=lambda one: (-one[0], one[1]))
         waiting = [(tests, mask & table[tests[-1]]) for _, tests, mask in deeper[:_BASES]]
         if not waiting:
             break
-    return None if found is None else (found[1], found[2])
+    return None if found is None else (found.tests, found.target)
 
 
 def _tests(items: Sequence[Item]) -> list[Test]:
     """Return the tests that some files pass and others do not, words that many names have first."""
-    suffixes = Counter(suffix_of(item.name) for item in items)
-    types = Counter(TYPE_OF_SUFFIX.get(suffix_of(item.name), OTHER) for item in items)
+    suffixes = Counter(_parts(item.name)[0] for item in items)
+    types = Counter(_parts(item.name)[1] for item in items)
     words = Counter(word for item in items for word in _words(item.name))
     found = [
         Test(f"ext is {suffix}", "ext", suffix)
@@ -247,13 +270,12 @@ def _tests(items: Sequence[Item]) -> list[Test]:
         for name, count in sorted(types.items())
         if count >= _FEWEST and name != OTHER
     ]
-    ranked = sorted(words.items(), key=lambda one: (-one[1], one[0]))[:_WORDS]
-    found += [Test(f"name has {quoted(word)}", "word", word) for word, count in ranked if _FEWEST <= count < len(items)]
     inside = Counter(word for item in items for word in set(_INSIDE.findall(item.inside)))
-    ranked = sorted(inside.items(), key=lambda one: (-one[1], one[0]))[:_WORDS]
-    found += [
-        Test(f"text has {quoted(word)}", "inside", word) for word, count in ranked if _FEWEST <= count < len(items)
-    ]
+    for field_name, kind, counts in (("name", "word", words), ("text", "inside", inside)):
+        ranked = sorted(counts.items(), key=lambda one: (-one[1], one[0]))[:_WORDS]
+        found += [
+            Test(f"{field_name} has {quoted(word)}", kind, word) for word, count in ranked if _FEWEST <= count < len(items)
+        ]  # fmt: skip
     for text in _BOUNDS:
         bound = parse_size(text)
         over, under = sum(item.bytes > bound for item in items), sum(item.bytes < bound for item in items)
@@ -289,17 +311,10 @@ def _targets(items: Sequence[Item]) -> list[str]:
 def _as_template(folder: str, items: Sequence[Item]) -> str:
     parts = []
     for part in folder.split("/"):
-        form = _form_of(part)
+        form = form_of(part)
         fits = form and sum(_date(item, form) == part for item in items) > len(items) / 2
         parts.append(f"{{modified:{form}}}" if fits else part)
     return "/".join(parts)
-
-
-def _form_of(part: str) -> str:
-    if len(part) == 4 and part.isdigit():
-        return "%Y"
-    tokens = tokens_of(part)
-    return tokens[0].form if len(tokens) == 1 and tokens[0].kind == "date" else ""
 
 
 def _date(item: Item, form: str) -> str:

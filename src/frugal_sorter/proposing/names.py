@@ -10,6 +10,7 @@ from datetime import datetime
 from typing import Literal, NamedTuple
 
 from frugal_sorter.rules.fields import fold
+from frugal_sorter.rules.templates.written import literal
 
 Kind = Literal["word", "number", "date", "between"]
 _MONTHS = "January|February|March|April|May|June|July|August|September|October|November|December"
@@ -56,6 +57,18 @@ def _plain(text: str) -> list[Token]:
     ]
 
 
+def form_of(folder: str) -> str:
+    """Return the form of a date that a folder is named after, such as `%Y-%m`; empty where it is not.
+
+    Args:
+        folder: its name.
+    """
+    if len(folder) == 4 and folder.isdigit():
+        return "%Y" if _FIRST_YEAR <= int(folder) <= _LAST_YEAR else ""
+    tokens = tokens_of(folder)
+    return tokens[0].form if len(tokens) == 1 and tokens[0].kind == "date" else ""
+
+
 def _is_date(text: str, form: str) -> bool:
     try:
         return _FIRST_YEAR <= datetime.strptime(text, form).year <= _LAST_YEAR
@@ -99,7 +112,7 @@ def shape_of(names: Sequence[Sequence[Token]]) -> Shape | None:
             break
         first = here[0]
         if first is not None and all(one is not None and fold(one.text) == fold(first.text) for one in here):
-            parts.append(first.text.replace("{", "{{").replace("}", "}}"))
+            parts.append(literal(first.text))
             words += [fold(first.text)] if first.kind == "word" else []
         elif (
             first is not None

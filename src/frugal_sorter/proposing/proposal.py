@@ -4,17 +4,18 @@ from __future__ import annotations
 
 import os
 from collections import Counter, defaultdict
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Sequence, Set
 from dataclasses import dataclass, field
 from datetime import datetime
 
 from frugal_sorter.filesystem.record import Listing
 from frugal_sorter.filesystem.types import OTHER, TYPE_OF_SUFFIX, stem_of, suffix_of
 from frugal_sorter.planning.guard import never_entered, refused_folder, refused_whole
-from frugal_sorter.proposing.names import SAYS_NOTHING, Shape, Token, shape_of, tokens_of
+from frugal_sorter.proposing.names import SAYS_NOTHING, Shape, Token, form_of, shape_of, tokens_of
 from frugal_sorter.rules.fields import fold
 from frugal_sorter.rules.file.one_rule import Value, quoted
 from frugal_sorter.rules.templates.read import parse_reading
+from frugal_sorter.rules.templates.written import literal
 from frugal_sorter.rules.units import DAY_NS, SECOND_NS
 
 # A pattern needs so many files, or this part of all.
@@ -110,13 +111,13 @@ def propose(folder: str, files: Iterable[Seen], around: Sequence[Folder], now_ns
     fewest = max(FEWEST, round(SHARE * len(left))) if len(left) >= FEWEST else len(left) + 1
     groups: list[Group] = []
 
-    def take(group: Group | None) -> None:
-        if group is not None and group.files:
+    def take(group: Group) -> None:
+        if group.files:
             groups.append(group)
             taken = {one.name for one in group.files}
             left[:] = [one for one in left if one.name not in taken]
 
-    take(_of_type(_ON_THE_WAY, left, 1, lambda _: {"leave": True}, "still on their way"))
+    take(_of_type(_ON_THE_WAY, left, {"leave": True}, "still on their way"))
     for shape, members in _shapes(left, fewest):
         reading, suffixes = parse_reading(shape.pattern, False), {member.suffix for member in members}
         taken = [one for one in left if one.suffix in suffixes and reading.fits(one.stem) is True]
@@ -136,8 +137,9 @@ def propose(folder: str, files: Iterable[Seen], around: Sequence[Folder], now_ns
     counts = Counter(one.type for one in left)
     for name, count in sorted(counts.items(), key=lambda one: (-one[1], one[0])):
         if count >= fewest and name not in (OTHER, *_WAITED_OUT):
-            target = _target(folder, around, (name,), [one for one in left if one.type == name], "")
-            take(_of_type(name, left, fewest, lambda _, target=target: {"move": target}, f"of the type {name}"))  # type: ignore[misc]
+            group = _of_type(name, left, {}, f"of the type {name}")
+            group.keys["move"] = _target(folder, around, (name,), group.files, "")
+            take(group)
     old = [one for one in left if now_ns - one.mtime_ns > 366 * DAY_NS]
     if len(old) >= fewest:
         where = f"modified older than {_OLD}"
@@ -202,13 +204,9 @@ def _by_name(folder: str, shape: Shape, files: Sequence[Seen], around: Sequence[
     return Group(keys, list(files), f"named like {shape.pattern}", not words)
 
 
-def _of_type(
-    name: str, files: Sequence[Seen], fewest: int, more: Callable[[str], Mapping[str, Value]], why: str
-) -> Group | None:
-    taken = [one for one in files if one.type == name]
-    if len(taken) < fewest:
-        return None
-    return Group({"name": _plural(name), "where": f"type is {name}", **more(name)}, taken, why)
+def _of_type(name: str, files: Sequence[Seen], more: dict[str, Value], why: str) -> Group:
+    keys: dict[str, Value] = {"name": _plural(name), "where": f"type is {name}", **more}
+    return Group(keys, [one for one in files if one.type == name], why)
 
 
 # Places
@@ -216,24 +214,33 @@ def _of_type(
 
 def _target(folder: str, around: Sequence[Folder], words: Sequence[str], files: Sequence[Seen], day: str) -> str:
     """Return where files go: to a folder that is there and is for them, else to a new one named after them."""
-    best = max(around, key=lambda one: (_likeness(one, words, files), one.path), default=None)
+    heads = {_head(tokens_of(one.stem)) for one in files}
+    suffixes = {one.suffix for one in files}
+    likeness = {one.path: _likeness(one, words, heads, suffixes) for one in around}
+    best = max(around, key=lambda one: (likeness[one.path], one.path), default=None)
     dated = day or "modified"
     # In a single folder what comes over years is as hard to find as before.
     months = {datetime.fromtimestamp(one.mtime_ns // SECOND_NS).strftime("%Y-%m") for one in files}
     by_month = f"/{{{dated}:%Y-%m}}" if len(files) >= 20 and len(months) > 2 else ""
-    if best is not None and _likeness(best, words, files) >= 1:
-        path = os.path.relpath(best.path, folder)
+    if best is not None and likeness[best.path] >= 1:
+        path = literal(os.path.relpath(best.path, folder))
         return f"{path}/{{{dated}:{best.form}}}" if best.form else f"{path}{'' if best.has_files else by_month}"
     *named, kind = words
     title = " ".join(dict.fromkeys(word.capitalize() for word in named if word != kind)) or _plural(kind)
     return f"{title if title.endswith('s') else title + 's'}{by_month}"
 
 
-def _likeness(folder: Folder, words: Sequence[str], files: Sequence[Seen]) -> float:
-    """Return how surely a folder is for some files; from 1 on it is."""
+def _likeness(folder: Folder, words: Sequence[str], heads: Set[str], suffixes: Set[str]) -> float:
+    """Return how surely a folder is for some files; from 1 on it is.
+
+    Args:
+        folder: it.
+        words: that the names of the files have, their type last.
+        heads: the first words of their names.
+        suffixes: theirs.
+    """
     own = {_stem(token.text) for token in tokens_of(os.path.basename(folder.path)) if token.kind == "word"}
     named = ({_stem(word) for word in words if len(word) > 2} | {*_CALLED.get(words[-1], ())}) & own
-    suffixes, heads = {one.suffix for one in files}, {_head(tokens_of(one.stem)) for one in files}
     alike = sum(suffix in suffixes and _head(tokens) in heads for tokens, suffix in folder.names)
     same = sum(suffix in suffixes for _, suffix in folder.names)
     share = alike / len(folder.names) if folder.names else 0.0
@@ -259,7 +266,7 @@ def _waiting_place(folder: str, around: Sequence[Folder]) -> str:
             "review",
             "later",
         }:
-            return os.path.relpath(one.path, folder)
+            return literal(os.path.relpath(one.path, folder))
     return "To be asked for"
 
 
@@ -300,17 +307,9 @@ def _look_into(path: str, read: Callable[[str], Listing | None]) -> Folder:
             found.names.append((tokens_of(stem_of(name)), suffix_of(name)))
         for name in sorted(listing.folders):
             if depth == 0:
-                forms[_form_of(name)] += 1
+                forms[form_of(name)] += 1
             if depth < 2 and name[0] != ".":
                 waiting.append((f"{at}/{name}", depth + 1))
     form, count = forms.most_common(1)[0] if forms else ("", 0)
     found.form = form if form and count == sum(forms.values()) else ""
     return found
-
-
-def _form_of(name: str) -> str:
-    """Return the form of a date that a folder is named after; empty where it is not."""
-    if len(name) == 4 and name.isdigit() and 1990 <= int(name) <= 2099:
-        return "%Y"
-    tokens = tokens_of(name)
-    return tokens[0].form if len(tokens) == 1 and tokens[0].kind == "date" else ""

@@ -24,7 +24,7 @@ from frugal_sorter.planning.deciding import Sight
 from frugal_sorter.rules.fields import fold
 from frugal_sorter.rules.file.editing import RuleText
 from frugal_sorter.rules.file.load import load_rules
-from frugal_sorter.rules.file.one_rule import rule_text
+from frugal_sorter.rules.file.one_rule import rule_text_in
 
 EXAMPLES = """
   frugal rules front-desk.toml
@@ -103,7 +103,7 @@ def _how(action: str, words: list[str], command: list[str]) -> tuple[Callable[[R
                 "rules add: --types is a table of the file", "write [types] into it, and leave --types out"
             )
         keys, folder = module.rule_of(parsed)  # type: ignore[attr-defined]
-        text = rule_text({"name": keys["name"], "in": folder, **{key: keys[key] for key in keys if key != "name"}})
+        text = rule_text_in(folder, keys)
         return (lambda file: file.added([text], first=False)), f"{shown(str(keys['name']))} is added"
     if action == "move":
         if len(words) != 3 or words[1] not in ("before", "after"):

@@ -8,7 +8,7 @@ import time
 from collections.abc import Sequence
 from pathlib import Path
 
-from frugal_sorter.app.suggest import Proposal, learn_from, learn_from_hand, suggest
+from frugal_sorter.app.suggest import HEAD, Proposal, learn_from, learn_from_hand, suggest
 from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.options import add_format, add_listing, folder_named, is_short
 from frugal_sorter.cli.output.plan_view import PlanView
@@ -18,7 +18,7 @@ from frugal_sorter.cli.reading import require_library, since
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Unread
 from frugal_sorter.filesystem.walk import reason_of
-from frugal_sorter.rules.file.one_rule import rule_text
+from frugal_sorter.rules.file.one_rule import refuse_unwritable
 
 EXAMPLES = """
   frugal suggest ~/Intake                           the rules, on standard output
@@ -47,10 +47,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     folder = folder_named(args.folder)
-    try:
-        folder.encode("utf-8")
-    except UnicodeEncodeError:
-        raise UsageError(f"{shown(folder)}: this name cannot stand in a rule file", "rename it first") from None
+    refuse_unwritable(folder)
     if args.since is not None:
         return _since(args, folder)
     if args.like is not None:
@@ -62,7 +59,7 @@ def run(args: argparse.Namespace) -> int:
     except OSError as error:
         raise UsageError(f"{error.filename}: {reason_of(error)}", "run as a user who may read it") from error
     screen = Screen(is_short(args))
-    if not found.groups or found.plan is None:
+    if found.plan is None:
         screen.line(
             f"Nothing to propose for {shown(folder)}: {count_text(found.seen, 'file')} looked at, too few alike."
         )
@@ -157,7 +154,7 @@ def _since(args: argparse.Namespace, folder: str) -> int:
     lines = [
         f"# {count_text(moved, 'file')} moved by hand below {shown(folder)} since {shown(args.since)}.",
         *(f"# {line}" for line in missing),
-        "frugal = 1",
+        HEAD,
     ]
     for one in found:
         lines += [
@@ -188,18 +185,14 @@ def _text(folder: str, found: Proposal) -> str:
     """Return the rule file, each rule with what it takes."""
     lines = [f"# Proposed for {shown(folder)}: {_summary(found)}.",
              "# Read each rule, change what is not meant, and take out what is not wanted; `frugal preview` shows what they do.",
-             "frugal = 1", ""]  # fmt: skip
+             HEAD, ""]  # fmt: skip
     sizes = {one.name: one.bytes for group in found.groups for one in group.files}
-    for group in found.groups:
+    for group, text in zip(found.groups, found.texts, strict=True):
         names = found.taken(str(group.keys["name"])) or [one.name for one in group.files]
         examples = ", ".join(shown(name) for name in names[:_NAMED])
         amount = f"{count_text(len(names), 'file')}, {size_text(sum(sizes.get(name, 0) for name in names))}"
         lines.append(f"# {amount}, {group.why}: {examples}{', …' if len(names) > _NAMED else ''}")
-        keys = {"name": group.keys["name"], "in": folder}
-        lines += [
-            *rule_text({**keys, **{key: value for key, value in group.keys.items() if key != "name"}}).split("\n"),
-            "",
-        ]
+        lines += [text, ""]
     assert found.plan is not None
     rest = found.plan.unclaimed.entries
     lines.append(f"# {count_text(rest, 'file')} match no rule and {'stays' if rest == 1 else 'stay'} where they are." if rest else

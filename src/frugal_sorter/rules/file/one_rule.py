@@ -8,12 +8,42 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from frugal_sorter.errors import UsageError
+from frugal_sorter.errors import UsageError, printable
 from frugal_sorter.rules.file.load import FORMAT, read_rules
 from frugal_sorter.rules.file.mistakes import InvalidValue, Mistakes
+from frugal_sorter.rules.file.places import expand
 from frugal_sorter.rules.model import RuleBook
 
 Value = str | int | bool
+
+
+def rule_text_in(folder: str, keys: Mapping[str, Value]) -> str:
+    """Return a rule that acts in a folder as it stands in a file.
+
+    Args:
+        folder: absolute.
+        keys: the other keys, `name` among them.
+
+    Raises:
+        UsageError: the folder cannot be written down.
+    """
+    refuse_unwritable(folder)
+    return rule_text({"name": keys["name"], "in": folder, **{key: keys[key] for key in keys if key != "name"}})
+
+
+def refuse_unwritable(folder: str) -> None:
+    """Refuse a folder that a rule file cannot name: it is no text, or would be read as another one, for its `$`.
+
+    Raises:
+        UsageError: it is such a one.
+    """
+    try:
+        folder.encode("utf-8")
+        is_read_back = expand(folder, {}, "/") == folder
+    except (UnicodeEncodeError, InvalidValue):
+        is_read_back = False
+    if not is_read_back:
+        raise UsageError(f"{printable(folder)}: this name cannot stand in a rule file", "rename it first")
 
 
 def rule_text(keys: Mapping[str, Value]) -> str:

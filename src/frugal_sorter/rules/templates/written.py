@@ -268,6 +268,11 @@ def shortened(name: str, mark: str = "") -> str:
     return stem + tail
 
 
+def literal(text: str) -> str:
+    """Return a text as it stands in a template or a pattern, where its braces are no placeholders."""
+    return text.replace("{", "{{").replace("}", "}}")
+
+
 def parse_template(
     text: str,
     places: Mapping[str, str],
@@ -335,11 +340,11 @@ def _segments(
                 "a placeholder looks like {type}; a brace itself is doubled",
             )
         elif brace or plain:
-            literal = brace[:1] or plain
+            text = brace[:1] or plain
             if parts and isinstance(parts[-1], str):
-                parts[-1] += literal
+                parts[-1] += text
             else:
-                parts.append(literal)
+                parts.append(text)
         else:
             parts.append(_slot(slot, places, captures))
     return [tuple(parts) for parts in segments if parts and parts != ["."]]
