@@ -69,6 +69,8 @@ def test_what_fills_the_disk_is_found_in_one_screen(folder: Path, frugal: Frugal
     opened = frugal("inventory", "Intake", "--tree", "--open-to", "Intake/small 7").stdout
     assert "small 7/" in opened
     assert frugal("inventory", "Intake", "--tree", "--top", "all").stdout.count("small ") == 300
+    lines = json.loads(frugal("inventory", "Intake", "--tree", "--top", "all", "--format", "json").stdout)["tree"]
+    assert sum("/small " in line["path"] for line in lines) == 300
     assert frugal("inventory", "Intake", "--by", "folder").stdout == frugal("inventory", "Intake", "--tree").stdout
     rows = json.loads(frugal("inventory", "Intake", "--tree", "--format", "json").stdout)["tree"]
     du = subprocess.run(["du", "-sb", "--apparent-size", folder / "Intake/a"], capture_output=True, text=True).stdout

@@ -37,7 +37,7 @@ class Freed(NamedTuple):
 
 
 def freed_by(plan: Plan, result: Result) -> Freed | None:
-    """Return what a run freed; None where it freed nothing and put nothing into the trash.
+    """Return what a run freed; None where it freed nothing and moved nothing to the trash.
 
     Args:
         plan: what was to be done.

@@ -1,4 +1,4 @@
-"""What a program left behind, put into the trash; and what was put there, once the program is back."""
+"""Moving what a program left behind to the trash, and finding that again once the program is back."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ def rule_of(program: str) -> str:
 
 
 def plan_trashing(session: Session, program: str, found: Sequence[Found], origin: str) -> Plan:
-    """Plan to put what a program left behind into the trash; what is doubtful is left.
+    """Plan to move what a program left behind to the trash; what is doubtful is left.
 
     Args:
         session: of the command.
@@ -76,7 +76,7 @@ def crontab_lines(program: str, note: Callable[[Unread], None]) -> list[tuple[in
 
 
 def trashed_before(program: str) -> int | None:
-    """Return the last run that put something of a program into the trash and was not taken back; None for no run."""
+    """Return the last run that moved something of a program to the trash and was not taken back; None for no run."""
     with Journal(ready_state_folder(), write=False) as journal:
         for run in reversed(journal.runs()):
             if run.kind != "leftovers" or run.undone_by is not None:

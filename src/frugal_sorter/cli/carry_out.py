@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import argparse
 import os
 import shlex
 import signal
@@ -15,7 +16,7 @@ from frugal_sorter.app.carry_out import carry_out, is_first_of_kind, was_not_don
 from frugal_sorter.app.freed import freed_by, full_at_ns
 from frugal_sorter.app.session import Session
 from frugal_sorter.changes.outcome import Outcome
-from frugal_sorter.cli.choosing import edit
+from frugal_sorter.cli.choosing import edit, settle, take_out
 from frugal_sorter.cli.output.freed_text import freed_texts
 from frugal_sorter.cli.output.plan_view import PlanView, exit_code
 from frugal_sorter.cli.output.progress import Progress
@@ -26,6 +27,7 @@ from frugal_sorter.cli.visits import is_person
 from frugal_sorter.errors import RefusedError, UsageError
 from frugal_sorter.execution.executor import Result
 from frugal_sorter.planning.plan import Plan
+from frugal_sorter.planning.selection import Numbers
 from frugal_sorter.state.settings import read_settings
 from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.kinds import ATTENDING, KINDS, LASTING
@@ -133,6 +135,31 @@ def show_run(session: Session, plan: Plan, view: PlanView, screen: Screen) -> tu
     return result, number
 
 
+def choose_list_ask_do(
+    session: Session, plan: Plan, screen: Screen, args: argparse.Namespace, rest: Callable[[PlanView], str]
+) -> int:  # fmt: skip
+    """Take out of a plan what `--without` names, save it where that is asked for, or go on with `list_ask_do`.
+
+    Args:
+        session: of the command.
+        plan: what to do.
+        screen: the terminal.
+        args: of the command.
+        rest: returns the rest of the question, after what would be done.
+
+    Returns:
+        the exit code.
+    """
+    view = PlanView(plan, screen, Numbers(plan))
+    left_out = take_out(args, view)
+    if args.save is not None and plan.asked:
+        view.show()
+        screen.line()
+    if settle(args, view, screen, left_out):
+        return exit_code(plan)
+    return list_ask_do(session, plan, view, screen, rest(view), args.yes, take_back_text, steerable=True)
+
+
 def list_ask_do(
     session: Session, plan: Plan, view: PlanView, screen: Screen, rest: str, yes: bool, then: Callable[[Result], str],
     nothing: str = "Nothing to do.", steerable: bool = False,
@@ -186,7 +213,7 @@ def ask_and_do(
 
 
 def tell_freed(session: Session, plan: Plan, screen: Screen, result: Result) -> None:
-    """Say what a run freed and how much is free now, where it freed something or put it into the trash."""
+    """Say what a run freed and how much is free now, where it freed something or moved it to the trash."""
     freed = freed_by(plan, result)
     if freed is not None:
         # Only a person wants to know of the future now.

@@ -6,10 +6,8 @@ import argparse
 from collections.abc import Sequence
 
 from frugal_sorter.app.session import Session
-from frugal_sorter.cli.carry_out import list_ask_do, take_back_text
-from frugal_sorter.cli.choosing import settle, take_out
+from frugal_sorter.cli.carry_out import choose_list_ask_do
 from frugal_sorter.cli.options import command_line, refuse_removal
-from frugal_sorter.cli.output.plan_view import PlanView, exit_code
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import below, date_text, shown, size_text
 from frugal_sorter.cli.reading import read_where
@@ -17,7 +15,6 @@ from frugal_sorter.duplicates.columns import Same
 from frugal_sorter.duplicates.planning import Removing, limited, plan_duplicates, plan_unmark
 from frugal_sorter.duplicates.which_stays import Choice, LookAlike
 from frugal_sorter.planning.plan import Plan
-from frugal_sorter.planning.selection import Numbers
 
 
 def limited_choices(session: Session, choices: Sequence[Choice], where: str) -> list[Choice]:
@@ -56,15 +53,8 @@ def unmark(
 
 def _carry_out(session: Session, screen: Screen, plan: Plan, args: argparse.Namespace, more: str) -> int:
     screen.line()
-    view = PlanView(plan, screen, Numbers(plan))
-    left_out = take_out(args, view)
-    where = f"below {shown(view.base)}, as {session.account}?{more}"
-    if args.save is not None and plan.asked:
-        view.show()
-        screen.line()
-    if settle(args, view, screen, left_out):
-        return exit_code(plan)
-    return list_ask_do(session, plan, view, screen, where, args.yes, take_back_text, steerable=True)
+    where = f"as {session.account}?{more}"
+    return choose_list_ask_do(session, plan, screen, args, lambda view: f"below {shown(view.base)}, {where}")
 
 
 # Choosing

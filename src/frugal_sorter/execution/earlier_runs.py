@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterator
-from fnmatch import fnmatchcase
 from glob import escape as glob_escape
 from typing import NamedTuple
 
@@ -12,14 +11,13 @@ from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.filesystem.record import FileRecord, Identity, Place
 from frugal_sorter.journal.journal import Block, Journal
 from frugal_sorter.planning.endings import EarlierRuns
-from frugal_sorter.rules.fields import fold
+from frugal_sorter.rules.fields import is_like, is_wild
 from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.kinds import ATTENDING, REPLACING, TAKING, VerbName
 from frugal_sorter.steps.step import Step
 
 # Steps that put an entry somewhere without a rule having asked for it to be there.
 _RUNNING: tuple[VerbName, ...] = ("run", "run-making")
-_WILD = frozenset("*?[")
 _NOT_PUT = frozenset({"trash", "restore", "make-folder"})
 
 
@@ -160,16 +158,16 @@ def about(journal: Journal, named: str) -> list[tuple[int, Step, Mark | None]]:
         journal: where to look.
         named: a name, or an absolute path; it may hold wildcards, whatever the case of its letters.
     """
-    is_wild = not _WILD.isdisjoint(named)
-    folder, name = os.path.split(fold(named) if is_wild else named)
+    wild = is_wild(named)
+    folder, name = os.path.split(named)
 
     def is_meant(place: Place) -> bool:
-        if not is_wild:
+        if not wild:
             return place.name == name and folder in ("", place.folder)
-        return fnmatchcase(fold(place.name), name) and (not folder or fnmatchcase(fold(place.folder), folder))
+        return is_like(place.name, name) and (not folder or is_like(place.folder, folder))
 
     found = []
-    for block in journal.blocks_naming("" if is_wild else name):
+    for block in journal.blocks_naming("" if wild else name):
         for step, mark in block.steps:
             if step.verb not in ATTENDING and any(map(is_meant, filter(None, (step.source, step.target)))):
                 found.append((block.run, step, mark))

@@ -36,8 +36,7 @@ class Moved:
 class View:
     """What will have moved, what will be gone, and which folders will have been made.
 
-    Args:
-        born_ns: when an entry will have been made anew, which crosses to another volume; by its path.
+    `born_ns` is when an entry will have been made anew, which crosses to another volume; by its path.
     """
 
     def __init__(self) -> None:
@@ -80,9 +79,7 @@ class View:
         while at not in ("/", ""):
             if at in self._moved:
                 return self._moved[at] + rest
-            if at in self._gone:
-                return None
-            if at in self._made:
+            if at in self._gone or at in self._made:
                 return None
             head, _, name = at.rpartition("/")
             at, rest = head, f"/{name}{rest}"

@@ -5,19 +5,17 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Callable, Iterable, Sequence
-from fnmatch import fnmatchcase
 from itertools import groupby
 from typing import Any, NamedTuple
 
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Place, is_inside
 from frugal_sorter.planning.plan import Plan
-from frugal_sorter.rules.fields import fold
+from frugal_sorter.rules.fields import is_like, is_wild
 from frugal_sorter.rules.file.one_rule import Value, quoted
 from frugal_sorter.steps.step import Step
 
-_NUMBERS = re.compile(r"\d{1,9}(-\d{1,9})?(,\d{1,9}(-\d{1,9})?)*")
-_WILD = frozenset("*?[")
+_RANGES = re.compile(r"\d{1,9}(-\d{1,9})?(,\d{1,9}(-\d{1,9})?)*")
 # A condition may be no longer (`rules.file.keys`).
 _LONGEST_CONDITION = 4_000
 Keys = dict[str, Value]
@@ -73,14 +71,9 @@ class Numbers:
 
     def __init__(self, plan: Plan, order: Callable[[Step], Any] | None = None) -> None:
         aside = going_along(plan)
-        steps = [step for step in plan.asked if id(step) not in aside]
-        if order is not None:
-            self.steps = sorted(steps, key=order)
-        else:
-            self.steps = [
-                step for asked in by_rule(plan).values() for group in together(asked) for step in group
-                if id(step) not in aside
-            ]  # fmt: skip
+        asked = list(by_rule(plan).values()) if order is None else [sorted(plan.asked, key=order)]
+        listed = (group for steps in asked for group in (together(steps) if order is None else [steps]))
+        self.steps = [step for group in listed for step in group if id(step) not in aside]
         self._of = {id(step): number for number, step in enumerate(self.steps, 1)}
 
     def of(self, step: Step) -> int:
@@ -91,6 +84,23 @@ class Numbers:
     def width(self) -> int:
         """How many digits the last one has."""
         return len(str(len(self.steps)))
+
+
+class Range(NamedTuple):
+    """Numbers from the first to the last, and how they were written."""
+
+    first: int
+    last: int
+    text: str
+
+
+def ranges_of(text: str) -> list[Range]:
+    """Return the numbers that a text such as `3-7,12` names; none where it is no such text."""
+    found = []
+    for part in text.split(",") if _RANGES.fullmatch(text) else ():
+        first, _, last = part.partition("-")
+        found.append(Range(int(first), int(last or first), part))
+    return found
 
 
 class Chosen(NamedTuple):
@@ -116,7 +126,9 @@ def choose(plan: Plan, numbers: Numbers, words: Iterable[str], here: str) -> Cho
     places: dict[str, list[str]] = {}
     whole: list[Keys] = []
     for word in words:
-        steps, wide = _by_number(numbers, word) if _NUMBERS.fullmatch(word) else _by_path(plan, numbers, word, here)
+        steps, wide = (
+            _by_number(numbers, ranges) if (ranges := ranges_of(word)) else _by_path(plan, numbers, word, here)
+        )
         found |= {id(step) for step in steps}
         if wide:
             whole += [one for one in wide if one not in whole]
@@ -128,15 +140,13 @@ def choose(plan: Plan, numbers: Numbers, words: Iterable[str], here: str) -> Cho
     return Chosen(frozenset(found), [*whole, *named])
 
 
-def _by_number(numbers: Numbers, word: str) -> tuple[list[Step], list[Keys]]:
+def _by_number(numbers: Numbers, ranges: Sequence[Range]) -> tuple[list[Step], list[Keys]]:
     steps: list[Step] = []
-    for part in word.split(","):
-        first, _, last = part.partition("-")
-        begin, end = int(first), int(last or first)
-        if not 1 <= begin <= end <= len(numbers.steps):
+    for first, last, text in ranges:
+        if not 1 <= first <= last <= len(numbers.steps):
             known = f"the list goes from 1 to {len(numbers.steps):,}" if numbers.steps else "the list is empty"
-            raise UsageError(f"{part}: there is no such step in the list", f"{known}; a file of that name is ./{part}")
-        steps += numbers.steps[begin - 1 : end]
+            raise UsageError(f"{text}: there is no such step in the list", f"{known}; a file of that name is ./{text}")
+        steps += numbers.steps[first - 1 : last]
     return steps, []
 
 
@@ -152,12 +162,12 @@ def _by_path(plan: Plan, numbers: Numbers, word: str, here: str) -> tuple[list[S
         if steps := _about(numbers, lambda place, path=path: place.path == path or is_inside(place.folder, path)):  # type: ignore[misc]
             is_folder = all(is_inside(place.folder, path) for step in steps for place in _places(step))
             return steps, [_leave_folder(path)] if is_folder else []
-    if not _WILD.isdisjoint(word) and "/" not in word:
-        if steps := _about(numbers, lambda place: _is_like(place.name, word)):
+    if is_wild(word) and "/" not in word:
+        if steps := _about(numbers, lambda place: is_like(place.name, word)):
             return steps, [
                 _leave_like(root, word) for root in plan.roots if any(_is_below(step, root) for step in steps)
             ]
-    elif not _WILD.isdisjoint(word):
+    elif is_wild(word):
         for path in dict.fromkeys(paths):
             if steps := _about(numbers, lambda place, path=path: _is_path_like(place.path, path)):  # type: ignore[misc]
                 return steps, []
@@ -176,13 +186,8 @@ def _places(step: Step) -> list[Place]:
     return [step.place, *members]
 
 
-def _is_like(text: str, wild: str) -> bool:
-    # Whatever the case of its letters, as `like` in a rule.
-    return fnmatchcase(fold(text), fold(wild))
-
-
 def _is_path_like(path: str, wild: str) -> bool:
-    return path.count("/") == wild.count("/") and _is_like(path, wild)
+    return path.count("/") == wild.count("/") and is_like(path, wild)
 
 
 def _is_below(step: Step, root: str) -> bool:

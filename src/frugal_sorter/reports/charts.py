@@ -110,7 +110,8 @@ def _by_folder(
         ]
         axes.barh(range(len(rows)), [row.get(age, 0) for _, row in rows], left=starts, color=colour, edgecolor=_EDGE,
                   linewidth=0.6, label=age, height=0.72)  # fmt: skip
-    _finish(axes, [name for name, _ in rows], [sum(row.values()) for _, row in rows], size_text, fonts)
+    sizes = [sum(row.values()) for _, row in rows]
+    _finish(axes, [name for name, _ in rows], sizes, [*map(size_text, sizes)], fonts)
     axes.set_title("By folder, and when it was last written", loc="left", fontsize=12, color=_INK, family=fonts)
     if rows:
         # Below the bars, since the last of them can be the longest.
@@ -129,15 +130,19 @@ def _by_type(axes: Axes, types: Mapping[str, int], size_text: Callable[[int], st
     axes.barh(
         range(len(rows)), [size for _, size in rows], color="#b9c4c8", edgecolor=_EDGE, linewidth=0.6, height=0.72
     )
-    _finish(axes, [name for name, _ in rows], [size for _, size in rows], size_text, fonts)
+    sizes = [size for _, size in rows]
+    _finish(axes, [name for name, _ in rows], sizes, [*map(size_text, sizes)], fonts)
     axes.set_title("By type", loc="left", fontsize=12, color=_INK, family=fonts)
 
 
-def _finish(axes: Axes, names: list[str], sizes: list[int], size_text: Callable[[int], str], fonts: list[str]) -> None:
+def _finish(
+    axes: Axes, names: list[str], sizes: list[int], texts: list[str], fonts: list[str], fewest: int = _FEWEST_SLOTS
+) -> None:  # fmt: skip
+    """Name the bars, each with a text at its end, and take away all that is not read."""
     labels = [name if len(name) <= _LONGEST_LABEL else f"{name[:16]}…{name[-16:]}" for name in names]
     axes.set_yticks(range(len(names)), labels, fontsize=11, color=_INK, family=fonts, parse_math=False)
     # Few bars are no thicker than many.
-    axes.set_ylim(max(len(names), _FEWEST_SLOTS) - 0.4, -0.6)
+    axes.set_ylim(max(len(names), fewest) - 0.4, -0.6)
     most = max(sizes, default=0) or 1
     axes.set_xlim(0, most * 1.22)
     axes.set_xticks([])
@@ -145,8 +150,8 @@ def _finish(axes: Axes, names: list[str], sizes: list[int], size_text: Callable[
         axes.spines[side].set_visible(False)
     axes.spines["left"].set_color(_EDGE)
     axes.tick_params(axis="y", length=0)
-    for at, size in enumerate(sizes):
-        axes.text(size + most * 0.012, at, size_text(size), va="center", fontsize=11, color=_INK, family=fonts)
+    for at, (size, text) in enumerate(zip(sizes, texts, strict=True)):
+        axes.text(size + most * 0.012, at, text, va="center", fontsize=11, color=_INK, family=fonts)
 
 
 _MOST_MARKED = 40
@@ -247,17 +252,7 @@ def draw_shares(rows: Sequence[tuple[str, int, int]]) -> Figure:
     axes = figure.subplots()
     for values, colour in (([of for _, of, _ in rows], _AGES[3][1]), ([right for _, _, right in rows], _AGES[0][1])):
         axes.barh(range(len(rows)), values, color=colour, edgecolor=_EDGE, linewidth=0.6, height=0.72)
-    labels = [label if len(label) <= _LONGEST_LABEL else f"{label[:16]}…{label[-16:]}" for label, _, _ in rows]
-    axes.set_yticks(range(len(rows)), labels, fontsize=11, color=_INK, family=fonts, parse_math=False)
-    axes.set_ylim(len(rows) - 0.4, -0.6)
-    most = max((of for _, of, _ in rows), default=0) or 1
-    axes.set_xlim(0, most * 1.22)
-    axes.set_xticks([])
-    for side in ("top", "right", "bottom"):
-        axes.spines[side].set_visible(False)
-    axes.spines["left"].set_color(_EDGE)
-    axes.tick_params(axis="y", length=0)
-    for at, (_, of, right) in enumerate(rows):
-        axes.text(of + most * 0.012, at, f"{right:,} of {of:,}", va="center", fontsize=11, color=_INK, family=fonts)
+    texts = [f"{right:,} of {of:,}" for _, of, right in rows]
+    _finish(axes, [label for label, _, _ in rows], [of for _, of, _ in rows], texts, fonts, fewest=len(rows))
     axes.set_title("Held-out files put where they lie, by folder", loc="left", fontsize=12, color=_INK, family=fonts)
     return figure

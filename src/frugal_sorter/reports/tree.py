@@ -177,15 +177,8 @@ class _Opening:
         """Return how many lines opening a folder adds."""
         if _only_folder(folder):
             return 0
-        return sum(1 for _ in self._inner(folder))
-
-    def _inner(self, folder: Folder) -> list[Folder | Literal["rest", "files"]]:
-        inner: list[Folder | Literal["rest", "files"]] = [*self.shown(folder)]
-        if len(inner) < len(folder.inside):
-            inner.append("rest")
-        if folder.direct_files and folder.inside:
-            inner.append("files")
-        return inner
+        shown = len(self.shown(folder))
+        return shown + (shown < len(folder.inside)) + bool(folder.direct_files and folder.inside)
 
     def walk(self, root: Folder) -> Iterable[Line]:
         """Yield the lines."""

@@ -9,6 +9,7 @@ import stat
 import unicodedata
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
+from fnmatch import fnmatchcase
 from typing import Literal
 
 from frugal_sorter.filesystem import extended_attributes as attributes
@@ -132,6 +133,9 @@ class Field:
     library: str = ""
 
 
+_WILD = frozenset("*?[")
+
+
 def fold(text: str) -> str:
     """Return a text for comparing: without case, and one form for each accented letter.
 
@@ -140,6 +144,16 @@ def fold(text: str) -> str:
     if text.isascii():
         return text.lower()
     return unicodedata.normalize("NFC", unicodedata.normalize("NFC", text).casefold())
+
+
+def is_wild(text: str) -> bool:
+    """Tell whether a text holds wildcards: `*`, `?` or `[`."""
+    return not _WILD.isdisjoint(text)
+
+
+def is_like(text: str, wild: str) -> bool:
+    """Tell whether wildcards stand for a text, whatever the case of its letters, as `like` in a rule has it."""
+    return fnmatchcase(fold(text), fold(wild))
 
 
 def depth_below(base: str, folder: str) -> int:

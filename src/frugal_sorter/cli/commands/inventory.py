@@ -114,30 +114,12 @@ def _ways(text: str) -> tuple[By, ...]:
 
 def run(args: argparse.Namespace) -> int:
     folders = list(dict.fromkeys(map(folder_named, args.folders)))
-    if args.sort is not None and len(args.by) == 2 and not args.listing:
-        raise UsageError("--sort: a cross table has an order of its own", "count by one way, or leave --sort out")
-    is_plain = args.show_levels is None and not args.listing and args.format == "table"
-    is_tree = args.tree or (args.by == ("folder",) and is_plain)
-    if args.tree and args.format not in ("table", "json"):
-        raise UsageError("--tree is a table or JSON", "leave --format out, or say --by folder")
-    if args.tree and (args.listing or args.show_levels is not None or args.by not in (("type",), ("folder",))):
-        raise UsageError("--tree is by folder", "leave --by, --show-levels and --listing out")
-    if args.open_to and not is_tree:
-        raise UsageError("--open-to opens a tree", "add --tree")
+    is_tree = _is_tree(args)
     if is_tree:
         args.by = ("folder",)
         args.open_to = [folder_named(path) for path in args.open_to]
         if args.sort == "modified":
             args.sort = "newest"
-    elif args.listing and args.sort == "files":
-        raise UsageError("--sort files: a listing has no counts", "sort by size, newest or name")
-    if args.open_seconds is not None and args.format != "table":
-        raise UsageError("--open is shown as a table only", "leave --format out")
-    if args.chart is not None or args.format == "html":
-        from frugal_sorter.cli.reading import require_library
-
-        for module in ("matplotlib", "jinja2"):
-            require_library("--chart and --format html", module, "reports")
     session = begin()
     where, world = None, None
     if args.where is not None:
@@ -169,17 +151,7 @@ def run(args: argparse.Namespace) -> int:
 
         print(page_of(inventory, figure, args.by, args.top, session.now_ns))
     elif is_tree:
-        from frugal_sorter.cli.output.folder_tree import print_tree, tree_as_json
-
-        if args.format == "json":
-            tree = tree_as_json(inventory, args.top, args.sort, args.open_to)
-            print(json.dumps({"tree": tree, "not_read": [unread._asdict() for unread in inventory.unread]}, indent=2))
-        else:
-            from frugal_sorter.cli.output.screen import Screen
-
-            screen = Screen()
-            print_tree(screen, inventory, None if args.top == _ALL else args.top, args.sort, args.open_to)
-            _below_table(screen, inventory)
+        _print_tree(inventory, args)
     else:
         {"table": _print_table, "json": _print_json, "csv": _print_csv}[args.format](inventory, args)
     if args.chart is not None and figure is not None:
@@ -191,6 +163,49 @@ def run(args: argparse.Namespace) -> int:
 
         print_open(folders, args.open_seconds, args.levels, args.hidden)
     return 1 if any(not unread.by_design for unread in inventory.unread) else 0
+
+
+def _is_tree(args: argparse.Namespace) -> bool:
+    """Return whether folders are shown as a tree.
+
+    Raises:
+        UsageError: options do not go together, or a library is missing.
+    """
+    if args.sort is not None and len(args.by) == 2 and not args.listing:
+        raise UsageError("--sort: a cross table has an order of its own", "count by one way, or leave --sort out")
+    is_plain = args.show_levels is None and not args.listing and args.format == "table"
+    is_tree = args.tree or (args.by == ("folder",) and is_plain)
+    if args.tree and args.format not in ("table", "json"):
+        raise UsageError("--tree is a table or JSON", "leave --format out, or say --by folder")
+    if args.tree and (args.listing or args.show_levels is not None or args.by not in (("type",), ("folder",))):
+        raise UsageError("--tree is by folder", "leave --by, --show-levels and --listing out")
+    if args.open_to and not is_tree:
+        raise UsageError("--open-to opens a tree", "add --tree")
+    if args.listing and args.sort == "files":
+        raise UsageError("--sort files: a listing has no counts", "sort by size, newest or name")
+    if args.open_seconds is not None and args.format != "table":
+        raise UsageError("--open is shown as a table only", "leave --format out")
+    if args.chart is not None or args.format == "html":
+        from frugal_sorter.cli.reading import require_library
+
+        for module in ("matplotlib", "jinja2"):
+            require_library("--chart and --format html", module, "reports")
+    return is_tree
+
+
+def _print_tree(inventory: Inventory, args: argparse.Namespace) -> None:
+    from frugal_sorter.cli.output.folder_tree import print_tree, tree_as_json
+
+    most = None if args.top == _ALL else args.top
+    if args.format == "json":
+        tree = tree_as_json(inventory, most, args.sort, args.open_to)
+        print(json.dumps({"tree": tree, "not_read": [unread._asdict() for unread in inventory.unread]}, indent=2))
+        return
+    from frugal_sorter.cli.output.screen import Screen
+
+    screen = Screen()
+    print_tree(screen, inventory, most, args.sort, args.open_to)
+    _below_table(screen, inventory)
 
 
 def _figure(

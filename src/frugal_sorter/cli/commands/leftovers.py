@@ -1,4 +1,4 @@
-"""`frugal leftovers`: what a program that is gone left behind; lists it, and puts it into the trash when asked."""
+"""`frugal leftovers`: what a program that is gone left behind; lists it, and moves it to the trash when asked."""
 
 from __future__ import annotations
 
@@ -9,11 +9,10 @@ from collections.abc import Sequence
 
 from frugal_sorter.app.leftovers import crontab_lines, home, plan_trashing, trashed_before
 from frugal_sorter.cli import visits
-from frugal_sorter.cli.carry_out import list_ask_do, take_back_text
-from frugal_sorter.cli.choosing import add_choosing, settle, take_out
+from frugal_sorter.cli.carry_out import choose_list_ask_do
+from frugal_sorter.cli.choosing import add_choosing
 from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.options import add_for, add_format, add_listing, add_unattended, command_line, is_short
-from frugal_sorter.cli.output.plan_view import PlanView, exit_code
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import below, count_text, date_text, iso_text, shown, size_text
 from frugal_sorter.errors import RefusedError, UsageError
@@ -21,7 +20,6 @@ from frugal_sorter.filesystem.record import Unread
 from frugal_sorter.leftovers.installed import is_removed, where_installed
 from frugal_sorter.leftovers.names import joined
 from frugal_sorter.leftovers.search import Found, search, unclaimed
-from frugal_sorter.planning.selection import Numbers
 
 EXAMPLES = """
   frugal leftovers glaze-calculator                     settings, caches, data and logs of it
@@ -34,7 +32,7 @@ _SHORTEST = 3
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("program", metavar="NAME", nargs="?", help="the program (default: list what belongs to none)")
     parser.add_argument(
-        "--do", choices=("trash",), help="put what is surely its own into the trash (default: list only)"
+        "--do", choices=("trash",), help="move what is surely its own to the trash (default: list only)"
     )
     add_choosing(parser)
     add_listing(parser)
@@ -68,7 +66,7 @@ def run(args: argparse.Namespace) -> int:
         )
         if before is not None:
             screen.line(
-                f"Run {before} put what it had left into the trash: `frugal undo {before}` brings it back.",
+                f"Run {before} moved what it had left to the trash: `frugal undo {before}` brings it back.",
                 style="bold",
             )
     elif is_removed(args.program):
@@ -83,23 +81,8 @@ def run(args: argparse.Namespace) -> int:
     _more(screen, lines, unread)
     session = begin()
     plan = plan_trashing(session, args.program, found, command_line())
-    view = PlanView(plan, screen, Numbers(plan))
-    left_out = take_out(args, view)
-    if args.save is not None and plan.asked:
-        view.show()
-        screen.line()
-    if settle(args, view, screen, left_out):
-        return exit_code(plan)
-    return list_ask_do(
-        session,
-        plan,
-        view,
-        screen,
-        f"of {shown(args.program)}, as {session.account}?",
-        args.yes,
-        take_back_text,
-        steerable=True,
-    )
+    question = f"of {shown(args.program)}, as {session.account}?"
+    return choose_list_ask_do(session, plan, screen, args, lambda _: question)
 
 
 def _more(screen: Screen, lines: Sequence[tuple[int, str]], unread: Sequence[Unread]) -> int:
@@ -127,7 +110,7 @@ def _list(screen: Screen, program: str, found: Sequence[Found], is_partly: bool)
         total = size_text(sum(one.bytes for one in sure))
         entries = count_text(len(sure), "entry", "entries")
         them = "it" if len(sure) == 1 else "them"
-        screen.line(f"{entries}, {total}. `frugal leftovers {shown(program)} --do trash` puts {them} into the trash.")
+        screen.line(f"{entries}, {total}. `frugal leftovers {shown(program)} --do trash` moves {them} to the trash.")
 
 
 def _table(screen: Screen, found: Sequence[Found]) -> None:

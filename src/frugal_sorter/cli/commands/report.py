@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 import json
-import re
 import textwrap
 import time
 
@@ -27,6 +26,7 @@ from frugal_sorter.cli.output.text import (
 from frugal_sorter.cli.output.words import done_text, entries_text
 from frugal_sorter.cli.reading import require_library, since
 from frugal_sorter.errors import UsageError
+from frugal_sorter.planning.selection import ranges_of
 from frugal_sorter.reports.totals import Totals
 
 EXAMPLES = """
@@ -37,7 +37,6 @@ EXAMPLES = """
 _SINCE = "7 days"
 # So many rows of each table fit on two sheets.
 _ROWS, _TROUBLES, _WIDTH = 12, 6, 72
-_RUNS = re.compile(r"\d{1,9}(-\d{1,9})?(,\d{1,9}(-\d{1,9})?)*")
 _MOST_RUNS = 100_000
 
 
@@ -51,15 +50,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def _runs(text: str) -> frozenset[int]:
-    if not _RUNS.fullmatch(text):
+    ranges = ranges_of(text)
+    if not ranges:
         raise argparse.ArgumentTypeError(f"{text!r} names no runs; say 12, 12-19, or several with commas")
-    found: set[int] = set()
-    for part in text.split(","):
-        first, _, last = part.partition("-")
-        if int(last or first) - int(first) > _MOST_RUNS:
-            raise argparse.ArgumentTypeError(f"{part} are too many runs")
-        found |= set(range(int(first), int(last or first) + 1))
-    return frozenset(found)
+    for one in ranges:
+        if one.last - one.first > _MOST_RUNS:
+            raise argparse.ArgumentTypeError(f"{one.text} are too many runs")
+    return frozenset(run for one in ranges for run in range(one.first, one.last + 1))
 
 
 def run(args: argparse.Namespace) -> int:

@@ -43,7 +43,7 @@ def _name(line: Line) -> str:
 
 
 def tree_as_json(
-    inventory: Inventory, most: int, order: Order | None, open_to: Sequence[str]
+    inventory: Inventory, most: int | None, order: Order | None, open_to: Sequence[str]
 ) -> list[dict[str, object]]:
     """Return the lines of the trees; docs/formats.md describes them."""
     found: list[dict[str, object]] = []
