@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from frugal_sorter.execution.executor import Result
 from frugal_sorter.filesystem.record import is_inside
-from frugal_sorter.filesystem.volumes import free_bytes, room_around
+from frugal_sorter.filesystem.room import free_bytes, room_around
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.steps.kinds import ATTENDING, FINAL, REPLACING
 

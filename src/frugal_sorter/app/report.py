@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from frugal_sorter.app.freed import full_at_ns
 from frugal_sorter.app.session import Session
 from frugal_sorter.execution.earlier_runs import done_in
-from frugal_sorter.filesystem.volumes import room_around
+from frugal_sorter.filesystem.room import room_around
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.journal.visits import TROUBLE, Visit
 from frugal_sorter.planning.plan import TAKING_BACK

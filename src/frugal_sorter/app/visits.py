@@ -13,7 +13,7 @@ from dataclasses import dataclass, field, replace
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.errors import FrugalError, RefusedError, StateError, UsageError
 from frugal_sorter.execution.executor import Result
-from frugal_sorter.filesystem.volumes import free_bytes
+from frugal_sorter.filesystem.room import free_bytes
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.journal.visits import TROUBLE, Amount, Driver, Visit, VisitOutcome
 from frugal_sorter.planning.plan import Plan

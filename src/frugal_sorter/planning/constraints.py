@@ -10,8 +10,9 @@ from typing import cast
 
 from frugal_sorter.filesystem.foreseen import current, listdir
 from frugal_sorter.filesystem.record import place_of
+from frugal_sorter.filesystem.room import free_bytes
 from frugal_sorter.filesystem.status import folder_as_it_is, look
-from frugal_sorter.filesystem.volumes import free_bytes, volume_of
+from frugal_sorter.filesystem.volumes import volume_of
 from frugal_sorter.planning.guard import refused_folder
 from frugal_sorter.planning.plan import Plan, Refusal
 from frugal_sorter.rules.file.keys import MOST_REMOVALS

@@ -10,9 +10,9 @@ from typing import NamedTuple
 
 from frugal_sorter.filesystem.inside import look_inside
 from frugal_sorter.filesystem.record import Identity, Listing, Place, Unknown
+from frugal_sorter.filesystem.room import free_bytes
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.types import TYPE_OF_SUFFIX
-from frugal_sorter.filesystem.volumes import free_bytes
 from frugal_sorter.filesystem.walk import reason_of, walk
 from frugal_sorter.planning.guard import never_entered
 from frugal_sorter.planning.in_use import not_held

@@ -13,8 +13,8 @@ from frugal_sorter.filesystem.bands import age_band, band_order, size_band
 from frugal_sorter.filesystem.extended_attributes import tags_text
 from frugal_sorter.filesystem.parallel import work_through
 from frugal_sorter.filesystem.record import Listing, Unread
+from frugal_sorter.filesystem.room import room_of
 from frugal_sorter.filesystem.types import OTHER, PLAIN_SUFFIXES, TYPE_OF_SUFFIX, may_be_double, suffix_of
-from frugal_sorter.filesystem.volumes import room_of
 from frugal_sorter.filesystem.walk import Reader, working
 
 if TYPE_CHECKING:

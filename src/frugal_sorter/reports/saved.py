@@ -12,7 +12,7 @@ from typing import NamedTuple
 
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Unread
-from frugal_sorter.filesystem.volumes import room_of
+from frugal_sorter.filesystem.room import room_of
 from frugal_sorter.filesystem.walk import walk
 from frugal_sorter.state.folders import machine_id, ready_state_folder
 from frugal_sorter.state.inputs import open_input

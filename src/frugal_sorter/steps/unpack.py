@@ -13,8 +13,8 @@ from frugal_sorter.changes.unpacking import Writer
 from frugal_sorter.filesystem.archive import Archive, BadArchive, Member
 from frugal_sorter.filesystem.fingerprint import open_to_read
 from frugal_sorter.filesystem.record import Place
+from frugal_sorter.filesystem.room import free_bytes
 from frugal_sorter.filesystem.tree import LIST, below
-from frugal_sorter.filesystem.volumes import free_bytes
 from frugal_sorter.steps.base import Mark, RunContext
 from frugal_sorter.steps.held_entry import ends_of, find
 from frugal_sorter.steps.pack import same_stream
