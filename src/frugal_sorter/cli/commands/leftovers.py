@@ -81,7 +81,7 @@ def run(args: argparse.Namespace) -> int:
     _more(screen, lines, unread)
     session = begin()
     plan = plan_trashing(session, args.program, found, command_line())
-    question = f"of {shown(args.program)}, as {session.account}?"
+    question = f"(left by {shown(args.program)}), as {session.account}?"
     return choose_list_ask_do(session, plan, screen, args, lambda _: question)
 
 
