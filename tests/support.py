@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import os
 import stat
+import struct
 import time
 from collections import Counter
 from collections.abc import Callable, Iterable
@@ -95,6 +96,17 @@ def put(path: Path, body: bytes | str = b"clay", age_days: float = 10, now_ns: i
     stamp = now_ns - int(age_days * DAY_NS)
     os.utime(path, ns=(stamp, stamp))
     return path
+
+
+def write_song(path: Path, artist: str) -> None:
+    """Write a short recording with a title and an artist."""
+    import mutagen.id3
+
+    path.write_bytes((struct.pack(">I", 0xFFFB9064) + bytes(413)) * 20)
+    tags = mutagen.id3.ID3()  # type: ignore[no-untyped-call]
+    tags.add(mutagen.id3.TIT2(encoding=3, text="Wheel song"))  # type: ignore[no-untyped-call]
+    tags.add(mutagen.id3.TPE1(encoding=3, text=artist))  # type: ignore[no-untyped-call]
+    tags.save(path)
 
 
 def rules_text(*rules: str, head: str = "") -> str:

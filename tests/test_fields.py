@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import random
 import shutil
-import struct
 import subprocess
 import time
 from datetime import datetime
@@ -22,7 +21,7 @@ from frugal_sorter.filesystem.record import Unknown
 from frugal_sorter.planning.by_rules import plan_by_rules
 from frugal_sorter.planning.endings import EarlierRuns
 from frugal_sorter.rules.fields import FIELDS, World, unmarked_name
-from tests.support import DAY_NS, NOW_NS, WORLD, book_of, condition, facts_of, put
+from tests.support import DAY_NS, NOW_NS, WORLD, book_of, condition, facts_of, put, write_song
 
 # Birth and change times cannot be made up, so that here everything is counted from the real now.
 SHELF_NOW_NS = time.time_ns()
@@ -34,16 +33,6 @@ ALL = {
 }  # fmt: skip
 COPIES = {"report - Copy.csv", "report (2).csv"}
 PHOTOS = {"photo.jpg", "fake.jpg", "cut.jpg", "no date.jpg", "empty.png", "script.png"}
-
-
-def write_song(path: Path) -> None:
-    import mutagen.id3
-
-    path.write_bytes((struct.pack(">I", 0xFFFB9064) + bytes(413)) * 20)
-    tags = mutagen.id3.ID3()  # type: ignore[no-untyped-call]
-    tags.add(mutagen.id3.TIT2(encoding=3, text="Wheel song"))  # type: ignore[no-untyped-call]
-    tags.add(mutagen.id3.TPE1(encoding=3, text="Maren Holt"))  # type: ignore[no-untyped-call]
-    tags.save(path)
 
 
 @pytest.fixture(scope="module")
@@ -61,7 +50,7 @@ def shelf(tmp_path_factory: pytest.TempPathFactory) -> Path:
     make(root / "notes.txt", "Ask about the blue glaze: céladon.")
     make(root / "latin.txt", "Théière".encode("cp1252"))
     make(root / "wide.txt", "kiln paper".encode("utf-16"))
-    write_song(root / "song.mp3")
+    write_song(root / "song.mp3", "Maren Holt")
     make(root / "locked.csv", b"a,b").chmod(0o444)
     os.link(make(root / "one.dat", b"\x01\x02"), root / "two.dat")
     for name in ("report.csv", "report - Copy.csv", "report (2).csv", "lonely copy.csv"):

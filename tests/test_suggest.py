@@ -19,7 +19,7 @@ from frugal_sorter.proposing.names import shape_of, tokens_of
 from frugal_sorter.proposing.proposal import Seen, propose
 from frugal_sorter.rules.templates.read import parse_reading
 from tests.conftest import Frugal
-from tests.support import NOW_NS, put, snapshot
+from tests.support import NOW_NS, put, snapshot, write_song
 
 
 @pytest.mark.parametrize(("names", "pattern"), [
@@ -147,6 +147,42 @@ def test_the_same_folder_in_another_order_gives_the_same_proposal(folder: Path, 
         assert propose("/srv/in", files, [], NOW_NS) == wanted
     names = [one.name for group in wanted for one in group.files]
     assert len(names) == len(set(names)), "each file is in one group"
+
+
+def test_scans_are_told_apart_by_the_words_at_their_top(folder: Path, frugal: Frugal) -> None:
+    tops = ["Harbour Clay\nDelivery note", "Quay Packaging\nInvoice", "Kiln service\nLetter"]
+    for number in range(24):
+        fillers = "We thank you for your order, which we have with pleasure put together. " * (number % 3 + 1)
+        put(folder / f"Intake/scan{number:04}.txt", f"{tops[number % 3]} {number}\n{' ' * 200}{fillers}{number}")
+    for number in range(24, 30):
+        put(folder / f"Intake/scan{number:04}.txt", f"{number}")
+    frugal("suggest", "Intake", "--to", "rules.toml")
+    frugal("check", "rules.toml")
+    frugal("tidy", "rules.toml", "--yes")
+    places = {
+        path.name: path.parent.relative_to(folder / "Intake").as_posix() for path in (folder / "Intake").rglob("*.txt")
+    }
+    by_top = [{places[f"scan{number:04}.txt"] for number in range(first, 24, 3)} for first in range(3)]
+    # One place for each, none shared, and none that is named after a filler.
+    assert [len(one) for one in by_top] == [1, 1, 1] and len(set.union(*by_top)) == 3
+    assert not set.union(*by_top) & {"Scans/With", "Scans/Which", "Scans/Your"}
+    assert {places[f"scan{number:04}.txt"] for number in range(24, 30)} == {"Scans"}
+
+
+@pytest.mark.parametrize(
+    ("artists", "is_by_artist"),
+    [(["Maren Holt", "Søren Lind"], True), (["Maren Holt"], False), ([f"No {number}" for number in range(8)], False)],
+)
+def test_recordings_go_to_their_artists_where_that_tells_them_apart(
+    folder: Path, frugal: Frugal, artists: list[str], is_by_artist: bool
+) -> None:
+    (folder / "Intake").mkdir()
+    for number in range(8):
+        write_song(folder / f"Intake/wheel song {number}.mp3", artists[number % len(artists)])
+    frugal("suggest", "Intake", "--to", "rules.toml")
+    assert ("{artist|" in (folder / "rules.toml").read_text()) is is_by_artist
+    frugal("tidy", "rules.toml", "--yes")
+    assert len({path.parent for path in (folder / "Intake").rglob("*.mp3")}) == (len(artists) if is_by_artist else 1)
 
 
 def test_where_nothing_is_alike_it_says_so(folder: Path, frugal: Frugal) -> None:

@@ -22,6 +22,7 @@ from frugal_sorter.planning.by_rules import plan_by_rules
 from frugal_sorter.planning.endings import EarlierRuns
 from frugal_sorter.planning.guard import never_entered
 from frugal_sorter.planning.plan import Plan
+from frugal_sorter.proposing.by_contents import split_by_words
 from frugal_sorter.proposing.learning import Item, LearntRule, Score, filled, learn, score_of
 from frugal_sorter.proposing.proposal import Group, Seen, folders_around, propose
 from frugal_sorter.reports.saved import kept_of
@@ -37,6 +38,8 @@ HEAD = f"frugal = {FORMAT}"
 _MOST_LEARNT = 20_000
 # So many files with names that say nothing are opened, evenly drawn, and so much of the text in each counts.
 _MOST_OPENED, _MOST_TEXT = 400, 20_000
+# A folder of more files than these with names of one shape is not read through for words.
+_MOST_READ = 1_000
 # So many files of a group are opened, and this part of them must have it.
 _LOOKED_INTO, _NEARLY_ALL = 30, 0.8
 
@@ -79,10 +82,11 @@ def suggest(session: Session, folder: str) -> Proposal:
         for name, status in zip(listing.names, listing.status, strict=True) if name[0] != "."
     ]  # fmt: skip
     groups = propose(folder, files, folders_around(folder, _read), session.now_ns)
-    for group in groups:
-        _rename_from_inside(session, folder, group)
     if not groups:
         return Proposal([], [], None, len(files))
+    groups = [found for group in groups for found in _by_words(session, folder, group)]
+    for group in groups:
+        _use_what_stands_inside(session, folder, group)
     for group, name in zip(groups, _distinct(str(group.keys["name"]) for group in groups), strict=True):
         group.keys["name"] = name
     texts = [rule_text_in(folder, group.keys) for group in groups]
@@ -91,26 +95,55 @@ def suggest(session: Session, folder: str) -> Proposal:
     return Proposal(groups, texts, plan, len(files))
 
 
-def _rename_from_inside(session: Session, folder: str, group: Group) -> None:
-    """Have files whose names say nothing get what stands inside in front, where nearly all of them have it."""
-    name, form = ("taken", "{taken|modified:%Y-%m-%d}") if group.files[0].type == "image" else ("title", "{title}")
-    library = FIELDS[name].library
-    if not group.says_nothing or (library and importlib.util.find_spec(library) is None):
-        return
-    world, known = session.world(), list[object]()
-    for one in group.files[:_LOOKED_INTO]:
+def _use_what_stands_inside(session: Session, folder: str, group: Group) -> None:
+    """Have files take their names, or recordings their folder, from what nearly all of them have inside."""
+    kind = group.files[0].type
+    if kind == "audio":
+        artists = _known(session, folder, group, "artist")
+        # One each tells nothing, and one for all would be a folder in a folder.
+        if 1 < len(set(artists)) <= len(artists) / 2:
+            group.keys["move"] = f'{group.keys["move"]}/{{artist|"Unknown artist"}}'
+    elif group.says_nothing and kind == "image":
+        if _known(session, folder, group, "taken"):
+            group.keys["rename"] = "{taken|modified:%Y-%m-%d} {name}"
+            group.keys["move"] = str(group.keys["move"]).replace("{modified:", "{taken|modified:")
+    elif group.says_nothing:
+        titles = _known(session, folder, group, "title")
+        if titles and len(set(titles)) == len(titles):
+            group.keys["rename"] = "{title}.{ext}"
+
+
+def _known(session: Session, folder: str, group: Group, field: str) -> list[object]:
+    """Return what is known of a field of some files of a group; nothing where too few of them have it."""
+    library = FIELDS[field].library
+    if library and importlib.util.find_spec(library) is None:
+        return []
+    looked = group.files[:_LOOKED_INTO]
+    known = list(_inside(session, [f"{folder}/{one.name}" for one in looked], folder, field).values())
+    return known if len(known) >= _NEARLY_ALL * len(looked) else []
+
+
+def _by_words(session: Session, folder: str, group: Group) -> list[Group]:
+    """Return a group in the pieces that what stands at the top of its files tells apart."""
+    # A rule that asks for words has the planner open every file.
+    if not group.says_nothing or len(group.files) > _MOST_READ:
+        return [group]
+    readable = [f"{folder}/{one.name}" for one in group.files if _has_text(one.name)]
+    texts = _inside(session, readable, folder, "text")
+    return split_by_words(group, {os.path.basename(path): fold(str(text)) for path, text in texts.items()})
+
+
+def _inside(session: Session, paths: Sequence[str], folder: str, field: str) -> dict[str, object]:
+    """Return what is known of a field of files, by path; of very many an even part is opened."""
+    known: dict[str, object] = {}
+    world = session.world()
+    for path in sorted(paths)[:: -(-len(paths) // _MOST_OPENED) or 1]:
         with suppress(OSError):
-            found = Facts(look(place_of(f"{folder}/{one.name}")), folder, TYPE_OF_SUFFIX, world)(name)
-            known += [] if found in (None, "") or isinstance(found, Unknown) else [found]
+            found = Facts(look(place_of(path)), folder, TYPE_OF_SUFFIX, world)(field)
+            if found not in (None, "") and not isinstance(found, Unknown):
+                known[path] = found
     world.contents.close()
-    looked = min(len(group.files), _LOOKED_INTO)
-    if len(known) < _NEARLY_ALL * looked:
-        return
-    if name == "taken":
-        group.keys["rename"] = f"{form} {{name}}"
-        group.keys["move"] = str(group.keys["move"]).replace("{modified:", "{taken|modified:")
-    elif len(set(known)) == len(known):
-        group.keys["rename"] = f"{form}.{{ext}}"
+    return known
 
 
 def _read(folder: str) -> Listing | None:
@@ -191,23 +224,21 @@ def learn_from(session: Session, folder: str, sorted_tree: str) -> Learnt:
 
 def _with_text(session: Session, tree: str, items: Sequence[Item]) -> list[Item]:
     """Return files with the text in those whose names say nothing."""
-    silent = [item for item in items if item.says_nothing and _is_text(item.name)]
-    if importlib.util.find_spec("pypdf") is None:
-        silent = [item for item in silent if suffix_of(item.name) != "pdf"]
-    known: dict[Item, str] = {}
-    world = session.world()
-    for item in sorted(silent)[:: -(-len(silent) // _MOST_OPENED) or 1]:
-        with suppress(OSError):
-            record = look(place_of(f"{tree.rstrip('/')}/{item.folder}/{item.name}"))
-            text = Facts(record, tree, TYPE_OF_SUFFIX, world)("text")
-            known[item] = fold(text)[:_MOST_TEXT] if isinstance(text, str) else ""
-    world.contents.close()
+    silent = {
+        f"{tree.rstrip('/')}/{item.folder}/{item.name}": item
+        for item in items if item.says_nothing and _has_text(item.name)
+    }  # fmt: skip
+    known = {
+        silent[path]: fold(str(text))[:_MOST_TEXT]
+        for path, text in _inside(session, list(silent), tree, "text").items()
+    }
     return [item._replace(inside=known[item]) if item in known else item for item in items]
 
 
-def _is_text(name: str) -> bool:
+def _has_text(name: str) -> bool:
+    """Tell whether a file of that name has text in it that can be read here."""
     suffix = suffix_of(name)
-    return suffix == "pdf" or family_of(suffix) == "text"
+    return importlib.util.find_spec("pypdf") is not None if suffix == "pdf" else family_of(suffix) == "text"
 
 
 def _learnt_text(folder: str, sorted_tree: str, rules: Sequence[LearntRule]) -> str:
