@@ -31,6 +31,7 @@ from frugal_sorter.duplicates.search import ContentSearch
 from frugal_sorter.duplicates.which_stays import choose, first_difference, look_alikes, same_folders
 from frugal_sorter.filesystem import parallel as sharing
 from frugal_sorter.planning.plan import Plan
+from frugal_sorter.platforms import disk
 from frugal_sorter.rules.fields import unmarked_name
 from frugal_sorter.rules.file.keys import KEEPS, Keep
 from frugal_sorter.state.digest_cache import CACHED_BYTES, DigestCache
@@ -508,7 +509,7 @@ def test_a_hard_link_that_cannot_be_made_leaves_the_file_as_it_was(
     def refuse(*_: object, **__: object) -> None:
         raise OSError(31, "Too many links")
 
-    monkeypatch.setattr(os, "link", refuse)
+    monkeypatch.setattr(disk, "link", refuse)
     result = carry_out(plan)
     assert result.not_done[0][1].reason == "too many links"
     assert {path: seen.digest for path, seen in snapshot(folder / "Intake").items()} == {

@@ -22,6 +22,7 @@ from frugal_sorter.filesystem.status import look
 from frugal_sorter.journal import schema
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import Plan
+from frugal_sorter.platforms import kernel
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.lock import writer_is_active, writer_lock
 from frugal_sorter.steps.base import Mark, RunContext, attempt
@@ -257,7 +258,7 @@ def test_without_the_kernels_help_a_rename_still_never_clobbers(folder: Path, mo
     def refuse(*_: object) -> None:
         raise OSError(errno.EINVAL, "not known")
 
-    monkeypatch.setattr(rename, "_by_kernel", refuse)
+    monkeypatch.setattr(kernel, "rename_exclusively", refuse)
     source, target, taken = put(folder / "a", "a"), folder / "b", put(folder / "c", "c")
     with Descriptors() as descriptors:
         assert attempt(Move(RunContext(descriptors)), _step(source, taken)).outcome == Outcome.SKIPPED

@@ -14,7 +14,6 @@ from pathlib import Path
 
 import pytest
 
-from frugal_sorter.changes import leases
 from frugal_sorter.cli.output.words import stray_texts
 from frugal_sorter.execution import executor
 from frugal_sorter.execution.executor import Result, changing
@@ -25,6 +24,7 @@ from frugal_sorter.filesystem.volumes import Volume
 from frugal_sorter.planning.emptying import add_emptying, weigh
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.restoring import all_trashed
+from frugal_sorter.platforms import disk, leases
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.steps import info_files
 from tests.conftest import AS_ROOT, Frugal, Mount
@@ -318,7 +318,6 @@ def test_a_file_that_grows_while_it_is_copied_stays(folder: Path, monkeypatch: p
 def test_what_happens_to_the_source_after_it_was_copied_loses_no_content(
     folder: Path, monkeypatch: pytest.MonkeyPatch, what: str
 ) -> None:
-    from frugal_sorter.changes import leases
     from frugal_sorter.changes.descriptors import Descriptors
     from frugal_sorter.changes.outcome import Outcome
     from frugal_sorter.steps import move_across, parts
@@ -331,7 +330,7 @@ def test_what_happens_to_the_source_after_it_was_copied_loses_no_content(
     )
     finish_part = parts.finish_part
     # With a lease nobody could write; a volume that knows none is the harder case.
-    monkeypatch.setattr(leases, "_CAN_LEASE", False)
+    monkeypatch.setattr(leases, "CAN_LEASE", False)
 
     def meddle(*args: object) -> object:
         made = finish_part(*args)  # type: ignore[arg-type]
@@ -383,7 +382,7 @@ def test_what_was_written_to_and_closed_between_two_looks_is_left(
 ) -> None:
     file = put(folder / ("Intake/old/a.log" if inside else "Intake/a.log"))
 
-    lease = leases._lease
+    lease = leases.lease
 
     def written_just_before(descriptor: int) -> None:
         path = Path(os.readlink(f"/proc/self/fd/{descriptor}"))
@@ -392,7 +391,7 @@ def test_what_was_written_to_and_closed_between_two_looks_is_left(
             path.write_text("written a moment ago")
         lease(descriptor)
 
-    monkeypatch.setattr(leases, "_lease", written_just_before)
+    monkeypatch.setattr(leases, "lease", written_just_before)
     result = tidy(folder, f'where = "everything"\ntake = "items"\n{ending}')
     assert [mark.reason for _, mark in result.not_done] == ["changed since it was planned"]
     assert file.read_text() == "written a moment ago"
@@ -560,7 +559,7 @@ def test_a_note_of_the_trash_goes_with_its_file_or_is_named(
             raise OSError(errno.EIO, "input/output error")
         unlink(name, dir_fd=dir_fd)
 
-    monkeypatch.setattr(os, "unlink", fail)
+    monkeypatch.setattr(disk, "unlink", fail)
     result = go_on()
     assert failed
     info = own_home / ".local/share/Trash/info"

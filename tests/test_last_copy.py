@@ -11,8 +11,8 @@ from pathlib import Path
 
 import pytest
 
-from frugal_sorter.changes import leases, witness
 from frugal_sorter.changes import removal as remove
+from frugal_sorter.changes import witness
 from frugal_sorter.changes.descriptors import Descriptors
 from frugal_sorter.changes.outcome import NotDone, Outcome
 from frugal_sorter.changes.rename import rename_without_replacing
@@ -22,6 +22,7 @@ from frugal_sorter.filesystem.record import Place, place_of
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import Plan
+from frugal_sorter.platforms import disk, leases
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.steps.base import RunContext
 from frugal_sorter.steps.held_entry import there
@@ -45,7 +46,7 @@ def killed(plan: Plan) -> None:
     """Carry out a plan in a fork, which is killed at the first removal of a name."""
     child = os.fork()
     if child == 0:
-        os.unlink = lambda *_args, **_more: os._exit(9)
+        disk.unlink = lambda *_args, **_more: os._exit(9)
         try:
             with changing(ready_state_folder(), "test") as journal:
                 execute(plan, journal, lambda _step, _mark: None)
@@ -127,7 +128,7 @@ def test_a_duplicate_stays_when_one_of_the_two_is_written_to_while_they_are_comp
         put(folder / "Intake" / name, "same" * 100_000)
     plan = plan_of(book_of(folder, duplicates(do)))
     assert len(plan.asked) == 1
-    monkeypatch.setattr(leases, "_CAN_LEASE", False)  # with a lease nobody could
+    monkeypatch.setattr(leases, "CAN_LEASE", False)  # with a lease nobody could
     real = same_bytes
 
     def written_meanwhile(one: int, other: int, heed: Callable[[], None]) -> bool:

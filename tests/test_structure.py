@@ -36,18 +36,20 @@ OWN_FILES = (
 def test_only_steps_change_files() -> None:
     changing = (
         "os.rename",
-        "os.unlink",
-        "os.rmdir",
-        "os.mkdir",
-        "os.link",
         "os.remove",
+        "disk.replace",
+        "disk.unlink",
+        "disk.rmdir",
+        "disk.mkdir",
+        "disk.link",
+        "rename_exclusively",
         "shutil.",
         ".unlink(",
         ".rename(",
     )
     for path in (ROOT / "src/frugal_sorter").rglob("*.py"):
         package = path.relative_to(ROOT / "src/frugal_sorter").parts[0]
-        if package not in ("steps", "changes", "demo"):
+        if package not in ("steps", "changes", "demo", "platforms"):
             # The room for a full disk, the sums of runs, and what schedules are made of are the tool's own.
             text = "" if str(path).endswith(OWN_FILES) else path.read_text()
             assert not [word for word in changing if word in text], path
@@ -62,7 +64,8 @@ REMOVING = {
 BY_PATH = {
     "lstat", "stat", "walk", "chmod", "lchown", "chown", "makedirs", "access", "scandir", "listdir", "readlink", "symlink",
     "open", "mkdir", "utime", "link", "rename", "replace", "unlink", "rmdir", "remove", "truncate", "setxattr", "getxattr",
-    "removexattr", "listxattr", "removedirs", "mkfifo", "mknod", "chdir", "statvfs",
+    "removexattr", "listxattr", "removedirs", "mkfifo", "mknod", "chdir", "statvfs", "isdir", "isfile", "islink", "exists",
+    "lexists", "ismount",
 }  # fmt: skip
 DESCRIPTORS = {"fd", "descriptor", "made", "target", "folder", "parent_fd", "own", "inside", "below", "descriptors"}
 LOOKS = {"look", "look_or_none", "look_like", "look_like_or_none", "look_inside", "open_to_read", "with_sample"}
@@ -100,7 +103,12 @@ def test_whatever_changes_a_file_goes_by_descriptors_and_never_by_a_path() -> No
         for call, of, name in _calls(path):
             where = f"{path.name}:{call.lineno} {ast.unparse(call)[:80]}"
             in_proc = path.name == "set_attribute.py" and name in ("setxattr", "removexattr")  # /proc/self/fd/N
-            if (of == "os" and name in BY_PATH and not _is_by_descriptor(call, name) and not in_proc) or (
+            if (
+                of in ("os", "disk", "attributes")
+                and name in BY_PATH
+                and not _is_by_descriptor(call, name)
+                and not in_proc
+            ) or (
                 of in ("os.path", "Path", "shutil")
                 and name not in ("join", "split", "dirname", "basename", "normpath", "relpath")
             ):
@@ -110,12 +118,45 @@ def test_whatever_changes_a_file_goes_by_descriptors_and_never_by_a_path() -> No
     assert not wrong, "\n".join(wrong)
 
 
+# What is known of a system, and the calls that mean another thing on each: only `platforms` has them.
+FOREIGN = {"fcntl", "pwd", "grp", "resource", "ctypes", "msvcrt", "winreg", "select", "selectors"}
+CALLS = BY_PATH | {
+    "fstat", "fsync", "pread", "pwrite", "readv", "fchmod", "fchown", "geteuid", "getuid", "getegid", "uname", "umask", "fork",
+    "killpg", "set_blocking", "statvfs", "posix_fallocate", "copy_file_range", "sync",
+} - {"chdir"}  # fmt: skip
+# The struct of one call of Linux.
+KNOWS_LINUX = {"status.py"}
+
+
+def test_only_the_seam_knows_a_system() -> None:
+    wrong = []
+    for path in (ROOT / "src/frugal_sorter").rglob("*.py"):
+        if "platforms" in path.parts:
+            continue
+        text = path.read_text()
+        wrong += [
+            f"{path.name}: {word}"
+            for word in ("sys.platform", "os.name", "os.O_", "dir_fd=os.")
+            if word in text and path.name not in KNOWS_LINUX
+        ]
+        for node in ast.walk(ast.parse(text)):
+            names = [one.name for one in node.names] if isinstance(node, ast.Import) else []
+            names += [node.module or ""] if isinstance(node, ast.ImportFrom) else []
+            if path.name not in KNOWS_LINUX:
+                wrong += [f"{path.name} imports {name}" for name in names if name in FOREIGN]
+        wrong += [
+            f"{path.name}:{call.lineno} {of}.{name}" for call, of, name in _calls(path)
+            if (of == "os" and name in CALLS) or (of == "os.path" and name not in ("dirname", "basename", "split", "commonpath"))
+        ]  # fmt: skip
+    assert not wrong, "\n".join(wrong)
+
+
 def test_names_are_removed_in_one_place() -> None:
     removing = {"unlink", "rmdir", "remove", "removedirs", "rmtree"}
     found: dict[str, set[str]] = {}
     for path in _changing():
         for _, of, name in _calls(path):
-            if of in ("os", "shutil") and name in removing:
+            if of in ("os", "disk", "shutil") and name in removing:
                 found.setdefault(path.name, set()).add(name)
     assert found == REMOVING
 
@@ -137,7 +178,10 @@ def test_programs_are_started_isolated_and_nowhere_near_the_files() -> None:
     # A job of cron is started in the home of its account, as cron does it.
     assert starting.pop("cron.py")[0] == "env['HOME']"
     assert starting.pop("scheduler.py") == starting.pop("systemd.py") == ("'/'", False)
-    assert starting == {"child_process.py": ("'/'", True), "run.py": ("'/'", False)}
+    assert starting == {
+        "child_process.py": ("processes.START_FOLDER", True),
+        "run.py": ("processes.START_FOLDER", False),
+    }
 
 
 def test_the_readme_names_every_command_and_its_pictures_exist() -> None:

@@ -24,6 +24,7 @@ from frugal_sorter.execution.executor import Result, changing
 from frugal_sorter.execution.recovery import recover_interrupted, state_after_crash
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan_file import load_plan, save_plan
+from frugal_sorter.platforms import disk
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.remembered import forget_all
 from frugal_sorter.steps.base import RunContext
@@ -70,7 +71,8 @@ def test_nothing_is_decided_about_a_volume_that_is_away(folder: Path, frugal: Fr
     code = f"""
 import os, sys
 from frugal_sorter.cli.main import main
-os.{"unlink" if kind == "file" else "rmdir"} = lambda *_args, **_more: os._exit(9)
+from frugal_sorter.platforms import disk
+disk.{"unlink" if kind == "file" else "rmdir"} = lambda *_args, **_more: os._exit(9)
 main(["tidy", "rules.toml", "--yes"])
 """
     assert subprocess.run([sys.executable, "-c", code], cwd=folder, capture_output=True).returncode == 9
@@ -338,7 +340,7 @@ def test_what_fails_in_the_middle_of_removing_a_folder_is_copied_back(
             raise PermissionError(1, "Operation not permitted")
         real(*args, **more)  # type: ignore[arg-type]
 
-    monkeypatch.setattr(os, "unlink", fails_at_the_third)
+    monkeypatch.setattr(disk, "unlink", fails_at_the_third)
     result = carry_out(plan)
     assert not result.done
     assert {path: seen._replace(mtime_ns=0) for path, seen in snapshot(folder / "Intake").items()} == before

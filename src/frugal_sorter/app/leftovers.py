@@ -16,6 +16,7 @@ from frugal_sorter.leftovers.search import Found
 from frugal_sorter.planning.guard import refused_entry, refused_folder
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.to_trash import Removals, identity_inside
+from frugal_sorter.platforms import slashed
 from frugal_sorter.schedule.cron import crontab_of_account
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.steps.count import ONE_FILE, Count, folder_of
@@ -89,4 +90,4 @@ def trashed_before(program: str) -> int | None:
 
 def home() -> str:
     """Return the home of this account, resolved."""
-    return os.path.realpath(os.path.expanduser("~"))
+    return slashed.realpath(slashed.expanduser("~"))

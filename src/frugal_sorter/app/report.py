@@ -14,6 +14,7 @@ from frugal_sorter.filesystem.room import room_around
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.journal.visits import TROUBLE, Visit
 from frugal_sorter.planning.plan import TAKING_BACK
+from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.reports.totals import Totals, kept_totals
 from frugal_sorter.rules.units import DAY_NS
 from frugal_sorter.state.folders import ready_state_folder
@@ -138,12 +139,12 @@ def report(session: Session, since_ns: int, wanted: Collection[int] | None = Non
                 rule.last_ns = max(rule.last_ns, run.began_ns)
                 near = near or step.place.folder
                 if step.verb == "trash" and step.target is not None:
-                    if os.path.lexists(step.target.path):
+                    if disk.lexists(step.target.path):
                         trashed |= step.count
                         trashed_bytes += step.bytes
                         until_ns = run.began_ns + keep_ns
                         found.trashed_until_ns = min(until_ns, found.trashed_until_ns or until_ns)
-                elif step.target is not None and step.verb not in FINAL and os.path.lexists(step.target.path):
+                elif step.target is not None and step.verb not in FINAL and disk.lexists(step.target.path):
                     put.add(step.target.path)
             found.runs.append(run.id)
             if (sums := kept_totals(folder, run.id)) is not None:
@@ -156,7 +157,7 @@ def report(session: Session, since_ns: int, wanted: Collection[int] | None = Non
         same = [both for both in kept if both[0].levels == wanted_folders]
         found.before, found.after = same[0][0], same[-1][1]
         found.full_ns = full_at_ns(found.after.levels, session.now_ns)
-    found.free, found.total = room_around(near or os.path.expanduser("~"))
+    found.free, found.total = room_around(near or slashed.expanduser("~"))
     return found
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import stat
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
@@ -22,6 +21,7 @@ from frugal_sorter.planning.guard import refused_folder
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.selection import Keys
 from frugal_sorter.planning.to_trash import Removals
+from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.rules.file.editing import RuleText
 from frugal_sorter.rules.file.load import LARGEST_FILE, read_rules
 from frugal_sorter.rules.file.one_rule import rule_text
@@ -98,7 +98,7 @@ def change(session: Session, path: Path, how: Callable[[RuleText], bytes]) -> Re
         UsageError: it cannot be read, has a mistake in it, or would have one then; nothing is changed.
         RefusedError: it lies where nothing is changed.
     """
-    place = place_of(os.path.realpath(path))
+    place = place_of(slashed.realpath(path))
     try:
         raw = read_input(place.path, LARGEST_FILE, lambda found: refuse_writable_by_others(path, found))
     except OSError as error:
@@ -119,7 +119,7 @@ def change(session: Session, path: Path, how: Callable[[RuleText], bytes]) -> Re
 
 def _plan(session: Session, path: str, new: bytes) -> Plan:
     record = with_sample(look(place_of(path)))
-    mode = stat.S_IMODE(os.stat(path).st_mode)
+    mode = stat.S_IMODE(disk.stat(path).st_mode)
     source = with_sample(look(place_of(str(keep_new(ready_state_folder(), new, mode)))))
     plan = Plan("rules", session.now_ns, path, rules=[CHANGE], matched={CHANGE})
     copied = Step(0, "copy", CHANGE, "", source.place, record.place, source.identity, {"bytes": source.identity.size})

@@ -12,11 +12,11 @@ from pathlib import Path
 from frugal_sorter.errors import FrugalError, UsageError
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.journal.visits import Visit
+from frugal_sorter.platforms import accounts, disk, slashed
 from frugal_sorter.rules.file.load import load_rules
 from frugal_sorter.rules.units import SECOND_NS
 from frugal_sorter.schedule.entry import Entry, Remembered, check_entry
 from frugal_sorter.schedule.scheduler import Scheduler, State, insist, refuse_cannot, scheduler_of
-from frugal_sorter.state.account import account_name
 from frugal_sorter.state.folders import others_can_write, ready_state_folder
 
 # A scheduler that is asleep, or busy with others, may be so much later than it said.
@@ -56,7 +56,7 @@ class Looked:
 
 def interpreter() -> str:
     """Return the absolute path of the Python that runs this, by which a schedule starts it again."""
-    return os.path.abspath(sys.executable)
+    return slashed.abspath(sys.executable)
 
 
 def refuse_unsafe(entry: Entry, scheduler: Scheduler) -> None:
@@ -70,9 +70,9 @@ def refuse_unsafe(entry: Entry, scheduler: Scheduler) -> None:
     for path in (entry.interpreter, entry.rules):
         if not path:
             continue
-        if not os.path.isfile(path):
+        if not disk.isfile(path):
             raise UsageError(f"{path}: there is no such file", "name one that is there")
-        for one in (path, os.path.realpath(path), os.path.dirname(os.path.realpath(path))):
+        for one in (path, slashed.realpath(path), os.path.dirname(slashed.realpath(path))):
             if others_can_write(one):
                 raise UsageError(f"{one}: other users can write to it", "chmod go-w it, and see who owns it")
 
@@ -173,9 +173,9 @@ def _look(folder: Path, entry: Entry, now_ns: int) -> Looked:
 def _of_files(entry: Entry) -> list[str]:
     """Return what is wrong with what it starts."""
     troubles = []
-    if not os.path.isfile(entry.interpreter):
+    if not disk.isfile(entry.interpreter):
         troubles.append(f"{entry.interpreter} is gone, which starts it; install frugal-sorter again, and add it anew")
-    if not os.path.isdir(entry.folder):
+    if not disk.isdir(entry.folder):
         troubles.append(f"{entry.folder} is gone, where it runs; add it anew from another folder")
     rules = entry.rules
     if rules:
@@ -242,7 +242,7 @@ def _booted_ns() -> int:
 
 def is_lingering(account: str) -> bool:
     """Tell whether systemd runs the units of an account also while it is not logged on (loginctl(1))."""
-    return os.path.exists(f"/var/lib/systemd/linger/{account}")
+    return disk.exists(f"/var/lib/systemd/linger/{account}")
 
 
 def linger() -> None:
@@ -251,4 +251,4 @@ def linger() -> None:
     Raises:
         StateError: this account may not decide that.
     """
-    insist(["loginctl", "enable-linger", account_name()])
+    insist(["loginctl", "enable-linger", accounts.account_name()])

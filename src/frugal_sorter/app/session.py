@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import os
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from frugal_sorter.state.account import account_name
+from frugal_sorter.platforms import accounts, slashed
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.remembered import forget_all
 
@@ -53,12 +52,12 @@ class Session:
     ) -> Session:  # fmt: skip
         """Return a session that begins now, on this machine, for this account."""
         forget_all()
-        return cls(time.time_ns(), os.uname().nodename, account_name(), on_recovered, visiting)
+        return cls(time.time_ns(), accounts.machine_name(), accounts.account_name(), on_recovered, visiting)
 
     def log_to(self, path: str) -> None:
         """Have what is done written to a log for the owner of the machine, unless one was named before; empty for none."""
         if self.visiting is not None and path and not self.visiting.log:
-            self.visiting.log = os.path.abspath(path)
+            self.visiting.log = slashed.abspath(path)
 
     def planned(self, plan: Plan, rules: str = "") -> Plan:
         """Take in what this session is about to do, for the record, and return it.

@@ -22,6 +22,7 @@ from frugal_sorter.planning.by_rules import plan_by_rules
 from frugal_sorter.planning.endings import EarlierRuns
 from frugal_sorter.planning.guard import never_entered
 from frugal_sorter.planning.plan import Plan
+from frugal_sorter.platforms import slashed
 from frugal_sorter.proposing.by_contents import split_by_words
 from frugal_sorter.proposing.learning import Item, LearntRule, Score, filled, learn, score_of
 from frugal_sorter.proposing.proposal import Group, Seen, folders_around, propose
@@ -242,10 +243,10 @@ def _has_text(name: str) -> bool:
 
 
 def _learnt_text(folder: str, sorted_tree: str, rules: Sequence[LearntRule]) -> str:
-    base = literal(os.path.relpath(sorted_tree, folder))
+    base = literal(slashed.relpath(sorted_tree, folder))
     parts = [HEAD]
     for rule, name in zip(rules, _distinct(rule.name for rule in rules), strict=True):
-        target = os.path.normpath(f"{base}/{_escaped(rule.target)}")
+        target = slashed.normpath(f"{base}/{_escaped(rule.target)}")
         text = _rule_text(rule, name, folder, target, {} if rule.is_sure else {"off": True})
         parts.append(f"# right on {rule.right:,}, wrong on {rule.wrong:,}\n{text}")
     return "\n\n".join(parts) + "\n"
@@ -312,11 +313,11 @@ def learn_from_hand(
     for rule, name in zip(rules, _distinct(rule.name for rule in rules), strict=True):
         taken = [item for item in items if rule.takes(item)]
         there_now = sum(
-            item.folder != _STAYS and os.path.normpath(filled(rule.target, item)) == item.folder for item in taken
+            item.folder != _STAYS and slashed.normpath(filled(rule.target, item)) == item.folder for item in taken
         )
         sources = Counter(source for source, target, name in moved if rule.takes(by_name[target, name]))
         ((source, _),) = sources.most_common(1)
-        place = os.path.join(folder, source) if source else folder
+        place = slashed.join(folder, source) if source else folder
         text = _rule_text(rule, name, place, f"{literal(folder)}/{_escaped(rule.target)}", {})
         found.append(MovedByHand(rule, there_now, len(taken), text))
     return found, len(moved)

@@ -17,7 +17,7 @@ from frugal_sorter.filesystem.room import free_bytes
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.journal.visits import TROUBLE, Amount, Driver, Visit, VisitOutcome
 from frugal_sorter.planning.plan import Plan
-from frugal_sorter.state.account import account_name
+from frugal_sorter.platforms import accounts
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.owner_log import OwnerLog
 from frugal_sorter.state.settings import read_settings
@@ -58,7 +58,7 @@ class Visiting:
 
     def _seen(self) -> Visit:
         return Visit(
-            self.driver, self.name, self.command, self.rules, account_name(), self.began_ns,
+            self.driver, self.name, self.command, self.rules, accounts.account_name(), self.began_ns,
             free_before=_free(_near(self.plan)), environment=environment_of() if self.driver != "person" else {},
         )  # fmt: skip
 
@@ -114,7 +114,7 @@ class Visiting:
             ) from None
 
     def _title(self) -> str:
-        return f"{self.name or account_name()}: {self.command}"
+        return f"{self.name or accounts.account_name()}: {self.command}"
 
     def _log_outcome(self, visit: Visit) -> None:
         if self.log:
@@ -213,14 +213,12 @@ def _free(near: str) -> int | None:
 
 def environment_of() -> Mapping[str, str]:
     """Return what this process sees of its surroundings, values only of variables that decide how a command works."""
-    mask = os.umask(0o077)
-    os.umask(mask)
     try:
         folder = os.getcwd()
     except OSError:
         folder = "(removed)"
     known = {name: os.environ[name] for name in _TELLING if name in os.environ}
-    return {**known, "folder": folder, "umask": f"{mask:03o}", "account": account_name()}
+    return {**known, "folder": folder, "umask": f"{accounts.umask():03o}", "account": accounts.account_name()}
 
 
 def _line_of(step: Step, mark: Mark) -> str:

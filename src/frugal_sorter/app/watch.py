@@ -20,6 +20,7 @@ from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.volumes import volume_of
 from frugal_sorter.planning.moments import Root, earliest_changes, held_until, is_dated, owner_of, roots_of
 from frugal_sorter.planning.plan import Plan
+from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.rules.model import RuleBook
 from frugal_sorter.rules.units import SECOND_NS, Duration
 from frugal_sorter.steps.base import Mark
@@ -142,13 +143,13 @@ class Watcher:
         self.book = replace(book, rules=rules, _matchers={})
         # The shortest: what a rule wants to be left alone for longer, it holds itself.
         self._settle_ns = min([one.settle.seconds * SECOND_NS for one in rules], default=0)
-        self._file = os.path.realpath(book.file)
+        self._file = slashed.realpath(book.file)
 
     def _arm(self) -> None:
         """Watch what the rules act in; what is missing is waited for at the nearest folder that is there."""
         self.roots = roots_of(self.book)
-        missing = frozenset(root.folder for root in self.roots if not os.path.isdir(root.folder))
-        away = frozenset(map(os.path.realpath, self.book.unmounted))
+        missing = frozenset(root.folder for root in self.roots if not disk.isdir(root.folder))
+        away = frozenset(map(slashed.realpath, self.book.unmounted))
         missing |= away & frozenset(root.folder for root in self.roots)
         here = [root for root in self.roots if root.folder not in missing]
         tops = [root.folder for root in here if not any(
@@ -208,7 +209,7 @@ class Watcher:
         """Tell whether a folder that rules act in, or one above it, came or went."""
         if not any(is_inside(root.folder, path) for root in self.roots):
             return False
-        is_there = os.path.isdir(path)
+        is_there = disk.isdir(path)
         known = {root.folder for root in self.roots} - self._missing
         changed = is_there != any(is_inside(folder, path) for folder in known) or path in self._missing
         # One that was made anew in the place of another is another folder.
@@ -222,7 +223,7 @@ class Watcher:
     def _mark(self, event: Event, now_ns: int) -> None:
         # A folder that was made may hold something already.
         for folder in (event.folder, event.path):
-            owner = owner_of(self.book, folder) if folder == event.folder or os.path.isdir(folder) else None
+            owner = owner_of(self.book, folder) if folder == event.folder or disk.isdir(folder) else None
             if owner is None or owner in self._missing:
                 continue
             self._heard[event.path] = now_ns
@@ -400,15 +401,15 @@ def _changed_ns(place: Place, now_ns: int) -> int:
 def _nearest(folder: str) -> str:
     """Return the nearest folder above one that is missing."""
     above = os.path.dirname(folder)
-    while not os.path.isdir(above):
+    while not disk.isdir(above):
         above = os.path.dirname(above)
     return above
 
 
 def _tells_nothing(folder: str) -> bool:
     """Tell whether a folder is on a volume of which others can change what is there without this system hearing it."""
-    return volume_of(os.stat(folder).st_dev, folder).is_shared
+    return volume_of(disk.stat(folder).st_dev, folder).is_shared
 
 
 def _folders_below(folder: str) -> int:
-    return sum(1 for _ in os.walk(folder))
+    return sum(1 for _ in disk.walk(folder))

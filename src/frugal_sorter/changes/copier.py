@@ -15,6 +15,7 @@ from frugal_sorter.changes.outcome import NotDone, Outcome
 from frugal_sorter.changes.rights import attributes_of, give_attributes, give_mode, give_owner
 from frugal_sorter.filesystem.fingerprint import READ, same_bytes
 from frugal_sorter.filesystem.tree import LIST, Cursor, below
+from frugal_sorter.platforms import disk
 
 _BLOCK = 1 << 22
 # What a target does not take, by path below the copied entry: mode, times, owner, attributes.
@@ -52,13 +53,13 @@ class Copier:
             NotDone: the copy is not the same, or the entry is of a kind that is not copied.
             OSError: it cannot be read or written.
         """
-        found = os.stat(name, dir_fd=source_fd, follow_symlinks=False)
+        found = disk.stat(name, dir_fd=source_fd, follow_symlinks=False)
         if not stat.S_ISDIR(found.st_mode):
             self._one(source_fd, name, target_fd, new, "", found, made)
             return
         with opened(name, LIST, source_fd) as source:
             # Closed to all others until it has the rights of what it is a copy of.
-            os.mkdir(new, 0o700, dir_fd=target_fd)
+            disk.mkdir(new, 0o700, dir_fd=target_fd)
             made()
             with opened(new, LIST, target_fd) as target:
                 self._inside(source, target, "")
@@ -91,14 +92,14 @@ class Copier:
                     with opened(met.name, LIST, met.fd) as folder:
                         way.append((met.name, _Copied.of(folder)))
                     if not (only_missing and _is_there(cursor.fd, met.name)):
-                        os.mkdir(met.name, 0o700, dir_fd=cursor.fd)
+                        disk.mkdir(met.name, 0o700, dir_fd=cursor.fd)
                     cursor.enter(met.name)
                 elif met.how == "leave":
                     # Only now: a folder that may not be entered could not be left either.
                     left = cursor.leave()
                     try:
                         self._describe(way.pop()[1], left, inner)
-                        os.fsync(left)
+                        disk.fsync(left)
                     finally:
                         os.close(left)
                 elif not (only_missing and _is_there(cursor.fd, met.name)):
@@ -110,9 +111,9 @@ class Copier:
     ) -> None:  # fmt: skip
         """Copy what is no folder."""
         if stat.S_ISLNK(found.st_mode):
-            os.symlink(os.readlink(name, dir_fd=source_fd), new, dir_fd=target_fd)
+            disk.symlink(disk.readlink(name, dir_fd=source_fd), new, dir_fd=target_fd)
             made()
-            os.utime(new, ns=(found.st_atime_ns, found.st_mtime_ns), dir_fd=target_fd, follow_symlinks=False)
+            disk.utime(new, ns=(found.st_atime_ns, found.st_mtime_ns), dir_fd=target_fd, follow_symlinks=False)
             return
         if not stat.S_ISREG(found.st_mode):
             raise NotDone(Outcome.FAILED, f"{path or name} is neither file, folder nor link")
@@ -120,13 +121,13 @@ class Copier:
             made()
             copied = _Copied.of(source)
             copy_bytes(source, target, copied.status.st_size, self._heed)
-            os.fsync(target)
+            disk.fsync(target)
             # From the disk rather than from memory, as far as the system heeds it.
-            os.posix_fadvise(target, 0, 0, os.POSIX_FADV_DONTNEED)
+            disk.forget_cached(target)
             if not same_bytes(source, target, self._heed):
                 raise NotDone(Outcome.SKIPPED, "it changed while it was copied")
             self._describe(copied, target, path)
-            os.fsync(target)
+            disk.fsync(target)
 
     def _describe(self, copied: _Copied, target: int, path: str) -> None:
         """Give a copy owner, mode, attributes and times, and note what the volume does not take."""
@@ -148,8 +149,8 @@ class Copier:
             lost["mode"] = mode
         # Last: whatever else is given to it sets its times anew.
         with suppress(OSError):
-            os.utime(target, ns=(found.st_atime_ns, mtime_ns))
-        if os.fstat(target).st_mtime_ns != mtime_ns:
+            disk.utime(target, ns=(found.st_atime_ns, mtime_ns))
+        if disk.fstat(target).st_mtime_ns != mtime_ns:
             lost["mtime_ns"] = mtime_ns
         if lost:
             self.lost[path] = lost
@@ -163,12 +164,12 @@ class _Copied(NamedTuple):
 
     @classmethod
     def of(cls, fd: int) -> _Copied:
-        return cls(os.fstat(fd), attributes_of(fd))
+        return cls(disk.fstat(fd), attributes_of(fd))
 
 
 def _is_there(fd: int, name: str) -> bool:
     try:
-        os.stat(name, dir_fd=fd, follow_symlinks=False)
+        disk.stat(name, dir_fd=fd, follow_symlinks=False)
     except FileNotFoundError:
         return False
     return True
@@ -177,7 +178,7 @@ def _is_there(fd: int, name: str) -> bool:
 @contextmanager
 def opened(name: str, flags: int, dir_fd: int) -> Iterator[int]:
     """Open an entry of an open folder; what is made by that, only this account can read for now."""
-    descriptor = os.open(name, flags, 0o600, dir_fd=dir_fd)
+    descriptor = disk.open(name, flags, 0o600, dir_fd=dir_fd)
     try:
         yield descriptor
     finally:
@@ -216,16 +217,16 @@ def _copy_range(source: int, target: int, begin: int, end: int, heed: Callable[[
         heed()
         # Within a volume that can share blocks nothing is copied at all.
         try:
-            done = os.copy_file_range(source, target, min(end - at, _BLOCK), at, at)
+            done = disk.copy_range(source, target, min(end - at, _BLOCK), at)
         except OSError as error:
             if error.errno not in (errno.EXDEV, errno.EINVAL, errno.ENOSYS, errno.EOPNOTSUPP, errno.EBADF):
                 raise
             done = 0
         if done == 0:
-            block = os.pread(source, min(end - at, _BLOCK), at)
+            block = disk.pread(source, min(end - at, _BLOCK), at)
             if not block:
                 return  # it shrank meanwhile; the comparison tells
             done = 0
             while done < len(block):
-                done += os.pwrite(target, block[done:], at + done)
+                done += disk.pwrite(target, block[done:], at + done)
         at += done

@@ -7,10 +7,11 @@ from collections import OrderedDict
 
 from frugal_sorter.filesystem.record import FileRecord, Place
 from frugal_sorter.filesystem.status import look
+from frugal_sorter.platforms import disk
 
 # How a file is made that was not there before.
-NEW_FILE = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
-_FLAGS = os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC | getattr(os, "O_PATH", os.O_RDONLY)
+NEW_FILE = disk.O_RDWR | disk.O_CREAT | disk.O_EXCL | disk.O_NOFOLLOW | disk.O_CLOEXEC
+_FLAGS = disk.O_DIRECTORY | disk.O_NOFOLLOW | disk.O_CLOEXEC | disk.O_PATH
 
 
 class Descriptors:
@@ -69,12 +70,12 @@ class Descriptors:
 
     @staticmethod
     def _descend(path: str) -> int:
-        descriptor = os.open("/", _FLAGS)
+        descriptor = disk.open("/", _FLAGS)
         for part in path.split("/"):
             if not part:
                 continue
             try:
-                below = os.open(part, _FLAGS, dir_fd=descriptor)
+                below = disk.open(part, _FLAGS, dir_fd=descriptor)
             finally:
                 os.close(descriptor)
             descriptor = below

@@ -6,6 +6,7 @@ import os
 from contextlib import suppress
 
 from frugal_sorter.filesystem.tree import LIST
+from frugal_sorter.platforms import disk
 
 
 class FolderTime:
@@ -19,23 +20,23 @@ class FolderTime:
 
     def __init__(self, fd: int) -> None:
         self._fd = fd
-        self._before = os.fstat(fd)
+        self._before = disk.fstat(fd)
         self._changed_ns: int | None = None
 
     def note(self) -> None:
         """Take in that something was just changed in it."""
-        self._changed_ns = os.fstat(self._fd).st_mtime_ns
+        self._changed_ns = disk.fstat(self._fd).st_mtime_ns
 
     def is_ours(self) -> bool:
         """Tell, before the change is undone, whether that was the last one."""
-        return self._changed_ns is not None and os.fstat(self._fd).st_mtime_ns == self._changed_ns
+        return self._changed_ns is not None and disk.fstat(self._fd).st_mtime_ns == self._changed_ns
 
     def give_back(self) -> None:
         """Set the time that it had; only its owner may."""
         with suppress(OSError):
             # A descriptor that was opened for its path alone sets no times.
-            own = os.open(".", LIST, dir_fd=self._fd)
+            own = disk.open(".", LIST, dir_fd=self._fd)
             try:
-                os.utime(own, ns=(self._before.st_atime_ns, self._before.st_mtime_ns))
+                disk.utime(own, ns=(self._before.st_atime_ns, self._before.st_mtime_ns))
             finally:
                 os.close(own)

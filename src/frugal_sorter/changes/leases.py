@@ -1,28 +1,21 @@
 """Whether somebody is writing to a file: asked of the kernel, which knows for certain.
 
-A read lease (fcntl(2), F_SETLEASE) is granted only while nobody has the file open for writing, and
-whoever opens it for writing then waits until the lease is given back, for at most
-/proc/sys/fs/lease-break-time. Where the system or the rights do not allow to ask, nobody is taken
+How each system is asked stands in `platforms.leases`. Where the system or the rights do not allow to ask, nobody is taken
 to be writing; that there is no descriptor left to ask with is another matter, and an error.
-
-The holder of a lease that somebody waits for gets a signal: by default SIGIO, which ends a process. So
-another one is asked for, which is ignored by default.
 """
 
 from __future__ import annotations
 
 import errno
-import fcntl
 import os
-import signal
 
 from frugal_sorter.changes.outcome import CHANGED, NotDone, Outcome
 from frugal_sorter.filesystem.fingerprint import READ
 from frugal_sorter.filesystem.open_files import OpenFiles
 from frugal_sorter.filesystem.record import Identity
 from frugal_sorter.filesystem.status import is_unchanged
+from frugal_sorter.platforms import disk, leases
 
-_CAN_LEASE = hasattr(fcntl, "F_SETLEASE")
 _BUSY = frozenset({errno.EAGAIN, errno.EBUSY})
 # What says that nobody can be asked, rather than that asking failed: no right to read the file, or to
 # lease what belongs to another account; a file system without leases; or it is no file by now.
@@ -47,11 +40,11 @@ class Lease:
     def __init__(self, fd: int, name: str) -> None:
         self.descriptor = _NOT_LEASED
         self._leased = False
-        if not _CAN_LEASE:
+        if not leases.CAN_LEASE:
             return
         try:
-            self.descriptor = os.open(name, READ, dir_fd=fd)
-            _lease(self.descriptor)
+            self.descriptor = leases.open_alone(name, READ, fd)
+            leases.lease(self.descriptor)
             self._leased = True
         except OSError as error:
             if error.errno in _BUSY:
@@ -75,7 +68,7 @@ class Lease:
     @property
     def is_broken(self) -> bool:
         """Whether somebody began to wait for the lease, to write."""
-        return self._leased and fcntl.fcntl(self.descriptor, fcntl.F_GETLEASE) != fcntl.F_RDLCK
+        return self._leased and leases.is_broken(self.descriptor)
 
     def heed(self) -> None:
         """See that nobody wants to write.
@@ -88,7 +81,7 @@ class Lease:
 
     def status(self) -> os.stat_result | None:
         """Return the status of the leased file, which nobody changes meanwhile; None without a descriptor."""
-        return None if self.descriptor == _NOT_LEASED else os.fstat(self.descriptor)
+        return None if self.descriptor == _NOT_LEASED else disk.fstat(self.descriptor)
 
 
 def remove_if_free(name: str, fd: int, was: Identity, seen_ns: int) -> bool:
@@ -104,7 +97,7 @@ def remove_if_free(name: str, fd: int, was: Identity, seen_ns: int) -> bool:
     if descriptor is None:
         return False
     try:
-        os.unlink(name, dir_fd=fd)
+        disk.unlink(name, dir_fd=fd)
     finally:
         os.close(descriptor)
     return True
@@ -121,16 +114,16 @@ def is_free(name: str, fd: int, was: Identity, seen_ns: int) -> bool:
 
 def _leased_if(name: str, fd: int, was: Identity, seen_ns: int) -> int | None:
     """Return a leased descriptor of a file that is as planned, or None."""
-    if not _CAN_LEASE:
+    if not leases.CAN_LEASE:
         return None
     try:
-        descriptor = os.open(name, READ, dir_fd=fd)
+        descriptor = leases.open_alone(name, READ, fd)
     except OSError:
         return None
     # The status is asked for after the lease: what is written before that shows in it, and nothing can be after it.
     try:
-        _lease(descriptor)
-        if is_unchanged(os.fstat(descriptor), was, seen_ns):
+        leases.lease(descriptor)
+        if is_unchanged(disk.fstat(descriptor), was, seen_ns):
             return descriptor
     except OSError:
         pass
@@ -158,16 +151,8 @@ def changed_if(unlike: bool) -> None:
 
 
 def _writer_of(descriptor: int) -> str:
-    found = os.fstat(descriptor)
+    if descriptor == _NOT_LEASED:
+        return "open for writing in another program"
+    found = disk.fstat(descriptor)
     who = OpenFiles().holder(found.st_dev, found.st_ino)
     return f"open for writing in {who}" if who else "open for writing in a program that this account cannot see"
-
-
-def _lease(descriptor: int) -> None:
-    """Lease an open file; closing it gives the lease back.
-
-    Raises:
-        OSError: EAGAIN where somebody has it open for writing; another one where that cannot be asked.
-    """
-    fcntl.fcntl(descriptor, fcntl.F_SETSIG, signal.SIGURG)
-    fcntl.fcntl(descriptor, fcntl.F_SETLEASE, fcntl.F_RDLCK)

@@ -11,7 +11,8 @@ from threading import Thread
 from types import FrameType
 from typing import Generic, NoReturn, TypeVar
 
-from frugal_sorter.filesystem.parallel import can_fork, fork_with_pipe
+from frugal_sorter.filesystem.parallel import fork_with_pipe
+from frugal_sorter.platforms import processes
 
 Item = TypeVar("Item")
 # Each batch is synced by itself; with smaller ones its parent waits more often for the disk.
@@ -60,7 +61,7 @@ class Prewriter(Generic[Item]):
                 answers.flush()
 
         try:
-            for number in (signal.SIGINT, signal.SIGHUP):
+            for number in (number for number in processes.GENTLE_STOPS if number != signal.SIGTERM):
                 signal.signal(number, signal.SIG_IGN)
             signal.signal(signal.SIGTERM, stop)
             with open(writing, "wb") as answers:
@@ -102,4 +103,4 @@ class Prewriter(Generic[Item]):
 
 def is_worth_a_fork(count: int) -> bool:
     """Tell whether so many items are quicker made ready by a fork."""
-    return count >= FEWEST and can_fork()
+    return count >= FEWEST and processes.can_fork()

@@ -19,6 +19,7 @@ from frugal_sorter.changes.rename import rename_without_replacing
 from frugal_sorter.filesystem.record import FileRecord, Identity
 from frugal_sorter.filesystem.tree import LIST, below
 from frugal_sorter.filesystem.walk import reason_of
+from frugal_sorter.platforms import accounts, disk
 
 IsMeant = Callable[[os.stat_result], bool]
 
@@ -54,7 +55,7 @@ def remove_name(fd: int, name: str, is_meant: IsMeant, private: str = "", lease:
         NotDone: it is another one, or somebody writes to it; it has its name.
         OSError: it cannot be removed; it has its name.
     """
-    found = os.stat(name, dir_fd=fd, follow_symlinks=False)
+    found = disk.stat(name, dir_fd=fd, follow_symlinks=False)
     # Opening what is no file can have effects of its own.
     if lease is None and stat.S_ISREG(found.st_mode):
         with Lease(fd, name) as own:
@@ -64,19 +65,19 @@ def remove_name(fd: int, name: str, is_meant: IsMeant, private: str = "", lease:
     leased = lease.status() if lease is not None else None
     changed_if(leased is not None and (leased.st_dev, leased.st_ino) != (found.st_dev, found.st_ino))
     if not private:
-        os.unlink(name, dir_fd=fd)
+        disk.unlink(name, dir_fd=fd)
         return
     # Between a look and an unlink another file can get the name; under a name that nobody can guess none can.
     time = FolderTime(fd)
     rename_without_replacing(fd, name, fd, private)
     time.note()
     try:
-        now = os.stat(private, dir_fd=fd, follow_symlinks=False)
+        now = disk.stat(private, dir_fd=fd, follow_symlinks=False)
         # The rename itself changes the time of the last change; all else must be as it was.
         changed_if(_numbers(now) != _numbers(found))
         if lease is not None:
             lease.heed()
-        os.unlink(private, dir_fd=fd)
+        disk.unlink(private, dir_fd=fd)
     except (NotDone, OSError) as error:
         is_ours = time.is_ours()
         try:
@@ -98,7 +99,7 @@ def remove_note(fd: int, name: str) -> None:
     Raises:
         OSError: it cannot be removed.
     """
-    os.unlink(name, dir_fd=fd)
+    disk.unlink(name, dir_fd=fd)
 
 
 def remove_folder(fd: int, name: str) -> None:
@@ -107,7 +108,7 @@ def remove_folder(fd: int, name: str) -> None:
     Raises:
         OSError: it is not empty, or cannot be removed.
     """
-    os.rmdir(name, dir_fd=fd)
+    disk.rmdir(name, dir_fd=fd)
 
 
 def remove_tree(fd: int, name: str, is_wanted: Callable[[int, str, os.stat_result], None] | None = None) -> None:
@@ -124,11 +125,11 @@ def remove_tree(fd: int, name: str, is_wanted: Callable[[int, str, os.stat_resul
         OSError: something cannot be removed; what was removed before it is gone.
     """
     try:
-        opened = os.open(name, LIST, dir_fd=fd)
+        opened = disk.open(name, LIST, dir_fd=fd)
     except OSError as error:
         if error.errno not in (errno.ENOTDIR, errno.ELOOP):
             raise
-        found = os.stat(name, dir_fd=fd, follow_symlinks=False)
+        found = disk.stat(name, dir_fd=fd, follow_symlinks=False)
         remove_name(fd, name, lambda now: _numbers(now) == _numbers(found))
         return
     try:
@@ -152,9 +153,9 @@ def refuse_unremovable(fd: int, name: str) -> None:
         NotDone: somebody writes to a file in it, or this account may not change a folder in it.
         OSError: it cannot be looked into.
     """
-    opened = os.open(name, LIST, dir_fd=fd)
+    opened = disk.open(name, LIST, dir_fd=fd)
     try:
-        _refuse_unchangeable(fd, name, os.fstat(opened), "")
+        _refuse_unchangeable(fd, name, disk.fstat(opened), "")
         way: list[str] = []
         for met in below(opened):
             path = "/".join([*way[-3:], met.name])
@@ -173,13 +174,13 @@ def refuse_unremovable(fd: int, name: str) -> None:
 
 
 def _refuse_unchangeable(fd: int, name: str, found: os.stat_result, path: str) -> None:
-    me = os.geteuid()
-    may = os.access(name, os.W_OK | os.X_OK, dir_fd=fd, effective_ids=True, follow_symlinks=False)
+    me = accounts.user_id()
+    may = disk.access(name, os.W_OK | os.X_OK, dir_fd=fd, effective_ids=True, follow_symlinks=False)
     # In a sticky folder only its owner may take away what belongs to others.
     if found.st_mode & stat.S_ISVTX and me not in (0, found.st_uid):
-        inside = os.open(name, LIST, dir_fd=fd)
+        inside = disk.open(name, LIST, dir_fd=fd)
         try:
-            with os.scandir(inside) as entries:
+            with disk.scandir(inside) as entries:
                 may = may and all(entry.stat(follow_symlinks=False).st_uid == me for entry in entries)
         finally:
             os.close(inside)

@@ -11,19 +11,21 @@ import stat
 from collections.abc import Mapping
 from contextlib import suppress
 
+from frugal_sorter.platforms import accounts, attributes, disk
+
 
 def give_owner(fd: int, uid: int, gid: int) -> bool:
     """Give an open entry an owner and a group, as far as this account may; tell whether it has both."""
-    found = os.fstat(fd)
+    found = disk.fstat(fd)
     if (found.st_uid, found.st_gid) == (uid, gid):
         return True
     for owner in ((uid, gid), (-1, gid)):
         try:
-            os.fchown(fd, *owner)
+            disk.fchown(fd, *owner)
             break
         except OSError:
             continue
-    found = os.fstat(fd)
+    found = disk.fstat(fd)
     return (found.st_uid, found.st_gid) == (uid, gid)
 
 
@@ -36,7 +38,7 @@ def give_mode(fd: int, mode: int, uid: int, gid: int) -> bool:
         uid: the owner that they were meant for.
         gid: the group that they were meant for.
     """
-    found = os.fstat(fd)
+    found = disk.fstat(fd)
     allowed = mode
     if found.st_uid != uid:
         allowed &= ~stat.S_ISUID
@@ -45,26 +47,26 @@ def give_mode(fd: int, mode: int, uid: int, gid: int) -> bool:
         allowed &= ~stat.S_ISGID
     if stat.S_IMODE(found.st_mode) != allowed:
         try:
-            os.fchmod(fd, allowed)
+            disk.fchmod(fd, allowed)
         except OSError:
             return False
-    return stat.S_IMODE(os.fstat(fd).st_mode) == mode
+    return stat.S_IMODE(disk.fstat(fd).st_mode) == mode
 
 
 def attributes_of(fd: int) -> dict[str, bytes]:
     """Return the extended attributes of an open entry, access lists among them."""
     try:
-        return {name: os.getxattr(fd, name) for name in os.listxattr(fd)}
+        return {name: attributes.getxattr(fd, name) for name in attributes.listxattr(fd)}
     except OSError:
         return {}
 
 
-def give_attributes(fd: int, attributes: Mapping[str, bytes]) -> dict[str, bytes]:
+def give_attributes(fd: int, given: Mapping[str, bytes]) -> dict[str, bytes]:
     """Give an open entry attributes, and return those that its volume refuses."""
     refused = {}
-    for name, value in attributes.items():
+    for name, value in given.items():
         try:
-            os.setxattr(fd, name, value)
+            attributes.setxattr(fd, name, value)
         except OSError:
             refused[name] = value
     return refused
@@ -85,7 +87,7 @@ class Narrowing:
 
     def file(self, fd: int) -> None:
         """Take in an open file whose contents go into what is made."""
-        self.status(os.fstat(fd))
+        self.status(disk.fstat(fd))
         # With an access list the bits of the group say only what it allows at most.
         if any(name.startswith("system.posix_acl") for name in attributes_of(fd)):
             self._allowed &= ~0o070
@@ -107,18 +109,11 @@ class Narrowing:
     def give(self, fd: int, mode: int) -> None:
         """Give an open entry a mode as far as all allow it, and their owner if they have one."""
         uids, gids = {uid for uid, _ in self._owners}, {gid for _, gid in self._owners}
-        if len(uids) == 1 and os.geteuid() == 0:
+        if len(uids) == 1 and accounts.is_admin():
             give_owner(fd, min(uids), min(gids) if len(gids) == 1 else -1)
         allowed = self._allowed
-        if gids != {os.fstat(fd).st_gid}:
+        if gids != {disk.fstat(fd).st_gid}:
             # Its group is another one than theirs, so that it may do no more than everybody.
             allowed &= ~0o070 | (allowed & 0o007) << 3
         with suppress(PermissionError):  # some volumes know no modes
-            os.fchmod(fd, mode & allowed)
-
-
-def own_umask() -> int:
-    """Return the bits that this process leaves out of the mode of what it makes."""
-    mask = os.umask(0o077)
-    os.umask(mask)
-    return mask
+            disk.fchmod(fd, mode & allowed)

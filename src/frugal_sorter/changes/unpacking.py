@@ -9,9 +9,10 @@ from contextlib import suppress
 
 from frugal_sorter.changes.copier import opened
 from frugal_sorter.changes.descriptors import NEW_FILE
-from frugal_sorter.changes.rights import Narrowing, own_umask
+from frugal_sorter.changes.rights import Narrowing
 from frugal_sorter.filesystem.archive import Member
 from frugal_sorter.filesystem.tree import LIST, below
+from frugal_sorter.platforms import accounts, disk
 
 _MOST_OPEN = 64
 
@@ -33,7 +34,7 @@ class Writer:
         self._heed = heed
         self._rights = Narrowing()
         self._rights.status(archive)
-        self._mask = 0o777 & ~own_umask()
+        self._mask = 0o777 & ~accounts.umask()
         self._modes: dict[str, tuple[int, float | None]] = {}
         self._open: OrderedDict[str, int] = OrderedDict()
 
@@ -72,9 +73,9 @@ class Writer:
             try:
                 if make and known not in self._modes:
                     with suppress(FileExistsError):
-                        os.mkdir(name, 0o700, dir_fd=fd)
+                        disk.mkdir(name, 0o700, dir_fd=fd)
                     self._modes[known] = 0o777, None
-                below = os.open(name, LIST, dir_fd=fd)
+                below = disk.open(name, LIST, dir_fd=fd)
             finally:
                 os.close(fd)
             fd = below
@@ -101,9 +102,9 @@ class Writer:
         above, name = os.path.split(path)
         fd = self._folder(above, make=True)
         if member.kind == "link":
-            os.symlink(member.link, name, dir_fd=fd)
+            disk.symlink(member.link, name, dir_fd=fd)
             return
-        descriptor = os.open(name, NEW_FILE, 0o600, dir_fd=fd)
+        descriptor = disk.open(name, NEW_FILE, 0o600, dir_fd=fd)
         with open(descriptor, "wb") as file:
             for block in blocks:
                 self._heed()
@@ -112,7 +113,7 @@ class Writer:
             mode = 0o666 if member.mode is None else member.mode | 0o600
             self._rights.give(descriptor, mode & self._mask)
             with suppress(OSError, OverflowError, ValueError):
-                os.utime(descriptor, (member.mtime, member.mtime))
+                disk.utime(descriptor, (member.mtime, member.mtime))
 
     def _finish_folders(self) -> None:
         """Give the folders their modes and times, the innermost first."""
@@ -131,4 +132,4 @@ class Writer:
         self._rights.give(fd, (mode & self._mask) | 0o700)
         if mtime is not None:
             with suppress(OSError, OverflowError, ValueError):
-                os.utime(fd, (mtime, mtime))
+                disk.utime(fd, (mtime, mtime))

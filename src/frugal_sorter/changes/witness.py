@@ -16,6 +16,7 @@ from frugal_sorter.changes.outcome import NotDone, Outcome
 from frugal_sorter.filesystem.fingerprint import open_to_read, same_bytes
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.filesystem.tree import LIST, Cursor, below
+from frugal_sorter.platforms import disk
 
 
 @contextmanager
@@ -44,7 +45,7 @@ def witnessed(fd: int, name: str, kept_fd: int, kept: str) -> Iterator[None]:
             try:
                 # A lease keeps writers out from now on; a change that a program had begun shows in these.
                 before = _state(first), _state(second)
-                one, other = os.fstat(first), os.fstat(second)
+                one, other = disk.fstat(first), disk.fstat(second)
                 if not stat.S_ISREG(one.st_mode) or not stat.S_ISREG(other.st_mode):
                     raise NotDone(Outcome.SKIPPED, "the other one is no file any more")
                 # Two names of one file are compared with themselves: the same bytes, and gone with the last name.
@@ -62,7 +63,7 @@ def witnessed(fd: int, name: str, kept_fd: int, kept: str) -> Iterator[None]:
 
 
 def _state(descriptor: int) -> tuple[int, int, int]:
-    found = os.fstat(descriptor)
+    found = disk.fstat(descriptor)
     return found.st_size, found.st_mtime_ns, found.st_ctime_ns
 
 
@@ -83,9 +84,9 @@ def same_tree(fd: int, name: str, kept_fd: int, kept: str) -> dict[tuple[int, in
         OSError: one of them cannot be read.
     """
     states: dict[tuple[int, int], tuple[int, int, int]] = {}
-    first = os.open(name, LIST, dir_fd=fd)
+    first = disk.open(name, LIST, dir_fd=fd)
     try:
-        second = os.open(kept, LIST, dir_fd=kept_fd)
+        second = disk.open(kept, LIST, dir_fd=kept_fd)
         try:
             with Cursor(second) as cursor:
                 for met in below(first):
@@ -94,11 +95,11 @@ def same_tree(fd: int, name: str, kept_fd: int, kept: str) -> dict[tuple[int, in
                     elif met.how == "leave":
                         os.close(cursor.leave())
                     elif stat.S_ISLNK(met.status.st_mode):
-                        if os.readlink(met.name, dir_fd=met.fd) != os.readlink(met.name, dir_fd=cursor.fd):
+                        if disk.readlink(met.name, dir_fd=met.fd) != disk.readlink(met.name, dir_fd=cursor.fd):
                             raise NotDone(Outcome.SKIPPED, f"{met.name} inside leads elsewhere by now")
                     else:
                         with witnessed(met.fd, met.name, cursor.fd, met.name):
-                            found = os.stat(met.name, dir_fd=met.fd, follow_symlinks=False)
+                            found = disk.stat(met.name, dir_fd=met.fd, follow_symlinks=False)
                             states[found.st_dev, found.st_ino] = (found.st_size, found.st_mtime_ns, found.st_ctime_ns)
         except FileNotFoundError as error:
             raise NotDone(Outcome.SKIPPED, f"{error.filename} inside is not there any more") from None

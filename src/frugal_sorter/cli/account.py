@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import os
-import pwd
 
 from frugal_sorter.errors import UsageError
+from frugal_sorter.platforms import accounts
 from frugal_sorter.state.remembered import forget_all
 
 
@@ -18,19 +18,15 @@ def act_as(user: str) -> None:
         UsageError: there is no such account, or this one is not root.
     """
     try:
-        found = pwd.getpwnam(user)
+        variables = accounts.become(user)
     except KeyError:
         raise UsageError(f"--for: there is no account {user!r}", "`getent passwd` lists them") from None
-    if os.geteuid() != 0:
-        raise UsageError("--for: only root can act as another account", "use sudo")
-    os.initgroups(found.pw_name, found.pw_gid)
-    os.setgid(found.pw_gid)
-    os.setuid(found.pw_uid)
+    except PermissionError:
+        raise UsageError("--for: only root can act as another account", "use sudo") from None
+    except NotImplementedError:
+        raise UsageError("--for: this system knows no such thing", f"sign in as {user}") from None
     for name in list(os.environ):
         if name.startswith("XDG_"):
             del os.environ[name]
-    os.environ |= {"HOME": found.pw_dir, "USER": found.pw_name, "LOGNAME": found.pw_name}
-    # Where the systemd of that account is asked, if it runs (file-hierarchy(7)).
-    if os.path.isdir(runtime := f"/run/user/{found.pw_uid}"):
-        os.environ["XDG_RUNTIME_DIR"] = runtime
+    os.environ |= variables
     forget_all()

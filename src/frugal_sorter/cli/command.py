@@ -18,6 +18,7 @@ from frugal_sorter.cli.options import command_line
 from frugal_sorter.cli.output.printable import PrintableStream
 from frugal_sorter.cli.whole_parser import parser_of
 from frugal_sorter.errors import FrugalError, UsageError
+from frugal_sorter.platforms import disk
 from frugal_sorter.rules.file.mistakes import Mistakes, nearest
 
 
@@ -124,7 +125,7 @@ def _close_output() -> None:
         try:
             stream.flush()
         except OSError:
-            nowhere = os.open(os.devnull, os.O_WRONLY)
+            nowhere = disk.open(os.devnull, disk.O_WRONLY)
             os.dup2(nowhere, stream.fileno())
             os.close(nowhere)
 

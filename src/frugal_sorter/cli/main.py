@@ -5,6 +5,7 @@ from __future__ import annotations
 import sys
 
 from frugal_sorter import __version__
+from frugal_sorter.platforms import disk
 
 # Each is a module of this package, imported only when it is used.
 COMMANDS = {
@@ -60,7 +61,7 @@ def _open_streams() -> None:
 
     for descriptor, name in enumerate(("stdin", "stdout", "stderr")):
         if getattr(sys, name) is None:
-            opened = os.open(os.devnull, os.O_RDWR)
+            opened = disk.open(os.devnull, disk.O_RDWR)
             if opened != descriptor:
                 os.dup2(opened, descriptor)
             mode = "r" if descriptor == 0 else "w"

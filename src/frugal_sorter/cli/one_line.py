@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import os
 import tomllib
 from collections.abc import Mapping
 
@@ -11,6 +10,7 @@ from frugal_sorter.cli.options import command_line
 from frugal_sorter.cli.output.text import shown
 from frugal_sorter.cli.reading import read_where, require_libraries_of
 from frugal_sorter.errors import UsageError
+from frugal_sorter.platforms import disk
 from frugal_sorter.rules.file.load import FORMAT, LARGEST_FILE
 from frugal_sorter.rules.file.mistakes import InvalidValue
 from frugal_sorter.rules.file.one_rule import Value, book_of_rule, rule_text_in, types_text
@@ -58,7 +58,7 @@ def own_types(args: argparse.Namespace) -> str:
     if not args.types:
         return ""
     try:
-        if not os.path.isfile(args.types):
+        if not disk.isfile(args.types):
             return types_text(args.types)
         tables = tomllib.loads(read_input(args.types, LARGEST_FILE).decode("utf-8-sig"))
     except (OSError, ValueError) as error:

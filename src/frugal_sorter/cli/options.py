@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import os
 import shlex
 import sys
 from collections.abc import Callable
@@ -12,6 +11,7 @@ from typing import TYPE_CHECKING, TypeVar
 
 from frugal_sorter.cli.output.text import shown
 from frugal_sorter.errors import RefusedError, UsageError
+from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.state.folders import default_rules_file
 
 if TYPE_CHECKING:
@@ -29,10 +29,10 @@ def folder_named(text: str) -> str:
     """
     if not text.strip():
         raise UsageError("(empty): no folder was named", "name one")
-    path = os.path.realpath(text)
-    if not os.path.lexists(path):
+    path = slashed.realpath(text)
+    if not disk.lexists(path):
         raise UsageError(f"{shown(text)}: there is no such folder", "check the path")
-    if not os.path.isdir(path):
+    if not disk.isdir(path):
         raise UsageError(f"{shown(text)}: this is not a folder", "name the folder it is in")
     return path
 
@@ -188,7 +188,7 @@ def rules_file(args: argparse.Namespace) -> Path:
     """Return the rule file that was named, or the default one."""
     path: Path = args.rules or default_rules_file()
     # A short name is that of a file in the configuration folder, unless there is such a file right here.
-    if args.rules is not None and path.name == str(path) and not path.suffix and not os.path.lexists(path):
+    if args.rules is not None and path.name == str(path) and not path.suffix and not disk.lexists(path):
         known = default_rules_file().with_name(f"{path.name}.toml")
         if not known.is_file():
             raise UsageError(

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import os
 import shlex
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from frugal_sorter.errors import FrugalError
+from frugal_sorter.platforms import slashed
 
 if TYPE_CHECKING:
     # Only what changes files, or runs by itself, is recorded.
@@ -128,7 +128,7 @@ def visiting() -> Visiting | None:
         return None
     from frugal_sorter.app.visits import Visiting
 
-    log = os.path.abspath(_expected.log) if _expected.log else ""
+    log = slashed.abspath(_expected.log) if _expected.log else ""
     _expected.visiting = Visiting(_expected.driver, _expected.name, _expected.command, log=log)
     return _expected.visiting
 

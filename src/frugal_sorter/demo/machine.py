@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import random
 import unicodedata
 from datetime import datetime, timedelta
@@ -11,6 +10,7 @@ from pathlib import Path
 
 from frugal_sorter.demo import contents
 from frugal_sorter.errors import UsageError
+from frugal_sorter.platforms import disk
 
 DEFAULT_SEED = 7
 _GLAZES = ("Celadon", "Tenmoku", "Shino", "Copper Red", "Chun Blue", "Ash", "Rutile")
@@ -40,7 +40,7 @@ class _Layout:
         self.folder(str(Path(path).parent), age_days)
         target.write_bytes(body)
         stamp = self.day(age_days).timestamp()
-        os.utime(target, (stamp, stamp))
+        disk.utime(target, (stamp, stamp))
         return target
 
     def folder(self, path: str, age_days: float) -> None:
@@ -56,7 +56,7 @@ class _Layout:
         """Set the times of the folders, which each file put into them has reset."""
         for folder, age_days in self._folders.items():
             stamp = self.day(age_days).timestamp()
-            os.utime(folder, (stamp, stamp))
+            disk.utime(folder, (stamp, stamp))
 
 
 def lay_out(folder: Path, now: datetime, seed: int = DEFAULT_SEED) -> int:
@@ -88,7 +88,7 @@ def lay_out(folder: Path, now: datetime, seed: int = DEFAULT_SEED) -> int:
     for name in ("rules.toml", "ageing.toml"):
         layout.put(name, resources.files("frugal_sorter.demo").joinpath(name).read_bytes(), 3)
     layout.settle_folders()
-    return sum(len(files) for _, _, files in os.walk(folder))
+    return sum(len(files) for _, _, files in disk.walk(folder))
 
 
 def _intake(layout: _Layout) -> None:
@@ -176,7 +176,7 @@ def _odd_names(layout: _Layout) -> None:
     )
     (layout.root / "Intake/latest kiln log").symlink_to("../Kiln Logs")
     first = layout.put("Supplier Invoices/Price list.csv", b"clay,per 10 kg\nstoneware,11.50\n", layout.age(30, 40))
-    os.link(first, layout.root / "Intake/Price list.csv")
+    disk.link(first, layout.root / "Intake/Price list.csv")
 
 
 def _duplicates(layout: _Layout) -> None:

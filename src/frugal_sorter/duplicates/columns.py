@@ -11,12 +11,12 @@ from typing import Any, TypeVar, overload
 
 from frugal_sorter.duplicates.digests import Found
 from frugal_sorter.filesystem.record import storable_ns
+from frugal_sorter.platforms import disk
 from frugal_sorter.rules.fields import may_be_marked, unmarked_name
 
 Value = TypeVar("Value")
-_BLOCK_BYTES = 512
-SIZE, _INO, _MODIFIED, _CHANGED, _BLOCKS, _LINKS = map(
-    attrgetter, ("st_size", "st_ino", "st_mtime_ns", "st_ctime_ns", "st_blocks", "st_nlink")
+SIZE, _INO, _MODIFIED, _CHANGED, _LINKS = map(
+    attrgetter, ("st_size", "st_ino", "st_mtime_ns", "st_ctime_ns", "st_nlink")
 )
 
 
@@ -63,7 +63,7 @@ class Columns:
         self.ino.extend(map(_INO, statuses))
         self.modified.extend(_moments(map(_MODIFIED, statuses)))
         self.changed.extend(_moments(map(_CHANGED, statuses)))
-        self.blocks.extend(map(_BLOCKS, statuses))
+        self.blocks.extend(map(disk.blocks_of, statuses))
 
     def extend(self, other: Columns) -> None:
         """Take in the files of other columns, after those that are here."""
@@ -141,7 +141,7 @@ class Same:
     @property
     def disk(self) -> int:
         """The bytes that it takes on the disk."""
-        return self.columns.blocks[self.at] * _BLOCK_BYTES
+        return self.columns.blocks[self.at] * disk.BLOCK_BYTES
 
     @property
     def mtime_ns(self) -> int:

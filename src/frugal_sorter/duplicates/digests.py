@@ -17,12 +17,13 @@ from blake3 import blake3
 from frugal_sorter.filesystem.fingerprint import READ
 from frugal_sorter.filesystem.parallel import OnProgress, in_two
 from frugal_sorter.filesystem.record import storable_ns
+from frugal_sorter.platforms import disk
 
 # Up to this size a file is read whole at once: its two ends would be most of it.
 WHOLE_BYTES = 16_384
 END_BYTES = 4_096
 _BUFFER_BYTES = 1 << 17
-_READ_WITHOUT_TRACE = READ | getattr(os, "O_NOATIME", 0)
+_READ_WITHOUT_TRACE = READ | disk.O_NOATIME
 # A digest of a large file is of the size, too, so that files with the same one have the same size.
 _SIZE = struct.Struct("<Q")
 # Enough that no two files share one by chance.
@@ -102,7 +103,7 @@ def _wholes(files: Iterable[Found], on_progress: OnProgress) -> Digests:
 
     def digest(descriptor: int, size: int) -> tuple[bytes, int]:
         hasher, done = blake3(_SIZE.pack(size)), 0
-        while done < size and (count := os.readv(descriptor, [buffer])):
+        while done < size and (count := disk.readv(descriptor, [buffer])):
             hasher.update(buffer[:count])
             done += count
         return hasher.digest(_DIGEST_BYTES), done
@@ -114,7 +115,7 @@ def _digest_ends(descriptor: int, size: int) -> tuple[bytes, int]:
     if size <= WHOLE_BYTES:
         body = os.read(descriptor, size + 1)
         return blake3(body).digest(_DIGEST_BYTES), len(body)
-    body = os.pread(descriptor, END_BYTES, 0) + os.pread(descriptor, END_BYTES, size - END_BYTES)
+    body = disk.pread(descriptor, END_BYTES, 0) + disk.pread(descriptor, END_BYTES, size - END_BYTES)
     return blake3(_SIZE.pack(size) + body).digest(_DIGEST_BYTES), len(body)
 
 
@@ -124,13 +125,13 @@ def _each(files: Iterable[Found], digest: Callable[[int, int], tuple[bytes, int]
         row, problem = _NONE, ""
         try:
             try:
-                descriptor = os.open(path, _READ_WITHOUT_TRACE)
+                descriptor = disk.open(path, _READ_WITHOUT_TRACE)
             except PermissionError:
-                descriptor = os.open(path, READ)  # only owners may read without a trace
+                descriptor = disk.open(path, READ)  # only owners may read without a trace
             try:
                 row, done = digest(descriptor, size)
                 read += done
-                now = os.fstat(descriptor)
+                now = disk.fstat(descriptor)
             finally:
                 os.close(descriptor)
             if (

@@ -19,6 +19,7 @@ from frugal_sorter.planning.constraints import enforce_removal_limits
 from frugal_sorter.planning.guard import refused_folder, version_control_root
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.to_trash import Removals
+from frugal_sorter.platforms import attributes, disk
 from frugal_sorter.rules.conditions.tree import Node
 from frugal_sorter.rules.fields import Facts, World
 from frugal_sorter.rules.file.keys import Do
@@ -151,8 +152,8 @@ def as_it_is(record: FileRecord) -> Details:
     }  # fmt: skip
     path = record.place.path
     try:
-        names = os.listxattr(path, follow_symlinks=False)
-        values = {name: os.getxattr(path, name, follow_symlinks=False) for name in names}
+        names = attributes.listxattr(path, follow_symlinks=False)
+        values = {name: attributes.getxattr(path, name, follow_symlinks=False) for name in names}
     except OSError:
         values = {}
     return {**found, "attributes": {name: base64.b64encode(value).decode("ascii") for name, value in values.items()}}
@@ -171,7 +172,7 @@ def plan_unmark(alone: Iterable[LookAlike], world: World, origin: str, folders: 
         if refused or tree:
             why = f"{place.folder} is {refused}" if refused else f"{tree} is under version control and is left whole"
             plan.not_touched.append(NotTouched(place, RULE, why, bool(refused)))
-        elif one.original in given or os.path.lexists(one.original):
+        elif one.original in given or disk.lexists(one.original):
             plan.not_touched.append(NotTouched(place, RULE, f"{one.original} is taken", True))
         else:
             given.add(one.original)

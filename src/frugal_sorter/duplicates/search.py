@@ -18,6 +18,7 @@ from frugal_sorter.filesystem.record import Listing, Unread, place_of
 from frugal_sorter.filesystem.status import birth_ns
 from frugal_sorter.filesystem.walk import Reader, reason_of, working
 from frugal_sorter.planning.guard import never_entered
+from frugal_sorter.platforms import disk
 from frugal_sorter.state.digest_cache import CACHED_BYTES, DigestCache, Key
 
 _FIRST_LETTER = itemgetter(0)
@@ -112,7 +113,7 @@ class ContentSearch:
         for path in paths:
             place = place_of(path)
             try:
-                status = os.lstat(path)
+                status = disk.lstat(path)
             except OSError as error:
                 result.unread.append(Unread(path, reason_of(error)))
             else:

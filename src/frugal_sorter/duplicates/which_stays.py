@@ -11,6 +11,7 @@ from frugal_sorter.duplicates.columns import Group, Same
 from frugal_sorter.duplicates.search import Duplicates
 from frugal_sorter.filesystem.fingerprint import BLOCK, open_to_read
 from frugal_sorter.filesystem.record import Place, is_inside, place_of
+from frugal_sorter.platforms import disk
 from frugal_sorter.rules.file.keys import DEFAULT_KEEP, Keep
 
 _WHY: Mapping[Keep, str] = {
@@ -114,7 +115,7 @@ def look_alikes(found: Duplicates) -> list[LookAlike]:
             result.append(LookAlike(path, other, "copy"))
         else:
             try:
-                one, second = os.lstat(path), os.lstat(other)
+                one, second = disk.lstat(path), disk.lstat(other)
                 first = first_difference(place_of(path), place_of(other))
             except OSError:
                 continue
@@ -135,7 +136,7 @@ def first_difference(one: Place, other: Place) -> int | None:
         second = open_to_read(other)
         at = 0
         while True:
-            mine, theirs = os.pread(first, BLOCK, at), os.pread(second, BLOCK, at)
+            mine, theirs = disk.pread(first, BLOCK, at), disk.pread(second, BLOCK, at)
             if mine != theirs:
                 shorter = min(len(mine), len(theirs))
                 same = next((index for index in range(shorter) if mine[index] != theirs[index]), shorter)

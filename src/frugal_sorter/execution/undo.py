@@ -21,6 +21,7 @@ from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.journal.run import Run
 from frugal_sorter.planning.plan import Note, Plan
+from frugal_sorter.platforms import disk
 from frugal_sorter.steps.base import Mark, RunContext
 from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.kinds import ATTENDING, FINAL, KINDS, LASTING, MAKING, REPLACING, TAKING, VerbName
@@ -214,7 +215,7 @@ class _UndoPlanner:
         if step.verb == "make-folder":
             assert step.target is not None
             path = step.target.path
-            if path in self.made or os.path.lexists(path):
+            if path in self.made or disk.lexists(path):
                 return []
             above = self._folders(step.target.folder)
             self.made.add(path)
@@ -239,7 +240,7 @@ class _UndoPlanner:
             step.was = self._entry(step)
         if step.target is None:
             return [step]
-        taken = os.path.lexists(step.target.path) and step.target not in freed and not self._is_itself(step)
+        taken = disk.lexists(step.target.path) and step.target not in freed and not self._is_itself(step)
         if step.target in self.given or taken:
             raise _Blocked(f"{step.target.path} is taken")
         folders = self._folders(step.target.folder) if step.verb in MAKING else []
@@ -268,9 +269,9 @@ class _UndoPlanner:
         assert step.target is not None and step.was is not None
         folder = step.target.folder
         # The folder may be gone, to be made again by then: the nearest one above tells on which volume.
-        while not os.path.lexists(folder):
+        while not disk.lexists(folder):
             folder = os.path.dirname(folder)
-        return "move" if os.lstat(folder).st_dev == step.was.dev else "move-across"
+        return "move" if disk.lstat(folder).st_dev == step.was.dev else "move-across"
 
     def _entry(self, step: Step) -> Identity:
         """Return the entry that a step takes back as it is now."""
@@ -378,7 +379,7 @@ class _UndoPlanner:
     def _folders(self, folder: str) -> list[Step]:
         """Return the steps that make a folder and those above it, as far as they are missing."""
         missing: list[str] = []
-        while folder not in self.made and not os.path.lexists(folder):
+        while folder not in self.made and not disk.lexists(folder):
             missing.insert(0, folder)
             folder = os.path.dirname(folder)
         self.made.update(missing)

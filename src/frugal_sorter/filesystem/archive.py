@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import os
-import selectors
 import subprocess
 import time
 from collections.abc import Callable, Iterator
@@ -12,6 +11,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from frugal_sorter.filesystem.child_process import start
+from frugal_sorter.platforms import disk, processes
 
 # Longer than this the child may not work before the next block, nor altogether for so many bytes of the archive.
 SILENT_SECONDS = 20.0
@@ -58,10 +58,10 @@ class Archive:
 
     def __init__(self, descriptor: int, heed: Callable[[], None] = lambda: None) -> None:
         self._heed = heed
-        seconds = _CPU_SECONDS + os.fstat(descriptor).st_size // _BYTES_A_SECOND
+        seconds = _CPU_SECONDS + disk.fstat(descriptor).st_size // _BYTES_A_SECOND
         os.lseek(descriptor, 0, os.SEEK_SET)
-        words = [str(descriptor), str(seconds)]
-        self._child = start("frugal_sorter.filesystem.archive_reader", subprocess.PIPE, [descriptor], words)
+        word, passed = processes.hand_on(descriptor)
+        self._child = start("frugal_sorter.filesystem.archive_reader", subprocess.PIPE, passed, [word, str(seconds)])
         assert self._child.stdout is not None
         self._answers = self._child.stdout.fileno()
         self._read = bytearray()
@@ -132,13 +132,11 @@ class Archive:
     def _more(self) -> None:
         """Wait for more from the child."""
         until = time.monotonic() + SILENT_SECONDS
-        with selectors.DefaultSelector() as selector:
-            selector.register(self._answers, selectors.EVENT_READ)
-            # In short waits, so that a person who says stop is heard while the child works.
-            while not selector.select(_LISTEN_SECONDS):
-                self._heed()
-                if time.monotonic() > until:
-                    raise BadArchive("it takes too long to read")
+        # In short waits, so that a person who says stop is heard while the child works.
+        while not processes.wait_readable(self._answers, _LISTEN_SECONDS):
+            self._heed()
+            if time.monotonic() > until:
+                raise BadArchive("it takes too long to read")
         self._heed()
         part = os.read(self._answers, 1 << 20)
         if not part:

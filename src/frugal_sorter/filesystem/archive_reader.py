@@ -19,7 +19,7 @@ import zlib
 from collections.abc import Callable, Iterator
 from typing import IO, Any
 
-from frugal_sorter.filesystem.child_process import limit
+from frugal_sorter.platforms import processes
 
 MEMORY_BYTES = 1 << 30
 BLOCK = 1 << 20
@@ -104,9 +104,9 @@ def _tar_of(file: IO[bytes]) -> tarfile.TarFile:
 
 
 def serve() -> None:
-    """Read the archive of the descriptor that the first argument numbers; the second one is how many seconds it has."""
-    descriptor, seconds = int(sys.argv[1]), int(sys.argv[2])
-    limit(MEMORY_BYTES, seconds)
+    """Read the archive that the first argument hands on; the second one is how many seconds it has."""
+    descriptor, seconds = processes.handed_on(sys.argv[1]), int(sys.argv[2])
+    processes.limit(MEMORY_BYTES, seconds)
     try:
         with open(descriptor, "rb") as file:
             if zipfile.is_zipfile(file):

@@ -8,6 +8,8 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from frugal_sorter.platforms import processes, slashed
+
 if TYPE_CHECKING:
     import subprocess
 
@@ -36,10 +38,10 @@ def start(module: str, stdin: int, passed: Sequence[int] = (), words: Sequence[s
         stdin=stdin,
         stdout=subprocess.PIPE,
         stderr=subprocess.DEVNULL,
-        cwd="/",
+        cwd=processes.START_FOLDER,
         pass_fds=passed,
         # Ctrl-C is for us; what we do then decides about the child.
-        start_new_session=True,
+        **processes.child_group(),
     )
 
 
@@ -49,19 +51,4 @@ def trusted_path() -> list[str]:
         here = os.getcwd()
     except FileNotFoundError:
         here = ""
-    return [one for one in sys.path if os.path.isabs(one) and (one == _OWN or one != here)]
-
-
-def limit(memory_bytes: int, cpu_seconds: int | None = None) -> None:
-    """Limit what this process may use; called in a child before it reads anything.
-
-    Args:
-        memory_bytes: its address space.
-        cpu_seconds: its time on a processor; None for no limit.
-    """
-    import resource
-
-    resource.setrlimit(resource.RLIMIT_AS, (memory_bytes, memory_bytes))
-    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
-    if cpu_seconds is not None:
-        resource.setrlimit(resource.RLIMIT_CPU, (cpu_seconds, cpu_seconds))
+    return [one for one in sys.path if slashed.is_absolute(one) and (one == _OWN or one != here)]

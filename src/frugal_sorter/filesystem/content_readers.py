@@ -14,8 +14,8 @@ from collections.abc import Callable
 from datetime import datetime
 from typing import Any, BinaryIO
 
-from frugal_sorter.filesystem.child_process import limit
 from frugal_sorter.filesystem.types import OTHER, TYPE_OF_SUFFIX, suffix_of
+from frugal_sorter.platforms import disk, processes
 
 HEAD_BYTES = 16_384
 TEXT_BYTES = 8_000_000
@@ -128,7 +128,7 @@ def _pdf(file: BinaryIO) -> Any:
     import pypdf
 
     logging.getLogger("pypdf").setLevel(logging.CRITICAL)
-    if os.fstat(file.fileno()).st_size > PDF_BYTES:
+    if disk.fstat(file.fileno()).st_size > PDF_BYTES:
         raise Unreadable(f"larger than {PDF_BYTES // 1_000_000} MB")
     return pypdf.PdfReader(file)
 
@@ -140,7 +140,7 @@ def text(file: BinaryIO, suffix: str) -> str:
         if len(pages) > PDF_PAGES:
             raise Unreadable(f"more than {PDF_PAGES} pages")
         return "\n".join(page.extract_text() for page in pages)
-    if os.fstat(file.fileno()).st_size > TEXT_BYTES:
+    if disk.fstat(file.fileno()).st_size > TEXT_BYTES:
         raise Unreadable(f"larger than {TEXT_BYTES // 1_000_000} MB")
     raw = file.read(TEXT_BYTES)
     for mark, encoding in (
@@ -168,12 +168,12 @@ READERS: dict[str, Callable[[BinaryIO, str], Any]] = {
 
 def _open(path: str) -> int:
     # Without O_NONBLOCK a pipe that took the file's place would wait for a writer.
-    flags = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
+    flags = disk.O_RDONLY | disk.O_NOFOLLOW | disk.O_NONBLOCK | disk.O_CLOEXEC
     try:
         # Looking must not count as opening; only the owner may ask for that.
-        return os.open(path, flags | getattr(os, "O_NOATIME", 0))
+        return disk.open(path, flags | disk.O_NOATIME)
     except PermissionError:
-        return os.open(path, flags)
+        return disk.open(path, flags)
 
 
 def read(fact: str, path: str) -> dict[str, Any]:
@@ -181,7 +181,7 @@ def read(fact: str, path: str) -> dict[str, Any]:
     try:
         descriptor = _open(path)
         with open(descriptor, "rb") as file:
-            if not stat.S_ISREG(os.fstat(descriptor).st_mode):
+            if not stat.S_ISREG(disk.fstat(descriptor).st_mode):
                 return {"unknown": "not a regular file"}
             return {"value": READERS[fact](file, suffix_of(os.path.basename(path)))}
     except Unreadable as reason:
@@ -198,7 +198,7 @@ def read(fact: str, path: str) -> dict[str, Any]:
 
 def serve() -> None:
     """Answer questions, a line each, until there are no more."""
-    limit(MEMORY_BYTES)
+    processes.limit(MEMORY_BYTES)
     for line in sys.stdin:
         fact, path = json.loads(line)
         sys.stdout.write(json.dumps(read(fact, path)) + "\n")

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from frugal_sorter.filesystem.child_process import start
 from frugal_sorter.filesystem.record import Unknown
+from frugal_sorter.platforms import processes
 
 if TYPE_CHECKING:
     import subprocess
@@ -81,20 +82,16 @@ class Contents:
 
     def _answer(self, process: subprocess.Popen[bytes]) -> bytes | None:
         """Return the line that comes, what came until the process died, or None for nothing in time."""
-        import selectors
-
         assert process.stdout is not None
         until = time.monotonic() + self._seconds
         descriptor = process.stdout.fileno()
         parts: list[bytes] = []
-        with selectors.DefaultSelector() as selector:
-            selector.register(descriptor, selectors.EVENT_READ)
-            while (left := until - time.monotonic()) > 0:
-                if not selector.select(left):
-                    break
-                part = os.read(descriptor, 1 << 20)
-                parts.append(part)
-                # An answer is one line; an end without one is a child that its limits have killed.
-                if not part or part.endswith(b"\n"):
-                    return b"".join(parts)
+        while (left := until - time.monotonic()) > 0:
+            if not processes.wait_readable(descriptor, left):
+                break
+            part = os.read(descriptor, 1 << 20)
+            parts.append(part)
+            # An answer is one line; an end without one is a child that its limits have killed.
+            if not part or part.endswith(b"\n"):
+                return b"".join(parts)
         return None

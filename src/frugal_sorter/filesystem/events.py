@@ -5,14 +5,12 @@ from __future__ import annotations
 import logging
 import os
 import queue
-import select
 import threading
-import time
 from collections.abc import Collection, Sequence
 from contextlib import suppress
 from typing import NamedTuple, Protocol
 
-_MOUNTS = "/proc/self/mountinfo"
+from frugal_sorter.platforms import disk, volumes
 
 
 class Event(NamedTuple):
@@ -109,7 +107,7 @@ class SystemSource:
     def watched(self) -> int | None:
         found, known = 0, False
         with suppress(OSError):
-            for name in os.listdir("/proc/self/fdinfo"):
+            for name in disk.listdir("/proc/self/fdinfo"):
                 with suppress(OSError), open(f"/proc/self/fdinfo/{name}", encoding="ascii", errors="replace") as lines:
                     count = sum(line.startswith("inotify wd:") for line in lines)
                     known = known or count > 0
@@ -140,20 +138,9 @@ class SystemSource:
             os.close(descriptor)
 
     def _hear_mounts(self) -> None:
-        """Tell when a volume is mounted or unmounted: the table of mounts can be waited for (proc(5))."""
-        try:
-            table = os.open(_MOUNTS, os.O_RDONLY | os.O_CLOEXEC)
-        except OSError:
-            return
-        try:
-            poll = select.poll()
-            poll.register(table, select.POLLERR | select.POLLPRI)
-            poll.register(self._stop, select.POLLIN)
-            while not any(descriptor == self._stop for descriptor, _ in poll.poll()):
-                self._events.put(LOST)
-                time.sleep(0.05)  # mounting changes it several times
-        finally:
-            os.close(table)
+        """Tell when a volume is mounted or unmounted."""
+        for _ in volumes.changes_of_mounts(self._stop):
+            self._events.put(LOST)
 
 
 class _Overflow(logging.Handler):

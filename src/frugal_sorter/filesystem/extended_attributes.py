@@ -10,6 +10,7 @@ import errno
 import os
 
 from frugal_sorter.filesystem.foreseen import real_path
+from frugal_sorter.platforms import attributes
 
 TAGS = "user.xdg.tags"
 COMMENT = "user.xdg.comment"
@@ -29,7 +30,7 @@ def read_attribute(path: str, name: str) -> str:
         raise OSError(errno.ENOTSUP, "this system keeps no extended attributes")
     try:
         # What a descriptor stands for in /proc is a link to it.
-        return os.getxattr(real_path(path), name, follow_symlinks=path.startswith("/proc/self/fd/")).decode(
+        return attributes.getxattr(real_path(path), name, follow_symlinks=path.startswith("/proc/self/fd/")).decode(
             "utf-8", "surrogateescape"
         )
     except OSError as error:

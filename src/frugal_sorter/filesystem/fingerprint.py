@@ -10,13 +10,14 @@ from frugal_sorter.filesystem.foreseen import real_path
 from frugal_sorter.filesystem.record import FileRecord, Identity, Place
 from frugal_sorter.filesystem.status import look, look_or_none
 from frugal_sorter.filesystem.volumes import volume_of
+from frugal_sorter.platforms import disk
 
 BLOCK = 1 << 20
 _SAMPLE = 4_096
 # Never through a link, and without waiting for the other end of a pipe.
-READ = os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK
+READ = disk.O_RDONLY | disk.O_NOFOLLOW | disk.O_CLOEXEC | disk.O_NONBLOCK
 
-_NO_TRACE = getattr(os, "O_NOATIME", 0)
+_NO_TRACE = disk.O_NOATIME
 
 
 def open_to_read(place: Place, dir_fd: int | None = None) -> int:
@@ -28,9 +29,9 @@ def open_to_read(place: Place, dir_fd: int | None = None) -> int:
     """
     name = real_path(place.path) if dir_fd is None else place.name
     try:
-        return os.open(name, READ | _NO_TRACE, dir_fd=dir_fd)
+        return disk.open(name, READ | _NO_TRACE, dir_fd=dir_fd)
     except PermissionError:
-        return os.open(name, READ, dir_fd=dir_fd)  # only its owner may read without a trace
+        return disk.open(name, READ, dir_fd=dir_fd)  # only its owner may read without a trace
 
 
 def sample_of(place: Place, size: int, dir_fd: int | None = None) -> str:
@@ -42,8 +43,8 @@ def sample_of(place: Place, size: int, dir_fd: int | None = None) -> str:
     # Head and tail tell files of one size and time apart without reading the gigabytes between.
     descriptor = open_to_read(place, dir_fd)
     try:
-        head = os.pread(descriptor, _SAMPLE, 0)
-        tail = os.pread(descriptor, _SAMPLE, max(0, size - _SAMPLE))
+        head = disk.pread(descriptor, _SAMPLE, 0)
+        tail = disk.pread(descriptor, _SAMPLE, max(0, size - _SAMPLE))
     finally:
         os.close(descriptor)
     return hashlib.blake2b(head + b"\0" + tail, digest_size=16).hexdigest()
@@ -93,7 +94,7 @@ def same_bytes(one: int, other: int, heed: Callable[[], None] = lambda: None) ->
     while True:
         heed()
         # By position: the descriptors may be shared, and their places are left alone.
-        mine, theirs = os.pread(one, BLOCK, at), os.pread(other, BLOCK, at)
+        mine, theirs = disk.pread(one, BLOCK, at), disk.pread(other, BLOCK, at)
         if mine != theirs:
             return False
         if not mine:
@@ -111,7 +112,7 @@ def same_contents(one: Place, other: Place) -> bool:
     try:
         second = open_to_read(other)
         try:
-            return os.fstat(first).st_size == os.fstat(second).st_size and same_bytes(first, second)
+            return disk.fstat(first).st_size == disk.fstat(second).st_size and same_bytes(first, second)
         finally:
             os.close(second)
     finally:

@@ -9,28 +9,30 @@ import os
 from collections.abc import Iterator
 from contextlib import contextmanager
 
+from frugal_sorter.platforms import disk, slashed
+
 
 class Moved:
-    """An entry of a foreseen folder, as `os.scandir` gives those of the disk."""
+    """An entry of a foreseen folder, as `disk.scandir` gives those of the disk."""
 
     def __init__(self, name: str, path: str) -> None:
         self.name, self._path = name, path
 
     def is_file(self, *, follow_symlinks: bool = True) -> bool:
         """Tell whether it is a file."""
-        return os.path.isfile(self._path) and (follow_symlinks or not os.path.islink(self._path))
+        return disk.isfile(self._path) and (follow_symlinks or not disk.islink(self._path))
 
     def is_dir(self, *, follow_symlinks: bool = True) -> bool:
         """Tell whether it is a folder."""
-        return os.path.isdir(self._path) and (follow_symlinks or not os.path.islink(self._path))
+        return disk.isdir(self._path) and (follow_symlinks or not disk.islink(self._path))
 
     def is_symlink(self) -> bool:
         """Tell whether it is a symbolic link."""
-        return os.path.islink(self._path)
+        return disk.islink(self._path)
 
     def stat(self, *, follow_symlinks: bool = True) -> os.stat_result:
         """Return its status."""
-        return os.stat(self._path, follow_symlinks=follow_symlinks)
+        return disk.stat(self._path, follow_symlinks=follow_symlinks)
 
 
 class View:
@@ -101,13 +103,13 @@ class View:
             raise FileNotFoundError(2, "No such file or directory", folder)
         above = folder.rstrip("/")
         if real is not None:
-            with os.scandir(real) as entries:
+            with disk.scandir(real) as entries:
                 found += [
                     one for one in entries
                     if f"{above}/{one.name}" not in self._gone and f"{above}/{one.name}" not in self._moved
                 ]  # fmt: skip
         # A new folder is like any: which one on the disk says so does not matter, since nothing of it is shown.
-        here = os.path.dirname(os.path.abspath(__file__))
+        here = os.path.dirname(slashed.abspath(__file__))
         names = {one.name for one in found}
         for path in sorted(self._inside.get(above, ())):
             name = path[len(above) + 1 :]
@@ -158,17 +160,17 @@ def real_path(path: str) -> str:
 def lexists(path: str) -> bool:
     """Tell whether something is at a path, a link itself counting."""
     if _view is None:
-        return os.path.lexists(path)
+        return disk.lexists(path)
     real = _view.real(path)
-    return _view.is_made(path) or (real is not None and os.path.lexists(real))
+    return _view.is_made(path) or (real is not None and disk.lexists(real))
 
 
 def isdir(path: str) -> bool:
     """Tell whether a folder is at a path."""
     if _view is None:
-        return os.path.isdir(path)
+        return disk.isdir(path)
     real = _view.real(path)
-    return _view.is_made(path) or (real is not None and os.path.isdir(real))
+    return _view.is_made(path) or (real is not None and disk.isdir(real))
 
 
 def lstat(path: str) -> os.stat_result:
@@ -178,14 +180,14 @@ def lstat(path: str) -> os.stat_result:
         OSError: nothing is, or it cannot be looked at.
     """
     if _view is None:
-        return os.lstat(path)
+        return disk.lstat(path)
     if _view.is_made(path):
         # A new folder: as the one around it.
         return lstat(os.path.dirname(path))
     real = _view.real(path)
     if real is None:
         raise FileNotFoundError(2, "No such file or directory", path)
-    return os.lstat(real)
+    return disk.lstat(real)
 
 
 def listdir(folder: str) -> list[str]:
@@ -194,4 +196,4 @@ def listdir(folder: str) -> list[str]:
     Raises:
         OSError: it cannot be read.
     """
-    return os.listdir(folder) if _view is None else [one.name for one in _view.entries(folder)]
+    return disk.listdir(folder) if _view is None else [one.name for one in _view.entries(folder)]

@@ -11,6 +11,7 @@ from frugal_sorter.filesystem.foreseen import real_path
 from frugal_sorter.filesystem.record import Unknown
 from frugal_sorter.filesystem.tree import LIST, below
 from frugal_sorter.filesystem.walk import VERSION_CONTROL, reason_of
+from frugal_sorter.platforms import disk
 
 
 class Inside(NamedTuple):
@@ -44,7 +45,7 @@ def look_inside(path: str, dir_fd: int | None = None) -> Inside | Unknown:
         what is there, or why it cannot be known: then nothing may be decided from it.
     """
     try:
-        fd = os.open(path if dir_fd is not None else real_path(path), LIST, dir_fd=dir_fd)
+        fd = disk.open(path if dir_fd is not None else real_path(path), LIST, dir_fd=dir_fd)
     except OSError as error:
         return Unknown(f"the folder inside cannot be read: {reason_of(error)}")
     total = files = 0

@@ -7,6 +7,7 @@ from functools import cached_property
 from typing import NamedTuple
 
 from frugal_sorter.filesystem.record import is_inside
+from frugal_sorter.platforms import disk
 
 _Inode = tuple[int, int]
 
@@ -56,7 +57,7 @@ class OpenFiles:
             for one in opened:
                 # By inode, since a program may have opened it by another of its names.
                 try:
-                    status = os.stat(one.path)
+                    status = disk.stat(one.path)
                 except OSError:
                     continue
                 who = f"{process.info['name']} (process {process.pid})"

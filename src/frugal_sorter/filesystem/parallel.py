@@ -13,6 +13,8 @@ import struct
 from collections.abc import Callable, Iterable, Sequence
 from typing import Any, NoReturn, TypeVar
 
+from frugal_sorter.platforms import processes
+
 Folder = TypeVar("Folder")
 Item = TypeVar("Item")
 Found = TypeVar("Found")
@@ -31,11 +33,6 @@ _MOST_LEFT = 16_000
 _TICKET = struct.Struct("=H")
 
 
-def can_fork() -> bool:
-    """Tell whether a fork can be had, and another processor for it."""
-    return hasattr(os, "fork") and (os.cpu_count() or 1) > 1
-
-
 class _Tickets:
     """Numbers in a pipe, of which two processes take one after the other, each once.
 
@@ -48,7 +45,7 @@ class _Tickets:
     def __init__(self, numbers: Iterable[int]) -> None:
         self._parent = os.getpid()
         self._reading, writing = os.pipe()
-        os.set_blocking(writing, False)
+        processes.set_blocking(writing, False)
         tickets = b"".join(map(_TICKET.pack, numbers))
         try:
             fits = os.write(writing, tickets) == len(tickets)
@@ -80,7 +77,7 @@ def fork_with_pipe() -> tuple[int, int]:
     """
     reading, writing = os.pipe()
     try:
-        child = os.fork()
+        child = processes.fork()
     except OSError:
         os.close(reading)
         os.close(writing)
@@ -124,7 +121,7 @@ def work_through(
         may_fork: whether the work can be done in a fork: it must ask no helper that both would share.
     """
     found, left, seen = new(), [first], 0
-    may_fork = may_fork and can_fork()
+    may_fork = may_fork and processes.can_fork()
     while left:
         if may_fork and seen >= SPLIT_AFTER and _FEWEST_LEFT <= len(left) <= _MOST_LEFT:
             may_fork = False
@@ -214,7 +211,7 @@ def in_two(
         on_progress: is told how many items are done, of all of them by what one process sees.
     """
     total = sum(costs)
-    if total < _WORTH_BYTES or len(items) < 2 or not can_fork():
+    if total < _WORTH_BYTES or len(items) < 2 or not processes.can_fork():
         return [work(items, on_progress)]
     bounds = _bounds(costs, total // _PARTS)
     try:

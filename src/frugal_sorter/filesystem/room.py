@@ -3,27 +3,20 @@
 from __future__ import annotations
 
 import os
-from typing import NamedTuple
+
+from frugal_sorter.platforms import disk, volumes
 
 
-class Room(NamedTuple):
-    """How much this account can still write to a volume, and how big it is, in bytes."""
-
-    free: int
-    total: int
-
-
-def room_of(path: str | int) -> Room:
+def room_of(path: str | int) -> volumes.Room:
     """Return the room on the volume of a folder, given by its path or a descriptor.
 
     Raises:
         OSError: it cannot be asked.
     """
-    found = os.statvfs(path)
-    return Room(found.f_bavail * found.f_frsize, found.f_blocks * found.f_frsize)
+    return volumes.room(path)
 
 
-def room_around(folder: str) -> Room:
+def room_around(folder: str) -> volumes.Room:
     """Return the room on the volume of a folder that may be gone by now: of the nearest one around it that is there.
 
     Args:
@@ -32,7 +25,7 @@ def room_around(folder: str) -> Room:
     Raises:
         OSError: it cannot be asked.
     """
-    while not os.path.isdir(folder):
+    while not disk.isdir(folder):
         folder = os.path.dirname(folder)
     return room_of(folder)
 

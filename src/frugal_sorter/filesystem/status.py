@@ -14,6 +14,7 @@ from typing import Any
 
 from frugal_sorter.filesystem import foreseen
 from frugal_sorter.filesystem.record import COARSEST_TIME_NS, AsItWas, FileRecord, Identity, Kind, Place, place_of
+from frugal_sorter.platforms import attributes, disk, kernel
 
 _AT_SYMLINK_NOFOLLOW = 0x100
 _STATX_BASIC_STATS = 0x7FF
@@ -45,9 +46,10 @@ def _record(
 
 def _by_lstat(place: Place, dir_fd: int | None) -> FileRecord:
     name = place.path if dir_fd is None else place.name
-    found = os.stat(name, dir_fd=dir_fd, follow_symlinks=False)
-    birth = getattr(found, "st_birthtime", None)
-    born_ns = None if birth is None else int(birth * 1_000_000_000)
+    found = disk.stat(name, dir_fd=dir_fd, follow_symlinks=False)
+    born_ns: int | None = getattr(found, "st_birthtime_ns", None)
+    if born_ns is None and (birth := getattr(found, "st_birthtime", None)) is not None:
+        born_ns = int(birth * 1_000_000_000)
     return _record(
         place, found.st_mode, found.st_dev, found.st_ino, found.st_size, found.st_mtime_ns,
         found.st_ctime_ns, born_ns, found.st_nlink, found.st_uid, found.st_gid,
@@ -59,15 +61,8 @@ _Look = Callable[[Place, int | None], FileRecord]
 _IsAs = Callable[[str, int, Identity], bool]
 
 
-def _statx() -> Any | None:
-    """Return the function of the C library, None where there is none."""
-    if not sys.platform.startswith("linux"):
-        return None
-    call = getattr(ctypes.CDLL(None, use_errno=True), "statx", None)
-    if call is None:
-        return None
-    call.argtypes = [ctypes.c_int, ctypes.c_char_p, ctypes.c_int, ctypes.c_uint, ctypes.c_void_p]
-    return call
+def _device(major: int, minor: int) -> int:
+    return os.makedev(major, minor) if sys.platform != "win32" else 0
 
 
 def _looks_by(call: Any) -> tuple[_Look, _IsAs]:
@@ -94,7 +89,7 @@ def _looks_by(call: Any) -> tuple[_Look, _IsAs]:
         free.append(buffer)
         born_ns = born_s * 1_000_000_000 + born_n if mask & _STATX_BTIME else None
         return _record(
-            place, mode, os.makedev(major, minor), ino, size, mtime_s * 1_000_000_000 + mtime_n,
+            place, mode, _device(major, minor), ino, size, mtime_s * 1_000_000_000 + mtime_n,
             ctime_s * 1_000_000_000 + ctime_n, born_ns, nlink, uid, gid,
             atime_s * 1_000_000_000 + atime_n,
         )  # fmt: skip
@@ -114,7 +109,7 @@ def _looks_by(call: Any) -> tuple[_Look, _IsAs]:
         born_ns = born_s * 1_000_000_000 + born_n if mask & _STATX_BTIME else None
         return (
             ino == was.ino and size == was.size and mtime_s * 1_000_000_000 + mtime_n == was.mtime_ns
-            and born_ns == was.born_ns and stat.S_ISREG(mode) and os.makedev(major, minor) == was.dev
+            and born_ns == was.born_ns and stat.S_ISREG(mode) and _device(major, minor) == was.dev
         )  # fmt: skip
 
     return look, is_as
@@ -144,7 +139,7 @@ def _birth(path: str) -> int:
         return -1
 
 
-_call = _statx()
+_call = kernel.statx()
 _look, _is_same_file = _looks_by(_call) if _call else (_by_lstat, _is_as)
 _birth_ns = _birth_by(_call) if _call else _birth
 
@@ -168,7 +163,7 @@ def is_same_file(name: str, dir_fd: int, was: Identity, seen_ns: int) -> bool:
     Raises:
         OSError: there is no such entry, or it cannot be looked at.
     """
-    found = os.stat(name, dir_fd=dir_fd, follow_symlinks=False)
+    found = disk.stat(name, dir_fd=dir_fd, follow_symlinks=False)
     return is_unchanged(found, was, seen_ns) or _is_same_file(name, dir_fd, was)
 
 
@@ -231,14 +226,14 @@ def folder_as_it_is(path: str) -> AsItWas:
     Raises:
         OSError: it cannot be looked at.
     """
-    found = os.lstat(path)
-    attributes = {}
+    found = disk.lstat(path)
+    extended = {}
     with suppress(OSError):
-        attributes = {
-            key: base64.b64encode(os.getxattr(path, key, follow_symlinks=False)).decode()
-            for key in os.listxattr(path, follow_symlinks=False)
+        extended = {
+            key: base64.b64encode(attributes.getxattr(path, key, follow_symlinks=False)).decode()
+            for key in attributes.listxattr(path, follow_symlinks=False)
         }
     return {
         "mode": stat.S_IMODE(found.st_mode), "uid": found.st_uid, "gid": found.st_gid,
-        "mtime_ns": found.st_mtime_ns, "attributes": attributes,
+        "mtime_ns": found.st_mtime_ns, "attributes": extended,
     }  # fmt: skip

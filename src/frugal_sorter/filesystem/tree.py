@@ -8,7 +8,9 @@ import stat
 from collections.abc import Iterator
 from typing import Literal, NamedTuple
 
-LIST = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK
+from frugal_sorter.platforms import disk
+
+LIST = disk.O_RDONLY | disk.O_DIRECTORY | disk.O_NOFOLLOW | disk.O_CLOEXEC | disk.O_NONBLOCK
 # A path of more names than this is a trap: it costs more than all the files in it.
 MOST_LEVELS = 10_000
 
@@ -24,7 +26,7 @@ class Cursor:
     """
 
     def __init__(self, fd: int) -> None:
-        self.fd = os.open(".", LIST, dir_fd=fd)
+        self.fd = disk.open(".", LIST, dir_fd=fd)
         self._above: list[tuple[int, int]] = []
 
     def __enter__(self) -> Cursor:
@@ -51,8 +53,8 @@ class Cursor:
         if len(self._above) >= MOST_LEVELS:
             raise OSError(errno.ENAMETOOLONG, f"more than {MOST_LEVELS:,} folders deep")
         # Opened first and looked at then: what is asked by name can be another folder by the next call.
-        below = os.open(name, LIST, dir_fd=self.fd)
-        own, found = os.fstat(self.fd), os.fstat(below)
+        below = disk.open(name, LIST, dir_fd=self.fd)
+        own, found = disk.fstat(self.fd), disk.fstat(below)
         if not other_volume and found.st_dev != own.st_dev:
             os.close(below)
             raise OSError(errno.EXDEV, "another volume is mounted inside")
@@ -67,8 +69,8 @@ class Cursor:
             OSError: ESTALE where the folder was moved meanwhile.
         """
         # `..` is never a link.
-        above = os.open("..", LIST & ~os.O_NOFOLLOW, dir_fd=self.fd)
-        found = os.fstat(above)
+        above = disk.open("..", LIST & ~disk.O_NOFOLLOW, dir_fd=self.fd)
+        found = disk.fstat(above)
         if (found.st_dev, found.st_ino) != self._above[-1]:
             os.close(above)
             raise OSError(errno.ESTALE, "moved while it was worked on")
@@ -127,7 +129,7 @@ def below(fd: int) -> Iterator[Met]:
 
 def _read(fd: int) -> list[tuple[str, os.stat_result]]:
     """Return what is in an open folder, the last name first."""
-    with os.scandir(fd) as entries:
+    with disk.scandir(fd) as entries:
         found = [(entry.name, entry.stat(follow_symlinks=False)) for entry in entries]
     found.sort(key=lambda one: os.fsencode(one[0]), reverse=True)
     return found

@@ -6,10 +6,11 @@ import os
 import re
 from collections.abc import Iterable
 from dataclasses import dataclass
-from typing import Literal, NamedTuple
+from typing import NamedTuple
 
-from frugal_sorter.filesystem.record import place_of
+from frugal_sorter.filesystem.record import is_inside, place_of
 from frugal_sorter.filesystem.status import look
+from frugal_sorter.platforms import disk, slashed, volumes
 from frugal_sorter.state.remembered import for_a_session
 
 # Their inode numbers are made up anew whenever the volume is mounted, or sooner.
@@ -83,12 +84,12 @@ class Seen(NamedTuple):
 def volumes_below(folders: Iterable[str]) -> list[Seen]:
     """Return the volumes that some folders lie on, or will lie on, but for that of the root, which is always there."""
     # Found by their mounts rather than by a look at every folder: a run can name a hundred thousand.
-    tops = {top for top in mounted_tops() if top != "/"}
+    tops = {top for top in mounted_tops() if not slashed.is_top(top)}
     found: dict[str, Seen | None] = {}
     known: set[str] = set()
     for folder in folders:
         path = folder
-        while path not in known and path != "/":
+        while path not in known and not slashed.is_top(path):
             known.add(path)
             if path in tops:
                 found[path] = _seen_at(path)
@@ -98,13 +99,13 @@ def volumes_below(folders: Iterable[str]) -> list[Seen]:
 
 def _seen_at(top: str) -> Seen | None:
     try:
-        found, above, room = look(place_of(top)), os.lstat(os.path.dirname(top)), os.statvfs(top)
+        found, above, room = look(place_of(top)), disk.lstat(os.path.dirname(top)), volumes.room(top)
     except OSError:
         return None
     # On the device of the folder above nothing is mounted there: this is the empty mount point.
     if found.identity.dev == above.st_dev:
         return None
-    return Seen(top, found.identity.ino, found.identity.born_ns, room.f_blocks * room.f_frsize)
+    return Seen(top, found.identity.ino, found.identity.born_ns, room.total)
 
 
 @for_a_session
@@ -116,41 +117,28 @@ def volume_of(dev: int, near: str) -> Volume:
         near: an absolute path on it, without symbolic links.
     """
     top = near
-    while top != "/":
+    while not slashed.is_top(top):
         try:
-            if os.lstat(os.path.dirname(top)).st_dev != dev:
+            if disk.lstat(os.path.dirname(top)).st_dev != dev:
                 break
         except OSError:
             break
         top = os.path.dirname(top)
-    return Volume(top, _kinds().get((os.major(dev), os.minor(dev)), _kind_at(near)))
+    return Volume(top, _kinds().get(dev, _kind_at(near)))
 
 
 @for_a_session
-def _mounts() -> tuple[tuple[tuple[int, int], str, str], ...]:
-    """Return device, folder and kind of every mount, after proc(5), /proc/PID/mountinfo."""
-    found = []
-    try:
-        with open("/proc/self/mountinfo", encoding="utf-8", errors="surrogateescape") as lines:
-            for line in lines:
-                before, _, after = line.partition(" - ")
-                fields = before.split(" ")
-                major, minor = fields[2].split(":")
-                # Spaces and the like are written in octal (proc(5)).
-                top = re.sub(r"\\(\d{3})", lambda code: chr(int(code[1], 8)), fields[4])
-                found.append(((int(major), int(minor)), top, after.split(" ")[0]))
-    except OSError:
-        pass
-    return tuple(found)
+def _mounts() -> tuple[volumes.Mount, ...]:
+    return tuple(volumes.mounts())
 
 
-def _kinds() -> dict[tuple[int, int], str]:
-    return {dev: kind for dev, _, kind in _mounts()}
+def _kinds() -> dict[int, str]:
+    return {mount.dev: mount.kind for mount in _mounts()}
 
 
 def _kind_at(path: str) -> str:
     """Return the kind by place; some volumes show files under another device than their mount."""
-    tops = [(top, kind) for _, top, kind in _mounts() if path == top or path.startswith(top.rstrip("/") + "/")]
+    tops = [(top, kind) for _, top, kind in _mounts() if is_inside(path, top)]
     # The innermost mount is the one that a path is on.
     return max(tops, key=lambda one: len(one[0]), default=("", ""))[1]
 
@@ -166,19 +154,16 @@ def is_on_mounted_volume(path: str) -> bool:
     So a folder that waits for a volume, and would fill the system disk without it, is told apart
     from the volume itself.
     """
-    folder = os.path.realpath(path)
-    while folder != "/":
-        if os.path.ismount(folder):
+    folder = slashed.realpath(path)
+    while not slashed.is_top(folder):
+        if disk.ismount(folder):
             return True
         folder = os.path.dirname(folder)
     return False
 
 
-Keeping = Literal["always", "daily", "never"]
-
-
 @for_a_session
-def keeps_access_times(folder: str) -> Keeping:
+def keeps_access_times(folder: str) -> volumes.Keeping:
     """Tell whether the volume of a folder keeps when files were opened; where it does not say, it is taken to.
 
     With `noatime` it never does. With `relatime`, and on FAT, it notes that once a day: a file that was
@@ -187,10 +172,5 @@ def keeps_access_times(folder: str) -> Keeping:
     Raises:
         OSError: the folder cannot be reached.
     """
-    # Asked of the system rather than of the mount table, in which a bind mount has options of its own.
-    flags = os.statvfs(folder).f_flag
-    if flags & getattr(os, "ST_NOATIME", 0):
-        return "never"
-    if flags & getattr(os, "ST_RELATIME", 0) or _FAT.fullmatch(_kind_at(folder)):
-        return "daily"
-    return "always"
+    kept = volumes.read_times(folder)
+    return "daily" if kept == "always" and _FAT.fullmatch(_kind_at(folder)) else kept

@@ -10,6 +10,7 @@ from typing import Generic, TypeVar
 
 from frugal_sorter.filesystem import foreseen
 from frugal_sorter.filesystem.record import Listing, Unread
+from frugal_sorter.platforms import disk, slashed
 
 Context = TypeVar("Context")
 Found = TypeVar("Found")
@@ -17,7 +18,7 @@ Found = TypeVar("Found")
 # A folder with one of these is the root of a tree under version control.
 VERSION_CONTROL = frozenset({".git", ".hg", ".svn", ".bzr", "_darcs", ".fossil", "CVS"})
 
-_OPEN = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK
+_OPEN = disk.O_RDONLY | disk.O_DIRECTORY | disk.O_NOFOLLOW | disk.O_CLOEXEC | disk.O_NONBLOCK
 
 
 def reason_of(error: OSError) -> str:
@@ -58,14 +59,14 @@ def read_folder(path: str, status: bool, dev: int | None = None, pick: Pick | No
         OSError: the folder cannot be opened, is a link by now (ELOOP) or is on another volume (EXDEV).
     """
     view = foreseen.current()
-    descriptor = os.open(path if view is None else _nearest(view, path), _OPEN)
+    descriptor = disk.open(path if view is None else _nearest(view, path), _OPEN)
     try:
-        own = os.fstat(descriptor)
+        own = disk.fstat(descriptor)
         # Asked of the open folder: a mount or a link may have come between the listing above and now.
         if dev is not None and own.st_dev != dev:
             raise OSError(errno.EXDEV, "on another volume", path)
         listing = Listing(path, own.st_dev)
-        with os.scandir(descriptor) if view is None else nullcontext(view.entries(path)) as entries:
+        with disk.scandir(descriptor) if view is None else nullcontext(view.entries(path)) as entries:
             files: list[os.DirEntry[str] | foreseen.Moved] = []
             for entry in entries:
                 # The kind comes with the name: no file is looked at for it.
@@ -113,7 +114,7 @@ def _fill(listing: Listing, files: Sequence[os.DirEntry[str] | foreseen.Moved]) 
             try:
                 found.append(entry.stat(follow_symlinks=False))
             except OSError as error:
-                listing.unread.append(Unread(os.path.join(listing.folder, entry.name), reason_of(error)))
+                listing.unread.append(Unread(slashed.join(listing.folder, entry.name), reason_of(error)))
             else:
                 kept.append(entry)
         files = kept

@@ -13,6 +13,7 @@ from typing import Any, TypeVar
 
 from frugal_sorter.errors import StateError
 from frugal_sorter.journal.schema import MIGRATE, SCHEMA, TABLES
+from frugal_sorter.platforms import disk, volumes
 from frugal_sorter.state.reserve import Reserve
 
 # What a damaged row can raise when it is taken apart.
@@ -72,8 +73,9 @@ class Database:
         if error.sqlite_errorcode == sqlite3.SQLITE_FULL:
             return True
         # A file beside the journal that cannot be made, or made longer, is told as an error of the disk.
-        disk = os.statvfs(self.path.parent)
-        return disk.f_bavail * disk.f_frsize < _SCARCE_BYTES or (disk.f_files > 0 and disk.f_favail < _SCARCE_FILES)
+        folder = str(self.path.parent)
+        names = volumes.free_names(folder)
+        return volumes.room(folder).free < _SCARCE_BYTES or (names is not None and names < _SCARCE_FILES)
 
     def _connect(self, write: bool) -> sqlite3.Connection:
         if self.path.is_symlink() or (self.path.exists() and not self.path.is_file()):
@@ -85,7 +87,7 @@ class Database:
         else:
             if fresh:
                 # The names of other people's files are in it: for this account alone from the first moment.
-                os.close(os.open(self.path, os.O_CREAT | os.O_WRONLY | os.O_CLOEXEC, 0o600))
+                os.close(disk.open(self.path, disk.O_CREAT | disk.O_WRONLY | disk.O_CLOEXEC, 0o600))
             db = sqlite3.connect(self.path, isolation_level=None, timeout=10)
         try:
             if not (fresh and not write):

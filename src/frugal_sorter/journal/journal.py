@@ -27,8 +27,8 @@ from frugal_sorter.journal.run import Counts, Run, RunState
 from frugal_sorter.journal.schema import Numbering, write_block
 from frugal_sorter.journal.visits import COLUMNS, Visit, row_of, visit_of
 from frugal_sorter.planning.plan import Plan
+from frugal_sorter.platforms import accounts, disk
 from frugal_sorter.rules.units import DAY_NS
-from frugal_sorter.state.account import account_name
 from frugal_sorter.state.last_run import LastRun
 from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.kinds import ATTENDING, LASTING, VerbName
@@ -112,7 +112,8 @@ class Journal:
                 "INSERT INTO runs (id, kind, origin, undoes, backward, account, began_ns, state, token, volumes, visit)"
                 " VALUES (?, ?, ?, ?, ?, ?, ?, 'open', ?, ?, ?)",
                 (
-                    run, plan.kind, os.fsencode(plan.origin), plan.undoes, self._backward(plan), account_name(), began_ns,
+                    run, plan.kind, os.fsencode(plan.origin), plan.undoes, self._backward(plan), accounts.account_name(),
+                    began_ns,
                     secrets.token_hex(8), volumes, self.visit or None,
                 ),
             )  # fmt: skip
@@ -276,7 +277,7 @@ class Journal:
                 return True
             trashed = step.verb == "trash" and mark.outcome == Outcome.DONE and step.target is not None
             # Nobody but this run knows where the entry came from, should its info file be lost.
-            if trashed and step.target is not None and os.path.lexists(step.target.path):
+            if trashed and step.target is not None and disk.lexists(step.target.path):
                 return True
         return False
 

@@ -9,6 +9,7 @@ from pathlib import Path
 
 from frugal_sorter.errors import StateError
 from frugal_sorter.leftovers.names import joined
+from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.schedule.scheduler import ask_system
 
 _APPLICATIONS = ("/usr/share/applications", "/usr/local/share/applications")
@@ -43,12 +44,12 @@ def _commands() -> dict[str, str]:
     found: dict[str, str] = {}
     for folder in reversed(os.environ.get("PATH", "").split(":")):
         try:
-            names = os.listdir(folder) if folder else []
+            names = disk.listdir(folder) if folder else []
         except OSError:
             continue
         for name in names:
-            path = os.path.join(folder, name)
-            if os.access(path, os.X_OK) and not os.path.isdir(path):
+            path = slashed.join(folder, name)
+            if disk.access(path, os.X_OK) and not disk.isdir(path):
                 found[joined(name)] = path
     return found
 
@@ -62,7 +63,7 @@ def where_installed(program: str) -> str:
         return f"the package {program}"
     for folders, what in ((_FLATPAKS, "flatpak"), (_SNAPS, "snap")):
         for folder in folders:
-            for name in _names(os.path.expanduser(folder)):
+            for name in _names(slashed.expanduser(folder)):
                 if joined(name) == wanted or joined(name.rpartition(".")[2]) == wanted:
                     return f"the {what} {name}"
     for folder in _APPLICATIONS:
@@ -91,7 +92,7 @@ def owner_of(path: str) -> str:
 
 def _names(folder: str) -> Sequence[str]:
     try:
-        return os.listdir(folder)
+        return disk.listdir(folder)
     except OSError:
         return ()
 

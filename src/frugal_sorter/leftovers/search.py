@@ -13,6 +13,7 @@ from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.walk import unread_for
 from frugal_sorter.leftovers import installed
 from frugal_sorter.leftovers.names import likeness
+from frugal_sorter.platforms import disk
 
 _LARGEST_TEXT = 100_000
 Note = Callable[[Unread], None]
@@ -104,9 +105,9 @@ def _entries(home: str, is_root: bool, note: Note) -> Iterator[tuple[str, str]]:
                 continue
             yield path, name
             # Some keep their programs together, in a folder that is all of theirs.
-            if not only_hidden and os.path.isdir(path) and not os.path.islink(path) and name not in _OF_THE_DESKTOP:
+            if not only_hidden and disk.isdir(path) and not disk.islink(path) and name not in _OF_THE_DESKTOP:
                 for inner in _names(path, note):
-                    if os.path.isdir(f"{path}/{inner}"):
+                    if disk.isdir(f"{path}/{inner}"):
                         yield f"{path}/{inner}", inner
 
 
@@ -114,7 +115,7 @@ def _by_what_it_starts(path: str, name: str, program: str) -> str:
     """Return why an entry of a desktop, or a unit, is a program's: it starts it; empty where it does not."""
     keys = {".desktop": "Exec", ".service": "ExecStart"}
     key = next((key for suffix, key in keys.items() if name.endswith(suffix)), "")
-    if not key or os.path.islink(path):
+    if not key or disk.islink(path):
         return ""
     try:
         text = Path(path).read_text(encoding="utf-8", errors="replace")[:_LARGEST_TEXT]
@@ -165,7 +166,7 @@ def unclaimed(home: str, note: Note) -> list[Found]:
 
 def _names(folder: str, note: Note) -> list[str]:
     try:
-        return sorted(os.listdir(folder))
+        return sorted(disk.listdir(folder))
     except (FileNotFoundError, NotADirectoryError):
         return []
     except OSError as error:

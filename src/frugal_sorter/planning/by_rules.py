@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
@@ -37,6 +36,7 @@ from frugal_sorter.planning.opened import note_on_opened
 from frugal_sorter.planning.plan import Kind, Note, Plan, Refusal
 from frugal_sorter.planning.scope import Acting, Scope
 from frugal_sorter.planning.to_trash import identity_inside
+from frugal_sorter.platforms import slashed
 from frugal_sorter.rules.conditions.tree import Node, Truth
 from frugal_sorter.rules.fields import Facts, World
 from frugal_sorter.rules.model import Rule, RuleBook
@@ -112,7 +112,7 @@ class _Planner:
     def plan(self) -> Plan:
         book = self.book
         self.result = Plan(self.kind, self.world.now_ns, book.file, rules=[rule.name for rule in book.rules])
-        self.never = {os.path.realpath(book.file), *book.lists, *([os.path.realpath(book.log)] if book.log else [])}
+        self.never = {slashed.realpath(book.file), *book.lists, *([slashed.realpath(book.log)] if book.log else [])}
         roots = self._roots()
         self.never_folders = self._never_folders(roots)
         off_duty = frozenset(
@@ -174,7 +174,7 @@ class _Planner:
         missing: dict[str, list[str]] = {}
         for index, rule in enumerate(self.book.rules):
             for folder in rule.folders:
-                root = os.path.realpath(folder)
+                root = slashed.realpath(folder)
                 refused = refused_rule(rule, root)
                 if refused:
                     self.result.refused.append(Refusal(rule.name, refused))
@@ -222,9 +222,9 @@ class _Planner:
     @staticmethod
     def _heads(rule: Rule, folders: Iterable[str]) -> set[str]:
         """Return the folders that a rule writes into from some of its own, as far as they are the same for every entry."""
-        bases = [os.path.realpath(folder) for folder in folders]
+        bases = [slashed.realpath(folder) for folder in folders]
         return {
-            os.path.realpath(os.path.join(base, *target.head))
+            slashed.realpath(slashed.join(base, *target.head))
             for target in rule.targets
             for base in (["/"] if target.absolute else bases)
         }
@@ -234,7 +234,7 @@ class _Planner:
         # Switching a rule off does not give up what it has sorted.
         all_rules = [*self.book.rules, *self.book.off]
         writing = set(self.past.written([rule.key for rule in all_rules])) | set(roots)
-        writing |= {os.path.realpath(folder) for rule in self.book.off for folder in rule.folders}
+        writing |= {slashed.realpath(folder) for rule in self.book.off for folder in rule.folders}
         for rule in all_rules:
             writing |= self._heads(rule, rule.folders)
         return {above for folder in writing for above in with_parents(folder)}

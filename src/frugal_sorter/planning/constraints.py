@@ -15,6 +15,7 @@ from frugal_sorter.filesystem.status import folder_as_it_is, look
 from frugal_sorter.filesystem.volumes import volume_of
 from frugal_sorter.planning.guard import refused_folder
 from frugal_sorter.planning.plan import Plan, Refusal
+from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.rules.file.keys import MOST_REMOVALS
 from frugal_sorter.rules.model import Rule
 from frugal_sorter.steps.details import Details
@@ -167,7 +168,7 @@ def prune(plan: Plan, rules: Mapping[str, Rule]) -> None:
     """
     if not rules:
         return
-    roots = {os.path.realpath(folder) for rule in rules.values() for folder in rule.folders} | set(plan.roots)
+    roots = {slashed.realpath(folder) for rule in rules.values() for folder in rule.folders} | set(plan.roots)
     gone = {
         step.source.path
         for step in plan.asked
@@ -183,7 +184,7 @@ def prune(plan: Plan, rules: Mapping[str, Rule]) -> None:
                     break
                 by_rule.setdefault(folder, step.rule)
     for folder in sorted(by_rule, key=lambda path: path.count("/"), reverse=True):
-        if folder in filled or refused_folder(folder) or os.path.ismount(folder):
+        if folder in filled or refused_folder(folder) or disk.ismount(folder):
             continue
         try:
             left = [name for name in listdir(folder) if f"{folder}/{name}" not in gone]

@@ -9,6 +9,7 @@ from functools import cached_property
 from frugal_sorter.filesystem.inside import Inside
 from frugal_sorter.filesystem.record import FileRecord, Place, Unknown, is_inside
 from frugal_sorter.planning.guard import never_entered, refused_folder, version_control_root
+from frugal_sorter.platforms import slashed
 from frugal_sorter.rules.fields import Facts, World, depth_below
 from frugal_sorter.rules.model import Rule, RuleBook
 
@@ -120,7 +121,7 @@ class Sight:
     def _folders(self) -> dict[str, list[str]]:
         """The `in` of each rule by its name, resolved, the deepest first."""
         return {
-            rule.name: sorted(map(os.path.realpath, rule.folders), key=len, reverse=True) for rule in self.book.rules
+            rule.name: sorted(map(slashed.realpath, rule.folders), key=len, reverse=True) for rule in self.book.rules
         }
 
     def of(self, record: FileRecord, inside: Inside | Unknown | None = None) -> Deciding:

@@ -9,6 +9,7 @@ from frugal_sorter.filesystem.record import Identity, Place, is_inside
 from frugal_sorter.filesystem.volumes import volume_of
 from frugal_sorter.planning.matched import Kept
 from frugal_sorter.planning.target_folders import TargetFolders
+from frugal_sorter.platforms import slashed
 from frugal_sorter.rules.conditions.tree import captures_of
 from frugal_sorter.rules.fields import Facts
 from frugal_sorter.rules.model import Rule, RuleBook
@@ -69,5 +70,5 @@ class Destinations:
     def resolve(self, path: str) -> str:
         """Return a path of the technician's without symbolic links, looked up once."""
         if path not in self._resolved:
-            self._resolved[path] = os.path.realpath(path)
+            self._resolved[path] = slashed.realpath(path)
         return self._resolved[path]

@@ -19,6 +19,7 @@ from frugal_sorter.planning.plan import Note, Plan
 from frugal_sorter.planning.target_folders import TargetFolders
 from frugal_sorter.planning.target_names import Clashes, Discard, Room, is_numbered_form
 from frugal_sorter.planning.to_trash import Removals
+from frugal_sorter.platforms import slashed
 from frugal_sorter.rules.fields import Facts, World
 from frugal_sorter.rules.file.keys import REMOVALS
 from frugal_sorter.rules.model import Rule, RuleBook
@@ -337,7 +338,7 @@ def _member_name(facts: Facts, named: set[str]) -> str:
     name = plain
     while name.casefold() in named:
         folder, last = os.path.split(plain)
-        name = os.path.join(folder, shortened(last, f"_{number}"))
+        name = slashed.join(folder, shortened(last, f"_{number}"))
         number += 1
     named.add(name.casefold())
     return name

@@ -11,6 +11,7 @@ from frugal_sorter.filesystem.record import Place
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.planning.deciding import Deciding, Sight, on_duty
 from frugal_sorter.planning.plan import Plan
+from frugal_sorter.platforms import slashed
 from frugal_sorter.rules.conditions.tree import Leaf, Truth, tests_of
 from frugal_sorter.rules.fields import Fact, Facts, World, holder_of
 from frugal_sorter.rules.model import Rule, RuleBook
@@ -89,7 +90,7 @@ class Explainer:
     def __init__(self, book: RuleBook, world: World, plan: Plan) -> None:
         self._book, self._world, self._plan = book, world, plan
         self._sight = Sight(book, world)
-        self._never = {os.path.realpath(book.file), *book.lists}
+        self._never = {slashed.realpath(book.file), *book.lists}
         self._steps: dict[str, list[Step]] = {}
         for step in plan.asked:
             packed = [member["path"] for member in step.details["members"]] if step.verb == "pack" else []

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 
@@ -15,6 +14,7 @@ from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.planning.destinations import Destinations
 from frugal_sorter.planning.matched import Kept, Matched, step_of, weight
 from frugal_sorter.planning.target_names import Clashes, Room
+from frugal_sorter.platforms import disk
 from frugal_sorter.rules.fields import FIELDS, Facts
 from frugal_sorter.rules.model import Rule
 from frugal_sorter.rules.templates.written import Missing, Wording, shortened
@@ -136,7 +136,7 @@ class Extras:
         self.destinations.usable(wanted.folder, entry.facts.base)
         number, place = 1, wanted
         while lexists(place.path):
-            if os.path.islink(place.path) and os.readlink(place.path) == final.path:
+            if disk.islink(place.path) and disk.readlink(place.path) == final.path:
                 return []
             number += 1
             place = Place(wanted.folder, shortened(wanted.name, f"_{number}"))

@@ -19,6 +19,7 @@ from frugal_sorter.planning.constraints import hold_space
 from frugal_sorter.planning.guard import never_entered, refused_folder
 from frugal_sorter.planning.plan import Note, Plan
 from frugal_sorter.planning.target_folders import TargetFolders
+from frugal_sorter.platforms import slashed
 from frugal_sorter.rules.fields import fold
 from frugal_sorter.rules.templates.written import shortened
 from frugal_sorter.steps.count import Count
@@ -118,9 +119,9 @@ class _Tree:
 
     def exactly(self, written: str) -> FileRecord | None:
         """Return the file at a path below the folder, whatever its case; no link is followed on the way."""
-        path = os.path.join(self.root, written)
+        path = slashed.join(self.root, written)
         return (
-            look_or_none(place_of(path)) if os.path.realpath(os.path.dirname(path)) == os.path.dirname(path) else None
+            look_or_none(place_of(path)) if slashed.realpath(os.path.dirname(path)) == os.path.dirname(path) else None
         )
 
     def below(self, written: str) -> list[str]:
@@ -278,9 +279,9 @@ def _inside(written: Sequence[str], tree: _Tree) -> list[FileRecord]:
 
 def _relative(written: str, root: str) -> str:
     """Return a written path as one below the folder, where that is what it means."""
-    if written.startswith("/") and is_inside(os.path.normpath(written), root):
-        return os.path.normpath(written)[len(root.rstrip("/")) + 1 :]
-    return os.path.normpath(written.removeprefix("./"))
+    if written.startswith("/") and is_inside(slashed.normpath(written), root):
+        return slashed.normpath(written)[len(root.rstrip("/")) + 1 :]
+    return slashed.normpath(written.removeprefix("./"))
 
 
 def _one(written: Sequence[str], tree: _Tree) -> tuple[FileRecord | None, str]:
@@ -317,7 +318,7 @@ def _add(
     plan = result.plan
     record = with_sample(record)
     below = record.place.name if flat else record.place.path[len(source.rstrip("/")) + 1 :]
-    place = place_of(os.path.join(target, below))
+    place = place_of(slashed.join(target, below))
     number = 1
     while place in given:  # two files of one name, with --flat
         number += 1

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import os
-import pwd
+from collections.abc import Sequence
 from pathlib import Path
+from typing import NamedTuple
 
 from frugal_sorter.filesystem.inside import Inside, look_inside
 from frugal_sorter.filesystem.record import is_inside, place_of
 from frugal_sorter.filesystem.walk import VERSION_CONTROL
 from frugal_sorter.planning.plan import Plan, Refusal
+from frugal_sorter.platforms import accounts, disk, slashed, system
 from frugal_sorter.rules.file.keys import REMOVALS
 from frugal_sorter.rules.model import Rule
 from frugal_sorter.state.folders import state_folder
@@ -19,20 +21,24 @@ from frugal_sorter.steps.step import Step
 from frugal_sorter.trash.freedesktop import all_bins, bin_for, home_bin
 
 UNDER_VERSION_CONTROL = "a tree under version control is in it, which is left whole"
-# With all that is below them.
-_SYSTEM_TREES = (
-    "/bin", "/boot", "/dev", "/etc", "/lib", "/lib32", "/lib64", "/libx32", "/proc", "/run", "/sbin", "/sys",
-    "/usr", "/var/lib", "/snap", "/System", "/Library", "/Applications", "/private/etc", "/private/var/db",
-)  # fmt: skip
-# Places inside those trees where people do keep files.
-_OPEN_TREES = ("/dev/shm", "/run/media", "/run/user", "/usr/local/share")
-# The folder itself, but not what is below it.
-_SYSTEM_FOLDERS = ("/", "/home", "/var", "/Users", "/private", "/private/var", "/Volumes")
+
+
+class _System(NamedTuple):
+    """What belongs to the system: trees, the places in them where people keep files, and single folders."""
+
+    trees: Sequence[str]
+    open_trees: Sequence[str]
+    folders: Sequence[str]
+
+
+@for_a_session
+def _system() -> _System:
+    return _System(system.trees(), system.open_trees(), system.folders())
 
 
 @for_a_session
 def _own_folders() -> tuple[str, ...]:
-    return (os.path.realpath(state_folder().parent),)
+    return (slashed.realpath(state_folder().parent),)
 
 
 def refused_folder(path: str) -> str | None:
@@ -41,9 +47,10 @@ def refused_folder(path: str) -> str | None:
     Args:
         path: an absolute path without symbolic links.
     """
-    if path in _SYSTEM_FOLDERS:
+    kept = _system()
+    if path in kept.folders:
         return "a system folder"
-    if any(is_inside(path, tree) for tree in _SYSTEM_TREES) and not any(is_inside(path, tree) for tree in _OPEN_TREES):
+    if any(is_inside(path, tree) for tree in kept.trees) and not any(is_inside(path, tree) for tree in kept.open_trees):
         return "inside a system folder"
     if any(is_inside(path, own) for own in _own_folders()):
         return "the tool's own folder"
@@ -63,8 +70,8 @@ def _trash() -> str:
 @for_a_session
 def _homes() -> frozenset[str]:
     """Return the home folders of all accounts."""
-    homes = {os.path.realpath(one.pw_dir) for one in pwd.getpwall()} | {os.path.realpath(Path.home())}
-    return frozenset(homes - {"/"})
+    homes = {slashed.realpath(one) for one in (*accounts.homes(), str(Path.home()))}
+    return frozenset(one for one in homes if not slashed.is_top(one))
 
 
 def refused_entry(path: str) -> str | None:
@@ -73,7 +80,7 @@ def refused_entry(path: str) -> str | None:
     Args:
         path: an absolute path without symbolic links.
     """
-    return refused_whole(path) or ("where a volume is mounted" if os.path.ismount(path) else None)
+    return refused_whole(path) or ("where a volume is mounted" if disk.ismount(path) else None)
 
 
 def refused_whole(path: str) -> str | None:
@@ -212,7 +219,7 @@ def never_entered(path: str, name: str) -> bool:
 def version_control_root(folder: str) -> str | None:
     """Return the root of the tree under version control that a folder lies in, if there is one."""
     while True:
-        if any(os.path.lexists(os.path.join(folder, mark)) for mark in VERSION_CONTROL):
+        if any(disk.lexists(slashed.join(folder, mark)) for mark in VERSION_CONTROL):
             return folder
         parent = os.path.dirname(folder)
         if parent == folder:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Sequence
 from dataclasses import replace
 from typing import NamedTuple
@@ -11,6 +10,7 @@ from frugal_sorter.filesystem.record import Place
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.planning.deciding import Deciding, Sight
 from frugal_sorter.planning.guard import never_entered
+from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.rules.conditions.tree import Leaf, Negation, Node, Several, Truth
 from frugal_sorter.rules.fields import NAME_COST, Facts, World
 from frugal_sorter.rules.model import Rule, RuleBook
@@ -103,11 +103,11 @@ def _facts(book: RuleBook, rule: Rule, world: World, most: int) -> list[Facts]:
 def entries_of(rule: Rule, most: int) -> list[tuple[Place, str]]:
     """Return the first files that a rule is asked about, each with the `in` it was found from."""
     found: list[tuple[Place, str]] = []
-    todo = [(os.path.realpath(folder), os.path.realpath(folder), 1) for folder in reversed(rule.folders)]
+    todo = [(slashed.realpath(folder), slashed.realpath(folder), 1) for folder in reversed(rule.folders)]
     while todo and len(found) < most:
         base, folder, depth = todo.pop()
         try:
-            with os.scandir(folder) as entries:
+            with disk.scandir(folder) as entries:
                 for entry in sorted(entries, key=lambda one: one.name):
                     if (entry.name[0] == "." and not rule.hidden) or never_entered(entry.path, entry.name):
                         continue

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 
@@ -14,6 +13,7 @@ from frugal_sorter.filesystem.walk import walk
 from frugal_sorter.planning.deciding import Sight
 from frugal_sorter.planning.guard import never_entered
 from frugal_sorter.planning.plan import Plan
+from frugal_sorter.platforms import slashed
 from frugal_sorter.rules.fields import World
 from frugal_sorter.rules.model import RuleBook
 
@@ -31,7 +31,7 @@ def roots_of(book: RuleBook) -> list[Root]:
     found: dict[str, int | None] = {}
     for rule in book.rules:
         for folder in rule.folders:
-            root = os.path.realpath(folder)
+            root = slashed.realpath(folder)
             deepest = found.get(root, 0)
             found[root] = None if rule.levels is None or deepest is None else max(deepest, rule.levels)
     return [Root(folder, levels) for folder, levels in sorted(found.items())]
@@ -50,7 +50,7 @@ def owner_of(book: RuleBook, folder: str) -> str | None:
     found: str | None = None
     for rule in book.rules:
         for one in rule.folders:
-            root = os.path.realpath(one)
+            root = slashed.realpath(one)
             if not is_inside(folder, root):
                 continue
             depth = 0 if folder == root else folder[len(root.rstrip("/")) :].count("/")
@@ -63,7 +63,7 @@ def owner_of(book: RuleBook, folder: str) -> str | None:
 
 def _upper(root: str, folder: str) -> str:
     """Return the folder just below a root on the way to another."""
-    return os.path.join(root, folder[len(root.rstrip("/")) + 1 :].split("/")[0])
+    return slashed.join(root, folder[len(root.rstrip("/")) + 1 :].split("/")[0])
 
 
 def earliest_changes(book: RuleBook, world: World, folders: Collection[str] | None) -> dict[str, int]:

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Literal, NamedTuple
 
 from frugal_sorter.planning.plan import Plan
+from frugal_sorter.platforms import disk
 from frugal_sorter.steps.kinds import MAKING, TAKING
 from frugal_sorter.steps.step import Step
 
@@ -88,6 +88,6 @@ def _origin(step: Step) -> str:
 
 def _count(folder: str) -> int:
     try:
-        return len(os.listdir(folder))
+        return len(disk.listdir(folder))
     except OSError:
         return 0

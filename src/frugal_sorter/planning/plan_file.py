@@ -15,6 +15,7 @@ from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.fingerprint import look_like_or_none
 from frugal_sorter.filesystem.record import Identity, Place
 from frugal_sorter.planning.plan import SAVED, Plan
+from frugal_sorter.platforms import disk
 from frugal_sorter.state.folders import is_writable_by_others, machine_id, refuse_writable_by_others
 from frugal_sorter.state.inputs import read_input
 from frugal_sorter.steps.count import Count
@@ -37,7 +38,7 @@ def save_plan(plan: Plan, path: Path) -> None:
         "ceilings": plan.ceilings, "groups": {str(group): size for group, size in _group_sizes(plan).items()},
     }  # fmt: skip
     try:
-        descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600)
+        descriptor = disk.open(path, disk.O_WRONLY | disk.O_CREAT | disk.O_EXCL | disk.O_CLOEXEC, 0o600)
         with open(descriptor, "w", encoding="ascii") as file:
             for line in (head, *map(step_as_line, plan.steps)):
                 file.write(json.dumps(line) + "\n")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Iterable
 from contextlib import suppress
 from dataclasses import dataclass, field
@@ -18,13 +17,12 @@ from frugal_sorter.planning.guard import never_entered
 from frugal_sorter.planning.in_use import not_held
 from frugal_sorter.planning.matched import count_of
 from frugal_sorter.planning.plan import Note, Plan
+from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.rules.conditions.tree import Node
 from frugal_sorter.rules.fields import Facts, World, latest_of
 from frugal_sorter.rules.units import Duration
 from frugal_sorter.steps.count import NONE, Count
 from frugal_sorter.steps.step import Step
-
-_BLOCK_BYTES = 512
 
 
 class Takes(NamedTuple):
@@ -117,7 +115,7 @@ class Purge:
         limit_ns = self.older_than.before(world.now_ns)
 
         def descend(listing: Listing, name: str, level: int) -> int | None:
-            is_left = never_entered(os.path.join(listing.folder, name), name) or (name[0] == "." and not takes.hidden)
+            is_left = never_entered(slashed.join(listing.folder, name), name) or (name[0] == "." and not takes.hidden)
             # A folder that is taken as a whole is counted with all in it.
             return None if is_left or takes.folders or level == takes.levels else level + 1
 
@@ -186,13 +184,13 @@ def _holder(world: World, was: Identity, path: str) -> str | None:
 def freed_by(path: str) -> int:
     """Return how many bytes the removal of an entry frees on its volume; a file with further names frees none."""
     try:
-        found = os.lstat(path)
+        found = disk.lstat(path)
     except OSError:
         return 0
-    if not os.path.isdir(path) or os.path.islink(path):
-        return found.st_blocks * _BLOCK_BYTES if found.st_nlink == 1 else 0
-    freed = found.st_blocks * _BLOCK_BYTES
-    for folder, folders, names in os.walk(path):
-        freed += sum(freed_by(os.path.join(folder, name)) for name in names)
-        freed += sum(os.lstat(os.path.join(folder, name)).st_blocks * _BLOCK_BYTES for name in folders)
+    if not disk.isdir(path) or disk.islink(path):
+        return disk.used_bytes(found) if found.st_nlink == 1 else 0
+    freed = disk.used_bytes(found)
+    for folder, folders, names in disk.walk(path):
+        freed += sum(freed_by(slashed.join(folder, name)) for name in names)
+        freed += sum(disk.used_bytes(disk.lstat(slashed.join(folder, name))) for name in folders)
     return freed

@@ -14,6 +14,7 @@ from frugal_sorter.planning.guard import refused_folder
 from frugal_sorter.planning.plan import Note, Plan
 from frugal_sorter.planning.target_folders import TargetFolders
 from frugal_sorter.planning.to_trash import identity_inside
+from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.steps.count import ONE_FILE, Count, folder_of, total
 from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.step import NotTouched, Step
@@ -54,9 +55,7 @@ def plan_restore(wanted: Sequence[Trashed], made_ns: int) -> Plan:
 
 
 def _count(one: Trashed) -> Count:
-    inside = (
-        look_inside(one.place.path) if os.path.isdir(one.place.path) and not os.path.islink(one.place.path) else None
-    )
+    inside = look_inside(one.place.path) if disk.isdir(one.place.path) and not disk.islink(one.place.path) else None
     if inside is None:
         return ONE_FILE
     return folder_of(inside.files if isinstance(inside, Inside) else 0)
@@ -68,10 +67,10 @@ def _blocked(one: Trashed, folders: TargetFolders, given: set[str]) -> str:
         return "its file is no longer in the trash"
     if not one.original:
         return "where it was is not known; it lies in " + one.bin.files
-    if one.original in given or os.path.lexists(one.original):
+    if one.original in given or disk.lexists(one.original):
         return f"{one.original} is taken"
     folder = os.path.dirname(one.original)
-    if os.path.realpath(folder) != folder:
+    if slashed.realpath(folder) != folder:
         return f"the way to {folder} leads through a link"
     return refused_folder(folder) or folders.usable(folder, folder)
 

@@ -11,6 +11,7 @@ from typing import Any, NamedTuple
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Place, is_inside
 from frugal_sorter.planning.plan import Plan
+from frugal_sorter.platforms import slashed
 from frugal_sorter.rules.fields import is_like, is_wild
 from frugal_sorter.rules.file.one_rule import Value, quoted
 from frugal_sorter.steps.step import Step
@@ -154,9 +155,9 @@ def _by_path(plan: Plan, numbers: Numbers, word: str, here: str) -> tuple[list[S
     """Return the steps, and where the word stands for more than they do the rules that leave all of it."""
     paths = []
     for base in (here, *plan.roots) if word else ():
-        path = os.path.normpath(os.path.join(base, word))
+        path = slashed.normpath(slashed.join(base, word))
         # The folder resolved and the name not: what is meant may be a link.
-        paths.append(os.path.join(os.path.realpath(os.path.dirname(path)), os.path.basename(path)))
+        paths.append(slashed.join(slashed.realpath(os.path.dirname(path)), os.path.basename(path)))
     # A name may hold what elsewhere is a wildcard: as it stands it goes first.
     for path in dict.fromkeys(paths):
         if steps := _about(numbers, lambda place, path=path: place.path == path or is_inside(place.folder, path)):  # type: ignore[misc]

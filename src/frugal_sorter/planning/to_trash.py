@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 
 from frugal_sorter.filesystem.inside import Inside
 from frugal_sorter.filesystem.record import FileRecord, Identity, Place, Unknown
+from frugal_sorter.platforms import disk
 from frugal_sorter.rules.templates.written import shortened
 from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.step import Step, Witness
@@ -72,7 +73,7 @@ class Removals:
 
     @staticmethod
     def _is_taken(place: Place, trash: TrashBin) -> bool:
-        return os.path.lexists(place.path) or os.path.lexists(f"{trash.info}/{place.name}{INFO_SUFFIX}")
+        return disk.lexists(place.path) or disk.lexists(f"{trash.info}/{place.name}{INFO_SUFFIX}")
 
 
 def identity_inside(identity: Identity, inside: Inside) -> Identity:

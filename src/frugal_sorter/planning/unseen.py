@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Mapping
 from contextlib import suppress
 from typing import NamedTuple
@@ -10,6 +9,7 @@ from typing import NamedTuple
 from frugal_sorter.filesystem.record import Listing
 from frugal_sorter.filesystem.walk import walk
 from frugal_sorter.planning.guard import never_entered
+from frugal_sorter.platforms import slashed
 
 # More entries are not looked at only to say how many there are.
 _MOST = 20_000
@@ -39,7 +39,7 @@ def unseen(levels: Mapping[str, int | None], hidden: bool) -> Unseen:
     looked, out_of_sight, deeper = 0, 0, 0
 
     def descend(listing: Listing, name: str, level: int) -> int | None:
-        path = os.path.join(listing.folder, name)
+        path = slashed.join(listing.folder, name)
         return None if name[0] == "." or path in levels or never_entered(path, name) else level + 1
 
     for root, most in levels.items():

@@ -7,7 +7,6 @@ made from: every fifth, five times over.
 
 from __future__ import annotations
 
-import os
 import re
 from collections import Counter
 from collections.abc import Sequence
@@ -17,6 +16,7 @@ from functools import lru_cache
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from frugal_sorter.filesystem.types import OTHER, TYPE_OF_SUFFIX, stem_of, suffix_of
+from frugal_sorter.platforms import slashed
 from frugal_sorter.proposing.names import SAYS_NOTHING, form_of, tokens_of
 from frugal_sorter.rules.fields import fold
 from frugal_sorter.rules.file.one_rule import quoted
@@ -358,5 +358,5 @@ def place_for(rules: Sequence[LearntRule], item: Item) -> str | None:
     """Return where rules put a file; None where none that is sure takes it."""
     for rule in rules:
         if rule.is_sure and rule.takes(item):
-            return os.path.normpath(filled(rule.target, item))
+            return slashed.normpath(filled(rule.target, item))
     return None

@@ -11,6 +11,7 @@ from datetime import datetime
 from frugal_sorter.filesystem.record import Listing
 from frugal_sorter.filesystem.types import OTHER, TYPE_OF_SUFFIX, stem_of, suffix_of
 from frugal_sorter.planning.guard import never_entered, refused_folder, refused_whole
+from frugal_sorter.platforms import slashed
 from frugal_sorter.proposing.names import SAYS_NOTHING, Shape, Token, form_of, shape_of, tokens_of
 from frugal_sorter.rules.fields import fold
 from frugal_sorter.rules.file.one_rule import Value, quoted
@@ -223,7 +224,7 @@ def _target(folder: str, around: Sequence[Folder], words: Sequence[str], files: 
     months = {datetime.fromtimestamp(one.mtime_ns // SECOND_NS).strftime("%Y-%m") for one in files}
     by_month = f"/{{{dated}:%Y-%m}}" if len(files) >= 20 and len(months) > 2 else ""
     if best is not None and likeness[best.path] >= 1:
-        path = literal(os.path.relpath(best.path, folder))
+        path = literal(slashed.relpath(best.path, folder))
         return f"{path}/{{{dated}:{best.form}}}" if best.form else f"{path}{'' if best.has_files else by_month}"
     *named, kind = words
     title = " ".join(dict.fromkeys(word.capitalize() for word in named if word != kind)) or _plural(kind)
@@ -266,7 +267,7 @@ def _waiting_place(folder: str, around: Sequence[Folder]) -> str:
             "review",
             "later",
         }:
-            return literal(os.path.relpath(one.path, folder))
+            return literal(slashed.relpath(one.path, folder))
     return "To be asked for"
 
 

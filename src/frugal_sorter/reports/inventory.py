@@ -16,6 +16,7 @@ from frugal_sorter.filesystem.record import Listing, Unread
 from frugal_sorter.filesystem.room import room_of
 from frugal_sorter.filesystem.types import OTHER, PLAIN_SUFFIXES, TYPE_OF_SUFFIX, may_be_double, suffix_of
 from frugal_sorter.filesystem.walk import Reader, working
+from frugal_sorter.platforms import disk
 
 if TYPE_CHECKING:
     from frugal_sorter.rules.conditions.tree import Node
@@ -23,9 +24,8 @@ if TYPE_CHECKING:
 
 By = Literal["type", "ext", "folder", "age", "owner", "size", "tag"]
 WAYS: tuple[By, ...] = ("type", "ext", "folder", "age", "owner", "size", "tag")
-_BLOCK_BYTES = 512
 _MOST_SUFFIXES = 5_000
-_SIZE, _BLOCKS, _MODIFIED, _LINKS = map(attrgetter, ("st_size", "st_blocks", "st_mtime_ns", "st_nlink"))
+_SIZE, _MODIFIED, _LINKS = map(attrgetter, ("st_size", "st_mtime_ns", "st_nlink"))
 
 
 class Dated(NamedTuple):
@@ -363,7 +363,7 @@ class InventoryCounter:
                 together[suffix] = [status]
         for suffix, ones in together.items():
             times = list(map(_MODIFIED, ones))
-            count = Count((suffix,), len(ones), sum(map(_SIZE, ones)), sum(map(_BLOCKS, ones)) * _BLOCK_BYTES,
+            count = Count((suffix,), len(ones), sum(map(_SIZE, ones)), sum(map(disk.blocks_of, ones)) * disk.BLOCK_BYTES,
                           min(times), max(times))  # fmt: skip
             row = found.cells.get(count.keys)
             if row is None:
@@ -382,12 +382,12 @@ class InventoryCounter:
         row = found.cells.get(keys)
         if row is None:
             row = found.cells[keys] = Count(keys)
-        size, disk, mtime_ns = status.st_size, status.st_blocks * _BLOCK_BYTES, status.st_mtime_ns
-        row.add(Count(keys, 1, size, disk, mtime_ns, mtime_ns, int(direct), size if direct else 0))
+        size, used, mtime_ns = status.st_size, disk.used_bytes(status), status.st_mtime_ns
+        row.add(Count(keys, 1, size, used, mtime_ns, mtime_ns, int(direct), size if direct else 0))
         path = f"{folder}/{name}"
         found.date(Dated(mtime_ns, path))
         if self._largest:
-            heapq.heappush(found.largest, Sized(size, disk, path, mtime_ns))
+            heapq.heappush(found.largest, Sized(size, used, path, mtime_ns))
             if len(found.largest) > self._largest:
                 heapq.heappop(found.largest)
 
@@ -427,12 +427,9 @@ _owners: dict[int, str] = {}
 def owner_name(uid: int) -> str:
     """Return the name of an account, its number where it has none."""
     if uid not in _owners:
-        import pwd
+        from frugal_sorter.platforms import accounts  # needed only where somebody asks
 
-        try:
-            _owners[uid] = pwd.getpwuid(uid).pw_name
-        except KeyError:
-            _owners[uid] = str(uid)
+        _owners[uid] = accounts.owner_name(uid)
     return _owners[uid]
 
 

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any, NamedTuple
 
 from frugal_sorter.filesystem.record import Listing, Unread
 from frugal_sorter.filesystem.walk import reason_of, walk
+from frugal_sorter.platforms import disk, slashed
 
 
 class Entry(NamedTuple):
@@ -55,15 +55,17 @@ def list_entries(
                 for name in names:
                     if name[0] == "." and not hidden:
                         continue
-                    path = os.path.join(listing.folder, name)
+                    path = slashed.join(listing.folder, name)
                     try:
-                        status = os.lstat(path)
+                        status = disk.lstat(path)
                     except OSError as error:
                         unread(Unread(path, reason_of(error)))
                         continue
                     size = 0 if kind == "folder" else status.st_size
-                    yield Entry(path, kind, size, status.st_blocks * 512, status.st_mtime_ns, status.st_uid)
+                    yield Entry(path, kind, size, disk.used_bytes(status), status.st_mtime_ns, status.st_uid)
             for name, status in zip(listing.names, listing.status, strict=True):
                 if name[0] != "." or hidden:
-                    path = os.path.join(listing.folder, name)
-                    yield Entry(path, "file", status.st_size, status.st_blocks * 512, status.st_mtime_ns, status.st_uid)
+                    path = slashed.join(listing.folder, name)
+                    yield Entry(
+                        path, "file", status.st_size, disk.used_bytes(status), status.st_mtime_ns, status.st_uid
+                    )

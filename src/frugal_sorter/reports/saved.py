@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import gzip
 import json
-import os
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -14,6 +13,7 @@ from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Unread
 from frugal_sorter.filesystem.room import room_of
 from frugal_sorter.filesystem.walk import walk
+from frugal_sorter.platforms import disk
 from frugal_sorter.state.folders import machine_id, ready_state_folder
 from frugal_sorter.state.inputs import open_input
 
@@ -88,7 +88,7 @@ def look_now(folder: str, hidden: bool, made_ns: int) -> Saved:
             if hidden or name[0] != ".":
                 path = f"{listing.folder}/{name}"[prefix:]
                 saved.files[path] = SavedFile(
-                    path, status.st_size, status.st_blocks * 512, status.st_mtime_ns, status.st_ino, status.st_dev
+                    path, status.st_size, disk.used_bytes(status), status.st_mtime_ns, status.st_ino, status.st_dev
                 )
     return saved
 
@@ -105,7 +105,7 @@ def save(saved: Saved, path: Path) -> None:
     }  # fmt: skip
     try:
         path.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
-        descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600)
+        descriptor = disk.open(path, disk.O_WRONLY | disk.O_CREAT | disk.O_EXCL | disk.O_CLOEXEC, 0o600)
         with open(descriptor, "wb") as raw, gzip.open(raw, "wt", encoding="ascii") as file:
             for line in _lines(head, saved.files.values()):
                 file.write(line + "\n")

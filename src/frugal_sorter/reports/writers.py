@@ -8,6 +8,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 
 from frugal_sorter.filesystem.record import is_inside
+from frugal_sorter.platforms import disk
 
 _DELETED = " (deleted)"
 # How long to wait between two looks.
@@ -86,14 +87,14 @@ def _look(folders: list[str], found: Holders, look: int) -> None:
         if process.pid == os.getpid():
             continue
         try:
-            entries = os.listdir(f"/proc/{process.pid}/fd")
+            entries = disk.listdir(f"/proc/{process.pid}/fd")
         except OSError:
             unseen += 1
             continue
         for entry in entries:
             try:
-                path = os.readlink(f"/proc/{process.pid}/fd/{entry}")
-                status = os.stat(f"/proc/{process.pid}/fd/{entry}")
+                path = disk.readlink(f"/proc/{process.pid}/fd/{entry}")
+                status = disk.stat(f"/proc/{process.pid}/fd/{entry}")
                 writes = _is_writing(process.pid, entry)
             except OSError:
                 continue
@@ -111,7 +112,7 @@ def _look(folders: list[str], found: Holders, look: int) -> None:
             if writes:
                 holder.writing.add(plain)
             if gone and status.st_nlink == 0:
-                holder.deleted[plain] = status.st_blocks * 512
+                holder.deleted[plain] = disk.used_bytes(status)
     found.unseen = max(found.unseen, unseen)
 
 
@@ -120,5 +121,5 @@ def _is_writing(process: int, descriptor: str) -> bool:
     with open(f"/proc/{process}/fdinfo/{descriptor}", encoding="ascii", errors="replace") as lines:
         for line in lines:
             if line.startswith("flags:"):
-                return bool(int(line.split()[1], 8) & (os.O_WRONLY | os.O_RDWR))
+                return bool(int(line.split()[1], 8) & (disk.O_WRONLY | disk.O_RDWR))
     return False

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Mapping
 from dataclasses import replace
 from typing import NamedTuple
 
 from frugal_sorter.filesystem.record import FileRecord, Identity, Kind, Place, Unknown, place_of
+from frugal_sorter.platforms import slashed
 from frugal_sorter.rules.conditions.tree import captures_of
 from frugal_sorter.rules.fields import FIELDS, Fact, Facts, World
 from frugal_sorter.rules.file.mistakes import InvalidValue, nearest
@@ -51,7 +51,7 @@ def example_facts(book: RuleBook, rule: Rule, given: Mapping[str, object], world
     below = str(given.get("folder", ""))
     kind: Kind = "folder" if rule.take == "folders" else "file"
     identity = Identity(kind, 0, 0, 0, world.now_ns)
-    place = Place(os.path.normpath(os.path.join(base, below)), str(given["name"]))
+    place = Place(slashed.normpath(slashed.join(base, below)), str(given["name"]))
     record = FileRecord(place, identity, world.now_ns, world.now_ns, 0o644, 1, 0, 0, 0)
     known: dict[str, Fact] = {name: _NOT_SAID for name in FIELDS if name not in _TOLD_BY_NAME}
     for name, value in given.items():
@@ -113,7 +113,7 @@ def run_example(book: RuleBook, rule: Rule, example: Example, world: World) -> s
     # An absolute one may be written either way; `..` leads out of the `in`.
     if example.becomes is not None and example.becomes.startswith("/"):
         return place.path
-    return os.path.relpath(place.path, facts.base)
+    return slashed.relpath(place.path, facts.base)
 
 
 def does_it_again(book: RuleBook, rule: Rule, example: Example, world: World) -> str | None:

@@ -20,6 +20,7 @@ from frugal_sorter.filesystem.open_files import OpenFiles
 from frugal_sorter.filesystem.record import FileRecord, Unknown
 from frugal_sorter.filesystem.types import OTHER, stem_of, suffix_of
 from frugal_sorter.filesystem.volumes import keeps_access_times
+from frugal_sorter.platforms import slashed
 from frugal_sorter.rules.units import DAY_NS
 
 FieldKind = Literal["text", "word", "texts", "size", "number", "date", "flag"]
@@ -232,12 +233,9 @@ def _latest(facts: Facts) -> Fact:
 
 
 def _owner(facts: Facts) -> Fact:
-    import pwd
+    from frugal_sorter.platforms import accounts  # needed only where a rule asks
 
-    try:
-        return pwd.getpwuid(facts.record.uid).pw_name
-    except KeyError:
-        return str(facts.record.uid)
+    return accounts.owner_name(facts.record.uid)
 
 
 def holder_of(facts: Facts) -> str | None:
@@ -301,7 +299,7 @@ def _copy_named(facts: Facts) -> Fact:
     original = unmarked_name(facts.name)
     # What the first copy was made of may be gone while that of the copy's copy is there, and the other way round.
     while original is not None:
-        if lexists(os.path.join(facts.record.place.folder, original)):
+        if lexists(slashed.join(facts.record.place.folder, original)):
             return True
         original = unmarked_name(original)
     return False

@@ -8,6 +8,7 @@ from math import inf
 from typing import NamedTuple
 
 from frugal_sorter.filesystem.record import is_inside
+from frugal_sorter.platforms import slashed
 from frugal_sorter.rules.conditions.overlap import Overlap
 from frugal_sorter.rules.conditions.tree import Code, Leaf
 from frugal_sorter.rules.examples import does_it_again
@@ -168,7 +169,7 @@ def _targets(rule: Rule) -> list[tuple[str, int]]:
     head = rule.move.head
     bases = ("/",) if rule.move.absolute else rule.folders
     below = sum(1 + sum(part.codes.count("/") for part in parts if isinstance(part, Slot)) for parts in segments)
-    return [(os.path.normpath(os.path.join(base, *head)), below - len(head)) for base in bases]
+    return [(slashed.normpath(slashed.join(base, *head)), below - len(head)) for base in bases]
 
 
 def _are_apart(one: Rule, other: Rule) -> bool:

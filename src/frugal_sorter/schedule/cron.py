@@ -12,6 +12,7 @@ from pathlib import Path
 from shutil import which
 
 from frugal_sorter.errors import StateError
+from frugal_sorter.platforms import accounts, slashed
 from frugal_sorter.schedule import scheduler
 from frugal_sorter.schedule.entry import Entry
 from frugal_sorter.schedule.scheduler import Cannot, Piece, State, ask_system, insist
@@ -104,12 +105,9 @@ class Scheduler(scheduler.Scheduler):
         return State(True, is_on, tuple(trouble))
 
     def run(self, entry: Entry) -> int:
-        import pwd
-
-        account = pwd.getpwuid(os.geteuid())
         # What cron gives a job, and nothing else (crontab(5)).
         env = {
-            "HOME": account.pw_dir, "LOGNAME": account.pw_name, "SHELL": "/bin/sh", "PATH": "/usr/bin:/bin",
+            "HOME": accounts.own_home(), "LOGNAME": accounts.account_name(), "SHELL": "/bin/sh", "PATH": "/usr/bin:/bin",
             **_variables(crontab_of_account()),
         }  # fmt: skip
         try:
@@ -140,7 +138,7 @@ def crontab_of_account() -> bytes:
 
 def _as_an_editor() -> bytes:
     with tempfile.TemporaryDirectory() as folder:
-        copy = os.path.join(folder, "crontab")
+        copy = slashed.join(folder, "crontab")
         editor = f"sh -c 'cat \"$1\" > {shlex.quote(copy)}' -"
         ask_system(["crontab", "-e"], env={"VISUAL": editor, "EDITOR": editor})
         try:

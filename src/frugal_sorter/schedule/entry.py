@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import os
 import re
 import time
 from contextlib import suppress
@@ -12,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from frugal_sorter.errors import StateError, UsageError
+from frugal_sorter.platforms import disk
 from frugal_sorter.rules.file.mistakes import InvalidValue, nearest
 from frugal_sorter.rules.units import Duration, parse_duration
 from frugal_sorter.schedule.when import When, parse_when
@@ -165,7 +165,7 @@ class Remembered:
             StateError: one is damaged.
         """
         try:
-            names = sorted(os.listdir(self._folder))
+            names = sorted(disk.listdir(self._folder))
         except FileNotFoundError:
             return []
         return [self._read(name.removesuffix(".json")) for name in names if name.endswith(".json")]

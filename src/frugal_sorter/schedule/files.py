@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import os
 from contextlib import suppress
 from pathlib import Path
 
 from frugal_sorter.errors import StateError
+from frugal_sorter.platforms import disk
 from frugal_sorter.schedule.scheduler import Piece
 
 
@@ -25,18 +25,18 @@ def write_whole(piece: Piece) -> None:
         StateError: it is not.
     """
     path, private = Path(piece.path), f"{piece.path}.new"
-    flags = os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW | os.O_CLOEXEC
+    flags = disk.O_WRONLY | disk.O_CREAT | disk.O_TRUNC | disk.O_NOFOLLOW | disk.O_CLOEXEC
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
-        with open(os.open(private, flags, 0o644), "w", encoding="utf-8") as file:
+        with open(disk.open(private, flags, 0o644), "w", encoding="utf-8") as file:
             file.write(piece.text)
             file.flush()
-            os.fchmod(file.fileno(), 0o644)
-            os.fsync(file.fileno())
-        os.replace(private, path)
+            disk.fchmod(file.fileno(), 0o644)
+            disk.fsync(file.fileno())
+        disk.replace(private, path)
     except OSError as error:
         with suppress(OSError):
-            os.unlink(private)
+            disk.unlink(private)
         raise StateError(
             f"{path}: it cannot be written ({(error.strerror or 'unknown error').lower()})",
             "free disk space, or run as its owner",

@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-import os
 import plistlib
 import re
-import sys
 from collections.abc import Sequence
 from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
 from frugal_sorter.errors import StateError
+from frugal_sorter.platforms import accounts, disk, slashed, system
 from frugal_sorter.schedule import scheduler
 from frugal_sorter.schedule.entry import Entry
 from frugal_sorter.schedule.files import text_of, write_whole
@@ -50,7 +49,7 @@ class Scheduler(scheduler.Scheduler):
 
     @classmethod
     def is_here(cls) -> bool:
-        return sys.platform == "darwin"
+        return system.NAME == "macos"
 
     def cannot(self, entry: Entry) -> Sequence[Cannot]:
         when, found = entry.when, []
@@ -96,13 +95,13 @@ class Scheduler(scheduler.Scheduler):
                 insist(["launchctl", "bootstrap", _domain(entry), piece.path])
         except StateError:
             with suppress(OSError, StateError):
-                write_whole(Piece(piece.path, before)) if before is not None else os.unlink(piece.path)
+                write_whole(Piece(piece.path, before)) if before is not None else disk.unlink(piece.path)
             raise
 
     def remove(self, entry: Entry) -> None:
         ask_system(["launchctl", "bootout", _target(entry)])
         try:
-            os.unlink(self._written(entry)[0].path)
+            disk.unlink(self._written(entry)[0].path)
         except FileNotFoundError:
             return
         except OSError as error:
@@ -140,11 +139,11 @@ class Scheduler(scheduler.Scheduler):
 
     def _written(self, entry: Entry) -> Sequence[Piece]:
         """Return its pieces with the whole path, where what is shown for another machine has `~`."""
-        return [Piece(os.path.expanduser(path), text) for path, text in self.pieces(entry)]
+        return [Piece(slashed.expanduser(path), text) for path, text in self.pieces(entry)]
 
 
 def _domain(entry: Entry) -> str:
-    return "system" if entry.whole_machine else f"gui/{os.getuid()}"
+    return "system" if entry.whole_machine else f"gui/{accounts.user_id()}"
 
 
 def _target(entry: Entry) -> str:

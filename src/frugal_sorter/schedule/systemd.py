@@ -14,6 +14,7 @@ from shutil import which
 import platformdirs
 
 from frugal_sorter.errors import StateError
+from frugal_sorter.platforms import accounts, disk
 from frugal_sorter.schedule import scheduler
 from frugal_sorter.schedule.entry import Entry
 from frugal_sorter.schedule.files import text_of, write_whole
@@ -69,7 +70,7 @@ class Scheduler(scheduler.Scheduler):
     def is_here(cls) -> bool:
         if which("systemctl") is None:
             return False
-        user = [] if os.geteuid() == 0 and not _has_user_manager() else ["--user"]
+        user = [] if accounts.is_admin() and not _has_user_manager() else ["--user"]
         done = ask_system(["systemctl", *user, "is-system-running"])
         return done.stdout.strip() in (b"running", b"degraded", b"starting", b"initializing", b"maintenance")
 
@@ -162,7 +163,7 @@ class Scheduler(scheduler.Scheduler):
             # All or nothing: what was there before comes back, else a half of it would run.
             for path, text in before.items():
                 with suppress(OSError, StateError):
-                    write_whole(Piece(path, text)) if text is not None else os.unlink(path)
+                    write_whole(Piece(path, text)) if text is not None else disk.unlink(path)
             ask_system([*_control(entry), "daemon-reload"])
             raise
 
@@ -175,7 +176,7 @@ class Scheduler(scheduler.Scheduler):
             text = text_of(piece.path)
             if text is not None and text.startswith(_MARK):
                 try:
-                    os.unlink(piece.path)
+                    disk.unlink(piece.path)
                 except OSError as error:
                     raise StateError(
                         f"{piece.path}: it cannot be removed ({error.strerror})", "remove it as its owner"
@@ -271,7 +272,7 @@ def _next_ns(entry: Entry) -> int | None:
 
 def _has_user_manager() -> bool:
     runtime = os.environ.get("XDG_RUNTIME_DIR", "")
-    return bool(runtime) and os.path.exists(f"{runtime}/systemd/private")
+    return bool(runtime) and disk.exists(f"{runtime}/systemd/private")
 
 
 def _control(entry: Entry) -> list[str]:

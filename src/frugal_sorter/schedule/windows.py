@@ -3,15 +3,14 @@
 from __future__ import annotations
 
 import csv
-import os
 import subprocess
-import sys
 import tempfile
 from collections.abc import Sequence
 from datetime import datetime
 from xml.etree import ElementTree
 
 from frugal_sorter.errors import StateError
+from frugal_sorter.platforms import slashed, system
 from frugal_sorter.rules.units import SECOND_NS
 from frugal_sorter.schedule import scheduler
 from frugal_sorter.schedule.entry import Entry
@@ -35,7 +34,7 @@ class Scheduler(scheduler.Scheduler):
 
     @classmethod
     def is_here(cls) -> bool:
-        return sys.platform == "win32"
+        return system.NAME == "windows"
 
     def cannot(self, entry: Entry) -> Sequence[Cannot]:
         when = entry.when
@@ -53,7 +52,7 @@ class Scheduler(scheduler.Scheduler):
 
     def install(self, entry: Entry) -> None:
         with tempfile.TemporaryDirectory() as folder:
-            path = os.path.join(folder, f"{entry.unit}.xml")
+            path = slashed.join(folder, f"{entry.unit}.xml")
             with open(path, "w", encoding="utf-16") as file:  # what it exports itself
                 file.write(_xml(entry).replace("UTF-8", "UTF-16", 1))
             insist(["schtasks", "/Create", "/TN", _task(entry), "/XML", path, "/F"])

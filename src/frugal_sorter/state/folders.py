@@ -11,9 +11,9 @@ from pathlib import Path
 import platformdirs
 
 from frugal_sorter.errors import StateError
+from frugal_sorter.platforms import accounts, disk
 
 APP = "frugal-sorter"
-_MACHINE_ID = Path("/etc/machine-id")
 
 
 def machine_id() -> str:
@@ -26,14 +26,12 @@ def machine_id() -> str:
         StateError: there is an id, and it cannot be read.
     """
     try:
-        raw = _MACHINE_ID.read_text().strip()
-    except FileNotFoundError:
-        raw = ""
+        raw = accounts.machine_key()
     except OSError as error:
         # By another name the journal would be another one, and what was done could not be taken back.
         why = (error.strerror or "unknown error").lower()
-        raise StateError(f"{_MACHINE_ID}: the name of this machine cannot be read ({why})", "try again") from error
-    return hashlib.blake2b(f"{APP}:{raw or os.uname().nodename}".encode(), digest_size=6).hexdigest()
+        raise StateError(f"{error.filename}: the name of this machine cannot be read ({why})", "try again") from error
+    return hashlib.blake2b(f"{APP}:{raw or accounts.machine_name()}".encode(), digest_size=6).hexdigest()
 
 
 def state_folder() -> Path:
@@ -56,7 +54,7 @@ def ready_state_folder() -> Path:
             f"{folder}: the state folder cannot be made ({error.strerror})",
             "free disk space, or give yourself write permission there",
         ) from error
-    if status.st_uid != os.geteuid():
+    if status.st_uid != accounts.user_id():
         raise StateError(
             f"{folder}: the state folder belongs to another user",
             "run as that user, or set XDG_STATE_HOME to a folder of your own",
@@ -85,7 +83,7 @@ def refuse_writable_by_others(path: Path, found: os.stat_result) -> None:
     Raises:
         StateError: root is running and someone else can write the file.
     """
-    if os.geteuid() != 0:
+    if not accounts.is_admin():
         return
     sudo = os.environ.get("SUDO_UID", "")
     trusted = {0, int(sudo) if sudo.isdigit() else 0}
@@ -100,7 +98,7 @@ def refuse_writable_by_others(path: Path, found: os.stat_result) -> None:
 def others_can_write(file: str | Path) -> bool:
     """Tell whether another account than this one and root could have written a file."""
     try:
-        return is_writable_by_others(os.stat(file))
+        return is_writable_by_others(disk.stat(file))
     except OSError:
         return False
 
@@ -108,6 +106,6 @@ def others_can_write(file: str | Path) -> bool:
 def is_writable_by_others(found: os.stat_result) -> bool:
     """Tell whether another account than this one and root could have written a file of some status."""
     # A group that has the number of its only member is no other account.
-    own_group = found.st_gid in (os.getegid(), 0) and found.st_gid == found.st_uid
+    own_group = found.st_gid in (accounts.group_id(), 0) and found.st_gid == found.st_uid
     group_can = bool(found.st_mode & stat.S_IWGRP) and not own_group
-    return found.st_uid not in (0, os.geteuid()) or group_can or bool(found.st_mode & stat.S_IWOTH)
+    return found.st_uid not in (0, accounts.user_id()) or group_can or bool(found.st_mode & stat.S_IWOTH)

@@ -9,6 +9,8 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import BinaryIO
 
+from frugal_sorter.platforms import disk
+
 Check = Callable[[os.stat_result], None]
 
 
@@ -39,9 +41,9 @@ def open_input(path: str | Path, check: Check = lambda _found: None) -> BinaryIO
     Raises:
         OSError: it cannot be read, or is no regular file (EINVAL).
     """
-    descriptor = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC | getattr(os, "O_NOCTTY", 0))
+    descriptor = disk.open(path, disk.O_RDONLY | disk.O_NONBLOCK | disk.O_CLOEXEC | disk.O_NOCTTY)
     try:
-        found = os.fstat(descriptor)
+        found = disk.fstat(descriptor)
         if stat.S_ISDIR(found.st_mode):
             raise IsADirectoryError(errno.EISDIR, "it is a folder", str(path))
         if not stat.S_ISREG(found.st_mode):

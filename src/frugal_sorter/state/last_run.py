@@ -10,6 +10,8 @@ import os
 from contextlib import suppress
 from pathlib import Path
 
+from frugal_sorter.platforms import disk
+
 _NUMBER, _OPEN = "last-run", "open-runs"
 
 
@@ -36,7 +38,9 @@ class LastRun:
         """Keep the number of a run; on a full disk the journal alone knows it."""
         with suppress(OSError):
             private = self._number.with_suffix(".new")
-            with open(os.open(private, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_CLOEXEC, 0o600), "wb") as file:
+            with open(
+                disk.open(private, disk.O_WRONLY | disk.O_CREAT | disk.O_TRUNC | disk.O_CLOEXEC, 0o600), "wb"
+            ) as file:
                 file.write(b"%d" % number)
             private.replace(self._number)
 
@@ -44,7 +48,7 @@ class LastRun:
         """Keep whether there is a run that was begun and has not ended."""
         with suppress(OSError):
             if is_open:
-                os.close(os.open(self._open, os.O_WRONLY | os.O_CREAT | os.O_CLOEXEC, 0o600))
+                os.close(disk.open(self._open, disk.O_WRONLY | disk.O_CREAT | disk.O_CLOEXEC, 0o600))
             else:
                 self._open.unlink()
 

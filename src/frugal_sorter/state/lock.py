@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import fcntl
 import os
 import time
 from collections.abc import Iterator
@@ -10,16 +9,9 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from frugal_sorter.errors import RefusedError, StateError
+from frugal_sorter.platforms import disk, processes
 
 _AGAIN_SECONDS = 0.1
-
-
-def _try(descriptor: int) -> bool:
-    try:
-        fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
-    except BlockingIOError:
-        return False
-    return True
 
 
 @contextmanager
@@ -39,22 +31,22 @@ def writer_lock(folder: Path, what: str, patience: float = 0) -> Iterator[None]:
     """
     path = folder / "writer.lock"
     try:
-        descriptor = os.open(path, os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)
+        descriptor = disk.open(path, disk.O_RDWR | disk.O_CREAT | disk.O_NOFOLLOW | disk.O_CLOEXEC, 0o600)
     except OSError as error:
         raise _unusable(path, error) from None
     try:
         try:
             until = time.monotonic() + patience
-            while not (is_held := _try(descriptor)) and time.monotonic() < until:
+            while not (is_held := processes.try_lock(descriptor)) and time.monotonic() < until:
                 time.sleep(_AGAIN_SECONDS)
             if not is_held:
-                holder = os.pread(descriptor, 200, 0).decode(errors="replace").strip() or "another process"
+                holder = disk.pread(descriptor, 200, 0).decode(errors="replace").strip() or "another process"
                 raise RefusedError(f"another run is changing files: {holder}", "wait until it has ended")
         except OSError as error:
             raise _unusable(path, error) from None
         with suppress(OSError):  # on a full disk others are not told who it is
             os.ftruncate(descriptor, 0)
-            os.pwrite(descriptor, f"frugal {what} (process {os.getpid()})".encode(), 0)
+            disk.pwrite(descriptor, f"frugal {what} (process {os.getpid()})".encode(), 0)
         yield
     finally:
         os.close(descriptor)
@@ -70,11 +62,11 @@ def _unusable(path: Path, error: OSError) -> StateError:
 def writer_is_active(folder: Path) -> bool:
     """Tell whether some process holds the writer lock now."""
     try:
-        descriptor = os.open(folder / "writer.lock", os.O_RDWR | os.O_CLOEXEC)
+        descriptor = disk.open(folder / "writer.lock", disk.O_RDWR | disk.O_CLOEXEC)
     except OSError:
         return False
     try:
-        return not _try(descriptor)
+        return not processes.try_lock(descriptor)
     except OSError:
         return False
     finally:

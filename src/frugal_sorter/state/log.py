@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import logging
-import os
 from pathlib import Path
+
+from frugal_sorter.platforms import disk
 
 FILE_NAME = "frugal.log"
 _LARGEST_BYTES, _OLD_FILES = 1_000_000, 3
@@ -30,7 +31,7 @@ def open_log(folder: Path, level: str) -> None:
         """Only this account may read it; that it cannot be written stops nothing."""
 
         def _open(self):  # type: ignore[no-untyped-def]
-            return open(os.open(self.baseFilename, os.O_WRONLY | os.O_CREAT | os.O_APPEND, 0o600), "a", encoding="utf-8",
+            return open(disk.open(self.baseFilename, disk.O_WRONLY | disk.O_CREAT | disk.O_APPEND, 0o600), "a", encoding="utf-8",
                         errors="backslashreplace")  # fmt: skip
 
         def handleError(self, record: logging.LogRecord) -> None:  # noqa: N802

@@ -9,6 +9,7 @@ from datetime import datetime
 from types import TracebackType
 
 from frugal_sorter.errors import printable
+from frugal_sorter.platforms import disk
 
 
 class OwnerLog:
@@ -23,13 +24,13 @@ class OwnerLog:
 
     def __init__(self, path: str) -> None:
         # Never through a link that another account could have put there, and never into a pipe that nobody reads.
-        flags = os.O_WRONLY | os.O_APPEND | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
+        flags = disk.O_WRONLY | disk.O_APPEND | disk.O_NOFOLLOW | disk.O_NONBLOCK | disk.O_CLOEXEC
         try:
-            self._fd = os.open(path, flags)
+            self._fd = disk.open(path, flags)
         except FileNotFoundError:
-            self._fd = os.open(path, flags | os.O_CREAT | os.O_EXCL, 0o644)
-            os.fchmod(self._fd, 0o644)
-        if not stat.S_ISREG(os.fstat(self._fd).st_mode):
+            self._fd = disk.open(path, flags | disk.O_CREAT | disk.O_EXCL, 0o644)
+            disk.fchmod(self._fd, 0o644)
+        if not stat.S_ISREG(disk.fstat(self._fd).st_mode):
             os.close(self._fd)
             raise OSError(errno.EINVAL, "it is no regular file", path)
 

@@ -7,6 +7,8 @@ import os
 from contextlib import suppress
 from pathlib import Path
 
+from frugal_sorter.platforms import disk
+
 # Several files, since a disk can be out of files (inodes) as well as out of bytes.
 PARTS = 8
 PART_BYTES = 512 * 1024
@@ -29,7 +31,7 @@ class Reserve:
             if part.exists():
                 continue
             try:
-                descriptor = os.open(part, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600)
+                descriptor = disk.open(part, disk.O_WRONLY | disk.O_CREAT | disk.O_EXCL | disk.O_CLOEXEC, 0o600)
             except OSError:
                 return
             try:
@@ -54,7 +56,7 @@ class Reserve:
 
 def _fill(descriptor: int) -> None:
     try:
-        os.posix_fallocate(descriptor, 0, PART_BYTES)
+        disk.reserve(descriptor, PART_BYTES)
     except OSError as error:
         if error.errno == errno.ENOSPC:
             raise

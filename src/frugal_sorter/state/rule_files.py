@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import hashlib
-import os
 from contextlib import suppress
 from pathlib import Path
 
 from frugal_sorter.errors import StateError
+from frugal_sorter.platforms import disk
 
 _FOLDER = "rule-files"
 
@@ -28,10 +28,10 @@ def keep_new(folder: Path, raw: bytes, mode: int) -> Path:
     try:
         path.parent.mkdir(mode=0o700, exist_ok=True)
         with open(private, "wb") as file:
-            os.fchmod(file.fileno(), mode)
+            disk.fchmod(file.fileno(), mode)
             file.write(raw)
             file.flush()
-            os.fsync(file.fileno())
+            disk.fsync(file.fileno())
         private.replace(path)
     except OSError as error:
         raise StateError(f"{path.parent}: cannot be written ({error.strerror})", "free disk space there") from None

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from contextlib import suppress
 
 from frugal_sorter.changes.leases import changed_if
@@ -12,6 +11,7 @@ from frugal_sorter.changes.rename import rename_without_replacing
 from frugal_sorter.changes.witness import witnessed
 from frugal_sorter.filesystem.record import FileRecord, Identity, Place
 from frugal_sorter.filesystem.status import look
+from frugal_sorter.platforms import disk
 from frugal_sorter.steps.base import INTERRUPTED, Mark, Verb
 from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.held_entry import ends_of, held, look_at, put_back, same_entry, there
@@ -38,7 +38,7 @@ class HardLink(Verb):
                 record = look(aside, entry.fd)
                 changed_if(not same_entry(record.identity, was))
                 kept_fd = self._context.descriptors.folder(kept.place.folder)
-                os.link(kept.place.name, place.name, src_dir_fd=kept_fd, dst_dir_fd=entry.fd, follow_symlinks=False)
+                disk.link(kept.place.name, place.name, src_dir_fd=kept_fd, dst_dir_fd=entry.fd, follow_symlinks=False)
                 made = look(place, entry.fd)
                 if not made.identity.same_who(kept.identity):
                     remove_name(entry.fd, place.name, same_as(made))

@@ -14,6 +14,7 @@ from frugal_sorter.filesystem.fingerprint import open_to_read
 from frugal_sorter.filesystem.inside import look_inside
 from frugal_sorter.filesystem.record import COARSEST_TIME_NS, Place, Unknown, place_of
 from frugal_sorter.filesystem.status import look, look_or_none
+from frugal_sorter.platforms import disk
 from frugal_sorter.steps.base import RunContext
 from frugal_sorter.steps.held_entry import ends_of, look_at
 from frugal_sorter.steps.step import Step
@@ -91,7 +92,7 @@ def make_above(descriptors: Descriptors, path: str) -> None:
             missing.append(place_of(path))
             path = os.path.dirname(path)
     for place in reversed(missing):
-        os.mkdir(place.name, 0o700, dir_fd=descriptors.folder(place.folder))
+        disk.mkdir(place.name, 0o700, dir_fd=descriptors.folder(place.folder))
 
 
 def note_size(context: RunContext, target: Place) -> None:
@@ -102,7 +103,7 @@ def note_size(context: RunContext, target: Place) -> None:
         if isinstance(inside, Unknown):
             return
         info = info_place(target)
-        stamp = os.stat(info.name, dir_fd=context.descriptors.folder(info.folder), follow_symlinks=False).st_mtime_ns
+        stamp = disk.stat(info.name, dir_fd=context.descriptors.folder(info.folder), follow_symlinks=False).st_mtime_ns
         root = context.descriptors.folder(trash.root)
         own = encoded(target.name)
         kept = []
@@ -114,9 +115,9 @@ def note_size(context: RunContext, target: Place) -> None:
                 kept.append(line)
         kept.append(f"{inside.bytes} {stamp // 1_000_000_000} {own}")
         private = f".{SIZES}-{context.run}-{context.token}"
-        with open(os.open(private, NEW_FILE, 0o600, dir_fd=root), "w", encoding="ascii") as file:
+        with open(disk.open(private, NEW_FILE, 0o600, dir_fd=root), "w", encoding="ascii") as file:
             file.write("\n".join(kept) + "\n")
-        os.replace(private, SIZES, src_dir_fd=root, dst_dir_fd=root)
+        disk.replace(private, SIZES, src_dir_fd=root, dst_dir_fd=root)
 
 
 def _lines(root: int) -> list[str]:

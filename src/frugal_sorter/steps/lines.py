@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Mapping
 from typing import Any, cast
 
 from frugal_sorter.filesystem.record import Identity, Place, place_of
+from frugal_sorter.platforms import slashed
 from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.kinds import VerbName
 from frugal_sorter.steps.shapes import refuse_malformed
@@ -61,7 +61,7 @@ def _place(path: object) -> Place | None:
 
 
 def proper_place(path: object) -> Place:
-    if not isinstance(path, str) or not path.startswith("/") or os.path.normpath(path) != path or "\0" in path:
+    if not isinstance(path, str) or not path.startswith("/") or slashed.normpath(path) != path or "\0" in path:
         raise ValueError(f"{path!r} is no absolute path")
     return place_of(path)
 

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-import os
-
 from frugal_sorter.changes.outcome import Outcome
+from frugal_sorter.platforms import disk
 from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.held_entry import ends_of, find
 from frugal_sorter.steps.parts import Making, finish_part, part_beside
@@ -18,7 +17,7 @@ class Link(Making):
         source, _, was = ends_of(step)
         find(self._context, source, was)
         with part_beside(self._context, step) as part:
-            os.symlink(source.path, part.name, dir_fd=part.fd)
+            disk.symlink(source.path, part.name, dir_fd=part.fd)
             part.made()
             made = finish_part(self._context, step, part)
         return Mark(step.id, Outcome.DONE, now=made.identity)

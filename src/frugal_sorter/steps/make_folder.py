@@ -15,6 +15,7 @@ from frugal_sorter.changes.rights import give_attributes, give_mode, give_owner
 from frugal_sorter.filesystem.record import COARSEST_TIME_NS, AsItWas
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.tree import LIST
+from frugal_sorter.platforms import accounts, disk
 from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext, Verb
 from frugal_sorter.steps.held_entry import look_at
 from frugal_sorter.steps.step import Step
@@ -31,14 +32,14 @@ class MakeFolder(Verb):
         name = step.target.name
         parent_fd = self._context.descriptors.folder(step.target.folder)
         try:
-            os.mkdir(name, dir_fd=parent_fd)
+            disk.mkdir(name, dir_fd=parent_fd)
         except FileExistsError:
             return Mark(step.id, Outcome.NOT_RUN, "there already")
         try:
             with opened(name, LIST, parent_fd) as made:
                 # Whoever may write in the parent can put another folder in its place at once; what is done to
                 # this one must not be done to that.
-                if os.fstat(made).st_uid == os.geteuid() and not os.listdir(made):
+                if disk.fstat(made).st_uid == accounts.user_id() and not disk.listdir(made):
                     self._describe(made, parent_fd, step.details)
             return Mark(step.id, Outcome.DONE, now=look(step.target, parent_fd).identity)
         except OSError:
@@ -53,9 +54,9 @@ class MakeFolder(Verb):
             give_attributes(made, {key: base64.b64decode(value) for key, value in was["attributes"].items()})
             give_mode(made, was["mode"], was["uid"], was["gid"])
             return
-        parent = os.stat(parent_fd)
+        parent = disk.stat(parent_fd)
         # A sticky parent is a shared one, such as a temp folder: what is in it is its maker's.
-        if os.geteuid() == 0 and not parent.st_mode & stat.S_ISVTX:
+        if accounts.is_admin() and not parent.st_mode & stat.S_ISVTX:
             give_owner(made, parent.st_uid, parent.st_gid)
             give_mode(made, stat.S_IMODE(parent.st_mode), parent.st_uid, parent.st_gid)
 

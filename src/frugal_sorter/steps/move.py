@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import errno
-import os
 from collections.abc import Callable
 from contextlib import suppress
 
@@ -15,6 +14,7 @@ from frugal_sorter.filesystem.record import COARSEST_TIME_NS, Identity, Place
 from frugal_sorter.filesystem.status import is_same_file
 from frugal_sorter.filesystem.volumes import volume_of
 from frugal_sorter.filesystem.walk import reason_of
+from frugal_sorter.platforms import disk
 from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext, Verb
 from frugal_sorter.steps.held_entry import Held, ends_of, held, put_back, resolve_set_aside, there
 from frugal_sorter.steps.step import Step
@@ -173,7 +173,7 @@ class Move(Verb):
 def _is_same_inode(place: Place, fd: int, was: Identity) -> bool:
     """Tell cheaply whether an entry that was looked at a moment ago is what stands here now."""
     try:
-        now = os.stat(place.name, dir_fd=fd, follow_symlinks=False)
+        now = disk.stat(place.name, dir_fd=fd, follow_symlinks=False)
     except OSError:
         return False
     kind, dev, ino, size, mtime_ns, *_ = was

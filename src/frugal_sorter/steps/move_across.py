@@ -6,7 +6,6 @@ only while nobody writes to it, and after it was looked at once more.
 
 from __future__ import annotations
 
-import os
 from collections.abc import Collection
 from contextlib import ExitStack
 
@@ -21,6 +20,7 @@ from frugal_sorter.filesystem.inside import Inside, look_inside
 from frugal_sorter.filesystem.record import FileRecord, Identity, Place, Unknown
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.volumes import volume_of
+from frugal_sorter.platforms import disk
 from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext, Verb
 from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.held_entry import (
@@ -64,7 +64,7 @@ class InTouch:
         Raises:
             NotDone: somebody did, or that cannot be known.
         """
-        found = os.stat(self._name, dir_fd=self._fd, follow_symlinks=False)
+        found = disk.stat(self._name, dir_fd=self._fd, follow_symlinks=False)
         changed = not same_as(self._record)(found) if self._inside is None else isinstance(self._inside, Unknown)
         if changed or self._look_inside() != self._inside:
             raise NotDone(Outcome.SKIPPED, "it changed while it was copied")

@@ -3,17 +3,17 @@
 from __future__ import annotations
 
 import base64
-import os
 from contextlib import suppress
 
 from frugal_sorter.changes.copier import Copier, opened
 from frugal_sorter.changes.leases import Lease, changed_if
 from frugal_sorter.changes.outcome import NotDone, Outcome
 from frugal_sorter.changes.removal import remove_name, same_as
-from frugal_sorter.changes.rename import rename_without_replacing, sync_folder
+from frugal_sorter.changes.rename import rename_without_replacing
 from frugal_sorter.changes.rights import attributes_of, give_attributes, give_mode, give_owner
 from frugal_sorter.filesystem.fingerprint import READ
 from frugal_sorter.filesystem.record import AsItWas, Identity, Place
+from frugal_sorter.platforms import attributes, disk, kernel
 from frugal_sorter.steps.base import INTERRUPTED, Mark, Verb
 from frugal_sorter.steps.hard_link import MADE
 from frugal_sorter.steps.held_entry import ends_of, find, look_at, there
@@ -42,7 +42,7 @@ class OwnFile(Verb):
                 except FileExistsError:
                     raise NotDone(Outcome.SKIPPED, f"the name {place.name} was taken meanwhile") from None
             with suppress(OSError):  # the link is gone, and this is what stands for it
-                sync_folder(part.fd)
+                kernel.sync_folder(part.fd)
         return Mark(step.id, Outcome.DONE, now=made)
 
     @staticmethod
@@ -51,10 +51,10 @@ class OwnFile(Verb):
         give_owner(fd, was["uid"], was["gid"])
         for attribute in set(attributes_of(fd)) - set(was["attributes"]):
             with suppress(OSError):
-                os.removexattr(fd, attribute)
+                attributes.removexattr(fd, attribute)
         give_attributes(fd, {name: base64.b64decode(value) for name, value in was["attributes"].items()})
         give_mode(fd, was["mode"], was["uid"], was["gid"])
-        os.utime(fd, ns=(was["atime_ns"], was["mtime_ns"]))
+        disk.utime(fd, ns=(was["atime_ns"], was["mtime_ns"]))
 
     def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
         place, _, was = ends_of(step)

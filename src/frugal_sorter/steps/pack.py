@@ -14,10 +14,11 @@ from frugal_sorter.changes.copier import opened
 from frugal_sorter.changes.descriptors import NEW_FILE
 from frugal_sorter.changes.outcome import CHANGED, NotDone, Outcome
 from frugal_sorter.changes.removal import same_as
-from frugal_sorter.changes.rights import Narrowing, own_umask
+from frugal_sorter.changes.rights import Narrowing
 from frugal_sorter.filesystem.fingerprint import open_to_read
 from frugal_sorter.filesystem.record import Identity, Place
 from frugal_sorter.filesystem.tree import LIST, below
+from frugal_sorter.platforms import accounts, disk
 from frugal_sorter.steps.base import Mark, RunContext
 from frugal_sorter.steps.held_entry import find, is_same_inside
 from frugal_sorter.steps.parts import Making, finish_part, part_beside
@@ -45,7 +46,7 @@ class Pack(Making):
     def do(self, step: Step) -> Mark:
         rights = Narrowing()
         with part_beside(self._context, step) as part:
-            descriptor = os.open(part.name, NEW_FILE, 0o600, dir_fd=part.fd)
+            descriptor = disk.open(part.name, NEW_FILE, 0o600, dir_fd=part.fd)
             with open(descriptor, "w+b") as file:
                 part.made()
                 digests: dict[str, bytes] = {}
@@ -53,11 +54,11 @@ class Pack(Making):
                     for member in step.details["members"]:
                         self._add(archive, member, digests, rights)
                 file.flush()
-                os.fsync(descriptor)
+                disk.fsync(descriptor)
                 with zipfile.ZipFile(file) as archive:
                     self._read_back(archive, digests)
-                rights.give(descriptor, 0o666 & ~own_umask())
-                os.fsync(descriptor)
+                rights.give(descriptor, 0o666 & ~accounts.umask())
+                disk.fsync(descriptor)
             made = finish_part(self._context, step, part)
         return Mark(step.id, Outcome.DONE, now=made.identity)
 
@@ -73,7 +74,7 @@ class Pack(Making):
             find(self._context, place, was)
         except NotDone as not_done:
             raise NotDone(not_done.outcome, f"{path}: {not_done.reason}") from None
-        found = os.stat(place.name, dir_fd=fd, follow_symlinks=False)
+        found = disk.stat(place.name, dir_fd=fd, follow_symlinks=False)
         if (was.kind == "file" and not same_as(before)(found)) or not is_same_inside(fd, place.name, was):
             raise NotDone(Outcome.SKIPPED, f"{path}: {CHANGED}")
 
@@ -93,7 +94,7 @@ class Pack(Making):
             rights.folder(found)
             archive.writestr(info, b"")
         elif stat.S_ISLNK(found.st_mode):
-            target = os.fsencode(os.readlink(one.name, dir_fd=one.fd))
+            target = os.fsencode(disk.readlink(one.name, dir_fd=one.fd))
             digest.update(target)
             archive.writestr(info, target)
         elif stat.S_ISREG(found.st_mode):
@@ -129,7 +130,7 @@ def _zip_name(name: str) -> str:
 
 def _with_inside(fd: int, name: str, packed: str) -> Iterator[Packed]:
     """Yield an entry of an open folder and all that is in it, with their names in the zip."""
-    found = os.stat(name, dir_fd=fd, follow_symlinks=False)
+    found = disk.stat(name, dir_fd=fd, follow_symlinks=False)
     yield Packed(fd, name, _zip_name(packed), found)
     if not stat.S_ISDIR(found.st_mode):
         return
@@ -175,7 +176,7 @@ def _is_packed(context: RunContext, archive: zipfile.ZipFile, one: Packed) -> bo
     """Tell whether an entry holds what the zip holds of it."""
     with archive.open(one.packed) as member:
         if stat.S_ISLNK(one.status.st_mode):
-            return os.fsencode(os.readlink(one.name, dir_fd=one.fd)) == member.read()
+            return os.fsencode(disk.readlink(one.name, dir_fd=one.fd)) == member.read()
         if not stat.S_ISREG(one.status.st_mode):
             return False
         with open(open_to_read(Place("", one.name), one.fd), "rb") as file:

@@ -7,7 +7,6 @@ file under a real name; and what lies under a private name is removed only if th
 from __future__ import annotations
 
 import errno
-import os
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from typing import Any, Literal
@@ -16,7 +15,7 @@ from frugal_sorter.changes.copier import opened
 from frugal_sorter.changes.folder_time import FolderTime
 from frugal_sorter.changes.outcome import NotDone, Outcome
 from frugal_sorter.changes.removal import remove_tree
-from frugal_sorter.changes.rename import rename_without_replacing, sync_folder
+from frugal_sorter.changes.rename import rename_without_replacing
 from frugal_sorter.filesystem.fingerprint import with_sample
 from frugal_sorter.filesystem.inside import look_inside
 from frugal_sorter.filesystem.record import COARSEST_TIME_NS, FileRecord, Identity, Place, Unknown
@@ -24,6 +23,7 @@ from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.tree import LIST
 from frugal_sorter.filesystem.volumes import volume_of
 from frugal_sorter.filesystem.walk import reason_of
+from frugal_sorter.platforms import accounts, disk, kernel
 from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext, Verb
 from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.held_entry import there
@@ -122,11 +122,11 @@ def remove_part(
 def _is_just_begun(found: FileRecord, fd: int, began_ns: int) -> bool:
     """Tell whether an entry is as a run leaves it that is killed in the moment of making it."""
     born_ns = found.identity.born_ns
-    if (born_ns is not None and born_ns < began_ns - COARSEST_TIME_NS) or found.uid != os.geteuid():
+    if (born_ns is not None and born_ns < began_ns - COARSEST_TIME_NS) or found.uid != accounts.user_id():
         return False
     if found.identity.kind == "folder":
         with opened(found.place.name, LIST, fd) as folder:
-            return not os.listdir(folder)
+            return not disk.listdir(folder)
     return found.identity.kind == "link" or (found.identity.kind == "file" and found.identity.size == 0)
 
 
@@ -146,7 +146,7 @@ def finish_part(context: RunContext, step: Step, part: Part, data: Mapping[str, 
     except FileExistsError:
         raise NotDone(Outcome.SKIPPED, f"the name {step.target.name} was taken meanwhile") from None
     try:
-        sync_folder(part.fd)
+        kernel.sync_folder(part.fd)
     except OSError:
         # A name that may not last is none: the part has its own again, and is given up.
         rename_without_replacing(part.fd, step.target.name, part.fd, part.name)

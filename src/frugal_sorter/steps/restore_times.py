@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import os
-
 from frugal_sorter.changes.outcome import NotDone, Outcome
 from frugal_sorter.filesystem.walk import reason_of
+from frugal_sorter.platforms import disk
 from frugal_sorter.steps.base import INTERRUPTED, Mark, Verb
 from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.step import Step
@@ -21,7 +20,7 @@ class RestoreTimes(Verb):
             if step.was is not None and not found.identity.same_who(step.was):
                 raise NotDone(Outcome.NOT_RUN, "another folder stands there by now")
             times = (found.atime_ns, step.details["mtime_ns"])
-            os.utime(step.source.name, ns=times, dir_fd=parent_fd, follow_symlinks=False)
+            disk.utime(step.source.name, ns=times, dir_fd=parent_fd, follow_symlinks=False)
         except OSError as error:
             # Only the owner may set times; the files themselves are where they belong.
             raise NotDone(Outcome.NOT_RUN, reason_of(error)) from None

@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import logging
 import os
-import selectors
-import signal
 import subprocess
 import time
 from contextlib import suppress
 
 from frugal_sorter.changes.outcome import NotDone, Outcome
+from frugal_sorter.platforms import processes
 from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext, Verb
 from frugal_sorter.steps.held_entry import find
 from frugal_sorter.steps.step import Step
@@ -41,7 +40,7 @@ class RunProgram(Verb):
             program = subprocess.Popen(
                 command, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
                 # Not where the file is: other people's files lie there, some of which a program may take for its own.
-                cwd="/", start_new_session=True, env={**os.environ, PATH_VARIABLE: step.source.path},
+                cwd=processes.START_FOLDER, **processes.child_group(), env={**os.environ, PATH_VARIABLE: step.source.path},
             )  # fmt: skip
         except (OSError, ValueError) as error:
             why = (getattr(error, "strerror", None) or "cannot be started").lower()
@@ -61,28 +60,26 @@ class RunProgram(Verb):
         """Wait until a program ends; return the last of what it said, and why it was stopped if it was."""
         assert program.stdout is not None
         reading = program.stdout.fileno()
-        os.set_blocking(reading, False)
+        processes.set_blocking(reading, False)
         output, stopped = b"", ""
         until = time.monotonic() + self._longest
-        with selectors.DefaultSelector() as selector:
-            selector.register(reading, selectors.EVENT_READ)
-            while program.poll() is None and not stopped:
-                if selector.get_map():
-                    ready = selector.select(_LISTEN_SECONDS)
-                    said = _read(reading)
-                    if ready and not said:
-                        selector.unregister(reading)
-                    output = (output + said)[-_OUTPUT:]
-                else:
-                    with suppress(subprocess.TimeoutExpired):
-                        program.wait(_LISTEN_SECONDS)
-                if time.monotonic() > until:
-                    stopped = f"took longer than {self._longest:g} seconds"
-                elif self._context.stop():
-                    stopped = "was stopped, since the run was"
+        is_open = True
+        while program.poll() is None and not stopped:
+            if is_open:
+                ready = processes.wait_readable(reading, _LISTEN_SECONDS)
+                said = _read(reading)
+                is_open = bool(said) or not ready
+                output = (output + said)[-_OUTPUT:]
+            else:
+                with suppress(subprocess.TimeoutExpired):
+                    program.wait(_LISTEN_SECONDS)
+            if time.monotonic() > until:
+                stopped = f"took longer than {self._longest:g} seconds"
+            elif self._context.stop():
+                stopped = "was stopped, since the run was"
         if stopped:
             with suppress(ProcessLookupError):
-                os.killpg(program.pid, signal.SIGKILL)
+                processes.kill_group(program.pid)
             program.wait()
         return (output + _read(reading))[-_OUTPUT:], stopped
 

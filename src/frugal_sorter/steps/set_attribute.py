@@ -9,6 +9,7 @@ from contextlib import contextmanager
 from frugal_sorter.changes.outcome import CHANGED, NotDone, Outcome
 from frugal_sorter.filesystem.extended_attributes import read_attribute
 from frugal_sorter.filesystem.record import COARSEST_TIME_NS, Identity, Place
+from frugal_sorter.platforms import attributes, disk
 from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext, Verb
 from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.held_entry import find, there
@@ -33,9 +34,9 @@ class SetAttribute(Verb):
             if numbers != (found.identity.dev, found.identity.ino) or read_attribute(path, name) != old:
                 raise NotDone(Outcome.SKIPPED, CHANGED)
             if new:
-                os.setxattr(path, name, new.encode("utf-8", "surrogateescape"))
+                attributes.setxattr(path, name, new.encode("utf-8", "surrogateescape"))
             else:
-                os.removexattr(path, name)
+                attributes.removexattr(path, name)
         return Mark(step.id, Outcome.DONE, now=found.identity)
 
     def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
@@ -72,9 +73,9 @@ def _entry(fd: int, name: str) -> Iterator[tuple[str, tuple[int, int]]]:
 
     No right to read it is needed for that.
     """
-    descriptor = os.open(name, os.O_PATH | os.O_NOFOLLOW | os.O_CLOEXEC, dir_fd=fd)
+    descriptor = disk.open(name, disk.O_PATH | disk.O_NOFOLLOW | disk.O_CLOEXEC, dir_fd=fd)
     try:
-        found = os.fstat(descriptor)
+        found = disk.fstat(descriptor)
         yield f"/proc/self/fd/{descriptor}", (found.st_dev, found.st_ino)
     finally:
         os.close(descriptor)

@@ -17,8 +17,8 @@ from frugal_sorter.changes.leases import is_free
 from frugal_sorter.changes.outcome import NotDone, Outcome
 from frugal_sorter.changes.prewriter import Prewriter, is_worth_a_fork
 from frugal_sorter.changes.removal import remove_name
-from frugal_sorter.changes.rename import sync_volume
 from frugal_sorter.filesystem.record import Place, place_of
+from frugal_sorter.platforms import accounts, disk, kernel
 from frugal_sorter.steps.base import Mark, RunContext, Verb
 from frugal_sorter.steps.held_entry import ends_of, held
 from frugal_sorter.steps.info_files import bin_of, info_place, make_above, note_size, remove_infos, remove_own_info
@@ -73,7 +73,7 @@ class Trash(Verb):
         for trash in list(self._bins.values()):
             # Not one of those that are shared: a thread waits here.
             with suppress(OSError), Descriptors() as own:
-                sync_volume(own.folder(trash.info))
+                kernel.sync_volume(own.folder(trash.info))
 
     def _are_ready(self, steps: Sequence[Step], ready: list[int]) -> None:
         is_ready = set(ready)
@@ -143,10 +143,10 @@ class Trash(Verb):
         name = target.name + INFO_SUFFIX
         text = trash.info_text(source, self._when)
         try:
-            descriptor = os.open(name, NEW_FILE, 0o600, dir_fd=folder)
+            descriptor = disk.open(name, NEW_FILE, 0o600, dir_fd=folder)
         except FileExistsError:
             raise NotDone(Outcome.SKIPPED, f"the name {target.name} in the trash was taken meanwhile") from None
-        made = os.fstat(descriptor)
+        made = disk.fstat(descriptor)
         try:
             # In one go but for a full disk, where a write can be cut short.
             left = text.encode("ascii")
@@ -171,10 +171,10 @@ class Trash(Verb):
             place = place_of(path)
             parent = self._context.descriptors.folder(place.folder)
             with suppress(FileExistsError):
-                os.mkdir(place.name, 0o700, dir_fd=parent)
-            found = os.stat(place.name, dir_fd=parent, follow_symlinks=False)
+                disk.mkdir(place.name, 0o700, dir_fd=parent)
+            found = disk.stat(place.name, dir_fd=parent, follow_symlinks=False)
             # Another account could have put a link or a folder of its own there.
-            if found.st_uid != os.geteuid() or not stat.S_ISDIR(found.st_mode):
+            if found.st_uid != accounts.user_id() or not stat.S_ISDIR(found.st_mode):
                 raise NotDone(Outcome.FAILED, f"{path} is no trash of this account")
         self._bins[trash.files] = trash
         return trash

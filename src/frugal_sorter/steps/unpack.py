@@ -8,13 +8,13 @@ from collections.abc import Callable, Iterable, Iterator
 from frugal_sorter.changes.copier import opened
 from frugal_sorter.changes.outcome import CHANGED, NotDone, Outcome
 from frugal_sorter.changes.removal import same_as
-from frugal_sorter.changes.rename import sync_volume
 from frugal_sorter.changes.unpacking import Writer
 from frugal_sorter.filesystem.archive import Archive, BadArchive, Member
 from frugal_sorter.filesystem.fingerprint import open_to_read
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.filesystem.room import free_bytes
 from frugal_sorter.filesystem.tree import LIST, below
+from frugal_sorter.platforms import disk, kernel, slashed
 from frugal_sorter.steps.base import Mark, RunContext
 from frugal_sorter.steps.held_entry import ends_of, find
 from frugal_sorter.steps.pack import same_stream
@@ -34,19 +34,19 @@ class Unpack(Making):
         source, _, was = ends_of(step)
         source_fd, before = find(self._context, source, was)
         with part_beside(self._context, step) as part:
-            os.mkdir(part.name, 0o700, dir_fd=part.fd)
+            disk.mkdir(part.name, 0o700, dir_fd=part.fd)
             part.made()
             with opened(part.name, LIST, part.fd) as folder, open(open_to_read(source, source_fd), "rb") as file:
                 descriptor = file.fileno()
-                with Writer(folder, os.fstat(descriptor), self._context.heed) as writer:
+                with Writer(folder, disk.fstat(descriptor), self._context.heed) as writer:
                     limit = max(LARGE_BYTES, MOST_TIMES * was.size)
                     room = _Room(min(limit, free_bytes(folder)), f"more than {limit:,} bytes come out of it")
                     for member, blocks in _members(descriptor, self._context.heed, room):
                         writer.write(_inside(member.name), member, blocks)
             find(self._context, source, was)
-            if not same_as(before)(os.stat(source.name, dir_fd=source_fd, follow_symlinks=False)):
+            if not same_as(before)(disk.stat(source.name, dir_fd=source_fd, follow_symlinks=False)):
                 raise NotDone(Outcome.SKIPPED, CHANGED)
-            sync_volume(part.fd)
+            kernel.sync_volume(part.fd)
             made = finish_part(self._context, step, part)
         return Mark(step.id, Outcome.DONE, now=made.identity)
 
@@ -67,7 +67,7 @@ def refuse_unless_archived(context: RunContext, fd: int, name: str, place: Place
     archive_fd, _ = context.descriptors.entry(place)
     same = 0
     with opened(name, LIST, fd) as folder:
-        with open(open_to_read(place, archive_fd), "rb") as file, Writer(folder, os.fstat(file.fileno())) as there:
+        with open(open_to_read(place, archive_fd), "rb") as file, Writer(folder, disk.fstat(file.fileno())) as there:
             for member, blocks in _members(file.fileno(), context.heed, None):
                 if member.kind != "folder" and not _is_unpacked(context, there, _inside(member.name), member, blocks):
                     raise NotDone(Outcome.SKIPPED, f"{member.name} differs from what is in the archive")
@@ -80,7 +80,7 @@ def _is_unpacked(context: RunContext, there: Writer, path: str, member: Member, 
     folder, name = os.path.split(path)
     fd = there.folder(folder)
     if member.kind == "link":
-        return os.readlink(name, dir_fd=fd) == member.link
+        return disk.readlink(name, dir_fd=fd) == member.link
     with open(open_to_read(Place("", name), fd), "rb") as file:
         return same_stream(context, blocks, file)
 
@@ -143,7 +143,7 @@ def _inside(name: str) -> str:
     parts = name.replace("\\", "/").split("/")
     if name.startswith(("/", "\\")) or ".." in parts or "\0" in name or (len(parts[0]) == 2 and parts[0][1] == ":"):
         raise NotDone(Outcome.FAILED, f"the archive is refused: {name!r} leads out of its folder")
-    path = os.path.normpath(name)
+    path = slashed.normpath(name)
     longest = max(len(os.fsencode(part)) for part in path.split("/"))
     if len(os.fsencode(path)) > _LONGEST_PATH or longest > _LONGEST_NAME:
         raise NotDone(Outcome.FAILED, f"the archive is refused: the name {name[:60]!r}… is too long")
@@ -171,7 +171,7 @@ def _checked(members: Iterator[Member], room: _Room | None) -> list[Member]:
             raise NotDone(Outcome.FAILED, f"the archive is refused: {member.name!r} is no file")
         if member.kind == "link":
             links.add(name)
-            _inside(os.path.normpath(os.path.join(os.path.dirname(name), member.link)) if member.link else "/")
+            _inside(slashed.normpath(slashed.join(os.path.dirname(name), member.link)) if member.link else "/")
             if member.link.startswith("/"):
                 raise NotDone(Outcome.FAILED, f"the archive is refused: the link {member.name!r} leads out")
         elif member.link:

@@ -19,6 +19,7 @@ import platformdirs
 
 from frugal_sorter.filesystem.record import Place, is_inside
 from frugal_sorter.filesystem.volumes import mounted_tops, volume_of
+from frugal_sorter.platforms import accounts, disk, slashed
 from frugal_sorter.state.remembered import for_a_session
 
 INFO_SUFFIX = ".trashinfo"
@@ -96,13 +97,13 @@ def encoded(path: str) -> str:
 @for_a_session
 def _encoded_start(folder: str, top: str) -> str:
     """Return what the encoded path of an entry of a folder starts with; within a volume, from its top on."""
-    named = os.path.relpath(folder, top) if top else folder.rstrip("/")
+    named = slashed.relpath(folder, top) if top else folder.rstrip("/")
     return "" if named == "." else f"{encoded(named)}/"
 
 
 def home_bin() -> TrashBin:
     """Return the trash in the home; it may not exist yet."""
-    root = os.path.realpath(Path(platformdirs.user_data_dir()) / "Trash")
+    root = slashed.realpath(Path(platformdirs.user_data_dir()) / "Trash")
     return TrashBin(root, "", _dev_above(root))
 
 
@@ -110,7 +111,7 @@ def _dev_above(path: str) -> int:
     """Return the device that a path is on, or will be on."""
     while True:
         try:
-            return os.stat(path).st_dev
+            return disk.stat(path).st_dev
         except OSError:
             if path == "/":
                 raise
@@ -133,21 +134,21 @@ def bin_for(folder: str, dev: int) -> TrashBin | None:
 
 def _volume_bins(top: str, dev: int, may_make: bool) -> Iterator[TrashBin]:
     """Yield the usable trashes of this account on a volume, the better one first."""
-    uid = os.geteuid()
+    uid = accounts.user_id()
     shared = f"{top.rstrip('/')}/.Trash"
     if _is_safe_shared(shared):
         own = f"{shared}/{uid}"
-        if _is_own_folder(own, dev) or (may_make and not os.path.lexists(own)):
+        if _is_own_folder(own, dev) or (may_make and not disk.lexists(own)):
             yield TrashBin(own, top, dev)
     own = f"{top.rstrip('/')}/.Trash-{uid}"
-    if _is_own_folder(own, dev) or (may_make and not os.path.lexists(own) and os.access(top, os.W_OK)):
+    if _is_own_folder(own, dev) or (may_make and not disk.lexists(own) and disk.access(top, os.W_OK)):
         yield TrashBin(own, top, dev)
 
 
 def _is_safe_shared(path: str) -> bool:
     """Tell whether `.Trash` is a folder, not a link, and sticky, as the specification asks for."""
     try:
-        found = os.lstat(path)
+        found = disk.lstat(path)
     except OSError:
         return False
     return stat.S_ISDIR(found.st_mode) and bool(found.st_mode & stat.S_ISVTX)
@@ -155,23 +156,23 @@ def _is_safe_shared(path: str) -> bool:
 
 def _is_own_folder(path: str, dev: int) -> bool:
     try:
-        found = os.lstat(path)
+        found = disk.lstat(path)
     except OSError:
         return False
-    return stat.S_ISDIR(found.st_mode) and found.st_uid == os.geteuid() and found.st_dev == dev
+    return stat.S_ISDIR(found.st_mode) and found.st_uid == accounts.user_id() and found.st_dev == dev
 
 
 def all_bins() -> list[TrashBin]:
     """Return every trash of this account that exists, the one in the home first."""
     home = home_bin()
-    bins = [home] if os.path.isdir(home.root) else []
+    bins = [home] if disk.isdir(home.root) else []
     for top in mounted_tops():
         try:
-            dev = os.lstat(top).st_dev
+            dev = disk.lstat(top).st_dev
         except OSError:
             continue
-        bins += [one for one in _volume_bins(top, dev, may_make=False) if os.path.isdir(one.root)]
-    return list({os.path.realpath(one.root): one for one in bins}.values())
+        bins += [one for one in _volume_bins(top, dev, may_make=False) if disk.isdir(one.root)]
+    return list({slashed.realpath(one.root): one for one in bins}.values())
 
 
 def contents_of(trash: TrashBin) -> list[Trashed]:
@@ -192,7 +193,7 @@ def contents_of(trash: TrashBin) -> list[Trashed]:
 
 def _names(folder: str) -> list[str]:
     try:
-        return os.listdir(folder)
+        return disk.listdir(folder)
     except FileNotFoundError:
         return []
 
@@ -200,7 +201,7 @@ def _names(folder: str) -> list[str]:
 def read_info(trash: TrashBin, name: str) -> tuple[str, datetime | None]:
     """Return where a trashed entry was and when it was deleted, as far as its info file says."""
     try:
-        descriptor = os.open(f"{trash.info}/{name}{INFO_SUFFIX}", os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK)
+        descriptor = disk.open(f"{trash.info}/{name}{INFO_SUFFIX}", disk.O_RDONLY | disk.O_NOFOLLOW | disk.O_NONBLOCK)
         try:
             raw = os.read(descriptor, 65_536)
         finally:
@@ -233,7 +234,7 @@ def _original(named: str, top: str) -> str:
         return ""
     if not named.startswith("/"):
         # In the trash of a home a path is whole (specification, "Path").
-        return os.path.join(top, named) if top else ""
+        return slashed.join(top, named) if top else ""
     # Whoever can write to a volume must not say where on the other ones something comes to.
     path = "/" + "/".join(parts)
     return path if not top or (is_inside(path, top) and path != top) else ""

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 import json
-import os
 from collections.abc import Iterator
 
 from frugal_sorter.cli.interrupted import begin
@@ -13,6 +12,7 @@ from frugal_sorter.cli.output.text import count_text, shown
 from frugal_sorter.planning.guard import refused_rule, version_control_root
 from frugal_sorter.planning.opened import note_on_opened
 from frugal_sorter.planning.unreached import unreached
+from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.rules.examples import run_examples
 from frugal_sorter.rules.fields import World
 from frugal_sorter.rules.file.keys import json_schema
@@ -52,7 +52,7 @@ def run(args: argparse.Namespace) -> int:
         (rule, why)
         for rule in book.rules
         for folder in rule.folders
-        if (why := refused_rule(rule, os.path.realpath(folder)))
+        if (why := refused_rule(rule, slashed.realpath(folder)))
     ]
     for rule, why in refused:
         screen.parts(("refused: ", "bold red"), (shown(_at(book, rule, why)), ""))
@@ -98,12 +98,12 @@ def _warnings(book: RuleBook, world: World) -> list[str]:
 
 def _about_folder(book: RuleBook, rule: Rule, folder: str) -> Iterator[str]:
     """Yield what to know of a rule in one of its folders."""
-    root = os.path.realpath(folder)
+    root = slashed.realpath(folder)
     if opened := note_on_opened(rule, root):
         yield opened.text
     if folder in book.unmounted:
         yield f"{folder} is not mounted now"
-    elif not os.path.isdir(folder):
+    elif not disk.isdir(folder):
         yield f"{folder} is not there now"
     elif rule.ending != "leave" and (tree := version_control_root(root)):
         yield f"{folder} is under version control ({tree}): its working files are acted on"

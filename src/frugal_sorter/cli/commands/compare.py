@@ -5,7 +5,6 @@ from __future__ import annotations
 import argparse
 import csv
 import json
-import os
 import re
 import sys
 from pathlib import Path
@@ -25,6 +24,7 @@ from frugal_sorter.cli.output.text import (
 from frugal_sorter.cli.reading import require_library
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.walk import reason_of
+from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.reports.comparison import HOWS, Changed, Comparison, compare
 from frugal_sorter.reports.saved import SUFFIX, Saved, load, look_now
 from frugal_sorter.reports.totals import Totals, kept_totals, take_totals, totals_of
@@ -74,9 +74,9 @@ def run(args: argparse.Namespace) -> int:
 def _read(named: str, hidden: bool, now_ns: int) -> Saved:
     if not named:
         raise UsageError("(empty): there is no such inventory or folder", "name one")
-    if os.path.isdir(named):
+    if disk.isdir(named):
         try:
-            return look_now(os.path.realpath(named), hidden, now_ns)
+            return look_now(slashed.realpath(named), hidden, now_ns)
         except OSError as error:
             raise UsageError(f"{named}: {reason_of(error)}", "run as a user who may read it") from error
     return load(saved_path(named))
@@ -95,7 +95,7 @@ def _sums(named: str) -> Totals | None:
 
 def _as_sums(named: str, hidden: bool, now_ns: int, beside: Totals | None) -> Totals:
     """Return the sums of something else; of a folder as it is now as deep as the run counted it."""
-    folder = os.path.realpath(named)
+    folder = slashed.realpath(named)
     if beside is not None and folder in beside.levels:
         return take_totals({folder: beside.levels[folder]}, now_ns)
     return totals_of(_read(named, hidden, now_ns))

@@ -23,6 +23,7 @@ from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.by_rules import plan_by_rules
 from frugal_sorter.planning.explain import Explained, Explainer, Fate, Tested
+from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.rules.fields import Between, World
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.steps.kinds import LASTING
@@ -66,9 +67,9 @@ def run(args: argparse.Namespace) -> int:
 def _explain(
     screen: Screen, journal: Journal, named: str, world: World, explainer: Explainer, rules: Collection[str]
 ) -> None:
-    folder, name = os.path.split(os.path.abspath(named))
-    path = os.path.join(os.path.realpath(folder), name)
-    if not named or not os.path.lexists(path):
+    folder, name = os.path.split(slashed.abspath(named))
+    path = slashed.join(slashed.realpath(folder), name)
+    if not named or not disk.lexists(path):
         passage = taken_from(journal, path) if named else None
         if passage is None:
             raise UsageError(f"{named or '(empty)'}: there is no such file or folder", "check the path")
@@ -76,13 +77,13 @@ def _explain(
         return
     screen.line(shown(path), style="bold")
     _show_coming(screen, journal, path)
-    if os.path.isdir(path):
-        acting = explainer.rules_acting_in(os.path.realpath(path))
+    if disk.isdir(path):
+        acting = explainer.rules_acting_in(slashed.realpath(path))
         screen.line(
             "Rules that act on what lies in this folder, in their order:" if acting else "No rule acts in this folder."
         )
         for rule, base in acting:
-            where = "" if base == os.path.realpath(path) else f"  (from {shown(base)})"
+            where = "" if base == slashed.realpath(path) else f"  (from {shown(base)})"
             screen.line(f"  {shown(rule.name)}: {shown(rule.where_text)}{where}")
         screen.line()
         screen.line("The folder itself:")
@@ -121,13 +122,13 @@ def _show_gone(screen: Screen, journal: Journal, path: str, passage: Passage) ->
         screen.line(f"Run {last.run} ({run.kind} of {moment_text(run.began_ns)}): {what}{along}")
         rest = at[len(last.along) :] if last.along else ""
         at = f"{last.step.target.path}{rest}" if last.step.target is not None else ""
-        following = taken_from(journal, at) if at and not os.path.lexists(at) else None
+        following = taken_from(journal, at) if at and not disk.lexists(at) else None
     if last.step.verb in LASTING:
         screen.line("That cannot be taken back.", style="bold")
         return
     if at and last.step.verb != "trash":
-        screen.line(f"It is {'there' if os.path.lexists(at) else 'not there'} now: {shown(at)}", style="bold")
-    if at and os.path.lexists(at):
+        screen.line(f"It is {'there' if disk.lexists(at) else 'not there'} now: {shown(at)}", style="bold")
+    if at and disk.lexists(at):
         # What went along with a folder comes back with it.
         command = shlex.join(["frugal", "undo", str(last.run), "--only", last.step.place.path])
         screen.line(f"`{command}` brings it back." if last is passage else f"`{command}` takes its last step back.")

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import os
 import sys
 
 from frugal_sorter.cli.carry_out import agreed, show_run, take_back_text, tell_freed
@@ -17,6 +16,7 @@ from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.planning.gather import Gathering, plan_gather, read_wishes
 from frugal_sorter.planning.selection import Numbers
+from frugal_sorter.platforms import slashed
 from frugal_sorter.state.inputs import read_input
 
 EXAMPLES = """
@@ -54,7 +54,7 @@ def run(args: argparse.Namespace) -> int:
     source = folder_named(args.source)
     if not args.target.strip():
         raise UsageError("--to (empty): no folder was named", "name one")
-    target = os.path.realpath(args.target)
+    target = slashed.realpath(args.target)
     wishes = read_wishes(_read(args.list), args.list, args.encoding)
     if not wishes:
         raise UsageError(f"{shown(args.list)}: the list names no file", "write a path a line")

@@ -5,7 +5,6 @@ from __future__ import annotations
 import argparse
 import csv
 import json
-import os
 import shlex
 import sys
 import time
@@ -36,6 +35,7 @@ from frugal_sorter.filesystem.record import Place
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.journal.run import Run
 from frugal_sorter.journal.visits import TROUBLE, Driver, Visit
+from frugal_sorter.platforms import slashed
 from frugal_sorter.reports.totals import kept_totals
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.lock import writer_is_active
@@ -403,7 +403,7 @@ def _line(step: Step, mark: Mark | None, base: str) -> str:
 
 def _show_file(journal: Journal, name: str, wanted: str) -> int:
     """Print every step that was about files of one name, and where they are now, as far as runs tell."""
-    named = os.path.abspath(name) if "/" in name else name
+    named = slashed.abspath(name) if "/" in name else name
     found = about(journal, named)
     if wanted == "json":
         rows = [

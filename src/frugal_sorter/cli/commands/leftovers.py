@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 import json
-import os
 from collections.abc import Sequence
 
 from frugal_sorter.app.leftovers import crontab_lines, home, plan_trashing, trashed_before
@@ -20,6 +19,7 @@ from frugal_sorter.filesystem.record import Unread
 from frugal_sorter.leftovers.installed import is_removed, where_installed
 from frugal_sorter.leftovers.names import joined
 from frugal_sorter.leftovers.search import Found, search, unclaimed
+from frugal_sorter.platforms import accounts
 
 EXAMPLES = """
   frugal leftovers glaze-calculator                     settings, caches, data and logs of it
@@ -52,7 +52,7 @@ def run(args: argparse.Namespace) -> int:
     if len(joined(args.program)) < _SHORTEST:
         raise UsageError(f"{shown(args.program)}: too short a name to be sure of anything", "name it in full")
     unread: list[Unread] = []
-    found = search(args.program, home(), os.geteuid() == 0, unread.append)
+    found = search(args.program, home(), accounts.is_admin(), unread.append)
     lines = crontab_lines(args.program, unread.append)
     there, before = where_installed(args.program), trashed_before(args.program)
     if args.format == "json":

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 import json
-import os
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
@@ -21,6 +20,7 @@ from frugal_sorter.cli.rehearsal import parsed_command
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.planning.deciding import Sight
+from frugal_sorter.platforms import slashed
 from frugal_sorter.rules.fields import fold
 from frugal_sorter.rules.file.editing import RuleText
 from frugal_sorter.rules.file.load import load_rules
@@ -180,7 +180,7 @@ def _last(one: RuleRecord, first_ns: int | None) -> str:
 def _as_json(number: int, one: RuleRecord) -> dict[str, object]:
     rule = one.rule
     return {
-        "number": number, "name": rule.name, "line": rule.line, "in": [*map(os.path.abspath, rule.folders)],
+        "number": number, "name": rule.name, "line": rule.line, "in": [*map(slashed.abspath, rule.folders)],
         "does": rule_words(rule), "on": one.is_on, "now": one.now, "done": one.done,
         "last": None if one.last_ns is None else iso_text(one.last_ns),
     }  # fmt: skip

@@ -20,11 +20,11 @@ from frugal_sorter.cli.rehearsal import Rehearsed, parsed_command, rehearse
 from frugal_sorter.cli.visits import line_of
 from frugal_sorter.errors import UsageError
 from frugal_sorter.journal.visits import Visit
+from frugal_sorter.platforms import accounts, slashed
 from frugal_sorter.rules.file.mistakes import InvalidValue
 from frugal_sorter.schedule.entry import Entry, check_name
 from frugal_sorter.schedule.scheduler import SCHEDULERS, Scheduler, scheduler_here, scheduler_of
 from frugal_sorter.schedule.when import FORMS, parse_when
-from frugal_sorter.state.account import account_name
 
 EXAMPLES = """
   frugal schedule add nightly --at 'daily 02:00'                       tidy by your rules
@@ -98,11 +98,11 @@ def _add(args: argparse.Namespace, screen: Screen) -> int:
     except InvalidValue as wrong:
         raise UsageError(f"--at: {wrong.message}", wrong.hint) from None
     scheduler = scheduler_of(args.scheduler) if args.scheduler else scheduler_here()
-    if args.whole_machine and os.geteuid() != 0 and not args.print:
+    if args.whole_machine and not accounts.is_admin() and not args.print:
         raise UsageError("--whole-machine: only root can set that up", "use sudo")
     command, rules = _command(args)
     entry = Entry(
-        name, args.at, command, schedules.interpreter(), os.path.realpath(os.getcwd()), rules, scheduler.name,
+        name, args.at, command, schedules.interpreter(), slashed.realpath(os.getcwd()), rules, scheduler.name,
         args.whole_machine,
         args.during, args.wake, args.mains_only, args.limit, args.catch_up, args.spread,
     )  # fmt: skip
@@ -125,7 +125,7 @@ def _add(args: argparse.Namespace, screen: Screen) -> int:
         screen.line(f"  today   {rehearsed.text}")
         for problem in (*rehearsed.refused, *rehearsed.problems):
             screen.line(f"Note: {shown(problem)}", style="yellow")
-    if not confirm(screen, f"Set up {name}, as {account_name()}?", args.yes):
+    if not confirm(screen, f"Set up {name}, as {accounts.account_name()}?", args.yes):
         screen.line("Nothing was changed.")
         return 3
     if args.linger:
@@ -189,7 +189,7 @@ def _at_most(
 
 
 def _describe(entry: Entry, scheduler: Scheduler, screen: Screen, is_on: bool = True) -> None:
-    screen.parts((entry.name, "bold"), (f": {shown(entry.at)}, by {scheduler.name}, as {account_name()}", ""))
+    screen.parts((entry.name, "bold"), (f": {shown(entry.at)}, by {scheduler.name}, as {accounts.account_name()}", ""))
     now_ns = time.time_ns()
     times = [moment_text(one) for one in islice(entry.when.times_after(now_ns), _TIMES)]
     if times and is_on:
@@ -204,7 +204,7 @@ def _describe(entry: Entry, scheduler: Scheduler, screen: Screen, is_on: bool = 
 
 def _notes(entry: Entry, scheduler: Scheduler) -> list[str]:
     notes = []
-    account = account_name()
+    account = accounts.account_name()
     if scheduler.name == "systemd" and not entry.whole_machine and not schedules.is_lingering(account):
         notes.append(
             f"systemd runs it only while {account} is logged on; `loginctl enable-linger {account}`, or --linger, changes that"

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import os
 import time
 from collections.abc import Sequence
 from pathlib import Path
@@ -18,6 +17,7 @@ from frugal_sorter.cli.reading import require_library, since
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Unread
 from frugal_sorter.filesystem.walk import reason_of
+from frugal_sorter.platforms import disk
 from frugal_sorter.rules.file.one_rule import refuse_unwritable
 
 EXAMPLES = """
@@ -81,7 +81,9 @@ def _give(args: argparse.Namespace, screen: Screen, text: str, summary: str, mis
         return
     try:
         with open(
-            os.open(args.to, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o644), "w", encoding="utf-8"
+            disk.open(args.to, disk.O_WRONLY | disk.O_CREAT | disk.O_EXCL | disk.O_CLOEXEC, 0o644),
+            "w",
+            encoding="utf-8",
         ) as file:
             file.write(text)
     except FileExistsError:

@@ -31,6 +31,7 @@ from frugal_sorter.cli.reading import moment_of, read_book
 from frugal_sorter.errors import UsageError
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.selection import Numbers, choose
+from frugal_sorter.platforms import disk
 from frugal_sorter.rules.model import RuleBook
 
 EXAMPLES = """
@@ -141,7 +142,7 @@ def _ask_by_rule(screen: Screen, book: RuleBook, plan: Plan) -> None:
 
 def _question(session: Session, args: argparse.Namespace, plan: Plan, view: PlanView) -> str:
     named = args.plan or plan.origin
-    written = moment_text(os.stat(named).st_mtime_ns) if os.path.lexists(named) else "a time unknown"
+    written = moment_text(disk.stat(named).st_mtime_ns) if disk.lexists(named) else "a time unknown"
     by = f"the plan {shown(str(args.plan))}" if args.plan else shown(plan.origin)
     others = "" if args.plan else f" {stay_text(plan.others)}."
     return view.question(f"below {shown(view.base)}, by {by} of {written}, as {session.account}?{others}")

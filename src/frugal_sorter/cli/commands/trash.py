@@ -30,6 +30,7 @@ from frugal_sorter.errors import UsageError
 from frugal_sorter.planning.emptying import Weighed, weigh
 from frugal_sorter.planning.plan import Note
 from frugal_sorter.planning.restoring import all_trashed
+from frugal_sorter.platforms import slashed
 from frugal_sorter.steps.count import total
 from frugal_sorter.trash.freedesktop import Trashed
 
@@ -144,9 +145,9 @@ def _named(name: str, found: list[Trashed]) -> Trashed:
     Raises:
         UsageError: there is none, or the id is not clear.
     """
-    path = os.path.abspath(name)
+    path = slashed.abspath(name)
     # A folder on the way may be a link by which the technician knows it.
-    resolved = os.path.join(os.path.realpath(os.path.dirname(path)), os.path.basename(path))
+    resolved = slashed.join(slashed.realpath(os.path.dirname(path)), os.path.basename(path))
     from_there = [one for one in found if one.original in (path, resolved)]
     if from_there:
         return from_there[-1]

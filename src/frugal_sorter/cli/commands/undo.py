@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import os
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
@@ -18,6 +17,7 @@ from frugal_sorter.cli.reading import since
 from frugal_sorter.errors import UsageError
 from frugal_sorter.execution.executor import Result
 from frugal_sorter.journal.run import Run
+from frugal_sorter.platforms import slashed
 
 if TYPE_CHECKING:
     from frugal_sorter.cli.output.screen import Screen
@@ -52,7 +52,7 @@ def run(args: argparse.Namespace) -> int:
         if args.run is not None or args.only:
             raise UsageError("--since: it names the runs itself", "leave RUN and --only out")
         return _undo_since(session, screen, args, since(args.since, session.now_ns))
-    return _undo(session, screen, args.run, [os.path.abspath(path) for path in args.only], args.yes)
+    return _undo(session, screen, args.run, [slashed.abspath(path) for path in args.only], args.yes)
 
 
 def _undo_since(session: Session, screen: Screen, args: argparse.Namespace, since_ns: int) -> int:

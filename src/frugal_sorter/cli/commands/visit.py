@@ -11,6 +11,7 @@ from types import FrameType
 
 from frugal_sorter.cli import visits
 from frugal_sorter.errors import UsageError
+from frugal_sorter.platforms import processes
 from frugal_sorter.schedule.entry import check_name
 
 EXAMPLES = """
@@ -83,5 +84,4 @@ def _stop_in_time(limit: str | None) -> None:
     def stop(_number: int, _frame: FrameType | None) -> None:
         os.kill(os.getpid(), signal.SIGTERM)
 
-    signal.signal(signal.SIGALRM, stop)
-    signal.alarm(max(1, parse_duration(limit).seconds))
+    processes.end_after(max(1, parse_duration(limit).seconds), stop)

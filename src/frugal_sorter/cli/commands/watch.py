@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import fcntl
 import gc
 import hashlib
 import os
@@ -27,6 +26,7 @@ from frugal_sorter.execution.executor import Result
 from frugal_sorter.filesystem.events import Silent, Source, SystemSource
 from frugal_sorter.planning.moments import Root
 from frugal_sorter.planning.plan import Plan
+from frugal_sorter.platforms import disk, processes, slashed
 from frugal_sorter.rules.units import SECOND_NS, parse_duration
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.steps.base import Mark
@@ -66,7 +66,7 @@ def run(args: argparse.Namespace) -> int:
     path = rules_file(args)
     read_book(args)
     listener = _Terminal(Screen(is_short(args)), args.once)
-    with _only_one(os.path.realpath(path)), _signals() as heard:
+    with _only_one(slashed.realpath(path)), _signals() as heard:
         visits.drive_watch()
         source: Source = Silent() if args.once or args.every is not None else SystemSource()
         heard.source = source
@@ -103,13 +103,9 @@ def _once(watcher: Watcher, listener: _Terminal) -> int:
 
 def _give_memory_back() -> None:
     """Free what a visit needed: a command ends soon and needs no collector, but this one stays for months."""
-    import ctypes
-
     gc.collect()
-    # What is free lies scattered; the C library of Linux returns it when it is told to (malloc_trim(3)).
-    trim = getattr(ctypes.CDLL(None), "malloc_trim", None)
-    if trim is not None:
-        trim(0)
+    # What is free lies scattered; the C library returns it when it is told to.
+    processes.give_back_memory()
 
 
 class _Heard:
@@ -126,14 +122,14 @@ def _signals() -> Iterator[_Heard]:
     heard = _Heard()
 
     def hear(number: int, _: FrameType | None) -> None:
-        if number == signal.SIGHUP:
+        if number == processes.HANG_UP:
             heard.again = True
         else:
             heard.ended = True
         if heard.source is not None:
             heard.source.wake()
 
-    numbers = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
+    numbers = processes.GENTLE_STOPS
     before = {number: signal.signal(number, hear) for number in numbers}
     try:
         yield heard
@@ -150,12 +146,12 @@ def _only_one(rules: str) -> Iterator[None]:
         RefusedError: one has.
     """
     name = hashlib.blake2b(os.fsencode(rules), digest_size=8).hexdigest()
-    descriptor = os.open(ready_state_folder() / f"watch-{name}.lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+    descriptor = disk.open(
+        ready_state_folder() / f"watch-{name}.lock", disk.O_RDWR | disk.O_CREAT | disk.O_CLOEXEC, 0o600
+    )
     try:
-        try:
-            fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except BlockingIOError:
-            raise RefusedError(f"{rules}: another watcher has these rules", "end that one first") from None
+        if not processes.try_lock(descriptor):
+            raise RefusedError(f"{rules}: another watcher has these rules", "end that one first")
         yield
     finally:
         os.close(descriptor)

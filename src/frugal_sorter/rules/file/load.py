@@ -13,6 +13,7 @@ from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import is_inside
 from frugal_sorter.filesystem.types import TYPE_OF_SUFFIX, TYPES
 from frugal_sorter.filesystem.volumes import is_on_mounted_volume
+from frugal_sorter.platforms import slashed
 from frugal_sorter.rules.conditions.building import parse_condition
 from frugal_sorter.rules.conditions.parsing import keep as keep_parsed
 from frugal_sorter.rules.conditions.tree import Node, capture_kinds
@@ -78,7 +79,7 @@ def read_rules(raw: bytes, path: Path) -> RuleBook:
 class _Loader:
     def __init__(self, path: Path, raw: bytes) -> None:
         self.source = Source(str(path), raw)
-        self.beside = os.path.dirname(os.path.abspath(path))
+        self.beside = os.path.dirname(slashed.abspath(path))
         self.warnings: list[str] = []
         self.lists: list[str] = []
         self.mounted: list[str] = []
@@ -299,7 +300,7 @@ class _Loader:
     def _read_list(self, name: str) -> frozenset[str]:
         path = expand(name, self.places, self.beside)
         names = read_list(name, path)
-        self.lists.append(os.path.realpath(path))
+        self.lists.append(slashed.realpath(path))
         return names
 
     def _examples(self, table: Mapping[str, Any], path: KeyPath, rule: str) -> tuple[Example, ...]:

@@ -9,6 +9,7 @@ from pathlib import Path
 
 import platformdirs
 
+from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.rules.file.mistakes import InvalidValue, nearest
 
 _LEAD = re.compile(r"\{([^{}]*)\}")
@@ -32,7 +33,7 @@ def built_in_places() -> dict[str, str]:
 def _temp_folder() -> str:
     named = os.environ.get("TMPDIR", "")
     for folder in (named, "/tmp"):
-        if os.path.isabs(folder) and os.path.isdir(folder):
+        if slashed.is_absolute(folder) and disk.isdir(folder):
             return folder
     import tempfile  # only where it is not plain: it takes a while to import
 
@@ -62,7 +63,7 @@ def expand(text: str, places: Mapping[str, str], beside: str) -> str:
         text = places[lead[1]] + text[lead.end() :]
     else:
         text = expand_user(_VARIABLE.sub(_variable, text))
-    return os.path.normpath(os.path.join(beside, text))
+    return slashed.normpath(slashed.join(beside, text))
 
 
 def expand_user(text: str) -> str:
@@ -71,7 +72,7 @@ def expand_user(text: str) -> str:
     Raises:
         InvalidValue: there is no such user.
     """
-    expanded = os.path.expanduser(text)
+    expanded = slashed.expanduser(text)
     if expanded.startswith("~") and text.split("/")[0] == expanded.split("/")[0]:
         raise InvalidValue(f"there is no user {text.split('/')[0][1:]}", "write the folder out")
     return expanded

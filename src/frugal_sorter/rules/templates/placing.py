@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 from frugal_sorter.filesystem.record import Place
+from frugal_sorter.platforms import slashed
 from frugal_sorter.rules.conditions.tree import captures_of
 from frugal_sorter.rules.fields import Facts
 from frugal_sorter.rules.model import Rule, RuleBook
@@ -67,6 +67,6 @@ def wanted_place(book: RuleBook, rule: Rule, facts: Facts, fixed_root: Callable[
 def target_folder(target: Template, segments: list[str], base: str, fixed_root: Callable[[str], str]) -> str:
     """Return the absolute path of a filled-in target; relative ones are below `in`."""
     if not target.absolute:
-        return os.path.normpath(os.path.join(base, *segments))
-    root = fixed_root(os.path.join("/", *segments[: target.fixed]))
-    return os.path.normpath(os.path.join(root, *segments[target.fixed :]))
+        return slashed.normpath(slashed.join(base, *segments))
+    root = fixed_root(slashed.join("/", *segments[: target.fixed]))
+    return slashed.normpath(slashed.join(root, *segments[target.fixed :]))

@@ -1,0 +1,1 @@
+"""Linux, macOS, and what is like them."""

@@ -1,0 +1,92 @@
+"""Accounts after the database of the system (getpwuid(3))."""
+
+from __future__ import annotations
+
+import os
+import pwd
+import sys
+from pathlib import Path
+
+_MACHINE_ID = Path("/etc/machine-id")
+
+
+def user_id() -> int:
+    """Return the number of the account; what it makes has this as its owner."""
+    return os.geteuid()
+
+
+def group_id() -> int:
+    """Return the number of its group."""
+    return os.getegid()
+
+
+def is_admin() -> bool:
+    """Tell whether it may do everything."""
+    return os.geteuid() == 0
+
+
+def account_name() -> str:
+    """Return its name, or its number where it has none."""
+    return owner_name(os.geteuid())
+
+
+def owner_name(uid: int) -> str:
+    """Return the name of an account, its number where it has none."""
+    try:
+        return pwd.getpwuid(uid).pw_name
+    except KeyError:
+        return str(uid)
+
+
+def own_home() -> str:
+    """Return the home folder that the system knows of this account, whatever its variables say."""
+    return pwd.getpwuid(os.geteuid()).pw_dir
+
+
+def homes() -> list[str]:
+    """Return the home folders of all accounts."""
+    return [one.pw_dir for one in pwd.getpwall()]
+
+
+def become(name: str) -> dict[str, str]:
+    """Become an account for good; return its variables.
+
+    Raises:
+        KeyError: there is no such account.
+        PermissionError: this one is no administrator.
+    """
+    found = pwd.getpwnam(name)
+    if not is_admin():
+        raise PermissionError
+    os.initgroups(found.pw_name, found.pw_gid)
+    os.setgid(found.pw_gid)
+    os.setuid(found.pw_uid)
+    variables = {"HOME": found.pw_dir, "USER": found.pw_name, "LOGNAME": found.pw_name}
+    # Where the systemd of that account is asked, if it runs (file-hierarchy(7)).
+    if os.path.isdir(runtime := f"/run/user/{found.pw_uid}"):
+        variables["XDG_RUNTIME_DIR"] = runtime
+    return variables
+
+
+def machine_key() -> str:
+    """Return what tells this machine from others, empty where it has nothing of the kind.
+
+    Raises:
+        OSError: there is something, and it cannot be read.
+    """
+    try:
+        return "" if sys.platform == "darwin" else _MACHINE_ID.read_text().strip()
+    except FileNotFoundError:
+        return ""
+
+
+def machine_name() -> str:
+    """Return the name of the machine."""
+    return os.uname().nodename
+
+
+def umask() -> int:
+    """Return the bits that this process leaves out of the mode of what it makes."""
+    mask = os.umask(0o077)
+    os.umask(mask)
+    return mask

@@ -1,0 +1,144 @@
+"""The functions of `os`, and what that does not have everywhere."""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Callable
+from operator import attrgetter
+from os import (
+    O_APPEND,
+    O_CLOEXEC,
+    O_CREAT,
+    O_DIRECTORY,
+    O_EXCL,
+    O_NOCTTY,
+    O_NOFOLLOW,
+    O_NONBLOCK,
+    O_RDONLY,
+    O_RDWR,
+    O_TRUNC,
+    O_WRONLY,
+    access,
+    fchmod,
+    fchown,
+    fstat,
+    fsync,
+    link,
+    listdir,
+    lstat,
+    mkdir,
+    open,
+    pread,
+    pwrite,
+    readlink,
+    readv,
+    replace,
+    rmdir,
+    scandir,
+    stat,
+    symlink,
+    unlink,
+    utime,
+    walk,
+)  # fmt: skip
+from os.path import exists, isdir, isfile, islink, ismount, lexists
+
+__all__ = [
+    "BLOCK_BYTES",
+    "O_APPEND",
+    "O_CLOEXEC",
+    "O_CREAT",
+    "O_DIRECTORY",
+    "O_EXCL",
+    "O_NOATIME",
+    "O_NOCTTY",
+    "O_NOFOLLOW",
+    "O_NONBLOCK",
+    "O_PATH",
+    "O_RDONLY",
+    "O_RDWR",
+    "O_TRUNC",
+    "O_WRONLY",
+    "access",
+    "blocks_of",
+    "copy_range",
+    "exists",
+    "fchmod",
+    "fchown",
+    "forget_cached",
+    "fstat",
+    "fsync",
+    "is_hidden",
+    "isdir",
+    "isfile",
+    "islink",
+    "ismount",
+    "lexists",
+    "link",
+    "listdir",
+    "lstat",
+    "mkdir",
+    "open",
+    "pread",
+    "pwrite",
+    "readlink",
+    "readv",
+    "replace",
+    "reserve",
+    "rmdir",
+    "scandir",
+    "stat",
+    "symlink",
+    "unlink",
+    "used_bytes",
+    "utime",
+    "walk",
+]  # fmt: skip
+
+O_PATH: int = getattr(os, "O_PATH", os.O_RDONLY)
+O_NOATIME: int = getattr(os, "O_NOATIME", 0)
+BLOCK_BYTES = 512
+
+
+def is_hidden(name: str, found: os.stat_result | None = None) -> bool:
+    """Tell whether an entry is hidden: by a dot in front of its name."""
+    return name.startswith(".")
+
+
+# How many blocks of 512 bytes an entry takes on its disk.
+blocks_of: Callable[[os.stat_result], int] = attrgetter("st_blocks")
+
+
+def used_bytes(found: os.stat_result) -> int:
+    """Return how many bytes an entry takes on its disk."""
+    return found.st_blocks * BLOCK_BYTES
+
+
+def copy_range(source: int, target: int, count: int, at: int) -> int:
+    """Have the system copy bytes from one open file to the same place of another; return how many.
+
+    Raises:
+        OSError: EXDEV, EINVAL, ENOSYS or EOPNOTSUPP where it cannot.
+    """
+    if sys.platform == "linux":
+        return os.copy_file_range(source, target, count, at, at)
+    return 0
+
+
+def forget_cached(descriptor: int) -> None:
+    """Have what was written to a file read from the disk again, as far as the system heeds that."""
+    if sys.platform == "linux":
+        os.posix_fadvise(descriptor, 0, 0, os.POSIX_FADV_DONTNEED)
+
+
+def reserve(descriptor: int, size: int) -> None:
+    """Give an open empty file so many bytes of the disk.
+
+    Raises:
+        OSError: ENOSPC.
+    """
+    if sys.platform == "linux":
+        os.posix_fallocate(descriptor, 0, size)
+    else:
+        os.pwrite(descriptor, bytes(size), 0)

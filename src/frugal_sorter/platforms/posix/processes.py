@@ -1,0 +1,110 @@
+"""Processes as POSIX has them."""
+
+from __future__ import annotations
+
+import os
+import signal
+from typing import Any
+
+# What asks a program to end, and what tells one that runs on its own that its settings changed.
+GENTLE_STOPS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
+HANG_UP: int | None = signal.SIGHUP
+# Where a program is started that must hold on to no folder.
+START_FOLDER = "/"
+
+
+def can_fork() -> bool:
+    """Tell whether a fork can be had, and another processor for it."""
+    return (os.cpu_count() or 1) > 1
+
+
+def fork() -> int:
+    """Fork; see fork(2).
+
+    Raises:
+        OSError: none can be had.
+    """
+    return os.fork()
+
+
+def set_blocking(descriptor: int, is_blocking: bool) -> None:
+    """Say whether reading and writing a pipe wait for the other end."""
+    os.set_blocking(descriptor, is_blocking)
+
+
+def limit(memory_bytes: int, cpu_seconds: int | None = None) -> None:
+    """Limit what this process may use.
+
+    Args:
+        memory_bytes: its address space.
+        cpu_seconds: its time on a processor; None for no limit.
+    """
+    import resource
+
+    resource.setrlimit(resource.RLIMIT_AS, (memory_bytes, memory_bytes))
+    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    if cpu_seconds is not None:
+        resource.setrlimit(resource.RLIMIT_CPU, (cpu_seconds, cpu_seconds))
+
+
+def child_group() -> dict[str, Any]:
+    """Return how `subprocess.Popen` starts a program whose own children can be ended with it, apart from Ctrl-C."""
+    return {"start_new_session": True}
+
+
+def kill_group(pid: int) -> None:
+    """End a program that was started so, with its children.
+
+    Raises:
+        ProcessLookupError: it has ended.
+    """
+    os.killpg(pid, signal.SIGKILL)
+
+
+def end_after(seconds: int, stop: Any) -> None:
+    """Have a handler of signals called after so many seconds."""
+    signal.signal(signal.SIGALRM, stop)
+    signal.alarm(seconds)
+
+
+def try_lock(descriptor: int) -> bool:
+    """Lock an open file for this process alone, without waiting; closing it unlocks it, and so does the end of the process.
+
+    Raises:
+        OSError: it cannot be locked at all.
+    """
+    import fcntl
+
+    try:
+        fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except BlockingIOError:
+        return False
+    return True
+
+
+def wait_readable(descriptor: int, seconds: float) -> bool:
+    """Wait until there is something to read from a pipe, or its other end is closed; False after so many seconds."""
+    import selectors
+
+    with selectors.DefaultSelector() as selector:
+        selector.register(descriptor, selectors.EVENT_READ)
+        return bool(selector.select(seconds))
+
+
+def hand_on(descriptor: int) -> tuple[str, list[int]]:
+    """Return the word by which a child finds an open file, and the descriptors that it must be given for that."""
+    return str(descriptor), [descriptor]
+
+
+def handed_on(word: str) -> int:
+    """Return the descriptor of the file that a parent has handed on."""
+    return int(word)
+
+
+def give_back_memory() -> None:
+    """Give the system back what the C library keeps for later, where it can (malloc_trim(3))."""
+    import ctypes
+
+    trim = getattr(ctypes.CDLL(None), "malloc_trim", None)
+    if trim is not None:
+        trim(0)

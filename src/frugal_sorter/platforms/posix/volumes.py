@@ -1,0 +1,87 @@
+"""Mounts after proc(5), /proc/PID/mountinfo; macOS has none, and every volume there is of no known kind."""
+
+from __future__ import annotations
+
+import os
+import re
+import select
+import sys
+import time
+from collections.abc import Iterator
+
+from frugal_sorter.platforms.volumes import Keeping, Mount, Room
+
+_MOUNTS = "/proc/self/mountinfo"
+
+
+def mounts() -> list[Mount]:
+    """Return every mount, in the order of the table."""
+    found = []
+    try:
+        with open(_MOUNTS, encoding="utf-8", errors="surrogateescape") as lines:
+            for line in lines:
+                before, _, after = line.partition(" - ")
+                fields = before.split(" ")
+                major, minor = fields[2].split(":")
+                # Spaces and the like are written in octal (proc(5)).
+                top = re.sub(r"\\(\d{3})", lambda code: chr(int(code[1], 8)), fields[4])
+                found.append(Mount(os.makedev(int(major), int(minor)), top, after.split(" ")[0]))
+    except OSError:
+        pass
+    return found
+
+
+def room(path: str | int) -> Room:
+    """Return the room on the volume of a folder, given by its path or a descriptor.
+
+    Raises:
+        OSError: it cannot be asked.
+    """
+    found = os.statvfs(path)
+    return Room(found.f_bavail * found.f_frsize, found.f_blocks * found.f_frsize)
+
+
+def free_names(path: str) -> int | None:
+    """Return how many more files this account can make on the volume of a folder, None where it takes any number.
+
+    Raises:
+        OSError: it cannot be asked.
+    """
+    found = os.statvfs(path)
+    return found.f_favail if found.f_files > 0 else None
+
+
+def read_times(folder: str) -> Keeping:
+    """Tell how the volume of a folder keeps when files were opened, as far as its mount says.
+
+    Raises:
+        OSError: the folder cannot be reached.
+    """
+    # Asked of the system rather than of the mount table, in which a bind mount has options of its own.
+    flags = os.statvfs(folder).f_flag
+    if flags & getattr(os, "ST_NOATIME", 0):
+        return "never"
+    return "daily" if flags & getattr(os, "ST_RELATIME", 0) else "always"
+
+
+def changes_of_mounts(stop: int) -> Iterator[None]:
+    """Yield whenever a volume was mounted or unmounted: the table of mounts can be waited for (proc(5)).
+
+    Args:
+        stop: a descriptor; when there is something to read from it, that is the end.
+    """
+    if sys.platform != "linux":
+        return
+    try:
+        table = os.open(_MOUNTS, os.O_RDONLY | os.O_CLOEXEC)
+    except OSError:
+        return
+    try:
+        poll = select.poll()
+        poll.register(table, select.POLLERR | select.POLLPRI)
+        poll.register(stop, select.POLLIN)
+        while not any(descriptor == stop for descriptor, _ in poll.poll()):
+            yield
+            time.sleep(0.05)  # mounting changes it several times
+    finally:
+        os.close(table)

@@ -1,0 +1,14 @@
+"""Paths as the program has them everywhere: absolute ones begin with `/`, on Windows with a drive (`C:/`) or a share
+(`//server/share/`), and all names stand between slashes.
+
+`native` is the way out to the system, `slashed` the way in. The rest is what `os.path` has by these names.
+"""
+
+from __future__ import annotations
+
+import sys
+
+if sys.platform == "win32":
+    from frugal_sorter.platforms.windows.slashed import *
+else:
+    from frugal_sorter.platforms.posix.slashed import *

@@ -1,0 +1,32 @@
+"""What belongs to the system itself, and where it keeps things: nothing there is sorted."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Sequence
+
+NAME = {"win32": "windows", "darwin": "macos"}.get(sys.platform, "linux")
+# Sorted in a volume of that name are no entries of a person: what the system keeps at the top of each.
+KEPT_AT_TOPS: tuple[str, ...] = ("$Recycle.Bin", "System Volume Information") if sys.platform == "win32" else ()
+
+if sys.platform == "win32":
+    from frugal_sorter.platforms.windows.system import folders, open_trees, trees
+else:
+
+    def trees() -> Sequence[str]:
+        """Return the folders that are the system's, with all that is below them."""
+        return (
+            "/bin", "/boot", "/dev", "/etc", "/lib", "/lib32", "/lib64", "/libx32", "/proc", "/run", "/sbin", "/sys",
+            "/usr", "/var/lib", "/snap", "/System", "/Library", "/Applications", "/private/etc", "/private/var/db",
+        )  # fmt: skip
+
+    def open_trees() -> Sequence[str]:
+        """Return places inside those trees where people do keep files."""
+        return ("/dev/shm", "/run/media", "/run/user", "/usr/local/share")
+
+    def folders() -> Sequence[str]:
+        """Return the folders that are the system's themselves, but not what is below them."""
+        return ("/", "/home", "/var", "/Users", "/private", "/private/var", "/Volumes")
+
+
+__all__ = ["KEPT_AT_TOPS", "NAME", "folders", "open_trees", "trees"]

@@ -1,0 +1,1 @@
+"""Windows, by ctypes: nothing has to be compiled or installed."""
