@@ -139,7 +139,7 @@ def _load() -> None:
     import frugal_sorter
 
     for module in pkgutil.walk_packages(frugal_sorter.__path__, "frugal_sorter."):
-        if not module.name.endswith("__main__"):
+        if not module.name.endswith("__main__") and not module.name.startswith("frugal_sorter.platforms.windows."):
             importlib.import_module(module.name)
     for name in _LATE:
         importlib.import_module(name)

@@ -19,7 +19,7 @@ from frugal_sorter.execution.recovery import state_after_crash
 from frugal_sorter.execution.undo import plan_undo, run_to_undo
 from frugal_sorter.filesystem.record import Identity, Place, place_of
 from frugal_sorter.filesystem.status import look
-from frugal_sorter.journal import schema
+from frugal_sorter.journal import database, schema
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import kernel
@@ -451,3 +451,20 @@ def test_a_run_that_is_written_down_at_the_second_try_is_read_as_it_was_planned(
         assert [step_as_line(step) for step, _ in journal.steps(1)] == [step_as_line(step) for step in plan.steps]
     undo()
     assert snapshot(folder) == before
+
+
+@pytest.mark.parametrize("write", [True, False])
+def test_two_processes_may_open_a_new_journal_at_once(
+    own_home: Path, write: bool, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    with Journal(ready_state_folder(), write=True) as journal:
+        assert journal.runs() == []
+    looked, look = [], database._version_of
+
+    def as_before_the_other_one(db: sqlite3.Connection) -> int:
+        looked.append(db)
+        return 0 if len(looked) == 1 else look(db)
+
+    monkeypatch.setattr(database, "_version_of", as_before_the_other_one)
+    with Journal(ready_state_folder(), write=write) as journal:
+        assert journal.runs() == [] and looked

@@ -92,8 +92,8 @@ def _is_by_descriptor(call: ast.Call, name: str) -> bool:
     first = call.args[0] if call.args else None
     if isinstance(first, ast.Name):
         return first.id in DESCRIPTORS
-    # The root itself is where every descent begins.
-    return isinstance(first, ast.Constant) and first.value == "/" and name == "open"
+    # The top is where every descent begins.
+    return isinstance(first, ast.Name) and first.id == "top" and name == "open"
 
 
 def test_whatever_changes_a_file_goes_by_descriptors_and_never_by_a_path() -> None:
@@ -120,10 +120,10 @@ def test_whatever_changes_a_file_goes_by_descriptors_and_never_by_a_path() -> No
 
 # What is known of a system, and the calls that mean another thing on each: only `platforms` has them.
 FOREIGN = {"fcntl", "pwd", "grp", "resource", "ctypes", "msvcrt", "winreg", "select", "selectors"}
-CALLS = BY_PATH | {
+CALLS = (BY_PATH - {"chdir"}) | {
     "fstat", "fsync", "pread", "pwrite", "readv", "fchmod", "fchown", "geteuid", "getuid", "getegid", "uname", "umask", "fork",
     "killpg", "set_blocking", "statvfs", "posix_fallocate", "copy_file_range", "sync",
-} - {"chdir"}  # fmt: skip
+}  # fmt: skip
 # The struct of one call of Linux.
 KNOWS_LINUX = {"status.py"}
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 import stat
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from pathlib import Path
 
 from frugal_sorter.app.carry_out import carry_out
 from frugal_sorter.app.session import Session
@@ -22,6 +21,7 @@ from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.selection import Keys
 from frugal_sorter.planning.to_trash import Removals
 from frugal_sorter.platforms import disk, slashed
+from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.file.editing import RuleText
 from frugal_sorter.rules.file.load import LARGEST_FILE, read_rules
 from frugal_sorter.rules.file.one_rule import rule_text

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
-from pathlib import Path
 
 from frugal_sorter.app.session import Session
 from frugal_sorter.errors import UsageError
@@ -15,6 +14,7 @@ from frugal_sorter.planning.foresight import Day, foresee
 from frugal_sorter.planning.guard import refuse_guarded
 from frugal_sorter.planning.plan import Kind, Plan
 from frugal_sorter.planning.plan_file import load_plan
+from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.fields import fold
 from frugal_sorter.rules.file.mistakes import nearest
 from frugal_sorter.rules.model import Rule, RuleBook

@@ -7,12 +7,12 @@ import sys
 import time
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from pathlib import Path
 
 from frugal_sorter.errors import FrugalError, UsageError
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.journal.visits import Visit
 from frugal_sorter.platforms import accounts, disk, slashed
+from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.file.load import load_rules
 from frugal_sorter.rules.units import SECOND_NS
 from frugal_sorter.schedule.entry import Entry, Remembered, check_entry

@@ -8,7 +8,6 @@ from collections import Counter
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
-from pathlib import Path
 
 from frugal_sorter.app.session import Session
 from frugal_sorter.changes.outcome import Outcome
@@ -23,6 +22,7 @@ from frugal_sorter.planning.endings import EarlierRuns
 from frugal_sorter.planning.guard import never_entered
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import slashed
+from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.proposing.by_contents import split_by_words
 from frugal_sorter.proposing.learning import Item, LearntRule, Score, filled, learn, score_of
 from frugal_sorter.proposing.proposal import Group, Seen, folders_around, propose

@@ -101,7 +101,7 @@ class Copier:
                         self._describe(way.pop()[1], left, inner)
                         disk.fsync(left)
                     finally:
-                        os.close(left)
+                        disk.close(left)
                 elif not (only_missing and _is_there(cursor.fd, met.name)):
                     self._one(met.fd, met.name, cursor.fd, met.name, inner, met.status)
 
@@ -182,7 +182,7 @@ def opened(name: str, flags: int, dir_fd: int) -> Iterator[int]:
     try:
         yield descriptor
     finally:
-        os.close(descriptor)
+        disk.close(descriptor)
 
 
 def copy_bytes(source: int, target: int, size: int, heed: Callable[[], None] = lambda: None) -> None:
@@ -199,15 +199,11 @@ def copy_bytes(source: int, target: int, size: int, heed: Callable[[], None] = l
     """
     at = 0
     while at < size:
-        try:
-            begin = os.lseek(source, at, os.SEEK_DATA)
-            end = os.lseek(source, begin, os.SEEK_HOLE)
-        except OSError as error:
-            if error.errno == errno.ENXIO:
-                break  # nothing but a hole up to the end
-            begin, end = at, size
-        _copy_range(source, target, begin, min(end, size), heed)
-        at = end
+        found = disk.next_data(source, at, size)
+        if found is None:
+            break
+        _copy_range(source, target, *found, heed)
+        at = found[1]
     os.ftruncate(target, size)
 
 

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import os
 from collections import OrderedDict
 
 from frugal_sorter.filesystem.record import FileRecord, Place
 from frugal_sorter.filesystem.status import look
-from frugal_sorter.platforms import disk
+from frugal_sorter.platforms import disk, slashed
 
 # How a file is made that was not there before.
 NEW_FILE = disk.O_RDWR | disk.O_CREAT | disk.O_EXCL | disk.O_NOFOLLOW | disk.O_CLOEXEC
@@ -45,7 +44,7 @@ class Descriptors:
         descriptor = self._descend(path)
         self._open[path] = descriptor
         while len(self._open) > self._most:
-            os.close(self._open.popitem(last=False)[1])
+            disk.close(self._open.popitem(last=False)[1])
         return descriptor
 
     def entry(self, place: Place) -> tuple[int, FileRecord]:
@@ -61,22 +60,21 @@ class Descriptors:
         """Close a folder that is removed or moved."""
         descriptor = self._open.pop(path, None)
         if descriptor is not None:
-            os.close(descriptor)
+            disk.close(descriptor)
 
     def close(self) -> None:
         """Close all."""
         while self._open:
-            os.close(self._open.popitem()[1])
+            disk.close(self._open.popitem()[1])
 
     @staticmethod
     def _descend(path: str) -> int:
-        descriptor = disk.open("/", _FLAGS)
-        for part in path.split("/"):
-            if not part:
-                continue
+        top, names = slashed.top_and_names(path)
+        descriptor = disk.open(top, _FLAGS)
+        for part in names:
             try:
                 below = disk.open(part, _FLAGS, dir_fd=descriptor)
             finally:
-                os.close(descriptor)
+                disk.close(descriptor)
             descriptor = below
         return descriptor

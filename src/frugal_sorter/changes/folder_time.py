@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from contextlib import suppress
 
 from frugal_sorter.filesystem.tree import LIST
@@ -39,4 +38,4 @@ class FolderTime:
             try:
                 disk.utime(own, ns=(self._before.st_atime_ns, self._before.st_mtime_ns))
             finally:
-                os.close(own)
+                disk.close(own)

@@ -62,7 +62,7 @@ class Lease:
     def __exit__(self, *_: object) -> None:
         # Whoever waits to write goes on at once: no wait is longer than a look and a rename.
         if self.descriptor != _NOT_LEASED:
-            os.close(self.descriptor)  # gives the lease back
+            disk.close(self.descriptor)  # gives the lease back
             self.descriptor = _NOT_LEASED
 
     @property
@@ -99,7 +99,7 @@ def remove_if_free(name: str, fd: int, was: Identity, seen_ns: int) -> bool:
     try:
         disk.unlink(name, dir_fd=fd)
     finally:
-        os.close(descriptor)
+        disk.close(descriptor)
     return True
 
 
@@ -108,7 +108,7 @@ def is_free(name: str, fd: int, was: Identity, seen_ns: int) -> bool:
     descriptor = _leased_if(name, fd, was, seen_ns)
     if descriptor is None:
         return False
-    os.close(descriptor)
+    disk.close(descriptor)
     return True
 
 
@@ -127,7 +127,7 @@ def _leased_if(name: str, fd: int, was: Identity, seen_ns: int) -> int | None:
             return descriptor
     except OSError:
         pass
-    os.close(descriptor)
+    disk.close(descriptor)
     return None
 
 

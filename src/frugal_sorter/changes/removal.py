@@ -142,7 +142,7 @@ def remove_tree(fd: int, name: str, is_wanted: Callable[[int, str, os.stat_resul
                 numbers = _numbers(met.status)
                 remove_name(met.fd, met.name, lambda now, numbers=numbers: _numbers(now) == numbers)  # type: ignore[misc]
     finally:
-        os.close(opened)
+        disk.close(opened)
     remove_folder(fd, name)
 
 
@@ -170,7 +170,7 @@ def refuse_unremovable(fd: int, name: str) -> None:
                 except NotDone as busy:
                     raise NotDone(busy.outcome, f"{path} inside is {busy.reason}") from None
     finally:
-        os.close(opened)
+        disk.close(opened)
 
 
 def _refuse_unchangeable(fd: int, name: str, found: os.stat_result, path: str) -> None:
@@ -183,7 +183,7 @@ def _refuse_unchangeable(fd: int, name: str, found: os.stat_result, path: str) -
             with disk.scandir(inside) as entries:
                 may = may and all(entry.stat(follow_symlinks=False).st_uid == me for entry in entries)
         finally:
-            os.close(inside)
+            disk.close(inside)
     if not may:
         where = f"{path} inside" if path else "the folder"
         raise NotDone(Outcome.FAILED, f"this account may not take anything out of {where}")

@@ -43,7 +43,7 @@ def over_placeholder(source_fd: int, source: str, target_fd: int, target: str) -
         disk.mkdir(target, dir_fd=target_fd)
         remove = disk.rmdir
     else:
-        os.close(
+        disk.close(
             disk.open(target, disk.O_CREAT | disk.O_EXCL | disk.O_WRONLY | disk.O_CLOEXEC, 0o600, dir_fd=target_fd)
         )
         remove = disk.unlink
@@ -86,4 +86,4 @@ def list_folder(descriptor: int) -> list[str]:
     try:
         return disk.listdir(own)
     finally:
-        os.close(own)
+        disk.close(own)

@@ -47,7 +47,7 @@ class Writer:
                 self._finish_folders()
         finally:
             while self._open:
-                os.close(self._open.popitem()[1])
+                disk.close(self._open.popitem()[1])
 
     def folder(self, path: str) -> int:
         """Return a descriptor of a folder below, good until others have been asked for.
@@ -77,11 +77,11 @@ class Writer:
                     self._modes[known] = 0o777, None
                 below = disk.open(name, LIST, dir_fd=fd)
             finally:
-                os.close(fd)
+                disk.close(fd)
             fd = below
         self._open[path] = fd
         while len(self._open) > _MOST_OPEN:
-            os.close(self._open.popitem(last=False)[1])
+            disk.close(self._open.popitem(last=False)[1])
         return fd
 
     def write(self, path: str, member: Member, blocks: Iterable[bytes]) -> None:

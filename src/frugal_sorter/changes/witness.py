@@ -6,7 +6,6 @@ either; so the last copy of a content never goes.
 
 from __future__ import annotations
 
-import os
 import stat
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -57,9 +56,9 @@ def witnessed(fd: int, name: str, kept_fd: int, kept: str) -> Iterator[None]:
                     raise NotDone(Outcome.NOT_RUN, "one of the two was written to while they were compared")
                 yield
             finally:
-                os.close(second)
+                disk.close(second)
         finally:
-            os.close(first)
+            disk.close(first)
 
 
 def _state(descriptor: int) -> tuple[int, int, int]:
@@ -93,7 +92,7 @@ def same_tree(fd: int, name: str, kept_fd: int, kept: str) -> dict[tuple[int, in
                     if met.how == "enter":
                         cursor.enter(met.name)
                     elif met.how == "leave":
-                        os.close(cursor.leave())
+                        disk.close(cursor.leave())
                     elif stat.S_ISLNK(met.status.st_mode):
                         if disk.readlink(met.name, dir_fd=met.fd) != disk.readlink(met.name, dir_fd=cursor.fd):
                             raise NotDone(Outcome.SKIPPED, f"{met.name} inside leads elsewhere by now")
@@ -104,7 +103,7 @@ def same_tree(fd: int, name: str, kept_fd: int, kept: str) -> dict[tuple[int, in
         except FileNotFoundError as error:
             raise NotDone(Outcome.SKIPPED, f"{error.filename} inside is not there any more") from None
         finally:
-            os.close(second)
+            disk.close(second)
     finally:
-        os.close(first)
+        disk.close(first)
     return states

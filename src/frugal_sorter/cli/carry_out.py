@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import shlex
 import signal
 import sys
 from collections.abc import Callable, Iterator, Sequence
@@ -27,7 +26,7 @@ from frugal_sorter.errors import RefusedError, UsageError
 from frugal_sorter.execution.executor import Result
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.selection import Numbers
-from frugal_sorter.platforms import disk, slashed
+from frugal_sorter.platforms import disk, shell, slashed
 from frugal_sorter.state.settings import read_settings
 from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.kinds import ATTENDING, KINDS, LASTING
@@ -229,7 +228,7 @@ def _offer(session: Session, screen: Screen, plan: Plan, result: Result) -> None
     if not is_first_of_kind(result):
         return
     words = [slashed.abspath(word) if disk.isfile(word) else word for word in sys.argv[1:] if word != "--yes"]
-    command = f"frugal schedule add {plan.kind} --at 'daily 18:00' -- {shlex.join(words)}"
+    command = f"frugal schedule add {plan.kind} --at 'daily 18:00' -- {shell.join(words)}"
     screen.line(f"To have it done by itself: {command}", style="dim")
 
 

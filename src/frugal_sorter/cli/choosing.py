@@ -5,11 +5,9 @@ from __future__ import annotations
 import argparse
 import os
 import re
-import shlex
 import subprocess
 import tempfile
 from collections.abc import Sequence
-from pathlib import Path
 from shutil import which
 
 from frugal_sorter.app.rule_file import change, leave_for_good
@@ -25,6 +23,8 @@ from frugal_sorter.errors import UsageError
 from frugal_sorter.planning.edited_text import struck_lines
 from frugal_sorter.planning.plan_file import save_plan
 from frugal_sorter.planning.selection import Keys, by_rule, choose
+from frugal_sorter.platforms import shell
+from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.file.one_rule import rule_text
 
 _EDITORS = ("nano", "vi")
@@ -132,7 +132,7 @@ def _save_instead(args: argparse.Namespace, view: PlanView, screen: Screen) -> b
     # Nothing was changed, and nothing was left undone: no visit.
     visits.forget()
     screen.line(f"Nothing was changed: {count_text(len(view.plan.asked), 'step')} saved in {shown(str(args.save))}."
-                f" `frugal tidy --plan {shown(shlex.quote(str(args.save)))}` does it.", style="bold")  # fmt: skip
+                f" `frugal tidy --plan {shown(shell.quote(str(args.save)))}` does it.", style="bold")  # fmt: skip
     return True
 
 
@@ -166,7 +166,7 @@ def _edited(text: str) -> str:
     """Return a text as a person leaves it in an editor; nobody else can read it meanwhile."""
     named = os.environ.get("VISUAL") or os.environ.get("EDITOR") or next(filter(which, _EDITORS), "")
     try:
-        words = shlex.split(named)
+        words = shell.split(named)
     except ValueError:
         words = []
     if not words:

@@ -127,7 +127,7 @@ def _close_output() -> None:
         except OSError:
             nowhere = disk.open(os.devnull, disk.O_WRONLY)
             os.dup2(nowhere, stream.fileno())
-            os.close(nowhere)
+            disk.close(nowhere)
 
 
 def _say(text: str) -> None:

@@ -3,15 +3,14 @@
 from __future__ import annotations
 
 import argparse
-import shlex
 import sys
 from collections.abc import Callable
-from pathlib import Path
 from typing import TYPE_CHECKING, TypeVar
 
 from frugal_sorter.cli.output.text import shown
 from frugal_sorter.errors import RefusedError, UsageError
-from frugal_sorter.platforms import disk, slashed
+from frugal_sorter.platforms import disk, shell, slashed
+from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.state.folders import default_rules_file
 
 if TYPE_CHECKING:
@@ -58,7 +57,7 @@ def refuse_removal(folder: str, levels: int | None, hidden: bool) -> None:
 
 def command_line() -> str:
     """Return the command as it was typed, which stands for the rule file in the history."""
-    return shlex.join(["frugal", *sys.argv[1:]])
+    return shell.join(["frugal", *sys.argv[1:]])
 
 
 def levels(text: str) -> int | None:

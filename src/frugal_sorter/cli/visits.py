@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import shlex
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from frugal_sorter.errors import FrugalError
-from frugal_sorter.platforms import slashed
+from frugal_sorter.platforms import shell, slashed
 
 if TYPE_CHECKING:
     # Only what changes files, or runs by itself, is recorded.
@@ -69,7 +68,7 @@ def expect(command: str, line: str) -> None:
 
 def line_of(words: Sequence[str]) -> str:
     """Return a command with its arguments as it would be typed."""
-    return shlex.join(["frugal", *words])
+    return shell.join(["frugal", *words])
 
 
 def drive_watch() -> None:

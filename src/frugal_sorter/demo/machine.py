@@ -6,11 +6,11 @@ import random
 import unicodedata
 from datetime import datetime, timedelta
 from importlib import resources
-from pathlib import Path
 
 from frugal_sorter.demo import contents
 from frugal_sorter.errors import UsageError
-from frugal_sorter.platforms import disk
+from frugal_sorter.platforms import disk, names
+from frugal_sorter.platforms.slashed import Path
 
 DEFAULT_SEED = 7
 _GLAZES = ("Celadon", "Tenmoku", "Shino", "Copper Red", "Chun Blue", "Ash", "Rutile")
@@ -167,7 +167,9 @@ def _odd_names(layout: _Layout) -> None:
         "Firing schedule v1.2 final",
         "PRICES 2026.TXT",
     ):
-        layout.put(f"Intake/{name}", text + name.encode(), layout.age(1, 120))
+        age = layout.age(1, 120)
+        if not names.refused_here(name):
+            layout.put(f"Intake/{name}", text + name.encode(), age)
     layout.put("Intake/logs of May.tar.gz", contents.noise(chance, 9_000, b"\x1f\x8b\x08"), layout.age(40, 60))
     layout.put("Intake/photo of the month.jpg", contents.noise(chance, 20_000, b"MZ\x90\0"), layout.age(8, 12))
     layout.put("Intake/empty order form.csv", b"", layout.age(15, 25))

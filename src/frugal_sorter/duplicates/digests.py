@@ -133,7 +133,7 @@ def _each(files: Iterable[Found], digest: Callable[[int, int], tuple[bytes, int]
                 read += done
                 now = disk.fstat(descriptor)
             finally:
-                os.close(descriptor)
+                disk.close(descriptor)
             if (
                 now.st_ino != ino or storable_ns(now.st_ctime_ns) != ctime_ns
                 or storable_ns(now.st_mtime_ns) != mtime_ns or now.st_size != size or now.st_dev != dev

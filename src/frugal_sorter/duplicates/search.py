@@ -9,7 +9,6 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import groupby, islice
 from operator import itemgetter
-from pathlib import Path
 
 from frugal_sorter.duplicates.columns import SIZE, Columns, Files, Group, Same
 from frugal_sorter.duplicates.digests import WHOLE_BYTES, Digests, ends_digests, whole_digests
@@ -19,6 +18,7 @@ from frugal_sorter.filesystem.status import birth_ns
 from frugal_sorter.filesystem.walk import Reader, reason_of, working
 from frugal_sorter.planning.guard import never_entered
 from frugal_sorter.platforms import disk
+from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.state.digest_cache import CACHED_BYTES, DigestCache, Key
 
 _FIRST_LETTER = itemgetter(0)

@@ -145,9 +145,9 @@ def first_difference(one: Place, other: Place) -> int | None:
                 return None
             at += len(mine)
     finally:
-        os.close(first)
+        disk.close(first)
         if second >= 0:
-            os.close(second)
+            disk.close(second)
 
 
 # Folders that hold the same

@@ -9,7 +9,6 @@ from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
-from pathlib import Path
 
 from frugal_sorter.changes.descriptors import Descriptors
 from frugal_sorter.changes.outcome import Outcome
@@ -17,6 +16,7 @@ from frugal_sorter.execution.recovery import Recovered, catch_up, recover_interr
 from frugal_sorter.filesystem.record import Identity, Place, place_of
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import Plan
+from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.state.lock import writer_lock
 from frugal_sorter.steps.base import STOPPED, Mark, RunContext, attempt
 from frugal_sorter.steps.info_files import remove_stray_infos

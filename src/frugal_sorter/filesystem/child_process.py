@@ -5,10 +5,10 @@ from __future__ import annotations
 import os
 import sys
 from collections.abc import Sequence
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from frugal_sorter.platforms import processes, slashed
+from frugal_sorter.platforms.slashed import Path
 
 if TYPE_CHECKING:
     import subprocess

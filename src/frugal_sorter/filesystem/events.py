@@ -135,7 +135,7 @@ class SystemSource:
         self._mounts.join(5)
         logging.getLogger("watchdog").removeHandler(self._log)
         for descriptor in (self._stop, self._stopping):
-            os.close(descriptor)
+            disk.close(descriptor)
 
     def _hear_mounts(self) -> None:
         """Tell when a volume is mounted or unmounted."""

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import hashlib
-import os
 from collections.abc import Callable
 
 from frugal_sorter.filesystem.foreseen import real_path
@@ -46,7 +45,7 @@ def sample_of(place: Place, size: int, dir_fd: int | None = None) -> str:
         head = disk.pread(descriptor, _SAMPLE, 0)
         tail = disk.pread(descriptor, _SAMPLE, max(0, size - _SAMPLE))
     finally:
-        os.close(descriptor)
+        disk.close(descriptor)
     return hashlib.blake2b(head + b"\0" + tail, digest_size=16).hexdigest()
 
 
@@ -114,6 +113,6 @@ def same_contents(one: Place, other: Place) -> bool:
         try:
             return disk.fstat(first).st_size == disk.fstat(second).st_size and same_bytes(first, second)
         finally:
-            os.close(second)
+            disk.close(second)
     finally:
-        os.close(first)
+        disk.close(first)

@@ -91,13 +91,13 @@ class View:
         """Tell whether a folder will be there that is not now."""
         return path in self._made
 
-    def entries(self, folder: str) -> list[Moved | os.DirEntry[str]]:
+    def entries(self, folder: str) -> list[Moved | disk.Entry]:
         """Return what will be in a folder.
 
         Raises:
             OSError: it cannot be read.
         """
-        found: list[Moved | os.DirEntry[str]] = []
+        found: list[Moved | disk.Entry] = []
         real = self.real(folder)
         if real is None and not self.is_made(folder):
             raise FileNotFoundError(2, "No such file or directory", folder)

@@ -80,7 +80,7 @@ def look_inside(path: str, dir_fd: int | None = None) -> Inside | Unknown:
         # Half a sum is worse than none: a rule would take a folder for small or old that is not.
         return Unknown(f"{os.fsdecode(way[-200:]) or 'the folder'} inside cannot be read: {reason_of(error)}")
     finally:
-        os.close(fd)
+        disk.close(fd)
     # Sorted, since the order in which a folder names what is in it is nobody's promise.
     digest = hashlib.blake2b(b"\0\0".join(sorted(lines)), digest_size=16).hexdigest()
     return Inside(total, files, newest_ns, digest, repository, changed_ns)

@@ -13,7 +13,7 @@ import struct
 from collections.abc import Callable, Iterable, Sequence
 from typing import Any, NoReturn, TypeVar
 
-from frugal_sorter.platforms import processes
+from frugal_sorter.platforms import disk, processes
 
 Folder = TypeVar("Folder")
 Item = TypeVar("Item")
@@ -51,7 +51,7 @@ class _Tickets:
             fits = os.write(writing, tickets) == len(tickets)
         except OSError:
             fits = False
-        os.close(writing)
+        disk.close(writing)
         if not fits:
             self.close()
             raise BlockingIOError
@@ -66,7 +66,7 @@ class _Tickets:
 
     def close(self) -> None:
         """Give the pipe back."""
-        os.close(self._reading)
+        disk.close(self._reading)
 
 
 def fork_with_pipe() -> tuple[int, int]:
@@ -79,10 +79,10 @@ def fork_with_pipe() -> tuple[int, int]:
     try:
         child = processes.fork()
     except OSError:
-        os.close(reading)
-        os.close(writing)
+        disk.close(reading)
+        disk.close(writing)
         raise
-    os.close(writing if child else reading)
+    disk.close(writing if child else reading)
     return child, reading if child else writing
 
 

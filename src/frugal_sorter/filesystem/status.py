@@ -61,10 +61,6 @@ _Look = Callable[[Place, int | None], FileRecord]
 _IsAs = Callable[[str, int, Identity], bool]
 
 
-def _device(major: int, minor: int) -> int:
-    return os.makedev(major, minor) if sys.platform != "win32" else 0
-
-
 def _looks_by(call: Any) -> tuple[_Look, _IsAs]:
     """Return `look` and `is_same_file` by statx(2)."""
     wanted = _STATX_BASIC_STATS | _STATX_BTIME
@@ -89,7 +85,7 @@ def _looks_by(call: Any) -> tuple[_Look, _IsAs]:
         free.append(buffer)
         born_ns = born_s * 1_000_000_000 + born_n if mask & _STATX_BTIME else None
         return _record(
-            place, mode, _device(major, minor), ino, size, mtime_s * 1_000_000_000 + mtime_n,
+            place, mode, kernel.device(major, minor), ino, size, mtime_s * 1_000_000_000 + mtime_n,
             ctime_s * 1_000_000_000 + ctime_n, born_ns, nlink, uid, gid,
             atime_s * 1_000_000_000 + atime_n,
         )  # fmt: skip
@@ -109,7 +105,7 @@ def _looks_by(call: Any) -> tuple[_Look, _IsAs]:
         born_ns = born_s * 1_000_000_000 + born_n if mask & _STATX_BTIME else None
         return (
             ino == was.ino and size == was.size and mtime_s * 1_000_000_000 + mtime_n == was.mtime_ns
-            and born_ns == was.born_ns and stat.S_ISREG(mode) and _device(major, minor) == was.dev
+            and born_ns == was.born_ns and stat.S_ISREG(mode) and kernel.device(major, minor) == was.dev
         )  # fmt: skip
 
     return look, is_as

@@ -33,7 +33,7 @@ class Cursor:
         return self
 
     def __exit__(self, *_: object) -> None:
-        os.close(self.fd)
+        disk.close(self.fd)
 
     @property
     def depth(self) -> int:
@@ -56,10 +56,10 @@ class Cursor:
         below = disk.open(name, LIST, dir_fd=self.fd)
         own, found = disk.fstat(self.fd), disk.fstat(below)
         if not other_volume and found.st_dev != own.st_dev:
-            os.close(below)
+            disk.close(below)
             raise OSError(errno.EXDEV, "another volume is mounted inside")
         self._above.append((own.st_dev, own.st_ino))
-        os.close(self.fd)
+        disk.close(self.fd)
         self.fd = below
 
     def leave(self) -> int:
@@ -72,7 +72,7 @@ class Cursor:
         above = disk.open("..", LIST & ~disk.O_NOFOLLOW, dir_fd=self.fd)
         found = disk.fstat(above)
         if (found.st_dev, found.st_ino) != self._above[-1]:
-            os.close(above)
+            disk.close(above)
             raise OSError(errno.ESTALE, "moved while it was worked on")
         self._above.pop()
         left, self.fd = self.fd, above
@@ -122,7 +122,7 @@ def below(fd: int) -> Iterator[Met]:
             ways.pop()
             if not names:
                 return
-            os.close(cursor.leave())
+            disk.close(cursor.leave())
             name, status = names.pop()
             yield Met("leave", cursor.fd, name, status)
 

@@ -10,7 +10,7 @@ from typing import NamedTuple
 
 from frugal_sorter.filesystem.record import is_inside, place_of
 from frugal_sorter.filesystem.status import look
-from frugal_sorter.platforms import disk, slashed, volumes
+from frugal_sorter.platforms import disk, names, slashed, system, volumes
 from frugal_sorter.state.remembered import for_a_session
 
 # Their inode numbers are made up anew whenever the volume is mounted, or sooner.
@@ -18,7 +18,6 @@ _PASSING_INODES = re.compile(r"vfat|msdos|exfat|fuse.*|nfs.*|cifs|smb.*|9p|ncpfs
 # They take `A` and `a` for the same name, and keep some letters for themselves.
 _SHARED = re.compile(r"fuse.*|nfs.*|cifs|smb.*|9p|ncpfs|afs|ceph")
 _LIKE_WINDOWS = re.compile(r"vfat|msdos|exfat|ntfs.*|fuseblk|fuse\.exfat.*|fuse\.ntfs.*|fuse\.lowntfs.*")
-_NOT_ON_WINDOWS = re.compile(r'[<>:"|?*\\\x00-\x1f]')
 _FAT = re.compile(r"vfat|msdos")
 _LARGEST_ON_FAT = 4_294_967_295
 
@@ -48,13 +47,13 @@ class Volume:
     @property
     def ignores_case(self) -> bool:
         """Whether names that differ in case alone are the same name."""
-        return bool(_LIKE_WINDOWS.fullmatch(self.kind))
+        return system.NAME == "windows" or bool(_LIKE_WINDOWS.fullmatch(self.kind))
 
     def illegal(self, name: str, size: int = 0) -> str:
         """Return why a file of that name and size (bytes) cannot be there, or an empty text."""
         if not self.ignores_case:
             return ""
-        if _NOT_ON_WINDOWS.search(name) or name.endswith((".", " ")):
+        if names.windows_refuses(name):
             return f"a {self.kind} volume cannot hold that name"
         if size > _LARGEST_ON_FAT and _FAT.fullmatch(self.kind):
             return "larger than 4 GiB, the most that a FAT volume takes"

@@ -67,7 +67,7 @@ def read_folder(path: str, status: bool, dev: int | None = None, pick: Pick | No
             raise OSError(errno.EXDEV, "on another volume", path)
         listing = Listing(path, own.st_dev)
         with disk.scandir(descriptor) if view is None else nullcontext(view.entries(path)) as entries:
-            files: list[os.DirEntry[str] | foreseen.Moved] = []
+            files: list[disk.Entry | foreseen.Moved] = []
             for entry in entries:
                 # The kind comes with the name: no file is looked at for it.
                 if entry.is_file(follow_symlinks=False):
@@ -89,7 +89,7 @@ def read_folder(path: str, status: bool, dev: int | None = None, pick: Pick | No
             if status:
                 _fill(listing, files)
     finally:
-        os.close(descriptor)
+        disk.close(descriptor)
     # The order of a plan is the order of names, on every file system and every day.
     listing.folders.sort()
     return listing
@@ -104,7 +104,7 @@ def _nearest(view: foreseen.View, path: str) -> str:
     return real
 
 
-def _fill(listing: Listing, files: Sequence[os.DirEntry[str] | foreseen.Moved]) -> None:
+def _fill(listing: Listing, files: Sequence[disk.Entry | foreseen.Moved]) -> None:
     """Look at every file, all at once where none fails and singly where one does."""
     try:
         found = [entry.stat(follow_symlinks=False) for entry in files]

@@ -3,17 +3,16 @@
 from __future__ import annotations
 
 import errno
-import os
 import sqlite3
 import zlib
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
-from pathlib import Path
 from typing import Any, TypeVar
 
 from frugal_sorter.errors import StateError
 from frugal_sorter.journal.schema import MIGRATE, SCHEMA, TABLES
 from frugal_sorter.platforms import disk, volumes
+from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.state.reserve import Reserve
 
 # What a damaged row can raise when it is taken apart.
@@ -87,7 +86,7 @@ class Database:
         else:
             if fresh:
                 # The names of other people's files are in it: for this account alone from the first moment.
-                os.close(disk.open(self.path, disk.O_CREAT | disk.O_WRONLY | disk.O_CLOEXEC, 0o600))
+                disk.close(disk.open(self.path, disk.O_CREAT | disk.O_WRONLY | disk.O_CLOEXEC, 0o600))
             db = sqlite3.connect(self.path, isolation_level=None, timeout=10)
         try:
             if not (fresh and not write):
@@ -115,17 +114,22 @@ class Database:
         Raises:
             StateError: it is of a still older or a newer form.
         """
-        version = db.execute("PRAGMA user_version").fetchone()[0]
-        if version == 0:
-            db.executescript(f"BEGIN; {TABLES} PRAGMA user_version = {SCHEMA}; COMMIT;")
-        elif version in MIGRATE:
-            # A reader changes no file: it works on a copy in memory.
+        version = _version_of(db)
+        if version == 0 or version in MIGRATE:
+            # A reader changes no file, not even one that a writer has just begun: it works on a copy in memory.
             if not write:
                 copy = sqlite3.connect(":memory:", isolation_level=None)
                 db.backup(copy)
                 db.close()
                 db = copy
-            db.executescript(f"BEGIN; {MIGRATE[version]} PRAGMA user_version = {SCHEMA}; COMMIT;")
+            # Another process may have done it between the look and the lock.
+            db.execute("BEGIN IMMEDIATE")
+            version = _version_of(db)
+            for statement in (TABLES if version == 0 else MIGRATE.get(version, "")).split(";"):
+                db.execute(statement)
+            if version < SCHEMA:
+                db.execute(f"PRAGMA user_version = {SCHEMA}")
+            db.execute("COMMIT")
         elif version > SCHEMA:
             raise StateError(
                 f"{self.path}: the journal is of a newer version ({version}; this one knows {SCHEMA})",
@@ -225,3 +229,7 @@ class Database:
             f"{self.path}: the journal is damaged ({error or type(error).__name__})",
             "move it aside to start a new one; what it holds can then not be undone",
         )
+
+
+def _version_of(db: sqlite3.Connection) -> int:
+    return int(db.execute("PRAGMA user_version").fetchone()[0])

@@ -14,7 +14,6 @@ import os
 import secrets
 from collections import Counter, OrderedDict
 from collections.abc import Iterator, Mapping, Sequence
-from pathlib import Path
 from typing import NamedTuple, cast
 
 from frugal_sorter.changes.outcome import Outcome
@@ -28,6 +27,7 @@ from frugal_sorter.journal.schema import Numbering, write_block
 from frugal_sorter.journal.visits import COLUMNS, Visit, row_of, visit_of
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import accounts, disk
+from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.units import DAY_NS
 from frugal_sorter.state.last_run import LastRun
 from frugal_sorter.steps.base import Mark

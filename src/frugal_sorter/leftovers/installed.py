@@ -5,11 +5,11 @@ from __future__ import annotations
 import os
 from collections.abc import Sequence
 from functools import lru_cache
-from pathlib import Path
 
 from frugal_sorter.errors import StateError
 from frugal_sorter.leftovers.names import joined
 from frugal_sorter.platforms import disk, slashed
+from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.schedule.scheduler import ask_system
 
 _APPLICATIONS = ("/usr/share/applications", "/usr/local/share/applications")

@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
-from pathlib import Path
 
 from frugal_sorter.filesystem.inside import Inside, look_inside
 from frugal_sorter.filesystem.record import FileRecord, Unread, place_of
@@ -14,6 +13,7 @@ from frugal_sorter.filesystem.walk import unread_for
 from frugal_sorter.leftovers import installed
 from frugal_sorter.leftovers.names import likeness
 from frugal_sorter.platforms import disk
+from frugal_sorter.platforms.slashed import Path
 
 _LARGEST_TEXT = 100_000
 Note = Callable[[Unread], None]

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 from collections.abc import Sequence
-from pathlib import Path
 from typing import NamedTuple
 
 from frugal_sorter.filesystem.inside import Inside, look_inside
@@ -12,6 +11,7 @@ from frugal_sorter.filesystem.record import is_inside, place_of
 from frugal_sorter.filesystem.walk import VERSION_CONTROL
 from frugal_sorter.planning.plan import Plan, Refusal
 from frugal_sorter.platforms import accounts, disk, slashed, system
+from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.file.keys import REMOVALS
 from frugal_sorter.rules.model import Rule
 from frugal_sorter.state.folders import state_folder

@@ -9,13 +9,13 @@ from __future__ import annotations
 import json
 import os
 from collections import Counter
-from pathlib import Path
 
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.fingerprint import look_like_or_none
 from frugal_sorter.filesystem.record import Identity, Place
 from frugal_sorter.planning.plan import SAVED, Plan
 from frugal_sorter.platforms import disk
+from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.state.folders import is_writable_by_others, machine_id, refuse_writable_by_others
 from frugal_sorter.state.inputs import read_input
 from frugal_sorter.steps.count import Count

@@ -3,27 +3,12 @@
 from __future__ import annotations
 
 import sys
-from typing import Literal, NamedTuple
 
-Keeping = Literal["always", "daily", "never"]
-
-
-class Mount(NamedTuple):
-    """A mounted volume: its devices as status calls number them, the folder it is mounted at, and its kind."""
-
-    dev: int
-    top: str
-    kind: str
-
-
-class Room(NamedTuple):
-    """How much this account can still write to a volume, and how big it is, in bytes."""
-
-    free: int
-    total: int
-
+from frugal_sorter.platforms.volume_values import Keeping, Mount, Room
 
 if sys.platform == "win32":
     from frugal_sorter.platforms.windows.volumes import *
 else:
     from frugal_sorter.platforms.posix.volumes import *
+
+__all__ = ["Keeping", "Mount", "Room", "changes_of_mounts", "free_names", "mounts", "read_times", "room"]  # noqa: F405

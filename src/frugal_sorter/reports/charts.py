@@ -12,12 +12,12 @@ from collections import defaultdict
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from datetime import datetime
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.bands import AGE_BANDS, FUTURE_BAND, OLDEST_BAND
 from frugal_sorter.filesystem.types import OTHER, TYPE_OF_SUFFIX
+from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.reports.forecast import Point, Trend
 from frugal_sorter.reports.inventory import By, Inventory
 

@@ -6,7 +6,6 @@ import gzip
 import json
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
-from pathlib import Path
 from typing import NamedTuple
 
 from frugal_sorter.errors import UsageError
@@ -14,6 +13,7 @@ from frugal_sorter.filesystem.record import Unread
 from frugal_sorter.filesystem.room import room_of
 from frugal_sorter.filesystem.walk import walk
 from frugal_sorter.platforms import disk
+from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.state.folders import machine_id, ready_state_folder
 from frugal_sorter.state.inputs import open_input
 

@@ -6,12 +6,12 @@ import json
 from collections.abc import Mapping
 from contextlib import suppress
 from dataclasses import asdict, dataclass, field
-from pathlib import Path
 from typing import Any, NamedTuple
 
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import is_inside
 from frugal_sorter.filesystem.types import OTHER, TYPE_OF_SUFFIX, suffix_of
+from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.reports.inventory import InventoryCounter
 from frugal_sorter.reports.saved import Saved
 

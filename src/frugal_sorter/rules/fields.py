@@ -235,7 +235,7 @@ def _latest(facts: Facts) -> Fact:
 def _owner(facts: Facts) -> Fact:
     from frugal_sorter.platforms import accounts  # needed only where a rule asks
 
-    return accounts.owner_name(facts.record.uid)
+    return accounts.owner_name(facts.record.uid) or Unknown("this system does not say it of a file")
 
 
 def holder_of(facts: Facts) -> str | None:

@@ -8,11 +8,11 @@ import shlex
 import subprocess
 import tempfile
 from collections.abc import Sequence
-from pathlib import Path
 from shutil import which
 
 from frugal_sorter.errors import StateError
 from frugal_sorter.platforms import accounts, slashed
+from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.schedule import scheduler
 from frugal_sorter.schedule.entry import Entry
 from frugal_sorter.schedule.scheduler import Cannot, Piece, State, ask_system, insist

@@ -7,11 +7,11 @@ import re
 import time
 from contextlib import suppress
 from dataclasses import asdict, dataclass, field
-from pathlib import Path
 from typing import Any
 
 from frugal_sorter.errors import StateError, UsageError
 from frugal_sorter.platforms import disk
+from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.file.mistakes import InvalidValue, nearest
 from frugal_sorter.rules.units import Duration, parse_duration
 from frugal_sorter.schedule.when import When, parse_when

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from contextlib import suppress
-from pathlib import Path
 
 from frugal_sorter.errors import StateError
 from frugal_sorter.platforms import disk
+from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.schedule.scheduler import Piece
 
 

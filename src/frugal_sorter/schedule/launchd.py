@@ -6,11 +6,11 @@ import plistlib
 import re
 from collections.abc import Sequence
 from contextlib import suppress
-from pathlib import Path
 from typing import Any
 
 from frugal_sorter.errors import StateError
 from frugal_sorter.platforms import accounts, disk, slashed, system
+from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.schedule import scheduler
 from frugal_sorter.schedule.entry import Entry
 from frugal_sorter.schedule.files import text_of, write_whole

@@ -8,13 +8,13 @@ import re
 import signal
 from collections.abc import Sequence
 from contextlib import suppress
-from pathlib import Path
 from shutil import which
 
 import platformdirs
 
 from frugal_sorter.errors import StateError
 from frugal_sorter.platforms import accounts, disk
+from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.schedule import scheduler
 from frugal_sorter.schedule.entry import Entry
 from frugal_sorter.schedule.files import text_of, write_whole
@@ -285,7 +285,7 @@ def _what(entry: Entry) -> str:
 
 
 def _folder(entry: Entry) -> Path:
-    return _SYSTEM if entry.whole_machine else platformdirs.user_config_path("systemd") / "user"
+    return _SYSTEM if entry.whole_machine else Path(platformdirs.user_config_path("systemd")) / "user"
 
 
 def _properties(said: bytes) -> dict[str, str]:

@@ -10,7 +10,8 @@ import sqlite3
 from collections.abc import Iterable
 from contextlib import suppress
 from operator import itemgetter
-from pathlib import Path
+
+from frugal_sorter.platforms.slashed import Path
 
 FILE_NAME = "digests.sqlite"
 # About 100 bytes a row.

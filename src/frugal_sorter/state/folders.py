@@ -6,12 +6,12 @@ import hashlib
 import os
 import stat
 from contextlib import suppress
-from pathlib import Path
 
 import platformdirs
 
 from frugal_sorter.errors import StateError
 from frugal_sorter.platforms import accounts, disk
+from frugal_sorter.platforms.slashed import Path
 
 APP = "frugal-sorter"
 
@@ -36,7 +36,7 @@ def machine_id() -> str:
 
 def state_folder() -> Path:
     """Return this user's state folder for this machine; it may not exist yet."""
-    return platformdirs.user_state_path(APP, appauthor=False) / machine_id()
+    return Path(platformdirs.user_state_path(APP, appauthor=False)) / machine_id()
 
 
 def ready_state_folder() -> Path:
@@ -70,7 +70,7 @@ def default_rules_file() -> Path:
     named = os.environ.get("FRUGAL_RULES")
     if named:
         return Path(named).expanduser()
-    return platformdirs.user_config_path(APP, appauthor=False) / "rules.toml"
+    return Path(platformdirs.user_config_path(APP, appauthor=False)) / "rules.toml"
 
 
 def refuse_writable_by_others(path: Path, found: os.stat_result) -> None:
@@ -83,7 +83,7 @@ def refuse_writable_by_others(path: Path, found: os.stat_result) -> None:
     Raises:
         StateError: root is running and someone else can write the file.
     """
-    if not accounts.is_admin():
+    if not accounts.is_admin() or not accounts.HAVE_MODES:
         return
     sudo = os.environ.get("SUDO_UID", "")
     trusted = {0, int(sudo) if sudo.isdigit() else 0}
@@ -105,6 +105,8 @@ def others_can_write(file: str | Path) -> bool:
 
 def is_writable_by_others(found: os.stat_result) -> bool:
     """Tell whether another account than this one and root could have written a file of some status."""
+    if not accounts.HAVE_MODES:
+        return False
     # A group that has the number of its only member is no other account.
     own_group = found.st_gid in (accounts.group_id(), 0) and found.st_gid == found.st_uid
     group_can = bool(found.st_mode & stat.S_IWGRP) and not own_group

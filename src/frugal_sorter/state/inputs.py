@@ -6,10 +6,10 @@ import errno
 import os
 import stat
 from collections.abc import Callable
-from pathlib import Path
 from typing import BinaryIO
 
 from frugal_sorter.platforms import disk
+from frugal_sorter.platforms.slashed import Path
 
 Check = Callable[[os.stat_result], None]
 
@@ -51,5 +51,5 @@ def open_input(path: str | Path, check: Check = lambda _found: None) -> BinaryIO
         check(found)
         return open(descriptor, "rb")
     except BaseException:
-        os.close(descriptor)
+        disk.close(descriptor)
         raise

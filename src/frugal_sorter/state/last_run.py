@@ -6,11 +6,10 @@ journal sees by one look whether a run was interrupted.
 
 from __future__ import annotations
 
-import os
 from contextlib import suppress
-from pathlib import Path
 
 from frugal_sorter.platforms import disk
+from frugal_sorter.platforms.slashed import Path
 
 _NUMBER, _OPEN = "last-run", "open-runs"
 
@@ -48,7 +47,7 @@ class LastRun:
         """Keep whether there is a run that was begun and has not ended."""
         with suppress(OSError):
             if is_open:
-                os.close(disk.open(self._open, disk.O_WRONLY | disk.O_CREAT | disk.O_CLOEXEC, 0o600))
+                disk.close(disk.open(self._open, disk.O_WRONLY | disk.O_CREAT | disk.O_CLOEXEC, 0o600))
             else:
                 self._open.unlink()
 

@@ -6,10 +6,10 @@ import os
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
-from pathlib import Path
 
 from frugal_sorter.errors import RefusedError, StateError
 from frugal_sorter.platforms import disk, processes
+from frugal_sorter.platforms.slashed import Path
 
 _AGAIN_SECONDS = 0.1
 
@@ -49,7 +49,7 @@ def writer_lock(folder: Path, what: str, patience: float = 0) -> Iterator[None]:
             disk.pwrite(descriptor, f"frugal {what} (process {os.getpid()})".encode(), 0)
         yield
     finally:
-        os.close(descriptor)
+        disk.close(descriptor)
 
 
 def _unusable(path: Path, error: OSError) -> StateError:
@@ -70,4 +70,4 @@ def writer_is_active(folder: Path) -> bool:
     except OSError:
         return False
     finally:
-        os.close(descriptor)
+        disk.close(descriptor)

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import logging
-from pathlib import Path
 
 from frugal_sorter.platforms import disk
+from frugal_sorter.platforms.slashed import Path
 
 FILE_NAME = "frugal.log"
 _LARGEST_BYTES, _OLD_FILES = 1_000_000, 3

@@ -31,7 +31,7 @@ class OwnerLog:
             self._fd = disk.open(path, flags | disk.O_CREAT | disk.O_EXCL, 0o644)
             disk.fchmod(self._fd, 0o644)
         if not stat.S_ISREG(disk.fstat(self._fd).st_mode):
-            os.close(self._fd)
+            disk.close(self._fd)
             raise OSError(errno.EINVAL, "it is no regular file", path)
 
     def __enter__(self) -> OwnerLog:
@@ -40,7 +40,7 @@ class OwnerLog:
     def __exit__(
         self, _type: type[BaseException] | None, _error: BaseException | None, _trace: TracebackType | None
     ) -> None:
-        os.close(self._fd)
+        disk.close(self._fd)
 
     def line(self, text: str) -> None:
         """Write one line with the time of now; whatever a name holds, it stays one line.

@@ -5,9 +5,9 @@ from __future__ import annotations
 import errno
 import os
 from contextlib import suppress
-from pathlib import Path
 
 from frugal_sorter.platforms import disk
+from frugal_sorter.platforms.slashed import Path
 
 # Several files, since a disk can be out of files (inodes) as well as out of bytes.
 PARTS = 8
@@ -42,7 +42,7 @@ class Reserve:
                     os.ftruncate(descriptor, 0)
                 return
             finally:
-                os.close(descriptor)
+                disk.close(descriptor)
 
     def release(self) -> bool:
         """Give its room back to the disk; tell whether there was any."""

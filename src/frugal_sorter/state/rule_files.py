@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import hashlib
 from contextlib import suppress
-from pathlib import Path
 
 from frugal_sorter.errors import StateError
 from frugal_sorter.platforms import disk
+from frugal_sorter.platforms.slashed import Path
 
 _FOLDER = "rule-files"
 

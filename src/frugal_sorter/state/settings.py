@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import tomllib
 from dataclasses import dataclass
-from pathlib import Path
 from typing import Any
 
 import platformdirs
 
 from frugal_sorter.errors import UsageError
+from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.state.folders import APP
 from frugal_sorter.state.inputs import read_input
 
@@ -34,7 +34,7 @@ class Settings:
 
 def settings_file() -> Path:
     """Return where the settings are looked for."""
-    return platformdirs.user_config_path(APP, appauthor=False) / "settings.toml"
+    return Path(platformdirs.user_config_path(APP, appauthor=False)) / "settings.toml"
 
 
 def read_settings() -> Settings:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Iterator
 from contextlib import contextmanager
 
@@ -78,7 +77,7 @@ def _entry(fd: int, name: str) -> Iterator[tuple[str, tuple[int, int]]]:
         found = disk.fstat(descriptor)
         yield f"/proc/self/fd/{descriptor}", (found.st_dev, found.st_ino)
     finally:
-        os.close(descriptor)
+        disk.close(descriptor)
 
 
 def _ends(step: Step) -> tuple[Place, Identity]:

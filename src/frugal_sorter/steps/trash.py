@@ -153,10 +153,10 @@ class Trash(Verb):
             while left:
                 left = left[os.write(descriptor, left) :]
         except OSError:
-            os.close(descriptor)
+            disk.close(descriptor)
             remove_name(folder, name, lambda found: found.st_ino == made.st_ino)
             raise
-        os.close(descriptor)
+        disk.close(descriptor)
 
     def _take_back_info(self, number: int) -> None:
         target = self._prepared.pop(number, None)

@@ -12,7 +12,6 @@ import stat
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime
-from pathlib import Path
 from urllib.parse import unquote_to_bytes
 
 import platformdirs
@@ -20,6 +19,7 @@ import platformdirs
 from frugal_sorter.filesystem.record import Place, is_inside
 from frugal_sorter.filesystem.volumes import mounted_tops, volume_of
 from frugal_sorter.platforms import accounts, disk, slashed
+from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.state.remembered import for_a_session
 
 INFO_SUFFIX = ".trashinfo"
@@ -205,7 +205,7 @@ def read_info(trash: TrashBin, name: str) -> tuple[str, datetime | None]:
         try:
             raw = os.read(descriptor, 65_536)
         finally:
-            os.close(descriptor)
+            disk.close(descriptor)
     except OSError:
         return "", None
     return parse_info(raw, trash)

@@ -7,7 +7,6 @@ import csv
 import json
 import re
 import sys
-from pathlib import Path
 
 from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.options import add_format
@@ -25,6 +24,7 @@ from frugal_sorter.cli.reading import require_library
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.platforms import disk, slashed
+from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.reports.comparison import HOWS, Changed, Comparison, compare
 from frugal_sorter.reports.saved import SUFFIX, Saved, load, look_now
 from frugal_sorter.reports.totals import Totals, kept_totals, take_totals, totals_of

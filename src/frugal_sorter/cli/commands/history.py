@@ -5,7 +5,6 @@ from __future__ import annotations
 import argparse
 import csv
 import json
-import shlex
 import sys
 import time
 from collections import Counter
@@ -35,7 +34,7 @@ from frugal_sorter.filesystem.record import Place
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.journal.run import Run
 from frugal_sorter.journal.visits import TROUBLE, Driver, Visit
-from frugal_sorter.platforms import slashed
+from frugal_sorter.platforms import shell, slashed
 from frugal_sorter.reports.totals import kept_totals
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.lock import writer_is_active
@@ -183,7 +182,7 @@ def _lines(counted: Mapping[int, _Counts], runs: Sequence[Run], visits: Sequence
 
 
 def _line_of_visit(visit: Visit, active: bool) -> _Line:
-    words = shlex.split(visit.command) if visit.command.count("'") % 2 == 0 else visit.command.split()
+    words = shell.split(visit.command) if visit.command.count("'") % 2 == 0 else visit.command.split()
     what = words[1] if len(words) > 1 else visit.driver
     state: str = visit.outcome
     if state == "running":

@@ -10,7 +10,6 @@ import sys
 from collections import Counter
 from collections.abc import Mapping
 from functools import lru_cache
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from frugal_sorter.app.session import Session
@@ -34,6 +33,7 @@ from frugal_sorter.filesystem.bands import band_order
 from frugal_sorter.filesystem.extended_attributes import tags_text
 from frugal_sorter.filesystem.record import Unread, is_inside
 from frugal_sorter.filesystem.walk import reason_of
+from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.reports.inventory import WAYS, By, Count, Inventory, InventoryCounter
 from frugal_sorter.reports.listing import SORTS, list_entries
 

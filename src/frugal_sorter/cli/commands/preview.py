@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 import json
-import shlex
 from dataclasses import replace
 
 from frugal_sorter.app.rules import look_ahead, look_further, rules_named
@@ -21,6 +20,7 @@ from frugal_sorter.errors import UsageError
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.plan_file import save_plan
 from frugal_sorter.planning.selection import Numbers
+from frugal_sorter.platforms import shell
 from frugal_sorter.rules.model import RuleBook
 
 EXAMPLES = """
@@ -124,8 +124,8 @@ def _exit_code(args: argparse.Namespace, plan: Plan) -> int:
 def _tidy(args: argparse.Namespace) -> str:
     """Return the command that does what was shown."""
     if args.save:
-        return shlex.join(["frugal", "tidy", "--plan", str(args.save)])
+        return shell.join(["frugal", "tidy", "--plan", str(args.save)])
     words = ["frugal", "tidy", *([str(args.rules)] if args.rules else [])]
     words += [word for name in args.rule for word in ("--rule", name)]
     words += ["--again"] if args.again else []
-    return shlex.join([*words, *(["--without", *args.without] if args.without else [])])
+    return shell.join([*words, *(["--without", *args.without] if args.without else [])])

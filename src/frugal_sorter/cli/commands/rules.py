@@ -5,7 +5,6 @@ from __future__ import annotations
 import argparse
 import json
 from collections.abc import Callable, Sequence
-from pathlib import Path
 
 from frugal_sorter.app.rule_file import RuleRecord, change, look_back, rules_of
 from frugal_sorter.app.rules import look_ahead
@@ -21,6 +20,7 @@ from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.planning.deciding import Sight
 from frugal_sorter.platforms import slashed
+from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.fields import fold
 from frugal_sorter.rules.file.editing import RuleText
 from frugal_sorter.rules.file.load import load_rules

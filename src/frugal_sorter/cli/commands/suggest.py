@@ -5,7 +5,6 @@ from __future__ import annotations
 import argparse
 import time
 from collections.abc import Sequence
-from pathlib import Path
 
 from frugal_sorter.app.suggest import HEAD, Proposal, learn_from, learn_from_hand, suggest
 from frugal_sorter.cli.interrupted import begin
@@ -18,6 +17,7 @@ from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Unread
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.platforms import disk
+from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.file.one_rule import refuse_unwritable
 
 EXAMPLES = """

@@ -5,7 +5,6 @@ from __future__ import annotations
 import argparse
 import os
 from dataclasses import replace
-from pathlib import Path
 
 from frugal_sorter.app.rules import keep_only, leave_out, plan_rules, plan_saved, rules_named
 from frugal_sorter.app.session import Session
@@ -32,6 +31,7 @@ from frugal_sorter.errors import UsageError
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.selection import Numbers, choose
 from frugal_sorter.platforms import disk
+from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.model import RuleBook
 
 EXAMPLES = """

@@ -6,12 +6,12 @@ import argparse
 import os
 import signal
 import sys
-from pathlib import Path
 from types import FrameType
 
 from frugal_sorter.cli import visits
 from frugal_sorter.errors import UsageError
 from frugal_sorter.platforms import processes
+from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.schedule.entry import check_name
 
 EXAMPLES = """

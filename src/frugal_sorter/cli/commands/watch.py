@@ -154,7 +154,7 @@ def _only_one(rules: str) -> Iterator[None]:
             raise RefusedError(f"{rules}: another watcher has these rules", "end that one first")
         yield
     finally:
-        os.close(descriptor)
+        disk.close(descriptor)
 
 
 class _Terminal:

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Iterable, Sequence
-from pathlib import Path
 
 from frugal_sorter.cli.options import rules_file
 from frugal_sorter.errors import FrugalError
+from frugal_sorter.platforms.slashed import Path
 
 KINDS = ("rules", "runs", "schedules", "types")
 EXAMPLES = """

@@ -7,7 +7,14 @@ import pwd
 import sys
 from pathlib import Path
 
+assert sys.platform != "win32"
+
+
 _MACHINE_ID = Path("/etc/machine-id")
+
+
+# Whether the mode of a file says who may read and write it.
+HAVE_MODES = True
 
 
 def user_id() -> int:
@@ -27,11 +34,11 @@ def is_admin() -> bool:
 
 def account_name() -> str:
     """Return its name, or its number where it has none."""
-    return owner_name(os.geteuid())
+    return owner_name(os.geteuid()) or ""
 
 
-def owner_name(uid: int) -> str:
-    """Return the name of an account, its number where it has none."""
+def owner_name(uid: int) -> str | None:
+    """Return the name of an account, its number where it has none; None where files do not say whose they are."""
     try:
         return pwd.getpwuid(uid).pw_name
     except KeyError:

@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import sys
 from collections.abc import Callable
 from operator import attrgetter
+
+assert sys.platform != "win32"
+
 from os import (
     O_APPEND,
     O_CLOEXEC,
@@ -20,6 +24,7 @@ from os import (
     O_TRUNC,
     O_WRONLY,
     access,
+    close,
     fchmod,
     fchown,
     fstat,
@@ -60,8 +65,10 @@ __all__ = [
     "O_RDWR",
     "O_TRUNC",
     "O_WRONLY",
+    "Entry",
     "access",
     "blocks_of",
+    "close",
     "copy_range",
     "exists",
     "fchmod",
@@ -79,6 +86,7 @@ __all__ = [
     "listdir",
     "lstat",
     "mkdir",
+    "next_data",
     "open",
     "pread",
     "pwrite",
@@ -99,6 +107,7 @@ __all__ = [
 O_PATH: int = getattr(os, "O_PATH", os.O_RDONLY)
 O_NOATIME: int = getattr(os, "O_NOATIME", 0)
 BLOCK_BYTES = 512
+Entry = os.DirEntry[str]
 
 
 def is_hidden(name: str, found: os.stat_result | None = None) -> bool:
@@ -142,3 +151,18 @@ def reserve(descriptor: int, size: int) -> None:
         os.posix_fallocate(descriptor, 0, size)
     else:
         os.pwrite(descriptor, bytes(size), 0)
+
+
+def next_data(descriptor: int, at: int, size: int) -> tuple[int, int] | None:
+    """Return where the next bytes of a file that are no hole begin and end; None where nothing but a hole is left.
+
+    Args:
+        descriptor: of the file.
+        at: where to begin.
+        size: of the file, in bytes.
+    """
+    try:
+        begin = os.lseek(descriptor, at, os.SEEK_DATA)
+        return begin, min(os.lseek(descriptor, begin, os.SEEK_HOLE), size)
+    except OSError as error:
+        return None if error.errno == errno.ENXIO else (at, size)

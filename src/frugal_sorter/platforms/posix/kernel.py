@@ -8,6 +8,9 @@ import sys
 from collections.abc import Callable
 from typing import Any
 
+assert sys.platform != "win32"
+
+
 _ENCODING = sys.getfilesystemencoding()
 # Linux: RENAME_NOREPLACE of renameat2(2). macOS: RENAME_EXCL of renameatx_np(2).
 _CALL, _EXCLUSIVELY = ("renameatx_np", 4) if sys.platform == "darwin" else ("renameat2", 1)
@@ -68,3 +71,8 @@ def sync_folder(descriptor: int) -> None:
         os.fsync(own)
     finally:
         os.close(own)
+
+
+def device(major: int, minor: int) -> int:
+    """Return the number of a device, as a status has it."""
+    return os.makedev(major, minor)

@@ -12,6 +12,9 @@ import os
 import signal
 import sys
 
+assert sys.platform != "win32"
+
+
 CAN_LEASE = sys.platform == "linux"
 
 

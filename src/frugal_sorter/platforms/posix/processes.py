@@ -4,7 +4,11 @@ from __future__ import annotations
 
 import os
 import signal
+import sys
 from typing import Any
+
+assert sys.platform != "win32"
+
 
 # What asks a program to end, and what tells one that runs on its own that its settings changed.
 GENTLE_STOPS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)

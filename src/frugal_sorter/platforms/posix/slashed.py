@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 from os.path import abspath, expanduser, isabs, join, normpath, realpath, relpath
+from pathlib import Path
 
 __all__ = [
-    "abspath", "expanduser", "is_absolute", "is_top", "join", "native", "normpath", "realpath", "relpath", "slashed", "unfit",
+    "Path",
+    "abspath", "expanduser", "is_absolute", "is_top", "join", "native", "normpath", "realpath", "relpath", "slashed",
+    "top_and_names",
 ]  # fmt: skip
 
 is_absolute = isabs
@@ -26,6 +29,6 @@ def slashed(path: str) -> str:
     return path
 
 
-def unfit(name: str) -> str:
-    """Return why the system can hold no entry of that name, or an empty text."""
-    return ""
+def top_and_names(path: str) -> tuple[str, list[str]]:
+    """Return the top of an absolute path, and the names on the way down."""
+    return "/", [name for name in path.split("/") if name]

@@ -9,7 +9,9 @@ import sys
 import time
 from collections.abc import Iterator
 
-from frugal_sorter.platforms.volumes import Keeping, Mount, Room
+assert sys.platform != "win32"
+
+from frugal_sorter.platforms.volume_values import Keeping, Mount, Room
 
 _MOUNTS = "/proc/self/mountinfo"
 

@@ -12,10 +12,10 @@ import os
 from collections.abc import Iterator
 from functools import lru_cache
 from importlib import resources
-from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from frugal_sorter.errors import StateError
+from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.state.folders import ready_state_folder
 
 if TYPE_CHECKING:

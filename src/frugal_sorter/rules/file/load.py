@@ -6,7 +6,6 @@ import hashlib
 import os
 import re
 from collections.abc import Mapping
-from pathlib import Path
 from typing import Any
 
 from frugal_sorter.errors import UsageError
@@ -14,6 +13,7 @@ from frugal_sorter.filesystem.record import is_inside
 from frugal_sorter.filesystem.types import TYPE_OF_SUFFIX, TYPES
 from frugal_sorter.filesystem.volumes import is_on_mounted_volume
 from frugal_sorter.platforms import slashed
+from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.conditions.building import parse_condition
 from frugal_sorter.rules.conditions.parsing import keep as keep_parsed
 from frugal_sorter.rules.conditions.tree import Node, capture_kinds

@@ -5,10 +5,10 @@ from __future__ import annotations
 import json
 from collections.abc import Mapping
 from dataclasses import replace
-from pathlib import Path
 from typing import Any
 
 from frugal_sorter.errors import UsageError, printable
+from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.file.load import FORMAT, read_rules
 from frugal_sorter.rules.file.mistakes import InvalidValue, Mistakes
 from frugal_sorter.rules.file.places import expand

@@ -5,11 +5,11 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Mapping
-from pathlib import Path
 
 import platformdirs
 
 from frugal_sorter.platforms import disk, slashed
+from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.file.mistakes import InvalidValue, nearest
 
 _LEAD = re.compile(r"\{([^{}]*)\}")
@@ -20,12 +20,12 @@ def built_in_places() -> dict[str, str]:
     """Return the folders that every rule file can name (XDG user directories on Linux)."""
     return {
         "home": str(Path.home()),
-        "desktop": platformdirs.user_desktop_dir(),
-        "documents": platformdirs.user_documents_dir(),
-        "downloads": platformdirs.user_downloads_dir(),
-        "pictures": platformdirs.user_pictures_dir(),
-        "music": platformdirs.user_music_dir(),
-        "videos": platformdirs.user_videos_dir(),
+        "desktop": slashed.slashed(platformdirs.user_desktop_dir()),
+        "documents": slashed.slashed(platformdirs.user_documents_dir()),
+        "downloads": slashed.slashed(platformdirs.user_downloads_dir()),
+        "pictures": slashed.slashed(platformdirs.user_pictures_dir()),
+        "music": slashed.slashed(platformdirs.user_music_dir()),
+        "videos": slashed.slashed(platformdirs.user_videos_dir()),
         "temp": _temp_folder(),
     }
 

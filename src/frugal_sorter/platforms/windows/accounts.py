@@ -1,0 +1,94 @@
+"""Accounts of Windows: files have no numbers of owners here, so that all have the same."""
+
+from __future__ import annotations
+
+import ctypes
+import os
+import sys
+import winreg
+
+assert sys.platform == "win32"
+
+from frugal_sorter.platforms.windows.slashed import expanduser, slashed
+
+_PROFILES = r"SOFTWARE\Microsoft\Windows NT\CurrentVersion\ProfileList"
+_MACHINE = r"SOFTWARE\Microsoft\Cryptography"
+
+
+# Whether the mode of a file says who may read and write it.
+HAVE_MODES = False
+
+
+def user_id() -> int:
+    """Return the number that all files have as their owner."""
+    return 0
+
+
+def group_id() -> int:
+    """Return the number that all files have as their group."""
+    return 0
+
+
+def is_admin() -> bool:
+    """Tell whether this process is elevated."""
+    try:
+        return bool(ctypes.WinDLL("shell32").IsUserAnAdmin())
+    except OSError:
+        return False
+
+
+def account_name() -> str:
+    """Return the name of the account."""
+    return os.environ.get("USERNAME") or os.path.basename(own_home())
+
+
+def owner_name(uid: int) -> str | None:
+    """Return the name of an owner: it is not known."""
+    return None
+
+
+def own_home() -> str:
+    """Return the home folder of this account."""
+    return expanduser("~")
+
+
+def homes() -> list[str]:
+    """Return the home folders of all accounts."""
+    found = [own_home()]
+    try:
+        with winreg.OpenKey(winreg.HKEY_LOCAL_MACHINE, _PROFILES) as profiles:
+            for at in range(winreg.QueryInfoKey(profiles)[0]):
+                with winreg.OpenKey(profiles, winreg.EnumKey(profiles, at)) as one:
+                    folder = winreg.ExpandEnvironmentStrings(str(winreg.QueryValueEx(one, "ProfileImagePath")[0]))
+                    found.append(slashed(folder))
+    except OSError:
+        pass
+    return found
+
+
+def become(name: str) -> dict[str, str]:
+    """Become another account.
+
+    Raises:
+        NotImplementedError: always.
+    """
+    raise NotImplementedError
+
+
+def machine_key() -> str:
+    """Return what tells this machine from others, empty where it has nothing of the kind."""
+    try:
+        with winreg.OpenKey(winreg.HKEY_LOCAL_MACHINE, _MACHINE, 0, winreg.KEY_READ | winreg.KEY_WOW64_64KEY) as key:
+            return str(winreg.QueryValueEx(key, "MachineGuid")[0])
+    except FileNotFoundError:
+        return ""
+
+
+def machine_name() -> str:
+    """Return the name of the machine."""
+    return os.environ.get("COMPUTERNAME", "")
+
+
+def umask() -> int:
+    """Return the bits that are left out of the mode of what is made; modes mean little here."""
+    return 0o077

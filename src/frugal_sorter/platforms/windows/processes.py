@@ -1,0 +1,141 @@
+"""Processes of Windows."""
+
+from __future__ import annotations
+
+import ctypes
+import msvcrt
+import os
+import signal
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Callable
+from contextlib import suppress
+from ctypes import wintypes
+from typing import Any
+
+assert sys.platform == "win32"
+
+from frugal_sorter.platforms.windows import api, disk
+from frugal_sorter.platforms.windows.slashed import slashed
+
+GENTLE_STOPS = (signal.SIGINT, signal.SIGTERM, signal.SIGBREAK)
+HANG_UP: int | None = None
+START_FOLDER = slashed(os.environ.get("SYSTEMROOT", "C:/"))
+# Far behind all that a lock file holds, so that others can read who has it.
+_LOCKED_AT = 1 << 30
+_PEEK_SECONDS = 0.005
+_BROKEN_PIPE = 109
+
+
+class _Limits(ctypes.Structure):
+    """JOBOBJECT_EXTENDED_LIMIT_INFORMATION."""
+
+    _fields_ = (
+        ("process_time", ctypes.c_int64), ("job_time", ctypes.c_int64), ("flags", wintypes.DWORD),
+        ("least", ctypes.c_size_t), ("most", ctypes.c_size_t), ("active", wintypes.DWORD), ("affinity", ctypes.c_size_t),
+        ("priority", wintypes.DWORD), ("scheduling", wintypes.DWORD), ("io", ctypes.c_uint64 * 6),
+        ("process_memory", ctypes.c_size_t), ("job_memory", ctypes.c_size_t), ("peak_process", ctypes.c_size_t),
+        ("peak_job", ctypes.c_size_t),
+    )  # fmt: skip
+
+
+_EXTENDED, _TIME, _MEMORY = 9, 0x2, 0x100
+
+
+def can_fork() -> bool:
+    """Tell whether a fork can be had: never."""
+    return False
+
+
+def fork() -> int:
+    """Refuse.
+
+    Raises:
+        OSError: always.
+    """
+    raise OSError("this system has no forks")
+
+
+def set_blocking(descriptor: int, is_blocking: bool) -> None:
+    """Say whether reading and writing a pipe wait for the other end: who reads looks first whether there is something."""
+
+
+def limit(memory_bytes: int, cpu_seconds: int | None = None) -> None:
+    """Limit what this process may use, by a job of its own.
+
+    Args:
+        memory_bytes: its memory.
+        cpu_seconds: its time on a processor; None for no limit.
+    """
+    api.KERNEL.CreateJobObjectW.restype = wintypes.HANDLE
+    api.KERNEL.GetCurrentProcess.restype = wintypes.HANDLE
+    job = api.KERNEL.CreateJobObjectW(None, None)
+    limits = _Limits(flags=_MEMORY | (_TIME if cpu_seconds else 0), process_memory=memory_bytes)
+    limits.process_time = (cpu_seconds or 0) * 10_000_000
+    handle = wintypes.HANDLE(job)
+    api.KERNEL.SetInformationJobObject(handle, _EXTENDED, ctypes.byref(limits), ctypes.sizeof(limits))
+    api.KERNEL.AssignProcessToJobObject(handle, wintypes.HANDLE(api.KERNEL.GetCurrentProcess()))
+
+
+def child_group() -> dict[str, Any]:
+    """Return how `subprocess.Popen` starts a program that Ctrl-C does not reach."""
+    return {"creationflags": subprocess.CREATE_NEW_PROCESS_GROUP}
+
+
+def kill_group(pid: int) -> None:
+    """End a program that was started so, with its children."""
+    import psutil
+
+    with suppress(psutil.Error):
+        program = psutil.Process(pid)
+        for one in (*program.children(recursive=True), program):
+            with suppress(psutil.Error):
+                one.kill()
+
+
+def end_after(seconds: int, stop: Callable[[int, Any], None]) -> None:
+    """Have a handler of signals called after so many seconds."""
+    timer = threading.Timer(seconds, stop, (0, None))
+    timer.daemon = True
+    timer.start()
+
+
+def try_lock(descriptor: int) -> bool:
+    """Lock an open file for this process alone, without waiting; closing it unlocks it, and so does the end of the process.
+
+    Raises:
+        OSError: it cannot be locked at all.
+    """
+    os.lseek(descriptor, _LOCKED_AT, os.SEEK_SET)
+    try:
+        msvcrt.locking(descriptor, msvcrt.LK_NBLCK, 1)
+    except OSError:
+        return False
+    return True
+
+
+def wait_readable(descriptor: int, seconds: float) -> bool:
+    """Wait until there is something to read from a pipe, or its other end is closed; False after so many seconds."""
+    until, handle, there = time.monotonic() + seconds, msvcrt.get_osfhandle(descriptor), wintypes.DWORD()
+    while True:
+        if not api.peek_pipe(handle, None, 0, None, ctypes.byref(there), None) or there.value:
+            return True
+        if time.monotonic() > until:
+            return False
+        time.sleep(_PEEK_SECONDS)
+
+
+def hand_on(descriptor: int) -> tuple[str, list[int]]:
+    """Return the word by which a child finds an open file, and the descriptors that it must be given for that."""
+    return disk.path_of(descriptor), []
+
+
+def handed_on(word: str) -> int:
+    """Return a descriptor of the file that a parent has handed on."""
+    return disk.open(word, disk.O_RDONLY | disk.O_NOFOLLOW)
+
+
+def give_back_memory() -> None:
+    """Give the system back what is kept for later: it does that by itself."""

@@ -1,0 +1,95 @@
+r"""Paths of Windows: inside `C:/Users/maren`, outside `\\?\C:\Users\maren`, so that any name and length can be reached."""
+
+from __future__ import annotations
+
+import ntpath
+import os
+import sys
+from pathlib import PurePath, WindowsPath
+
+assert sys.platform == "win32"
+
+
+_LONG, _LONG_SHARE = "\\\\?\\", "\\\\?\\UNC\\"
+Named = str | PurePath
+
+
+class Path(WindowsPath):
+    """A path that is written with slashes."""
+
+    def __str__(self) -> str:
+        return super().__str__().replace("\\", "/")
+
+
+def slashed(path: Named) -> str:
+    """Return a path that a person wrote, or the system gave, as the program has it."""
+    text = str(path)
+    if text.startswith(_LONG_SHARE):
+        text = "\\\\" + text[len(_LONG_SHARE) :]
+    elif text.startswith(_LONG):
+        text = text[len(_LONG) :]
+    text = text.replace("\\", "/")
+    return text[0].upper() + text[1:] if text[1:2] == ":" else text
+
+
+def native(path: Named) -> str:
+    """Return a path as the system takes it."""
+    text = str(path)
+    if text.startswith(_LONG) or not ntpath.isabs(text):
+        return text
+    text = text.replace("/", "\\")
+    if len(text) > 3:
+        text = text.rstrip("\\")
+    return _LONG_SHARE + text[2:] if text.startswith("\\\\") else _LONG + text
+
+
+def is_absolute(path: Named) -> bool:
+    """Tell whether a path says where it begins, with its drive or share."""
+    return bool(ntpath.splitdrive(path)[0]) and ntpath.isabs(path)
+
+
+def is_top(path: str) -> bool:
+    """Tell whether a path is one that nothing is above: a drive or a share."""
+    return ntpath.dirname(path) == path
+
+
+def top_and_names(path: str) -> tuple[str, list[str]]:
+    """Return the top of an absolute path, and the names on the way down."""
+    drive, rest = ntpath.splitdrive(path)
+    return f"{drive}/", [name for name in rest.split("/") if name]
+
+
+def join(first: Named, *more: Named) -> str:
+    """Join parts of a path; an absolute one begins anew."""
+    return slashed(ntpath.join(str(first), *map(str, more)))
+
+
+def normpath(path: Named) -> str:
+    """Return a path without `.`, `..` and doubled slashes."""
+    return slashed(ntpath.normpath(slashed(path)))
+
+
+def abspath(path: Named) -> str:
+    """Return a path from its drive on."""
+    text = slashed(path)
+    if is_absolute(text):
+        return normpath(text)  # the system would take the dots off the ends of names
+    return slashed(ntpath.abspath(text))
+
+
+def realpath(path: Named) -> str:
+    """Return a path without links, in the letters that the disk has."""
+    return slashed(ntpath.realpath(native(abspath(path))))
+
+
+def relpath(path: Named, start: Named | None = None) -> str:
+    """Return a path from another folder on, absolute where it is on another drive."""
+    try:
+        return slashed(ntpath.relpath(abspath(path), abspath(start if start is not None else os.getcwd())))
+    except ValueError:
+        return abspath(path)
+
+
+def expanduser(path: Named) -> str:
+    """Return a path with the home folder in place of `~`."""
+    return slashed(ntpath.expanduser(str(path)))

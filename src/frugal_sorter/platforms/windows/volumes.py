@@ -1,0 +1,59 @@
+"""Drives."""
+
+from __future__ import annotations
+
+import ctypes
+import shutil
+import string
+import sys
+from collections.abc import Iterator
+
+assert sys.platform == "win32"
+
+from frugal_sorter.platforms.volume_values import Keeping, Mount, Room
+from frugal_sorter.platforms.windows import api, disk
+from frugal_sorter.platforms.windows.slashed import native
+
+_OVER_A_NETWORK = 4
+
+
+def mounts() -> list[Mount]:
+    """Return every drive with something in it."""
+    found, drives = [], api.logical_drives()
+    for at, letter in enumerate(string.ascii_uppercase):
+        if not drives >> at & 1:
+            continue
+        top, kind = f"{letter}:/", ctypes.create_unicode_buffer(64)
+        try:
+            api.check(api.volume_information(f"{letter}:\\", None, 0, None, None, None, kind, len(kind)))
+            dev = disk.stat(top).st_dev
+        except OSError:
+            continue  # a drive without a disk
+        is_far = api.drive_type(f"{letter}:\\") == _OVER_A_NETWORK
+        found.append(Mount(dev, top, "smb" if is_far else kind.value.lower()))
+    return found
+
+
+def room(path: str | int) -> Room:
+    """Return the room on the volume of a folder, given by its path or a descriptor.
+
+    Raises:
+        OSError: it cannot be asked.
+    """
+    found = shutil.disk_usage(native(disk.path_of(path) if isinstance(path, int) else path))
+    return Room(found.free, found.total)
+
+
+def free_names(path: str) -> int | None:
+    """Return how many more files can be made: any number."""
+    return None
+
+
+def read_times(folder: str) -> Keeping:
+    """Tell how a volume keeps when files were opened: mostly it does not, and it cannot be asked."""
+    return "never"
+
+
+def changes_of_mounts(stop: int) -> Iterator[None]:
+    """Yield whenever a drive came or went: that is not told here."""
+    return iter(())
