@@ -256,7 +256,9 @@ def test_a_file_that_a_program_has_open_is_in_use_and_the_program_is_named(folde
         world = World(NOW_NS)
         facts = facts_of(path, folder, world)
         assert facts("in use") is True
-        assert world.open_files.holder(*facts.record.identity[1:3]) == f"tail (process {program.pid})"
+        assert (
+            world.open_files.holder(facts.record.identity, facts.record.place.path) == f"tail (process {program.pid})"
+        )
         program.kill()
     assert facts_of(path, folder, World(NOW_NS))("in use") is False
 

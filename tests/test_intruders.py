@@ -21,7 +21,7 @@ from frugal_sorter.cli.output.text import cell_text
 from frugal_sorter.errors import StateError
 from frugal_sorter.execution.executor import Result
 from frugal_sorter.state.inputs import read_input
-from frugal_sorter.trash.freedesktop import TrashBin, parse_info
+from frugal_sorter.trash.freedesktop import FreedesktopBin, parse_info
 from tests.conftest import AS_ROOT, Frugal, Mount
 from tests.served import Served
 from tests.support import book_of, carry_out, plan_of, put, rules_text, undo
@@ -131,12 +131,12 @@ def test_root_refuses_a_rule_file_of_another_account_by_its_descriptor(folder: P
 )
 def test_an_info_file_cannot_say_that_something_comes_to_where_it_was_not(named: str, top: str, original: str) -> None:
     raw = f"[Trash Info]\nPath={named}\nDeletionDate=2026-11-23T12:00:00\n".encode()
-    assert parse_info(raw, TrashBin("/x", top, 1))[0] == original
+    assert parse_info(raw, FreedesktopBin("/x", top, 1))[0] == original
 
 
 @pytest.mark.parametrize("date", ["0001-01-01T00:00:00", "9999-12-31T23:59:59", "2026-13-01T00:00:00", "soon", ""])
 def test_a_date_that_no_clock_has_shown_is_no_date(date: str) -> None:
-    deleted = parse_info(f"[Trash Info]\nPath=/a\nDeletionDate={date}\n".encode(), TrashBin("/x", "", 1))[1]
+    deleted = parse_info(f"[Trash Info]\nPath=/a\nDeletionDate={date}\n".encode(), FreedesktopBin("/x", "", 1))[1]
     assert deleted is None or deleted.year == 9999
 
 

@@ -90,10 +90,8 @@ def _is_by_descriptor(call: ast.Call, name: str) -> bool:
     if any(word.arg in ("dir_fd", "src_dir_fd") for word in call.keywords):
         return True
     first = call.args[0] if call.args else None
-    if isinstance(first, ast.Name):
-        return first.id in DESCRIPTORS
     # The top is where every descent begins.
-    return isinstance(first, ast.Name) and first.id == "top" and name == "open"
+    return isinstance(first, ast.Name) and (first.id in DESCRIPTORS or (first.id == "top" and name == "open"))
 
 
 def test_whatever_changes_a_file_goes_by_descriptors_and_never_by_a_path() -> None:

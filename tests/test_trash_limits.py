@@ -22,7 +22,8 @@ from frugal_sorter.rules.file.load import read_rules
 from frugal_sorter.rules.file.trash_limits import WEEK, TrashLimits
 from frugal_sorter.rules.units import SECOND_NS, Duration
 from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.trash.freedesktop import TrashBin, Trashed
+from frugal_sorter.trash.base import Trashed
+from frugal_sorter.trash.freedesktop import FreedesktopBin
 from tests.conftest import Frugal
 from tests.support import NOW_NS, WORLD, condition, put, rules_text, trash_of
 from tests.test_faults import _desktop
@@ -298,7 +299,7 @@ def test_the_oldest_go_first_only_as_many_as_needed_and_never_the_young(
     tmp_path_factory: pytest.TempPathFactory, entries: list[tuple[int, int]], older: int | None, most: int | None,
     keep: int, coming: int,
 ) -> None:  # fmt: skip
-    bin_ = TrashBin("/trash", "", 1)
+    bin_ = FreedesktopBin("/trash", "", 1)
     record = look(Place(*os.path.split(__file__)))
     weighed = [
         Weighed(

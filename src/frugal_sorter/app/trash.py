@@ -15,7 +15,7 @@ from frugal_sorter.planning.plan import Note, Plan
 from frugal_sorter.planning.restoring import plan_restore
 from frugal_sorter.rules.file.trash_limits import TrashLimits
 from frugal_sorter.steps.count import total
-from frugal_sorter.trash.freedesktop import Trashed
+from frugal_sorter.trash.base import Trashed
 
 
 class Emptying(NamedTuple):

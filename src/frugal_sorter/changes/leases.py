@@ -154,5 +154,5 @@ def _writer_of(descriptor: int) -> str:
     if descriptor == _NOT_LEASED:
         return "open for writing in another program"
     found = disk.fstat(descriptor)
-    who = OpenFiles().holder(found.st_dev, found.st_ino)
+    who = OpenFiles().holder(Identity("file", found.st_dev, found.st_ino, 0, 0), "")
     return f"open for writing in {who}" if who else "open for writing in a program that this account cannot see"

@@ -6,8 +6,8 @@ import os
 from functools import cached_property
 from typing import NamedTuple
 
-from frugal_sorter.filesystem.record import is_inside
-from frugal_sorter.platforms import disk
+from frugal_sorter.filesystem.record import Identity, is_inside
+from frugal_sorter.platforms import disk, processes
 
 _Inode = tuple[int, int]
 
@@ -26,16 +26,23 @@ class OpenFiles:
     def __init__(self) -> None:
         self.unseen = 0
 
-    def holder(self, dev: int, ino: int) -> str | None:
+    def holder(self, was: Identity, path: str) -> str | None:
         """Return the program that has an entry open, such as `writer (process 12)`, or None."""
-        return self._found.holders.get((dev, ino))
+        if processes.ASKED_BY_PATH:
+            return processes.holder_of(path, False)
+        return self._found.holders.get((was.dev, was.ino))
 
-    def writer(self, dev: int, ino: int) -> str | None:
+    def writer(self, was: Identity, path: str) -> str | None:
         """Return the program that has an entry open for writing, or None."""
-        return self._found.writers.get((dev, ino))
+        if processes.ASKED_BY_PATH:
+            return processes.holder_of(path, True)
+        return self._found.writers.get((was.dev, was.ino))
 
     def holder_below(self, folder: str) -> str | None:
         """Return a program that has a file open somewhere below a folder, or None."""
+        if processes.ASKED_BY_PATH:
+            paths = (f"{at}/{name}" for at, _, names in disk.walk(folder) for name in names)
+            return next((who for path in paths if (who := processes.holder_of(path, False))), None)
         return next((who for path, who in self._found.paths.items() if is_inside(path, folder)), None)
 
     @cached_property

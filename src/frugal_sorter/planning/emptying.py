@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 
 from frugal_sorter.filesystem.fingerprint import with_sample
 from frugal_sorter.filesystem.inside import Inside, look_inside
-from frugal_sorter.filesystem.record import FileRecord, Place, Unknown, place_of
+from frugal_sorter.filesystem.record import FileRecord, Unknown, place_of
 from frugal_sorter.filesystem.status import look_or_none
 from frugal_sorter.filesystem.types import TYPE_OF_SUFFIX
 from frugal_sorter.planning.plan import Note, Plan
@@ -20,7 +20,7 @@ from frugal_sorter.rules.units import SECOND_NS, Duration
 from frugal_sorter.steps.count import ONE_FILE, Count, folder_of
 from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.step import Step
-from frugal_sorter.trash.freedesktop import INFO_SUFFIX, Trashed
+from frugal_sorter.trash.base import Trashed
 
 # What steps have in place of the name of a rule.
 RULE = "the trash"
@@ -131,7 +131,7 @@ def add_emptying(plan: Plan, entries: Sequence[Weighed], rule: str = RULE) -> No
     for one in entries:
         trashed = one.trashed
         if trashed.orphan == "info":
-            place = Place(trashed.bin.info, trashed.name + INFO_SUFFIX)
+            place = trashed.info_place
             record = look_or_none(place)
         else:
             place, record = trashed.place, one.record

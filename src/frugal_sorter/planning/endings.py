@@ -19,12 +19,12 @@ from frugal_sorter.planning.plan import Note, Plan
 from frugal_sorter.planning.target_folders import TargetFolders
 from frugal_sorter.planning.target_names import Clashes, Discard, Room, is_numbered_form
 from frugal_sorter.planning.to_trash import Removals
-from frugal_sorter.platforms import slashed
+from frugal_sorter.platforms import names, slashed
 from frugal_sorter.rules.fields import Facts, World
 from frugal_sorter.rules.file.keys import REMOVALS
 from frugal_sorter.rules.model import Rule, RuleBook
 from frugal_sorter.rules.templates.placing import Wanted, wanted_place
-from frugal_sorter.rules.templates.written import Missing, shortened
+from frugal_sorter.rules.templates.written import Missing
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.steps.count import Count
 from frugal_sorter.steps.details import Member
@@ -338,7 +338,7 @@ def _member_name(facts: Facts, named: set[str]) -> str:
     name = plain
     while name.casefold() in named:
         folder, last = os.path.split(plain)
-        name = slashed.join(folder, shortened(last, f"_{number}"))
+        name = slashed.join(folder, names.shortened(last, f"_{number}"))
         number += 1
     named.add(name.casefold())
     return name

@@ -14,10 +14,10 @@ from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.planning.destinations import Destinations
 from frugal_sorter.planning.matched import Kept, Matched, step_of, weight
 from frugal_sorter.planning.target_names import Clashes, Room
-from frugal_sorter.platforms import disk
+from frugal_sorter.platforms import disk, names
 from frugal_sorter.rules.fields import FIELDS, Facts
 from frugal_sorter.rules.model import Rule
-from frugal_sorter.rules.templates.written import Missing, Wording, shortened
+from frugal_sorter.rules.templates.written import Missing, Wording
 from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.step import Step
 
@@ -119,7 +119,7 @@ class Extras:
             if one.kind == other.kind == "folder" and _same_size_inside(place, record.place):
                 return True
             number += 1
-            place = Place(target.folder, shortened(target.name, f"_{number}"))
+            place = Place(target.folder, names.shortened(target.name, f"_{number}"))
         return False
 
     def link(self, rule: Rule, entry: Matched, final: Place) -> list[Step]:
@@ -139,7 +139,7 @@ class Extras:
             if disk.islink(place.path) and disk.readlink(place.path) == final.path:
                 return []
             number += 1
-            place = Place(wanted.folder, shortened(wanted.name, f"_{number}"))
+            place = Place(wanted.folder, names.shortened(wanted.name, f"_{number}"))
         place = self.clashes.names.give(wanted)
         return [step_of(rule, "link", final, place, entry.record.identity)]
 

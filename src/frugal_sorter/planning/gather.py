@@ -19,9 +19,8 @@ from frugal_sorter.planning.constraints import hold_space
 from frugal_sorter.planning.guard import never_entered, refused_folder
 from frugal_sorter.planning.plan import Note, Plan
 from frugal_sorter.planning.target_folders import TargetFolders
-from frugal_sorter.platforms import slashed
+from frugal_sorter.platforms import names, slashed
 from frugal_sorter.rules.fields import fold
-from frugal_sorter.rules.templates.written import shortened
 from frugal_sorter.steps.count import Count
 from frugal_sorter.steps.step import NotTouched, Step
 
@@ -322,7 +321,7 @@ def _add(
     number = 1
     while place in given:  # two files of one name, with --flat
         number += 1
-        place = Place(target, shortened(record.place.name, f"_{number}"))
+        place = Place(target, names.shortened(record.place.name, f"_{number}"))
     given.add(place)
     result.targets[place] = record.identity.size
     dev = folders.device(place.folder)

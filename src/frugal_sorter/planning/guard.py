@@ -18,7 +18,7 @@ from frugal_sorter.state.folders import state_folder
 from frugal_sorter.state.remembered import for_a_session
 from frugal_sorter.steps.kinds import PLANNED, REMOVING, TAKING
 from frugal_sorter.steps.step import Step
-from frugal_sorter.trash.freedesktop import all_bins, bin_for, home_bin
+from frugal_sorter.trash.bins import all_bins, bin_for, home_bin
 
 UNDER_VERSION_CONTROL = "a tree under version control is in it, which is left whole"
 

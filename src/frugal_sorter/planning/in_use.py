@@ -34,7 +34,5 @@ def not_held(
 def leave_written(plan: Plan, world: World) -> None:
     """Take out of a plan what programs have open for writing, as far as this account can see, and name it."""
     asked = plan.asked
-    free = set(
-        map(id, not_held(plan, asked, lambda was, _: world.open_files.writer(was.dev, was.ino), "written to by"))
-    )
+    free = set(map(id, not_held(plan, asked, world.open_files.writer, "written to by")))
     plan.drop(lambda step: id(step) not in free)

@@ -178,7 +178,7 @@ class Purge:
 
 def _holder(world: World, was: Identity, path: str) -> str | None:
     """Return the program that has an entry open, or something in it."""
-    return world.open_files.holder_below(path) if was.kind == "folder" else world.open_files.holder(was.dev, was.ino)
+    return world.open_files.holder_below(path) if was.kind == "folder" else world.open_files.holder(was, path)
 
 
 def freed_by(path: str) -> int:

@@ -18,7 +18,8 @@ from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.steps.count import ONE_FILE, Count, folder_of, total
 from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.step import NotTouched, Step
-from frugal_sorter.trash.freedesktop import Trashed, all_bins, contents_of
+from frugal_sorter.trash.base import Trashed
+from frugal_sorter.trash.bins import all_bins, contents_of
 
 
 def all_trashed() -> tuple[list[Trashed], list[Note]]:

@@ -14,8 +14,8 @@ from frugal_sorter.filesystem.status import look_or_none
 from frugal_sorter.planning.guard import UNDER_VERSION_CONTROL, refused_entry
 from frugal_sorter.planning.target_folders import TargetFolders
 from frugal_sorter.planning.to_trash import Removals, identity_inside
+from frugal_sorter.platforms import names
 from frugal_sorter.rules.model import Rule
-from frugal_sorter.rules.templates.written import shortened
 from frugal_sorter.steps.step import Step, Witness
 
 _NUMBERED = re.compile(r"_(\d+)(?=\.|$)")
@@ -24,7 +24,7 @@ _NUMBERED = re.compile(r"_(\d+)(?=\.|$)")
 def is_numbered_form(name: str, plain: str) -> bool:
     """Tell whether a name is what numbering made of a plain one: `name_2.ext` of `name.ext`."""
     return any(
-        not match[1].startswith("0") and int(match[1]) > 1 and shortened(plain, f"_{match[1]}") == name
+        not match[1].startswith("0") and int(match[1]) > 1 and names.shortened(plain, f"_{match[1]}") == name
         for match in _NUMBERED.finditer(name)
         if len(match[1]) < 10
     )
@@ -54,7 +54,7 @@ class Names:
         if not self.is_free(place):
             number = self._next.get(wanted, 2)
             while not self.is_free(place):
-                place = Place(wanted.folder, shortened(wanted.name, f"_{number}"))
+                place = Place(wanted.folder, names.shortened(wanted.name, f"_{number}"))
                 number += 1
             self._next[wanted] = number
         self._given.add(self._key(place))

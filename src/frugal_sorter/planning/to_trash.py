@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-import os
 from dataclasses import dataclass, field
 
 from frugal_sorter.filesystem.inside import Inside
 from frugal_sorter.filesystem.record import FileRecord, Identity, Place, Unknown
 from frugal_sorter.platforms import disk
-from frugal_sorter.rules.templates.written import shortened
 from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.step import Step, Witness
-from frugal_sorter.trash.freedesktop import INFO_SUFFIX, LONGEST_NAME, TrashBin, bin_for, home_bin
+from frugal_sorter.trash.base import TrashBin
+from frugal_sorter.trash.bins import bin_for, home_bin
 
 
 @dataclass
@@ -48,32 +47,22 @@ class Removals:
             details["across"] = True
         if found.top:
             details["top"] = found.top
-        target = self._free(Place(found.files, place.name), found)
+        target = self._free(place, found)
         return Step(0, "trash", rule, rule_key, place, target, record.identity, details, 0, witness)
 
-    def _free(self, wanted: Place, trash: TrashBin) -> Place:
-        place, number = wanted, self._next.get(wanted, 2)
-        if len(os.fsencode(place.name)) > LONGEST_NAME:
-            raw = os.fsencode(place.name)[: LONGEST_NAME - 10]
-            place = wanted = Place(wanted.folder, os.fsdecode(raw))
-        while place in self._given or self._is_taken(place, trash):
-            place = Place(wanted.folder, self._numbered(wanted.name, number))
-            number += 1
+    def _free(self, place: Place, trash: TrashBin) -> Place:
+        """Return where an entry of a place goes in a trash."""
+        wanted = target = Place(trash.files, trash.name_for(place, 1))
+        number = self._next.get(wanted, 2)
+        while target in self._given or self._is_taken(target, trash):
+            target, number = Place(trash.files, trash.name_for(place, number)), number + 1
         self._next[wanted] = number
-        self._given.add(place)
-        return place
-
-    @staticmethod
-    def _numbered(name: str, number: int) -> str:
-        mark = f".{number}"
-        raw = os.fsencode(name)
-        if len(raw) + len(mark) > LONGEST_NAME:
-            name = os.fsdecode(raw[: LONGEST_NAME - len(mark)])
-        return shortened(name, mark)
+        self._given.add(target)
+        return target
 
     @staticmethod
     def _is_taken(place: Place, trash: TrashBin) -> bool:
-        return disk.lexists(place.path) or disk.lexists(f"{trash.info}/{place.name}{INFO_SUFFIX}")
+        return disk.lexists(place.path) or disk.lexists(f"{trash.info}/{trash.info_name(place.name)}")
 
 
 def identity_inside(identity: Identity, inside: Inside) -> Identity:

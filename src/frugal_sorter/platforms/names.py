@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import os
 import re
 import sys
 
 _RESERVED = re.compile(r'[<>:"|?*\\/\x00-\x1f]')
 # Names of devices, with any suffix ("Naming Files, Paths, and Namespaces", learn.microsoft.com).
 _DEVICES = re.compile(r"(?:con|prn|aux|nul|conin\$|conout\$|com[1-9¹²³]|lpt[1-9¹²³])\s*(?:\..*)?", re.IGNORECASE)
-_LONGEST = 255
+# The most that a name can have: bytes, on Windows units of UTF-16.
+LONGEST = 255
+_LONGEST_SUFFIX = 32
 
 
 def windows_refuses(name: str) -> str:
@@ -17,13 +20,53 @@ def windows_refuses(name: str) -> str:
         return f"Windows has no {found[0]!r} in names"
     if name.endswith((".", " ")):
         return "Windows has no names that end in a dot or a blank"
-    if _DEVICES.fullmatch(name):
+    if is_device(name):
         return f"on Windows {name.split('.')[0].strip()} is the name of a device"
-    if len(name.encode("utf-16-le", "surrogatepass")) > 2 * _LONGEST:
-        return f"Windows has no names of more than {_LONGEST} letters"
+    if len(name.encode("utf-16-le", "surrogatepass")) > 2 * LONGEST:
+        return f"Windows has no names of more than {LONGEST} letters"
     return ""
+
+
+def is_device(name: str) -> bool:
+    """Tell whether a name is that of a device of Windows, whatever its suffix."""
+    return _DEVICES.fullmatch(name) is not None
 
 
 def refused_here(name: str) -> str:
     """Return why this system can hold no entry of that name, or an empty text."""
     return windows_refuses(name) if sys.platform == "win32" else ""
+
+
+def length(name: str) -> int:
+    """Return how long a name is for this system."""
+    return len(name.encode("utf-16-le", "surrogatepass")) // 2 if sys.platform == "win32" else len(os.fsencode(name))
+
+
+def cut(name: str, room: int) -> str:
+    """Return the beginning of a name that fits into so much room, without half a letter at its end."""
+    if length(name) <= room:
+        return name
+    if sys.platform == "win32":
+        return name.encode("utf-16-le", "surrogatepass")[: 2 * room].decode("utf-16-le", "ignore")
+    raw = os.fsencode(name)
+    # What was no text before is cut where it must be.
+    is_text = raw.decode("utf-8", "ignore") == name
+    return raw[:room].decode("utf-8", "ignore") if is_text else os.fsdecode(raw[:room])
+
+
+def shortened(name: str, mark: str = "", longest: int = LONGEST) -> str:
+    """Return a name with a mark before its suffix, cut so that the system can hold it.
+
+    Args:
+        name: it.
+        mark: such as `_2`.
+        longest: how long it may be.
+    """
+    stem, dot, suffix = name.rpartition(".")
+    if not stem.strip(".") or length(suffix) > _LONGEST_SUFFIX:
+        stem, dot, suffix = name, "", ""
+    double = stem.rpartition(".")
+    if double[1] and double[2].lower() == "tar" and double[0]:
+        stem, suffix = double[0], f"{double[2]}.{suffix}"
+    tail = f"{mark}{dot}{suffix}"
+    return cut(stem, longest - length(tail)) + tail

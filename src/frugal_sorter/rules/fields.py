@@ -240,7 +240,7 @@ def _owner(facts: Facts) -> Fact:
 
 def holder_of(facts: Facts) -> str | None:
     """Return the program that has an entry open."""
-    return facts.world.open_files.holder(facts.record.identity.dev, facts.record.identity.ino)
+    return facts.world.open_files.holder(facts.record.identity, facts.record.place.path)
 
 
 # The marks that file managers and browsers give to copies, in the languages that they speak.

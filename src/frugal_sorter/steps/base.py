@@ -43,7 +43,7 @@ class RunContext:
         now_at: while an interrupted run is recovered, where later steps have put entries, and as what.
         became: the same for places, and what earlier steps have made of the entries that came there.
         removed: filled in: the paths of unfinished parts that were removed.
-        stray: filled in: info files of a trash whose entries are gone, and which could not be removed.
+        stray: filled in: entries that left the trash, and whose info files could not be removed.
     """
 
     descriptors: Descriptors

@@ -5,7 +5,7 @@ from __future__ import annotations
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.delete import Delete
-from frugal_sorter.steps.info_files import info_place, remove_infos
+from frugal_sorter.steps.info_files import remove_infos
 from frugal_sorter.steps.step import Step
 
 
@@ -25,4 +25,4 @@ class Empty(Delete):
 
     def _forget(self, step: Step) -> None:
         assert step.source is not None
-        remove_infos(self._context, [info_place(step.source)])
+        remove_infos(self._context, [step.source])

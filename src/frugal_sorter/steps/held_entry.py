@@ -17,7 +17,7 @@ from frugal_sorter.filesystem.fingerprint import look_like, look_like_or_none
 from frugal_sorter.filesystem.inside import look_inside
 from frugal_sorter.filesystem.record import FileRecord, Identity, Place, Unknown
 from frugal_sorter.filesystem.walk import reason_of
-from frugal_sorter.rules.templates.written import shortened
+from frugal_sorter.platforms import names
 from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext
 from frugal_sorter.steps.step import Step, Witness
 
@@ -164,7 +164,7 @@ def put_back(context: RunContext, aside: Place, place: Place, was: Identity) -> 
         if found is None or not found.identity.same_who(was):
             return f"it is not there any more as {aside.path}"
         for number in range(1, _MOST_NUMBERS):
-            name = place.name if number == 1 else shortened(place.name, f"_{number}")
+            name = place.name if number == 1 else names.shortened(place.name, f"_{number}")
             try:
                 rename_without_replacing(fd, aside.name, fd, name)
                 return "" if number == 1 else f"it is now {name}, since its name was taken meanwhile"

@@ -18,50 +18,42 @@ from frugal_sorter.platforms import disk
 from frugal_sorter.steps.base import RunContext
 from frugal_sorter.steps.held_entry import ends_of, look_at
 from frugal_sorter.steps.step import Step
-from frugal_sorter.trash.freedesktop import INFO_SUFFIX, SIZES, TrashBin, encoded, parse_info
+from frugal_sorter.trash.bins import bin_at, info_place
+from frugal_sorter.trash.freedesktop import SIZES, FreedesktopBin, encoded
 
 _LARGEST_SIZES = 10_000_000
 
 
-def bin_of(place: Place, top: str) -> TrashBin:
-    """Return the trash that a place in its `files` folder belongs to."""
-    return TrashBin(os.path.dirname(place.folder), top, 0)
-
-
-def info_place(target: Place) -> Place:
-    return Place(f"{os.path.dirname(target.folder)}/info", target.name + INFO_SUFFIX)
-
-
-def remove_infos(context: RunContext, infos: Sequence[Place]) -> None:
-    """Remove info files whose entries are not in the trash any more: they say nothing that is still true."""
+def remove_infos(context: RunContext, entries: Sequence[Place]) -> None:
+    """Remove the info files of entries that are not in the trash any more: they say nothing that is still true."""
     # With descriptors of their own: those of the run belong to another thread.
     with Descriptors() as descriptors:
-        for info in infos:
+        for entry in entries:
+            info = info_place(entry)
             try:
                 remove_note(descriptors.folder(info.folder), info.name)
             except FileNotFoundError:
                 continue
             except OSError:
-                context.stray.append(info)
+                context.stray.append(entry)
 
 
 def remove_stray_infos(context: RunContext) -> list[str]:
     """Remove the info files that could not be removed in their turn, and return the paths of those that stay."""
     stray, context.stray = context.stray, []
-    for info in dict.fromkeys(stray):
-        entry = Place(f"{os.path.dirname(info.folder)}/files", info.name.removesuffix(INFO_SUFFIX))
+    for entry in dict.fromkeys(stray):
         with suppress(OSError):
             # What was put back in the trash since has a use for it.
             if look_at(context, entry) is None:
-                remove_infos(context, [info])
-    return [info.path for info in context.stray]
+                remove_infos(context, [entry])
+    return [info_place(entry).path for entry in context.stray]
 
 
 def remove_own_info(context: RunContext, step: Step) -> None:
     """Remove the info file of a step that was not done, if it is the one that the step wrote."""
     source, target, _ = ends_of(step)
     info = info_place(target)
-    trash = bin_of(target, step.details.get("top", ""))
+    trash = bin_at(target.folder, step.details.get("top", ""))
     with Descriptors() as descriptors, suppress(NotDone, OSError):
         if look_or_none(target, descriptors.folder(target.folder)) is not None:
             return
@@ -71,14 +63,12 @@ def remove_own_info(context: RunContext, step: Step) -> None:
             raw = file.read(65_536)
         # One that was cut short is what a kill leaves between creating and writing.
         born_ns = found.identity.born_ns or context.began_ns
-        is_begun = born_ns >= context.began_ns - COARSEST_TIME_NS and trash.info_text(source, "").encode().startswith(
-            raw
-        )
-        if is_begun or parse_info(raw, trash)[0] == source.path:
+        is_begun = born_ns >= context.began_ns - COARSEST_TIME_NS and trash.may_begin(raw, source)
+        if is_begun or trash.parse(raw)[0] == source.path:
             try:
                 remove_name(folder, info.name, same_as(found))
             except OSError:
-                context.stray.append(info)
+                context.stray.append(target)
 
 
 def make_above(descriptors: Descriptors, path: str) -> None:
@@ -97,7 +87,9 @@ def make_above(descriptors: Descriptors, path: str) -> None:
 
 def note_size(context: RunContext, target: Place) -> None:
     """Write down how big a trashed folder is, so that others need not look (specification, `directorysizes`)."""
-    trash = bin_of(target, "")
+    trash = bin_at(target.folder, "")
+    if not isinstance(trash, FreedesktopBin):
+        return
     with suppress(NotDone, OSError):
         inside = look_inside(target.name, context.descriptors.folder(target.folder))
         if isinstance(inside, Unknown):

@@ -10,7 +10,7 @@ from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.steps.base import Mark, RunContext, Verb
 from frugal_sorter.steps.held_entry import ends_of, look_at
-from frugal_sorter.steps.info_files import info_place, remove_infos
+from frugal_sorter.steps.info_files import remove_infos
 from frugal_sorter.steps.move import Move
 from frugal_sorter.steps.move_across import MoveAcross
 from frugal_sorter.steps.step import Step
@@ -47,9 +47,9 @@ class Restore(Verb):
         source, _, _ = ends_of(step)
         mark = (self._across if step.details.get("across") else self._move).do(step)
         if self._infos is None:
-            remove_infos(self._context, [info_place(source)])
+            remove_infos(self._context, [source])
         else:
-            self._infos.add(info_place(source))
+            self._infos.add(source)
         return mark
 
     def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
@@ -57,7 +57,7 @@ class Restore(Verb):
         verb = self._across if step.details.get("across") else self._move
         mark = verb.resolve_after_crash(step, note, repair)
         if mark.outcome == Outcome.DONE and repair and look_at(self._context, source) is None:
-            remove_infos(self._context, [info_place(source)])
+            remove_infos(self._context, [source])
         return mark
 
     def inverse(self, step: Step, mark: Mark) -> Step:

@@ -1,4 +1,4 @@
-"""To the trash and back, after the freedesktop.org "Desktop Trash Specification" 1.0.
+"""To the trash of the system.
 
 The info file of an entry is created exclusively before the entry comes, so that two programs never
 use one name. Its name is part of the intent: after a kill only that one is looked at.
@@ -21,11 +21,12 @@ from frugal_sorter.filesystem.record import Place, place_of
 from frugal_sorter.platforms import accounts, disk, kernel
 from frugal_sorter.steps.base import Mark, RunContext, Verb
 from frugal_sorter.steps.held_entry import ends_of, held
-from frugal_sorter.steps.info_files import bin_of, info_place, make_above, note_size, remove_infos, remove_own_info
+from frugal_sorter.steps.info_files import make_above, note_size, remove_infos, remove_own_info
 from frugal_sorter.steps.move import Move
 from frugal_sorter.steps.move_across import MoveAcross
 from frugal_sorter.steps.step import Step
-from frugal_sorter.trash.freedesktop import INFO_SUFFIX, TrashBin
+from frugal_sorter.trash.base import TrashBin
+from frugal_sorter.trash.bins import bin_at
 
 
 class Trash(Verb):
@@ -40,7 +41,7 @@ class Trash(Verb):
         self._ahead: Prewriter[Step] | None = None
         # The last step whose info file was told to be there.
         self._ready_to = 0
-        self._when = datetime.now().isoformat(timespec="seconds")
+        self._when = datetime.now()
 
     def prepare(self, steps: Sequence[Step]) -> None:
         """Write all info files, and wait until they are on the disk: no entry goes without.
@@ -138,10 +139,9 @@ class Trash(Verb):
     def _write_info(self, step: Step) -> None:
         source, target = step.source, step.target
         assert source is not None and target is not None
-        trash = self._bins.get(target.folder) or self._make(bin_of(target, step.details.get("top", "")))
+        trash = self._bins.get(target.folder) or self._make(bin_at(target.folder, step.details.get("top", "")))
         folder = self._context.descriptors.folder(trash.info)
-        name = target.name + INFO_SUFFIX
-        text = trash.info_text(source, self._when)
+        name = trash.info_name(target.name)
         try:
             descriptor = disk.open(name, NEW_FILE, 0o600, dir_fd=folder)
         except FileExistsError:
@@ -149,7 +149,7 @@ class Trash(Verb):
         made = disk.fstat(descriptor)
         try:
             # In one go but for a full disk, where a write can be cut short.
-            left = text.encode("ascii")
+            left = trash.info_bytes(source, self._when, step.bytes)
             while left:
                 left = left[os.write(descriptor, left) :]
         except OSError:
@@ -161,13 +161,12 @@ class Trash(Verb):
     def _take_back_info(self, number: int) -> None:
         target = self._prepared.pop(number, None)
         if target is not None:
-            remove_infos(self._context, [info_place(target)])
+            remove_infos(self._context, [target])
 
     def _make(self, trash: TrashBin) -> TrashBin:
         """Make a trash that is not there yet; whatever else stands there is not used."""
-        if not trash.top:
-            make_above(self._context.descriptors, os.path.dirname(trash.root))
-        for path in (trash.root, trash.files, trash.info):
+        make_above(self._context.descriptors, os.path.dirname(trash.root))
+        for path in dict.fromkeys((trash.root, trash.files, trash.info)):
             place = place_of(path)
             parent = self._context.descriptors.folder(place.folder)
             with suppress(FileExistsError):

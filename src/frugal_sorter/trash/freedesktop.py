@@ -18,9 +18,10 @@ import platformdirs
 
 from frugal_sorter.filesystem.record import Place, is_inside
 from frugal_sorter.filesystem.volumes import mounted_tops, volume_of
-from frugal_sorter.platforms import accounts, disk, slashed
+from frugal_sorter.platforms import accounts, disk, names, slashed
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.state.remembered import for_a_session
+from frugal_sorter.trash.base import TrashBin
 
 INFO_SUFFIX = ".trashinfo"
 # So that the name with its suffix fits into 255 bytes.
@@ -32,61 +33,54 @@ _ESCAPES = {bytes([code]): b"%%%02X" % code for code in range(256)}
 
 
 @dataclass(frozen=True, slots=True)
-class TrashBin:
-    """One trash folder.
-
-    Args:
-        root: its path, without symbolic links.
-        top: the folder that its volume is mounted at; empty for the one in the home.
-        dev: the device it is on, or will be on.
-    """
-
-    root: str
-    top: str
-    dev: int
+class FreedesktopBin(TrashBin):
+    """A trash of the specification: entries in `files`, where they came from in `info`."""
 
     @property
     def files(self) -> str:
-        """The folder that holds what was trashed."""
         return f"{self.root}/files"
 
     @property
     def info(self) -> str:
-        """The folder that holds where each came from."""
         return f"{self.root}/info"
 
-    def info_text(self, place: Place, deleted: str) -> str:
-        """Return what the info file of an entry holds.
+    def info_name(self, name: str) -> str:
+        return name + INFO_SUFFIX
 
-        Args:
-            place: where it was.
-            deleted: the local time of its deletion, to the second, after ISO 8601.
-        """
-        return f"[Trash Info]\nPath={_encoded_start(place[0], self.top)}{encoded(place[1])}\nDeletionDate={deleted}\n"
+    def is_entry(self, name: str) -> bool:
+        return True
+
+    def entry_name(self, info_name: str) -> str | None:
+        return info_name.removesuffix(INFO_SUFFIX) if info_name.endswith(INFO_SUFFIX) else None
+
+    def info_bytes(self, place: Place, deleted: datetime, size: int) -> bytes:
+        return self._head(place) + f"{deleted.isoformat(timespec='seconds')}\n".encode("ascii")
+
+    def may_begin(self, raw: bytes, place: Place) -> bool:
+        return (self._head(place) + b"\n").startswith(raw)
+
+    def _head(self, place: Place) -> bytes:
+        path = f"{_encoded_start(place[0], self.top)}{encoded(place[1])}"
+        return f"[Trash Info]\nPath={path}\nDeletionDate=".encode("ascii")
+
+    def parse(self, raw: bytes) -> tuple[str, datetime | None]:
+        return parse_info(raw, self)
+
+    def name_for(self, place: Place, number: int) -> str:
+        wanted = place.name
+        if names.length(wanted) > LONGEST_NAME:
+            wanted = os.fsdecode(os.fsencode(wanted)[: LONGEST_NAME - 10])
+        return wanted if number == 1 else names.shortened(wanted, f".{number}", LONGEST_NAME)
 
 
-@dataclass(frozen=True, slots=True)
-class Trashed:
-    """One entry of a trash.
+def bin_at(folder: str, top: str) -> TrashBin:
+    """Return the trash that a folder of entries belongs to.
 
     Args:
-        bin: where it lies.
-        name: its name there, which is its number for a person, too.
-        original: where it was, absolute; empty where the info does not say.
-        deleted: the local time of its deletion, None where the info does not say.
-        orphan: `info` where the file is missing, `file` where the info is; empty otherwise.
+        folder: its `files`.
+        top: the folder that its volume is mounted at; empty for the one in the home, or where that does not matter.
     """
-
-    bin: TrashBin
-    name: str
-    original: str
-    deleted: datetime | None
-    orphan: str = ""
-
-    @property
-    def place(self) -> Place:
-        """Where it lies now."""
-        return Place(self.bin.files, self.name)
+    return FreedesktopBin(os.path.dirname(folder), top, 0)
 
 
 def encoded(path: str) -> str:
@@ -104,7 +98,7 @@ def _encoded_start(folder: str, top: str) -> str:
 def home_bin() -> TrashBin:
     """Return the trash in the home; it may not exist yet."""
     root = slashed.realpath(Path(platformdirs.user_data_dir()) / "Trash")
-    return TrashBin(root, "", _dev_above(root))
+    return FreedesktopBin(root, "", _dev_above(root))
 
 
 def _dev_above(path: str) -> int:
@@ -139,10 +133,10 @@ def _volume_bins(top: str, dev: int, may_make: bool) -> Iterator[TrashBin]:
     if _is_safe_shared(shared):
         own = f"{shared}/{uid}"
         if _is_own_folder(own, dev) or (may_make and not disk.lexists(own)):
-            yield TrashBin(own, top, dev)
+            yield FreedesktopBin(own, top, dev)
     own = f"{top.rstrip('/')}/.Trash-{uid}"
     if _is_own_folder(own, dev) or (may_make and not disk.lexists(own) and disk.access(top, os.W_OK)):
-        yield TrashBin(own, top, dev)
+        yield FreedesktopBin(own, top, dev)
 
 
 def _is_safe_shared(path: str) -> bool:
@@ -173,42 +167,6 @@ def all_bins() -> list[TrashBin]:
             continue
         bins += [one for one in _volume_bins(top, dev, may_make=False) if disk.isdir(one.root)]
     return list({slashed.realpath(one.root): one for one in bins}.values())
-
-
-def contents_of(trash: TrashBin) -> list[Trashed]:
-    """Return what lies in a trash, by name.
-
-    Raises:
-        OSError: it cannot be read.
-    """
-    files = set(_names(trash.files))
-    infos = {name.removesuffix(INFO_SUFFIX) for name in _names(trash.info) if name.endswith(INFO_SUFFIX)}
-    found = []
-    for name in sorted(files | infos):
-        original, deleted = read_info(trash, name) if name in infos else ("", None)
-        orphan = "" if name in files and name in infos else "info" if name in infos else "file"
-        found.append(Trashed(trash, name, original, deleted, orphan))
-    return found
-
-
-def _names(folder: str) -> list[str]:
-    try:
-        return disk.listdir(folder)
-    except FileNotFoundError:
-        return []
-
-
-def read_info(trash: TrashBin, name: str) -> tuple[str, datetime | None]:
-    """Return where a trashed entry was and when it was deleted, as far as its info file says."""
-    try:
-        descriptor = disk.open(f"{trash.info}/{name}{INFO_SUFFIX}", disk.O_RDONLY | disk.O_NOFOLLOW | disk.O_NONBLOCK)
-        try:
-            raw = os.read(descriptor, 65_536)
-        finally:
-            disk.close(descriptor)
-    except OSError:
-        return "", None
-    return parse_info(raw, trash)
 
 
 def parse_info(raw: bytes, trash: TrashBin) -> tuple[str, datetime | None]:

@@ -32,7 +32,7 @@ from frugal_sorter.planning.plan import Note
 from frugal_sorter.planning.restoring import all_trashed
 from frugal_sorter.platforms import slashed
 from frugal_sorter.steps.count import total
-from frugal_sorter.trash.freedesktop import Trashed
+from frugal_sorter.trash.base import Trashed
 
 EXAMPLES = """
   frugal trash

@@ -32,6 +32,11 @@ def is_admin() -> bool:
     return os.geteuid() == 0
 
 
+def account_key() -> str:
+    """Return the number of the account as a text."""
+    return str(os.geteuid())
+
+
 def account_name() -> str:
     """Return its name, or its number where it has none."""
     return owner_name(os.geteuid()) or ""

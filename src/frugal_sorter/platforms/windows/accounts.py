@@ -6,12 +6,15 @@ import ctypes
 import os
 import sys
 import winreg
+from ctypes import wintypes
 
 assert sys.platform == "win32"
 
+from frugal_sorter.platforms.windows import api
 from frugal_sorter.platforms.windows.slashed import expanduser, slashed
 
 _PROFILES = r"SOFTWARE\Microsoft\Windows NT\CurrentVersion\ProfileList"
+_TOKEN_QUERY, _TOKEN_USER = 8, 1
 _MACHINE = r"SOFTWARE\Microsoft\Cryptography"
 
 
@@ -35,6 +38,31 @@ def is_admin() -> bool:
         return bool(ctypes.WinDLL("shell32").IsUserAnAdmin())
     except OSError:
         return False
+
+
+def account_key() -> str:
+    """Return the number of this account as the system writes it (SID), such as S-1-5-21-1-2-3-1001.
+
+    Raises:
+        OSError: the system does not say.
+    """
+    advapi = ctypes.WinDLL("advapi32", use_last_error=True)
+    api.KERNEL.GetCurrentProcess.restype = wintypes.HANDLE
+    token, length = wintypes.HANDLE(), wintypes.DWORD()
+    process = wintypes.HANDLE(api.KERNEL.GetCurrentProcess())
+    api.check(advapi.OpenProcessToken(process, _TOKEN_QUERY, ctypes.byref(token)))
+    try:
+        advapi.GetTokenInformation(token, _TOKEN_USER, None, 0, ctypes.byref(length))
+        user = ctypes.create_string_buffer(length.value)
+        api.check(advapi.GetTokenInformation(token, _TOKEN_USER, user, length, ctypes.byref(length)))
+    finally:
+        api.close_handle(token)
+    text = wintypes.LPWSTR()
+    sid = ctypes.cast(user, ctypes.POINTER(ctypes.c_void_p))[0]
+    api.check(advapi.ConvertSidToStringSidW(ctypes.c_void_p(sid), ctypes.byref(text)))
+    found = str(text.value)
+    api.KERNEL.LocalFree(text)
+    return found
 
 
 def account_name() -> str:

@@ -18,7 +18,7 @@ from typing import Any
 assert sys.platform == "win32"
 
 from frugal_sorter.platforms.windows import api, disk
-from frugal_sorter.platforms.windows.slashed import slashed
+from frugal_sorter.platforms.windows.slashed import native, slashed
 
 GENTLE_STOPS = (signal.SIGINT, signal.SIGTERM, signal.SIGBREAK)
 HANG_UP: int | None = None
@@ -139,3 +139,22 @@ def handed_on(word: str) -> int:
 
 def give_back_memory() -> None:
     """Give the system back what is kept for later: it does that by itself."""
+
+
+# Whether it is asked by the path of a file who has it open.
+ASKED_BY_PATH = True
+
+
+def holder_of(path: str, to_write: bool) -> str | None:
+    """Return what is to be said of the program that has a file open, None where none has; its name is not asked for.
+
+    Args:
+        path: of the file.
+        to_write: asks for programs that write alone.
+    """
+    share = api.SHARE_READ | api.SHARE_DELETE if to_write else 0
+    handle = api.create_file(native(path), api.GENERIC_READ, share, None, api.OPEN_EXISTING, api.NORMAL, None)
+    if handle == api.INVALID:
+        return "another program" if ctypes.get_last_error() == api.SHARING_VIOLATION else None
+    api.close_handle(handle)
+    return None

@@ -17,21 +17,18 @@ from typing import Literal
 
 from frugal_sorter.filesystem.bands import LARGEST_BAND, SIZE_BANDS, size_band
 from frugal_sorter.filesystem.record import Unknown
+from frugal_sorter.platforms import names
 from frugal_sorter.rules.fields import FIELDS, Fact, Facts
 from frugal_sorter.rules.file.everyday import meant
 from frugal_sorter.rules.file.mistakes import InvalidValue
 from frugal_sorter.rules.units import local_time
 
-NAME_BYTES = 255
 _DATE_CODES = frozenset("aAbBdHIjmMpSUwWyYGVu%")
 CaptureKind = Literal["text", "number", "date"]
 NO_CAPTURES: Mapping[str, CaptureKind] = MappingProxyType({})
 _UNSAFE = re.compile(r"[/\\\x00-\x1f\x7f]")
 _SLOT = re.compile(r'\{((?:[^{}"]|"[^"]*")*)\}')
 TOKEN = re.compile(r'(\{\{|\}\})|\{((?:[^{}"]|"[^"]*")*)\}|(/)|([{}])|([^{}/]+)')
-_RESERVED = frozenset(
-    ["CON", "PRN", "AUX", "NUL", *(f"{port}{n}" for port in ("COM", "LPT") for n in range(1, 10))]
-)  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -242,30 +239,10 @@ def safe_segment(text: str) -> str:
     Microsoft Learn), at most 255 bytes.
     """
     text = text.rstrip(". ") or "_"
-    stem, dot, rest = text.partition(".")
-    if stem.upper() in _RESERVED:
+    if names.is_device(text):
+        stem, dot, rest = text.partition(".")
         text = f"{stem}_{dot}{rest}"
-    return shortened(text)
-
-
-def shortened(name: str, mark: str = "") -> str:
-    """Return a name with a mark before its suffix, cut so that it has at most 255 bytes."""
-    stem, dot, suffix = name.rpartition(".")
-    if not stem.strip(".") or len(os.fsencode(suffix)) > 32:
-        stem, dot, suffix = name, "", ""
-    double = stem.rpartition(".")
-    if double[1] and double[2].lower() == "tar" and double[0]:
-        stem, suffix = double[0], f"{double[2]}.{suffix}"
-    tail = f"{mark}{dot}{suffix}"
-    room = NAME_BYTES - len(os.fsencode(tail))
-    raw = os.fsencode(stem)
-    if len(raw) > room:
-        raw = raw[:room]
-        # Not in the middle of a letter: drop the bytes of one that was cut.
-        stem = (
-            raw.decode("utf-8", "ignore") if os.fsencode(stem).decode("utf-8", "ignore") == stem else os.fsdecode(raw)
-        )
-    return stem + tail
+    return names.shortened(text)
 
 
 def literal(text: str) -> str:

@@ -1,0 +1,60 @@
+"""The trash of the system that this runs on."""
+
+from __future__ import annotations
+
+from frugal_sorter.filesystem.record import Place
+from frugal_sorter.platforms import disk, system
+from frugal_sorter.trash.base import TrashBin, Trashed
+
+if system.NAME == "windows":
+    from frugal_sorter.trash.recycle_bin import all_bins, bin_at, bin_for, home_bin
+else:
+    from frugal_sorter.trash.freedesktop import all_bins, bin_at, bin_for, home_bin
+
+__all__ = ["all_bins", "bin_at", "bin_for", "contents_of", "home_bin", "info_place"]
+# More than any info file holds.
+_LONGEST_INFO = 65_536
+
+
+def info_place(target: Place) -> Place:
+    """Return where the info file of an entry of a trash lies."""
+    trash = bin_at(target.folder, "")
+    return Place(trash.info, trash.info_name(target.name))
+
+
+def contents_of(trash: TrashBin) -> list[Trashed]:
+    """Return what lies in a trash, by name.
+
+    Raises:
+        OSError: it cannot be read.
+    """
+    files = {name for name in _names(trash.files) if trash.is_entry(name)}
+    infos = {name for one in _names(trash.info) if (name := trash.entry_name(one)) is not None}
+    found = []
+    for name in sorted(files | infos):
+        original, deleted = trash.parse(_info_of(trash, name)) if name in infos else ("", None)
+        orphan = "" if name in files and name in infos else "info" if name in infos else "file"
+        found.append(Trashed(trash, name, original, deleted, orphan))
+    return found
+
+
+def _names(folder: str) -> list[str]:
+    try:
+        return disk.listdir(folder)
+    except FileNotFoundError:
+        return []
+
+
+def _info_of(trash: TrashBin, name: str) -> bytes:
+    """Return the bytes of an info file, none where it cannot be read."""
+    path = f"{trash.info}/{trash.info_name(name)}"
+    try:
+        descriptor = disk.open(path, disk.O_RDONLY | disk.O_NOFOLLOW | disk.O_NONBLOCK | disk.O_CLOEXEC)
+    except OSError:
+        return b""
+    try:
+        return disk.pread(descriptor, _LONGEST_INFO, 0)
+    except OSError:
+        return b""
+    finally:
+        disk.close(descriptor)
