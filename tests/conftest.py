@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 import ctypes
+import io
 import os
 import shutil
 import subprocess
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import redirect_stderr, redirect_stdout
 from pathlib import Path
 
 import pytest
 from hypothesis import HealthCheck, settings
 
+from frugal_sorter.platforms import slashed
 from frugal_sorter.rules.conditions import parsing
 from frugal_sorter.state.remembered import forget_all
 from tests.served import Served, needs_a_start
@@ -33,7 +36,9 @@ def _have_mounts_of_our_own() -> None:
         subprocess.run(["mount", "-t", "tmpfs", "tmpfs", "/dev/shm"], check=False, capture_output=True)
 
 
-if sys.platform.startswith("linux") and os.geteuid() == 0:
+IS_WINDOWS = sys.platform == "win32"
+IS_ROOT = not IS_WINDOWS and os.geteuid() == 0
+if sys.platform.startswith("linux") and IS_ROOT:
     _have_mounts_of_our_own()
 
 
@@ -48,14 +53,14 @@ def pytest_configure(config: pytest.Config) -> None:
 
 # Root reads and writes everything; without these capabilities it is held to modes like any owner.
 RIGHTS = "-dac_override,-dac_read_search"
-WITHOUT_RIGHTS = ["setpriv", f"--bounding-set={RIGHTS}", f"--inh-caps={RIGHTS}"] if os.geteuid() == 0 else []
+WITHOUT_RIGHTS = ["setpriv", f"--bounding-set={RIGHTS}", f"--inh-caps={RIGHTS}"] if IS_ROOT else []
 
 Frugal = Callable[..., "subprocess.CompletedProcess[str]"]
 
 
 @pytest.fixture(autouse=True)
 def own_home(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.MonkeyPatch) -> Path:
-    home = tmp_path_factory.mktemp("home").resolve()
+    home = slashed.Path(tmp_path_factory.mktemp("home").resolve())
     monkeypatch.setenv("HOME", str(home))
     for name in list(os.environ):
         if name.startswith(("XDG_", "FRUGAL_")):
@@ -66,7 +71,11 @@ def own_home(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.Monke
     monkeypatch.setenv("MPLCONFIGDIR", str(tmp_path_factory.getbasetemp() / "fonts"))
     import time
 
-    time.tzset()
+    if IS_WINDOWS:
+        monkeypatch.setenv("USERPROFILE", str(home))
+        monkeypatch.setenv("WIN_PD_OVERRIDE_LOCAL_APPDATA", str(home / "AppData"))
+    else:
+        time.tzset()
     forget_all()
     parsing.forget()
     return home
@@ -75,7 +84,7 @@ def own_home(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.Monke
 @pytest.fixture
 def folder(tmp_path: Path) -> Path:
     """An empty folder, without symbolic links in its path."""
-    return tmp_path.resolve()
+    return slashed.Path(tmp_path.resolve())
 
 
 @pytest.fixture(scope="session")
@@ -86,6 +95,32 @@ def served() -> Iterator[Served]:
     served.close()
 
 
+def in_this_process(
+    words: Sequence[str | Path], folder: Path, env: Mapping[str, str], code: int | None
+) -> subprocess.CompletedProcess[str]:
+    """Run the program where there are no forks, and a start takes long."""
+    from frugal_sorter.cli.main import main
+
+    out, err, before, here = io.StringIO(), io.StringIO(), dict(os.environ), os.getcwd()
+    os.environ.update(env)
+    os.chdir(folder)
+    argv, sys.argv = sys.argv, ["frugal", *map(str, words)]
+    try:
+        with redirect_stdout(out), redirect_stderr(err):
+            ended: object = main()
+    except SystemExit as error:
+        ended = error.code
+    finally:
+        sys.argv = argv
+        os.chdir(here)
+        os.environ.clear()
+        os.environ.update(before)
+        forget_all()
+    returned = ended if isinstance(ended, int) else int(ended is not None)
+    assert code in (None, returned), f"{returned}: {out.getvalue()}{err.getvalue()}"
+    return subprocess.CompletedProcess(list(map(str, words)), returned, out.getvalue(), err.getvalue())
+
+
 @pytest.fixture
 def frugal(folder: Path, served: Served) -> Frugal:
     """Run the built program in the test's folder; it has nobody to ask."""
@@ -94,6 +129,8 @@ def frugal(folder: Path, served: Served) -> Frugal:
         *words: str | Path, code: int = 0, without_rights: bool = False, **more: str
     ) -> subprocess.CompletedProcess[str]:
         env = {**os.environ, **more}
+        if IS_WINDOWS:
+            return in_this_process(words, folder, env, code)
         if without_rights or needs_a_start(env):
             done = subprocess.run(
                 [*(WITHOUT_RIGHTS if without_rights else []), sys.executable, "-m", "frugal_sorter", *map(str, words)],
@@ -109,7 +146,7 @@ def frugal(folder: Path, served: Served) -> Frugal:
     return run
 
 
-AS_ROOT = pytest.mark.skipif(os.geteuid() != 0, reason="only root can mount file systems")
+AS_ROOT = pytest.mark.skipif(not IS_ROOT, reason="only root can mount file systems")
 Mount = Callable[..., Path]
 
 

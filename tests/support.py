@@ -6,6 +6,7 @@ import hashlib
 import os
 import stat
 import struct
+import sys
 import time
 from collections import Counter
 from collections.abc import Callable, Iterable
@@ -26,6 +27,8 @@ from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.types import TYPE_OF_SUFFIX, TYPES
 from frugal_sorter.planning.endings import EarlierRuns
 from frugal_sorter.planning.plan import Plan
+from frugal_sorter.platforms import slashed
+from frugal_sorter.platforms.names import refused_here
 from frugal_sorter.rules.conditions.building import parse_condition
 from frugal_sorter.rules.conditions.tree import Node
 from frugal_sorter.rules.fields import Facts, World
@@ -68,6 +71,8 @@ def snapshot(folder: Path) -> dict[bytes, Seen]:
 
 
 def _attributes(path: bytes) -> tuple[tuple[str, bytes], ...]:
+    if sys.platform != "linux":
+        return ()
     try:
         return tuple((key, os.getxattr(path, key)) for key in sorted(os.listxattr(path)))
     except OSError:
@@ -146,7 +151,7 @@ def undo(number: int | None = None) -> Result:
 def moves_of(plan: Plan, base: Path) -> dict[str, str]:
     """Return where a plan moves what, as paths below a base folder."""
     return {
-        os.path.relpath(step.place.path, base): os.path.relpath(step.target.path, base)
+        slashed.relpath(step.place.path, base): slashed.relpath(step.target.path, base)
         for step in plan.asked
         if step.target
     }
@@ -167,13 +172,17 @@ def condition(text: str, types: Iterable[str] = TYPES) -> Node:
 NO_PAST = EarlierRuns()
 
 _letters = st.characters(exclude_characters="/\0")
-_names = st.one_of(
-    st.text(_letters.filter(lambda letter: not 0xD800 <= ord(letter) <= 0xDFFF), min_size=1, max_size=20).filter(lambda name: len(os.fsencode(name)) < 200),
-    st.binary(min_size=1, max_size=20).filter(lambda raw: not {0, 47} & set(raw)).map(os.fsdecode),
-    st.tuples(st.sampled_from(["kiln", "IMG 1", "a_2", "-x", ".dot", "CON"]), st.sampled_from(["", ".jpg", ".LOG", ".tar.gz"]))
-    .map("".join),
-)  # fmt: skip
-file_names = _names.filter(lambda name: name not in (".", "..", "rules.toml", ".git", "CVS", ".svn", ".hg", ".bzr"))
+_text = st.text(_letters.filter(lambda letter: not 0xD800 <= ord(letter) <= 0xDFFF), min_size=1, max_size=20)
+_forms = [
+    _text.filter(lambda name: len(os.fsencode(name)) < 200),
+    st.tuples(st.sampled_from(["kiln", "IMG 1", "a_2", "-x", ".dot", "CON"]), st.sampled_from(["", ".jpg", ".LOG", ".tar.gz"])).map("".join),
+]  # fmt: skip
+if sys.platform != "win32":
+    # There a name is text; here it is any bytes.
+    _forms.append(st.binary(min_size=1, max_size=20).filter(lambda raw: not {0, 47} & set(raw)).map(os.fsdecode))
+_names = st.one_of(_forms)
+_TAKEN = (".", "..", "rules.toml", ".git", "CVS", ".svn", ".hg", ".bzr")
+file_names = _names.filter(lambda name: name not in _TAKEN and not refused_here(name))
 
 
 def aged(path: Path, days: float, body: str = "clay") -> Path:
@@ -183,7 +192,7 @@ def aged(path: Path, days: float, body: str = "clay") -> Path:
 
 def names(folder: Path) -> set[str]:
     """Return the paths of the files below a folder."""
-    return {str(path.relative_to(folder)) for path in folder.rglob("*") if path.is_file()}
+    return {path.relative_to(folder).as_posix() for path in folder.rglob("*") if path.is_file()}
 
 
 def wait_until(is_so: Callable[[], object], seconds: float = 60) -> None:

@@ -17,10 +17,11 @@ from pathlib import Path
 import pytest
 
 from frugal_sorter.planning.plan import Plan
+from tests.conftest import IS_ROOT
 from tests.profiler import Profiler, in_a_fork
 from tests.support import THOROUGH, book_of, carry_out, plan_of, put, snapshot, undo
 
-pytestmark = pytest.mark.skipif(os.geteuid() != 0, reason="only root has something to lose to another account")
+pytestmark = pytest.mark.skipif(not IS_ROOT, reason="only root has something to lose to another account")
 # Thoroughly, every system call is attacked, in every way; else every fourth one that changes something.
 EVERY = 1 if THOROUGH else 4
 SEED = 20261125

@@ -31,10 +31,11 @@ from frugal_sorter.planning.plan import Plan
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.remembered import forget_all
 from frugal_sorter.steps.kinds import KINDS
+from tests.conftest import IS_ROOT
 from tests.profiler import Profiler, in_a_fork
 from tests.support import NOW_NS, Seen, book_of, plan_of, snapshot
 
-pytestmark = pytest.mark.skipif(os.geteuid() != 0, reason="needs root, for a second volume and other owners")
+pytestmark = pytest.mark.skipif(not IS_ROOT, reason="needs root, for a second volume and other owners")
 # An error that is put in must not meet Python reading a module for the first time.
 for _kind in KINDS.values():
     import_module(f"frugal_sorter.steps.{_kind.does.split(':')[0]}")

@@ -13,7 +13,7 @@ from frugal_sorter.execution.earlier_runs import about
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.reserve import PARTS, Reserve
-from tests.conftest import Frugal
+from tests.conftest import IS_ROOT, Frugal
 from tests.support import book_of, carry_out, plan_of, put, rules_text, snapshot, trash_of, undo
 
 RULES = rules_text(
@@ -243,7 +243,7 @@ def test_the_reserve_is_kept_released_and_kept_again(folder: Path) -> None:
     assert reserve.release() and not os.listdir(folder) and not reserve.release()
 
 
-@pytest.mark.skipif(os.geteuid() != 0, reason="only root can act as another account")
+@pytest.mark.skipif(not IS_ROOT, reason="only root can act as another account")
 def test_root_can_act_as_another_account_and_then_can_do_no_more_than_it(folder: Path, frugal: Frugal) -> None:
     put(folder / "rules.toml", RULES)
     put(folder / "Intake/a.log")

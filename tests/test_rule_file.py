@@ -13,6 +13,7 @@ from frugal_sorter.rules.file.load import load_rules, read_rules
 from frugal_sorter.rules.file.mistakes import Mistakes
 from frugal_sorter.rules.file.one_rule import book_of_rule, rule_text
 from frugal_sorter.rules.file.positions import lines_of
+from tests.conftest import IS_ROOT
 from tests.support import rules_text
 
 GOOD = """frugal = 1
@@ -147,7 +148,7 @@ def test_a_file_that_is_not_there_or_too_large(folder: Path) -> None:
         load_rules(folder / "large.toml")
 
 
-@pytest.mark.skipif(os.geteuid() != 0, reason="only root refuses files of others")
+@pytest.mark.skipif(not IS_ROOT, reason="only root refuses files of others")
 def test_root_refuses_rules_that_others_can_write(folder: Path) -> None:
     path = folder / "rules.toml"
     path.write_text(GOOD)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 
 from frugal_sorter import __version__
-from frugal_sorter.platforms import disk
+from frugal_sorter.platforms import console
 
 # Each is a module of this package, imported only when it is used.
 COMMANDS = {
@@ -59,6 +59,8 @@ def _open_streams() -> None:
     """Put nothing in the place of standard streams that were closed: else the next file opened would be one of them."""
     import os
 
+    from frugal_sorter.platforms import disk
+
     for descriptor, name in enumerate(("stdin", "stdout", "stderr")):
         if getattr(sys, name) is None:
             opened = disk.open(os.devnull, disk.O_RDWR)
@@ -73,6 +75,7 @@ def main(argv: list[str] | None = None) -> int:
     args = sys.argv[1:] if argv is None else argv
     if None in (sys.stdin, sys.stdout, sys.stderr):
         _open_streams()
+    console.prepare()
     try:
         return _main(args)
     except KeyboardInterrupt:

@@ -11,6 +11,7 @@ from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.filesystem.record import FileRecord, Identity, Place
 from frugal_sorter.journal.journal import Block, Journal
 from frugal_sorter.planning.endings import EarlierRuns
+from frugal_sorter.platforms import slashed
 from frugal_sorter.rules.fields import is_like, is_wild
 from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.kinds import ATTENDING, REPLACING, TAKING, VerbName
@@ -208,7 +209,7 @@ def taken_from(journal: Journal, path: str) -> Passage | None:
         path: absolute.
     """
     at = path
-    while at != "/":
+    while not slashed.is_top(at):
         found = [
             Passage(run, step, "" if at == path else at) for run, step, mark in about(journal, glob_escape(at))
             if mark is not None and mark.outcome == Outcome.DONE and step.source is not None and step.source.path == at

@@ -12,7 +12,7 @@ from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.walk import unread_for
 from frugal_sorter.leftovers import installed
 from frugal_sorter.leftovers.names import likeness
-from frugal_sorter.platforms import disk
+from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.platforms.slashed import Path
 
 _LARGEST_TEXT = 100_000
@@ -63,7 +63,7 @@ def places(home: str, is_root: bool) -> list[tuple[str, bool]]:
 
     def xdg(name: str, default: str) -> str:
         named = os.environ.get(name, "")
-        return named if named.startswith("/") else f"{home}/{default}"
+        return named if slashed.is_absolute(named) else f"{home}/{default}"
 
     config, data = xdg("XDG_CONFIG_HOME", ".config"), xdg("XDG_DATA_HOME", ".local/share")
     folders = [config, xdg("XDG_CACHE_HOME", ".cache"), data, xdg("XDG_STATE_HOME", ".local/state"), f"{config}/autostart",

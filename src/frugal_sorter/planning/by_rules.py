@@ -226,7 +226,7 @@ class _Planner:
         return {
             slashed.realpath(slashed.join(base, *target.head))
             for target in rule.targets
-            for base in (["/"] if target.absolute else bases)
+            for base in ([target.top] if target.absolute else bases)
         }
 
     def _never_folders(self, roots: Iterable[str]) -> set[str]:

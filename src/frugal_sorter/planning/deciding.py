@@ -20,7 +20,7 @@ _MOST_CHANGES = 48
 def _never_touched(place: Place, folder: str) -> bool:
     """Tell whether an entry is one, or lies in one, that no walk from a folder enters."""
     path = place.path
-    while len(path) > len(folder) and path != "/":
+    while len(path) > len(folder) and not slashed.is_top(path):
         if never_entered(path, os.path.basename(path)):
             return True
         path = os.path.dirname(path)

@@ -152,7 +152,7 @@ class Explainer:
             return Fate(left.rule, (), left.reason, when_ns)
         # What lies in a folder that is taken as a whole goes along with it.
         folder = os.path.dirname(path)
-        while folder != "/":
+        while not slashed.is_top(folder):
             along = self._steps.get(folder, [])
             if along and along[-1].was is not None and along[-1].was.kind == "folder":
                 return self._by(along, f"it goes along with {folder}")

@@ -14,7 +14,7 @@ from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.planning.destinations import Destinations
 from frugal_sorter.planning.matched import Kept, Matched, step_of, weight
 from frugal_sorter.planning.target_names import Clashes, Room
-from frugal_sorter.platforms import disk, names
+from frugal_sorter.platforms import disk, names, slashed
 from frugal_sorter.rules.fields import FIELDS, Facts
 from frugal_sorter.rules.model import Rule
 from frugal_sorter.rules.templates.written import Missing, Wording
@@ -162,7 +162,7 @@ class Extras:
         if not makes:
             return [step_of(rule, "run", final, None, record.identity, {"command": command})]
         (written,) = self._words(rule, makes, moved)
-        if written.startswith("/") or not all(part.strip(".") for part in written.split("/")):
+        if slashed.split_top(slashed.slashed(written))[0] or not all(part.strip(".") for part in written.split("/")):
             raise Kept(f"{written!r} is no path below its folder", problem=True)
         made = place_of(f"{final.folder}/{written}")
         if made in self._made or lexists(made.path):

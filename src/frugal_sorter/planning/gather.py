@@ -278,7 +278,8 @@ def _inside(written: Sequence[str], tree: _Tree) -> list[FileRecord]:
 
 def _relative(written: str, root: str) -> str:
     """Return a written path as one below the folder, where that is what it means."""
-    if written.startswith("/") and is_inside(slashed.normpath(written), root):
+    written = slashed.slashed(written)
+    if slashed.is_absolute(written) and is_inside(slashed.normpath(written), root):
         return slashed.normpath(written)[len(root.rstrip("/")) + 1 :]
     return slashed.normpath(written.removeprefix("./"))
 

@@ -99,7 +99,10 @@ class TargetFolders:
             found = lstat(folder)
         except FileNotFoundError:
             assert above is not None
-            return TargetFolder(False, above.dev, refused or above.problem, above.version_control)
+            problem = refused or above.problem
+            if not problem and (why := volume_of(above.dev, self.existing(parent)).illegal(os.path.basename(folder))):
+                problem = f"{folder} cannot be made: {why}"
+            return TargetFolder(False, above.dev, problem, above.version_control)
         except OSError as error:
             return TargetFolder(False, 0, f"{folder}: {(error.strerror or 'cannot be looked at').lower()}")
         if stat.S_ISLNK(found.st_mode):

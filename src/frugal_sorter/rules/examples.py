@@ -111,7 +111,7 @@ def run_example(book: RuleBook, rule: Rule, example: Example, world: World) -> s
     if isinstance(place, Missing):
         return place.reason
     # An absolute one may be written either way; `..` leads out of the `in`.
-    if example.becomes is not None and example.becomes.startswith("/"):
+    if example.becomes is not None and slashed.is_absolute(example.becomes):
         return place.path
     return slashed.relpath(place.path, facts.base)
 

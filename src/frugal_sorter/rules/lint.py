@@ -88,7 +88,7 @@ class _Reach:
                     if -levels < depth:
                         break
                     found.add(index)
-                if above == "/":
+                if slashed.is_top(above):
                     break
                 above, depth = os.path.dirname(above), depth + 1
         return frozenset(found)
@@ -167,7 +167,7 @@ def _targets(rule: Rule) -> list[tuple[str, int]]:
         return []
     segments = rule.move.segments
     head = rule.move.head
-    bases = ("/",) if rule.move.absolute else rule.folders
+    bases = (rule.move.top,) if rule.move.absolute else rule.folders
     below = sum(1 + sum(part.codes.count("/") for part in parts if isinstance(part, Slot)) for parts in segments)
     return [(slashed.normpath(slashed.join(base, *head)), below - len(head)) for base in bases]
 

@@ -61,7 +61,7 @@ def _place(path: object) -> Place | None:
 
 
 def proper_place(path: object) -> Place:
-    if not isinstance(path, str) or not path.startswith("/") or slashed.normpath(path) != path or "\0" in path:
+    if not isinstance(path, str) or not slashed.is_absolute(path) or slashed.normpath(path) != path or "\0" in path:
         raise ValueError(f"{path!r} is no absolute path")
     return place_of(path)
 

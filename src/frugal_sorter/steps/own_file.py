@@ -37,10 +37,11 @@ class OwnFile(Verb):
                 changed_if(now.nlink < 2 or now.ctime_ns != before.ctime_ns)
                 self._context.note(Mark(step.id, Outcome.NOTED, MADE, made), True)
                 remove_name(part.fd, place.name, lambda found: found.st_nlink > 1 and same_as(now)(found), "", lease)
-                try:
-                    rename_without_replacing(part.fd, part.name, part.fd, place.name)
-                except FileExistsError:
-                    raise NotDone(Outcome.SKIPPED, f"the name {place.name} was taken meanwhile") from None
+            # Not before the lease is given back: on some systems a name goes when its file is closed.
+            try:
+                rename_without_replacing(part.fd, part.name, part.fd, place.name)
+            except FileExistsError:
+                raise NotDone(Outcome.SKIPPED, f"the name {place.name} was taken meanwhile") from None
             with suppress(OSError):  # the link is gone, and this is what stands for it
                 kernel.sync_folder(part.fd)
         return Mark(step.id, Outcome.DONE, now=made)

@@ -7,6 +7,7 @@ from collections.abc import Callable
 from typing import Any
 
 from frugal_sorter.filesystem.record import Identity, Kind
+from frugal_sorter.platforms import slashed
 
 _KINDS = frozenset(Kind.__args__)  # type: ignore[attr-defined]
 # Numbers beyond these are no number of an entry, and no mode.
@@ -23,7 +24,7 @@ def is_name(value: Any) -> bool:
 
 
 def is_path(value: Any) -> bool:
-    return is_name(value) and value.startswith("/") and not {".", ".."} & set(value.split("/")) and len(value) > 1
+    return is_name(value) and slashed.is_absolute(value) and not {".", ".."} & set(value.split("/")) and len(value) > 1
 
 
 def is_flag(value: Any) -> bool:
@@ -72,7 +73,7 @@ def is_identity(value: Any) -> bool:
 def is_place(value: Any) -> bool:
     return (
         isinstance(value, (list, tuple)) and len(value) == 2 and all(map(is_name, value))
-        and value[0].startswith("/") and "/" not in value[1]
+        and slashed.is_absolute(value[0]) and "/" not in value[1]
     )  # fmt: skip
 
 

@@ -7,6 +7,7 @@ import sys
 
 from frugal_sorter.cli.main import COMMANDS
 from frugal_sorter.cli.output.printable import raw
+from frugal_sorter.platforms import console
 from frugal_sorter.rules.reference import MORE_TOPICS, TOPICS
 
 EXAMPLES = """
@@ -38,7 +39,7 @@ def run(args: argparse.Namespace) -> int:
         parser_of(args.topic, COMMANDS[args.topic]).print_help()
         return 0
     text = {**TOPICS, **MORE_TOPICS}[args.topic]()
-    if not sys.stdout.isatty():
+    if not console.is_terminal(sys.stdout):
         sys.stdout.write(text)
         return 0
     from rich.console import Console

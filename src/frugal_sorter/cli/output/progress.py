@@ -7,6 +7,7 @@ import time
 
 from frugal_sorter.cli.output.printable import raw
 from frugal_sorter.cli.output.text import shown
+from frugal_sorter.platforms import console
 
 _AFTER_SECONDS, _EVERY_SECONDS = 1.0, 0.2
 
@@ -21,7 +22,7 @@ class Progress:
     def __init__(self, what: str) -> None:
         self._what = what
         self._screen = raw(sys.stderr)
-        self._shows = self._screen.isatty()
+        self._shows = console.is_terminal(self._screen)
         self._next = time.monotonic() + _AFTER_SECONDS
         self._written = 0
 

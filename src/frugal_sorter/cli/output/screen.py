@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, TypeVar
 from frugal_sorter.cli.output.printable import raw
 from frugal_sorter.cli.output.progress import Progress
 from frugal_sorter.cli.output.text import count_text, cut, shown
+from frugal_sorter.platforms import console
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -35,7 +36,7 @@ class Screen:
         for stream in (sys.stdout, sys.stderr):
             if hasattr(stream, "reconfigure"):
                 stream.reconfigure(errors="backslashreplace")
-        self._coloured = sys.stdout.isatty()
+        self._coloured = console.is_terminal(sys.stdout)
         self.short = self._coloured if short is None else short
         # What is cleared before a line is printed, so that the two do not run into each other.
         self.progress: Progress | None = None
@@ -150,7 +151,7 @@ class Screen:
 
     def may_ask(self) -> bool:
         """Tell whether there is a person to answer."""
-        return sys.stdin is not None and sys.stdin.isatty()
+        return sys.stdin is not None and console.is_terminal(sys.stdin)
 
     def number(self, question: str, default: int) -> int:
         """Ask until a number from 1 on is given; an empty line, or the end of the input, is the default."""

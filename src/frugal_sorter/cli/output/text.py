@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Iterable
 from datetime import datetime
 from functools import lru_cache
 
 from frugal_sorter.errors import printable
+from frugal_sorter.platforms import slashed
 
 _QUARTER = 900
 # What a cell may not begin with, in full width, too, which some spreadsheets take for the same.
@@ -114,7 +114,7 @@ def cut(text: str, width: int) -> str:
 
 def below(path: str, base: str) -> str:
     """Return a path as seen from a base folder, where it lies below it."""
-    if base == "/":
+    if slashed.is_top(base):
         return shown(path)
     if path == base:
         return "."
@@ -144,4 +144,4 @@ def held_text(levels: Iterable[int | None]) -> str:
 
 def common_base(folders: list[str]) -> str:
     """Return the folder that all of some folders lie in."""
-    return os.path.commonpath(folders) if folders else "/"
+    return slashed.common_of(folders)

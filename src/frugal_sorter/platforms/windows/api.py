@@ -31,7 +31,7 @@ SHARING_VIOLATION, ACCESS_DENIED, END_OF_FILE, NOT_SAME_DEVICE = 32, 5, 38, 17
 _ERRORS = {
     1: errno.ENOTSUP, 2: errno.ENOENT, 3: errno.ENOENT, 4: errno.EMFILE, 5: errno.EACCES, 17: errno.EXDEV, 19: errno.EROFS,
     21: errno.ENXIO, 32: errno.EBUSY, 33: errno.EBUSY, 39: errno.ENOSPC, 50: errno.ENOTSUP, 53: errno.ENOENT,
-    67: errno.ENOENT, 80: errno.EEXIST, 87: errno.EINVAL, 112: errno.ENOSPC, 123: errno.EINVAL, 145: errno.ENOTEMPTY,
+    67: errno.ENOENT, 80: errno.EEXIST, 87: errno.EINVAL, 112: errno.ENOSPC, 123: errno.ENOENT, 145: errno.ENOTEMPTY,
     161: errno.ENOENT, 183: errno.EEXIST, 206: errno.ENAMETOOLONG, 267: errno.ENOTDIR, 1314: errno.EPERM,
 }  # fmt: skip
 _WORDS = {32: "open in another program", 33: "locked by another program"}

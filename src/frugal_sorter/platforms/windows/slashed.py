@@ -4,13 +4,16 @@ from __future__ import annotations
 
 import ntpath
 import os
+import re
 import sys
+from collections.abc import Sequence
 from pathlib import PurePath, WindowsPath
 
 assert sys.platform == "win32"
 
 
 _LONG, _LONG_SHARE = "\\\\?\\", "\\\\?\\UNC\\"
+_DRIVE = re.compile(r"[A-Za-z]:[/\\]")
 Named = str | PurePath
 
 
@@ -29,7 +32,7 @@ def slashed(path: Named) -> str:
     elif text.startswith(_LONG):
         text = text[len(_LONG) :]
     text = text.replace("\\", "/")
-    return text[0].upper() + text[1:] if text[1:2] == ":" else text
+    return text[0].upper() + text[1:] if _DRIVE.match(text) else text
 
 
 def native(path: Named) -> str:
@@ -45,7 +48,8 @@ def native(path: Named) -> str:
 
 def is_absolute(path: Named) -> bool:
     """Tell whether a path says where it begins, with its drive or share."""
-    return bool(ntpath.splitdrive(path)[0]) and ntpath.isabs(path)
+    text = str(path)
+    return bool(_DRIVE.match(text)) or (text[:2] in ("//", "\\\\") and bool(ntpath.splitdrive(text)[0]))
 
 
 def is_top(path: str) -> bool:
@@ -53,15 +57,37 @@ def is_top(path: str) -> bool:
     return ntpath.dirname(path) == path
 
 
+def split_top(path: str) -> tuple[str, str]:
+    """Return the top of a path, empty where it has none, and the rest."""
+    if not is_absolute(path):
+        return "", path
+    drive, rest = ntpath.splitdrive(path)
+    return f"{drive}/", rest.lstrip("/")
+
+
+def common_of(folders: Sequence[str]) -> str:
+    """Return the folder that all of some folders lie in, `/` where there is none."""
+    try:
+        return slashed(ntpath.commonpath(folders))
+    except ValueError:
+        return "/"  # nothing, or several drives
+
+
 def top_and_names(path: str) -> tuple[str, list[str]]:
     """Return the top of an absolute path, and the names on the way down."""
-    drive, rest = ntpath.splitdrive(path)
-    return f"{drive}/", [name for name in rest.split("/") if name]
+    top, rest = split_top(path)
+    return top, [name for name in rest.split("/") if name]
 
 
 def join(first: Named, *more: Named) -> str:
-    """Join parts of a path; an absolute one begins anew."""
-    return slashed(ntpath.join(str(first), *map(str, more)))
+    """Join parts of a path; an absolute one begins anew. What only looks like a drive (`0: kiln`) is a name."""
+    joined = slashed(first)
+    for part in map(slashed, more):
+        if is_absolute(part):
+            joined = part
+        else:
+            joined = f"{joined.rstrip('/')}/{part}" if joined else part
+    return joined
 
 
 def normpath(path: Named) -> str:

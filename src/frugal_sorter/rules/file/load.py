@@ -108,7 +108,7 @@ class _Loader:
         """Return the folders of rules that are below a place whose volume is not mounted now."""
         away = [place for place in self.mounted if not is_on_mounted_volume(place)]
         used = [folder for rule in rules for folder in rule.folders]
-        used += ["/" + "/".join(target.head) for rule in rules for target in rule.targets if target.absolute]
+        used += [slashed.join(target.top, *target.head) for rule in rules for target in rule.targets if target.absolute]
         return frozenset(folder for folder in used for place in away if is_inside(folder, place))
 
     # The tables before the rules

@@ -62,7 +62,7 @@ def expand(text: str, places: Mapping[str, str], beside: str) -> str:
             raise InvalidValue(f"there is no place {{{lead[1]}}}", hint)
         text = places[lead[1]] + text[lead.end() :]
     else:
-        text = expand_user(_VARIABLE.sub(_variable, text))
+        text = expand_user(slashed.slashed(_VARIABLE.sub(_variable, text)))
     return slashed.normpath(slashed.join(beside, text))
 
 

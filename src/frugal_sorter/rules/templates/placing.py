@@ -68,5 +68,5 @@ def target_folder(target: Template, segments: list[str], base: str, fixed_root: 
     """Return the absolute path of a filled-in target; relative ones are below `in`."""
     if not target.absolute:
         return slashed.normpath(slashed.join(base, *segments))
-    root = fixed_root(slashed.join("/", *segments[: target.fixed]))
+    root = fixed_root(slashed.join(target.top, *segments[: target.fixed]))
     return slashed.normpath(slashed.join(root, *segments[target.fixed :]))

@@ -17,7 +17,7 @@ from typing import Literal
 
 from frugal_sorter.filesystem.bands import LARGEST_BAND, SIZE_BANDS, size_band
 from frugal_sorter.filesystem.record import Unknown
-from frugal_sorter.platforms import names
+from frugal_sorter.platforms import names, slashed
 from frugal_sorter.rules.fields import FIELDS, Fact, Facts
 from frugal_sorter.rules.file.everyday import meant
 from frugal_sorter.rules.file.mistakes import InvalidValue
@@ -53,7 +53,13 @@ class Template:
 
     text: str
     segments: tuple[tuple[str | Slot, ...], ...]
-    absolute: bool
+    # Where an absolute one begins, such as `/`; empty where it is below a folder.
+    top: str = ""
+
+    @property
+    def absolute(self) -> bool:
+        """Whether it says itself where it begins."""
+        return bool(self.top)
 
     @property
     def fixed(self) -> int:
@@ -271,17 +277,21 @@ def parse_template(
     """
     if not text.strip() and not root:
         raise InvalidValue("the target is empty", "name a folder")
-    rest = text
+    rest = slashed.slashed(text)
     lead = _SLOT.match(text)
     if lead and lead[1] in places and not root:
-        root, rest = places[lead[1]], text[lead.end() :]
+        root, rest = places[lead[1]], rest[lead.end() :]
         if rest and not rest.startswith("/"):
             raise InvalidValue(f"after {{{lead[1]}}} must come a /", f'such as "{{{lead[1]}}}/Sorted"')
-    segments = [(part,) for part in root.split("/") if part] + _segments(rest, places, captures)
+    if root:
+        top, above = slashed.top_and_names(root)
+    else:
+        (top, rest), above = slashed.split_top(rest), []
+    segments = [(part,) for part in above] + _segments(rest, places, captures)
     dated = any("/" in part.codes for parts in segments for part in parts if isinstance(part, Slot))
-    if rename and (len(segments) != 1 or dated or text.startswith("/")):
+    if rename and (len(segments) != 1 or dated or top):
         raise InvalidValue("a new name cannot hold a /", "use `move` for folders")
-    return Template(text, tuple(segments), bool(root) or text.startswith("/"))
+    return Template(text, tuple(segments), top)
 
 
 def parse_wording(

@@ -1,0 +1,21 @@
+"""The streams of a program: in which letters, and whether a person sits at them."""
+
+from __future__ import annotations
+
+import sys
+from typing import TextIO
+
+if sys.platform == "win32":
+    from frugal_sorter.platforms.windows.console import *
+else:
+
+    def prepare() -> None:
+        """Have the standard streams take every letter: they do, as the person has set the machine up."""
+
+    def is_terminal(stream: TextIO) -> bool:
+        """Tell whether a person sits at a stream.
+
+        Raises:
+            ValueError: it is closed.
+        """
+        return stream.isatty()

@@ -1,0 +1,34 @@
+"""The console: what is piped is UTF-8 as on other systems, and NUL is no terminal."""
+
+from __future__ import annotations
+
+import io
+import msvcrt
+import sys
+from ctypes import byref, wintypes
+from typing import TextIO
+
+assert sys.platform == "win32"
+
+from frugal_sorter.platforms.windows import api
+
+__all__ = ["is_terminal", "prepare"]
+
+
+def prepare() -> None:
+    """Have the standard streams take every letter: the code page of a country has few."""
+    for stream, errors in (
+        (sys.stdin, "surrogateescape"),
+        (sys.stdout, "surrogateescape"),
+        (sys.stderr, "backslashreplace"),
+    ):
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(encoding="utf-8", errors=errors)
+
+
+def is_terminal(stream: TextIO) -> bool:
+    """Tell whether a person sits at a stream; to the C library NUL is a terminal, too."""
+    if not stream.isatty():
+        return False
+    mode = wintypes.DWORD()
+    return bool(api.KERNEL.GetConsoleMode(wintypes.HANDLE(msvcrt.get_osfhandle(stream.fileno())), byref(mode)))

@@ -1,0 +1,1 @@
+"""Tests that run with a Windows Python alone; see `tests/test_windows.py`."""
