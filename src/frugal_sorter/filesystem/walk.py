@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import errno
 import os
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import nullcontext
 from typing import Generic, TypeVar
 
@@ -35,6 +35,7 @@ def reason_of(error: OSError) -> str:
     }.get(error.errno or 0, (error.strerror or "cannot be read").lower())
 
 
+_HIDDEN = "hidden by its attribute, left to the system"
 Pick = Callable[[Listing], Sequence[int]]
 
 
@@ -66,8 +67,12 @@ def read_folder(path: str, status: bool, dev: int | None = None, pick: Pick | No
         if dev is not None and own.st_dev != dev:
             raise OSError(errno.EXDEV, "on another volume", path)
         listing = Listing(path, own.st_dev)
-        with disk.scandir(descriptor) if view is None else nullcontext(view.entries(path)) as entries:
+        with disk.scandir(descriptor) if view is None else nullcontext(view.entries(path)) as there:
+            entries: Iterable[disk.Entry | foreseen.Moved] = there
             files: list[disk.Entry | foreseen.Moved] = []
+            if disk.HAS_HIDING_ATTRIBUTE:
+                entries, hidden = disk.hidden_among(there)
+                listing.unread += [Unread(slashed.join(path, name), _HIDDEN, by_design=True) for name in hidden]
             for entry in entries:
                 # The kind comes with the name: no file is looked at for it.
                 if entry.is_file(follow_symlinks=False):

@@ -44,7 +44,8 @@ class Destinations:
         segments = template.fill(facts, self.filling(rule, facts))
         if isinstance(segments, Missing):
             raise Kept(segments.reason, problem=True)
-        return Place(*os.path.split(target_folder(template, segments, facts.base, self.resolve)))
+        folder, name = os.path.split(target_folder(template, segments, facts.base, self.resolve))
+        return Place(self.folders.spelled(folder), name)
 
     def usable(self, folder: str, base: str) -> None:
         """See that entries of a base folder can go into a folder.

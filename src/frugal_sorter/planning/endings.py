@@ -194,6 +194,7 @@ class Outcomes:
             wanted = wanted_place(self.book, rule, facts, self.destinations.resolve)
             if isinstance(wanted, Missing):
                 raise Kept(wanted.reason, problem=True)
+            wanted = wanted.in_folder(self.folders.spelled)
             # What is where the rule puts it is done with; else each run would number it anew.
             if self._is_home(record.place, wanted):
                 self._extras_at_home(index, rule, entry)
@@ -236,7 +237,7 @@ class Outcomes:
             raise Kept("a folder cannot go into itself", problem=True)
         self.destinations.usable(target.folder, facts.base)
         across = self.folders.device(target.folder) != record.identity.dev
-        if across:
+        if across or target.name != record.place.name:
             self.destinations.legal(target, record.identity)
         room = self.clashes.room(rule, target, record)
         if isinstance(room, str):

@@ -10,6 +10,7 @@ from frugal_sorter.filesystem.foreseen import lstat
 from frugal_sorter.filesystem.record import is_inside
 from frugal_sorter.filesystem.volumes import volume_of
 from frugal_sorter.planning.guard import refused_folder, version_control_root
+from frugal_sorter.platforms import disk, slashed
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,6 +39,7 @@ class TargetFolders:
         self._known: dict[str, TargetFolder] = {}
         self._made: set[str] = set()
         self._ignoring: dict[str, bool] = {}
+        self._spelling: dict[str, str] = {}
 
     def usable(self, folder: str, base: str) -> str:
         """Return why nothing can go to a folder, or an empty text.
@@ -70,6 +72,25 @@ class TargetFolders:
         if known is None:
             known = self._ignoring[folder] = volume_of(self.device(folder), self.existing(folder)).ignores_case
         return known
+
+    def spelled(self, folder: str) -> str:
+        """Return a folder in the letters that the disk has, or that this plan gave it first, where their case does not count."""
+        if not self.ignores_case(folder):
+            return folder
+        known = self._spelling.get(key := folder.casefold())
+        if known is None:
+            above, name = os.path.split(folder)
+            if name:
+                above = self.spelled(above)
+                name = next((one for one in self._names(above) if one.casefold() == name.casefold()), name)
+            known = self._spelling[key] = slashed.join(above, name) if name else folder
+        return known
+
+    def _names(self, folder: str) -> list[str]:
+        try:
+            return disk.listdir(folder) if self._look(folder).exists else []
+        except OSError:
+            return []
 
     def to_make(self, folder: str) -> list[str]:
         """Return the folders that must be made before a file can go to one, the outermost first.

@@ -5,8 +5,9 @@ from __future__ import annotations
 import errno
 import os
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from operator import attrgetter
+from typing import TypeVar
 
 assert sys.platform != "win32"
 
@@ -51,6 +52,7 @@ from os.path import exists, isdir, isfile, islink, ismount, lexists
 
 __all__ = [
     "BLOCK_BYTES",
+    "HAS_HIDING_ATTRIBUTE",
     "O_APPEND",
     "O_CLOEXEC",
     "O_CREAT",
@@ -76,7 +78,7 @@ __all__ = [
     "forget_cached",
     "fstat",
     "fsync",
-    "is_hidden",
+    "hidden_among",
     "isdir",
     "isfile",
     "islink",
@@ -107,12 +109,15 @@ __all__ = [
 O_PATH: int = getattr(os, "O_PATH", os.O_RDONLY)
 O_NOATIME: int = getattr(os, "O_NOATIME", 0)
 BLOCK_BYTES = 512
+# Whether an attribute can hide an entry, whatever its name.
+HAS_HIDING_ATTRIBUTE = False
 Entry = os.DirEntry[str]
+Named = TypeVar("Named")
 
 
-def is_hidden(name: str, found: os.stat_result | None = None) -> bool:
-    """Tell whether an entry is hidden: by a dot in front of its name."""
-    return name.startswith(".")
+def hidden_among(entries: Iterable[Named]) -> tuple[list[Named], list[str]]:
+    """Return the entries of a folder that no attribute hides, and the names of those that one does: none here."""
+    return list(entries), []
 
 
 # How many blocks of 512 bytes an entry takes on its disk.

@@ -13,17 +13,19 @@ import ntpath
 import os
 import stat as modes
 import sys
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from os import O_APPEND, O_CREAT, O_EXCL, O_RDONLY, O_RDWR, O_TRUNC, O_WRONLY
 from types import TracebackType
+from typing import TypeVar
 
 assert sys.platform == "win32"
 
 from frugal_sorter.platforms.windows import api
-from frugal_sorter.platforms.windows.slashed import Named, native, slashed
+from frugal_sorter.platforms.windows.slashed import Named, final_path, native, slashed
 
 __all__ = [
     "BLOCK_BYTES",
+    "HAS_HIDING_ATTRIBUTE",
     "O_APPEND",
     "O_CLOEXEC",
     "O_CREAT",
@@ -49,7 +51,7 @@ __all__ = [
     "forget_cached",
     "fstat",
     "fsync",
-    "is_hidden",
+    "hidden_among",
     "isdir",
     "isfile",
     "islink",
@@ -83,6 +85,8 @@ O_DIRECTORY, O_PATH, O_NOFOLLOW = 1 << 24, 1 << 25, 1 << 26
 O_CLOEXEC = os.O_NOINHERIT
 O_NOATIME = O_NOCTTY = O_NONBLOCK = 0
 BLOCK_BYTES = 512
+# Whether an attribute can hide an entry, whatever its name.
+HAS_HIDING_ATTRIBUTE = True
 _CLUSTER_BYTES = 4_096
 # From 1601 to 1970, in 100 ns.
 _EPOCH = 116_444_736_000_000_000
@@ -90,6 +94,7 @@ _EPOCH = 116_444_736_000_000_000
 _STANDS_FOR = 0x20000000
 _63_BITS = (1 << 63) - 1
 
+One = TypeVar("One")
 _folders: dict[int, str] = {}
 
 
@@ -101,9 +106,7 @@ def path_of(descriptor: int) -> str:
     """
     if (known := _folders.get(descriptor)) is not None:
         return known
-    text = ctypes.create_unicode_buffer(32_768)
-    api.check(api.final_path(msvcrt.get_osfhandle(descriptor), text, len(text), 0))
-    return slashed(text.value)
+    return final_path(msvcrt.get_osfhandle(descriptor))
 
 
 def _full(path: Named | int, dir_fd: int | None) -> str:
@@ -297,7 +300,12 @@ def _mode(path: Named, follow: bool) -> int | None:
 
 def ismount(path: Named) -> bool:
     """Tell whether a volume begins at a folder."""
-    return ntpath.ismount(native(path))
+    full = slashed(path)
+    above = ntpath.dirname(full)
+    try:
+        return above == full or lstat(full).st_dev != lstat(above).st_dev
+    except OSError:
+        return False
 
 
 def access(
@@ -315,6 +323,11 @@ class Entry:
         # The listing has both: nothing is opened for them.
         status = found.stat(follow_symlinks=False)
         self._attributes, self._tag = status.st_file_attributes, status.st_reparse_tag
+
+    @property
+    def is_hidden(self) -> bool:
+        """Whether its attribute hides it."""
+        return bool(self._attributes & api.HIDDEN)
 
     def is_symlink(self) -> bool:
         return _is_link(self._attributes, self._tag)
@@ -381,9 +394,15 @@ def walk(top: Named) -> Iterator[tuple[str, list[str], list[str]]]:
         yield slashed(folder), folders, files
 
 
-def is_hidden(name: str, found: os.stat_result | None = None) -> bool:
-    """Tell whether an entry is hidden: by its attribute, or by a dot in front of its name."""
-    return name.startswith(".") or (found is not None and bool(found.st_file_attributes & api.HIDDEN))
+def hidden_among(entries: Iterable[One]) -> tuple[list[One], list[str]]:
+    """Return the entries of a folder that no attribute hides, and the names of those that one does."""
+    shown, hidden = list[One](), list[str]()
+    for one in entries:
+        if isinstance(one, Entry) and one.is_hidden:
+            hidden.append(one.name)
+        else:
+            shown.append(one)
+    return shown, hidden
 
 
 def used_bytes(found: os.stat_result) -> int:

@@ -2,6 +2,7 @@ r"""Paths of Windows: inside `C:/Users/maren`, outside `\\?\C:\Users\maren`, so 
 
 from __future__ import annotations
 
+import ctypes
 import ntpath
 import os
 import re
@@ -11,7 +12,9 @@ from pathlib import PurePath, WindowsPath
 
 assert sys.platform == "win32"
 
+from frugal_sorter.platforms.windows import api
 
+_LONGEST = 32_768
 _LONG, _LONG_SHARE = "\\\\?\\", "\\\\?\\UNC\\"
 _DRIVE = re.compile(r"[A-Za-z]:[/\\]")
 Named = str | PurePath
@@ -104,8 +107,35 @@ def abspath(path: Named) -> str:
 
 
 def realpath(path: Named) -> str:
-    """Return a path without links, in the letters that the disk has."""
-    return slashed(ntpath.realpath(native(abspath(path))))
+    """Return a path without links, in the letters that the disk has, as far as it is there."""
+    at = full = abspath(path)
+    missing: list[str] = []
+    while True:
+        handle = api.create_file(
+            native(at), api.READ_ATTRIBUTES, api.SHARE_ALL, None, api.OPEN_EXISTING, api.ALSO_FOLDERS, None
+        )
+        if handle != api.INVALID:
+            try:
+                return join(final_path(handle), *reversed(missing))
+            except OSError:
+                return full
+            finally:
+                api.close_handle(handle)
+        if is_top(at):
+            return full
+        missing.append(ntpath.basename(at))
+        at = ntpath.dirname(at)
+
+
+def final_path(handle: int) -> str:
+    """Return the path of what is open.
+
+    Raises:
+        OSError: the system does not say.
+    """
+    text = ctypes.create_unicode_buffer(_LONGEST)
+    api.check(api.final_path(handle, text, len(text), 0))
+    return slashed(text.value)
 
 
 def relpath(path: Named, start: Named | None = None) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ctypes
+import ntpath
 import shutil
 import string
 import sys
@@ -15,6 +16,7 @@ from frugal_sorter.platforms.windows import api, disk
 from frugal_sorter.platforms.windows.slashed import native
 
 _OVER_A_NETWORK = 4
+_LONGEST = 240
 
 
 def mounts() -> list[Mount]:
@@ -40,7 +42,11 @@ def room(path: str | int) -> Room:
     Raises:
         OSError: it cannot be asked.
     """
-    found = shutil.disk_usage(native(disk.path_of(path) if isinstance(path, int) else path))
+    folder = disk.path_of(path) if isinstance(path, int) else path
+    # This one function takes no long paths; a folder above is on the same drive.
+    while len(folder) > _LONGEST:
+        folder = ntpath.dirname(folder)
+    found = shutil.disk_usage(native(folder))
     return Room(found.free, found.total)
 
 

@@ -20,6 +20,20 @@ class Wanted:
     place: Place
     numbered: Callable[[int], Place] | None = None
 
+    def in_folder(self, spelled: Callable[[str], str]) -> Wanted:
+        """Return the same in a folder that is spelled as the disk has it."""
+        folder = spelled(self.place.folder)
+        if folder == self.place.folder:
+            return self
+        numbered = self.numbered
+        if numbered is None:
+            return Wanted(Place(folder, self.place.name))
+
+        def again(number: int) -> Place:
+            return Place(folder, numbered(number).name)
+
+        return Wanted(Place(folder, self.place.name), again)
+
 
 def wanted_place(book: RuleBook, rule: Rule, facts: Facts, fixed_root: Callable[[str], str]) -> Wanted | Missing:
     """Return where a rule wants an entry to be, clashes aside, or what was missing.

@@ -1,0 +1,166 @@
+"""On Windows: every command, with the disk looked at after each; files that others hold; names and attributes."""
+
+from __future__ import annotations
+
+import ctypes
+import os
+import sys
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+
+from frugal_sorter.cli.main import COMMANDS, UNLISTED
+from frugal_sorter.platforms import disk, slashed
+from tests.conftest import Frugal, in_this_process
+from tests.support import names, put, rules_text, snapshot
+
+pytestmark = pytest.mark.skipif(sys.platform != "win32", reason="asks Windows")
+
+
+@pytest.fixture
+def desk(folder: Path, frugal: Frugal) -> Path:
+    frugal("demo", "desk")
+    return folder / "desk"
+
+
+# Each command: words, what must be said, and whether it may change what lies in the demo machine.
+LINES: dict[str, list[tuple[tuple[str, ...], str, bool]]] = {
+    "inventory": [(("desk",), "Also 22 subfolders", False), (("desk", "--by", "ext", "--format", "json"), '"rows"', False)],
+    "compare": [(("desk", "desk/Intake"), "files", False)], "forecast": [(("desk",), "needs a library", False)],
+    "suggest": [(("desk/Intake",), "[[rule]]", False)], "check": [(("desk/rules.toml",), "nothing to warn of", False)],
+    "preview": [(("desk/rules.toml",), "It would move 131 files", False)], "rules": [(("desk/rules.toml",), "Moulds", False)],
+    "explain": [(("desk/Intake/README", "--rules", "desk/rules.toml"), "README", False)],
+    "tidy": [(("desk/rules.toml", "--yes"), "131 files moved", True)],
+    "sort": [(("desk/Intake", "--into", "{type}", "--yes"), "moved", True)],
+    "purge": [(("desk/Intake", "--older-than", "20d", "--by", "modified", "--yes"), "to the trash", True)],
+    "gather": [(("--list", "list.txt", "--from", "desk/Intake", "--to", "desk/Out", "--yes"), "copied", True)],
+    "duplicates": [(("desk", "--do", "trash", "--keep", "oldest", "--yes"), "11 files moved to the trash", True)],
+    "leftovers": [(("glaze-calculator",), "glaze", False)], "history": [((), "No run yet", False)],
+    "report": [((), "Nothing", False)], "undo": [(("--yes",), "nothing to undo", False)], "trash": [((), "trash", False)],
+    "watch": [(("desk/rules.toml", "--once"), "moved", True)],
+    "schedule": [(("list",), "No schedule yet", False), (("add", "night", "--at", "daily 02:00", "--print", "--", "tidy", "desk/rules.toml"), "<Task", False)],
+    "help": [(("rules",), "rule", False)], "completion": [(("bash",), "needs a library", False)], "demo": [((), "That was the whole story", False)],
+    "words": [(("types",), "image", False)], "visit": [],
+}  # fmt: skip
+EXIT_CODES = {
+    "compare": 1,
+    "forecast": 2,
+    "completion": 2,
+    "undo": 2,
+    "leftovers": None,
+    "schedule": None,
+    "purge": None,
+    "watch": None,
+}
+
+
+def test_every_command_is_in_the_table() -> None:
+    assert set(LINES) == set(COMMANDS) | set(UNLISTED)
+
+
+@pytest.mark.parametrize(
+    ("command", "words", "told", "changes"), [(name, *line) for name, lines in LINES.items() for line in lines]
+)
+def test_a_command_does_what_it_says_and_nothing_else(
+    desk: Path, folder: Path, frugal: Frugal, command: str, words: tuple[str, ...], told: str, changes: bool
+) -> None:
+    (folder / "list.txt").write_text("scan005.TIFF\n", encoding="utf-8")
+    before = snapshot(desk)
+    done = in_this_process([command, *words], folder, {}, EXIT_CODES.get(command, 0))
+    said = done.stdout + done.stderr
+    assert told in said and "Traceback" not in said and "\\desk" not in said, said
+    assert (snapshot(desk) != before) is changes, said
+    if changes:
+        in_this_process(["undo", "--yes"], folder, {}, 0)
+        assert snapshot(desk) == before
+
+
+def _open(path: Path, access: int, share: int) -> int:
+    api = ctypes.WinDLL("kernel32")  # type: ignore[attr-defined]
+    api.CreateFileW.restype = ctypes.c_void_p
+    handle = api.CreateFileW(slashed.native(str(path)), access, share, None, 3, 0x80, None)
+    assert handle not in (None, ctypes.c_void_p(-1).value)
+    return int(handle)
+
+
+@pytest.fixture
+def holding() -> Iterator[Callable[[Path, int, int], None]]:
+    handles = []
+    yield lambda path, access, share: handles.append(_open(path, access, share))
+    for handle in handles:
+        ctypes.WinDLL("kernel32").CloseHandle(ctypes.c_void_p(handle))  # type: ignore[attr-defined]
+
+
+READ, WRITE, SHARE_READ, SHARE_ALL = 0x80000000, 0x40000000, 1, 7
+
+
+@pytest.mark.parametrize("ending", ["trash = true", "delete = true", "move = 'Moved'"])
+@pytest.mark.parametrize(
+    ("access", "share"), [(READ, SHARE_ALL), (READ, SHARE_READ), (READ, 0), (WRITE, SHARE_ALL), (WRITE, 0)]
+)
+def test_a_file_that_another_program_holds(
+    folder: Path, holding: Callable[[Path, int, int], None], ending: str, access: int, share: int
+) -> None:
+    held = put(folder / "Intake/held.log", "held")
+    put(folder / "Intake/free.log", "free")
+    put(folder / "rules.toml", rules_text(f"where = 'everything'\n{ending}"))
+    holding(held, access, share)
+    done = in_this_process(["tidy", "rules.toml", "--yes"], folder, {}, None)
+    # Only a program that shares all and reads, or with a move one that shares all and writes, lets it go.
+    goes = share == SHARE_ALL and (access == READ or "move" in ending)
+    # What others still read has its name until they close it.
+    assert held.exists() is not (goes and "delete" not in ending), done.stdout
+    assert not (folder / "Intake/free.log").exists()
+    if not goes:
+        assert "open in" in done.stdout or "open for writing" in done.stdout, done.stdout + done.stderr
+
+
+ODD = ["con", "aux.txt", "dot.", "blank ", "x" * 120 + ".txt"]
+
+
+@pytest.mark.parametrize("name", ODD)
+def test_names_that_only_the_long_form_reaches_are_sorted_and_come_back(
+    folder: Path, frugal: Frugal, name: str
+) -> None:
+    deep = folder / "Intake" / ("d" * 90) / ("e" * 98)
+    disk.mkdir(str(folder / "Intake"))
+    disk.mkdir(str(deep.parent))
+    disk.mkdir(str(deep))
+    path = f"{deep}/{name}"
+    with open(slashed.native(path), "wb") as file:
+        file.write(b"odd")
+    put(folder / "rules.toml", rules_text(f"in = '{deep}'\nwhere = 'everything'\nmove = '../Moved'"))
+    frugal("tidy", "rules.toml", "--yes")
+    assert not disk.lexists(path) and disk.listdir(f"{deep.parent}/Moved") == [name]
+    frugal("undo", "--yes")
+    assert disk.lexists(path) and not disk.lexists(f"{deep.parent}/Moved")
+
+
+def test_attributes_go_along_and_come_back(folder: Path, frugal: Frugal) -> None:
+    hidden = put(folder / "Intake/hidden.log", "hidden")
+    locked = put(folder / "Intake/locked.log", "locked")
+    os.chmod(locked, 0o444)
+    ctypes.WinDLL("kernel32").SetFileAttributesW(str(hidden), 2)  # type: ignore[attr-defined]
+    far = f"D:/frugal far/{folder.name}"
+    put(folder / "rules.toml", rules_text(f"where = 'not hidden'\nmove = '{far}'"))
+    frugal("tidy", "rules.toml", "--yes")
+    # What is hidden is left, as everywhere.
+    assert hidden.exists() and names(folder / "Intake") == {"hidden.log"}
+    there = disk.lstat(f"{far}/locked.log")
+    assert not there.st_mode & 0o200
+    frugal("undo", "--yes")
+    assert not disk.lstat(str(locked)).st_mode & 0o200 and not disk.lexists(far)
+
+
+def test_letter_case_is_that_of_the_disk(folder: Path, frugal: Frugal) -> None:
+    put(folder / "Photos/old.jpg", "old")
+    put(folder / "Intake/a.jpg", "a")
+    put(folder / "Intake/b.jpg", "b")
+    put(folder / "rules.toml", rules_text(
+        "where = 'stem is a'\nmove = '../photos/New'", "where = 'stem is b'\nmove = '../PHOTOS/new'"))  # fmt: skip
+    before = snapshot(folder)
+    frugal("tidy", "rules.toml", "--yes")
+    assert names(folder) - {"rules.toml"} == {"Photos/old.jpg", "Photos/New/a.jpg", "Photos/New/b.jpg"}
+    frugal("undo", "--yes")
+    assert snapshot(folder) == before
