@@ -1,7 +1,6 @@
 from __future__ import annotations
 
 import itertools
-import os
 import random
 from pathlib import Path
 from typing import Any
@@ -12,6 +11,7 @@ from hypothesis import strategies as st
 
 from frugal_sorter.filesystem.types import TYPE_OF_SUFFIX, TYPES
 from frugal_sorter.filesystem.walk import read_folder
+from frugal_sorter.platforms import slashed
 from frugal_sorter.rules.conditions.building import parse_condition
 from frugal_sorter.rules.conditions.tree import Negation, Node, Several
 from frugal_sorter.rules.fields import depth_below
@@ -145,7 +145,7 @@ CASES: list[tuple[str, set[str]]] = [
 
 @pytest.fixture(scope="module")
 def studio(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    root = tmp_path_factory.mktemp("studio").resolve()
+    root = slashed.Path(tmp_path_factory.mktemp("studio").resolve())
     for name, (age_days, size) in FILES.items():
         put(root / name, b"c" * size, age_days)
     return root
@@ -166,7 +166,7 @@ def _matched_in(book: RuleBook, studio: Path, folder: Path) -> set[str]:
 
     hits = {at for at, _ in matcher(listing, depths, ask)}
     assert hits <= set(matcher.pick(listing, depths)), "a file that matches was dropped by its name"
-    return {os.path.relpath(listing.place(at).path, studio) for at in hits}
+    return {slashed.relpath(listing.place(at).path, str(studio)) for at in hits}
 
 
 @pytest.mark.parametrize(("text", "expected"), CASES, ids=[text for text, _ in CASES])

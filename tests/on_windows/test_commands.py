@@ -45,6 +45,7 @@ LINES: dict[str, list[tuple[tuple[str, ...], str, bool]]] = {
 }  # fmt: skip
 EXIT_CODES = {
     "compare": 1,
+    "compare": None,
     "forecast": 2,
     "completion": 2,
     "undo": 2,

@@ -287,9 +287,11 @@ def parse_template(
         top, above = slashed.top_and_names(root)
     else:
         (top, rest), above = slashed.split_top(rest), []
+        if not rename and not top and rest.startswith("/"):
+            raise InvalidValue("the target begins with a / and names no drive", 'such as "C:/Sorted"')
     segments = [(part,) for part in above] + _segments(rest, places, captures)
     dated = any("/" in part.codes for parts in segments for part in parts if isinstance(part, Slot))
-    if rename and (len(segments) != 1 or dated or top):
+    if rename and (len(segments) != 1 or dated or top or rest.startswith("/")):
         raise InvalidValue("a new name cannot hold a /", "use `move` for folders")
     return Template(text, tuple(segments), top)
 

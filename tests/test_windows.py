@@ -1,0 +1,83 @@
+"""The program on Windows: run with a Windows Python below wine, where one was installed (`tests/on_windows/install`)."""
+
+from __future__ import annotations
+
+import os
+import re
+import subprocess
+from pathlib import Path
+
+import pytest
+
+ROOT = Path(__file__).parents[1]
+WINDOWS = Path(os.environ.get("FRUGAL_WINDOWS", ROOT / ".windows"))
+pytestmark = pytest.mark.skipif(
+    not (WINDOWS / "ready").exists(), reason="NOT RUN ON WINDOWS: no Windows Python; tests/on_windows/install makes one"
+)
+
+# Tests of the core that run there as they are here. Of the others some ask for what only Linux has (mounts, leases, forks, rights
+# by mode, a shell), some for libraries that wine ends in, and the rest for a time zone, which wine does not keep.
+ALIKE = (
+    "test_conditions.py",
+    "test_everyday.py",
+    "test_overlap.py",
+    "test_suggest.py",
+    "test_templates.py",
+    "test_types.py",
+)
+OWN = ("test_commands.py", "test_there_and_back.py")
+
+
+def run_there(tmp_path: Path, *words: str) -> str:
+    """Run the Windows Python on tests, and return what it said."""
+    paths = [
+        "python313.zip",
+        ".",
+        "..\\site",
+        f"Z:{ROOT / 'src'}".replace("/", "\\"),
+        f"Z:{ROOT}".replace("/", "\\"),
+        "import site",
+    ]
+    (WINDOWS / "python/python313._pth").write_text("\r\n".join(paths) + "\r\n")
+    known = {
+        name: value
+        for name, value in os.environ.items()
+        if not name.startswith(("PYTEST", "PYTHON", "XDG_", "FRUGAL_W"))
+    }
+    env = known | {
+        "WINEPREFIX": str(WINDOWS / "prefix"), "WINEDEBUG": "-all", "WINEARCH": "win64", "TZ": "UTC", "USERNAME": "maren",
+        "USERPROFILE": f"Z:{tmp_path}".replace("/", "\\"), "PYTHONDONTWRITEBYTECODE": "1",
+    }  # fmt: skip
+    # All three must be pipes.
+    done = subprocess.run(
+        ["wine", str(WINDOWS / "python/python.exe"), "-X", "utf8", "-m", "pytest", "-q", "-p", "no:cacheprovider", "-x", *words],
+        cwd=ROOT, env=env, input=b"", stdout=subprocess.PIPE, stderr=subprocess.STDOUT, check=False,
+    )  # fmt: skip
+    said = done.stdout.decode(errors="replace")
+    assert done.returncode == 0, said[-8_000:]
+    return said
+
+
+def passed(said: str) -> int:
+    found = re.search(r"(\d+) passed", said)
+    return int(found[1]) if found else 0
+
+
+@pytest.mark.parametrize("module", OWN)
+def test_what_windows_is_asked(tmp_path: Path, module: str) -> None:
+    said = run_there(tmp_path, f"tests/on_windows/{module}")
+    assert passed(said) and "skipped" not in said, said
+
+
+def test_the_core_does_there_what_it_does_here(tmp_path: Path) -> None:
+    assert (
+        passed(
+            run_there(
+                tmp_path,
+                *(f"tests/{module}" for module in ALIKE),
+                "-k",
+                "not cannot_be_read and not abs and not today and not yesterday and not 2026-11-23",
+            )
+        )
+        >= 330
+    )
