@@ -28,6 +28,8 @@ lint: .venv/installed
 	$(BIN)/ruff check src tests benchmarks
 	$(BIN)/ruff format --check src tests benchmarks
 	$(BIN)/mypy
+	$(BIN)/mypy --platform win32 --cache-dir .mypy_cache/win32 src
+	$(BIN)/mypy --platform darwin --cache-dir .mypy_cache/darwin src
 	$(BIN)/lint-imports
 
 bench: .venv/installed

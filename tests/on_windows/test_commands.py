@@ -44,7 +44,6 @@ LINES: dict[str, list[tuple[tuple[str, ...], str, bool]]] = {
     "words": [(("types",), "image", False)], "visit": [],
 }  # fmt: skip
 EXIT_CODES = {
-    "compare": 1,
     "compare": None,
     "forecast": 2,
     "completion": 2,

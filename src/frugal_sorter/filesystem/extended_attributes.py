@@ -7,7 +7,6 @@ between them, `user.xdg.comment` a text, `user.xdg.origin.url` an address; all i
 from __future__ import annotations
 
 import errno
-import os
 
 from frugal_sorter.filesystem.foreseen import real_path
 from frugal_sorter.platforms import attributes
@@ -26,7 +25,9 @@ def read_attribute(path: str, name: str) -> str:
     Raises:
         OSError: it cannot be read, or the file system keeps no attributes (ENOTSUP).
     """
-    if not hasattr(os, "getxattr"):
+    if not attributes.ARE_KEPT:
+        if name == ORIGIN:
+            return attributes.origin_of(path)
         raise OSError(errno.ENOTSUP, "this system keeps no extended attributes")
     try:
         # What a descriptor stands for in /proc is a link to it.

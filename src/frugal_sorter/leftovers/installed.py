@@ -8,7 +8,7 @@ from functools import lru_cache
 
 from frugal_sorter.errors import StateError
 from frugal_sorter.leftovers.names import joined
-from frugal_sorter.platforms import disk, slashed
+from frugal_sorter.platforms import disk, programs, slashed
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.schedule.scheduler import ask_system
 
@@ -34,6 +34,8 @@ def _packages() -> dict[str, str]:
         name = name.strip()
         if name:
             found[joined(name)] = "installed" if state[1:2] == "i" else "removed"
+    for name, state in programs.registered().items():
+        found[joined(name)] = state
     for name in _said("rpm", "-qa", "--qf", "%{NAME}\n"):
         found[joined(name)] = "installed"
     return found
@@ -42,7 +44,7 @@ def _packages() -> dict[str, str]:
 @lru_cache(maxsize=1)
 def _commands() -> dict[str, str]:
     found: dict[str, str] = {}
-    for folder in reversed(os.environ.get("PATH", "").split(":")):
+    for folder in reversed(os.environ.get("PATH", "").split(os.pathsep)):
         try:
             names = disk.listdir(folder) if folder else []
         except OSError:
@@ -50,7 +52,7 @@ def _commands() -> dict[str, str]:
         for name in names:
             path = slashed.join(folder, name)
             if disk.access(path, os.X_OK) and not disk.isdir(path):
-                found[joined(name)] = path
+                found[joined(programs.command_name(name))] = path
     return found
 
 

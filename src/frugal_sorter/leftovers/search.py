@@ -12,7 +12,7 @@ from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.walk import unread_for
 from frugal_sorter.leftovers import installed
 from frugal_sorter.leftovers.names import likeness
-from frugal_sorter.platforms import disk, slashed
+from frugal_sorter.platforms import disk, programs
 from frugal_sorter.platforms.slashed import Path
 
 _LARGEST_TEXT = 100_000
@@ -58,21 +58,6 @@ class Found:
         return self.record.mtime_ns if self.inside is None else max(self.inside.newest_ns or 0, 0)
 
 
-def places(home: str, is_root: bool) -> list[tuple[str, bool]]:
-    """Return the folders in which programs keep what is theirs, and whether only hidden entries of it count."""
-
-    def xdg(name: str, default: str) -> str:
-        named = os.environ.get(name, "")
-        return named if slashed.is_absolute(named) else f"{home}/{default}"
-
-    config, data = xdg("XDG_CONFIG_HOME", ".config"), xdg("XDG_DATA_HOME", ".local/share")
-    folders = [config, xdg("XDG_CACHE_HOME", ".cache"), data, xdg("XDG_STATE_HOME", ".local/state"), f"{config}/autostart",
-               f"{config}/systemd/user", f"{data}/applications", f"{home}/.var/app", f"{home}/snap"]  # fmt: skip
-    found = [*((folder, False) for folder in folders), (home, True)]
-    system = ("/etc", "/var/lib", "/var/log", "/var/cache", "/opt") if is_root else ()
-    return [*found, *((folder, False) for folder in system)]
-
-
 def search(program: str, home: str, is_root: bool, note: Note) -> list[Found]:
     """Return what a program has left behind, the sure ones first, each by its path.
 
@@ -98,7 +83,7 @@ def search(program: str, home: str, is_root: bool, note: Note) -> list[Found]:
 
 def _entries(home: str, is_root: bool, note: Note) -> Iterator[tuple[str, str]]:
     """Yield the path and the name of what lies in the places of programs, and one level further below makers of several."""
-    for folder, only_hidden in places(home, is_root):
+    for folder, only_hidden in programs.places(home, is_root):
         for name in _names(folder, note):
             path = f"{folder}/{name}"
             if only_hidden and not name.startswith("."):
@@ -135,7 +120,7 @@ def _found(path: str, why: str, is_sure: bool) -> Found | None:
         return Found(record, None, f"{why}, but is a link", False)
     if inside is not None and not isinstance(inside, Inside):
         return Found(record, None, f"{why}, but {inside.reason}", False)
-    if is_sure and path.startswith(("/etc/", "/var/", "/opt/")) and (owner := installed.owner_of(path)):
+    if is_sure and path.startswith(programs.SYSTEM_PLACES) and (owner := installed.owner_of(path)):
         return Found(record, inside, f"belongs to the installed package {owner}", False)
     if inside is not None and inside.version_control:
         return Found(record, inside, f"{why}, but holds a tree under version control", False)
@@ -150,7 +135,7 @@ def unclaimed(home: str, note: Note) -> list[Found]:
         note: told of each folder that could not be read.
     """
     found = []
-    for folder, only_hidden in places(home, False):
+    for folder, only_hidden in programs.places(home, False):
         if os.path.basename(folder) in ("autostart", "user", "applications"):
             continue
         for name in _names(folder, note):

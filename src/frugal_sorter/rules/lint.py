@@ -8,7 +8,8 @@ from math import inf
 from typing import NamedTuple
 
 from frugal_sorter.filesystem.record import is_inside
-from frugal_sorter.platforms import slashed
+from frugal_sorter.filesystem.volumes import volume_of
+from frugal_sorter.platforms import disk, names, slashed, system
 from frugal_sorter.rules.conditions.overlap import Overlap
 from frugal_sorter.rules.conditions.tree import Code, Leaf
 from frugal_sorter.rules.examples import does_it_again
@@ -39,6 +40,7 @@ def warnings_of(book: RuleBook, world: World) -> list[Warned]:
         found += list(_ageing(rule, index, reach))
         found += list(_taken_apart(rule))
         found += list(_not_once(book, rule, world))
+        found += list(_no_such_names(book, rule))
     return found
 
 
@@ -251,6 +253,31 @@ def _taken_apart(rule: Rule) -> Iterator[Warned]:
     if rule.levels is None and rule.take == "files" and relative:
         what = "it takes files out of every subfolder, also of folders that belong together"
         yield Warned(rule, what, "say how many `levels`, or put an exception with `leave` above it")
+
+
+def _no_such_names(book: RuleBook, rule: Rule) -> Iterator[Warned]:
+    """Name what a target says itself, and what Windows or the volume of the target cannot hold."""
+    targets = [*rule.targets, *([rule.rename] if rule.rename is not None else [])]
+    if "windows" in (book.systems or (system.NAME,)):
+        why = "another name; the file is for Windows" if book.systems else "another name"
+        for target in targets:
+            for segment in target.segments:
+                written = "".join(part for part in segment if isinstance(part, str))
+                # What stands in braces is made safe, so that it ends nothing, and is no device alone.
+                whole = written if all(isinstance(part, str) for part in segment) else written.rstrip(". ")
+                if whole and (told := names.windows_refuses(whole)):
+                    yield Warned(rule, f'"{target.text}" cannot be made: {told}', why)
+                    break
+        return
+    for folder, _ in _targets(rule):
+        existing = folder
+        while not disk.isdir(existing) and not slashed.is_top(existing):
+            existing = os.path.dirname(existing)
+        volume = volume_of(disk.stat(existing).st_dev, existing)
+        for name in folder[len(existing) :].split("/"):
+            if name and (told := volume.illegal(name)):
+                yield Warned(rule, f"{folder} cannot be made: {told}", "another name")
+                break
 
 
 def _not_once(book: RuleBook, rule: Rule, world: World) -> Iterator[Warned]:

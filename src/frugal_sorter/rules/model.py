@@ -147,6 +147,7 @@ class RuleBook:
         unmounted: folders that must be on a mounted volume, and are not.
         trash: what leaves the trash with every run.
         log: the file that says what was done, for the owner of the machine; empty for none.
+        systems: that it is written for; empty for the one that it is read on.
     """
 
     file: str
@@ -159,6 +160,7 @@ class RuleBook:
     unmounted: frozenset[str] = frozenset()
     trash: tuple[TrashLimits, ...] = ()
     log: str = ""
+    systems: tuple[str, ...] = ()
     _matchers: dict[tuple[tuple[int, ...], int], Matcher] = field(default_factory=dict)
 
     @property

@@ -33,6 +33,7 @@ from frugal_sorter.filesystem.bands import band_order
 from frugal_sorter.filesystem.extended_attributes import tags_text
 from frugal_sorter.filesystem.record import Unread, is_inside
 from frugal_sorter.filesystem.walk import reason_of
+from frugal_sorter.platforms import processes
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.reports.inventory import WAYS, By, Count, Inventory, InventoryCounter
 from frugal_sorter.reports.listing import SORTS, list_entries
@@ -183,6 +184,8 @@ def _is_tree(args: argparse.Namespace) -> bool:
         raise UsageError("--open-to opens a tree", "add --tree")
     if args.listing and args.sort == "files":
         raise UsageError("--sort files: a listing has no counts", "sort by size, newest or name")
+    if args.open_seconds is not None and processes.ASKED_BY_PATH:
+        raise UsageError("--open: this system does not tell which program has which file open", "leave --open out")
     if args.open_seconds is not None and args.format != "table":
         raise UsageError("--open is shown as a table only", "leave --format out")
     if args.chart is not None or args.format == "html":

@@ -38,3 +38,12 @@ def removexattr(path: str | int, name: str) -> None:
         OSError: always.
     """
     raise OSError(errno.ENOTSUP, os.strerror(errno.ENOTSUP))
+
+
+def origin_of(path: str) -> str:
+    """Refuse.
+
+    Raises:
+        OSError: always.
+    """
+    raise OSError(errno.ENOTSUP, os.strerror(errno.ENOTSUP))

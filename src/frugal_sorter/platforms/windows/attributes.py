@@ -16,6 +16,7 @@ from frugal_sorter.platforms.windows.slashed import native
 ARE_KEPT = False
 # Attributes, as four bytes; those that say something of the entry rather than of how it is stored.
 _ATTRIBUTES = "attributes"
+_ZONE = "Zone.Identifier"
 _TOLD = api.HIDDEN | api.SYSTEM
 _MOST_BYTES = 64_000_000
 
@@ -98,3 +99,12 @@ def removexattr(path: str | int, name: str) -> None:
         setxattr(full, name, bytes(4))
     else:
         api.check(api.delete_file(f"{native(full)}:{name}"), full)
+
+
+def origin_of(path: str) -> str:
+    """Return the address that a file came from, as browsers write it into the stream `Zone.Identifier`; empty for none."""
+    try:
+        text = getxattr(path, _ZONE).decode("utf-8", "replace")
+    except OSError:
+        return ""
+    return next((line.partition("=")[2].strip() for line in text.splitlines() if line.startswith("HostUrl=")), "")

@@ -195,6 +195,7 @@ def json_schema() -> dict[str, Any]:
         "required": ["frugal", "rule"],
         "properties": {
             "frugal": {"const": 1},
+            "for": {"type": "array", "items": {"enum": ["linux", "macos", "windows"]}},
             "places": {"type": "object", "additionalProperties": {"anyOf": [_TEXT, place]}},
             "types": {
                 "type": "object",

@@ -39,7 +39,8 @@ from frugal_sorter.state.inputs import read_input
 
 FORMAT = 1
 LARGEST_FILE = 4_000_000
-TOP_KEYS = ("frugal", "log", "places", "types", "type-folders", "defaults", "trash", "rule")
+SYSTEMS = ("linux", "macos", "windows")
+TOP_KEYS = ("frugal", "for", "log", "places", "types", "type-folders", "defaults", "trash", "rule")
 TRASH_KEYS = tuple(TRASH)
 RULE_KEYS = tuple(KEYS)
 DEFAULT_KEYS = tuple(name for name, key in KEYS.items() if key.common)
@@ -97,11 +98,12 @@ class _Loader:
         trash = self._trash()
         rules, off = self._rules(defaults)
         log = self._log()
+        systems = self._systems()
         if self.source.mistakes:
             raise Mistakes(dict.fromkeys(self.source.mistakes))
         return RuleBook(
             self.source.file, tuple(rules), self.types, type_folders, tuple(self.warnings), tuple(off), tuple(self.lists),
-            self._unmounted(rules), trash, log,
+            self._unmounted(rules), trash, log, systems,
         )  # fmt: skip
 
     def _unmounted(self, rules: list[Rule]) -> frozenset[str]:
@@ -119,6 +121,14 @@ class _Loader:
             self.source.wrong((), "the format version is missing", f"the first line is `frugal = {FORMAT}`")
         elif version != FORMAT or isinstance(version, bool):
             self.source.wrong(("frugal",), f"this is format {version!r}", f"this version reads format {FORMAT}")
+
+    def _systems(self) -> tuple[str, ...]:
+        """Return the systems that the file is written for; empty for the one that it is read on."""
+        systems = self.source.table.get("for", [])
+        if not isinstance(systems, list) or not set(map(str, systems)) <= set(SYSTEMS):
+            self.source.wrong(("for",), "this is no list of systems", f"such as for = {[*SYSTEMS]}".replace("'", '"'))
+            return ()
+        return tuple(map(str, systems))
 
     def _log(self) -> str:
         """Return the log for the owner of the machine; empty for none."""
