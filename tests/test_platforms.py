@@ -8,10 +8,11 @@ from pathlib import Path
 
 import pytest
 
+from frugal_sorter.errors import UsageError
 from frugal_sorter.platforms import names, system
 from frugal_sorter.trash.recycle_bin import RecycleBin
 from tests.conftest import Frugal, Mount
-from tests.support import put, rules_text
+from tests.support import book_of, moves_of, plan_of, put, rules_text
 
 # What a system does not have is taken away before anything is imported, and what it has is put in its place.
 FAKE = """
@@ -151,3 +152,11 @@ def test_the_info_of_a_recycle_bin_says_where_an_entry_was() -> None:
     for cut in range(len(raw)):
         assert trash.parse(raw[:cut])[0] != place.path
     assert trash.may_begin(b"", place) and trash.may_begin(raw[:20], place) and not trash.may_begin(raw, place)
+
+
+def test_where_the_trash_is_not_known_nothing_is_sent_there(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(system, "HAS_KNOWN_TRASH", False)
+    file = put(folder / "Intake/a.log")
+    with pytest.raises(UsageError, match="the trash of this system is not known"):
+        plan_of(book_of(folder, "where = 'everything'\ntrash = true"))
+    assert file.exists() and moves_of(plan_of(book_of(folder, "where = 'everything'\nmove = 'Sorted'")), folder)

@@ -47,11 +47,15 @@ class Volume:
     @property
     def ignores_case(self) -> bool:
         """Whether names that differ in case alone are the same name."""
+        return system.IGNORES_CASE or self._is_like_windows
+
+    @property
+    def _is_like_windows(self) -> bool:
         return system.NAME == "windows" or bool(_LIKE_WINDOWS.fullmatch(self.kind))
 
     def illegal(self, name: str, size: int = 0) -> str:
         """Return why a file of that name and size (bytes) cannot be there, or an empty text."""
-        if not self.ignores_case:
+        if not self._is_like_windows:
             return ""
         if names.windows_refuses(name):
             return f"a {self.kind} volume cannot hold that name"

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
+from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.inside import Inside
 from frugal_sorter.filesystem.record import FileRecord, Identity, Place, Unknown
-from frugal_sorter.platforms import disk
+from frugal_sorter.platforms import disk, system
 from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.step import Step, Witness
 from frugal_sorter.trash.base import TrashBin
@@ -35,6 +36,8 @@ class Removals:
             inside: what is in it, for a folder, where that is known.
             witness: what must hold the same bytes.
         """
+        if not system.HAS_KNOWN_TRASH:
+            raise UsageError("the trash of this system is not known", "move to a holding folder, or delete for good")
         details: Details = {}
         if isinstance(inside, Inside):
             details = {"files": max(inside.files, 1), "bytes": inside.bytes}

@@ -6,8 +6,10 @@ import sys
 from collections.abc import Sequence
 
 NAME = {"win32": "windows", "darwin": "macos"}.get(sys.platform, "linux")
-# Sorted in a volume of that name are no entries of a person: what the system keeps at the top of each.
-KEPT_AT_TOPS: tuple[str, ...] = ("$Recycle.Bin", "System Volume Information") if sys.platform == "win32" else ()
+# Names that differ in case alone are one name on every volume, as far as is known.
+IGNORES_CASE = NAME != "linux"
+# Where trashed entries go is known here.
+HAS_KNOWN_TRASH = NAME != "macos"
 
 if sys.platform == "win32":
     from frugal_sorter.platforms.windows.system import folders, open_trees, trees
@@ -29,4 +31,4 @@ else:
         return ("/", "/home", "/var", "/Users", "/private", "/private/var", "/Volumes")
 
 
-__all__ = ["KEPT_AT_TOPS", "NAME", "folders", "open_trees", "trees"]
+__all__ = ["HAS_KNOWN_TRASH", "IGNORES_CASE", "NAME", "folders", "open_trees", "trees"]
