@@ -25,7 +25,7 @@ ALIKE = (
     "test_templates.py",
     "test_types.py",
 )
-OWN = ("test_commands.py", "test_there_and_back.py")
+OWN = ("on_windows/test_commands.py", "test_there_and_back.py")
 
 
 def run_there(tmp_path: Path, *words: str) -> str:
@@ -65,7 +65,7 @@ def passed(said: str) -> int:
 
 @pytest.mark.parametrize("module", OWN)
 def test_what_windows_is_asked(tmp_path: Path, module: str) -> None:
-    said = run_there(tmp_path, f"tests/on_windows/{module}")
+    said = run_there(tmp_path, f"tests/{module}")
     assert passed(said) and "skipped" not in said, said
 
 

@@ -39,7 +39,7 @@ LINES: dict[str, list[tuple[tuple[str, ...], str, bool]]] = {
     "leftovers": [(("glaze-calculator",), "glaze", False)], "history": [((), "No run yet", False)],
     "report": [((), "Nothing", False)], "undo": [(("--yes",), "nothing to undo", False)], "trash": [((), "trash", False)],
     "watch": [(("desk/rules.toml", "--once"), "moved", True)],
-    "schedule": [(("list",), "No schedule yet", False), (("add", "night", "--at", "daily 02:00", "--print", "--", "tidy", "desk/rules.toml"), "<Task", False)],
+    "schedule": [(("list",), "No schedule yet", False), (("add", "night", "--at", "daily 02:00", "--print", "--", "tidy", "desk/rules.toml"), "<Task", False), (("add", "night", "--at", "daily 02:00", "--print", "--", "tidy", "desk\\rules.toml"), "<Task", False)],
     "help": [(("rules",), "rule", False)], "completion": [(("bash",), "needs a library", False)], "demo": [((), "That was the whole story", False)],
     "words": [(("types",), "image", False)], "visit": [],
 }  # fmt: skip
@@ -74,6 +74,18 @@ def test_a_command_does_what_it_says_and_nothing_else(
     if changes:
         in_this_process(["undo", "--yes"], folder, {}, 0)
         assert snapshot(desk) == before
+
+
+def test_paths_may_be_written_either_way(desk: Path, folder: Path, frugal: Frugal) -> None:
+    there = str(desk).replace("/", "\\")
+    put(
+        folder / "rules.toml", rules_text(f"in = '{there}\\Intake'\nwhere = 'ext is tiff'\nmove = '..\\Scans\\{{ext}}'")
+    )
+    frugal("tidy", f"{folder}\\rules.toml".replace("/", "\\"), "--yes")
+    assert (desk / "Scans/tiff/scan005.TIFF").exists()
+    assert "run 1" in frugal("history", "--file", f"{there}\\Intake\\scan005.TIFF").stdout.lower()
+    frugal("undo", "--yes", "--only", f"{there}\\Intake\\scan005.TIFF")
+    assert (desk / "Intake/scan005.TIFF").exists() and (desk / "Scans/tiff/scan006.TIFF").exists()
 
 
 def _open(path: Path, access: int, share: int) -> int:

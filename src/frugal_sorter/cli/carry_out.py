@@ -228,7 +228,7 @@ def _offer(session: Session, screen: Screen, plan: Plan, result: Result) -> None
     if not is_first_of_kind(result):
         return
     words = [slashed.abspath(word) if disk.isfile(word) else word for word in sys.argv[1:] if word != "--yes"]
-    command = f"frugal schedule add {plan.kind} --at 'daily 18:00' -- {shell.join(words)}"
+    command = f"frugal schedule add {plan.kind} --at {shell.quote('daily 18:00')} -- {shell.join(words)}"
     screen.line(f"To have it done by itself: {command}", style="dim")
 
 

@@ -21,7 +21,7 @@ Note = Callable[[Unread], None]
 _OF_THE_DESKTOP = frozenset(
     "autostart applications icons mime menus fontconfig dconf systemd user-dirs.dirs user-dirs.locale mimeapps.list environment.d"
     " pulse gtk-2.0 gtk-3.0 gtk-4.0 trash keyrings recently-used.xbel themes fonts sounds backgrounds desktop-directories"
-    " .config .cache .local .ssh .gnupg .bashrc .profile .bash_history .bash_logout .zshrc .var .pki .dbus .lesshst"
+    " microsoft .config .cache .local .ssh .gnupg .bashrc .profile .bash_history .bash_logout .zshrc .var .pki .dbus .lesshst"
     " .viminfo .selected_editor .wget-hsts .sudo_as_admin_successful .python_history frugal-sorter".split()
 )
 

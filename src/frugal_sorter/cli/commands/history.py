@@ -403,7 +403,7 @@ def _line(step: Step, mark: Mark | None, base: str) -> str:
 def _show_file(journal: Journal, name: str, wanted: str) -> int:
     """Print every step that was about files of one name, and where they are now, as far as runs tell."""
     named = slashed.abspath(name) if "/" in name else name
-    found = about(journal, named)
+    found = about(journal, slashed.slashed(named))
     if wanted == "json":
         rows = [
             {"run": run, **step_as_json(step), "outcome": _outcome(mark), "reason": mark.reason if mark else ""}

@@ -155,7 +155,7 @@ def _command(args: argparse.Namespace) -> tuple[tuple[str, ...], str]:
         if parsed.rules is None:
             words.insert(1, rules)
         else:
-            words[words.index(str(parsed.rules), 1)] = rules
+            words[[slashed.slashed(word) for word in words].index(str(parsed.rules), 1)] = rules
     if words[0] == "inventory":
         if "--save" not in words:
             raise UsageError("inventory: nobody would read it", "add --save, so that it is kept")
