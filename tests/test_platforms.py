@@ -95,6 +95,12 @@ def test_a_file_for_windows_is_told_what_windows_cannot_hold(folder: Path, fruga
     assert "cannot be made" in said and "the file is for Windows" in said
 
 
+def test_a_target_above_its_folder_is_no_name(folder: Path, frugal: Frugal) -> None:
+    (folder / "Intake").mkdir()
+    put(folder / "rules.toml", rules_text("where = 'everything'\nmove = '../Sorted/{ext}'", head='for = ["windows"]'))
+    assert "cannot be made" not in frugal("check", "rules.toml").stdout
+
+
 @pytest.mark.parametrize("wrong", ['"windows"', '["dos"]', "[1]", "true"])
 def test_systems_that_are_not_known_are_a_mistake(folder: Path, frugal: Frugal, wrong: str) -> None:
     put(folder / "rules.toml", rules_text("where = 'everything'\nleave = true", head=f"for = {wrong}"))

@@ -129,7 +129,8 @@ KNOWS_LINUX = {"status.py"}
 def test_only_the_seam_knows_a_system() -> None:
     wrong = []
     for path in (ROOT / "src/frugal_sorter").rglob("*.py"):
-        if "platforms" in path.parts:
+        # What is run first looks for nothing but itself.
+        if "platforms" in path.parts or path.name == "__main__.py":
             continue
         text = path.read_text()
         wrong += [

@@ -3,11 +3,9 @@
 import os
 import sys
 
-from frugal_sorter.platforms import slashed
-
 # Python puts the current folder first on the path: a file there that has the name of a library would be run.
 if not sys.flags.safe_path and sys.path and sys.path[0] in ("", os.getcwd()):
-    package = os.path.dirname(os.path.dirname(slashed.abspath(__file__)))
+    package = os.path.dirname(os.path.dirname(os.path.abspath(__file__)))
     if sys.path[0] != package:
         del sys.path[0]
 

@@ -3,7 +3,11 @@
 from __future__ import annotations
 
 import sys
-from typing import TextIO
+
+# Imported by every command, so that it imports nothing itself.
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from typing import TextIO
 
 if sys.platform == "win32":
     from frugal_sorter.platforms.windows.console import *

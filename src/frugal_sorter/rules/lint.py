@@ -265,7 +265,7 @@ def _no_such_names(book: RuleBook, rule: Rule) -> Iterator[Warned]:
                 written = "".join(part for part in segment if isinstance(part, str))
                 # What stands in braces is made safe, so that it ends nothing, and is no device alone.
                 whole = written if all(isinstance(part, str) for part in segment) else written.rstrip(". ")
-                if whole and (told := names.windows_refuses(whole)):
+                if whole.strip(".") and (told := names.windows_refuses(whole)):
                     yield Warned(rule, f'"{target.text}" cannot be made: {told}', why)
                     break
         return
