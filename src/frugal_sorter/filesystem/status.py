@@ -14,7 +14,7 @@ from typing import Any
 
 from frugal_sorter.filesystem import foreseen
 from frugal_sorter.filesystem.record import COARSEST_TIME_NS, AsItWas, FileRecord, Identity, Kind, Place, place_of
-from frugal_sorter.platforms import attributes, disk, kernel
+from frugal_sorter.platforms import attributes, disk, statuses
 
 _AT_SYMLINK_NOFOLLOW = 0x100
 _STATX_BASIC_STATS = 0x7FF
@@ -85,7 +85,7 @@ def _looks_by(call: Any) -> tuple[_Look, _IsAs]:
         free.append(buffer)
         born_ns = born_s * 1_000_000_000 + born_n if mask & _STATX_BTIME else None
         return _record(
-            place, mode, kernel.device(major, minor), ino, size, mtime_s * 1_000_000_000 + mtime_n,
+            place, mode, statuses.device(major, minor), ino, size, mtime_s * 1_000_000_000 + mtime_n,
             ctime_s * 1_000_000_000 + ctime_n, born_ns, nlink, uid, gid,
             atime_s * 1_000_000_000 + atime_n,
         )  # fmt: skip
@@ -105,7 +105,7 @@ def _looks_by(call: Any) -> tuple[_Look, _IsAs]:
         born_ns = born_s * 1_000_000_000 + born_n if mask & _STATX_BTIME else None
         return (
             ino == was.ino and size == was.size and mtime_s * 1_000_000_000 + mtime_n == was.mtime_ns
-            and born_ns == was.born_ns and stat.S_ISREG(mode) and kernel.device(major, minor) == was.dev
+            and born_ns == was.born_ns and stat.S_ISREG(mode) and statuses.device(major, minor) == was.dev
         )  # fmt: skip
 
     return look, is_as
@@ -135,7 +135,7 @@ def _birth(path: str) -> int:
         return -1
 
 
-_call = kernel.statx()
+_call = statuses.statx()
 _look, _is_same_file = _looks_by(_call) if _call else (_by_lstat, _is_as)
 _birth_ns = _birth_by(_call) if _call else _birth
 

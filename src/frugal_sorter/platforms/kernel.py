@@ -1,4 +1,4 @@
-"""Calls that Python does not have: renaming without replacing, waiting for a volume, a status with its birth."""
+"""Calls that Python does not have: renaming without replacing, waiting for a volume."""
 
 from __future__ import annotations
 

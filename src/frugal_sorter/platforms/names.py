@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import os
-import re
 import sys
 
-_RESERVED = re.compile(r'[<>:"|?*\\/\x00-\x1f]')
+_RESERVED = frozenset('<>:"|?*\\/') | frozenset(map(chr, range(32)))
 # Names of devices, with any suffix ("Naming Files, Paths, and Namespaces", learn.microsoft.com).
-_DEVICES = re.compile(r"(?:con|prn|aux|nul|conin\$|conout\$|com[1-9¹²³]|lpt[1-9¹²³])\s*(?:\..*)?", re.IGNORECASE)
+_PORTS = [f"{port}{number}" for port in ("com", "lpt") for number in "123456789¹²³"]
+_DEVICES = frozenset(["con", "prn", "aux", "nul", "conin$", "conout$", *_PORTS])
 # The most that a name can have: bytes, on Windows units of UTF-16.
 LONGEST = 255
 _LONGEST_SUFFIX = 32
@@ -16,8 +16,8 @@ _LONGEST_SUFFIX = 32
 
 def windows_refuses(name: str) -> str:
     """Return why Windows can hold no entry of that name, or an empty text."""
-    if found := _RESERVED.search(name):
-        return f"Windows has no {found[0]!r} in names"
+    if reserved := next((letter for letter in name if letter in _RESERVED), ""):
+        return f"Windows has no {reserved!r} in names"
     if name.endswith((".", " ")):
         return "Windows has no names that end in a dot or a blank"
     if is_device(name):
@@ -29,7 +29,7 @@ def windows_refuses(name: str) -> str:
 
 def is_device(name: str) -> bool:
     """Tell whether a name is that of a device of Windows, whatever its suffix."""
-    return _DEVICES.fullmatch(name) is not None
+    return name.partition(".")[0].rstrip().lower() in _DEVICES
 
 
 def refused_here(name: str) -> str:

@@ -1,4 +1,4 @@
-"""The same on Linux (renameat2, syncfs, statx) and on macOS (renameatx_np)."""
+"""The same on Linux (renameat2, syncfs) and on macOS (renameatx_np)."""
 
 from __future__ import annotations
 
@@ -40,14 +40,6 @@ def _exclusive_rename() -> Callable[[int, str, int, str], None] | None:
 rename_exclusively = _exclusive_rename()
 
 
-def statx() -> Any | None:
-    """Return statx(2) of the C library, None where there is none."""
-    call = _function("statx") if sys.platform == "linux" else None
-    if call is not None:
-        call.argtypes = [ctypes.c_int, ctypes.c_char_p, ctypes.c_int, ctypes.c_uint, ctypes.c_void_p]
-    return call
-
-
 def sync_volume(descriptor: int) -> None:
     """Wait until all that was written to the volume of an open folder is on the disk (syncfs(2))."""
     # A descriptor that was opened for its path alone cannot be synced.
@@ -71,8 +63,3 @@ def sync_folder(descriptor: int) -> None:
         os.fsync(own)
     finally:
         os.close(own)
-
-
-def device(major: int, minor: int) -> int:
-    """Return the number of a device, as a status has it."""
-    return os.makedev(major, minor)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import re
-import select
 import sys
 import time
 from collections.abc import Iterator
@@ -74,6 +73,8 @@ def changes_of_mounts(stop: int) -> Iterator[None]:
     """
     if sys.platform != "linux":
         return
+    import select  # needed only by what waits
+
     try:
         table = os.open(_MOUNTS, os.O_RDONLY | os.O_CLOEXEC)
     except OSError:

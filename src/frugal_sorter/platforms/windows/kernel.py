@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import sys
-from typing import Any
 
 assert sys.platform == "win32"
 
@@ -19,19 +18,9 @@ def rename_exclusively(source_fd: int, source: str, target_fd: int, target: str)
     disk.rename(disk._full(source, source_fd), disk._full(target, target_fd), 0)
 
 
-def statx() -> Any | None:
-    """Return nothing: a status has its birth."""
-    return None
-
-
 def sync_volume(descriptor: int) -> None:
     """Wait for a volume: only an administrator may ask for that; its journal keeps names in order."""
 
 
 def sync_folder(descriptor: int) -> None:
     """Wait for the names in a folder: that cannot be asked for."""
-
-
-def device(major: int, minor: int) -> int:
-    """Return the number of a device, as a status has it."""
-    return 0
