@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import OrderedDict
 
-from frugal_sorter.filesystem.record import FileRecord, Place
+from frugal_sorter.filesystem.record import FileRecord, Place, is_inside
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.platforms import disk, slashed
 
@@ -57,10 +57,9 @@ class Descriptors:
         return descriptor, look(place, descriptor)
 
     def forget(self, path: str) -> None:
-        """Close a folder that is removed or moved."""
-        descriptor = self._open.pop(path, None)
-        if descriptor is not None:
-            disk.close(descriptor)
+        """Close a folder that is removed or moved, and those below it: on some systems they would hold it fast."""
+        for one in [one for one in self._open if is_inside(one, path)]:
+            disk.close(self._open.pop(one))
 
     def close(self) -> None:
         """Close all."""
