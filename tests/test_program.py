@@ -304,12 +304,23 @@ def test_the_demo_tells_the_whole_story(frugal: Frugal, own_home: Path) -> None:
 LIGHT = {"argparse", "rich", "lark", "sqlite3", "platformdirs", "tomllib", "json", "re", "ctypes", "regex", "pathlib"}
 
 
+NOT_FOR_THE_LIST = (
+    "rules.file.load", "rules.fields", "planning.endings", "reports.inventory", "duplicates.search", "execution.earlier_runs",
+)  # fmt: skip
+NOT_FOR_A_PREVIEW = (
+    "duplicates.search", "duplicates.planning", "execution.executor", "planning.plan_file", "planning.foresight", "reports.inventory",
+    "rules.file.editing",
+)  # fmt: skip
+
+
 @pytest.mark.parametrize(
     ("words", "not_imported"),
     [
         ("['--version']", LIGHT),
         ("['--help']", LIGHT),
         ("['inventory', '.', '--format', 'csv']", {"rich", "lark", "sqlite3", "regex", "ctypes"}),
+        ("['history']", {"lark", "regex", "rich", *(f"frugal_sorter.{one}" for one in NOT_FOR_THE_LIST)}),
+        ("['preview', 'rules.toml']", {f"frugal_sorter.{one}" for one in NOT_FOR_A_PREVIEW}),
         ("['check', 'rules.toml']", {"sqlite3", "pandas", "numpy", "psutil"}),
     ],
 )

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable, Sequence
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
-from frugal_sorter.execution.executor import Result
 from frugal_sorter.filesystem.record import is_inside
 from frugal_sorter.filesystem.room import free_bytes, room_around
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.steps.kinds import ATTENDING, FINAL, REPLACING
+
+if TYPE_CHECKING:
+    from frugal_sorter.execution.executor import Result
 
 # What crosses to another volume frees room where it was.
 _FREEING = FINAL | REPLACING | {"move-across"}

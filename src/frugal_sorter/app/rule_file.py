@@ -5,12 +5,12 @@ from __future__ import annotations
 import stat
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from frugal_sorter.app.carry_out import carry_out
 from frugal_sorter.app.session import Session
 from frugal_sorter.errors import RefusedError, UsageError
 from frugal_sorter.execution.earlier_runs import done_in
-from frugal_sorter.execution.executor import Result
 from frugal_sorter.filesystem.fingerprint import with_sample
 from frugal_sorter.filesystem.record import place_of
 from frugal_sorter.filesystem.status import look
@@ -30,6 +30,9 @@ from frugal_sorter.state.folders import ready_state_folder, refuse_writable_by_o
 from frugal_sorter.state.inputs import read_input
 from frugal_sorter.state.rule_files import keep_new
 from frugal_sorter.steps.step import Step
+
+if TYPE_CHECKING:
+    from frugal_sorter.execution.executor import Result
 
 # What the steps of a change have in place of the name of a rule.
 CHANGE = "the rule file"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
+from typing import TYPE_CHECKING
 
 from frugal_sorter.app.session import Session
 from frugal_sorter.errors import UsageError
@@ -10,10 +11,8 @@ from frugal_sorter.execution.earlier_runs import earlier_runs_of
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.by_rules import Narrow, plan_by_rules
 from frugal_sorter.planning.constraints import enforce_removal_limits
-from frugal_sorter.planning.foresight import Day, foresee
 from frugal_sorter.planning.guard import refuse_guarded
 from frugal_sorter.planning.plan import Kind, Plan
-from frugal_sorter.planning.plan_file import load_plan
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.fields import fold
 from frugal_sorter.rules.file.mistakes import nearest
@@ -21,6 +20,9 @@ from frugal_sorter.rules.model import Rule, RuleBook
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.steps.count import total
 from frugal_sorter.steps.step import Step
+
+if TYPE_CHECKING:
+    from frugal_sorter.planning.foresight import Day
 
 
 def plan_rules(
@@ -81,6 +83,8 @@ def look_further(
     """
     with Journal(ready_state_folder(), write=False) as journal:
         from_ns = session.now_ns if now_ns is None else now_ns
+        from frugal_sorter.planning.foresight import foresee
+
         return foresee(
             book, lambda moment_ns: session.world(journal, moment_ns), earlier_runs_of(journal), from_ns, until_ns, at_most
         )  # fmt: skip
@@ -162,6 +166,8 @@ def plan_saved(session: Session, path: Path, at_most: int | None = None) -> Plan
         UsageError: it is no plan of this machine, or damaged.
     """
     with session.changing("tidy"):
+        from frugal_sorter.planning.plan_file import load_plan
+
         plan = session.planned(load_plan(path), str(path))
     refuse_guarded(plan)
     if at_most is not None:

@@ -9,10 +9,10 @@ import time
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field, replace
+from typing import TYPE_CHECKING
 
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.errors import FrugalError, RefusedError, StateError, UsageError
-from frugal_sorter.execution.executor import Result
 from frugal_sorter.filesystem.room import free_bytes
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.journal.visits import TROUBLE, Amount, Driver, Visit, VisitOutcome
@@ -24,6 +24,9 @@ from frugal_sorter.state.settings import read_settings
 from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.kinds import ATTENDING, FINAL, KINDS, REPLACING
 from frugal_sorter.steps.step import Step
+
+if TYPE_CHECKING:
+    from frugal_sorter.execution.executor import Result
 
 _LOG = logging.getLogger("frugal_sorter")
 # What decides how a command works; any other variable may hold a secret.

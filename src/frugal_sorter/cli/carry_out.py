@@ -9,6 +9,7 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from itertools import count
 from types import FrameType
+from typing import TYPE_CHECKING
 
 from frugal_sorter.app.carry_out import carry_out, is_first_of_kind, was_not_done
 from frugal_sorter.app.freed import freed_by, full_at_ns
@@ -23,7 +24,6 @@ from frugal_sorter.cli.output.text import shown
 from frugal_sorter.cli.output.words import done_text, stray_texts
 from frugal_sorter.cli.visits import is_person
 from frugal_sorter.errors import RefusedError, UsageError
-from frugal_sorter.execution.executor import Result
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.selection import Numbers
 from frugal_sorter.platforms import disk, shell, slashed
@@ -32,6 +32,9 @@ from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.kinds import ATTENDING, KINDS, LASTING
 from frugal_sorter.steps.move_across import lost_text
 from frugal_sorter.steps.step import Step
+
+if TYPE_CHECKING:
+    from frugal_sorter.execution.executor import Result
 
 # Above this many lines, what was not done has scrolled away and is named again.
 _ON_ONE_SCREEN = 15

@@ -10,22 +10,19 @@ import tempfile
 from collections.abc import Sequence
 from shutil import which
 
-from frugal_sorter.app.rule_file import change, leave_for_good
 from frugal_sorter.app.rules import leave_out
 from frugal_sorter.app.session import Session
 from frugal_sorter.cli import visits
 from frugal_sorter.cli.options import rules_file
-from frugal_sorter.cli.output.plan_view import PlanView, step_text
+from frugal_sorter.cli.output.plan_view import PlanView
 from frugal_sorter.cli.output.screen import Screen
+from frugal_sorter.cli.output.step_text import step_text
 from frugal_sorter.cli.output.text import count_text, shown
 from frugal_sorter.cli.output.words import will_text
 from frugal_sorter.errors import UsageError
-from frugal_sorter.planning.edited_text import struck_lines
-from frugal_sorter.planning.plan_file import save_plan
 from frugal_sorter.planning.selection import Keys, by_rule, choose
 from frugal_sorter.platforms import shell
 from frugal_sorter.platforms.slashed import Path
-from frugal_sorter.rules.file.one_rule import rule_text
 
 _EDITORS = ("nano", "vi")
 _HEAD = """\
@@ -93,6 +90,8 @@ def keep_out(args: argparse.Namespace, screen: Screen, rules: Sequence[Keys]) ->
         elif not hasattr(args, "rules"):
             raise UsageError("--keep-out: this job has no rule file", "name one: --keep-out RULES")
         path = rules_file(args)
+        from frugal_sorter.app.rule_file import change, leave_for_good
+
         result = change(Session.begin(), path, leave_for_good(rules))
         if result.has_problem or not result.by_verb:
             raise UsageError(f"{path}: it could not be changed", f"see `frugal history {result.run}`")
@@ -101,6 +100,8 @@ def keep_out(args: argparse.Namespace, screen: Screen, rules: Sequence[Keys]) ->
     elif rules:
         screen.line("To leave them for good, put above the other rules (--keep-out does):")
     if rules and args.keep_out is None:
+        from frugal_sorter.rules.file.one_rule import rule_text
+
         screen.lines("\n\n".join("\n".join(f"  {line}" for line in rule_text(rule).split("\n")) for rule in rules))
 
 
@@ -128,6 +129,8 @@ def _save_instead(args: argparse.Namespace, view: PlanView, screen: Screen) -> b
     """Write the plan to a file where `--save` asks for it, and tell whether it did."""
     if args.save is None:
         return False
+    from frugal_sorter.planning.plan_file import save_plan
+
     save_plan(view.plan, args.save)
     # Nothing was changed, and nothing was left undone: no visit.
     visits.forget()
@@ -152,6 +155,8 @@ def edit(view: PlanView, screen: Screen) -> None:
             lines.append(line)
             steps.append(step)
             text.append(line)
+    from frugal_sorter.planning.edited_text import struck_lines
+
     gone = struck_lines(lines, _edited("\n".join([*text, ""])))
     struck = {id(steps[at]) for at in gone}
     if struck:

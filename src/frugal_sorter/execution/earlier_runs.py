@@ -5,17 +5,18 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Iterator
 from glob import escape as glob_escape
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.filesystem.record import FileRecord, Identity, Place
 from frugal_sorter.journal.journal import Block, Journal
-from frugal_sorter.planning.endings import EarlierRuns
 from frugal_sorter.platforms import slashed
-from frugal_sorter.rules.fields import is_like, is_wild
 from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.kinds import ATTENDING, REPLACING, TAKING, VerbName
 from frugal_sorter.steps.step import Step
+
+if TYPE_CHECKING:
+    from frugal_sorter.planning.endings import EarlierRuns
 
 # Steps that put an entry somewhere without a rule having asked for it to be there.
 _RUNNING: tuple[VerbName, ...] = ("run", "run-making")
@@ -122,6 +123,8 @@ class _Memory:
 
 def earlier_runs_of(journal: Journal) -> EarlierRuns:
     """Return what the journal says of entries that the planner meets."""
+    from frugal_sorter.planning.endings import EarlierRuns  # not for those who only ask what was done
+
     memory = _Memory(journal)
     return EarlierRuns(memory.taken_back, memory.brought_back, memory.put_here, journal.folders_written, memory.has_run)
 
@@ -159,6 +162,8 @@ def about(journal: Journal, named: str) -> list[tuple[int, Step, Mark | None]]:
         journal: where to look.
         named: a name, or an absolute path; it may hold wildcards, whatever the case of its letters.
     """
+    from frugal_sorter.rules.fields import is_like, is_wild
+
     wild = is_wild(named)
     folder, name = os.path.split(named)
 

@@ -7,9 +7,6 @@ import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 
-from frugal_sorter.duplicates.planning import Removing, add_removals
-from frugal_sorter.duplicates.search import ContentSearch
-from frugal_sorter.duplicates.which_stays import choose
 from frugal_sorter.filesystem.fingerprint import with_sample
 from frugal_sorter.filesystem.record import Identity, Place, is_inside
 from frugal_sorter.planning.destinations import Destinations
@@ -293,6 +290,13 @@ class Outcomes:
 
     def finish_duplicates(self) -> None:
         """Look once more at all entries of each rule about duplicates, and plan what becomes of those that hold the same."""
+        if not self.same:
+            return
+        # Most files of rules ask for none of this.
+        from frugal_sorter.duplicates.planning import Removing, add_removals
+        from frugal_sorter.duplicates.search import ContentSearch
+        from frugal_sorter.duplicates.which_stays import choose
+
         for index, entries in self.same.items():
             rule = self.book.rules[index]
             assert rule.duplicates is not None

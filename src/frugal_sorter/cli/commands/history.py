@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING
 
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.cli.options import add_for, add_format, run_number
-from frugal_sorter.cli.output.plan_view import step_as_json, step_text
+from frugal_sorter.cli.output.step_text import step_as_json, step_text
 from frugal_sorter.cli.output.text import (
     cell_text,
     common_base,
@@ -26,16 +26,13 @@ from frugal_sorter.cli.output.text import (
     size_text,
 )
 from frugal_sorter.cli.output.words import WORDS, done_text
-from frugal_sorter.cli.reading import since
 from frugal_sorter.errors import UsageError
-from frugal_sorter.execution.earlier_runs import about
 from frugal_sorter.execution.recovery import state_after_crash
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.journal.run import Run
 from frugal_sorter.journal.visits import TROUBLE, Driver, Visit
 from frugal_sorter.platforms import shell, slashed
-from frugal_sorter.reports.totals import kept_totals
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.lock import writer_is_active
 from frugal_sorter.steps.base import Mark
@@ -124,7 +121,12 @@ def _not_done(counts: _Counts) -> int:
 
 def _past(text: str | None) -> int | None:
     """Return the moment that `--since` names."""
-    return None if text is None else since(text, time.time_ns())
+    if text is None:
+        return None
+    # What follows is imported where it is needed: the list of runs asks for none of it.
+    from frugal_sorter.cli.reading import since
+
+    return since(text, time.time_ns())
 
 
 @dataclass
@@ -355,6 +357,8 @@ def _show_run(journal: Journal, one: Run, active: bool, wanted: str) -> int:
         (f"  {moment_text(one.began_ns)}, as {one.account}, {_state(one, counts, active)}", ""),
     )
     screen.line(f"by {shown(one.origin)}")
+    from frugal_sorter.reports.totals import kept_totals
+
     sums = kept_totals(ready_state_folder(), one.id)
     if sums is not None:
         texts = [f"{count_text(each.files, 'file')} of {size_text(each.bytes)}" for each in sums]
@@ -403,6 +407,8 @@ def _line(step: Step, mark: Mark | None, base: str) -> str:
 def _show_file(journal: Journal, name: str, wanted: str) -> int:
     """Print every step that was about files of one name, and where they are now, as far as runs tell."""
     named = slashed.abspath(name) if "/" in name else name
+    from frugal_sorter.execution.earlier_runs import about
+
     found = about(journal, slashed.slashed(named))
     if wanted == "json":
         rows = [

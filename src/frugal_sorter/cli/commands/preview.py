@@ -18,7 +18,6 @@ from frugal_sorter.cli.output.text import shown
 from frugal_sorter.cli.reading import moment_of, read_book, require_library
 from frugal_sorter.errors import UsageError
 from frugal_sorter.planning.plan import Plan
-from frugal_sorter.planning.plan_file import save_plan
 from frugal_sorter.planning.selection import Numbers
 from frugal_sorter.platforms import shell
 from frugal_sorter.rules.model import RuleBook
@@ -64,6 +63,8 @@ def run(args: argparse.Namespace) -> int:
     view = PlanView(plan, screen, Numbers(plan))
     left_out = take_out(args, view)
     if args.save:
+        from frugal_sorter.planning.plan_file import save_plan
+
         save_plan(plan, args.save)
     if args.format == "json":
         print(json.dumps(plan_as_json(plan, view.numbers), indent=2))

@@ -6,8 +6,9 @@ from collections.abc import Sequence
 from datetime import datetime
 from typing import Any
 
-from frugal_sorter.cli.output.plan_view import PlanView, step_as_json
+from frugal_sorter.cli.output.plan_view import PlanView
 from frugal_sorter.cli.output.screen import Screen
+from frugal_sorter.cli.output.step_text import step_as_json
 from frugal_sorter.cli.output.text import ago_text, common_base, count_text, iso_text, moment_text, shown
 from frugal_sorter.cli.output.words import will_text
 from frugal_sorter.planning.foresight import Day

@@ -8,6 +8,7 @@ from typing import Any
 
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.cli.output.screen import FEW, Screen
+from frugal_sorter.cli.output.step_text import attribute_text, step_as_json, step_text
 from frugal_sorter.cli.output.text import below, common_base, count_text, iso_text, shown
 from frugal_sorter.cli.output.words import entries_text, will_text
 from frugal_sorter.filesystem.record import Place
@@ -129,7 +130,7 @@ class PlanView:
             return
         note = ""
         if step.verb == "set-attribute":
-            note = f"{_attribute_text(step)}"
+            note = f"{attribute_text(step)}"
         elif step.verb in ("run", "run-making"):
             note = " ".join(map(shown, step.details["command"]))
         elif step.verb == "unpack":
@@ -273,44 +274,6 @@ class PlanView:
         self.screen.parts((f"{word:9}", _OUTCOMES[mark.outcome][1]), (f"{step_text(step, self.base)}{why}", ""))
 
 
-def step_will_text(step: Step, base: str) -> str:
-    """Return in one line what a step would do, and where to; paths as seen from a base folder."""
-    target = below(step.target.path, base) if step.target is not None else ""
-    if step.verb == "set-attribute":
-        return _attribute_text(step)
-    if step.verb in ("run", "run-making"):
-        return f"run {' '.join(map(shown, step.details['command']))}"
-    words = KINDS[step.verb].words
-    return words.becomes.format(target=target) if words is not None and words.becomes else step.verb
-
-
-def step_text(step: Step, base: str) -> str:
-    """Return in one line what a step is about, paths as seen from a base folder."""
-    path = below(step.place.path, base)
-    if step.verb == "empty":
-        return shown(step.details.get("original", step.place.name))
-    if step.verb == "remove-folder":
-        return f"the folder {path}"
-    if step.verb == "set-attribute":
-        return f"{path}: {_attribute_text(step)}"
-    if step.verb == "run":
-        return f"{path}: {' '.join(map(shown, step.details['command']))}"
-    if step.verb == "pack":
-        return f"{path}, from {count_text(len(step.details['members']), 'entry', 'entries')}"
-    if step.source is None or step.target is None or step.verb in ("trash", "hard-link", "own-file"):
-        return path
-    source = "the trash" if step.verb == "restore" else path
-    return f"{source} → {below(step.target.path, base)}"
-
-
-def _attribute_text(step: Step) -> str:
-    old, new = shown(step.details["old"]), shown(step.details["new"])
-    what = "comment" if step.details["attribute"].endswith("comment") else "tags"
-    if not new:
-        return f"{what} {old!r} taken off"
-    return f"{what} {old!r} → {new!r}" if old else f"{what} {new!r}"
-
-
 def _near_places(step: Step) -> list[Place]:
     sides = (None if step.verb == "empty" else step.source, None if step.verb == "trash" else step.target)
     if step.verb == "restore":
@@ -333,25 +296,6 @@ def exit_code(plan: Plan, problem: bool = False) -> int:
     if plan.refused:
         return 3
     return 1 if problem or plan.has_problem else 0
-
-
-def step_as_json(step: Step) -> dict[str, Any]:
-    """Return what every command says of a step."""
-    told: dict[str, Any] = {
-        "id": step.id,
-        "verb": step.verb,
-        "rule": step.rule,
-        "source": step.source and step.source.path,
-        "target": step.target and step.target.path,
-        "bytes": step.bytes if step.was or "bytes" in step.details else None,
-        "group": step.group or None,
-    }
-    if step.verb == "pack":
-        told["members"] = [member["path"] for member in step.details["members"]]
-    for key in ("command", "attribute", "old", "new"):
-        if key in step.details:
-            told[key] = step.details[key]
-    return told
 
 
 def plan_as_json(plan: Plan, numbers: Numbers) -> Mapping[str, Any]:
