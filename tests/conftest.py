@@ -51,6 +51,10 @@ def pytest_configure(config: pytest.Config) -> None:
     settings.load_profile("project")
 
 
+# What asks Windows is run there, by `test_windows.py`.
+collect_ignore_glob = [] if IS_WINDOWS else ["on_windows/*"]
+
+
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """Begin with the longest tests: at the end one process would work on them alone."""
     items.sort(key=lambda item: item.path.name != "test_windows.py")
