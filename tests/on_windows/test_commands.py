@@ -101,10 +101,15 @@ def test_paths_may_be_written_either_way(desk: Path, folder: Path, frugal: Fruga
     assert (desk / "Intake/scan005.TIFF").exists() and (desk / "Scans/tiff/scan006.TIFF").exists()
 
 
+def in_long_form(path: Path | str) -> str:
+    """Return a path by which the system reaches names of any form and length."""
+    return "\\\\?\\" + str(path).replace("/", "\\")
+
+
 def _open(path: Path, access: int, share: int) -> int:
     api = ctypes.WinDLL("kernel32")  # type: ignore[attr-defined]
     api.CreateFileW.restype = ctypes.c_void_p
-    handle = api.CreateFileW(slashed.native(str(path)), access, share, None, 3, 0x80, None)
+    handle = api.CreateFileW(in_long_form(path), access, share, None, 3, 0x80, None)
     assert handle not in (None, ctypes.c_void_p(-1).value)
     return int(handle)
 
@@ -153,7 +158,7 @@ def test_names_that_only_the_long_form_reaches_are_sorted_and_come_back(
     disk.mkdir(str(deep.parent))
     disk.mkdir(str(deep))
     path = f"{deep}/{name}"
-    with open(slashed.native(path), "wb") as file:
+    with open(in_long_form(path), "wb") as file:
         file.write(b"odd")
     put(folder / "rules.toml", rules_text(f"in = '{deep}'\nwhere = 'everything'\nmove = '../Moved'"))
     frugal("tidy", "rules.toml", "--yes")

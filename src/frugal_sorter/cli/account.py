@@ -23,8 +23,8 @@ def act_as(user: str) -> None:
         raise UsageError(f"--for: there is no account {user!r}", "`getent passwd` lists them") from None
     except PermissionError:
         raise UsageError("--for: only root can act as another account", "use sudo") from None
-    except NotImplementedError:
-        raise UsageError("--for: this system knows no such thing", f"sign in as {user}") from None
+    except OSError as error:
+        raise UsageError(f"--for: {error.strerror}", f"sign in as {user}") from None
     for name in list(os.environ):
         if name.startswith("XDG_"):
             del os.environ[name]

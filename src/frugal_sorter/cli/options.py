@@ -186,7 +186,7 @@ def add_for(parser: argparse.ArgumentParser) -> None:
 def rules_file(args: argparse.Namespace) -> Path:
     """Return the rule file that was named, or the default one."""
     path: Path = args.rules or default_rules_file()
-    # A short name is that of a file in the configuration folder, unless there is such a file right here.
+    # A short name is that of a file in the configuration folder, unless the current folder has a file of that name.
     if args.rules is not None and path.name == str(path) and not path.suffix and not disk.lexists(path):
         known = default_rules_file().with_name(f"{path.name}.toml")
         if not known.is_file():

@@ -7,15 +7,6 @@ import os
 from frugal_sorter.platforms import disk, volumes
 
 
-def room_of(path: str | int) -> volumes.Room:
-    """Return the room on the volume of a folder, given by its path or a descriptor.
-
-    Raises:
-        OSError: it cannot be asked.
-    """
-    return volumes.room(path)
-
-
 def room_around(folder: str) -> volumes.Room:
     """Return the room on the volume of a folder that may be gone by now: of the nearest one around it that is there.
 
@@ -27,9 +18,9 @@ def room_around(folder: str) -> volumes.Room:
     """
     while not disk.isdir(folder):
         folder = os.path.dirname(folder)
-    return room_of(folder)
+    return volumes.room(folder)
 
 
 def free_bytes(path: str | int) -> int:
     """Return how much this account can still write to the volume of a folder, given by its path or a descriptor."""
-    return room_of(path).free
+    return volumes.room(path).free

@@ -1,7 +1,7 @@
 """Paths as the program has them everywhere: absolute ones begin with `/`, on Windows with a drive (`C:/`) or a share
 (`//server/share/`), and all names stand between slashes.
 
-`native` is the way out to the system, `slashed` the way in. The rest is what `os.path` has by these names.
+`slashed` is the way in, for what a person wrote. The rest is what `os.path` has by these names.
 """
 
 from __future__ import annotations

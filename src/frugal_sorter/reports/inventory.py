@@ -13,10 +13,9 @@ from frugal_sorter.filesystem.bands import age_band, band_order, size_band
 from frugal_sorter.filesystem.extended_attributes import tags_text
 from frugal_sorter.filesystem.parallel import work_through
 from frugal_sorter.filesystem.record import Listing, Unread
-from frugal_sorter.filesystem.room import room_of
 from frugal_sorter.filesystem.types import OTHER, PLAIN_SUFFIXES, TYPE_OF_SUFFIX, may_be_double, suffix_of
 from frugal_sorter.filesystem.walk import Reader, working
-from frugal_sorter.platforms import disk
+from frugal_sorter.platforms import disk, volumes
 
 if TYPE_CHECKING:
     from frugal_sorter.rules.conditions.tree import Node
@@ -264,7 +263,7 @@ class InventoryCounter:
         inventory, total = Inventory(list(folders), self._by), _Found()
         for folder in folders:
             total.add(self._walk(folder, total.files, alone=len(folders) == 1))
-            room = room_of(folder)
+            room = volumes.room(folder)
             space = Space(folder, room.total, room.free)
             if space[1:] not in [known[1:] for known in inventory.space]:
                 inventory.space.append(space)

@@ -10,9 +10,8 @@ from typing import NamedTuple
 
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Unread
-from frugal_sorter.filesystem.room import room_of
 from frugal_sorter.filesystem.walk import walk
-from frugal_sorter.platforms import disk
+from frugal_sorter.platforms import disk, volumes
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.state.folders import machine_id, ready_state_folder
 from frugal_sorter.state.inputs import open_input
@@ -73,7 +72,7 @@ def look_now(folder: str, hidden: bool, made_ns: int) -> Saved:
     Raises:
         OSError: it cannot be read at all.
     """
-    room = room_of(folder)
+    room = volumes.room(folder)
     saved = Saved(folder, machine_id(), made_ns, room.total, room.free)
     prefix = len(folder.rstrip("/")) + 1
 

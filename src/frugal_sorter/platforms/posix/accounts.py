@@ -39,11 +39,11 @@ def account_key() -> str:
 
 def account_name() -> str:
     """Return its name, or its number where it has none."""
-    return owner_name(os.geteuid()) or ""
+    return owner_name(os.geteuid())
 
 
-def owner_name(uid: int) -> str | None:
-    """Return the name of an account, its number where it has none; None where files do not say whose they are."""
+def owner_name(uid: int) -> str:
+    """Return the name of an account, its number where it has none."""
     try:
         return pwd.getpwuid(uid).pw_name
     except KeyError:

@@ -8,7 +8,7 @@ from pathlib import Path
 
 __all__ = [
     "Path",
-    "abspath", "common_of", "expanduser", "is_absolute", "is_top", "join", "native", "normpath", "realpath", "relpath", "slashed",
+    "abspath", "common_of", "expanduser", "is_absolute", "is_top", "join", "normpath", "realpath", "relpath", "slashed",
     "split_top", "top_and_names",
 ]  # fmt: skip
 
@@ -18,11 +18,6 @@ is_absolute = isabs
 def is_top(path: str) -> bool:
     """Tell whether a path is one that nothing is above."""
     return path == "/"
-
-
-def native(path: str) -> str:
-    """Return a path as the system takes it."""
-    return path
 
 
 def slashed(path: str) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ctypes
+import errno
 import os
 import sys
 import winreg
@@ -98,9 +99,9 @@ def become(name: str) -> dict[str, str]:
     """Become another account.
 
     Raises:
-        NotImplementedError: always.
+        OSError: always.
     """
-    raise NotImplementedError
+    raise OSError(errno.ENOTSUP, "this system knows no such thing")
 
 
 def machine_key() -> str:
