@@ -113,7 +113,8 @@ class _UndoPlanner:
         self.result = Plan("undo", now_ns, run.origin, undoes=run.id)
         self.made: set[str] = set()
         self.given: set[Place] = set()
-        self.texts: dict[tuple[Place, str], str] = {}
+        # By file and attribute, since a file can have several names: what it has once the steps so far are done.
+        self.texts: dict[tuple[int, int, str], str] = {}
         # Where entries are now that will have come back when the turn of a later step comes.
         self.coming: dict[Place, Place] = {}
         self.came: dict[Place, Identity] = {}
@@ -365,14 +366,15 @@ class _UndoPlanner:
         if found is None or not found.same_who(was):
             raise _Blocked("no longer there" if found is None else "another file stands there now")
         name, now = step.details["attribute"], self.coming.get(step.source, step.source)
+        key = (found.dev, found.ino, name)
         try:
             # Several rules may have changed it, one after the other.
-            text = self.texts[now, name] if (now, name) in self.texts else read_attribute(now.path, name)
+            text = self.texts[key] if key in self.texts else read_attribute(now.path, name)
         except OSError as error:
             raise _Blocked(reason_of(error)) from None
         if text != step.details["old"]:
             raise _Blocked("its tags or comment were changed since")
-        self.texts[now, name] = step.details["new"]
+        self.texts[key] = step.details["new"]
         step.was = found
         return step
 

@@ -132,6 +132,7 @@ class Outcomes:
             # Its other names stay behind, and must not get what this one is given.
             given = [replace(step, source=ending[-1].target) for step in before if step.verb == "set-attribute"]
             before, after = [step for step in before if step.verb != "set-attribute"], given
+        self.extras.note_given(entry.record, before)
         for rule in entry.late:
             try:
                 link = self.extras.link(rule, entry, final)

@@ -36,6 +36,8 @@ class Extras:
     clashes: Clashes
     has_run: Callable[[str, Identity], bool]
     _made: set[Place] = field(default_factory=set)
+    # By file and attribute: what a file of several names has once the steps so far are done, through whichever name.
+    _given: dict[tuple[int, int, str], str] = field(default_factory=dict)
 
     def before(self, rule: Rule, entry: Matched) -> None:
         """Plan the extras that come before the ending.
@@ -78,11 +80,22 @@ class Extras:
 
     def _attribute(self, entry: Matched, name: str) -> str:
         if name not in entry.attributes:
+            identity = entry.record.identity
+            given = self._given.get((identity.dev, identity.ino, name)) if entry.record.nlink > 1 else None
+            if given is not None:
+                entry.attributes[name] = given
+                return given
             try:
                 entry.attributes[name] = read_attribute(entry.record.place.path, name)
             except OSError as error:
                 raise Kept(f"its tags and comment cannot be read: {reason_of(error)}", problem=True) from None
         return entry.attributes[name]
+
+    def note_given(self, record: FileRecord, steps: Sequence[Step]) -> None:
+        """Remember what some steps give a file, for its other names: they have it as well."""
+        for step in steps if record.nlink > 1 else ():
+            if step.verb == "set-attribute":
+                self._given[record.identity.dev, record.identity.ino, step.details["attribute"]] = step.details["new"]
 
     def _set_attribute(self, rule: Rule, entry: Matched, name: str, old: str, new: str) -> list[Step]:
         if _as_kept(name, old) == _as_kept(name, new):

@@ -20,8 +20,8 @@ class SetAttribute(Verb):
 
     def __init__(self, context: RunContext) -> None:
         super().__init__(context)
-        # By inode and attribute: what an entry had before the later steps of the run, as these tell.
-        self._before: dict[tuple[int, str], str] = {}
+        # By file and attribute: what an entry had before the later steps of the run, as these tell.
+        self._before: dict[tuple[int, int, str], str] = {}
 
     def do(self, step: Step) -> Mark:
         source, was = _ends(step)
@@ -47,7 +47,7 @@ class SetAttribute(Verb):
         with _entry(self._context.descriptors.folder(place.folder), place.name) as (path, _):
             now = read_attribute(path, step.details["attribute"])
         # Several rules, and several names of one file, may have changed it one after the other.
-        now = self._before.get((found.identity.ino, step.details["attribute"]), now)
+        now = self._before.get((found.identity.dev, found.identity.ino, step.details["attribute"]), now)
         # What was last touched before this run began was not given anything by it.
         if now == step.details["new"] and found.ctime_ns >= self._context.began_ns - COARSEST_TIME_NS:
             return Mark(step.id, Outcome.DONE, now=found.identity)
@@ -56,7 +56,7 @@ class SetAttribute(Verb):
     def was_done(self, step: Step, mark: Mark) -> None:
         identity = mark.now or step.was
         if identity is not None:
-            self._before[identity.ino, step.details["attribute"]] = step.details["old"]
+            self._before[identity.dev, identity.ino, step.details["attribute"]] = step.details["old"]
 
     def inverse(self, step: Step, mark: Mark) -> Step:
         source, was = _ends(step)
