@@ -13,7 +13,16 @@ from contextlib import suppress
 from typing import Any
 
 from frugal_sorter.filesystem import foreseen
-from frugal_sorter.filesystem.record import COARSEST_TIME_NS, AsItWas, FileRecord, Identity, Kind, Place, place_of
+from frugal_sorter.filesystem.record import (
+    COARSEST_TIME_NS,
+    AsItWas,
+    FileRecord,
+    Identity,
+    Kind,
+    Listing,
+    Place,
+    place_of,
+)
 from frugal_sorter.platforms import attributes, disk, statuses
 
 _AT_SYMLINK_NOFOLLOW = 0x100
@@ -46,7 +55,10 @@ def _record(
 
 def _by_lstat(place: Place, dir_fd: int | None) -> FileRecord:
     name = place.path if dir_fd is None else place.name
-    found = disk.stat(name, dir_fd=dir_fd, follow_symlinks=False)
+    return _record_of(place, disk.stat(name, dir_fd=dir_fd, follow_symlinks=False))
+
+
+def _record_of(place: Place, found: os.stat_result) -> FileRecord:
     born_ns: int | None = getattr(found, "st_birthtime_ns", None)
     if born_ns is None and (birth := getattr(found, "st_birthtime", None)) is not None:
         born_ns = int(birth * 1_000_000_000)
@@ -55,6 +67,16 @@ def _by_lstat(place: Place, dir_fd: int | None) -> FileRecord:
         found.st_ctime_ns, born_ns, found.st_nlink, found.st_uid, found.st_gid,
         found.st_atime_ns,
     )  # fmt: skip
+
+
+def record_in(listing: Listing, at: int) -> FileRecord:
+    """Return what the columns of a folder say of the file at an index; on Linux its birth is not among it.
+
+    Without sizes and times in the listing it has none.
+    """
+    if listing.status:
+        return _record_of(listing.place(at), listing.status[at])
+    return FileRecord(listing.place(at), Identity("file", listing.dev, 0, 0, 0), 0, 0, stat.S_IFREG, 1, 0, 0, 0)
 
 
 _Look = Callable[[Place, int | None], FileRecord]

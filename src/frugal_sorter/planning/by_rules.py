@@ -27,6 +27,7 @@ from frugal_sorter.planning.emptying import empty_by_rule
 from frugal_sorter.planning.endings import EarlierRuns, Outcomes
 from frugal_sorter.planning.guard import (
     UNDER_VERSION_CONTROL,
+    NoEntries,
     never_entered,
     refused_entry,
     refused_rule,
@@ -35,6 +36,7 @@ from frugal_sorter.planning.guard import (
 from frugal_sorter.planning.opened import note_on_opened
 from frugal_sorter.planning.plan import Kind, Note, Plan, Refusal
 from frugal_sorter.planning.scope import Acting, Scope
+from frugal_sorter.planning.settling import Settled, Settling
 from frugal_sorter.planning.to_trash import identity_inside
 from frugal_sorter.platforms import slashed
 from frugal_sorter.rules.conditions.tree import Node, Truth
@@ -87,6 +89,7 @@ class _Found:
     notes: list[Note] = field(default_factory=list)
     roots: set[str] = field(default_factory=set)
     seen: Count = NONE
+    settled: Settled = field(default_factory=Settled)
 
     def add(self, other: _Found) -> None:
         """Take in what another process found."""
@@ -94,6 +97,7 @@ class _Found:
         self.notes += other.notes
         self.roots |= other.roots
         self.seen |= other.seen
+        self.settled.add(other.settled)
 
 
 @dataclass
@@ -112,7 +116,9 @@ class _Planner:
     def plan(self) -> Plan:
         book = self.book
         self.result = Plan(self.kind, self.world.now_ns, book.file, rules=[rule.name for rule in book.rules])
-        self.never = {slashed.realpath(book.file), *book.lists, *([slashed.realpath(book.log)] if book.log else [])}
+        self.never = NoEntries(
+            [slashed.realpath(book.file), *book.lists, *([slashed.realpath(book.log)] if book.log else [])]
+        )
         roots = self._roots()
         self.never_folders = self._never_folders(roots)
         off_duty = frozenset(
@@ -123,6 +129,7 @@ class _Planner:
         self.outcomes = Outcomes(
             book, self.world, self.past, self.again, self.result, off_duty, frozenset(self.never_folders)
         )
+        self.settling = Settling(book, self.world, self.outcomes.placing, self.never)
         for root in sorted(roots):
             if root not in self.found.roots and self._is_wanted(root):
                 self._walk(root, roots)
@@ -133,6 +140,9 @@ class _Planner:
                 root: None if roots[root].on_folders else roots[root].deepest for root in sorted(roots)
             }
         self.result.seen = self.found.seen
+        self.result.at_home |= self.found.settled.at_home
+        self.result.kept |= self.found.settled.kept
+        self.result.matched |= {book.rules[index].name for index in self.found.settled.rules}
         self.result.notes += sorted(self.found.notes)
         # Whoever found them: parents first, then by name, so that numbers are given in that order.
         # Only now, in one process: targets and their numbers depend on what came before.
@@ -270,7 +280,7 @@ class _Planner:
         cheap = all(leaf.on.source for rule in self.book.rules for leaf in rule.where.leaves())
         may_fork = cheap and all(rule.take == "files" for rule in self.book.rules)
         rules = [index for index, rule in enumerate(self.book.rules) if rule.take != "folders"]
-        status = self.book.matcher(tuple(rules), self.world.now_ns).needs_status
+        status = self.book.matcher(tuple(rules), self.world.now_ns).needs_status or self.settling.needs_status(rules)
 
         def begin() -> _Found:
             # In a fork, too: what `pick` and `descend` find goes there.
@@ -323,12 +333,12 @@ class _Planner:
 
         matcher = self.book.matcher(indexes, self.world.now_ns)
         hits = matcher(listing, here.depths(listing.folder, indexes), ask)
+        hits = self.settling.unsettled(listing, hits, here, self.found.settled)
         self.found.hits += [_Hit(listing.place(at), rules, here.base(rules[-1]), known.get(at)) for at, rules in hits]
 
     def _hit(self, hit: _Hit) -> None:
         """Look at a file that a rule claims, and see that it still does."""
-        # In a linked work tree a file stands for the folder of the version control.
-        if hit.place.path in self.never or hit.place.name == ".git":
+        if hit.place.name in self.never.names_in(hit.place.folder):
             return
         rule = self.book.rules[hit.rules[-1]]
         try:

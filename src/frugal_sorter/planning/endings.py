@@ -20,7 +20,7 @@ from frugal_sorter.platforms import names, slashed
 from frugal_sorter.rules.fields import Facts, World
 from frugal_sorter.rules.file.keys import REMOVALS
 from frugal_sorter.rules.model import Rule, RuleBook
-from frugal_sorter.rules.templates.placing import Wanted, wanted_place
+from frugal_sorter.rules.templates.placing import Placing, Wanted
 from frugal_sorter.rules.templates.written import Missing
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.steps.count import Count
@@ -81,6 +81,7 @@ class Outcomes:
         self.written = self.past.written([rule.key for rule in self.book.rules])
         self.clashes = Clashes(self.removals, self.folders, self.protected)
         self.destinations = Destinations(self.book, self.folders)
+        self.placing = Placing(self.book, self.destinations.resolve)
         self.extras = Extras(self.destinations, self.clashes, self.past.has_run)
 
     def entry(self, rules: Sequence[int], facts: Facts) -> None:
@@ -189,7 +190,7 @@ class Outcomes:
             self.plan.kept |= count_of(facts)
             return [], record.place
         if rule.ending == "move":
-            wanted = wanted_place(self.book, rule, facts, self.destinations.resolve)
+            wanted = self.placing.wanted(index, facts)
             if isinstance(wanted, Missing):
                 raise Kept(wanted.reason, problem=True)
             wanted = wanted.in_folder(self.folders.spelled)

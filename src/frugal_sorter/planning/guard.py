@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
 from frugal_sorter.filesystem.inside import Inside, look_inside
@@ -214,6 +214,27 @@ def never_entered(path: str, name: str) -> bool:
     if name == ".Trash" or name.startswith(".Trash-") or name in VERSION_CONTROL:
         return True
     return path == _trash() or path in _own_folders()
+
+
+class NoEntries:
+    """The files that no rule can take: those that the rules are read from, or that are written for them.
+
+    Args:
+        paths: of these, absolute and without symbolic links.
+    """
+
+    def __init__(self, paths: Iterable[str]) -> None:
+        self._names: dict[str, frozenset[str]] = {}
+        for folder, name in map(place_of, paths):
+            self._names[folder] = self._names.get(folder, _NO_ENTRY) | {name}
+
+    def names_in(self, folder: str) -> frozenset[str]:
+        """Return the names of files in a folder that are no entries."""
+        return self._names.get(folder, _NO_ENTRY)
+
+
+# In a linked work tree a file stands for the folder of the version control.
+_NO_ENTRY = frozenset({".git"})
 
 
 def version_control_root(folder: str) -> str | None:

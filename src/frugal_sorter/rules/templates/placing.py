@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Hashable
 from dataclasses import dataclass, replace
+from typing import NamedTuple
 
+from frugal_sorter.filesystem.bands import size_band
 from frugal_sorter.filesystem.record import Place
+from frugal_sorter.filesystem.types import suffix_of
 from frugal_sorter.platforms import slashed
 from frugal_sorter.rules.conditions.tree import captures_of
 from frugal_sorter.rules.fields import Facts
 from frugal_sorter.rules.model import Rule, RuleBook
-from frugal_sorter.rules.templates.written import Filling, Missing, Template
+from frugal_sorter.rules.templates.written import Filling, Missing, Slot, Template, initial_of
+from frugal_sorter.rules.units import SECOND_NS, local_time
 
 
 @dataclass
@@ -44,30 +48,22 @@ def wanted_place(book: RuleBook, rule: Rule, facts: Facts, fixed_root: Callable[
         facts: of the entry.
         fixed_root: resolves the part of an absolute target that is the same for every entry.
     """
-
-    around = Filling(book.type_folders, captures_of(rule.where, facts), rule.kinds)
+    around = _around(book, rule, facts)
 
     def place(number: int) -> Place | Missing:
         filling = replace(around, number=number)
-        folder, name = facts.record.place
-        if rule.move is not None:
-            template, segments = rule.move, rule.move.fill(facts, filling)
-            if isinstance(segments, Missing) and rule.other is not None:
-                template, segments = rule.other, rule.other.fill(facts, filling)
-            if isinstance(segments, Missing):
-                return segments
-            folder = target_folder(template, segments, facts.base, fixed_root)
-        if rule.rename is not None:
-            segments = rule.rename.fill(facts, filling)
-            if isinstance(segments, Missing):
-                return segments
-            name = segments[0]
-        return Place(folder, name)
+        folder = _wanted_folder(rule, facts, filling, fixed_root)
+        if isinstance(folder, Missing):
+            return folder
+        name = _wanted_name(rule, facts, filling)
+        return name if isinstance(name, Missing) else Place(folder, name)
 
     first = place(1)
     if isinstance(first, Missing):
         return first
-    if not any(template is not None and template.counts for template in (rule.move, rule.other, rule.rename)):
+    counts = any(template is not None and template.counts for template in (rule.move, rule.other, rule.rename))
+    # Of `move` and `other` the one that is taken may have no counter.
+    if not counts or place(2) == first:
         return Wanted(first)
 
     def numbered(number: int) -> Place:
@@ -76,6 +72,122 @@ def wanted_place(book: RuleBook, rule: Rule, facts: Facts, fixed_root: Callable[
         return found
 
     return Wanted(first, numbered)
+
+
+def _around(book: RuleBook, rule: Rule, facts: Facts) -> Filling:
+    return Filling(book.type_folders, captures_of(rule.where, facts) if rule.kinds else {}, rule.kinds)
+
+
+def _wanted_folder(rule: Rule, facts: Facts, filling: Filling, fixed_root: Callable[[str], str]) -> str | Missing:
+    if rule.move is None:
+        return facts.record.place.folder
+    template, segments = rule.move, rule.move.fill(facts, filling)
+    if isinstance(segments, Missing) and rule.other is not None:
+        template, segments = rule.other, rule.other.fill(facts, filling)
+    return segments if isinstance(segments, Missing) else target_folder(template, segments, facts.base, fixed_root)
+
+
+def _wanted_name(rule: Rule, facts: Facts, filling: Filling) -> str | Missing:
+    if rule.rename is None:
+        return facts.name
+    segments = rule.rename.fill(facts, filling)
+    return segments if isinstance(segments, Missing) else segments[0]
+
+
+# Files for which these agree get the same text for a placeholder; some ask of the folder what it is called, or how deep.
+_ALIKE = {
+    "ext": "suffix_of(name)", "type": "suffix_of(name)", "typefolder": "suffix_of(name)", "initial": "initial_of(name)",
+    "size": "size", "sizeband": "size_band(size)", "folder": "folder", "subpath": "folder", "depth": "folder",
+    "machine": "", "user": "",
+}  # fmt: skip
+_NAMES = {
+    "suffix_of": suffix_of, "initial_of": initial_of, "size_band": size_band, "local_time": local_time, "SECOND_NS": SECOND_NS,
+}  # fmt: skip
+_WITHIN_A_DAY = frozenset("HIMSp")
+
+
+class Alike(NamedTuple):
+    """What agrees for files that a rule sends to the same folder.
+
+    Args:
+        of: returns it of the index of the rule, its `in`, and of a file the folder, the name, the size in bytes and the
+            modification time in ns. It raises ValueError for a time that no calendar has.
+        reads_status: size or time are in it.
+    """
+
+    of: Callable[[int, str, str, str, int, int], Hashable]
+    reads_status: bool
+
+
+def _alike(rule: Rule) -> Alike | None:
+    """Return what agrees for files that a rule sends to the same folder; None where each must be asked about by itself."""
+    templates = [one for one in (rule.move, rule.other) if one is not None]
+    if not templates or any(one.counts for one in (*templates, rule.rename) if one is not None):
+        return None
+    parts: dict[str, None] = {}
+    for slot in (part for one in templates for segment in one.segments for part in segment if isinstance(part, Slot)):
+        for name in slot.alternatives:
+            if name.startswith('"'):
+                continue
+            if name in rule.kinds or (name != "modified" and name not in _ALIKE):
+                return None
+            dated = "modified // SECOND_NS" if _WITHIN_A_DAY & set(slot.codes) else "local_time(modified).toordinal()"
+            parts[dated if name == "modified" else _ALIKE[name]] = None
+    parts.pop("", None)
+    source = (
+        f"lambda index, base, folder, name, size, modified: (index, base, {' '.join(f'{part},' for part in parts)})"
+    )
+    # Of the tables above alone: nothing of the rule file is in it.
+    return Alike(eval(source, dict(_NAMES)), any("size" in part or "modified" in part for part in parts))
+
+
+class Placing:
+    """Where the rules of a book want entries, as `wanted_place` has it; of files that are alike one is asked about.
+
+    Args:
+        book: the rules.
+        fixed_root: resolves the part of an absolute target that is the same for every entry.
+    """
+
+    def __init__(self, book: RuleBook, fixed_root: Callable[[str], str]) -> None:
+        self._book, self._fixed_root = book, fixed_root
+        self.alike = [_alike(rule) for rule in book.rules]
+        # What was learned so far.
+        self.known: dict[Hashable, str | Missing] = {}
+
+    def wanted(self, index: int, facts: Facts) -> Wanted | Missing:
+        """Return where the rule of an index wants an entry to be, clashes aside, or what was missing."""
+        rule, record, alike = self._book.rules[index], facts.record, self.alike[index]
+        if alike is None or record.identity.kind != "file":
+            return wanted_place(self._book, rule, facts, self._fixed_root)
+        try:
+            key = alike.of(index, facts.base, *record.place, record.identity.size, record.mtime_ns)
+        except ValueError:  # a date that no calendar has
+            return wanted_place(self._book, rule, facts, self._fixed_root)
+        folder = self.known.get(key)
+        if folder is None:
+            folder = self.learn(index, key, facts)
+        if isinstance(folder, Missing):
+            return folder
+        name = record.place.name
+        if rule.rename is not None:
+            renamed = _wanted_name(rule, facts, _around(self._book, rule, facts))
+            if isinstance(renamed, Missing):
+                return renamed
+            name = renamed
+        return Wanted(Place(folder, name))
+
+    def learn(self, index: int, key: Hashable, facts: Facts) -> str | Missing:
+        """Return the folder that a rule wants files in that are alike, and know it from now on.
+
+        Args:
+            index: of the rule.
+            key: what agrees for them.
+            facts: of one of them, the same of which the key was made.
+        """
+        rule = self._book.rules[index]
+        self.known[key] = _wanted_folder(rule, facts, _around(self._book, rule, facts), self._fixed_root)
+        return self.known[key]
 
 
 def target_folder(target: Template, segments: list[str], base: str, fixed_root: Callable[[str], str]) -> str:

@@ -147,8 +147,9 @@ class Filling:
     number: int = 1
 
 
-def _initial(facts: Facts, _: Filling) -> str | None:
-    letter = next((letter for letter in facts.record.place.name if letter.isalnum()), None)
+def initial_of(name: str) -> str | None:
+    """Return the first letter or digit of a name, in upper case."""
+    letter = next((letter for letter in name if letter.isalnum()), None)
     return None if letter is None else letter.upper()[:1]
 
 
@@ -163,7 +164,7 @@ def _size_band(facts: Facts, _: Filling) -> Fact:
 
 
 EXTRAS: dict[str, tuple[str, Callable[[Facts, Filling], Fact]]] = {
-    "initial": ("the first letter or digit of the name, in upper case", _initial),
+    "initial": ("the first letter or digit of the name, in upper case", lambda facts, _: initial_of(facts.name)),
     "typefolder": ("what `[type-folders]` says for the type, else its name, capitalised", _type_folder),
     "sizeband": ("the size, roughly: " + ", ".join(name for _, name in SIZE_BANDS) + ", " + LARGEST_BAND, _size_band),
     "subpath": ("the folder of the entry below `in`, as one name", lambda facts, _: os.path.dirname(facts.below)),

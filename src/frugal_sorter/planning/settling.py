@@ -1,0 +1,107 @@
+"""Files that a walk has done with, by what its columns say: those at home, and those that an exception keeps.
+
+A nightly run finds little else. What is settled here is what `endings` would have made of these files one by one.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Hashable, Sequence
+from dataclasses import dataclass, field
+
+from frugal_sorter.filesystem.record import Listing
+from frugal_sorter.filesystem.status import record_in
+from frugal_sorter.filesystem.volumes import volume_of
+from frugal_sorter.planning.guard import NoEntries
+from frugal_sorter.planning.scope import Scope
+from frugal_sorter.rules.conditions.matcher import Hits
+from frugal_sorter.rules.fields import Facts, World
+from frugal_sorter.rules.model import RuleBook
+from frugal_sorter.rules.templates.placing import Alike, Placing
+from frugal_sorter.steps.count import NONE, Count
+
+
+@dataclass(slots=True)
+class Settled:
+    """How many files were done with, and the rules that claimed them, by index."""
+
+    at_home: Count = NONE
+    kept: Count = NONE
+    rules: set[int] = field(default_factory=set)
+
+    def add(self, other: Settled) -> None:
+        """Take in what another process settled."""
+        self.at_home |= other.at_home
+        self.kept |= other.kept
+        self.rules |= other.rules
+
+
+class Settling:
+    """Takes out of what rules claim in a folder the files for which nothing is to be done.
+
+    Args:
+        book: the rules.
+        world: the moment.
+        placing: where the rules want files.
+        never: the files that are no entries.
+    """
+
+    def __init__(self, book: RuleBook, world: World, placing: Placing, never: NoEntries) -> None:
+        self._book, self._world, self._placing, self._never = book, world, placing, never
+        # A new name has to be made for each file, and extras are given at home, too.
+        self._alike: dict[int, Alike] = {
+            index: alike for index, (rule, alike) in enumerate(zip(book.rules, placing.alike, strict=True))
+            if alike is not None and rule.ending == "move" and rule.rename is None and not rule.extras
+        }  # fmt: skip
+        self._keeping = frozenset(index for index, rule in enumerate(book.rules) if rule.ending == "leave")
+
+    def needs_status(self, rules: Sequence[int]) -> bool:
+        """Tell whether sizes and times of files decide where some of the rules want them."""
+        return any(index in self._alike and self._alike[index].reads_status for index in rules)
+
+    def unsettled(self, listing: Listing, hits: Hits, here: Scope, settled: Settled) -> Hits:
+        """Return what is left of the hits in a folder, and count the others.
+
+        Args:
+            listing: the folder.
+            hits: the files that rules claim there.
+            here: the rules that act there.
+            settled: gets the counts.
+        """
+        folder, left, claimed, at_home, kept = listing.folder, Hits(), settled.rules, 0, 0
+        # Where the case of letters does not count, the disk says how a target folder is spelled.
+        known = {} if volume_of(listing.dev, folder).ignores_case else self._alike
+        names, status, never = listing.names, listing.status, self._never.names_in(folder)
+        size = modified = 0
+        wanted = self._placing.known
+        for hit in hits:
+            at, rules = hit
+            index, name = rules[-1], names[at]
+            if len(rules) > 1 or name in never:
+                left.append(hit)
+            elif index in known:
+                if status:
+                    size, modified = status[at].st_size, status[at].st_mtime_ns
+                base = here.base(index)
+                try:
+                    key = known[index].of(index, base, folder, name, size, modified)
+                except ValueError:
+                    left.append(hit)
+                    continue
+                if (wanted.get(key) or self._learn(index, key, listing, at, base)) == folder:
+                    at_home += 1
+                    claimed.add(index)
+                else:
+                    left.append(hit)
+            elif index in self._keeping:
+                kept += 1
+                claimed.add(index)
+            else:
+                left.append(hit)
+        settled.at_home |= Count(at_home)
+        settled.kept |= Count(kept)
+        return left
+
+    def _learn(self, index: int, key: Hashable, listing: Listing, at: int, base: str) -> object:
+        # From the columns that the key was made of: by now the file may be another.
+        facts = Facts(record_in(listing, at), base, self._book.types, self._world)
+        return self._placing.learn(index, key, facts)
