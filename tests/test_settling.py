@@ -15,6 +15,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from frugal_sorter.filesystem import parallel
+from frugal_sorter.planning.plain_moves import PlainMoves
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.settling import Settling
 from frugal_sorter.rules.templates import placing
@@ -81,6 +82,7 @@ def zone() -> Iterator[None]:
 def one_by_one(make: pytest.MonkeyPatch) -> None:
     """Have every file planned by itself, as if no two were alike."""
     make.setattr(placing, "_alike", lambda _rule: None)
+    make.setattr(PlainMoves, "add", lambda _self, _index, _facts: False)
     make.setattr(Settling, "unsettled", lambda _self, _listing, hits, _here, _settled: hits)
 
 

@@ -40,7 +40,7 @@ from frugal_sorter.planning.settling import Settled, Settling
 from frugal_sorter.planning.to_trash import identity_inside
 from frugal_sorter.platforms import slashed
 from frugal_sorter.rules.conditions.tree import Node, Truth
-from frugal_sorter.rules.fields import Facts, World
+from frugal_sorter.rules.fields import NAME_COST, Facts, World
 from frugal_sorter.rules.model import Rule, RuleBook
 from frugal_sorter.steps.count import NONE, ONE_FILE, Count, folder_of
 from frugal_sorter.steps.step import NotTouched
@@ -146,11 +146,13 @@ class _Planner:
         self.result.notes += sorted(self.found.notes)
         # Whoever found them: parents first, then by name, so that numbers are given in that order.
         # Only now, in one process: targets and their numbers depend on what came before.
-        for hit in sorted(self.found.hits, key=lambda hit: (hit.place.folder.split("/"), hit.place.name)):
+        folders = sorted({hit.place.folder for hit in self.found.hits}, key=lambda folder: folder.split("/"))
+        rank = {folder: number for number, folder in enumerate(folders)}
+        for hit in sorted(self.found.hits, key=lambda hit: (rank[hit.place.folder], hit.place.name)):
             self._hit(hit)
         self.outcomes.finish_packs()
         self.outcomes.finish_duplicates()
-        folders = self.outcomes.folders
+        targets = self.outcomes.folders
         keep_targets_in_place(self.result)
         keep_apart(self.result)
         # Before ceilings: what is left after all counts towards none.
@@ -160,9 +162,9 @@ class _Planner:
             empty_by_rule(self.result, book.trash, self.world, self.at_most)
         enforce_removal_limits(self.result)
         hold_moves(self.result, book.rules)
-        hold_space(self.result, folders.device, folders.existing)
+        hold_space(self.result, targets.device, targets.existing)
         prune(self.result, {rule.name: rule for rule in book.rules if rule.prune})
-        self.result.make_folders(folders.to_make)
+        self.result.make_folders(targets.to_make)
         return self.result
 
     def _is_wanted(self, folder: str, exactly: bool = False) -> bool:
@@ -170,6 +172,14 @@ class _Planner:
         if self.only is None:
             return True
         return folder in self.only or (not exactly and folder in self._above_only)
+
+    @cached_property
+    def _by_name(self) -> frozenset[int]:
+        """The rules of which the name and the folder of a file tell whether they are about it."""
+        return frozenset(
+            index for index, rule in enumerate(self.book.rules)
+            if all(leaf.on.source and leaf.on.cost <= NAME_COST for leaf in rule.where.leaves())
+        )  # fmt: skip
 
     @cached_property
     def _above_only(self) -> frozenset[str]:
@@ -349,7 +359,10 @@ class _Planner:
         facts = hit.facts
         if facts is None or facts.base != hit.base or facts.record.identity != record.identity:
             facts = Facts(record, hit.base, self.book.types, self.world)
-        rules = [index for index in hit.rules if self.book.rules[index].where.test(facts) is True]
+        # What names alone decide, which are the same, is decided.
+        rules = hit.rules
+        if not self._by_name.issuperset(rules):
+            rules = tuple([index for index in rules if self.book.rules[index].where.test(facts) is True])
         if record.identity.kind != "file" or not rules or rules[-1] != hit.rules[-1]:
             self._left(rule, hit.place, "changed while the folder was read", True)
         else:

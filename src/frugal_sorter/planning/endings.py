@@ -12,6 +12,7 @@ from frugal_sorter.filesystem.record import Identity, Place, is_inside
 from frugal_sorter.planning.destinations import Destinations
 from frugal_sorter.planning.extras import Extras
 from frugal_sorter.planning.matched import Kept, Matched, count_of, step_of, weight
+from frugal_sorter.planning.plain_moves import PlainMoves
 from frugal_sorter.planning.plan import Note, Plan
 from frugal_sorter.planning.target_folders import TargetFolders
 from frugal_sorter.planning.target_names import Clashes, Discard, Room, is_numbered_form
@@ -76,16 +77,23 @@ class Outcomes:
     counters: dict[Place, int] = field(default_factory=dict)
     packs: dict[tuple[int, Place], list[Facts]] = field(default_factory=dict)
     same: dict[int, list[Facts]] = field(default_factory=dict)
+    # By rule, what was written later than this has not settled yet.
+    settled_ns: dict[int, int] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         self.written = self.past.written([rule.key for rule in self.book.rules])
         self.clashes = Clashes(self.removals, self.folders, self.protected)
         self.destinations = Destinations(self.book, self.folders)
         self.placing = Placing(self.book, self.destinations.resolve)
+        self.plain = PlainMoves(
+            self.book.rules, self.placing, self.destinations, self.clashes.names, self.plan, self._hold_back
+        )
         self.extras = Extras(self.destinations, self.clashes, self.past.has_run)
 
     def entry(self, rules: Sequence[int], facts: Facts) -> None:
         """Plan what some rules do with an entry: extras in their order, and the ending of the last one."""
+        if len(rules) == 1 and self.plain.add(rules[0], facts):
+            return
         record = with_sample(facts.record)
         entry = Matched(facts if record is facts.record else replace(facts, record=record))
         for index in rules:
@@ -165,11 +173,13 @@ class Outcomes:
             raise Kept
         if index in self.off_duty:
             raise Kept("outside the hours of the rule")
-        if self._was_just_written(rule, facts):
+        if self._was_just_written(index, rule, facts):
             raise Kept("written to a moment ago")
 
-    def _was_just_written(self, rule: Rule, facts: Facts) -> bool:
-        limit_ns = rule.settle.before(self.world.now_ns)
+    def _was_just_written(self, index: int, rule: Rule, facts: Facts) -> bool:
+        limit_ns = self.settled_ns.get(index)
+        if limit_ns is None:
+            limit_ns = self.settled_ns[index] = rule.settle.before(self.world.now_ns)
         modified = facts("modified")
         # A date in the future tells nothing; then the change time of the inode decides.
         known = isinstance(modified, int) and modified <= self.world.now_ns

@@ -16,7 +16,7 @@ from frugal_sorter.planning.scope import Scope
 from frugal_sorter.rules.conditions.matcher import Hits
 from frugal_sorter.rules.fields import Facts, World
 from frugal_sorter.rules.model import RuleBook
-from frugal_sorter.rules.templates.placing import Alike, Placing
+from frugal_sorter.rules.templates.placing import Placing
 from frugal_sorter.steps.count import NONE, Count
 
 
@@ -47,11 +47,7 @@ class Settling:
 
     def __init__(self, book: RuleBook, world: World, placing: Placing, never: NoEntries) -> None:
         self._book, self._world, self._placing, self._never = book, world, placing, never
-        # A new name has to be made for each file, and extras are given at home, too.
-        self._alike: dict[int, Alike] = {
-            index: alike for index, (rule, alike) in enumerate(zip(book.rules, placing.alike, strict=True))
-            if alike is not None and rule.ending == "move" and rule.rename is None and not rule.extras
-        }  # fmt: skip
+        self._alike = placing.plain
         self._keeping = frozenset(index for index, rule in enumerate(book.rules) if rule.ending == "leave")
 
     def needs_status(self, rules: Sequence[int]) -> bool:

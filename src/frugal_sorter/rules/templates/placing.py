@@ -151,13 +151,22 @@ class Placing:
 
     def __init__(self, book: RuleBook, fixed_root: Callable[[str], str]) -> None:
         self._book, self._fixed_root = book, fixed_root
-        self.alike = [_alike(rule) for rule in book.rules]
+        self._alike = [_alike(rule) for rule in book.rules]
         # What was learned so far.
         self.known: dict[Hashable, str | Missing] = {}
 
+    @property
+    def plain(self) -> dict[int, Alike]:
+        """What agrees for files of the rules that do nothing but move them, by the index of the rule."""
+        # A new name has to be made for each file, and extras are given at home, too.
+        return {
+            index: alike for index, (rule, alike) in enumerate(zip(self._book.rules, self._alike, strict=True))
+            if alike is not None and rule.ending == "move" and rule.rename is None and not rule.extras
+        }  # fmt: skip
+
     def wanted(self, index: int, facts: Facts) -> Wanted | Missing:
         """Return where the rule of an index wants an entry to be, clashes aside, or what was missing."""
-        rule, record, alike = self._book.rules[index], facts.record, self.alike[index]
+        rule, record, alike = self._book.rules[index], facts.record, self._alike[index]
         if alike is None or record.identity.kind != "file":
             return wanted_place(self._book, rule, facts, self._fixed_root)
         try:
