@@ -30,27 +30,35 @@ _STATX_BASIC_STATS = 0x7FF
 _STATX_BTIME = 0x800
 _ENCODING = sys.getfilesystemencoding()
 # struct statx of statx(2), up to stx_dev_minor.
+_WHOLE, _HALVES = struct.Struct("=Q"), struct.Struct("=II")
 _BIRTH = struct.Struct("=qI")
-_LAYOUT = struct.Struct("=IIQIIIH2xQQQQ" + "qi4x" * 4 + "IIII")
+_LAYOUT = struct.Struct("=I12xIIIH2xQQ16x" + "qI4x" * 4 + "8xQ")
+
+
+_FORMAT = 0o170000  # S_IFMT of stat(2)
+_KINDS: dict[int, Kind] = {stat.S_IFREG: "file", stat.S_IFDIR: "folder", stat.S_IFLNK: "link"}
 
 
 def kind_of(mode: int) -> Kind:
     """Name the kind of entry that a mode describes."""
-    if stat.S_ISREG(mode):
-        return "file"
-    if stat.S_ISDIR(mode):
-        return "folder"
-    return "link" if stat.S_ISLNK(mode) else "other"
+    return _KINDS.get(mode & _FORMAT, "other")
+
+
+_tuple: Callable[..., Any] = tuple.__new__
 
 
 def _record(
     place: Place, mode: int, dev: int, ino: int, size: int, mtime_ns: int, ctime_ns: int,
     born_ns: int | None, nlink: int, uid: int, gid: int, atime_ns: int,
 ) -> FileRecord:  # fmt: skip
-    kind = kind_of(mode)
-    inert = kind == "folder"
-    identity = Identity(kind, dev, ino, 0 if inert else size, 0 if inert else mtime_ns, born_ns)
-    return FileRecord(place, identity, mtime_ns, ctime_ns, mode, nlink, uid, gid, atime_ns)
+    kind = _KINDS.get(mode & _FORMAT, "other")
+    # As tuples: this is asked for every entry that is planned or changed, and naming the fields takes as long as the call.
+    who = (kind, dev, ino, 0, 0, born_ns, None, None) if kind == "folder" else (
+        kind, dev, ino, size, mtime_ns, born_ns, None, None
+    )  # fmt: skip
+    identity = _tuple(Identity, who)
+    found: FileRecord = _tuple(FileRecord, (place, identity, mtime_ns, ctime_ns, mode, nlink, uid, gid, atime_ns))
+    return found
 
 
 def _by_lstat(place: Place, dir_fd: int | None) -> FileRecord:
@@ -88,6 +96,12 @@ def _looks_by(call: Any) -> tuple[_Look, _IsAs]:
     wanted = _STATX_BASIC_STATS | _STATX_BTIME
     # Buffers that no call is using; threads may look at the same time.
     free = [ctypes.create_string_buffer(256)]
+    numbers: dict[int, int] = {}
+
+    def number(device: int) -> int:
+        # Two halves in the order of this machine; there are only so many devices.
+        numbers[device] = statuses.device(*_HALVES.unpack(_WHOLE.pack(device)))
+        return numbers[device]
 
     def look(place: Place, dir_fd: int | None) -> FileRecord:
         try:
@@ -102,12 +116,12 @@ def _looks_by(call: Any) -> tuple[_Look, _IsAs]:
             code = ctypes.get_errno()
             free.append(buffer)
             raise OSError(code, os.strerror(code), place.path)
-        (mask, _, _, nlink, uid, gid, mode, ino, size, _, _, atime_s, atime_n, born_s, born_n,
-         ctime_s, ctime_n, mtime_s, mtime_n, _, _, major, minor) = _LAYOUT.unpack_from(buffer)  # fmt: skip
+        (mask, nlink, uid, gid, mode, ino, size, atime_s, atime_n, born_s, born_n,
+         ctime_s, ctime_n, mtime_s, mtime_n, device) = _LAYOUT.unpack_from(buffer)  # fmt: skip
         free.append(buffer)
         born_ns = born_s * 1_000_000_000 + born_n if mask & _STATX_BTIME else None
         return _record(
-            place, mode, statuses.device(major, minor), ino, size, mtime_s * 1_000_000_000 + mtime_n,
+            place, mode, numbers.get(device) or number(device), ino, size, mtime_s * 1_000_000_000 + mtime_n,
             ctime_s * 1_000_000_000 + ctime_n, born_ns, nlink, uid, gid,
             atime_s * 1_000_000_000 + atime_n,
         )  # fmt: skip
@@ -119,15 +133,15 @@ def _looks_by(call: Any) -> tuple[_Look, _IsAs]:
             buffer = ctypes.create_string_buffer(256)
         failed = call(dir_fd, name.encode(_ENCODING, "surrogateescape"), _AT_SYMLINK_NOFOLLOW, wanted, buffer)
         code = ctypes.get_errno() if failed else 0
-        (mask, _, _, _, _, _, mode, ino, size, _, _, _, _, born_s, born_n,
-         _, _, mtime_s, mtime_n, _, _, major, minor) = _LAYOUT.unpack_from(buffer)  # fmt: skip
+        (mask, _, _, _, mode, ino, size, _, _, born_s, born_n, _, _, mtime_s, mtime_n,
+         device) = _LAYOUT.unpack_from(buffer)  # fmt: skip
         free.append(buffer)
         if failed:
             raise OSError(code, os.strerror(code), name)
         born_ns = born_s * 1_000_000_000 + born_n if mask & _STATX_BTIME else None
         return (
             ino == was.ino and size == was.size and mtime_s * 1_000_000_000 + mtime_n == was.mtime_ns
-            and born_ns == was.born_ns and stat.S_ISREG(mode) and statuses.device(major, minor) == was.dev
+            and born_ns == was.born_ns and stat.S_ISREG(mode) and (numbers.get(device) or number(device)) == was.dev
         )  # fmt: skip
 
     return look, is_as

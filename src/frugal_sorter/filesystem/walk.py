@@ -10,6 +10,7 @@ from typing import Generic, TypeVar
 
 from frugal_sorter.filesystem import foreseen
 from frugal_sorter.filesystem.record import Listing, Unread
+from frugal_sorter.filesystem.tree import LIST
 from frugal_sorter.platforms import disk, slashed
 
 Context = TypeVar("Context")
@@ -17,8 +18,6 @@ Found = TypeVar("Found")
 
 # A folder with one of these is the root of a tree under version control.
 VERSION_CONTROL = frozenset({".git", ".hg", ".svn", ".bzr", "_darcs", ".fossil", "CVS"})
-
-_OPEN = disk.O_RDONLY | disk.O_DIRECTORY | disk.O_NOFOLLOW | disk.O_CLOEXEC | disk.O_NONBLOCK
 
 
 def reason_of(error: OSError) -> str:
@@ -60,7 +59,7 @@ def read_folder(path: str, status: bool, dev: int | None = None, pick: Pick | No
         OSError: the folder cannot be opened, is a link by now (ELOOP) or is on another volume (EXDEV).
     """
     view = foreseen.current()
-    descriptor = disk.open(path if view is None else _nearest(view, path), _OPEN)
+    descriptor = disk.open(path if view is None else _nearest(view, path), LIST)
     try:
         own = disk.fstat(descriptor)
         # Asked of the open folder: a mount or a link may have come between the listing above and now.

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from functools import cached_property
+from itertools import groupby
 from typing import NamedTuple
 
 from frugal_sorter.filesystem.foreseen import isdir, lexists
@@ -12,6 +14,7 @@ from frugal_sorter.filesystem.inside import Inside, look_inside
 from frugal_sorter.filesystem.parallel import work_through
 from frugal_sorter.filesystem.record import Listing, Place, Unknown, Unread
 from frugal_sorter.filesystem.status import look
+from frugal_sorter.filesystem.tree import LIST
 from frugal_sorter.filesystem.walk import Reader, reason_of, working
 from frugal_sorter.planning.constraints import (
     ceilings_of,
@@ -38,7 +41,7 @@ from frugal_sorter.planning.plan import Kind, Note, Plan, Refusal
 from frugal_sorter.planning.scope import Acting, Scope
 from frugal_sorter.planning.settling import Settled, Settling
 from frugal_sorter.planning.to_trash import identity_inside
-from frugal_sorter.platforms import slashed
+from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.rules.conditions.tree import Node, Truth
 from frugal_sorter.rules.fields import NAME_COST, Facts, World
 from frugal_sorter.rules.model import Rule, RuleBook
@@ -100,6 +103,20 @@ class _Found:
         self.settled.add(other.settled)
 
 
+@contextmanager
+def _opened(folder: str) -> Iterator[int | None]:
+    """Open a folder in which many files are looked at; without it each is found by its whole path."""
+    try:
+        descriptor = disk.open(folder, LIST)
+    except OSError:
+        yield None
+        return
+    try:
+        yield descriptor
+    finally:
+        disk.close(descriptor)
+
+
 @dataclass
 class _Planner:
     book: RuleBook
@@ -148,8 +165,11 @@ class _Planner:
         # Only now, in one process: targets and their numbers depend on what came before.
         folders = sorted({hit.place.folder for hit in self.found.hits}, key=lambda folder: folder.split("/"))
         rank = {folder: number for number, folder in enumerate(folders)}
-        for hit in sorted(self.found.hits, key=lambda hit: (rank[hit.place.folder], hit.place.name)):
-            self._hit(hit)
+        hits = sorted(self.found.hits, key=lambda hit: (rank[hit.place.folder], hit.place.name))
+        for folder, together in groupby(hits, key=lambda hit: hit.place.folder):
+            with _opened(folder) as descriptor:
+                for hit in together:
+                    self._hit(hit, descriptor)
         self.outcomes.finish_packs()
         self.outcomes.finish_duplicates()
         targets = self.outcomes.folders
@@ -346,13 +366,13 @@ class _Planner:
         hits = self.settling.unsettled(listing, hits, here, self.found.settled)
         self.found.hits += [_Hit(listing.place(at), rules, here.base(rules[-1]), known.get(at)) for at, rules in hits]
 
-    def _hit(self, hit: _Hit) -> None:
-        """Look at a file that a rule claims, and see that it still does."""
+    def _hit(self, hit: _Hit, descriptor: int | None) -> None:
+        """Look at a file that a rule claims, in its open folder, and see that it still does."""
         if hit.place.name in self.never.names_in(hit.place.folder):
             return
         rule = self.book.rules[hit.rules[-1]]
         try:
-            record = look(hit.place)
+            record = look(hit.place, descriptor)
         except OSError as error:
             self.result.notes.append(Note(f"{hit.place.path}: {reason_of(error)}", True))
             return

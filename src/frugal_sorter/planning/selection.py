@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Callable, Iterable, Sequence
-from itertools import groupby
+from operator import attrgetter
 from typing import Any, NamedTuple
 
 from frugal_sorter.errors import UsageError
@@ -31,6 +31,8 @@ def going_along(plan: Plan) -> set[int]:
     """Return the steps to the trash that another step of their group tells of: they make room, or were packed."""
     found = set()
     for steps in plan.in_groups():
+        if len(steps) == 1:
+            continue
         telling = [step for step in steps if step.verb in ("pack", "unpack", "move", "move-across", "copy")]
         targets = {step.target for step in telling}
         archives = {step.source for step in telling if step.verb == "unpack"}
@@ -44,12 +46,10 @@ def going_along(plan: Plan) -> set[int]:
 
 def together(steps: Iterable[Step]) -> list[list[Step]]:
     """Return steps in the groups that they are listed in: with one verb, from one folder, into one folder."""
-
-    def order(step: Step) -> tuple[str, str, str]:
-        return step.verb, target_folder(step), step.place.folder
-
-    ordered = sorted(steps, key=lambda step: (*order(step), step.id))
-    return [list(group) for _, group in groupby(ordered, key=order)]
+    groups: dict[tuple[str, str, str], list[Step]] = {}
+    for step in steps:
+        groups.setdefault((step.verb, target_folder(step), step.place.folder), []).append(step)
+    return [sorted(groups[key], key=attrgetter("id")) for key in sorted(groups)]
 
 
 def by_rule(plan: Plan) -> dict[str, list[Step]]:

@@ -112,7 +112,7 @@ class PlanView:
         kind = KINDS[step.verb]
         assert kind.words is not None
         target = target_folder(step)
-        new = bool(target) and target in self.new_folders - self._announced
+        new = target in self.new_folders and target not in self._announced
         self._announced.add(target)
         heading = kind.words.heading.format(source=source, target=below(target, self.base) if target else "")
         style = "bold red" if kind.final else "yellow" if kind.removes else "cyan"
