@@ -1,14 +1,22 @@
 from __future__ import annotations
 
 import json
+import os
+import shutil
+import tempfile
+import time
 from pathlib import Path
 
 import jsonschema
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from frugal_sorter.errors import UsageError
+from frugal_sorter.filesystem import parallel, walk
 from frugal_sorter.filesystem.types import TYPES
 from frugal_sorter.reports.totals import (
+    FolderSums,
     Totals,
     compare_totals,
     forget_totals,
@@ -110,3 +118,78 @@ def test_comparisons_as_pages_name_what_changed_and_escape_it(intake: Path, frug
     assert "&lt;b&gt;new&lt;/b&gt;.log" in page and "<b>new" not in page and "+50 B" in page
     frugal("tidy", "rules.toml", "--yes")
     assert "-30 B" in frugal("compare", "before-run-1", "after-run-1", "--format", "html").stdout
+
+
+def _change(root: Path, what: str, one: str, other: str) -> None:
+    """Do one thing to a tree, as far as it can be done."""
+    source, target = root / one, root / other
+    try:
+        if what == "write":
+            put(source, b"x" * len(other))
+        elif what == "remove":
+            shutil.rmtree(source) if source.is_dir() else source.unlink()
+        elif what == "move" and target.name != source.name:
+            target.parent.mkdir(parents=True, exist_ok=True)
+            source.rename(target)
+        elif what == "link":
+            os.link(source, target)
+        elif what == "replace":
+            put(root / "new", b"replaced by more").replace(source)
+    except OSError:
+        pass  # there is no such thing, or it is of another kind
+
+
+PLACES = ["a.log", "b.pdf", "sub", "sub/a.log", "sub/deep", "sub/deep/c.jpg", "other/a.log", "other", "other/b.pdf"]
+changes = st.tuples(
+    st.sampled_from(["write", "write", "remove", "move", "link", "replace"]),
+    st.sampled_from(PLACES),
+    st.sampled_from(PLACES),
+)
+
+
+@given(st.lists(changes, max_size=8), st.lists(changes, max_size=5), st.sampled_from([None, 1, 2]), st.booleans())
+def test_sums_that_are_taken_again_are_those_of_a_whole_count(
+    before: list[tuple[str, str, str]], between: list[tuple[str, str, str]], deep: int | None, fork: bool
+) -> None:
+    with tempfile.TemporaryDirectory() as made, pytest.MonkeyPatch.context() as patched:
+        root = Path(os.path.realpath(made))
+        for change in before:
+            _change(root, *change)
+        long_ago = time.time() - 3_600
+        for folder, _, _ in os.walk(root):
+            os.utime(folder, (long_ago, long_ago))
+        if fork:
+            patched.setattr(parallel, "SPLIT_AFTER", 0)
+            patched.setattr(parallel, "_FEWEST_LEFT", 1)
+        sums = FolderSums({str(root): deep})
+        assert sums.take(1).types == take_totals({str(root): deep}, 1).types
+        for what, one, other in between:
+            # What grows where it is shows in no folder.
+            if what != "write" or not (root / one).exists():
+                _change(root, what, one, other)
+        assert sums.take(2).types == take_totals({str(root): deep}, 2).types
+
+
+def test_what_was_counted_is_not_read_again_unless_it_was_written_to_a_moment_ago(
+    intake: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    read: list[str] = []
+    plain = walk.read_folder
+    monkeypatch.setattr(walk, "read_folder", lambda path, *more: read.append(path) or plain(path, *more))  # type: ignore[func-returns-value]
+    os.utime(intake, (1_000, 1_000))
+    sums = FolderSums({str(intake): None})
+    sums.take(1)
+    sums.take(2)
+    assert read == [str(intake), str(intake / "sub"), str(intake / "sub")]
+
+
+def test_a_folder_that_took_the_place_of_another_is_counted_anew(folder: Path) -> None:
+    put(folder / "Intake/one/a.log", b"x" * 10)
+    put(folder / "Intake/two/b.pdf", b"x" * 300)
+    for path in (folder / "Intake/one", folder / "Intake/two", folder / "Intake"):
+        os.utime(path, (1_000, 1_000))
+    sums = FolderSums({str(folder / "Intake"): None})
+    sums.take(1)
+    (folder / "Intake/one").rename(folder / "one")
+    (folder / "Intake/two").rename(folder / "Intake/one")
+    assert sums.take(2).types == {"document": (1, 300)}

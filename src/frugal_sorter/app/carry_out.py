@@ -10,7 +10,7 @@ from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.execution.executor import Result, execute
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import SUMMED, Plan
-from frugal_sorter.reports.totals import forget_totals, keep_totals, take_totals
+from frugal_sorter.reports.totals import FolderSums, forget_totals, keep_totals
 from frugal_sorter.rules.units import DAY_NS
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.log import open_log
@@ -48,7 +48,8 @@ def carry_out(
         forget_totals(folder, plan.made_ns - kept_ns)
         forget_new(folder, plan.made_ns - kept_ns)
         # The moment of each is its own: between the plan and the answer of a person an hour can pass.
-        before = take_totals(plan.levels, time.time_ns()) if plan.kind in SUMMED else None
+        sums = FolderSums(plan.levels)
+        before = sums.take(time.time_ns()) if plan.kind in SUMMED else None
         if visiting is None:
             result = execute(plan, journal, on_step, stop)
         else:
@@ -56,7 +57,7 @@ def carry_out(
                 visiting.begin(journal)
                 result = execute(plan, journal, tell, stop)
         if before is not None:
-            keep_totals(folder, result.run, before, take_totals(plan.levels, time.time_ns()))
+            keep_totals(folder, result.run, before, sums.take(time.time_ns()))
         if visiting is not None:
             visiting.end(journal, result)
     return result

@@ -3,16 +3,20 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
+import time
+from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from dataclasses import asdict, dataclass, field
 from typing import Any, NamedTuple
 
 from frugal_sorter.errors import UsageError
-from frugal_sorter.filesystem.record import is_inside
+from frugal_sorter.filesystem.parallel import work_through
+from frugal_sorter.filesystem.record import COARSEST_TIME_NS, Listing, is_inside
 from frugal_sorter.filesystem.types import OTHER, TYPE_OF_SUFFIX, suffix_of
+from frugal_sorter.filesystem.volumes import volume_of
+from frugal_sorter.filesystem.walk import Reader
+from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.platforms.slashed import Path
-from frugal_sorter.reports.inventory import InventoryCounter
 from frugal_sorter.reports.saved import Saved
 
 
@@ -40,25 +44,133 @@ class Totals:
         """All bytes."""
         return sum(size for _, size in self.types.values())
 
+    def add(self, key: str, files: int, size: int) -> None:
+        """Take in some files of a type, with their bytes."""
+        known_files, known_bytes = self.types.get(key, (0, 0))
+        self.types[key] = (known_files + files, known_bytes + size)
 
-def take_totals(levels: Mapping[str, int | None], made_ns: int) -> Totals:
-    """Count what some folders hold, hidden files too; what lies in two of them is counted once.
+
+class _Linked(NamedTuple):
+    """A name of a file that has several: it is counted under the first of those that were met."""
+
+    path: str
+    dev: int
+    ino: int
+    type: str
+    bytes: int
+
+
+class _Counted(NamedTuple):
+    """What lies directly in a folder, and by what it is known that no name in it changed since.
 
     Args:
-        levels: absolute, resolved folders, each with how deep to count.
-        made_ns: the moment to write down.
+        ino: its inode number.
+        mtime_ns: when a name in it changed last; 0 where that was too short a time before it was read.
+        types: by type, the files and their bytes.
+        linked: those of its files that have several names.
+        below: its subfolders that are counted, too, each with its level.
     """
-    outermost = {
-        folder: deep for folder, deep in levels.items()
-        if not any(other != folder and is_inside(folder, other) for other in levels)
-    }  # fmt: skip
-    totals = Totals(made_ns, outermost)
-    for folder, deep in outermost.items():
-        with suppress(OSError):  # a folder that is missing holds nothing
-            for count in InventoryCounter(deep, hidden=True).take([folder]).counts():
-                files, size = totals.types.get(count.key, (0, 0))
-                totals.types[count.key] = (files + count.files, size + count.bytes)
-    return totals
+
+    ino: int
+    mtime_ns: int
+    types: Mapping[str, tuple[int, int]]
+    linked: Sequence[_Linked]
+    below: Sequence[tuple[str, int]]
+
+
+_Found = dict[str, _Counted]
+# Of more folders than this nothing is remembered: they are counted anew.
+_MOST_FOLDERS = 100_000
+
+
+class FolderSums:
+    """Counts what some folders hold, hidden files too; what lies in two of them is counted once.
+
+    When it counts again, it reads only folders in which a name has changed since: that a file has grown where it is
+    does not show in any other.
+
+    Args:
+        levels: absolute, resolved folders, each with how deep to count, None for all levels.
+    """
+
+    def __init__(self, levels: Mapping[str, int | None]) -> None:
+        self._levels = {
+            folder: deep for folder, deep in levels.items()
+            if not any(other != folder and is_inside(folder, other) for other in levels)
+        }  # fmt: skip
+        self._known: _Found = {}
+
+    def take(self, made_ns: int) -> Totals:
+        """Count.
+
+        Args:
+            made_ns: the moment, which is written down.
+        """
+        found: _Found = {}
+        for folder, deep in self._levels.items():
+            with suppress(OSError):  # a folder that is missing holds nothing
+                found |= self._below(folder, deep)
+        self._known = found if len(found) <= _MOST_FOLDERS else {}
+        totals = Totals(made_ns, dict(self._levels))
+        seen: set[tuple[int, int]] = set()
+        for one in found.values():
+            for key, (files, size) in one.types.items():
+                totals.add(key, files, size)
+        for name in sorted(name for one in found.values() for name in one.linked):
+            if (name.dev, name.ino) not in seen:
+                seen.add((name.dev, name.ino))
+                totals.add(name.type, 1, name.bytes)
+        return totals
+
+    def _below(self, root: str, deep: int | None) -> _Found:
+        dev = disk.lstat(root).st_dev
+        volume = volume_of(dev, root)
+        # Where others write without this system being told, or a number may mean another folder, a time proves nothing.
+        is_told = volume.inodes_last and not volume.is_shared
+        before_ns = time.time_ns() - COARSEST_TIME_NS
+
+        def descend(_listing: Listing, _name: str, level: int) -> int | None:
+            return level + 1 if deep is None or level < deep else None
+
+        reader = Reader(True, descend)
+
+        def work(folder: tuple[str, int], found: _Found) -> tuple[list[tuple[str, int]], int]:
+            path, level = folder
+            try:
+                status = disk.lstat(path)
+                if status.st_dev != dev:
+                    return [], 0
+                known = self._known.get(path)
+                if known is None or not is_told or (known.ino, known.mtime_ns) != (status.st_ino, status.st_mtime_ns):
+                    listing = reader.read(path, level)
+                    settled_ns = status.st_mtime_ns if status.st_mtime_ns < before_ns else 0
+                    known = _counted(listing, status.st_ino, settled_ns, reader.below(listing, level))
+            except OSError:
+                return [], 0  # as if it were empty: nothing in it can be counted
+            found[path] = known
+            return list(known.below), sum(files for files, _ in known.types.values())
+
+        return work_through((root, 1), work, dict, dict.update)
+
+
+def _counted(listing: Listing, ino: int, mtime_ns: int, below: Sequence[tuple[str, int]]) -> _Counted:
+    types: dict[str, tuple[int, int]] = {}
+    linked = []
+    for name, status in zip(listing.names, listing.status, strict=True):
+        key = TYPE_OF_SUFFIX.get(suffix_of(name), OTHER)
+        if status.st_nlink > 1:
+            linked.append(
+                _Linked(slashed.join(listing.folder, name), status.st_dev, status.st_ino, key, status.st_size)
+            )
+            continue
+        files, size = types.get(key, (0, 0))
+        types[key] = (files + 1, size + status.st_size)
+    return _Counted(ino, mtime_ns, types, linked, below)
+
+
+def take_totals(levels: Mapping[str, int | None], made_ns: int) -> Totals:
+    """Count what some folders hold, once; see `FolderSums`."""
+    return FolderSums(levels).take(made_ns)
 
 
 def _path(folder: Path, run: int) -> Path:
@@ -138,6 +250,5 @@ def totals_of(saved: Saved) -> Totals:
     totals = Totals(saved.made_ns, {saved.folder: None})
     for one in saved.files.values():
         key = TYPE_OF_SUFFIX.get(suffix_of(one.path.rpartition("/")[2]), OTHER)
-        files, size = totals.types.get(key, (0, 0))
-        totals.types[key] = (files + 1, size + one.bytes)
+        totals.add(key, 1, one.bytes)
     return totals
