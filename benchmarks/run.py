@@ -9,6 +9,7 @@ from __future__ import annotations
 import os
 import platform
 import random
+import resource
 import statistics
 import subprocess
 import sys
@@ -17,11 +18,16 @@ import time
 from collections.abc import Sequence
 from datetime import date
 from pathlib import Path
+from typing import NamedTuple
 
+from calls import measure as counting
 from changes import measure as changed_by
 from duplicates import measure as searched_in
+from growth import measure as growing
+from growth import too_steep
 from peaks import peak_bytes
 from showing import measure as showing
+from steady import measure as running_steadily
 from volumes import fresh_volume
 
 from frugal_sorter.filesystem.walk import walk
@@ -60,27 +66,40 @@ def build_tree(root: Path, files: int) -> Path:
     return root
 
 
-def run_once(command: Sequence[str], folder: Path) -> float:
-    """Run a command to its end, its output to nowhere, and return how many seconds it took."""
+class Took(NamedTuple):
+    """The seconds that a command took, and those of all its processes on processors."""
+
+    clock: float
+    cpu: float
+
+
+def _used() -> float:
+    """Return the seconds on processors of all processes that this one has waited for."""
+    return sum(resource.getrusage(resource.RUSAGE_CHILDREN)[:2])
+
+
+def run_once(command: Sequence[str], folder: Path) -> Took:
+    """Run a command to its end, its output to nowhere, and return how long it took."""
     environment = {**os.environ, "XDG_STATE_HOME": str(folder / "state"), "XDG_CONFIG_HOME": str(folder / "config")}
-    began = time.perf_counter()
+    began, used = time.perf_counter(), _used()
     program = subprocess.run(command, stdout=subprocess.DEVNULL, env=environment, cwd=folder, check=False)
-    seconds = time.perf_counter() - began
+    seconds, used = time.perf_counter() - began, _used() - used
     if program.returncode != 0:
         raise SystemExit(f"{command} ended with {program.returncode}")
-    return seconds
+    return Took(seconds, used)
 
 
 def ratio(
     work: str, command: Sequence[str], shown: str, baseline: Sequence[str], goal: str, folder: Path, pairs: int
 ) -> str:
     """Time two commands in turn, after one round that is not counted; the line of the report."""
-    ratios = []
+    ratios, cpu = [], []
     for turn in range(pairs + 1):
         ours, theirs = run_once(command, folder), run_once(baseline, folder)
         if turn:
-            ratios.append(ours / theirs)
-    line = f"| {work} | {shown} | {_spread(ratios)} | {goal} |"
+            ratios.append(ours.clock / theirs.clock)
+            cpu.append(ours.cpu / theirs.cpu)
+    line = f"| {work} | {shown} | {_spread(ratios)}, CPU {statistics.median(cpu):.2f} | {goal} |"
     print(line, flush=True)
     return line
 
@@ -173,6 +192,19 @@ def duplicates(folder: Path) -> list[str]:
     return lines
 
 
+def starting(folder: Path, nothing: Sequence[str]) -> list[str]:
+    """Measure commands on the demo machine, which are mostly starting; the lines of the report."""
+    desk = folder / "desk"
+    subprocess.run([FRUGAL, "demo", str(desk)], check=True, capture_output=True)
+    rules = str(desk / "rules.toml")
+    return [
+        ratio(
+            f"`frugal {words[0]}` on the demo machine", [FRUGAL, *words], "`python3 -c pass`", nothing, goal, folder, 15
+        )
+        for words, goal in ((["preview", rules], "6"), (["history"], "5"), (["check", rules], "5"))
+    ]
+
+
 def measure(folder: Path) -> list[str]:
     """Measure everything and return the lines of the report."""
     tree, small = build_tree(folder / "tree", FILES), build_tree(folder / "small", 200)
@@ -190,6 +222,7 @@ def measure(folder: Path) -> list[str]:
         ratio("`frugal inventory --by ext`", [*inventory, "--by", "ext"], counted, by_suffix, "1.0", folder, 15),
         ratio("`frugal --version`", [FRUGAL, "--version"], "`python3 -c pass`", nothing, "1.6", folder, 41),
         ratio("`frugal --help`", [FRUGAL, "--help"], "`python3 -c pass`", nothing, "2.2", folder, 41),
+        *starting(folder, nothing),
         ratio("walk with sizes and times, one process", walked, shown, find, "1.6", folder, 15),
         ratio("`frugal inventory`", inventory, shown, find, "none yet", folder, 9),
         ratio("`frugal preview`, 20 rules, nothing matches", [FRUGAL, "preview", str(many)], shown, find, "2.0", folder, 15),
@@ -203,6 +236,8 @@ def measure(folder: Path) -> list[str]:
     changed = [*showing(folder, FRUGAL), *changes(folder), *duplicates(folder)]
     lines = ["| work | against | median ratio | least to most | goal |", "| --- | --- | --- | --- | --- |"]
     lines += [*figures, *changed]
+    for more in (running_steadily(folder, FRUGAL), growing(folder), counting(folder, FRUGAL)):
+        lines += ["", *more]
     lines += ["", f"Matching 20 rules of two to three tests costs {cost:.2f} µs a file on top of the walk (goal 1)."]
     lines += [f"Peak memory of `frugal {name}` grows by {size:.0f} bytes a file." for name, size in grown.items()]
     return lines
@@ -222,6 +257,8 @@ def main() -> None:
     before, after = text.split(BEGIN)[0], text.split(END)[1]
     path.write_text(f"{before}{BEGIN}\n{head}\n\n" + "\n".join(lines) + f"\n{END}{after}")
     print("\n".join([head, *lines]))
+    if too_steep:
+        raise SystemExit(f"grows faster than its entries: {', '.join(too_steep)}")
 
 
 if __name__ == "__main__":

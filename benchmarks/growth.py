@@ -1,0 +1,48 @@
+"""How memory and time grow with the number of entries, from ten thousand to a million in one folder."""
+
+from __future__ import annotations
+
+import math
+import os
+import time
+from pathlib import Path
+
+from peaks import peak_bytes
+
+SIZES = (10_000, 100_000, 1_000_000)
+# Above this power of the number of entries something grows faster than what it is about.
+MOST_POWER = 1.1
+_RULES = 'frugal = 1\n[[rule]]\nname = "r"\nin = "Intake"\nwhere = "everything"\nmove = "Out/{ext}"\nsettle = "0 s"\n'
+too_steep: list[str] = []
+
+
+def measure(folder: Path) -> list[str]:
+    """Measure each command on each size, once; the lines of the report."""
+    lines = ["| work | 10,000 | 100,000 | 1,000,000 | power of time | goal |", "| --- | --- | --- | --- | --- | --- |"]
+    took: dict[str, list[tuple[float, int]]] = {}
+    for files in SIZES:
+        root = folder / f"grown-{files}"
+        (root / "Intake").mkdir(parents=True)
+        for number in range(files):
+            os.close(
+                os.open(
+                    root / f"Intake/piece {number:07} of a set.{('jpg', 'pdf')[number % 2]}", os.O_CREAT | os.O_WRONLY
+                )
+            )
+        rules = root / "rules.toml"
+        rules.write_text(_RULES)
+        os.environ |= {"HOME": str(root), "XDG_STATE_HOME": str(root / "state")}
+        for work, words in (
+            ("`inventory` of one folder", ["inventory", str(root / "Intake")]),
+            ("`preview` of one folder, all move", ["preview", str(rules)]),
+        ):
+            began = time.perf_counter()
+            peak = peak_bytes(words)
+            took.setdefault(work, []).append((time.perf_counter() - began, peak))
+    for work, found in took.items():
+        power = math.log(found[-1][0] / found[-2][0], SIZES[-1] / SIZES[-2])
+        too_steep.extend([work] if power > MOST_POWER else [])
+        cells = " | ".join(f"{seconds:.1f} s, {peak / 1e6:.0f} MB" for seconds, peak in found)
+        lines.append(f"| {work} | {cells} | {power:.2f} | {MOST_POWER}, 250 MB |")
+        print(lines[-1], flush=True)
+    return lines
