@@ -189,7 +189,15 @@ def test_the_list_says_what_each_rule_would_do_and_did(desk: Path, frugal: Fruga
         (0, 2, True),
         (0, 1, True),
     ]
-    assert "never since 20" in frugal("rules", "rules.toml").stdout
+    # An exception acts on nothing, ever; that is not the same as a rule that found nothing so far.
+    plain = desk.read_bytes()
+    desk.write_bytes(plain + b'\n[[rule]]\nname = "Idle"\nin = "Intake"\nwhere = "ext is mov"\ntrash = true\n')
+    stay, idle = (
+        next(line for line in frugal("rules", "rules.toml").stdout.splitlines() if f" {name} " in line)
+        for name in ("Stay", "Idle")
+    )
+    assert stay.split()[-3:] == ["–"] * 3 and "0       0  never since 20" in idle
+    desk.write_bytes(plain)
     assert list(listed(frugal, "rules.toml", "--in", "Desk")) == ["Tables"]
     frugal("rules", "off", "Tables", "--rules", "rules.toml")
     assert listed(frugal, "rules.toml")["Tables"]["now"] is None

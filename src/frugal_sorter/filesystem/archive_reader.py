@@ -34,10 +34,12 @@ Opened = Callable[[], IO[bytes] | None]
 
 def _zip_members(archive: zipfile.ZipFile) -> Iterator[tuple[dict[str, Any], Opened]]:
     for info in archive.infolist():
+        # The upper half is the mode of Unix; 0 where the zip was made elsewhere (APPNOTE 4.4.15).
         mode = info.external_attr >> 16
         kind = "folder" if info.is_dir() else "link" if stat.S_ISLNK(mode) else "file"
         if stat.S_IFMT(mode) not in (0, stat.S_IFREG, stat.S_IFDIR, stat.S_IFLNK):
             kind = "device"
+        # Encrypted (APPNOTE 4.4.4).
         if info.flag_bits & 1:
             raise RuntimeError("the archive needs a password")
         link = ""
@@ -45,6 +47,7 @@ def _zip_members(archive: zipfile.ZipFile) -> Iterator[tuple[dict[str, Any], Ope
             with archive.open(info) as file:
                 link = file.read(_LONGEST_LINK).decode("utf-8", "surrogateescape")
         try:
+            # Dates in a zip have no time zone: they are those of whoever made it, and are taken for ours.
             moment = time.mktime((*info.date_time, 0, 0, -1))
         except (ValueError, OverflowError):
             moment = 0.0
@@ -58,6 +61,7 @@ def _zip_members(archive: zipfile.ZipFile) -> Iterator[tuple[dict[str, Any], Ope
 def _tar_members(tar: tarfile.TarFile) -> Iterator[tuple[dict[str, Any], Opened]]:
     for info in tar:
         kind = "folder" if info.isdir() else "file" if info.isreg() else "link" if info.issym() else "device"
+        # A hard link in a tar holds what an earlier member does, and becomes a file of its own.
         if info.islnk():
             kind = "file"
         member = {

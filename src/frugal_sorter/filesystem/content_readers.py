@@ -98,6 +98,7 @@ def taken(file: BinaryIO, _suffix: str) -> int | None:
     from PIL import Image
 
     with Image.open(file) as image:
+        # 0x8769 is the table of the photo itself (Exif), 0x9003 in it DateTimeOriginal.
         exif = image.getexif()
         text = exif.get_ifd(0x8769).get(0x9003)
     if not text:
@@ -144,6 +145,7 @@ def text(file: BinaryIO, suffix: str) -> str:
         raise Unreadable(f"larger than {TEXT_BYTES // 1_000_000} MB")
     raw = file.read(TEXT_BYTES)
     for mark, encoding in (
+        # The marks of UTF-32 first: that of UTF-16 is their beginning.
         (b"\xef\xbb\xbf", "utf-8-sig"), (b"\xff\xfe\0\0", "utf-32"), (b"\0\0\xfe\xff", "utf-32"),
         (b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16"),
     ):  # fmt: skip
@@ -154,6 +156,7 @@ def text(file: BinaryIO, suffix: str) -> str:
     try:
         return raw.decode("utf-8")
     except UnicodeDecodeError:
+        # What is no UTF-8 mostly comes from older programs of Windows.
         return raw.decode("cp1252", "replace")
 
 
@@ -181,6 +184,7 @@ def read(fact: str, path: str) -> dict[str, Any]:
     try:
         descriptor = _open(path)
         with open(descriptor, "rb") as file:
+            # Asked of what was opened: by its name another entry could stand there by now.
             if not stat.S_ISREG(disk.fstat(descriptor).st_mode):
                 return {"unknown": "not a regular file"}
             return {"value": READERS[fact](file, suffix_of(os.path.basename(path)))}

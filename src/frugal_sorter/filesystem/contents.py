@@ -39,6 +39,7 @@ class Contents:
         """
         if self._known is not None and self._known[:2] == (fact, path):
             return self._known[2]  # title, artist and album come from one look
+        # Counted for the tests: nothing is to be opened that a cheaper test has decided.
         self.opened += 1
         answer = self._ask(fact, path)
         value = Unknown(answer["unknown"]) if "unknown" in answer else answer["value"]
@@ -49,6 +50,7 @@ class Contents:
         """End the reading process."""
         if self._process is not None:
             self._process.kill()
+            # It is waited for, so that it does not stay behind as an ended process.
             self._process.communicate()
             self._process = None
 

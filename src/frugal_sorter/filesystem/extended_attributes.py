@@ -50,4 +50,5 @@ def tags_text(path: str) -> str:
 
 def split_tags(text: str) -> tuple[str, ...]:
     """Return the tags of a comma-separated list."""
+    # Some programs write a blank after the comma, and some a comma at the end.
     return tuple(tag.strip() for tag in text.split(",") if tag.strip())

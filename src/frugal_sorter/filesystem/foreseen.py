@@ -51,6 +51,7 @@ class View:
 
     def move(self, source: str, target: str) -> None:
         """An entry is at another path then."""
+        # Where the disk has it now: it may have been moved before.
         real = self.real(source)
         self.remove(source)
         if real is not None:
@@ -61,6 +62,7 @@ class View:
     def remove(self, path: str) -> None:
         """An entry is gone then, with all that is in it."""
         waiting = [path]
+        # With what was moved into it, at any depth; what the disk has there is hidden by the folder that is gone.
         while waiting:
             one = waiting.pop()
             waiting += self._inside.pop(one, ())
@@ -77,6 +79,7 @@ class View:
 
     def real(self, path: str) -> str | None:
         """Return where the disk has what will be at a path; None where nothing will be, or only a new folder."""
+        # From the entry up: the nearest folder that was moved, made or removed decides for all that is below it.
         at, rest = path, ""
         while at not in ("/", ""):
             if at in self._moved:

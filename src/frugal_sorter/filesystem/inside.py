@@ -60,6 +60,7 @@ def look_inside(path: str, dir_fd: int | None = None) -> Inside | Unknown:
             if how == "leave":
                 way = ways.pop()
                 continue
+            # Bytes throughout: names need not be text, and NUL can stand in none of them.
             name = way + os.fsencode(text)
             repository = repository or text in VERSION_CONTROL
             if how == "enter":

@@ -71,5 +71,6 @@ class OpenFiles:
                 found.holders[status.st_dev, status.st_ino] = who
                 if getattr(one, "mode", "w") != "r":  # not every system tells
                     found.writers[status.st_dev, status.st_ino] = who
+                # By path as well: whether a folder is in use is asked of all that is below it.
                 found.paths[one.path] = who
         return found

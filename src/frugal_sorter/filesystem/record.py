@@ -71,6 +71,7 @@ class Identity(NamedTuple):
 
     def same_who(self, other: Identity) -> bool:
         """Tell whether both are the same entry, the device number aside (it changes on a remount)."""
+        # Both must have one: a run that was written down elsewhere may not.
         if self.sample is not None and other.sample is not None:
             mine, others = (self.kind, self.size, self.sample), (other.kind, other.size, other.sample)
             # Where inode numbers do not last, times are often kept to two seconds alone.

@@ -16,6 +16,7 @@ def room_around(folder: str) -> volumes.Room:
     Raises:
         OSError: it cannot be asked.
     """
+    # The root is always there, so that this ends.
     while not disk.isdir(folder):
         folder = os.path.dirname(folder)
     return volumes.room(folder)

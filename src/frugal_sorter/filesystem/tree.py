@@ -130,6 +130,7 @@ def below(fd: int) -> Iterator[Met]:
 def _read(fd: int) -> list[tuple[str, os.stat_result]]:
     """Return what is in an open folder, the last name first."""
     with disk.scandir(fd) as entries:
+        # All at once: what is removed while a folder is being read can hide other names of it.
         found = [(entry.name, entry.stat(follow_symlinks=False)) for entry in entries]
     found.sort(key=lambda one: os.fsencode(one[0]), reverse=True)
     return found

@@ -67,6 +67,7 @@ def suffix_of(name: str) -> str:
         return ""
     if not (last.isascii() and last.isalnum()) and any(letter.isspace() for letter in last):
         return ""
+    # From here on names are rare: capitals, double suffixes, suffixes that no type knows.
     last = last.lower()
     if last in _PACKED and head[-4:].lower() == ".tar" and len(head) > 4:
         return f"tar.{last}"

@@ -15,10 +15,12 @@ from frugal_sorter.state.remembered import for_a_session
 
 # Their inode numbers are made up anew whenever the volume is mounted, or sooner.
 _PASSING_INODES = re.compile(r"vfat|msdos|exfat|fuse.*|nfs.*|cifs|smb.*|9p|ncpfs|afs|ceph")
-# They take `A` and `a` for the same name, and keep some letters for themselves.
+# Others write to them as well, and this system is not told of it.
 _SHARED = re.compile(r"fuse.*|nfs.*|cifs|smb.*|9p|ncpfs|afs|ceph")
+# They take `A` and `a` for the same name, and keep some letters for themselves.
 _LIKE_WINDOWS = re.compile(r"vfat|msdos|exfat|ntfs.*|fuseblk|fuse\.exfat.*|fuse\.ntfs.*|fuse\.lowntfs.*")
 _FAT = re.compile(r"vfat|msdos")
+# Sizes are kept in 32 bits there.
 _LARGEST_ON_FAT = 4_294_967_295
 
 
@@ -119,6 +121,7 @@ def volume_of(dev: int, near: str) -> Volume:
         dev: the device number.
         near: an absolute path on it, without symbolic links.
     """
+    # Up to where the device changes: a mount table can be hidden from this account, a status cannot.
     top = near
     while not slashed.is_top(top):
         try:

@@ -142,6 +142,7 @@ class Reader(Generic[Context]):
         pick: Callable[[Listing, Context], Sequence[int]] | None = None,
     ) -> None:  # fmt: skip
         self._status, self._descend, self._pick = status, descend, pick
+        # Known once the first folder was read.
         self._dev: int | None = None
 
     def read(self, path: str, context: Context) -> Listing:
@@ -187,6 +188,7 @@ def working(
         try:
             listing = reader.read(path, context)
         except OSError as error:
+            # The folder that a person named: that it cannot be read is no remark on a list, but the answer.
             if path == must_read:
                 raise
             note(found, unread_for(path, error))

@@ -87,11 +87,13 @@ class Database:
             if fresh:
                 # The names of other people's files are in it: for this account alone from the first moment.
                 disk.close(disk.open(self.path, disk.O_CREAT | disk.O_WRONLY | disk.O_CLOEXEC, 0o600))
+            # So long another command may take to write its marks.
             db = sqlite3.connect(self.path, isolation_level=None, timeout=10)
         try:
             if not (fresh and not write):
                 db = self._in_wal_mode(db, write)
             return self._in_this_form(db, write)
+        # Also on Ctrl-C: an open connection would hold its locks.
         except BaseException:
             db.close()
             raise

@@ -72,6 +72,7 @@ class Journal:
         self._folders = Numbering(self._file.connection, "folders", ("path",))
         self._rules = Numbering(self._file.connection, "rules", ("name", "key"))
         self._file.on_rollback += [self._folders.forget, self._rules.forget]
+        # What was read: the last blocks, the marks of one run, and what of each run can be taken back.
         self._blocks: OrderedDict[int, list[Step]] = OrderedDict()
         self._marks: dict[int, dict[int, tuple[object, ...]]] = {}
         self._can_be_undone: dict[int, frozenset[int]] = {}
@@ -122,11 +123,13 @@ class Journal:
             return run
 
         run = self._file.write(begin, True, "nothing was changed, since the run cannot be written down")
+        # Beside the journal, too: if that is moved aside, the next run still has a number that no other had.
         numbers.write(run)
         return run
 
     def _backward(self, plan: Plan) -> bool:
         """Tell whether a plan takes entries back; the undo of an undo puts them where the rules did."""
+        # Only one level is asked: the undo of an undo is forward again, like the run itself.
         row = self._file.connection.execute("SELECT backward FROM runs WHERE id = ?", (plan.undoes,)).fetchone()
         return row is not None and not row[0]
 
@@ -314,6 +317,7 @@ class Journal:
                 undoable = len(self._undoable(number))
                 taken = undoable - len(left[number])
                 undone = undoing[number][0] if taken and not left[number] else None
+            # From the youngest down, as the rows come; turned round at the end.
             runs.append(
                 Run(number, kind, origin, undoes, undone, account, began, ended, state, token, seen, taken, undoable)
             )
@@ -365,6 +369,7 @@ class Journal:
         Raises:
             UsageError: there is no such run.
         """
+        # All runs are read, since what took this one back stands with the others.
         for run in self.runs():
             if run.id == number:
                 return run
@@ -421,6 +426,7 @@ class Journal:
         return self._find("1 ORDER BY packs.id", (), name)
 
     def _touching(self, side: str, folder: str, more: str, *values: object) -> Iterator[Block]:
+        # A folder that no step was ever about has no number, and no block to be read.
         rows = self._file.read("SELECT id FROM folders WHERE path = ?", (os.fsencode(folder),))
         if rows:
             having = f"packs.id IN (SELECT pack FROM touched WHERE {side}_folder = ?)"
@@ -434,6 +440,7 @@ class Journal:
         )
         for number, run, first, blob, began_ns, backward in rows:
             with self._file.sound():
+                # Before it is taken apart: a name stands in few blocks of many.
                 if name and not mentions(blob, name):
                     continue
                 steps = self._steps(number, first, blob)

@@ -137,6 +137,7 @@ def visit_of(row: Sequence[Any], runs: Sequence[int]) -> Visit:
     """
     number, driver, name, command, rules, account, began, ended, first, times, outcome, reason, counts, *rest = row
     freed, before, after, environment = rest
+    # A row can be damaged, too: what is shown to a person must be of a kind that the program knows.
     if driver not in Driver.__args__ or outcome not in VisitOutcome.__args__:  # type: ignore[attr-defined]
         raise ValueError(f"visit {number} is of no kind that there is")
     return Visit(

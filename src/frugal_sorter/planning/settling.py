@@ -16,7 +16,7 @@ from frugal_sorter.planning.scope import Scope
 from frugal_sorter.rules.conditions.matcher import Hits
 from frugal_sorter.rules.fields import Facts, World
 from frugal_sorter.rules.model import RuleBook
-from frugal_sorter.rules.templates.placing import Placing
+from frugal_sorter.rules.templates.placing import Alike, Placing
 from frugal_sorter.steps.count import NONE, Count
 
 
@@ -48,6 +48,8 @@ class Settling:
     def __init__(self, book: RuleBook, world: World, placing: Placing, never: NoEntries) -> None:
         self._book, self._world, self._placing, self._never = book, world, placing, never
         self._alike = placing.plain
+        # By device, the rules that can be decided here.
+        self._known: dict[int, dict[int, Alike]] = {}
         self._keeping = frozenset(index for index, rule in enumerate(book.rules) if rule.ending == "leave")
 
     def needs_status(self, rules: Sequence[int]) -> bool:
@@ -64,8 +66,10 @@ class Settling:
             settled: gets the counts.
         """
         folder, left, claimed, at_home, kept = listing.folder, Hits(), settled.rules, 0, 0
-        # Where the case of letters does not count, the disk says how a target folder is spelled.
-        known = {} if volume_of(listing.dev, folder).ignores_case else self._alike
+        if listing.dev not in self._known:
+            # Where the case of letters does not count, the disk says how a target folder is spelled.
+            self._known[listing.dev] = {} if volume_of(listing.dev, folder).ignores_case else self._alike
+        known = self._known[listing.dev]
         names, status, never = listing.names, listing.status, self._never.names_in(folder)
         size = modified = 0
         wanted = self._placing.known

@@ -10,6 +10,7 @@ import unicodedata
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from fnmatch import fnmatchcase
+from functools import cache
 from typing import Literal
 
 from frugal_sorter.filesystem import extended_attributes as attributes
@@ -252,17 +253,23 @@ _ANOTHER = (
     "another|weitere|autre|otra|altra|outra|andere|nog een|ytterligare en|inna|druhá|další|другая|ещё одна|"
     "\\d+(?:st|nd|rd|th|\\.|e|ère|ème|ª|º|°|:a)?"
 )
-_COPY_MARK = re.compile(
+_COPY_MARK = (
     # A year in brackets is no count; nor is a count of more than three digits.
     rf"(?: ?\((?P<n>[1-9]\d{{0,2}})\)|(?: ?[-–—_] ?| |)(?:{_COPY})(?: ?\(?\d{{1,3}}\)?)?"
-    rf"| ?[(（](?:(?:{_ANOTHER}) )?(?:{_COPY})(?: \d{{1,3}})?[)）])$",
-    re.IGNORECASE,
+    rf"| ?[(（](?:(?:{_ANOTHER}) )?(?:{_COPY})(?: \d{{1,3}})?[)）])$"
 )
-_COPY_PREFIX = re.compile(
+_COPY_PREFIX = (
     r"(?:copy(?: \(\d{1,3}\))? of|kopie von|copie de|copia de|copia di|cópia de|kopie van|kopia av|kopi av|kopi af|kopie"
-    r"|копия|kopia) +(?=.)(?!\.)",
-    re.IGNORECASE,
+    r"|копия|kopia) +(?=.)(?!\.)"
 )
+
+
+@cache
+def _ignoring_case(pattern: str) -> re.Pattern[str]:
+    # The long ones take longer to read than most commands need for their rules: only where a name is asked for its mark.
+    return re.compile(pattern, re.IGNORECASE)
+
+
 # One of them is in each mark, in small letters; none has an s, of which there is another small one (ſ).
 _PARTS_OF_MARKS = (
     "(", "op", "óp", "olat", "коп", "ντίγ", "副本", "复制", "複製", "コピ", "복사", "نسخ", "n ao", "bản", "alinan",
@@ -283,10 +290,10 @@ def unmarked_name(name: str) -> str | None:
     if not may_be_marked([name]):
         return None
     stem = stem_of(name)
-    before = _COPY_PREFIX.match(name)
+    before = _ignoring_case(_COPY_PREFIX).match(name)
     if before is not None:
         return name[before.end() :]
-    match = _COPY_MARK.search(stem)
+    match = _ignoring_case(_COPY_MARK).search(stem)
     if match is None or not match.start() or not stem[: match.start()].strip():
         return None
     # Letters alone that end as a mark does, such as "photocopy", have none.

@@ -154,13 +154,15 @@ def _list(args: argparse.Namespace) -> int:
     rows = [
         [
             str(numbers[one.rule.name]), shown(one.rule.name), _folders(one, base), rule_words(one.rule),
-            "off" if one.now is None else f"{one.now:,}", f"{one.done:,}", _last(one, first_ns),
+            *_acts(one, first_ns),
         ]
         for one in records
     ]  # fmt: skip
     screen.table(columns, rows, whole=("#", "now", "so far", "last"))
     screen.line()
     screen.line("now: entries that it would act on; so far: those that it did, as the history has it.", style="dim")
+    if any(one.rule.ending == "leave" for one in records):
+        screen.line("–: an exception acts on nothing; it leaves entries where they are.", style="dim")
     if len(common_base([base])) > 1:
         screen.line(f"Folders are below {shown(base)}.", style="dim")
     return 0
@@ -169,6 +171,13 @@ def _list(args: argparse.Namespace) -> int:
 def _folders(one: RuleRecord, base: str) -> str:
     first, *others = one.rule.folders
     return below(first, base) + (f" and {len(others)} more" if others else "")
+
+
+def _acts(one: RuleRecord, first_ns: int | None) -> list[str]:
+    """Return the last three columns: what a rule would act on, what it did act on, and when last."""
+    if one.rule.ending == "leave":
+        return ["off" if one.now is None else "–", "–", "–"]
+    return ["off" if one.now is None else f"{one.now:,}", f"{one.done:,}", _last(one, first_ns)]
 
 
 def _last(one: RuleRecord, first_ns: int | None) -> str:

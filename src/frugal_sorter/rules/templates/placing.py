@@ -14,7 +14,7 @@ from frugal_sorter.rules.conditions.tree import captures_of
 from frugal_sorter.rules.fields import Facts
 from frugal_sorter.rules.model import Rule, RuleBook
 from frugal_sorter.rules.templates.written import Filling, Missing, Slot, Template, initial_of
-from frugal_sorter.rules.units import SECOND_NS, local_time
+from frugal_sorter.rules.units import local_time
 
 
 @dataclass
@@ -97,12 +97,11 @@ def _wanted_name(rule: Rule, facts: Facts, filling: Filling) -> str | Missing:
 # Files for which these agree get the same text for a placeholder; some ask of the folder what it is called, or how deep.
 _ALIKE = {
     "ext": "suffix_of(name)", "type": "suffix_of(name)", "typefolder": "suffix_of(name)", "initial": "initial_of(name)",
-    "size": "size", "sizeband": "size_band(size)", "folder": "folder", "subpath": "folder", "depth": "folder",
-    "machine": "", "user": "",
+    "sizeband": "size_band(size)", "modified": "local_time(modified).toordinal()", "folder": "folder",
+    "subpath": "folder", "depth": "folder", "machine": "", "user": "",
 }  # fmt: skip
-_NAMES = {
-    "suffix_of": suffix_of, "initial_of": initial_of, "size_band": size_band, "local_time": local_time, "SECOND_NS": SECOND_NS,
-}  # fmt: skip
+_NAMES = {"suffix_of": suffix_of, "initial_of": initial_of, "size_band": size_band, "local_time": local_time}
+# Codes of dates that change within a day.
 _WITHIN_A_DAY = frozenset("HIMSp")
 
 
@@ -129,10 +128,10 @@ def _alike(rule: Rule) -> Alike | None:
         for name in slot.alternatives:
             if name.startswith('"'):
                 continue
-            if name in rule.kinds or (name != "modified" and name not in _ALIKE):
+            # Of a size, or an hour, there are about as many as files.
+            if name in rule.kinds or name not in _ALIKE or _WITHIN_A_DAY & set(slot.codes):
                 return None
-            dated = "modified // SECOND_NS" if _WITHIN_A_DAY & set(slot.codes) else "local_time(modified).toordinal()"
-            parts[dated if name == "modified" else _ALIKE[name]] = None
+            parts[_ALIKE[name]] = None
     parts.pop("", None)
     source = (
         f"lambda index, base, folder, name, size, modified: (index, base, {' '.join(f'{part},' for part in parts)})"
