@@ -55,7 +55,7 @@ def measure(folder: Path, frugal: str) -> list[str]:
             f"{call} {count:.1f}" for call, count in sorted(each.items(), key=lambda one: -one[1]) if count > 0.05
         )
         total = sum(each.values())
-        lines.append(f"| {work.name} | {named or 'none'} | {total:.1f} | {work.most} |")
+        lines.append(f"| {work.name} | {named or 'none'} | {abs(total):.1f} | {work.most} |")
         print(lines[-1], flush=True)
     return lines
 
