@@ -1,7 +1,7 @@
-"""How many system calls a command makes for each file: on a disk or a network that is slow these are what counts.
+"""How many system calls a command makes for each file, and what that means where each takes a millisecond.
 
-Counted by strace on three thousand files and on six thousand in as many folders; the difference is what a file costs. Where
-there is no strace nothing is counted.
+Counted by strace on three thousand files and on six thousand in as many folders; the difference is what a file costs. Then
+strace holds up every call that asks a volume for something, as a network would. Where there is no strace nothing is done.
 """
 
 from __future__ import annotations
@@ -12,12 +12,16 @@ import shutil
 import subprocess
 import time
 from collections import Counter
+from collections.abc import Sequence
 from pathlib import Path
 from typing import NamedTuple
 
 # More than the entries that are looked at for a hint.
 FEW, MANY = 3_000, 6_000
 _BOXES = 10
+# What a volume on a network has to be asked for; what is read and written goes in larger pieces, and is held back by neither.
+_ASKING = "newfstatat,statx,openat,getdents64,renameat2,unlinkat,mkdirat"
+_DELAY_MICROSECONDS = 1_000
 _AGE_SECONDS = 90 * 86_400
 _COUNTED = re.compile(r"^\s*[\d.]+\s+[\d.]+\s+\d+\s+(\d+)\s+(?:\d+\s+)?(\w+)$", re.MULTILINE)
 
@@ -47,20 +51,43 @@ def measure(folder: Path, frugal: str) -> list[str]:
     """Count each command on both trees; the lines of the report."""
     if shutil.which("strace") is None:
         return []
-    lines = ["| work | calls for each file | in all | at most |", "| --- | --- | --- | --- |"]
+    lines = ["| work | calls for each file | in all | at most | with 1 ms a call |", "| --- | --- | --- | --- | --- |"]
     for work in WORK:
         few, many = (_calls(folder / f"calls-{files}", files, work, frugal) for files in (FEW, MANY))
+        # Previews look at some files for a hint; for all else fewer are enough.
+        sizes = (FEW, MANY) if work.words[0] == "preview" else (1_000, 3_000)
+        slow = [_slowly(folder / f"slow-{files}", files, work, frugal) for files in sizes]
         each = {call: (many[call] - few[call]) / (MANY - FEW) for call in many}
         named = ", ".join(
             f"{call} {count:.1f}" for call, count in sorted(each.items(), key=lambda one: -one[1]) if count > 0.05
         )
         total = sum(each.values())
-        lines.append(f"| {work.name} | {named or 'none'} | {abs(total):.1f} | {work.most} |")
+        each_ms = (slow[1] - slow[0]) / (sizes[1] - sizes[0]) * 1e3
+        lines.append(
+            f"| {work.name} | {named or 'none'} | {abs(total):.1f} | {work.most} | {abs(each_ms):.1f} ms a file |"
+        )
         print(lines[-1], flush=True)
     return lines
 
 
 def _calls(folder: Path, files: int, work: _Work, frugal: str) -> Counter[str]:
+    """Return how often a command made which call."""
+    counted = folder / "calls"
+    _traced(folder, files, work, frugal, ["-c", "-o", str(counted)])
+    found = Counter({call: int(count) for count, call in _COUNTED.findall(counted.read_text()) if call != "total"})
+    shutil.rmtree(folder)
+    return found
+
+
+def _slowly(folder: Path, files: int, work: _Work, frugal: str) -> float:
+    """Return the seconds that a command takes where each call that asks a volume is held up."""
+    held_up = ["-e", f"trace={_ASKING}", "-e", f"inject={_ASKING}:delay_enter={_DELAY_MICROSECONDS}", "-o", "/dev/null"]
+    seconds = _traced(folder, files, work, frugal, held_up)
+    shutil.rmtree(folder)
+    return seconds
+
+
+def _traced(folder: Path, files: int, work: _Work, frugal: str, options: Sequence[str]) -> float:
     for number in range(files):
         path = folder / f"Intake/box {number % _BOXES}/piece {number:06}.log"
         path.parent.mkdir(parents=True, exist_ok=True)
@@ -71,11 +98,9 @@ def _calls(folder: Path, files: int, work: _Work, frugal: str) -> Counter[str]:
     # What was just made is looked at once more before it goes: its status is too young to be sure of.
     time.sleep(3)
     environment = {**os.environ, "HOME": str(folder), "XDG_STATE_HOME": str(folder / "state")}
-    counted = folder / "calls"
+    began = time.perf_counter()
     subprocess.run(
-        ["strace", "-f", "-c", "-o", str(counted), frugal, *work.words], cwd=folder, env=environment,
+        ["strace", "-f", "-qq", *options, frugal, *work.words], cwd=folder, env=environment,
         stdin=subprocess.DEVNULL, capture_output=True, check=False,
     )  # fmt: skip
-    found = Counter({call: int(count) for count, call in _COUNTED.findall(counted.read_text()) if call != "total"})
-    shutil.rmtree(folder)
-    return found
+    return time.perf_counter() - began
