@@ -61,33 +61,29 @@ def measure(folder: Path, frugal: str) -> list[str]:
         named = ", ".join(
             f"{call} {count:.1f}" for call, count in sorted(each.items(), key=lambda one: -one[1]) if count > 0.05
         )
-        total = sum(each.values())
         each_ms = (slow[1] - slow[0]) / (sizes[1] - sizes[0]) * 1e3
-        lines.append(
-            f"| {work.name} | {named or 'none'} | {abs(total):.1f} | {work.most} | {abs(each_ms):.1f} ms a file |"
-        )
+        # A zero is added so that none is shown as less than nothing; what is less is shown as it is.
+        total, each_ms = round(sum(each.values()), 1) + 0.0, round(each_ms, 1) + 0.0
+        lines.append(f"| {work.name} | {named or 'none'} | {total} | {work.most} | {each_ms} ms a file |")
         print(lines[-1], flush=True)
     return lines
 
 
 def _calls(folder: Path, files: int, work: _Work, frugal: str) -> Counter[str]:
     """Return how often a command made which call."""
-    counted = folder / "calls"
+    counted = folder.with_suffix(".counted")
     _traced(folder, files, work, frugal, ["-c", "-o", str(counted)])
-    found = Counter({call: int(count) for count, call in _COUNTED.findall(counted.read_text()) if call != "total"})
-    shutil.rmtree(folder)
-    return found
+    return Counter({call: int(count) for count, call in _COUNTED.findall(counted.read_text()) if call != "total"})
 
 
 def _slowly(folder: Path, files: int, work: _Work, frugal: str) -> float:
     """Return the seconds that a command takes where each call that asks a volume is held up."""
     held_up = ["-e", f"trace={_ASKING}", "-e", f"inject={_ASKING}:delay_enter={_DELAY_MICROSECONDS}", "-o", "/dev/null"]
-    seconds = _traced(folder, files, work, frugal, held_up)
-    shutil.rmtree(folder)
-    return seconds
+    return _traced(folder, files, work, frugal, held_up)
 
 
 def _traced(folder: Path, files: int, work: _Work, frugal: str, options: Sequence[str]) -> float:
+    """Run a command below strace on a new tree, and return the seconds that it took."""
     for number in range(files):
         path = folder / f"Intake/box {number % _BOXES}/piece {number:06}.log"
         path.parent.mkdir(parents=True, exist_ok=True)
@@ -103,4 +99,6 @@ def _traced(folder: Path, files: int, work: _Work, frugal: str, options: Sequenc
         ["strace", "-f", "-qq", *options, frugal, *work.words], cwd=folder, env=environment,
         stdin=subprocess.DEVNULL, capture_output=True, check=False,
     )  # fmt: skip
-    return time.perf_counter() - began
+    seconds = time.perf_counter() - began
+    shutil.rmtree(folder)
+    return seconds

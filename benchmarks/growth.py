@@ -37,11 +37,7 @@ def _measured(folder: Path) -> list[str]:
         root = folder / f"grown-{files}"
         (root / "Intake").mkdir(parents=True)
         for number in range(files):
-            os.close(
-                os.open(
-                    root / f"Intake/piece {number:07} of a set.{('jpg', 'pdf')[number % 2]}", os.O_CREAT | os.O_WRONLY
-                )
-            )
+            (root / f"Intake/piece {number:07} of a set.{('jpg', 'pdf')[number % 2]}").touch()
         rules = root / "rules.toml"
         rules.write_text(_RULES)
         os.environ |= {"HOME": str(root), "XDG_STATE_HOME": str(root / "state")}

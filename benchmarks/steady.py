@@ -54,20 +54,20 @@ def _seconds(command: Sequence[str], folder: Path) -> list[float]:
 def measure(folder: Path, frugal: str) -> list[str]:
     """Measure all; the lines of the report."""
     lines = ["| work | median | least to most | goal |", "| --- | --- | --- | --- |"]
-    for files, goal in ((10_000, "0.35 s"), (200_000, "0.8 s")):
-        rules = _lay_out(folder / f"home-{files}", files, at_home=True)
+    at_home = {files: _lay_out(folder / f"home-{files}", files, at_home=True) for files in (10_000, 200_000)}
+    for (files, rules), goal in zip(at_home.items(), ("0.35 s", "0.8 s"), strict=True):
         took = _seconds([frugal, "tidy", str(rules), "--yes"], rules.parent)
         lines.append(
             f"| `tidy --yes`, {files:,} files, all at home | {statistics.median(took):.2f} s | "
             f"{min(took):.2f} to {max(took):.2f} | {goal} |"
         )
         print(lines[-1], flush=True)
-    for work, files, at_home, goal in (
-        ("an entry that moves", 20_000, False, "20 µs"), ("an entry at home", 200_000, True, "2 µs"),
+    moving = _lay_out(folder / "moving", 20_000, at_home=False)
+    for work, files, rules, goal in (
+        ("an entry that moves", 20_000, moving, "20 µs"), ("an entry at home", 200_000, at_home[200_000], "2 µs"),
     ):  # fmt: skip
-        rules = _lay_out(folder / f"planned-{files}", files, at_home)
         os.environ |= {"HOME": str(rules.parent), "XDG_STATE_HOME": str(rules.parent / "state")}
-        costs = [float(_planned(rules)) / files * 1e6 for _ in range(RUNS)]
+        costs = [_planned(rules) / files * 1e6 for _ in range(RUNS)]
         lines.append(
             f"| planning {work}, CPU of all processes, the walk included | {statistics.median(costs):.1f} µs | "
             f"{min(costs):.1f} to {max(costs):.1f} | {goal} |"
@@ -76,13 +76,13 @@ def measure(folder: Path, frugal: str) -> list[str]:
     return lines
 
 
-def _planned(rules: Path) -> str:
+def _planned(rules: Path) -> float:
     """Plan in a process of its own, as a command does; return the seconds on processors."""
     code = f"from steady import plan; plan({str(rules)!r})"
     done = subprocess.run(
         [sys.executable, "-c", code], cwd=Path(__file__).parent, capture_output=True, text=True, check=True
     )
-    return done.stdout
+    return float(done.stdout)
 
 
 def plan(rules: str) -> None:

@@ -10,6 +10,7 @@ import struct
 import sys
 from collections.abc import Callable
 from contextlib import suppress
+from functools import cache
 from typing import Any
 
 from frugal_sorter.filesystem import foreseen
@@ -35,13 +36,12 @@ _BIRTH = struct.Struct("=qI")
 _LAYOUT = struct.Struct("=I12xIIIH2xQQ16x" + "qI4x" * 4 + "8xQ")
 
 
-_FORMAT = 0o170000  # S_IFMT of stat(2)
 _KINDS: dict[int, Kind] = {stat.S_IFREG: "file", stat.S_IFDIR: "folder", stat.S_IFLNK: "link"}
 
 
 def kind_of(mode: int) -> Kind:
     """Name the kind of entry that a mode describes."""
-    return _KINDS.get(mode & _FORMAT, "other")
+    return _KINDS.get(stat.S_IFMT(mode), "other")
 
 
 _tuple: Callable[..., Any] = tuple.__new__
@@ -51,7 +51,7 @@ def _record(
     place: Place, mode: int, dev: int, ino: int, size: int, mtime_ns: int, ctime_ns: int,
     born_ns: int | None, nlink: int, uid: int, gid: int, atime_ns: int,
 ) -> FileRecord:  # fmt: skip
-    kind = _KINDS.get(mode & _FORMAT, "other")
+    kind = kind_of(mode)
     # As tuples: this is asked for every entry that is planned or changed, and naming the fields takes as long as the call.
     who = (kind, dev, ino, 0, 0, born_ns, None, None) if kind == "folder" else (
         kind, dev, ino, size, mtime_ns, born_ns, None, None
@@ -87,6 +87,12 @@ def record_in(listing: Listing, at: int) -> FileRecord:
     return FileRecord(listing.place(at), Identity("file", listing.dev, 0, 0, 0), 0, 0, stat.S_IFREG, 1, 0, 0, 0)
 
 
+@cache
+def _device(halves: int) -> int:
+    """Return the number of a device, of which statx has two halves; there are only so many."""
+    return statuses.device(*_HALVES.unpack(_WHOLE.pack(halves)))
+
+
 _Look = Callable[[Place, int | None], FileRecord]
 _IsAs = Callable[[str, int, Identity], bool]
 
@@ -96,12 +102,6 @@ def _looks_by(call: Any) -> tuple[_Look, _IsAs]:
     wanted = _STATX_BASIC_STATS | _STATX_BTIME
     # Buffers that no call is using; threads may look at the same time.
     free = [ctypes.create_string_buffer(256)]
-    numbers: dict[int, int] = {}
-
-    def number(device: int) -> int:
-        # Two halves in the order of this machine; there are only so many devices.
-        numbers[device] = statuses.device(*_HALVES.unpack(_WHOLE.pack(device)))
-        return numbers[device]
 
     def look(place: Place, dir_fd: int | None) -> FileRecord:
         try:
@@ -117,11 +117,11 @@ def _looks_by(call: Any) -> tuple[_Look, _IsAs]:
             free.append(buffer)
             raise OSError(code, os.strerror(code), place.path)
         (mask, nlink, uid, gid, mode, ino, size, atime_s, atime_n, born_s, born_n,
-         ctime_s, ctime_n, mtime_s, mtime_n, device) = _LAYOUT.unpack_from(buffer)  # fmt: skip
+         ctime_s, ctime_n, mtime_s, mtime_n, halves) = _LAYOUT.unpack_from(buffer)  # fmt: skip
         free.append(buffer)
         born_ns = born_s * 1_000_000_000 + born_n if mask & _STATX_BTIME else None
         return _record(
-            place, mode, numbers.get(device) or number(device), ino, size, mtime_s * 1_000_000_000 + mtime_n,
+            place, mode, _device(halves), ino, size, mtime_s * 1_000_000_000 + mtime_n,
             ctime_s * 1_000_000_000 + ctime_n, born_ns, nlink, uid, gid,
             atime_s * 1_000_000_000 + atime_n,
         )  # fmt: skip
@@ -134,14 +134,14 @@ def _looks_by(call: Any) -> tuple[_Look, _IsAs]:
         failed = call(dir_fd, name.encode(_ENCODING, "surrogateescape"), _AT_SYMLINK_NOFOLLOW, wanted, buffer)
         code = ctypes.get_errno() if failed else 0
         (mask, _, _, _, mode, ino, size, _, _, born_s, born_n, _, _, mtime_s, mtime_n,
-         device) = _LAYOUT.unpack_from(buffer)  # fmt: skip
+         halves) = _LAYOUT.unpack_from(buffer)  # fmt: skip
         free.append(buffer)
         if failed:
             raise OSError(code, os.strerror(code), name)
         born_ns = born_s * 1_000_000_000 + born_n if mask & _STATX_BTIME else None
         return (
             ino == was.ino and size == was.size and mtime_s * 1_000_000_000 + mtime_n == was.mtime_ns
-            and born_ns == was.born_ns and stat.S_ISREG(mode) and (numbers.get(device) or number(device)) == was.dev
+            and born_ns == was.born_ns and stat.S_ISREG(mode) and _device(halves) == was.dev
         )  # fmt: skip
 
     return look, is_as

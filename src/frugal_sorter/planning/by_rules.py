@@ -146,7 +146,7 @@ class _Planner:
         self.outcomes = Outcomes(
             book, self.world, self.past, self.again, self.result, off_duty, frozenset(self.never_folders)
         )
-        self.settling = Settling(book, self.world, self.outcomes.placing, self.never)
+        self.settling = Settling(book, self.world, self.outcomes.placing)
         for root in sorted(roots):
             if root not in self.found.roots and self._is_wanted(root):
                 self._walk(root, roots)
@@ -362,14 +362,15 @@ class _Planner:
             return node.test(known[at])
 
         matcher = self.book.matcher(indexes, self.world.now_ns)
-        hits = matcher(listing, here.depths(listing.folder, indexes), ask)
+        never, names = self.never.names_in(listing.folder), listing.names
+        hits = [
+            hit for hit in matcher(listing, here.depths(listing.folder, indexes), ask) if names[hit[0]] not in never
+        ]
         hits = self.settling.unsettled(listing, hits, here, self.found.settled)
         self.found.hits += [_Hit(listing.place(at), rules, here.base(rules[-1]), known.get(at)) for at, rules in hits]
 
     def _hit(self, hit: _Hit, descriptor: int | None) -> None:
         """Look at a file that a rule claims, in its open folder, and see that it still does."""
-        if hit.place.name in self.never.names_in(hit.place.folder):
-            return
         rule = self.book.rules[hit.rules[-1]]
         try:
             record = look(hit.place, descriptor)

@@ -77,10 +77,10 @@ class Outcomes:
     counters: dict[Place, int] = field(default_factory=dict)
     packs: dict[tuple[int, Place], list[Facts]] = field(default_factory=dict)
     same: dict[int, list[Facts]] = field(default_factory=dict)
-    # By rule, what was written later than this has not settled yet.
-    settled_ns: dict[int, int] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
+        # By rule: what was written later than this has not settled yet.
+        self.settled_ns = [rule.settle.before(self.world.now_ns) for rule in self.book.rules]
         self.written = self.past.written([rule.key for rule in self.book.rules])
         self.clashes = Clashes(self.removals, self.folders, self.protected)
         self.destinations = Destinations(self.book, self.folders)
@@ -173,13 +173,10 @@ class Outcomes:
             raise Kept
         if index in self.off_duty:
             raise Kept("outside the hours of the rule")
-        if self._was_just_written(index, rule, facts):
+        if self._was_just_written(self.settled_ns[index], facts):
             raise Kept("written to a moment ago")
 
-    def _was_just_written(self, index: int, rule: Rule, facts: Facts) -> bool:
-        limit_ns = self.settled_ns.get(index)
-        if limit_ns is None:
-            limit_ns = self.settled_ns[index] = rule.settle.before(self.world.now_ns)
+    def _was_just_written(self, limit_ns: int, facts: Facts) -> bool:
         modified = facts("modified")
         # A date in the future tells nothing; then the change time of the inode decides.
         known = isinstance(modified, int) and modified <= self.world.now_ns

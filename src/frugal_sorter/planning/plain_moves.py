@@ -45,19 +45,15 @@ class PlainMoves:
     ) -> None:  # fmt: skip
         self._rules, self._placing, self._destinations = rules, placing, destinations
         self._names, self._plan, self._hold_back = names, plan, hold_back
-        self._alike = {index: alike for index, alike in placing.plain.items() if rules[index].clash == "number"}
+        self._plain = frozenset(index for index in placing.plain if rules[index].clash == "number")
         self._routes: dict[Hashable, _Route | None] = {}
 
     def add(self, index: int, facts: Facts) -> bool:
         """Plan the move of an entry by the rule of an index; return False, with nothing planned, where it is not plain."""
-        alike, record = self._alike.get(index), facts.record
-        place, identity = record.place, record.identity
-        if alike is None or identity.kind != "file":
+        key = self._placing.key_of(index, facts) if index in self._plain else None
+        if key is None:
             return False
-        try:
-            key = alike.of(index, facts.base, *place, identity.size, record.mtime_ns)
-        except ValueError:
-            return False
+        place, identity = facts.record.place, facts.record.identity
         if key not in self._routes:
             self._routes[key] = self._route(index, key, facts)
         route = self._routes[key]

@@ -11,7 +11,6 @@ from dataclasses import dataclass, field
 from frugal_sorter.filesystem.record import Listing
 from frugal_sorter.filesystem.status import record_in
 from frugal_sorter.filesystem.volumes import volume_of
-from frugal_sorter.planning.guard import NoEntries
 from frugal_sorter.planning.scope import Scope
 from frugal_sorter.rules.conditions.matcher import Hits
 from frugal_sorter.rules.fields import Facts, World
@@ -42,11 +41,10 @@ class Settling:
         book: the rules.
         world: the moment.
         placing: where the rules want files.
-        never: the files that are no entries.
     """
 
-    def __init__(self, book: RuleBook, world: World, placing: Placing, never: NoEntries) -> None:
-        self._book, self._world, self._placing, self._never = book, world, placing, never
+    def __init__(self, book: RuleBook, world: World, placing: Placing) -> None:
+        self._book, self._world, self._placing = book, world, placing
         self._alike = placing.plain
         # By device, the rules that can be decided here.
         self._known: dict[int, dict[int, Alike]] = {}
@@ -70,20 +68,20 @@ class Settling:
             # Where the case of letters does not count, the disk says how a target folder is spelled.
             self._known[listing.dev] = {} if volume_of(listing.dev, folder).ignores_case else self._alike
         known = self._known[listing.dev]
-        names, status, never = listing.names, listing.status, self._never.names_in(folder)
+        names, status = listing.names, listing.status
         size = modified = 0
         wanted = self._placing.known
         for hit in hits:
             at, rules = hit
-            index, name = rules[-1], names[at]
-            if len(rules) > 1 or name in never:
+            index = rules[-1]
+            if len(rules) > 1:
                 left.append(hit)
             elif index in known:
                 if status:
                     size, modified = status[at].st_size, status[at].st_mtime_ns
                 base = here.base(index)
                 try:
-                    key = known[index].of(index, base, folder, name, size, modified)
+                    key = known[index].of(index, base, folder, names[at], size, modified)
                 except ValueError:
                     left.append(hit)
                     continue

@@ -165,25 +165,24 @@ class Placing:
 
     def wanted(self, index: int, facts: Facts) -> Wanted | Missing:
         """Return where the rule of an index wants an entry to be, clashes aside, or what was missing."""
-        rule, record, alike = self._book.rules[index], facts.record, self._alike[index]
-        if alike is None or record.identity.kind != "file":
+        rule, key = self._book.rules[index], self.key_of(index, facts)
+        if key is None:
             return wanted_place(self._book, rule, facts, self._fixed_root)
-        try:
-            key = alike.of(index, facts.base, *record.place, record.identity.size, record.mtime_ns)
-        except ValueError:  # a date that no calendar has
-            return wanted_place(self._book, rule, facts, self._fixed_root)
-        folder = self.known.get(key)
-        if folder is None:
-            folder = self.learn(index, key, facts)
+        folder = self.known.get(key) or self.learn(index, key, facts)
         if isinstance(folder, Missing):
             return folder
-        name = record.place.name
-        if rule.rename is not None:
-            renamed = _wanted_name(rule, facts, _around(self._book, rule, facts))
-            if isinstance(renamed, Missing):
-                return renamed
-            name = renamed
-        return Wanted(Place(folder, name))
+        name = _wanted_name(rule, facts, _around(self._book, rule, facts))
+        return name if isinstance(name, Missing) else Wanted(Place(folder, name))
+
+    def key_of(self, index: int, facts: Facts) -> Hashable | None:
+        """Return what agrees for entries that a rule sends to the same folder; None where one must be asked about by itself."""
+        alike, record = self._alike[index], facts.record
+        if alike is None or record.identity.kind != "file":
+            return None
+        try:
+            return alike.of(index, facts.base, *record.place, record.identity.size, record.mtime_ns)
+        except ValueError:
+            return None  # a date that no calendar has
 
     def learn(self, index: int, key: Hashable, facts: Facts) -> str | Missing:
         """Return the folder that a rule wants files in that are alike, and know it from now on.
