@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import time
-from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -14,6 +13,7 @@ from frugal_sorter.filesystem.status import look
 from frugal_sorter.rules.conditions.operators import compare
 from frugal_sorter.rules.conditions.tree import Leaf, Negation
 from frugal_sorter.rules.fields import FIELDS, Between, Facts, World
+from frugal_sorter.values import replace
 from tests.conftest import AS_ROOT, Frugal, Mount
 
 HOUR_NS = 3_600_000_000_000

@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import shutil
 import time
-from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 
@@ -22,6 +21,7 @@ from frugal_sorter.planning.misses import nearest_misses
 from frugal_sorter.rules.templates.read import parse_reading
 from frugal_sorter.rules.templates.stops import parts_of_like, where_stopped
 from frugal_sorter.rules.units import parse_hours
+from frugal_sorter.values import replace
 from tests.conftest import Frugal
 from tests.support import DAY_NS, NO_PAST, NOW_NS, WORLD, book_of, carry_out, plan_of, put, rules_text
 from tests.test_conditions import conditions

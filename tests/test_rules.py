@@ -7,7 +7,6 @@ import os
 import re
 import time
 import tomllib
-from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 
@@ -27,6 +26,7 @@ from frugal_sorter.rules.lint import warnings_of
 from frugal_sorter.rules.model import RuleBook
 from frugal_sorter.rules.reference import TOPICS
 from frugal_sorter.rules.units import parse_hours, parse_moment
+from frugal_sorter.values import replace
 from tests.conftest import Frugal
 from tests.support import (
     DAY_NS,

@@ -174,8 +174,8 @@ def test_what_was_counted_is_not_read_again_unless_it_was_written_to_a_moment_ag
     intake: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     read: list[str] = []
-    plain = walk.read_folder
-    monkeypatch.setattr(walk, "read_folder", lambda path, *more: read.append(path) or plain(path, *more))  # type: ignore[func-returns-value]
+    plain = walk.read_parts
+    monkeypatch.setattr(walk, "read_parts", lambda path, *more: read.append(path) or plain(path, *more))  # type: ignore[func-returns-value]
     os.utime(intake, (1_000, 1_000))
     sums = FolderSums({str(intake): None})
     sums.take(1)

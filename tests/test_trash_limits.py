@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import shutil
 import time
-from dataclasses import replace
 from datetime import datetime, timedelta
 from pathlib import Path
 
@@ -24,6 +23,7 @@ from frugal_sorter.rules.units import SECOND_NS, Duration
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.trash.base import Trashed
 from frugal_sorter.trash.freedesktop import FreedesktopBin
+from frugal_sorter.values import replace
 from tests.conftest import Frugal
 from tests.support import NOW_NS, WORLD, condition, put, rules_text, trash_of
 from tests.test_faults import _desktop

@@ -238,7 +238,7 @@ def test_what_is_written_down_is_read_back(folder: Path) -> None:
         assert journal.record(visit) == 1
         (found,) = journal.visits()
         assert found == Visit(
-            **{name: getattr(visit, name) for name in visit.__dataclass_fields__ if name not in ("id",)}, id=1
+            **{name: getattr(visit, name) for name in visit.__match_args__ if name not in ("id",)}, id=1
         )
         assert journal.visits("n\udcff", 7) == [found] and journal.visits("other") == journal.visits(None, 8) == []
         # Runs and visits that ended long ago are forgotten together.

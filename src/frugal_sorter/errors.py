@@ -5,12 +5,12 @@ from __future__ import annotations
 import re
 
 _JOINER = "\u200d"  # joins the parts of one emoji; harmless, though not "printable"
-_LINE_BREAKS = re.compile(r"\s*[\n\r\v\f\x1c-\x1e\x85\u2028\u2029]+\s*")
+_LINE_BREAKS = r"\s*[\n\r\v\f\x1c-\x1e\x85\u2028\u2029]+\s*"
 
 
 def one_line(text: str) -> str:
     """Return a text with a space in place of each line break, so that whatever it quotes it is one line."""
-    return _LINE_BREAKS.sub(" ", text)
+    return re.sub(_LINE_BREAKS, " ", text)
 
 
 def printable(text: str) -> str:

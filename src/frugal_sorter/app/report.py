@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 from collections import Counter
 from collections.abc import Collection, Iterable, Mapping
-from dataclasses import dataclass, field
 
 from frugal_sorter.app.freed import full_at_ns
 from frugal_sorter.app.session import Session
@@ -22,9 +21,10 @@ from frugal_sorter.state.settings import read_settings
 from frugal_sorter.steps.count import NONE, Count
 from frugal_sorter.steps.kinds import FINAL, VerbName
 from frugal_sorter.steps.step import ByVerb
+from frugal_sorter.values import field, mutable
 
 
-@dataclass
+@mutable
 class RuleDone:
     """What one rule, or one job, did.
 
@@ -39,7 +39,7 @@ class RuleDone:
     last_ns: int = 0
 
 
-@dataclass
+@mutable
 class Report:
     """What was done in some time.
 

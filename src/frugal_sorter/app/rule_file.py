@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import stat
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from frugal_sorter.app.carry_out import carry_out
@@ -30,6 +29,7 @@ from frugal_sorter.state.folders import ready_state_folder, refuse_writable_by_o
 from frugal_sorter.state.inputs import read_input
 from frugal_sorter.state.rule_files import keep_new
 from frugal_sorter.steps.step import Step
+from frugal_sorter.values import mutable
 
 if TYPE_CHECKING:
     from frugal_sorter.execution.executor import Result
@@ -38,7 +38,7 @@ if TYPE_CHECKING:
 CHANGE = "the rule file"
 
 
-@dataclass
+@mutable
 class RuleRecord:
     """A rule, and what it did so far.
 

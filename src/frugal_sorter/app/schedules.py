@@ -6,7 +6,6 @@ import os
 import sys
 import time
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 
 from frugal_sorter.errors import FrugalError, UsageError
 from frugal_sorter.journal.journal import Journal
@@ -18,13 +17,14 @@ from frugal_sorter.rules.units import SECOND_NS
 from frugal_sorter.schedule.entry import Entry, Remembered, check_entry
 from frugal_sorter.schedule.scheduler import Scheduler, State, insist, refuse_cannot, scheduler_of
 from frugal_sorter.state.folders import others_can_write, ready_state_folder
+from frugal_sorter.values import frozen, replace
 
 # A scheduler that is asleep, or busy with others, may be so much later than it said.
 _LATE_SECONDS = 300
 _BOOT_SECONDS = 600
 
 
-@dataclass(frozen=True)
+@frozen
 class Looked:
     """A schedule, as it is remembered, as its scheduler has it, and what came of it.
 

@@ -5,12 +5,12 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from frugal_sorter.platforms import accounts, slashed
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.remembered import forget_all
+from frugal_sorter.values import frozen
 
 if TYPE_CHECKING:
     # What only counts needs no journal and no conditions, so that none are imported for it.
@@ -28,7 +28,7 @@ def _ignore(_: Recovered) -> None:
     return None
 
 
-@dataclass(frozen=True)
+@frozen
 class Session:
     """What all use cases of one command share.
 

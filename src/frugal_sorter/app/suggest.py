@@ -7,7 +7,6 @@ import os
 from collections import Counter
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass
 
 from frugal_sorter.app.session import Session
 from frugal_sorter.changes.outcome import Outcome
@@ -32,6 +31,7 @@ from frugal_sorter.rules.file.load import FORMAT, read_rules
 from frugal_sorter.rules.file.one_rule import Value, rule_text_in
 from frugal_sorter.rules.templates.written import literal
 from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.values import frozen, mutable
 
 # The first line of a rule file.
 HEAD = f"frugal = {FORMAT}"
@@ -45,7 +45,7 @@ _MOST_READ = 1_000
 _LOOKED_INTO, _NEARLY_ALL = 30, 0.8
 
 
-@dataclass
+@mutable
 class Proposal:
     """A rule file that is proposed.
 
@@ -165,7 +165,7 @@ def _distinct(names: Iterable[str]) -> list[str]:
     return known
 
 
-@dataclass
+@mutable
 class Learnt:
     """A rule file that was learnt from a tree that somebody sorted.
 
@@ -262,7 +262,7 @@ def _escaped(target: str) -> str:
     return "/".join(parts)
 
 
-@dataclass(frozen=True)
+@frozen
 class MovedByHand:
     """Files that somebody moved by hand, and the rule that would have.
 

@@ -8,7 +8,6 @@ import subprocess
 import time
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING
 
 from frugal_sorter.changes.outcome import Outcome
@@ -24,6 +23,7 @@ from frugal_sorter.state.settings import read_settings
 from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.kinds import ATTENDING, FINAL, KINDS, REPLACING
 from frugal_sorter.steps.step import Step
+from frugal_sorter.values import field, mutable, replace
 
 if TYPE_CHECKING:
     from frugal_sorter.execution.executor import Result
@@ -35,7 +35,7 @@ _PROBLEM_SECONDS = 60
 OnStep = Callable[[Step, Mark], None]
 
 
-@dataclass
+@mutable
 class Visiting:
     """What is known of a visit while it lasts.
 

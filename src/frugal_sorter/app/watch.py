@@ -6,7 +6,6 @@ import os
 import time
 from collections.abc import Callable, Collection, Iterable, Mapping
 from contextlib import suppress
-from dataclasses import dataclass, field, replace
 from typing import Protocol
 
 from frugal_sorter.app.carry_out import carry_out
@@ -26,6 +25,7 @@ from frugal_sorter.rules.units import SECOND_NS, Duration
 from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.kinds import TAKING
 from frugal_sorter.steps.step import Step
+from frugal_sorter.values import field, mutable, replace
 
 SETTLE = Duration(0, 5)
 # When so many entries come at once, they are taken together when it is quiet again, or after so many times the wait.
@@ -63,7 +63,7 @@ class Listener(Protocol):
         """A plan was carried out."""
 
 
-@dataclass
+@mutable
 class _Dirty:
     """A folder in which something changed: when first and when last, in ns."""
 
@@ -71,7 +71,7 @@ class _Dirty:
     last_ns: int
 
 
-@dataclass
+@mutable(slots=False)
 class Watcher:
     """What is known of the folders of a rule file while they are watched.
 

@@ -5,8 +5,6 @@ from __future__ import annotations
 import argparse
 import os
 import re
-import subprocess
-import tempfile
 from collections.abc import Sequence
 from shutil import which
 
@@ -169,6 +167,10 @@ def edit(view: PlanView, screen: Screen) -> None:
 
 def _edited(text: str) -> str:
     """Return a text as a person leaves it in an editor; nobody else can read it meanwhile."""
+    # Few ask for an editor, and these two are long in loading.
+    import subprocess
+    import tempfile
+
     named = os.environ.get("VISUAL") or os.environ.get("EDITOR") or next(filter(which, _EDITORS), "")
     try:
         words = shell.split(named)

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from frugal_sorter.errors import FrugalError
 from frugal_sorter.platforms import shell, slashed
+from frugal_sorter.values import mutable
 
 if TYPE_CHECKING:
     # Only what changes files, or runs by itself, is recorded.
@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 CHANGING = frozenset({"tidy", "sort", "purge", "gather", "duplicates", "undo", "trash", "rules", "leftovers"})
 
 
-@dataclass
+@mutable
 class _Expected:
     """What is known before a session begins.
 

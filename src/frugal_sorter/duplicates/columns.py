@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 from array import array
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from operator import add, attrgetter
 from typing import Any, TypeVar, overload
 
@@ -13,6 +12,7 @@ from frugal_sorter.duplicates.digests import Found
 from frugal_sorter.filesystem.record import storable_ns
 from frugal_sorter.platforms import disk
 from frugal_sorter.rules.fields import may_be_marked, unmarked_name
+from frugal_sorter.values import mutable
 
 Value = TypeVar("Value")
 SIZE, _INO, _MODIFIED, _CHANGED, _LINKS = map(
@@ -104,7 +104,7 @@ class Columns:
         return map(Found._make, zip(paths, devices, *columns, strict=True))
 
 
-@dataclass(slots=True, eq=False)
+@mutable(eq=False)
 class Same:
     """A file of a group; what is said of it is taken from the columns of the search when it is asked for.
 
@@ -180,7 +180,7 @@ class Files(Sequence[Found]):
         return next(self._columns.found([self.numbers[which]]))
 
 
-@dataclass(slots=True)
+@mutable
 class Group:
     """Files with the same contents, at least two; `size` is that of one."""
 

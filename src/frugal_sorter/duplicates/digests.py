@@ -9,7 +9,6 @@ from __future__ import annotations
 import os
 import struct
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass, field
 from typing import NamedTuple
 
 from blake3 import blake3
@@ -18,6 +17,7 @@ from frugal_sorter.filesystem.fingerprint import READ
 from frugal_sorter.filesystem.parallel import OnProgress, in_two
 from frugal_sorter.filesystem.record import storable_ns
 from frugal_sorter.platforms import disk
+from frugal_sorter.values import field, mutable
 
 # Up to this size a file is read whole at once: its two ends would be most of it.
 WHOLE_BYTES = 16_384
@@ -45,7 +45,7 @@ class Found(NamedTuple):
     ctime_ns: int
 
 
-@dataclass(slots=True)
+@mutable
 class Digests:
     """What was read of some files.
 

@@ -6,7 +6,6 @@ import base64
 import os
 import stat
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, field
 
 from frugal_sorter.duplicates.columns import Same
 from frugal_sorter.duplicates.which_stays import Choice, LookAlike
@@ -26,6 +25,7 @@ from frugal_sorter.rules.file.keys import Do
 from frugal_sorter.steps.count import ONE_FILE, Count
 from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.step import NotTouched, Step, Witness
+from frugal_sorter.values import field, mutable
 
 # What steps have in place of the name of a rule.
 RULE = "duplicates"
@@ -47,7 +47,7 @@ def limited(choice: Choice, where: Node, world: World) -> Choice:
     return choice._replace(going=going, staying=staying)
 
 
-@dataclass
+@mutable
 class Removing:
     """How the files that may go are taken away.
 

@@ -6,7 +6,6 @@ import os
 from array import array
 from collections import defaultdict
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from itertools import groupby, islice
 from operator import itemgetter
 
@@ -20,12 +19,13 @@ from frugal_sorter.planning.guard import never_entered
 from frugal_sorter.platforms import disk
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.state.digest_cache import CACHED_BYTES, DigestCache, Key
+from frugal_sorter.values import field, mutable
 
 _FIRST_LETTER = itemgetter(0)
 _FEW = 3
 
 
-@dataclass(slots=True)
+@mutable
 class Duplicates:
     """What a search found.
 
@@ -69,7 +69,7 @@ class _Walked:
         mine.whole_folders |= theirs.whole_folders
 
 
-@dataclass
+@mutable
 class ContentSearch:
     """Searches folders for files with the same contents.
 

@@ -8,7 +8,6 @@ import time
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, field
 
 from frugal_sorter.changes.descriptors import Descriptors
 from frugal_sorter.changes.outcome import Outcome
@@ -24,6 +23,7 @@ from frugal_sorter.steps.kinds import ATTENDING, REPLACING, STAYING, TAKING, Ver
 from frugal_sorter.steps.make_folder import remove_unused
 from frugal_sorter.steps.registry import verbs_for
 from frugal_sorter.steps.step import ByVerb, Step
+from frugal_sorter.values import field, mutable
 
 BATCH = 1_000
 # What a person should know of.
@@ -31,7 +31,7 @@ _PROBLEMS = (Outcome.SKIPPED, Outcome.FAILED, Outcome.OPEN)
 _LOG = logging.getLogger("frugal_sorter")
 
 
-@dataclass(slots=True)
+@mutable
 class Result:
     """What became of a plan: the number of its run, and the marks of its steps by outcome.
 
@@ -73,7 +73,7 @@ class Result:
         return {Outcome.DONE: self.done, **counts}
 
 
-@dataclass(slots=True)
+@mutable
 class _Span:
     """Steps that follow each other, were done, and left their entries alike: there, or gone."""
 

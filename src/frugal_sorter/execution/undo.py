@@ -89,12 +89,12 @@ def _made_anew(journal: Journal, run: Run) -> dict[Place, Identity]:
     """
     levels = {run.id: 0}
     found: dict[Place, Identity] = {}
-    for one in journal.runs():
-        if one.undoes is None or one.undoes not in levels:
+    for undo, undone in journal.undos().items():
+        if undone not in levels:
             continue
-        levels[one.id] = levels[one.undoes] + 1
-        if levels[one.id] % 2 == 0:
-            for step, mark in journal.steps(one.id):
+        levels[undo] = levels[undone] + 1
+        if levels[undo] % 2 == 0:
+            for step, mark in journal.steps(undo):
                 if (
                     mark is not None
                     and mark.outcome == Outcome.DONE
@@ -120,7 +120,7 @@ class _UndoPlanner:
         self.came: dict[Place, Identity] = {}
         self.left_by: dict[str, dict[str, tuple[int, VerbName]]] = {}
         # Asked once: of a run that was taken back before, each step asks for it.
-        self.own_undos = {one.id for one in journal.runs() if one.undoes == run.id}
+        self.own_undos = {undo for undo, undone in journal.undos().items() if undone == run.id}
         self.anew = _made_anew(journal, run)
 
     def plan(self) -> Plan:

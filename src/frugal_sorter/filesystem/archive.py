@@ -7,11 +7,11 @@ import os
 import subprocess
 import time
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from typing import Any
 
 from frugal_sorter.filesystem.child_process import start
 from frugal_sorter.platforms import disk, processes
+from frugal_sorter.values import frozen
 
 # Longer than this the child may not work before the next block, nor altogether for so many bytes of the archive.
 SILENT_SECONDS = 20.0
@@ -24,7 +24,7 @@ class BadArchive(Exception):
     """An archive cannot be read, and why."""
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Member:
     """One entry of an archive, as the archive has it.
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Callable
 
 from frugal_sorter.filesystem.foreseen import real_path
@@ -10,6 +9,7 @@ from frugal_sorter.filesystem.record import FileRecord, Identity, Place
 from frugal_sorter.filesystem.status import look, look_or_none
 from frugal_sorter.filesystem.volumes import volume_of
 from frugal_sorter.platforms import disk
+from frugal_sorter.platforms.digest import blake2b
 
 BLOCK = 1 << 20
 _SAMPLE = 4_096
@@ -46,7 +46,7 @@ def sample_of(place: Place, size: int, dir_fd: int | None = None) -> str:
         tail = disk.pread(descriptor, _SAMPLE, max(0, size - _SAMPLE))
     finally:
         disk.close(descriptor)
-    return hashlib.blake2b(head + b"\0" + tail, digest_size=16).hexdigest()
+    return blake2b(head + b"\0" + tail, digest_size=16).hexdigest()
 
 
 def with_sample(found: FileRecord, dir_fd: int | None = None) -> FileRecord:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import os
 import stat
 from typing import NamedTuple
@@ -12,6 +11,7 @@ from frugal_sorter.filesystem.record import Unknown
 from frugal_sorter.filesystem.tree import LIST, below
 from frugal_sorter.filesystem.walk import VERSION_CONTROL, reason_of
 from frugal_sorter.platforms import disk
+from frugal_sorter.platforms.digest import blake2b
 
 
 class Inside(NamedTuple):
@@ -83,5 +83,5 @@ def look_inside(path: str, dir_fd: int | None = None) -> Inside | Unknown:
     finally:
         disk.close(fd)
     # Sorted, since the order in which a folder names what is in it is nobody's promise.
-    digest = hashlib.blake2b(b"\0\0".join(sorted(lines)), digest_size=16).hexdigest()
+    digest = blake2b(b"\0\0".join(sorted(lines)), digest_size=16).hexdigest()
     return Inside(total, files, newest_ns, digest, repository, changed_ns)

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import os
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from typing import Literal, NamedTuple, TypedDict
+
+from frugal_sorter.values import field, frozen, mutable
 
 Kind = Literal["file", "folder", "link", "other"]
 # FAT keeps times to two seconds.
@@ -21,7 +22,7 @@ def storable_ns(ns: int) -> int:
     return min(max(ns, _EARLIEST_NS), _LATEST_NS)
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Unknown:
     """A fact that may exist but could not be had, and why."""
 
@@ -119,13 +120,14 @@ class Unread(NamedTuple):
     by_design: bool = False
 
 
-@dataclass(slots=True)
+@mutable
 class Listing:
     """One folder as columns: lists side by side, not an object a file; only one is held at a time.
 
     `names`, `status`, `size` (bytes) and `mtime_ns` hold the regular files, at the same index. All
     but the names are empty where the walk was told that no one needs them. `version_control` says
-    that this is the root of a tree under version control.
+    that this is the root of a tree under version control, `further` that the folder was read in parts and
+    this is not the first of them.
     """
 
     folder: str
@@ -136,6 +138,7 @@ class Listing:
     others: list[str] = field(default_factory=list)
     unread: list[Unread] = field(default_factory=list)
     version_control: bool = False
+    further: bool = False
     status: list[os.stat_result] = field(default_factory=list)
 
     @property

@@ -5,26 +5,33 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass
+from functools import cache
 from typing import NamedTuple
 
 from frugal_sorter.filesystem.record import is_inside, place_of
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.platforms import disk, names, slashed, system, volumes
 from frugal_sorter.state.remembered import for_a_session
+from frugal_sorter.values import frozen
 
 # Their inode numbers are made up anew whenever the volume is mounted, or sooner.
-_PASSING_INODES = re.compile(r"vfat|msdos|exfat|fuse.*|nfs.*|cifs|smb.*|9p|ncpfs|afs|ceph")
+_PASSING_INODES = r"vfat|msdos|exfat|fuse.*|nfs.*|cifs|smb.*|9p|ncpfs|afs|ceph"
 # Others write to them as well, and this system is not told of it.
-_SHARED = re.compile(r"fuse.*|nfs.*|cifs|smb.*|9p|ncpfs|afs|ceph")
+_SHARED = r"fuse.*|nfs.*|cifs|smb.*|9p|ncpfs|afs|ceph"
 # They take `A` and `a` for the same name, and keep some letters for themselves.
-_LIKE_WINDOWS = re.compile(r"vfat|msdos|exfat|ntfs.*|fuseblk|fuse\.exfat.*|fuse\.ntfs.*|fuse\.lowntfs.*")
-_FAT = re.compile(r"vfat|msdos")
+_LIKE_WINDOWS = r"vfat|msdos|exfat|ntfs.*|fuseblk|fuse\.exfat.*|fuse\.ntfs.*|fuse\.lowntfs.*"
+_FAT = r"vfat|msdos"
 # Sizes are kept in 32 bits there.
 _LARGEST_ON_FAT = 4_294_967_295
 
 
-@dataclass(frozen=True, slots=True)
+@cache
+def _is_one_of(pattern: str, kind: str) -> bool:
+    """Tell whether a file system is of some kinds: asked for every entry of it."""
+    return re.fullmatch(pattern, kind) is not None
+
+
+@frozen
 class Volume:
     """A mounted file system.
 
@@ -39,12 +46,12 @@ class Volume:
     @property
     def inodes_last(self) -> bool:
         """Whether an inode number means the same file also later."""
-        return not _PASSING_INODES.fullmatch(self.kind)
+        return not _is_one_of(_PASSING_INODES, self.kind)
 
     @property
     def is_shared(self) -> bool:
         """Whether others can change it without this system being told: over a network, or by a program (FUSE)."""
-        return bool(_SHARED.fullmatch(self.kind))
+        return _is_one_of(_SHARED, self.kind)
 
     @property
     def ignores_case(self) -> bool:
@@ -53,7 +60,7 @@ class Volume:
 
     @property
     def _is_like_windows(self) -> bool:
-        return system.NAME == "windows" or bool(_LIKE_WINDOWS.fullmatch(self.kind))
+        return system.NAME == "windows" or _is_one_of(_LIKE_WINDOWS, self.kind)
 
     def illegal(self, name: str, size: int = 0) -> str:
         """Return why a file of that name and size (bytes) cannot be there, or an empty text."""
@@ -61,7 +68,7 @@ class Volume:
             return ""
         if names.windows_refuses(name):
             return f"a {self.kind} volume cannot hold that name"
-        if size > _LARGEST_ON_FAT and _FAT.fullmatch(self.kind):
+        if size > _LARGEST_ON_FAT and _is_one_of(_FAT, self.kind):
             return "larger than 4 GiB, the most that a FAT volume takes"
         return ""
 
@@ -179,4 +186,4 @@ def keeps_access_times(folder: str) -> volumes.Keeping:
         OSError: the folder cannot be reached.
     """
     kept = volumes.read_times(folder)
-    return "daily" if kept == "always" and _FAT.fullmatch(_kind_at(folder)) else kept
+    return "daily" if kept == "always" and _is_one_of(_FAT, _kind_at(folder)) else kept

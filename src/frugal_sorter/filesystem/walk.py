@@ -6,6 +6,7 @@ import errno
 import os
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import nullcontext
+from itertools import islice
 from typing import Generic, TypeVar
 
 from frugal_sorter.filesystem import foreseen
@@ -16,6 +17,8 @@ from frugal_sorter.platforms import disk, slashed
 Context = TypeVar("Context")
 Found = TypeVar("Found")
 
+# So many entries of a folder at a time are held by who only counts them.
+COUNTED_AT_ONCE = 20_000
 # A folder with one of these is the root of a tree under version control.
 VERSION_CONTROL = frozenset({".git", ".hg", ".svn", ".bzr", "_darcs", ".fossil", "CVS"})
 
@@ -46,7 +49,15 @@ def unread_for(path: str, error: OSError) -> Unread:
 
 
 def read_folder(path: str, status: bool, dev: int | None = None, pick: Pick | None = None) -> Listing:
-    """Read one folder into columns.
+    """Read one folder into columns, as `read_parts` does, in one part."""
+    (listing,) = read_parts(path, status, dev, pick)
+    return listing
+
+
+def read_parts(
+    path: str, status: bool, dev: int | None = None, pick: Pick | None = None, most: int | None = None
+) -> Iterator[Listing]:  # fmt: skip
+    """Read one folder into columns, in parts where it is large: a file of it takes some 800 bytes.
 
     Args:
         path: an absolute path.
@@ -54,6 +65,7 @@ def read_folder(path: str, status: bool, dev: int | None = None, pick: Pick | No
         pick: returns the indexes of the files that matter, given a listing of names alone; the
             others are dropped before any file is looked at.
         dev: the device that may not be left.
+        most: so many entries make a part; None for all of the folder.
 
     Raises:
         OSError: the folder cannot be opened, is a link by now (ELOOP) or is on another volume (EXDEV).
@@ -67,36 +79,51 @@ def read_folder(path: str, status: bool, dev: int | None = None, pick: Pick | No
             raise OSError(errno.EXDEV, "on another volume", path)
         listing = Listing(path, own.st_dev)
         with disk.scandir(descriptor) if view is None else nullcontext(view.entries(path)) as there:
-            entries: Iterable[disk.Entry | foreseen.Moved] = there
-            files: list[disk.Entry | foreseen.Moved] = []
+            entries: Iterator[disk.Entry | foreseen.Moved] = iter(there)
             if disk.HAS_HIDING_ATTRIBUTE:
-                entries, hidden = disk.hidden_among(there)
+                shown, hidden = disk.hidden_among(there)
+                entries = iter(shown)
                 listing.unread += [Unread(slashed.join(path, name), _HIDDEN, by_design=True) for name in hidden]
-            for entry in entries:
-                # The kind comes with the name: no file is looked at for it.
-                if entry.is_file(follow_symlinks=False):
-                    files.append(entry)
-                elif entry.is_dir(follow_symlinks=False):
-                    listing.folders.append(entry.name)
-                elif entry.is_symlink():
-                    listing.links.append(entry.name)
-                else:
-                    listing.others.append(entry.name)
-            listing.names = [entry.name for entry in files]
-            # A linked work tree has a file named .git in place of the folder.
-            listing.version_control = not VERSION_CONTROL.isdisjoint(listing.folders) or ".git" in listing.names
-            if pick is not None:
-                picked = pick(listing)
-                if len(picked) < len(files):
-                    files = [files[index] for index in picked]
-                    listing.names = [entry.name for entry in files]
-            if status:
-                _fill(listing, files)
+            while True:
+                seen = _read(listing, entries if most is None else islice(entries, most), status, pick)
+                if seen or not listing.further:
+                    yield listing
+                if most is None or seen < most:
+                    return
+                listing = Listing(path, own.st_dev, further=True)
     finally:
         disk.close(descriptor)
+
+
+def _read(
+    listing: Listing, entries: Iterable[disk.Entry | foreseen.Moved], status: bool, pick: Pick | None
+) -> int:  # fmt: skip
+    """Fill a listing with some entries, and return how many they were."""
+    files: list[disk.Entry | foreseen.Moved] = []
+    for entry in entries:
+        # The kind comes with the name: no file is looked at for it.
+        if entry.is_file(follow_symlinks=False):
+            files.append(entry)
+        elif entry.is_dir(follow_symlinks=False):
+            listing.folders.append(entry.name)
+        elif entry.is_symlink():
+            listing.links.append(entry.name)
+        else:
+            listing.others.append(entry.name)
+    seen = len(files) + len(listing.folders) + len(listing.links) + len(listing.others)
+    listing.names = [entry.name for entry in files]
+    # A linked work tree has a file named .git in place of the folder.
+    listing.version_control = not VERSION_CONTROL.isdisjoint(listing.folders) or ".git" in listing.names
+    if pick is not None:
+        picked = pick(listing)
+        if len(picked) < len(files):
+            files = [files[index] for index in picked]
+            listing.names = [entry.name for entry in files]
+    if status:
+        _fill(listing, files)
     # The order of a plan is the order of names, on every file system and every day.
     listing.folders.sort()
-    return listing
+    return seen
 
 
 def _nearest(view: foreseen.View, path: str) -> str:
@@ -134,30 +161,42 @@ class Reader(Generic[Context]):
         status: whether sizes and times are wanted.
         descend: called for each subfolder with the listing it stands in, its name and the context there; returns the
             context below, or None to leave the subfolder alone.
-        pick: chooses the files that matter by their names; see `read_folder`.
+        pick: chooses the files that matter by their names; see `read_parts`.
+        most: into how many entries at a time a folder is read, where it need not be known as a whole; None for all.
     """
 
     def __init__(
         self, status: bool, descend: Callable[[Listing, str, Context], Context | None],
-        pick: Callable[[Listing, Context], Sequence[int]] | None = None,
+        pick: Callable[[Listing, Context], Sequence[int]] | None = None, most: int | None = None,
     ) -> None:  # fmt: skip
-        self._status, self._descend, self._pick = status, descend, pick
+        self._status, self._descend, self._pick, self._most = status, descend, pick, most
         # Known once the first folder was read.
         self._dev: int | None = None
 
     def read(self, path: str, context: Context) -> Listing:
-        """Read one folder.
+        """Read one folder as a whole.
 
         Raises:
             OSError: it cannot be read, or is on another volume than the first (EXDEV).
         """
-        pick = self._pick
-        listing = read_folder(
-            path, self._status, self._dev, None if pick is None else lambda names: pick(names, context)
-        )  # fmt: skip
+        listing = read_folder(path, self._status, self._dev, self._picking(context))
         # The volume of the first folder; whatever is mounted further down is left to its own owner.
         self._dev = listing.dev
         return listing
+
+    def parts(self, path: str, context: Context) -> Iterator[Listing]:
+        """Read one folder a part at a time; there is at least one.
+
+        Raises:
+            OSError: as `read`, also after the first part.
+        """
+        for listing in read_parts(path, self._status, self._dev, self._picking(context), self._most):
+            self._dev = listing.dev
+            yield listing
+
+    def _picking(self, context: Context) -> Pick | None:
+        pick = self._pick
+        return None if pick is None else lambda names: pick(names, context)
 
     def below(self, listing: Listing, context: Context) -> list[tuple[str, Context]]:
         """Return the subfolders of a folder that was read, each with its context; the last is to be read next."""
@@ -178,25 +217,33 @@ def working(
 
     Args:
         reader: of the tree.
-        handle: takes in a folder that was read, with its context, and adds to what was found.
+        handle: takes in a folder that was read, or a part of it, with its context, and adds to what was found.
         note: adds a path that could not be read to what was found.
         must_read: a folder whose error is raised instead.
     """
 
     def work(folder: tuple[str, Context], found: Found) -> tuple[list[tuple[str, Context]], int]:
         path, context = folder
-        try:
-            listing = reader.read(path, context)
-        except OSError as error:
-            # The folder that a person named: that it cannot be read is no remark on a list, but the answer.
-            if path == must_read:
-                raise
-            note(found, unread_for(path, error))
-            return [], 0
-        for failed in listing.unread:
-            note(found, failed)
-        handle(listing, context, found)
-        return reader.below(listing, context), len(listing.names)
+        below: list[tuple[str, Context]] = []
+        files = 0
+        parts = reader.parts(path, context)
+        while True:
+            try:
+                listing = next(parts, None)
+            except OSError as error:
+                # The folder that a person named: that it cannot be read is no remark on a list, but the answer.
+                if path == must_read:
+                    raise
+                note(found, unread_for(path, error))
+                break
+            if listing is None:
+                break
+            for failed in listing.unread:
+                note(found, failed)
+            handle(listing, context, found)
+            below += reader.below(listing, context)
+            files += len(listing.names)
+        return below, files
 
     return work
 

@@ -11,7 +11,6 @@ from __future__ import annotations
 
 import json
 import os
-import secrets
 from collections import Counter, OrderedDict
 from collections.abc import Iterator, Mapping, Sequence
 from typing import NamedTuple, cast
@@ -20,7 +19,7 @@ from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Identity
 from frugal_sorter.filesystem.volumes import Seen, volumes_below
-from frugal_sorter.journal.blocks import decode, in_blocks, mentions
+from frugal_sorter.journal.blocks import decode, in_blocks, kinds, mentions
 from frugal_sorter.journal.database import Database
 from frugal_sorter.journal.run import Counts, Run, RunState
 from frugal_sorter.journal.schema import Numbering, write_block
@@ -41,6 +40,8 @@ _LONGEST_SPAN = 100_000_000
 # A clock is believed when there were runs on so many days by it.
 _SURE_DAYS = 3
 _TABLES_OF_RUNS = (("packs", "run"), ("marks", "run"), ("runs", "id"))
+# Verbs whose steps are not taken back by an undo.
+_STAYING = ATTENDING | LASTING
 # What says that an entry is as it was before its step, but for its place.
 _SAME = "="
 _MARK = "INSERT INTO marks (run, first, last, outcome, reason, now, data) VALUES (?, ?, ?, ?, ?, ?, ?)"
@@ -115,7 +116,7 @@ class Journal:
                 (
                     run, plan.kind, os.fsencode(plan.origin), plan.undoes, self._backward(plan), accounts.account_name(),
                     began_ns,
-                    secrets.token_hex(8), volumes, self.visit or None,
+                    os.urandom(8).hex(), volumes, self.visit or None,
                 ),
             )  # fmt: skip
             for steps in in_blocks(plan.steps):
@@ -196,13 +197,13 @@ class Journal:
             now_ns: the moment, in ns since the epoch.
             keep_ns: for how long runs are remembered.
         """
-        runs = self.runs()
+        runs = self._file.read("SELECT id, began_ns, ended_ns FROM runs ORDER BY id")
         # A clock that jumps to 2040 for an hour must not end what can be taken back.
-        days = sorted({now_ns // DAY_NS, *(run.began_ns // DAY_NS for run in runs if run.began_ns <= now_ns)})
+        days = sorted({now_ns // DAY_NS, *(began // DAY_NS for _, began, _ in runs if began <= now_ns)})
         before_ns = min(now_ns, (days[-min(len(days), _SURE_DAYS)] + 1) * DAY_NS) - keep_ns
-        old = [run for run in runs if run.ended_ns is not None and run.ended_ns < before_ns]
+        old = [run for run, _, ended in runs if ended is not None and ended < before_ns]
         self._write("DELETE FROM visits WHERE ended_ns < ?", [(before_ns,)], False)
-        gone = [(run.id,) for run in old if not self._is_needed(run.id)]
+        gone = [(run,) for run in old if not self._is_needed(run)]
         if gone:
             self._forget_what_was_read()
             self._file.write_all([
@@ -291,8 +292,19 @@ class Journal:
 
     # Reading
 
+    def numbers(self) -> list[int]:
+        """Return the numbers of all runs, the oldest first."""
+        return [run for (run,) in self._file.read("SELECT id FROM runs ORDER BY id")]
+
+    def undos(self) -> dict[int, int]:
+        """Return, for each run that took another one back, which one, the oldest first."""
+        return dict(self._file.read("SELECT id, undoes FROM runs WHERE undoes IS NOT NULL ORDER BY id"))
+
     def runs(self) -> list[Run]:
-        """Return all runs, the oldest first."""
+        """Return all runs, the oldest first.
+
+        What was taken back of each is read from the steps of those that took it: for a number alone there is `numbers`.
+        """
         rows = self._file.read(
             "SELECT id, kind, origin, undoes, account, began_ns, ended_ns, state, token, volumes FROM runs"
             " ORDER BY id DESC"
@@ -335,12 +347,20 @@ class Journal:
     def _undoable(self, run: int) -> frozenset[int]:
         """Return the steps of a run that were done and can be taken back."""
         if run not in self._can_be_undone:
-            self._can_be_undone[run] = frozenset(
-                step.id for step, mark in self.steps(run)
-                if mark is not None and mark.outcome == Outcome.DONE
-                and step.verb not in ATTENDING and step.verb not in LASTING
-            )  # fmt: skip
+            done = {step for step, mark in self._marks_of(run).items() if mark[0] == Outcome.DONE}
+            for first, verbs, _ in self._kinds(run):
+                if _STAYING.isdisjoint(verbs):
+                    continue
+                done.difference_update(step for step, verb in enumerate(verbs, first) if verb in _STAYING)
+            self._can_be_undone[run] = frozenset(done)
         return self._can_be_undone[run]
+
+    def _kinds(self, run: int) -> Iterator[tuple[int, list[VerbName], Sequence[int]]]:
+        """Yield of each block of a run its first step, the verbs of its steps, and the steps that these take back."""
+        for first, blob in self._file.read("SELECT first, steps FROM packs WHERE run = ? ORDER BY id", (run,)):
+            with self._file.sound():
+                verbs, of = kinds(blob)
+            yield first, verbs, of
 
     def _left_of(self, run: int, undoing: Sequence[int], left: Mapping[int, set[int]]) -> set[int]:
         """Return the steps of a run that no undo has taken back, or that were done again after all since.
@@ -353,7 +373,9 @@ class Journal:
         # By step, not by run: an undo can be of a part, and can itself be taken back in part.
         found = set(self._undoable(run))
         for undo in undoing:
-            found -= {step.of for step, _ in self.steps(undo) if step.id in left[undo]}
+            still = left[undo]
+            for first, _, taken in self._kinds(undo):
+                found.difference_update(of for step, of in enumerate(taken, first) if step in still)
         return found
 
     def is_first_of_kind(self, run: int) -> bool:
@@ -381,6 +403,9 @@ class Journal:
 
     def interrupted_runs(self) -> list[Run]:
         """Return the runs that were begun and have not ended."""
+        # Asked by each command that changes files; mostly there is none, and then nothing needs to be read of any.
+        if not self._file.read("SELECT 1 FROM runs WHERE state = 'open' LIMIT 1"):
+            return []
         return [run for run in self.runs() if run.state == "open"]
 
     def counts(self, run: int) -> Counts:

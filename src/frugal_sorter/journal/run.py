@@ -3,18 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Literal
 
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.filesystem.record import is_inside
 from frugal_sorter.filesystem.volumes import Seen
+from frugal_sorter.values import frozen
 
 RunState = Literal["open", "done", "stopped", "interrupted"]
 Counts = Mapping[Outcome | None, int]
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Run:
     """One carried-out plan.
 

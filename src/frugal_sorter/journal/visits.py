@@ -9,10 +9,10 @@ from __future__ import annotations
 import json
 import os
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from typing import Any, Literal, NamedTuple, cast
 
 from frugal_sorter.steps.kinds import VerbName
+from frugal_sorter.values import field, frozen, replace
 
 Driver = Literal["person", "schedule", "watch"]
 VisitOutcome = Literal["running", "done", "nothing to do", "refused", "failed", "stopped", "interrupted"]
@@ -43,7 +43,7 @@ class Amount(NamedTuple):
     bytes: int
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Visit:
     """One visit.
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 
 from frugal_sorter.filesystem.inside import Inside, look_inside
 from frugal_sorter.filesystem.record import FileRecord, Unread, place_of
@@ -14,6 +13,7 @@ from frugal_sorter.leftovers import installed
 from frugal_sorter.leftovers.names import likeness
 from frugal_sorter.platforms import disk, programs
 from frugal_sorter.platforms.slashed import Path
+from frugal_sorter.values import frozen
 
 _LARGEST_TEXT = 100_000
 Note = Callable[[Unread], None]
@@ -26,7 +26,7 @@ _OF_THE_DESKTOP = frozenset(
 )
 
 
-@dataclass(frozen=True)
+@frozen
 class Found:
     """An entry that a program may have left behind.
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, field, replace
 from functools import cached_property
 from itertools import groupby
 from typing import NamedTuple
@@ -47,6 +46,7 @@ from frugal_sorter.rules.fields import NAME_COST, Facts, World
 from frugal_sorter.rules.model import Rule, RuleBook
 from frugal_sorter.steps.count import NONE, ONE_FILE, Count, folder_of
 from frugal_sorter.steps.step import NotTouched
+from frugal_sorter.values import field, mutable, replace
 
 # So many rules are named where several are kept from acting.
 _NAMED = 4
@@ -84,7 +84,7 @@ class _Hit(NamedTuple):
     facts: Facts | None = None
 
 
-@dataclass(slots=True)
+@mutable
 class _Found:
     """What a walk found; a fork sends it back whole."""
 
@@ -117,7 +117,7 @@ def _opened(folder: str) -> Iterator[int | None]:
         disk.close(descriptor)
 
 
-@dataclass
+@mutable(slots=False)
 class _Planner:
     book: RuleBook
     world: World

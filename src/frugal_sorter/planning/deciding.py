@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 from frugal_sorter.filesystem.inside import Inside
@@ -12,6 +11,7 @@ from frugal_sorter.planning.guard import never_entered, refused_folder, version_
 from frugal_sorter.platforms import slashed
 from frugal_sorter.rules.fields import Facts, World, depth_below
 from frugal_sorter.rules.model import Rule, RuleBook
+from frugal_sorter.values import field, mutable, replace
 
 # So many changes that time brings are looked at.
 _MOST_CHANGES = 48
@@ -32,7 +32,7 @@ def on_duty(rule: Rule, now_ns: int) -> bool:
     return not rule.during or any(hours.hold(now_ns) for hours in rule.during)
 
 
-@dataclass
+@mutable(slots=False)
 class Deciding:
     """The rules that see an entry, in their order, and what they make of it at any moment.
 
@@ -104,7 +104,7 @@ class Deciding:
         return replace(facts, world=replace(facts.world, now_ns=now_ns))
 
 
-@dataclass
+@mutable(slots=False)
 class Sight:
     """From where the rules of a file see entries; what it asks of the disk it asks once.
 
@@ -123,6 +123,11 @@ class Sight:
         return {
             rule.name: sorted(map(slashed.realpath, rule.folders), key=len, reverse=True) for rule in self.book.rules
         }
+
+    @cached_property
+    def _refused(self) -> dict[str, str | None]:
+        """Why nothing may be sorted in those folders."""
+        return {folder: refused_folder(folder) for folders in self._folders.values() for folder in folders}
 
     def of(self, record: FileRecord, inside: Inside | Unknown | None = None) -> Deciding:
         """Return what the rules make of one entry.
@@ -156,7 +161,7 @@ class Sight:
             depth = depth_below(folder, place.folder)
             parts = [*place.folder[len(folder) :].strip("/").split("/"), place.name]
             tree = self._tree_of(place.folder)
-            if refused := refused_folder(folder):
+            if refused := self._refused[folder]:
                 reasons.append(f"{folder} is {refused}")
             elif tree is not None and not is_inside(folder, tree):
                 reasons.append(f"{tree} is under version control and is left whole")

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass, field
 
 from frugal_sorter.filesystem.record import Identity, Place, is_inside
 from frugal_sorter.filesystem.volumes import volume_of
@@ -15,9 +14,10 @@ from frugal_sorter.rules.fields import Facts
 from frugal_sorter.rules.model import Rule, RuleBook
 from frugal_sorter.rules.templates.placing import target_folder
 from frugal_sorter.rules.templates.written import Filling, Missing, Template
+from frugal_sorter.values import field, mutable
 
 
-@dataclass
+@mutable
 class Destinations:
     """Makes places of templates, and looks whether an entry can go there.
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, replace
 
 from frugal_sorter.filesystem.fingerprint import with_sample
 from frugal_sorter.filesystem.inside import Inside, look_inside
@@ -21,12 +20,13 @@ from frugal_sorter.steps.count import ONE_FILE, Count, folder_of
 from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.step import Step
 from frugal_sorter.trash.base import Trashed
+from frugal_sorter.values import frozen, replace
 
 # What steps have in place of the name of a rule.
 RULE = "the trash"
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Weighed:
     """An entry of a trash with what is known of it.
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field, replace
 
 from frugal_sorter.filesystem.fingerprint import with_sample
 from frugal_sorter.filesystem.record import Identity, Place, is_inside
@@ -27,12 +26,13 @@ from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.steps.count import Count
 from frugal_sorter.steps.details import Member
 from frugal_sorter.steps.step import NotTouched, Step
+from frugal_sorter.values import field, frozen, mutable, replace
 
 Recall = Callable[[str, Place, Identity], int | None]
 _MOST_NUMBERS = 100_000
 
 
-@dataclass(frozen=True)
+@frozen
 class EarlierRuns:
     """What earlier runs say; the first three return the number of a run, or None.
 
@@ -51,7 +51,7 @@ class EarlierRuns:
     has_run: Callable[[str, Identity], bool] = lambda _key, _identity: False
 
 
-@dataclass
+@mutable(slots=False)
 class Outcomes:
     """Plans, entry by entry, what the rules that match it do with it.
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass
 from typing import NamedTuple
 
 from frugal_sorter.filesystem.inside import look_inside
@@ -17,6 +16,7 @@ from frugal_sorter.rules.fields import Fact, Facts, World, holder_of
 from frugal_sorter.rules.model import Rule, RuleBook
 from frugal_sorter.rules.templates.stops import Stopped
 from frugal_sorter.steps.step import Step
+from frugal_sorter.values import frozen
 
 
 class Tested(NamedTuple):
@@ -39,7 +39,7 @@ class Tested(NamedTuple):
     stopped: Stopped | None
 
 
-@dataclass(frozen=True)
+@frozen
 class Explained:
     """What one rule says of an entry.
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field, replace
 
 from frugal_sorter.filesystem.extended_attributes import COMMENT, TAGS, read_attribute, split_tags
 from frugal_sorter.filesystem.foreseen import lexists
@@ -20,9 +19,10 @@ from frugal_sorter.rules.model import Rule
 from frugal_sorter.rules.templates.written import Missing, Wording
 from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.step import Step
+from frugal_sorter.values import field, mutable, replace
 
 
-@dataclass
+@mutable
 class Extras:
     """Plans the extras of rules, entry by entry.
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from typing import NamedTuple
 
@@ -19,6 +18,7 @@ from frugal_sorter.rules.model import RuleBook
 from frugal_sorter.rules.units import DAY_NS, SECOND_NS
 from frugal_sorter.steps.kinds import TAKING
 from frugal_sorter.steps.step import Step
+from frugal_sorter.values import field, mutable, replace
 
 _LONGEST_DAYS = 3_660
 # What is not moved in memory: it would make something that is not there to look at.
@@ -32,7 +32,7 @@ class Day(NamedTuple):
     plan: Plan
 
 
-@dataclass
+@mutable
 class _Memory:
     """What the days before did, for those after: as the journal tells it of runs that were."""
 

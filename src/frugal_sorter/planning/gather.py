@@ -6,7 +6,6 @@ import difflib
 import os
 import re
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, field
 from typing import NamedTuple
 
 from frugal_sorter.errors import RefusedError, UsageError
@@ -23,6 +22,7 @@ from frugal_sorter.platforms import names, slashed
 from frugal_sorter.rules.fields import fold
 from frugal_sorter.steps.count import Count
 from frugal_sorter.steps.step import NotTouched, Step
+from frugal_sorter.values import field, mutable
 
 # What the steps of a gathering have in place of the name of a rule.
 RULE = "gather"
@@ -46,7 +46,7 @@ class Missed(NamedTuple):
     nearest: str = ""
 
 
-@dataclass
+@mutable
 class Gathering:
     """A plan, and what became of each line of the list.
 

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
-
 from frugal_sorter.filesystem.inside import Inside
 from frugal_sorter.filesystem.record import FileRecord, Identity, Place
 from frugal_sorter.rules.fields import Facts
@@ -12,6 +10,7 @@ from frugal_sorter.steps.count import ONE_FILE, Count, folder_of
 from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.kinds import VerbName
 from frugal_sorter.steps.step import Step
+from frugal_sorter.values import field, mutable
 
 
 class Kept(Exception):
@@ -23,7 +22,7 @@ class Kept(Exception):
         self.problem = problem
 
 
-@dataclass(slots=True)
+@mutable
 class Matched:
     """What is planned for one entry.
 

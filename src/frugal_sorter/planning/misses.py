@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 from typing import NamedTuple
 
 from frugal_sorter.filesystem.record import Place
@@ -14,6 +13,7 @@ from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.rules.conditions.tree import Leaf, Negation, Node, Several, Truth
 from frugal_sorter.rules.fields import NAME_COST, Facts, World
 from frugal_sorter.rules.model import Rule, RuleBook
+from frugal_sorter.values import replace
 
 # Entries that are looked at for a hint, for all rules of a book together.
 _LOOKED_AT = 2_000

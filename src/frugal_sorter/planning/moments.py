@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator
-from dataclasses import dataclass
 
 from frugal_sorter.filesystem.foreseen import isdir
 from frugal_sorter.filesystem.inside import Inside, look_inside
@@ -16,9 +15,10 @@ from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import slashed
 from frugal_sorter.rules.fields import World
 from frugal_sorter.rules.model import RuleBook
+from frugal_sorter.values import frozen
 
 
-@dataclass(frozen=True)
+@frozen
 class Root:
     """A folder that rules act in, and how deep at most; None for all levels."""
 

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
 from typing import Literal, NamedTuple
 
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import disk
 from frugal_sorter.steps.kinds import MAKING, TAKING
 from frugal_sorter.steps.step import Step
+from frugal_sorter.values import field, mutable
 
 Fate = Literal["stays", "new", "goes"]
 
@@ -22,7 +22,7 @@ class Comer(NamedTuple):
     is_folder: bool
 
 
-@dataclass
+@mutable
 class FolderOutcome:
     """A folder, now and then.
 

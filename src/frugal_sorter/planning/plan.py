@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, field
 from typing import Literal, NamedTuple
 
 from frugal_sorter.filesystem.record import Identity, Place, place_of
@@ -11,6 +10,7 @@ from frugal_sorter.steps.count import NONE, Count, total
 from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.kinds import ATTENDING, MAKING, VerbName
 from frugal_sorter.steps.step import NotTouched, Step, Witness
+from frugal_sorter.values import field, mutable
 
 Kind = Literal["tidy", "sort", "purge", "gather", "empty", "duplicates", "rules", "leftovers", "undo", "restore"]
 # They bring things back to where they were.
@@ -42,7 +42,7 @@ class Refusal(NamedTuple):
     reason: str
 
 
-@dataclass(slots=True)
+@mutable
 class Plan:
     """Steps in order, and all that a person should know before they are carried out.
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from contextlib import suppress
-from dataclasses import dataclass, field
 from typing import NamedTuple
 
 from frugal_sorter.filesystem.inside import look_inside
@@ -23,6 +22,7 @@ from frugal_sorter.rules.fields import Facts, World, latest_of
 from frugal_sorter.rules.units import Duration
 from frugal_sorter.steps.count import NONE, Count
 from frugal_sorter.steps.step import Step
+from frugal_sorter.values import field, mutable
 
 
 class Takes(NamedTuple):
@@ -50,7 +50,7 @@ class Older(NamedTuple):
     last_came_ns: int = 0
 
 
-@dataclass
+@mutable
 class Purge:
     """Narrows a plan that would take away all there is, or all that is old, to what a purge takes.
 

@@ -6,7 +6,6 @@ A nightly run finds little else. What is settled here is what `endings` would ha
 from __future__ import annotations
 
 from collections.abc import Hashable, Sequence
-from dataclasses import dataclass, field
 
 from frugal_sorter.filesystem.record import Listing
 from frugal_sorter.filesystem.status import record_in
@@ -17,9 +16,10 @@ from frugal_sorter.rules.fields import Facts, World
 from frugal_sorter.rules.model import RuleBook
 from frugal_sorter.rules.templates.placing import Alike, Placing
 from frugal_sorter.steps.count import NONE, Count
+from frugal_sorter.values import field, mutable
 
 
-@dataclass(slots=True)
+@mutable
 class Settled:
     """How many files were done with, and the rules that claimed them, by index."""
 

@@ -4,16 +4,16 @@ from __future__ import annotations
 
 import os
 import stat
-from dataclasses import dataclass
 
 from frugal_sorter.filesystem.foreseen import lstat
 from frugal_sorter.filesystem.record import is_inside
 from frugal_sorter.filesystem.volumes import volume_of
 from frugal_sorter.planning.guard import refused_folder, version_control_root
 from frugal_sorter.platforms import disk, slashed
+from frugal_sorter.values import frozen
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class TargetFolder:
     """What is known of a folder that files are to go to.
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
-from dataclasses import dataclass, field
 
 from frugal_sorter.filesystem.fingerprint import same_contents, with_sample
 from frugal_sorter.filesystem.foreseen import lexists
@@ -17,6 +16,7 @@ from frugal_sorter.planning.to_trash import Removals, identity_inside
 from frugal_sorter.platforms import names
 from frugal_sorter.rules.model import Rule
 from frugal_sorter.steps.step import Step, Witness
+from frugal_sorter.values import field, frozen
 
 _NUMBERED = re.compile(r"_(\d+)(?=\.|$)")
 
@@ -77,7 +77,7 @@ class Names:
         return Place(place.folder, place.name.casefold()) if self.ignores_case(place.folder) else place
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Room:
     """Where a newcomer goes, and what must make room for it first."""
 
@@ -85,7 +85,7 @@ class Room:
     before: list[Step] = field(default_factory=list)
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Discard:
     """The newcomer goes to the trash: what stands there is newer, or the same as the witness shows."""
 

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
-
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.inside import Inside
 from frugal_sorter.filesystem.record import FileRecord, Identity, Place, Unknown
@@ -12,9 +10,10 @@ from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.step import Step, Witness
 from frugal_sorter.trash.base import TrashBin
 from frugal_sorter.trash.bins import bin_for, home_bin
+from frugal_sorter.values import field, mutable
 
 
-@dataclass
+@mutable
 class Removals:
     """Chooses for each entry its trash and a name that is free there; nothing is made yet."""
 

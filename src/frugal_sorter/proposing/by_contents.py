@@ -5,10 +5,10 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
 
 from frugal_sorter.proposing.proposal import FEWEST, Group, Seen
 from frugal_sorter.rules.file.one_rule import quoted
+from frugal_sorter.values import replace
 
 # Of letters, and long enough to be no filler.
 _WORD = re.compile(r"[^\W\d_]{4,}")

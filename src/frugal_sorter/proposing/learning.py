@@ -10,7 +10,6 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 from datetime import datetime
 from functools import lru_cache
 from typing import TYPE_CHECKING, Any, NamedTuple
@@ -21,6 +20,7 @@ from frugal_sorter.proposing.names import SAYS_NOTHING, form_of, tokens_of
 from frugal_sorter.rules.fields import fold
 from frugal_sorter.rules.file.one_rule import quoted
 from frugal_sorter.rules.units import SECOND_NS, parse_size
+from frugal_sorter.values import field, frozen, mutable
 
 if TYPE_CHECKING:
     import numpy
@@ -92,7 +92,7 @@ def _parts(name: str) -> tuple[str, str, str]:
     return suffix, TYPE_OF_SUFFIX.get(suffix, OTHER), fold(name)
 
 
-@dataclass(frozen=True)
+@frozen
 class LearntRule:
     """A rule that was learnt.
 
@@ -136,7 +136,7 @@ class Misplaced(NamedTuple):
     put: str
 
 
-@dataclass
+@mutable
 class Score:
     """What became of files that were held out, in all folds.
 

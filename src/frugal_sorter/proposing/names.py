@@ -5,12 +5,12 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import datetime
 from typing import Literal, NamedTuple
 
 from frugal_sorter.rules.fields import fold
 from frugal_sorter.rules.templates.written import literal
+from frugal_sorter.values import frozen
 
 Kind = Literal["word", "number", "date", "between"]
 _MONTHS = "January|February|March|April|May|June|July|August|September|October|November|December"
@@ -80,7 +80,7 @@ def _is_date(text: str, form: str) -> bool:
 SAYS_NOTHING = frozenset("img dsc dscn dscf pict pxl scan image document doc file untitled new".split())
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Shape:
     """A pattern that names share, as `fits` reads it.
 

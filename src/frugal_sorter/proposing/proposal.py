@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 from collections import Counter, defaultdict
 from collections.abc import Callable, Iterable, Sequence, Set
-from dataclasses import dataclass, field
 from datetime import datetime
 
 from frugal_sorter.filesystem.record import Listing
@@ -18,6 +17,7 @@ from frugal_sorter.rules.file.one_rule import Value, quoted
 from frugal_sorter.rules.templates.read import parse_reading
 from frugal_sorter.rules.templates.written import literal
 from frugal_sorter.rules.units import DAY_NS, SECOND_NS
+from frugal_sorter.values import field, frozen, mutable
 
 # A pattern needs so many files, or this part of all.
 FEWEST, SHARE = 5, 0.02
@@ -41,7 +41,7 @@ _CALLED = {
 }  # fmt: skip
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Seen:
     """A file: its name, size in bytes and modification time in ns."""
 
@@ -65,7 +65,7 @@ class Seen:
         return TYPE_OF_SUFFIX.get(self.suffix, OTHER)
 
 
-@dataclass
+@mutable
 class Group:
     """Files for which one rule is proposed.
 
@@ -82,7 +82,7 @@ class Group:
     says_nothing: bool = False
 
 
-@dataclass
+@mutable
 class Folder:
     """A folder that files could go to.
 

@@ -5,11 +5,11 @@ from __future__ import annotations
 import os
 from collections import defaultdict
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass, field
 from typing import Literal, NamedTuple
 
 from frugal_sorter.filesystem.types import OTHER, TYPE_OF_SUFFIX, suffix_of
 from frugal_sorter.reports.saved import Saved, SavedFile
+from frugal_sorter.values import field, frozen, mutable
 
 How = Literal["new", "gone", "grew", "shrank", "changed", "moved"]
 HOWS: tuple[How, ...] = ("new", "gone", "grew", "shrank", "changed", "moved")
@@ -35,7 +35,7 @@ class Change(NamedTuple):
         return self.bytes_after - self.bytes_before
 
 
-@dataclass(slots=True)
+@mutable
 class Changed:
     """Changes with something in common: how many of each kind, and by how many bytes all grew."""
 
@@ -44,7 +44,7 @@ class Changed:
     difference: int = 0
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Comparison:
     """Two inventories and what changed from the first to the second."""
 

@@ -14,13 +14,13 @@ from __future__ import annotations
 import os
 from collections import Counter, defaultdict
 from collections.abc import Sequence
-from dataclasses import dataclass
 from itertools import pairwise
 from typing import Literal, NamedTuple
 
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.reports.saved import Saved, SavedFile
+from frugal_sorter.values import frozen
 
 DAY_NS = 86_400_000_000_000
 FEWEST_POINTS = 3
@@ -51,7 +51,7 @@ class Point(NamedTuple):
     bytes: int
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Trend:
     """How a size grows.
 
@@ -205,7 +205,7 @@ def burst_of(points: Sequence[Point], free: int) -> Burst | None:
 Doubt = Literal["no points", "short", "burst", "two points", "bad fit", "wide"]
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Outlook:
     """When a volume is full if nothing else changes.
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 import heapq
 import os
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
 from operator import attrgetter
 from typing import TYPE_CHECKING, Literal, NamedTuple
 
@@ -14,8 +13,9 @@ from frugal_sorter.filesystem.extended_attributes import tags_text
 from frugal_sorter.filesystem.parallel import work_through
 from frugal_sorter.filesystem.record import Listing, Unread
 from frugal_sorter.filesystem.types import OTHER, PLAIN_SUFFIXES, TYPE_OF_SUFFIX, may_be_double, suffix_of
-from frugal_sorter.filesystem.walk import Reader, working
+from frugal_sorter.filesystem.walk import COUNTED_AT_ONCE, Reader, working
 from frugal_sorter.platforms import disk, volumes
+from frugal_sorter.values import field, mutable
 
 if TYPE_CHECKING:
     from frugal_sorter.rules.conditions.tree import Node
@@ -51,7 +51,7 @@ class Space(NamedTuple):
     free: int
 
 
-@dataclass(slots=True)
+@mutable
 class Count:
     """Files with something in common: how many, their bytes, the oldest and newest time in ns.
 
@@ -100,7 +100,7 @@ class _Linked(NamedTuple):
     status: os.stat_result
 
 
-@dataclass(slots=True)
+@mutable
 class Inventory:
     """What was counted in some folders, and what was not.
 
@@ -180,7 +180,7 @@ class Inventory:
         return sum(count.disk for count in self.cells.values())
 
 
-@dataclass(slots=True)
+@mutable
 class _Found:
     """What a walk has found so far; a fork sends it back whole."""
 
@@ -303,17 +303,20 @@ class InventoryCounter:
             self._found = _Found()
             return self._found
 
-        parent = os.getpid()
+        parent, counted_before = os.getpid(), False
 
         def handle(listing: Listing, _: int, found: _Found) -> None:
-            if not alone and listing.folder in self._seen:
+            nonlocal counted_before
+            if not listing.further:
+                counted_before = not alone and listing.folder in self._seen
+                self._seen.add(listing.folder)
+            if counted_before:
                 return
-            self._seen.add(listing.folder)
             self._listing(listing, root, None if chosen is None else chosen.of(listing))
             if os.getpid() == parent:
                 self._on_progress(before + found.files)
 
-        reader = Reader(True, descend, None if chosen is None else chosen.pick)
+        reader = Reader(True, descend, None if chosen is None else chosen.pick, COUNTED_AT_ONCE)
         work = working(reader, handle, lambda found, unread: found.unread.append(unread), root)
         # A condition may ask helpers that a fork must not share.
         return work_through((root, 1), work, begin, _Found.add, may_fork=alone and chosen is None)

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass
 
 from frugal_sorter.reports.inventory import owner_name
 from frugal_sorter.reports.listing import Entry
+from frugal_sorter.values import mutable
 
 _HOUR_NS = 3_600_000_000_000
 # What changes from one file of a series to the next: numbers, also long ones in hexadecimal.
@@ -15,7 +15,7 @@ _SERIAL = re.compile(r"(?i)\b(?=[0-9a-f]*[0-9])[0-9a-f]{8,}\b|\d+")
 _MARK = "#"
 
 
-@dataclass(slots=True)
+@mutable
 class Maker:
     """Files of one owner whose names follow one pattern.
 

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+from frugal_sorter.values import frozen
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class PageTable:
     """A table of the page.
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 import gzip
 import json
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
 from typing import NamedTuple
 
 from frugal_sorter.errors import UsageError
@@ -15,6 +14,7 @@ from frugal_sorter.platforms import disk, volumes
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.state.folders import machine_id, ready_state_folder
 from frugal_sorter.state.inputs import open_input
+from frugal_sorter.values import field, mutable
 
 FORMAT = 1
 # A line names one file; a longer one would only fill the memory.
@@ -33,7 +33,7 @@ class SavedFile(NamedTuple):
     dev: int
 
 
-@dataclass(slots=True)
+@mutable
 class Saved:
     """What a folder held at a moment.
 

@@ -4,9 +4,8 @@ from __future__ import annotations
 
 import json
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from contextlib import suppress
-from dataclasses import asdict, dataclass, field
 from typing import Any, NamedTuple
 
 from frugal_sorter.errors import UsageError
@@ -14,13 +13,14 @@ from frugal_sorter.filesystem.parallel import work_through
 from frugal_sorter.filesystem.record import COARSEST_TIME_NS, Listing, is_inside
 from frugal_sorter.filesystem.types import OTHER, TYPE_OF_SUFFIX, suffix_of
 from frugal_sorter.filesystem.volumes import volume_of
-from frugal_sorter.filesystem.walk import Reader
+from frugal_sorter.filesystem.walk import COUNTED_AT_ONCE, Reader
 from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.reports.saved import Saved
+from frugal_sorter.values import as_dict, field, mutable
 
 
-@dataclass(slots=True)
+@mutable
 class Totals:
     """Files and bytes by type in some folders at a moment.
 
@@ -73,9 +73,21 @@ class _Counted(NamedTuple):
 
     ino: int
     mtime_ns: int
-    types: Mapping[str, tuple[int, int]]
-    linked: Sequence[_Linked]
-    below: Sequence[tuple[str, int]]
+    types: dict[str, tuple[int, int]]
+    linked: list[_Linked]
+    below: list[tuple[str, int]]
+
+    def add(self, part: Listing) -> None:
+        """Take in the files of a part of the folder."""
+        types = self.types
+        for name, status in zip(part.names, part.status, strict=True):
+            key = TYPE_OF_SUFFIX.get(suffix_of(name), OTHER)
+            if status.st_nlink > 1:
+                path = slashed.join(part.folder, name)
+                self.linked.append(_Linked(path, status.st_dev, status.st_ino, key, status.st_size))
+                continue
+            files, size = types.get(key, (0, 0))
+            types[key] = (files + 1, size + status.st_size)
 
 
 _Found = dict[str, _Counted]
@@ -132,7 +144,7 @@ class FolderSums:
         def descend(_listing: Listing, _name: str, level: int) -> int | None:
             return level + 1 if deep is None or level < deep else None
 
-        reader = Reader(True, descend)
+        reader = Reader(True, descend, most=COUNTED_AT_ONCE)
 
         def work(folder: tuple[str, int], found: _Found) -> tuple[list[tuple[str, int]], int]:
             path, level = folder
@@ -142,30 +154,17 @@ class FolderSums:
                     return [], 0
                 known = self._known.get(path)
                 if known is None or not is_told or (known.ino, known.mtime_ns) != (status.st_ino, status.st_mtime_ns):
-                    listing = reader.read(path, level)
                     settled_ns = status.st_mtime_ns if status.st_mtime_ns < before_ns else 0
-                    known = _counted(listing, status.st_ino, settled_ns, reader.below(listing, level))
+                    known = _Counted(status.st_ino, settled_ns, {}, [], [])
+                    for part in reader.parts(path, level):
+                        known.below.extend(reader.below(part, level))
+                        known.add(part)
             except OSError:
                 return [], 0  # as if it were empty: nothing in it can be counted
             found[path] = known
             return list(known.below), sum(files for files, _ in known.types.values())
 
         return work_through((root, 1), work, dict, dict.update)
-
-
-def _counted(listing: Listing, ino: int, mtime_ns: int, below: Sequence[tuple[str, int]]) -> _Counted:
-    types: dict[str, tuple[int, int]] = {}
-    linked = []
-    for name, status in zip(listing.names, listing.status, strict=True):
-        key = TYPE_OF_SUFFIX.get(suffix_of(name), OTHER)
-        if status.st_nlink > 1:
-            linked.append(
-                _Linked(slashed.join(listing.folder, name), status.st_dev, status.st_ino, key, status.st_size)
-            )
-            continue
-        files, size = types.get(key, (0, 0))
-        types[key] = (files + 1, size + status.st_size)
-    return _Counted(ino, mtime_ns, types, linked, below)
 
 
 def take_totals(levels: Mapping[str, int | None], made_ns: int) -> Totals:
@@ -189,7 +188,7 @@ def keep_totals(folder: Path, run: int, before: Totals, after: Totals) -> None:
     path = _path(folder, run)
     with suppress(OSError):
         path.parent.mkdir(mode=0o700, exist_ok=True)
-        path.write_text(json.dumps({"before": asdict(before), "after": asdict(after)}), "ascii")
+        path.write_text(json.dumps({"before": as_dict(before), "after": as_dict(after)}), "ascii")
 
 
 def forget_totals(folder: Path, before_ns: int) -> None:

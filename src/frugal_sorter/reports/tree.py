@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import heapq
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
 from typing import Any, Literal, NamedTuple
 
 from frugal_sorter.filesystem.record import is_inside
 from frugal_sorter.reports.inventory import Inventory
+from frugal_sorter.values import field, mutable
 
 Order = Literal["size", "files", "newest", "name"]
 ORDERS: tuple[Order, ...] = ("size", "files", "newest", "name")
@@ -20,7 +20,7 @@ _GIANT = 1 / 5
 _MOST_IN_ONE = 8
 
 
-@dataclass(slots=True)
+@mutable
 class Folder:
     """A folder with the sums of all that is below it.
 

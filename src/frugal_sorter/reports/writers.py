@@ -5,17 +5,17 @@ from __future__ import annotations
 import os
 import stat
 from collections.abc import Callable
-from dataclasses import dataclass, field
 
 from frugal_sorter.filesystem.record import is_inside
 from frugal_sorter.platforms import disk
+from frugal_sorter.values import field, mutable
 
 _DELETED = " (deleted)"
 # How long to wait between two looks.
 EVERY_SECONDS = 0.5
 
 
-@dataclass(slots=True)
+@mutable
 class Holder:
     """A program with files open.
 
@@ -45,7 +45,7 @@ class Holder:
         return sum(self.files.values())
 
 
-@dataclass(slots=True)
+@mutable
 class Holders:
     """Programs by process number, how many could not be looked into, and how often was looked."""
 

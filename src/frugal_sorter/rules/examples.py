@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import replace
 from typing import NamedTuple
 
 from frugal_sorter.filesystem.record import FileRecord, Identity, Kind, Place, Unknown, place_of
@@ -15,6 +14,7 @@ from frugal_sorter.rules.model import Example, Rule, RuleBook
 from frugal_sorter.rules.templates.placing import target_folder, wanted_place
 from frugal_sorter.rules.templates.written import Filling, Missing
 from frugal_sorter.rules.units import parse_duration, parse_size, parse_span
+from frugal_sorter.values import replace
 
 _NOT_SAID = Unknown("the example does not say")
 # What is known from the name and the place, without being said.

@@ -8,7 +8,6 @@ import re
 import stat
 import unicodedata
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
 from fnmatch import fnmatchcase
 from functools import cache
 from typing import Literal
@@ -23,6 +22,7 @@ from frugal_sorter.filesystem.types import OTHER, stem_of, suffix_of
 from frugal_sorter.filesystem.volumes import keeps_access_times
 from frugal_sorter.platforms import slashed
 from frugal_sorter.rules.units import DAY_NS
+from frugal_sorter.values import field, frozen, mutable
 
 FieldKind = Literal["text", "word", "texts", "size", "number", "date", "flag"]
 Fact = str | int | bool | tuple[str, ...] | None | Unknown
@@ -45,7 +45,7 @@ def latest_of(date_ns: int) -> int:
     return date_ns.until if isinstance(date_ns, Between) else date_ns
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class World:
     """All that is not in the entry itself. Time is handed down, so that any moment can be previewed.
 
@@ -66,7 +66,7 @@ class World:
     contents: Contents = field(default_factory=Contents)
 
 
-@dataclass(slots=True)
+@mutable
 class Facts:
     """The facts of one entry, each fetched once and only when asked for.
 
@@ -110,7 +110,7 @@ class Facts:
         return self.record.place.path[len(self.base.rstrip("/")) + 1 :]
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Field:
     """One thing that can be asked of an entry.
 

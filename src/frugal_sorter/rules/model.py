@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from typing import Literal, NamedTuple
 
 from frugal_sorter.rules.conditions.matcher import MOST_MATCHERS, Matcher
@@ -12,12 +11,13 @@ from frugal_sorter.rules.file.keys import Do, Ending, Keep
 from frugal_sorter.rules.file.trash_limits import TrashLimits
 from frugal_sorter.rules.templates.written import CaptureKind, Template, Wording
 from frugal_sorter.rules.units import Duration, Hours
+from frugal_sorter.values import field, frozen
 
 Clash = Literal["number", "skip", "replace", "newer", "same"]
 Take = Literal["files", "folders", "items"]
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Example:
     """What a technician wrote into the file, to come out as written; see `rules.examples`."""
 
@@ -33,7 +33,7 @@ class DuplicatePolicy(NamedTuple):
     do: Do
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Extras:
     """What a rule does to an entry besides; all of it is optional.
 
@@ -75,7 +75,7 @@ class Extras:
 NO_EXTRAS = Extras()
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Rule:
     """One rule as written.
 
@@ -135,7 +135,7 @@ class Rule:
         return found | {name for wording in self.extras.wordings for name in wording.fields}
 
 
-@dataclass(frozen=True)
+@frozen
 class RuleBook:
     """All rules of a file, in order; those that are off are left out.
 

@@ -2,20 +2,19 @@
 
 from __future__ import annotations
 
-import calendar
 import re
-from dataclasses import dataclass
 from datetime import date, datetime, timedelta
-from decimal import Decimal
 
 from frugal_sorter.rules.file.mistakes import InvalidValue
+from frugal_sorter.values import frozen
 
 SECOND_NS = 1_000_000_000
 _DAY_SECONDS = 86_400
 DAY_NS = _DAY_SECONDS * SECOND_NS
 
-_SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*(B|bytes?|[KMGT]i?B)", re.IGNORECASE)
-_DURATION_PART = re.compile(r"\s*(\d+)\s*([a-z]+)\s*,?", re.IGNORECASE)
+# Compiled when they are first used, as few commands read any.
+_SIZE = r"(?i)(\d+(?:\.\d+)?)\s*(B|bytes?|[KMGT]i?B)"
+_DURATION_PART = r"(?i)\s*(\d+)\s*([a-z]+)\s*,?"
 _SECONDS = {
     "second": 1, "sec": 1, "s": 1, "minute": 60, "min": 60, "hour": 3600, "h": 3600,
     "day": _DAY_SECONDS, "d": _DAY_SECONDS, "week": 7 * _DAY_SECONDS, "w": 7 * _DAY_SECONDS,
@@ -30,7 +29,7 @@ def parse_size(text: str) -> int:
     Raises:
         InvalidValue: it is not a size, or has no unit.
     """
-    match = _SIZE.fullmatch(text.strip())
+    match = re.fullmatch(_SIZE, text.strip())
     if match is None:
         number = re.fullmatch(r"\s*\d+(?:\.\d+)?\s*", text)
         if number:
@@ -38,6 +37,8 @@ def parse_size(text: str) -> int:
                 f"the size {text.strip()} has no unit", f"say {text.strip()} KB, or {text.strip()} bytes"
             )
         raise InvalidValue(f'"{text}" is not a size', "a size looks like 250 KB, 1.5 GB or 10 MiB")
+    from decimal import Decimal  # like `calendar` below, only where one is written: lists of runs have none
+
     number_text, unit = match[1], match[2].lower()
     power = "bkmgt".index(unit[0])
     size = int(Decimal(number_text) * (1024 if "i" in unit else 1000) ** power)
@@ -46,7 +47,7 @@ def parse_size(text: str) -> int:
     return size
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Duration:
     """A length of time: calendar months, and seconds beside them."""
 
@@ -66,7 +67,7 @@ class Duration:
                 moment = datetime.fromtimestamp(whole)
                 month = moment.year * 12 + moment.month - 1 - self.months
                 year, month = divmod(month, 12)
-                day = min(moment.day, calendar.monthrange(year, month + 1)[1])
+                day = min(moment.day, _days_in(year, month + 1))
                 moment = moment.replace(year=year, month=month + 1, day=day)
                 moment_ns = int(moment.timestamp()) * SECOND_NS + rest
             except (ValueError, OverflowError, OSError):
@@ -91,7 +92,7 @@ class Duration:
         moment = datetime.fromtimestamp(now_ns // SECOND_NS)
         year, month = divmod(moment.year * 12 + moment.month - 1 + self.months, 12)
         try:
-            day = min(moment.day, calendar.monthrange(year, month + 1)[1])
+            day = min(moment.day, _days_in(year, month + 1))
             later = moment.replace(year=year, month=month + 1, day=day)
         except ValueError:
             raise InvalidValue("that is beyond the calendar", "say a shorter time") from None
@@ -115,10 +116,11 @@ def parse_duration(text: str) -> Duration:
         InvalidValue: it is not a duration.
     """
     months = seconds = position = 0
+    part = re.compile(_DURATION_PART)
     if text.strip() == "0":
         return Duration(0, 0)
     while position < len(text.rstrip()):
-        match = _DURATION_PART.match(text, position)
+        match = part.match(text, position)
         unit = match[2].lower() if match else ""
         unit = unit.rstrip("s") if len(unit) > 1 else unit
         if match is None or (unit not in _SECONDS and unit not in _MONTHS):
@@ -138,7 +140,7 @@ def parse_duration(text: str) -> Duration:
     return Duration(months, seconds)
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Span:
     """A day, a month or a year as written; `today` and `yesterday` are days counted from now."""
 
@@ -162,6 +164,12 @@ class Span:
         except (ValueError, OverflowError):
             end = _LARGEST
         return _midnight_ns(first), end
+
+
+def _days_in(year: int, month: int) -> int:
+    from calendar import monthrange
+
+    return monthrange(year, month)[1]
 
 
 def _midnight_ns(day: date) -> int:
@@ -205,10 +213,10 @@ def local_time(ns: int) -> datetime:
 
 
 _DAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
-_HOURS = re.compile(r"([a-z]{3})(?:-([a-z]{3}))?|(\d{1,2}):(\d{2})-(\d{1,2}):(\d{2})")
+_HOURS = r"([a-z]{3})(?:-([a-z]{3}))?|(\d{1,2}):(\d{2})-(\d{1,2}):(\d{2})"
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Hours:
     """Some days of the week and a time of day, in local time; 22:00-06:00 runs past midnight.
 
@@ -250,7 +258,7 @@ def parse_hours(text: str) -> Hours:
     days: set[int] = set()
     first, last = 0, 24 * 60
     for part in text.lower().replace(",", " ").split():
-        match = _HOURS.fullmatch(part)
+        match = re.fullmatch(_HOURS, part)
         if match is None:
             raise wrong
         if match[1]:

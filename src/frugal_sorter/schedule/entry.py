@@ -6,7 +6,6 @@ import json
 import re
 import time
 from contextlib import suppress
-from dataclasses import asdict, dataclass, field
 from typing import Any
 
 from frugal_sorter.errors import StateError, UsageError
@@ -15,13 +14,14 @@ from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.file.mistakes import InvalidValue, nearest
 from frugal_sorter.rules.units import Duration, parse_duration
 from frugal_sorter.schedule.when import When, parse_when
+from frugal_sorter.values import as_dict, field, frozen
 
 FOLDER = "schedules"
 _NAME = re.compile(r"[a-z0-9](?:[a-z0-9-]{0,38}[a-z0-9])?")
 _CONTROL = re.compile(r"[\x00-\x1f\x7f]")
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Entry:
     """A schedule.
 
@@ -195,7 +195,7 @@ class Remembered:
         try:
             self._folder.mkdir(mode=0o700, exist_ok=True)
             private = self._folder / f".{entry.name}.new"
-            private.write_text(json.dumps(asdict(entry), indent=1), encoding="utf-8")
+            private.write_text(json.dumps(as_dict(entry), indent=1), encoding="utf-8")
             private.replace(self._folder / f"{entry.name}.json")
         except OSError as error:
             raise StateError(

@@ -8,11 +8,11 @@ import subprocess
 import time
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from typing import NamedTuple
 
 from frugal_sorter.errors import StateError, UsageError
 from frugal_sorter.schedule.entry import Entry
+from frugal_sorter.values import frozen
 
 # In the order in which they are chosen; the module has the class `Scheduler`.
 SCHEDULERS = ("systemd", "cron", "launchd", "windows")
@@ -34,7 +34,7 @@ class Cannot(NamedTuple):
     instead: str
 
 
-@dataclass(frozen=True)
+@frozen
 class State:
     """What a scheduler itself says of a schedule.
 

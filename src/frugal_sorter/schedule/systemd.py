@@ -10,10 +10,8 @@ from collections.abc import Sequence
 from contextlib import suppress
 from shutil import which
 
-import platformdirs
-
 from frugal_sorter.errors import StateError
-from frugal_sorter.platforms import accounts, disk
+from frugal_sorter.platforms import accounts, disk, own_folders
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.schedule import scheduler
 from frugal_sorter.schedule.entry import Entry
@@ -285,7 +283,7 @@ def _what(entry: Entry) -> str:
 
 
 def _folder(entry: Entry) -> Path:
-    return _SYSTEM if entry.whole_machine else Path(platformdirs.user_config_path("systemd")) / "user"
+    return _SYSTEM if entry.whole_machine else Path(own_folders.settings_home("systemd")) / "user"
 
 
 def _properties(said: bytes) -> dict[str, str]:

@@ -9,12 +9,12 @@ from __future__ import annotations
 import calendar
 import re
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from typing import Literal
 
 from frugal_sorter.rules.file.mistakes import InvalidValue
 from frugal_sorter.rules.units import SECOND_NS
+from frugal_sorter.values import frozen
 
 Kind = Literal["times", "once", "start-up", "log-on", "arrival"]
 Time = tuple[int, int]
@@ -44,7 +44,7 @@ _MINUTES, _HOURS = (1, 2, 3, 4, 5, 6, 10, 12, 15, 20, 30), (1, 2, 3, 4, 6, 8, 12
 _FARTHEST_DAYS = 366 * 8 + 1
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class When:
     """When something runs.
 

@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-import hashlib
 import os
 import stat
 from contextlib import suppress
 
-import platformdirs
-
 from frugal_sorter.errors import StateError
-from frugal_sorter.platforms import accounts, disk
+from frugal_sorter.platforms import accounts, disk, own_folders
+from frugal_sorter.platforms.digest import blake2b
 from frugal_sorter.platforms.slashed import Path
 
 APP = "frugal-sorter"
@@ -31,12 +29,12 @@ def machine_id() -> str:
         # By another name the journal would be another one, and what was done could not be taken back.
         why = (error.strerror or "unknown error").lower()
         raise StateError(f"{error.filename}: the name of this machine cannot be read ({why})", "try again") from error
-    return hashlib.blake2b(f"{APP}:{raw or accounts.machine_name()}".encode(), digest_size=6).hexdigest()
+    return blake2b(f"{APP}:{raw or accounts.machine_name()}".encode(), digest_size=6).hexdigest()
 
 
 def state_folder() -> Path:
     """Return this user's state folder for this machine; it may not exist yet."""
-    return Path(platformdirs.user_state_path(APP, appauthor=False)) / machine_id()
+    return Path(own_folders.state_home(APP)) / machine_id()
 
 
 def ready_state_folder() -> Path:
@@ -70,7 +68,7 @@ def default_rules_file() -> Path:
     named = os.environ.get("FRUGAL_RULES")
     if named:
         return Path(named).expanduser()
-    return Path(platformdirs.user_config_path(APP, appauthor=False)) / "rules.toml"
+    return Path(own_folders.settings_home(APP)) / "rules.toml"
 
 
 def refuse_writable_by_others(path: Path, found: os.stat_result) -> None:

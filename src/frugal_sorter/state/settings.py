@@ -3,21 +3,20 @@
 from __future__ import annotations
 
 import tomllib
-from dataclasses import dataclass
 from typing import Any
 
-import platformdirs
-
 from frugal_sorter.errors import UsageError
+from frugal_sorter.platforms import own_folders
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.state.folders import APP
 from frugal_sorter.state.inputs import read_input
+from frugal_sorter.values import frozen
 
 _LARGEST_FILE = 4_000_000
 LEVELS = ("debug", "info", "warning", "error", "off")
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Settings:
     """What may be set.
 
@@ -34,7 +33,7 @@ class Settings:
 
 def settings_file() -> Path:
     """Return where the settings are looked for."""
-    return Path(platformdirs.user_config_path(APP, appauthor=False)) / "settings.toml"
+    return Path(own_folders.settings_home(APP)) / "settings.toml"
 
 
 def read_settings() -> Settings:

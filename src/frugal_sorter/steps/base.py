@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
 from frugal_sorter.changes.descriptors import Descriptors
@@ -12,6 +11,7 @@ from frugal_sorter.changes.outcome import NotDone, Outcome
 from frugal_sorter.filesystem.record import Identity, Place
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.steps.step import Step
+from frugal_sorter.values import field, mutable
 
 # Why a step of a killed run has no effect.
 INTERRUPTED = "interrupted before it was done"
@@ -28,7 +28,7 @@ class Mark(NamedTuple):
     data: Mapping[str, Any] | None = None
 
 
-@dataclass
+@mutable
 class RunContext:
     """What the verbs of one run share.
 

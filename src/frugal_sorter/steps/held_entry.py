@@ -5,7 +5,6 @@ from __future__ import annotations
 import errno
 from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager
-from dataclasses import dataclass
 
 from frugal_sorter.changes.folder_time import FolderTime
 from frugal_sorter.changes.leases import Lease
@@ -20,6 +19,7 @@ from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.platforms import names
 from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext
 from frugal_sorter.steps.step import Step, Witness
+from frugal_sorter.values import frozen
 
 _GONE = frozenset({errno.ENOENT, errno.ENOTDIR, errno.ELOOP})
 NO_LONGER_THERE = "no longer there"
@@ -66,7 +66,7 @@ def is_same_inside(fd: int, name: str, was: Identity) -> bool:
     return not isinstance(found, Unknown) and found.digest == was.inside
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Held:
     """An entry that is as planned: an open folder, and where it stands in it now."""
 

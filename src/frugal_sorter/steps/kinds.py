@@ -7,7 +7,6 @@ A verb itself (doing it, its end after a crash, its inverse) is the module that 
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
 from typing import Literal, NamedTuple
 
 from frugal_sorter.steps.values import (
@@ -29,6 +28,7 @@ from frugal_sorter.steps.values import (
     is_text,
     is_what_was_lost,
 )
+from frugal_sorter.values import field, frozen
 
 VerbName = Literal[
     "move", "move-across", "trash", "restore", "delete", "empty", "copy", "remove-made", "link", "hard-link", "own-file",
@@ -55,7 +55,7 @@ class Words(NamedTuple):
     becomes: str = ""
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Kind:
     """What steps of one verb are.
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import os
 import stat
 import time
@@ -19,6 +18,7 @@ from frugal_sorter.filesystem.fingerprint import open_to_read
 from frugal_sorter.filesystem.record import Identity, Place
 from frugal_sorter.filesystem.tree import LIST, below
 from frugal_sorter.platforms import accounts, disk
+from frugal_sorter.platforms.digest import blake2b
 from frugal_sorter.steps.base import Mark, RunContext
 from frugal_sorter.steps.held_entry import find, is_same_inside
 from frugal_sorter.steps.parts import Making, finish_part, part_beside
@@ -86,7 +86,7 @@ class Pack(Making):
         info = zipfile.ZipInfo(one.packed, min(max(moment, _EARLIEST), _LATEST))
         info.external_attr = (found.st_mode & 0xFFFF) << 16
         info.compress_type = zipfile.ZIP_DEFLATED
-        digest = hashlib.blake2b()
+        digest = blake2b()
         if stat.S_ISDIR(found.st_mode):
             info.filename += "/"
             info.external_attr |= 0x10
@@ -114,7 +114,7 @@ class Pack(Making):
         if len(names) != len(digests):
             raise NotDone(Outcome.FAILED, "the zip did not come out as it was written")
         for name in names:
-            digest = hashlib.blake2b()
+            digest = blake2b()
             with archive.open(name) as member:
                 while block := member.read(_BLOCK):
                     self._context.heed()

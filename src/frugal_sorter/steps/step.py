@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from typing import NamedTuple
 
 from frugal_sorter.filesystem.record import Identity, Place
 from frugal_sorter.steps.count import NONE, ONE_FILE, Count, folder_of
 from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.kinds import VerbName
+from frugal_sorter.values import field, mutable
 
 
 class Witness(NamedTuple):
@@ -18,7 +18,7 @@ class Witness(NamedTuple):
     identity: Identity
 
 
-@dataclass(slots=True)
+@mutable
 class Step:
     """One change to one entry.
 

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from dataclasses import dataclass
 from datetime import datetime
 
 from frugal_sorter.filesystem.record import Place
+from frugal_sorter.values import frozen
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class TrashBin(ABC):
     """One trash folder.
 
@@ -73,7 +73,7 @@ class TrashBin(ABC):
         """
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Trashed:
     """One entry of a trash.
 

@@ -10,18 +10,15 @@ import os
 import re
 import stat
 from collections.abc import Iterator
-from dataclasses import dataclass
 from datetime import datetime
 from urllib.parse import unquote_to_bytes
 
-import platformdirs
-
 from frugal_sorter.filesystem.record import Place, is_inside
 from frugal_sorter.filesystem.volumes import mounted_tops, volume_of
-from frugal_sorter.platforms import accounts, disk, names, slashed
-from frugal_sorter.platforms.slashed import Path
+from frugal_sorter.platforms import accounts, disk, names, own_folders, slashed
 from frugal_sorter.state.remembered import for_a_session
 from frugal_sorter.trash.base import TrashBin
+from frugal_sorter.values import frozen
 
 INFO_SUFFIX = ".trashinfo"
 # So that the name with its suffix fits into 255 bytes.
@@ -32,7 +29,7 @@ _RESERVED = re.compile(rb"[^A-Za-z0-9/!*'()~_.-]")
 _ESCAPES = {bytes([code]): b"%%%02X" % code for code in range(256)}
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class FreedesktopBin(TrashBin):
     """A trash of the specification: entries in `files`, where they came from in `info`."""
 
@@ -97,7 +94,7 @@ def _encoded_start(folder: str, top: str) -> str:
 
 def home_bin() -> TrashBin:
     """Return the trash in the home; it may not exist yet."""
-    root = slashed.realpath(Path(platformdirs.user_data_dir()) / "Trash")
+    root = slashed.realpath(slashed.join(own_folders.data_home(), "Trash"))
     return FreedesktopBin(root, "", _dev_above(root))
 
 

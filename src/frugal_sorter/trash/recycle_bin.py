@@ -8,15 +8,15 @@ deleted and where it was. Seen as files; that Explorer shows them was not seen.
 from __future__ import annotations
 
 import struct
-from dataclasses import dataclass
 from datetime import UTC, datetime
-from hashlib import blake2b
 
 from frugal_sorter.filesystem.record import Place, is_inside
 from frugal_sorter.filesystem.types import suffix_of
 from frugal_sorter.filesystem.volumes import mounted_tops, volume_of
 from frugal_sorter.platforms import accounts, disk, slashed
+from frugal_sorter.platforms.digest import blake2b
 from frugal_sorter.trash.base import TrashBin
+from frugal_sorter.values import frozen
 
 _FOLDER = "$Recycle.Bin"
 _ENTRY, _INFO = "$R", "$I"
@@ -28,7 +28,7 @@ _EPOCH = 116_444_736_000_000_000
 _SIGNS = "0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZ"
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class RecycleBin(TrashBin):
     """The recycle bin of one account on one drive: entries and info files lie in one folder."""
 

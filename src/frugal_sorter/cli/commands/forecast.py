@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 import json
-from dataclasses import replace
 
 from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.options import add_format, folder_named
@@ -35,6 +34,7 @@ from frugal_sorter.reports.forecast import (
     trends_by_folder,
 )  # fmt: skip
 from frugal_sorter.reports.saved import Saved, kept_of, look_now
+from frugal_sorter.values import replace
 
 EXAMPLES = """
   frugal forecast ~/Intake

@@ -3,13 +3,11 @@
 from __future__ import annotations
 
 import argparse
-import csv
 import json
 import sys
 import time
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from dataclasses import asdict, dataclass, replace
 from typing import TYPE_CHECKING
 
 from frugal_sorter.changes.outcome import Outcome
@@ -27,7 +25,6 @@ from frugal_sorter.cli.output.text import (
 )
 from frugal_sorter.cli.output.words import WORDS, done_text
 from frugal_sorter.errors import UsageError
-from frugal_sorter.execution.recovery import state_after_crash
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.journal.run import Run
@@ -38,6 +35,7 @@ from frugal_sorter.state.lock import writer_is_active
 from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.kinds import ATTENDING
 from frugal_sorter.steps.step import ByVerb, Step
+from frugal_sorter.values import as_dict, mutable, replace
 
 if TYPE_CHECKING:
     from frugal_sorter.cli.output.screen import Screen
@@ -91,7 +89,14 @@ def _counts(journal: Journal, one: Run, active: bool) -> _Counts:
     """Count the steps of a run by outcome; of a killed one as the disk tells."""
     if not _killed(one, active):
         return journal.counts(one.id)
-    return Counter(mark.outcome for step, mark in state_after_crash(journal, one) if step.verb not in ATTENDING)
+    return Counter(mark.outcome for step, mark in _after_crash(journal, one) if step.verb not in ATTENDING)
+
+
+def _after_crash(journal: Journal, one: Run) -> list[tuple[Step, Mark]]:
+    # All verbs are loaded with it, which a list of runs that ended does not need.
+    from frugal_sorter.execution.recovery import state_after_crash
+
+    return state_after_crash(journal, one)
 
 
 def _state(one: Run, counts: _Counts, active: bool) -> str:
@@ -129,7 +134,7 @@ def _past(text: str | None) -> int | None:
     return since(text, time.time_ns())
 
 
-@dataclass
+@mutable
 class _Line:
     """A line of the history: a run, a visit without one, or the runs of a watcher on one day.
 
@@ -293,7 +298,7 @@ def _print_json(counted: Mapping[int, _Counts], runs: Sequence[Run], visits: Seq
     for one in runs:
         counts = counted[one.id]
         rows.append({
-            **{key: value for key, value in asdict(one).items() if not key.endswith("_ns") and key not in _INNER},
+            **{key: value for key, value in as_dict(one).items() if not key.endswith("_ns") and key not in _INNER},
             "began": iso_text(one.began_ns),
             "ended": None if one.ended_ns is None else iso_text(one.ended_ns),
             "state": "interrupted" if _killed(one, active) else one.state,
@@ -320,6 +325,8 @@ def _outcome_of(visit: Visit, active: bool) -> str:
 
 
 def _print_csv(visits: Sequence[Visit], active: bool) -> int:
+    import csv
+
     writer = csv.writer(sys.stdout)
     writer.writerow(
         "visit runs driver name account command rules first began ended times outcome reason files folders bytes freed"
@@ -339,7 +346,7 @@ def _print_csv(visits: Sequence[Visit], active: bool) -> int:
 
 
 def _show_run(journal: Journal, one: Run, active: bool, wanted: str) -> int:
-    ended = state_after_crash(journal, one) if _killed(one, active) else list(journal.steps(one.id))
+    ended = _after_crash(journal, one) if _killed(one, active) else list(journal.steps(one.id))
     asked = [(step, mark) for step, mark in ended if step.verb not in ATTENDING]
     if wanted == "json":
         steps = [

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 import json
-from dataclasses import replace
 
 from frugal_sorter.app.rules import look_ahead, look_further, rules_named
 from frugal_sorter.app.session import Session
@@ -21,6 +20,7 @@ from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.selection import Numbers
 from frugal_sorter.platforms import shell
 from frugal_sorter.rules.model import RuleBook
+from frugal_sorter.values import replace
 
 EXAMPLES = """
   frugal preview

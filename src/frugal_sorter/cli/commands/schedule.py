@@ -7,7 +7,6 @@ import json
 import os
 import time
 from collections.abc import Callable, Sequence
-from dataclasses import replace
 from itertools import islice
 
 from frugal_sorter.app import schedules
@@ -25,6 +24,7 @@ from frugal_sorter.rules.file.mistakes import InvalidValue
 from frugal_sorter.schedule.entry import Entry, check_name
 from frugal_sorter.schedule.scheduler import SCHEDULERS, Scheduler, scheduler_here, scheduler_of
 from frugal_sorter.schedule.when import FORMS, parse_when
+from frugal_sorter.values import replace
 
 EXAMPLES = """
   frugal schedule add nightly --at 'daily 02:00'                       tidy by your rules

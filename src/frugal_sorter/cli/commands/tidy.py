@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 import os
-from dataclasses import replace
 
 from frugal_sorter.app.rules import keep_only, leave_out, plan_rules, plan_saved, rules_named
 from frugal_sorter.app.session import Session
@@ -34,6 +33,7 @@ from frugal_sorter.planning.selection import Numbers, choose
 from frugal_sorter.platforms import disk
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.model import RuleBook
+from frugal_sorter.values import replace
 
 EXAMPLES = """
   frugal tidy

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 import gc
-import hashlib
 import os
 import signal
 from collections.abc import Collection, Iterator
@@ -27,6 +26,7 @@ from frugal_sorter.filesystem.events import Silent, Source, SystemSource
 from frugal_sorter.planning.moments import Root
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import disk, processes, slashed
+from frugal_sorter.platforms.digest import blake2b
 from frugal_sorter.rules.units import SECOND_NS, parse_duration
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.steps.base import Mark
@@ -145,7 +145,7 @@ def _only_one(rules: str) -> Iterator[None]:
     Raises:
         RefusedError: one has.
     """
-    name = hashlib.blake2b(os.fsencode(rules), digest_size=8).hexdigest()
+    name = blake2b(os.fsencode(rules), digest_size=8).hexdigest()
     descriptor = disk.open(
         ready_state_folder() / f"watch-{name}.lock", disk.O_RDWR | disk.O_CREAT | disk.O_CLOEXEC, 0o600
     )

@@ -51,7 +51,7 @@ def _runs(_: Sequence[str]) -> Iterable[str]:
     from frugal_sorter.state.folders import ready_state_folder
 
     with Journal(ready_state_folder(), write=False) as journal:
-        return [str(run.id) for run in reversed(journal.runs())]
+        return [str(run) for run in reversed(journal.numbers())]
 
 
 def _schedules(_: Sequence[str]) -> Iterable[str]:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field, replace
 from typing import Any, NamedTuple
 
 from frugal_sorter.rules.conditions import operators
@@ -13,6 +12,7 @@ from frugal_sorter.rules.conditions.tree import Leaf, Negation, Node, Several
 from frugal_sorter.rules.fields import FIELDS, Field
 from frugal_sorter.rules.file.everyday import meant
 from frugal_sorter.rules.file.mistakes import InvalidValue
+from frugal_sorter.values import field, mutable, replace
 
 LONGEST = 4_000
 DEEPEST = 100
@@ -111,7 +111,7 @@ def _shown(text: str) -> str:
 LISTED = Field("listed in", "text", 2, "its path stands in a list file", lambda facts: facts.below)
 
 
-@dataclass
+@mutable
 class _Builder:
     """Turns the parse tree into nodes; the kind of each field decides what its values mean."""
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 import fnmatch
 import re
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from functools import lru_cache, partial
 from math import inf
 from typing import Any, Final, Literal, NamedTuple
@@ -16,6 +15,7 @@ from frugal_sorter.rules.templates.read import check_capture_name, parse_reading
 from frugal_sorter.rules.templates.stops import Stopped, parts_of_like, where_stopped
 from frugal_sorter.rules.templates.written import CaptureKind
 from frugal_sorter.rules.units import Span, parse_duration, parse_size, parse_span
+from frugal_sorter.values import frozen
 
 TEXT: Final[CaptureKind] = "text"
 TEXTS: tuple[FieldKind, ...] = ("text", "word", "texts")
@@ -57,7 +57,7 @@ class Expressions(NamedTuple):
     decided: bool = False
 
 
-@dataclass(frozen=True, eq=False)
+@frozen(eq=False)
 class Check:
     """One question to a value. Dates depend on now, so its expressions are made for a moment."""
 

@@ -6,15 +6,14 @@ the grammar. A rule file that was read before is read again without the parser.
 
 from __future__ import annotations
 
-import hashlib
 import json
 import os
 from collections.abc import Iterator
 from functools import lru_cache
-from importlib import resources
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from frugal_sorter.errors import StateError
+from frugal_sorter.platforms.digest import blake2b
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.state.folders import ready_state_folder
 
@@ -56,7 +55,7 @@ class Unparsed(Exception):
 
 @lru_cache(maxsize=1)
 def _grammar() -> str:
-    return resources.files("frugal_sorter.rules.conditions").joinpath("condition.lark").read_text()
+    return Path(__file__).with_name("condition.lark").read_text()
 
 
 def _folder() -> Path | None:
@@ -107,7 +106,7 @@ class _Kept:
     def __init__(self) -> None:
         folder = _folder()
         self._path = folder / "conditions.json" if folder else None
-        self._digest = hashlib.blake2b(_grammar().encode(), digest_size=16).hexdigest()
+        self._digest = blake2b(_grammar().encode(), digest_size=16).hexdigest()
         self._trees: dict[str, Any] = {}
         self._is_new = False
         try:

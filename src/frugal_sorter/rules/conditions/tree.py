@@ -9,18 +9,18 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
 from functools import cached_property
 
 from frugal_sorter.filesystem.record import Unknown
 from frugal_sorter.rules.conditions import operators
 from frugal_sorter.rules.fields import FIELDS, NAME_COST, Between, Fact, Facts, Field, fold
 from frugal_sorter.rules.templates.written import CaptureKind
+from frugal_sorter.values import field, frozen, mutable
 
 Truth = bool | None
 
 
-@dataclass
+@mutable
 class Code:
     """What source needs around it: constants by name, and the variables it reads.
 
@@ -79,7 +79,7 @@ class Node(ABC):
         """Yield the tests in the order of the text."""
 
 
-@dataclass(frozen=True)
+@frozen(slots=False)
 class Several(Node):
     """Parts joined by `and` or by `or`, the cheap ones first whatever the order in the text."""
 
@@ -123,7 +123,7 @@ class Several(Node):
             yield from part.leaves()
 
 
-@dataclass(frozen=True)
+@frozen
 class Negation(Node):
     """`not` before a condition, or before an operator."""
 
@@ -144,7 +144,7 @@ class Negation(Node):
         yield from self.part.leaves()
 
 
-@dataclass(frozen=True)
+@frozen
 class Leaf(Node):
     """One test on one field.
 

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any, Literal
 
 from frugal_sorter.rules.units import Duration
+from frugal_sorter.values import frozen
 
 TAKES = ("files", "folders", "items")
 CLASHES = ("number", "skip", "replace", "newer", "same")
@@ -59,7 +59,7 @@ _OF_SAME: dict[str, Any] = {
 }
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Key:
     """One key of a rule.
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import os
 import re
 from collections.abc import Mapping
@@ -13,6 +12,7 @@ from frugal_sorter.filesystem.record import is_inside
 from frugal_sorter.filesystem.types import TYPE_OF_SUFFIX, TYPES
 from frugal_sorter.filesystem.volumes import is_on_mounted_volume
 from frugal_sorter.platforms import slashed
+from frugal_sorter.platforms.digest import blake2b
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.conditions.building import parse_condition
 from frugal_sorter.rules.conditions.parsing import keep as keep_parsed
@@ -22,7 +22,7 @@ from frugal_sorter.rules.file.fitting import ending_of, refuse_unfit
 from frugal_sorter.rules.file.keys import KEYS, TRASH
 from frugal_sorter.rules.file.lists import read_list
 from frugal_sorter.rules.file.mistakes import InvalidValue, Mistakes, nearest
-from frugal_sorter.rules.file.places import built_in_places, expand
+from frugal_sorter.rules.file.places import Places, expand
 from frugal_sorter.rules.file.positions import KeyPath
 from frugal_sorter.rules.file.readers import Readers
 from frugal_sorter.rules.file.source import Keys, Source
@@ -139,8 +139,8 @@ class _Loader:
             return expand(one_text(log), self.places, self.beside)
         return ""
 
-    def _places(self) -> dict[str, str]:
-        places = built_in_places()
+    def _places(self) -> Places:
+        places = Places()
         for name, value in self.source.table_of("places").items():
             path = ("places", name)
             if name in FIELDS or name in EXTRAS:
@@ -353,4 +353,4 @@ def _is_mounted_place(value: Any) -> bool:
 
 def _digest(table: Mapping[str, Any]) -> str:
     telling = {key: value for key, value in table.items() if key not in ("name", "off", "example")}
-    return hashlib.blake2b(repr(sorted(telling.items())).encode("utf-8", "surrogatepass"), digest_size=12).hexdigest()
+    return blake2b(repr(sorted(telling.items())).encode("utf-8", "surrogatepass"), digest_size=12).hexdigest()

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass
 
 from frugal_sorter.errors import FrugalError, one_line
+from frugal_sorter.values import frozen
 
 _TRUTHS = {"yes": "true", "on": "true", "y": "true", "no": "false", "off": "false", "n": "false"}
 
@@ -24,7 +24,7 @@ class InvalidValue(Exception):
         self.others: list[InvalidValue] = []
 
 
-@dataclass(frozen=True, slots=True, order=True)
+@frozen(order=True)
 class Mistake:
     """One thing that is wrong in a rule file, with what would be right."""
 

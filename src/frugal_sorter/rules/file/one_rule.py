@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping
-from dataclasses import replace
 from typing import Any
 
 from frugal_sorter.errors import UsageError, printable
@@ -13,6 +12,7 @@ from frugal_sorter.rules.file.load import FORMAT, read_rules
 from frugal_sorter.rules.file.mistakes import InvalidValue, Mistakes
 from frugal_sorter.rules.file.places import expand
 from frugal_sorter.rules.model import RuleBook
+from frugal_sorter.values import replace
 
 Value = str | int | bool
 

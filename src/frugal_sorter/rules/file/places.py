@@ -4,9 +4,7 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Mapping
-
-import platformdirs
+from collections.abc import Iterator, Mapping
 
 from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.platforms.slashed import Path
@@ -16,18 +14,45 @@ _LEAD = re.compile(r"\{([^{}]*)\}")
 _VARIABLE = re.compile(r"\$(?:\{(\w+)\}|(\w+))")
 
 
-def built_in_places() -> dict[str, str]:
-    """Return the folders that every rule file can name (XDG user directories on Linux)."""
-    return {
-        "home": str(Path.home()),
-        "desktop": slashed.slashed(platformdirs.user_desktop_dir()),
-        "documents": slashed.slashed(platformdirs.user_documents_dir()),
-        "downloads": slashed.slashed(platformdirs.user_downloads_dir()),
-        "pictures": slashed.slashed(platformdirs.user_pictures_dir()),
-        "music": slashed.slashed(platformdirs.user_music_dir()),
-        "videos": slashed.slashed(platformdirs.user_videos_dir()),
-        "temp": _temp_folder(),
-    }
+_BUILT_IN = ("home", "desktop", "documents", "downloads", "pictures", "music", "videos", "temp")
+
+
+class Places(Mapping[str, str]):
+    """Folders with a name: those that every rule file can name (XDG user directories on Linux), and those that one adds.
+
+    Where the system has a folder is found out when it is named: few rule files name more than one or two.
+    """
+
+    def __init__(self) -> None:
+        self._known: dict[str, str | None] = dict.fromkeys(_BUILT_IN)
+
+    def __getitem__(self, name: str) -> str:
+        folder = self._known[name]
+        if folder is None:
+            folder = self._known[name] = _built_in(name)
+        return folder
+
+    def __setitem__(self, name: str, folder: str) -> None:
+        self._known[name] = folder
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._known)
+
+    def __contains__(self, name: object) -> bool:
+        return name in self._known
+
+    def __len__(self) -> int:
+        return len(self._known)
+
+
+def _built_in(name: str) -> str:
+    if name == "home":
+        return str(Path.home())
+    if name == "temp":
+        return _temp_folder()
+    import platformdirs
+
+    return slashed.slashed(str(getattr(platformdirs, f"user_{name}_dir")()))
 
 
 def _temp_folder() -> str:

@@ -6,12 +6,12 @@ import re
 import tomllib
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
-from dataclasses import dataclass
 from typing import Any
 
 from frugal_sorter.rules.file.everyday import meant
 from frugal_sorter.rules.file.mistakes import InvalidValue, Mistake, Mistakes, syntax_mistake
 from frugal_sorter.rules.file.positions import KeyPath, line_at, lines_of
+from frugal_sorter.values import frozen
 
 _CONTROL = re.compile(r"[\x00-\x08\x0a-\x1f\x7f]|\t")
 
@@ -102,7 +102,7 @@ class Source:
         return ""
 
 
-@dataclass(frozen=True)
+@frozen
 class Keys:
     """The keys of a rule or, where it has none, those of the defaults.
 

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
-
 from frugal_sorter.rules.conditions.tree import Node
 from frugal_sorter.rules.file.mistakes import InvalidValue
 from frugal_sorter.rules.units import Duration
+from frugal_sorter.values import field, frozen
 
 # Dearer facts would be read from where an entry was, not from where it lies.
 _DEAREST = 5
@@ -15,7 +14,7 @@ _NO_TIME = Duration(0, 0)
 WEEK = Duration(0, 7 * 86_400)
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class TrashLimits:
     """What leaves the trash for good, the oldest first: what is too old, and what is too much.
 

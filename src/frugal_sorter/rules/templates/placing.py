@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Hashable
-from dataclasses import dataclass, replace
 from typing import NamedTuple
 
 from frugal_sorter.filesystem.bands import size_band
@@ -15,9 +14,10 @@ from frugal_sorter.rules.fields import Facts
 from frugal_sorter.rules.model import Rule, RuleBook
 from frugal_sorter.rules.templates.written import Filling, Missing, Slot, Template, initial_of
 from frugal_sorter.rules.units import local_time
+from frugal_sorter.values import mutable, replace
 
 
-@dataclass
+@mutable
 class Wanted:
     """Where a rule wants an entry to be, before clashes; `numbered` fills in the counter {n}."""
 

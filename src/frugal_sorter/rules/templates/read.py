@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 import unicodedata
 from collections.abc import Mapping
-from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING
 
@@ -14,6 +13,7 @@ from frugal_sorter.rules.file.mistakes import InvalidValue
 from frugal_sorter.rules.templates.stops import Part, Stopped, literal, where_stopped
 from frugal_sorter.rules.templates.written import EXTRAS, TOKEN, CaptureKind
 from frugal_sorter.rules.units import SECOND_NS
+from frugal_sorter.values import frozen
 
 if TYPE_CHECKING:
     import regex
@@ -43,7 +43,7 @@ def check_capture_name(name: str) -> None:
         raise InvalidValue(f"{{{name}}} is no name for what is captured", "use letters and digits")
 
 
-@dataclass(frozen=True, eq=False)
+@frozen(eq=False)
 class Reading:
     """A pattern that takes whole names apart.
 

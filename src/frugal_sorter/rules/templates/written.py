@@ -11,7 +11,6 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
 from types import MappingProxyType
 from typing import Literal
 
@@ -22,6 +21,7 @@ from frugal_sorter.rules.fields import FIELDS, Fact, Facts
 from frugal_sorter.rules.file.everyday import meant
 from frugal_sorter.rules.file.mistakes import InvalidValue
 from frugal_sorter.rules.units import local_time
+from frugal_sorter.values import field, frozen
 
 _DATE_CODES = frozenset("aAbBdHIjmMpSUwWyYGVu%")
 CaptureKind = Literal["text", "number", "date"]
@@ -31,14 +31,14 @@ _SLOT = re.compile(r'\{((?:[^{}"]|"[^"]*")*)\}')
 TOKEN = re.compile(r'(\{\{|\}\})|\{((?:[^{}"]|"[^"]*")*)\}|(/)|([{}])|([^{}/]+)')
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Missing:
     """A placeholder had no value, and which."""
 
     reason: str
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Slot:
     """One placeholder: alternatives, the first that has a value is taken, and a date format."""
 
@@ -47,7 +47,7 @@ class Slot:
     codes: str
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Template:
     """A target as written: for each path segment its literal texts and slots."""
 
@@ -98,7 +98,7 @@ class Template:
         return filled
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Wording:
     """A text with placeholders, such as a tag or one argument of a program; values stand in it as they are."""
 
@@ -130,7 +130,7 @@ def _missing(slot: Slot, value: Fact) -> Missing:
     return Missing(f"no value for {{{slot.written}}}{why}")
 
 
-@dataclass(frozen=True)
+@frozen
 class Filling:
     """What a template is filled in from, beside the facts of the entry.
 
