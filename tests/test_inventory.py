@@ -5,14 +5,18 @@ import io
 import json
 import os
 import subprocess
+from collections import Counter
+from contextlib import suppress
 from pathlib import Path
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from frugal_sorter.filesystem.walk import read_folder, walk
-from frugal_sorter.reports.inventory import WAYS, InventoryCounter, take_inventory
+from frugal_sorter import reports
+from frugal_sorter.filesystem.walk import read_folder, read_parts, walk
+from frugal_sorter.reports.inventory import WAYS, By, InventoryCounter, take_inventory
+from frugal_sorter.reports.totals import take_totals
 from tests.conftest import Frugal
 from tests.support import NOW_NS, file_names, put
 
@@ -73,6 +77,41 @@ def test_totals_are_those_of_find(
         ["find", root, "-mindepth", "1", "-type", "d", "-printf", "."], capture_output=True, check=True
     )
     assert inventory.folders == len(folders.stdout)
+
+
+@given(st.lists(st.lists(file_names, min_size=1, max_size=3), max_size=15), st.integers(1, 4), st.sampled_from(WAYS))
+def test_a_folder_that_is_read_in_parts_is_the_same_as_in_one(
+    tmp_path_factory: pytest.TempPathFactory, paths: list[list[str]], most: int, way: By
+) -> None:
+    root = tmp_path_factory.mktemp("tree").resolve()
+    for number, parts in enumerate(paths):
+        with suppress(OSError):  # a file where this one needs a folder
+            put(root.joinpath(*parts), b"x" * number)
+            os.link(root.joinpath(*parts), root / f"{number}.again")
+    whole, parts_of_it = read_folder(str(root), True), list(read_parts(str(root), True, most=most))
+    assert [one.further for one in parts_of_it] == [False] + [True] * (len(parts_of_it) - 1)
+    for column in ("names", "folders", "links", "others", "size"):
+        assert Counter(getattr(whole, column)) == Counter(name for one in parts_of_it for name in getattr(one, column))
+    assert all(len(one.names) + len(one.folders) <= most for one in parts_of_it)
+
+    def counted() -> tuple[object, ...]:
+        # A folder that lies in two is counted once, part by part too.
+        below = sorted(str(path) for path in root.iterdir() if path.is_dir())[:1]
+        found = InventoryCounter(hidden=True, by=(way,)).take([*below, str(root)])
+        return (
+            found.counts(),
+            found.folders,
+            found.further_names,
+            found.oldest,
+            found.newest,
+            take_totals({str(root): None}, 0).types,
+        )
+
+    plain = counted()
+    with pytest.MonkeyPatch.context() as patch:
+        for module in (reports.inventory, reports.totals):
+            patch.setattr(module, "COUNTED_AT_ONCE", most)
+        assert counted() == plain
 
 
 def test_the_walk_never_follows_a_link_and_names_what_it_cannot_read(folder: Path) -> None:

@@ -10,11 +10,13 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.errors import UsageError
 from frugal_sorter.execution.executor import changing, execute
 from frugal_sorter.execution.undo import plan_undo, run_to_undo
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.steps.kinds import ATTENDING, LASTING
 from tests.conftest import Frugal
 from tests.support import NOW_NS, book_of, carry_out, plan_of, put, rules_text, snapshot, undo
 
@@ -112,6 +114,28 @@ def test_history_and_the_disk_agree_whatever_is_taken_back_in_any_order(
             assert said.taken_back == len(back) and (said.undone_by is not None) is (len(back) == len(NAMES)), moves
     finally:
         del os.environ["XDG_STATE_HOME"]
+
+
+def test_what_lists_of_runs_say_is_what_their_steps_say(folder: Path) -> None:
+    for name in (*NAMES, "x.tmp", "y.bak"):
+        put(folder / "Intake" / name)
+    rules = (
+        'where = "ext is log"\ncopy = "Copies"\nmove = "Logs"',
+        'where = "ext is tmp"\ndelete = true',
+        'where = "ext is bak"\ntrash = true',
+    )
+    carry_out(plan_of(book_of(folder, *rules)))
+    undo_only(1, folder / "Intake/a.log", folder / "Intake/y.bak")
+    with Journal(ready_state_folder(), write=False) as journal:
+        for run in journal.numbers():
+            steps = [step for step, mark in journal.steps(run) if mark and mark.outcome == Outcome.DONE]
+            lasting = {step.id for step in steps if step.verb in ATTENDING or step.verb in LASTING}
+            back = {
+                step.of for undo, undone in journal.undos().items() if undone == run for step, _ in journal.steps(undo)
+            }
+            left = {step.id for step in steps} - lasting - back
+            assert journal.left_to_undo(run) == len(left) and journal.can_be_undone(run)
+            assert run == 2 or (lasting and back and left)
 
 
 @pytest.mark.parametrize("mode", [0o755, 0o1777, 0o2770, 0o700])

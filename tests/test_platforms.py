@@ -4,15 +4,62 @@ from __future__ import annotations
 
 import subprocess
 import sys
+from functools import partial
 from pathlib import Path
 
+import platformdirs
 import pytest
 
 from frugal_sorter.errors import UsageError
-from frugal_sorter.platforms import names, system
+from frugal_sorter.platforms import names, own_folders, system
+from frugal_sorter.rules.file.places import Places
 from frugal_sorter.trash.recycle_bin import RecycleBin
 from tests.conftest import Frugal, Mount
 from tests.support import book_of, moves_of, plan_of, put, rules_text
+
+PLACES = ("desktop", "documents", "downloads", "pictures", "music", "videos")
+
+
+@pytest.mark.skipif(system.NAME != "linux", reason="elsewhere the library is asked")
+@pytest.mark.parametrize("value", [None, "", "/srv/x", "/srv/x/", "relative", " /srv", "~/x"])
+@pytest.mark.parametrize("home", ["/home/maren", "/", "relative", "", None])
+def test_own_folders_are_where_the_library_has_them(
+    value: str | None, home: str | None, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    for name, told in [("HOME", home), *((f"XDG_{one}_HOME", value) for one in ("STATE", "CONFIG", "DATA"))]:
+        monkeypatch.setenv(name, told) if told is not None else monkeypatch.delenv(name, raising=False)
+    ours = own_folders.state_home("frugal-sorter"), own_folders.settings_home("frugal-sorter"), own_folders.data_home()
+    theirs = (
+        platformdirs.user_state_dir("frugal-sorter", appauthor=False), platformdirs.user_config_dir("frugal-sorter", appauthor=False),
+        platformdirs.user_data_dir(),
+    )  # fmt: skip
+    assert [Path(one) for one in ours] == [Path(one) for one in theirs]
+
+
+def test_folders_of_the_system_have_a_name_and_are_asked_for_only_where_it_is_used(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    asked: list[str] = []
+
+    def found(name: str) -> str:
+        asked.append(name)
+        return f"/srv/{name}"
+
+    for name in PLACES:
+        monkeypatch.setattr(platformdirs, f"user_{name}_dir", partial(found, name))
+
+    places = Places()
+    places["shelf"] = "/srv/shelf"
+    assert list(places) == ["home", *PLACES, "temp", "shelf"] and len(places) == 9
+    assert "music" in places and "kiln" not in places and places["home"] == str(Path.home()) and not asked
+    assert (places["music"], places["music"], places["shelf"]) == (
+        "/srv/music",
+        "/srv/music",
+        "/srv/shelf",
+    ) and asked == ["music"]
+    with pytest.raises(KeyError):
+        places["kiln"]
+
 
 # What a system does not have is taken away before anything is imported, and what it has is put in its place.
 FAKE = """

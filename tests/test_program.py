@@ -304,7 +304,21 @@ def test_the_demo_tells_the_whole_story(frugal: Frugal, own_home: Path) -> None:
 LIGHT = {"argparse", "rich", "lark", "sqlite3", "platformdirs", "tomllib", "json", "re", "ctypes", "regex", "pathlib"}
 
 
+# Long in loading, and for what few commands do.
+LATER = {
+    "dataclasses",
+    "inspect",
+    "platformdirs",
+    "shutil",
+    "tempfile",
+    "_hashlib",
+    "random",
+    "secrets",
+    "decimal",
+    "zipfile",
+}
 NOT_FOR_THE_LIST = (
+    "execution.recovery", "steps.registry",
     "rules.file.load", "rules.fields", "planning.endings", "reports.inventory", "duplicates.search", "execution.earlier_runs",
 )  # fmt: skip
 NOT_FOR_A_PREVIEW = (
@@ -319,9 +333,9 @@ NOT_FOR_A_PREVIEW = (
         ("['--version']", LIGHT),
         ("['--help']", LIGHT),
         ("['inventory', '.', '--format', 'csv']", {"rich", "lark", "sqlite3", "regex", "ctypes"}),
-        ("['history']", {"lark", "regex", "rich", *(f"frugal_sorter.{one}" for one in NOT_FOR_THE_LIST)}),
-        ("['preview', 'rules.toml']", {f"frugal_sorter.{one}" for one in NOT_FOR_A_PREVIEW}),
-        ("['check', 'rules.toml']", {"sqlite3", "pandas", "numpy", "psutil"}),
+        ("['history']", {"lark", "regex", "rich", *LATER, *(f"frugal_sorter.{one}" for one in NOT_FOR_THE_LIST)}),
+        ("['preview', 'rules.toml']", {*LATER, *(f"frugal_sorter.{one}" for one in NOT_FOR_A_PREVIEW)}),
+        ("['check', 'rules.toml']", {"sqlite3", "pandas", "numpy", "psutil", *LATER}),
     ],
 )
 def test_a_command_imports_only_what_it_needs(folder: Path, words: str, not_imported: set[str]) -> None:
@@ -330,7 +344,9 @@ def test_a_command_imports_only_what_it_needs(folder: Path, words: str, not_impo
         "import sys; before = set(sys.modules); from frugal_sorter.cli.main import main\n"
         f"main({words}); print(sorted(set(sys.modules) - before), file=sys.stderr)"
     )
-    done = subprocess.run([sys.executable, "-c", script], cwd=folder, capture_output=True, text=True, check=True)
+    # Twice: what a condition is made of is kept after the first time.
+    for _ in range(2):
+        done = subprocess.run([sys.executable, "-c", script], cwd=folder, capture_output=True, text=True, check=True)
     imported = set(eval(done.stderr))
     assert "frugal_sorter.cli.main" in imported
     assert not imported & not_imported

@@ -6,7 +6,6 @@ import argparse
 import os
 import re
 from collections.abc import Sequence
-from shutil import which
 
 from frugal_sorter.app.rules import leave_out
 from frugal_sorter.app.session import Session
@@ -167,9 +166,10 @@ def edit(view: PlanView, screen: Screen) -> None:
 
 def _edited(text: str) -> str:
     """Return a text as a person leaves it in an editor; nobody else can read it meanwhile."""
-    # Few ask for an editor, and these two are long in loading.
+    # Few ask for an editor, and these are long in loading.
     import subprocess
     import tempfile
+    from shutil import which
 
     named = os.environ.get("VISUAL") or os.environ.get("EDITOR") or next(filter(which, _EDITORS), "")
     try:

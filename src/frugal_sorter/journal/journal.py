@@ -337,7 +337,12 @@ class Journal:
 
     def can_be_undone(self, run: int) -> bool:
         """Tell whether something was done in a run that can be taken back at all."""
-        return bool(self._undoable(run))
+        marks = self._marks_of(run)
+        return any(
+            verb not in _STAYING and (mark := marks.get(step)) is not None and mark[0] == Outcome.DONE
+            for first, verbs, _ in self._kinds(run)
+            for step, verb in enumerate(verbs, first)
+        )
 
     def left_to_undo(self, run: int) -> int:
         """Return how many steps of a run were done and can still be taken back."""
@@ -357,8 +362,10 @@ class Journal:
 
     def _kinds(self, run: int) -> Iterator[tuple[int, list[VerbName], Sequence[int]]]:
         """Yield of each block of a run its first step, the verbs of its steps, and the steps that these take back."""
-        for first, blob in self._file.read("SELECT first, steps FROM packs WHERE run = ? ORDER BY id", (run,)):
+        # One after the other: most who ask stop at the first, and all blocks of a large run would be held at once.
+        for number, first in self._file.read("SELECT id, first FROM packs WHERE run = ? ORDER BY id", (run,)):
             with self._file.sound():
+                ((blob,),) = self._file.read("SELECT steps FROM packs WHERE id = ?", (number,))
                 verbs, of = kinds(blob)
             yield first, verbs, of
 

@@ -6,9 +6,11 @@ a step whose entry is not the same any more is skipped.
 
 from __future__ import annotations
 
+import io
 import json
 import os
 from collections import Counter
+from itertools import chain
 
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.fingerprint import look_like_or_none
@@ -40,7 +42,7 @@ def save_plan(plan: Plan, path: Path) -> None:
     try:
         descriptor = disk.open(path, disk.O_WRONLY | disk.O_CREAT | disk.O_EXCL | disk.O_CLOEXEC, 0o600)
         with open(descriptor, "w", encoding="ascii") as file:
-            for line in (head, *map(step_as_line, plan.steps)):
+            for line in chain([head], map(step_as_line, plan.steps)):
                 file.write(json.dumps(line) + "\n")
     except FileExistsError:
         raise UsageError(f"{path}: the file already exists", "choose another name, or remove it") from None
@@ -56,15 +58,17 @@ def load_plan(path: Path) -> Plan:
         StateError: root reads it and others could have written it.
     """
     try:
-        lines = read_input(path, LARGEST_FILE, lambda found: _refuse_others(path, found)).decode("ascii").splitlines()
+        raw = read_input(path, LARGEST_FILE, lambda found: _refuse_others(path, found))
     except OSError as error:
         raise UsageError(
             f"{path}: the plan cannot be read ({(error.strerror or '').lower()})", "`frugal preview --save` makes one"
         ) from None
-    except UnicodeDecodeError:
-        raise UsageError(f"{path}: this is no plan of this tool", "`frugal preview --save PLAN` makes one") from None
-    plan, sizes = _head(path, lines)
-    for number, text in enumerate(lines[1:], 2):
+    if not raw.isascii():
+        raise UsageError(f"{path}: this is no plan of this tool", "`frugal preview --save PLAN` makes one")
+    # Line by line, since all of them as texts would take more room than the plan.
+    lines = io.BytesIO(raw)
+    plan, sizes = _head(path, lines.readline())
+    for number, text in enumerate(lines, 2):
         if not text.strip():
             continue
         try:
@@ -88,11 +92,11 @@ def _refuse_others(path: Path, found: os.stat_result) -> None:
         raise UsageError(f"{path}: other accounts can write to this plan", f"read it, then chmod go-w {path}")
 
 
-def _head(path: Path, lines: list[str]) -> tuple[Plan, dict[int, int]]:
+def _head(path: Path, line: bytes) -> tuple[Plan, dict[int, int]]:
     try:
-        head = json.loads(lines[0])
+        head = json.loads(line)
         version, machine = head["frugal-plan"], head["machine"]
-    except (IndexError, ValueError, KeyError, TypeError):
+    except (ValueError, KeyError, TypeError, RecursionError):
         raise UsageError(f"{path}:1: this is no plan of this tool", "`frugal preview --save PLAN` makes one") from None
     if version != FORMAT:
         raise UsageError(f"{path}:1: this is a plan of format {version!r}", f"this version reads format {FORMAT}")
