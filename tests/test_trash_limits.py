@@ -13,9 +13,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from frugal_sorter.errors import FrugalError
-from frugal_sorter.filesystem.record import Identity, Place
+from frugal_sorter.filesystem.record import Identity, Place, place_of
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.journal.journal import Journal
+from frugal_sorter.planning import to_trash
 from frugal_sorter.planning.emptying import Weighed, held_back, leaving
 from frugal_sorter.rules.file.load import read_rules
 from frugal_sorter.rules.file.trash_limits import WEEK, TrashLimits
@@ -348,3 +349,35 @@ def test_a_condition_is_asked_of_the_name_and_place_that_an_entry_had(bin_: Path
     ):
         world = WORLD.__class__(time.time_ns())
         assert len(leaving(entries, TrashLimits(where=condition(text)), world)) == names
+
+
+@given(
+    st.lists(st.sampled_from(["a.log", "a.2.log", "A.log", "b", "b.2", "b.3", ".c"]), unique=True),
+    st.lists(st.sampled_from(["a.log", "a.2.log", "A.log", "b", "b.2", ".c.2"]), unique=True),
+    st.booleans(),
+)
+def test_a_trash_that_is_listed_gives_the_same_names_as_one_that_is_asked(
+    tmp_path_factory: pytest.TempPathFactory, files: list[str], notes: list[str], is_there: bool
+) -> None:
+    home = tmp_path_factory.mktemp("home").resolve()
+    root = FreedesktopBin(str(home / "Trash"), "", os.stat(home).st_dev)
+    if is_there:
+        for name in files:
+            put(home / "Trash/files" / name)
+        for name in notes:
+            put(home / f"Trash/info/{name}.trashinfo")
+    records = [
+        look(place_of(str(put(home / folder / name)))) for folder in "xyz" for name in ("a.log", "b", ".c", "A.log")
+    ]
+
+    def given_names(singly: int) -> list[str]:
+        with pytest.MonkeyPatch.context() as patch:
+            patch.setattr(to_trash, "_ASKED_SINGLY", singly)
+            patch.setattr(to_trash, "bin_for", lambda *_: root)
+            removals = to_trash.Removals()
+            targets = [removals.trash("r", "k", record).target for record in records]
+        return [target.name for target in targets if target is not None]
+
+    plain = given_names(1_000_000)
+    assert len(set(plain)) == len(plain) == len(records)
+    assert given_names(1) == given_names(5) == plain

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import suppress
 from itertools import groupby
 from typing import NamedTuple, cast
@@ -128,8 +128,10 @@ class _UndoPlanner:
         with Descriptors() as descriptors:
             self.verbs = verbs_for(RunContext(descriptors))
             # The last first: a folder comes back before what was in it, and a name is free before it is needed.
-            steps = reversed(list(self.journal.steps(self.run.id)))
-            done = [(step, mark) for step, mark in steps if mark is not None and mark.outcome == Outcome.DONE]
+            steps = self.journal.steps_backward(self.run.id)
+            done: Iterable[tuple[Step, Mark]]
+            done = ((step, mark) for step, mark in steps if mark is not None and mark.outcome == Outcome.DONE)
+            done = list(done) if self.only else done
             for group, members in groupby(done, key=lambda one: one[0].group):
                 for together in [list(members)] if group else [[one] for one in members]:
                     times += self._group(together)

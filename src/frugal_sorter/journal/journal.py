@@ -429,6 +429,11 @@ class Journal:
         for block in self._find("packs.run = ? ORDER BY packs.id", (run,)):
             yield from block.steps
 
+    def steps_backward(self, run: int) -> Iterator[tuple[Step, Mark | None]]:
+        """Yield the steps of a run as `steps` does, the last one first; only one block of them is held."""
+        for block in self._find("packs.run = ? ORDER BY packs.id DESC", (run,)):
+            yield from reversed(block.steps)
+
     def blocks_into(self, folder: str) -> Iterator[Block]:
         """Yield the blocks with steps whose target is in a folder, the last first; those of undos aside."""
         return self._touching("target", folder, "AND NOT runs.backward ORDER BY packs.id DESC")
