@@ -65,6 +65,14 @@ class Result:
         """Whether a step was skipped or failed, or its end is not known, which a person should know of."""
         return any(mark.outcome in _PROBLEMS for _, mark in self.not_done)
 
+    def add_done(self, steps: Sequence[Step]) -> None:
+        """Count steps that a person asked for and that were done."""
+        for step in steps:
+            verb = step.verb
+            self.by_verb[verb] = self.by_verb.get(verb, 0) + 1
+            self.bytes[verb] = self.bytes.get(verb, 0) + step.bytes
+        self.counted.add_all(steps)
+
     def counts(self) -> dict[Outcome | None, int]:
         """Return how many steps that a person asked for ended in which way."""
         counts: Counter[Outcome | None] = Counter(
@@ -97,6 +105,8 @@ class _Ends:
         self._catch_up = catch_up
         self._spans: list[_Span] = []
         self._others: list[Mark] = []
+        # Counted together when they are written down.
+        self._done: list[Step] = []
         self._waiting = 0
         self.unheard: OSError | None = None
         self.has_open = False
@@ -132,9 +142,7 @@ class _Ends:
         else:
             verb, number = step.verb, step.id
             if verb not in ATTENDING:
-                result.by_verb[verb] = result.by_verb.get(verb, 0) + 1
-                result.bytes[verb] = result.bytes.get(verb, 0) + step.bytes
-                result.counted.add(step)
+                self._done.append(step)
             # A mark without an identity means that of the journal, which knows a renewed step as it was before.
             if data or reason or number in self.renewed or not (now is None or now is step.was or now == step.was):
                 self._others.append(mark)
@@ -173,7 +181,8 @@ class _Ends:
         self._catch_up()
         self._journal.mark_done(self.result.run, [(span.first, span.last, span.is_there) for span in self._spans])
         self._journal.mark(self.result.run, self._others)
-        self._spans, self._others, self._waiting = [], [], 0
+        self.result.add_done(self._done)
+        self._spans, self._others, self._done, self._waiting = [], [], [], 0
 
 
 @contextmanager

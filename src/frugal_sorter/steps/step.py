@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from typing import NamedTuple
 
 from frugal_sorter.filesystem.record import Identity, Place
@@ -87,9 +88,23 @@ class ByVerb(dict[VerbName, Count]):
 
     def add(self, step: Step) -> None:
         """Take in one more step; those about one entry follow each other."""
-        if step.place != self._last.get(step.verb):
-            self._last[step.verb] = step.place
-            self[step.verb] = self.get(step.verb, NONE) | step.count
+        self.add_all([step])
+
+    def add_all(self, steps: Iterable[Step]) -> None:
+        """Take in more steps, in their order."""
+        last, files = self._last, dict[VerbName, int]()
+        for step in steps:
+            verb, place = step.verb, step.source or step.target
+            if place == last.get(verb):
+                continue
+            assert place is not None
+            last[verb] = place
+            if step.was is None or step.was.kind != "folder":
+                files[verb] = files.get(verb, 0) + 1
+            else:
+                self[verb] = self.get(verb, NONE) | step.count
+        for verb, number in files.items():
+            self[verb] = self.get(verb, NONE) | Count(number)
 
 
 class NotTouched(NamedTuple):
