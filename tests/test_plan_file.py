@@ -8,9 +8,10 @@ from pathlib import Path
 import pytest
 
 from frugal_sorter.changes.outcome import Outcome
-from frugal_sorter.errors import StateError
+from frugal_sorter.errors import FrugalError, StateError
 from frugal_sorter.execution.earlier_runs import about
 from frugal_sorter.journal.journal import Journal
+from frugal_sorter.planning.plan_file import load_plan
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.reserve import PARTS, Reserve
 from tests.conftest import IS_ROOT, Frugal
@@ -90,6 +91,44 @@ def test_a_damaged_plan_is_refused_with_its_line(
     before = snapshot(intake)
     error = frugal("tidy", "--plan", "later.plan", "--yes", code=2).stderr
     assert where in error and what in error and snapshot(intake) == before
+
+
+VALUES: tuple[object, ...] = (
+    None,
+    True,
+    -1,
+    1 << 70,
+    1.5,
+    "",
+    "x",
+    "\ud800",
+    "/",
+    [],
+    [[]],
+    [None],
+    {},
+    {"a": []},
+    {"/srv": 1 << 70},
+    float("nan"),
+)
+
+
+def test_whatever_stands_in_a_line_it_is_read_or_refused_in_one_line(intake: Path, frugal: Frugal) -> None:
+    frugal("preview", "rules.toml", "--save", "later.plan")
+    plan = intake.parent / "later.plan"
+    lines = [json.loads(line) for line in plan.read_text().splitlines()]
+    refused = 0
+    for number, line in enumerate(lines):
+        for key in line:
+            for value in VALUES:
+                changed = [*lines[:number], {**line, key: value}, *lines[number + 1 :]]
+                plan.write_text("\n".join(map(json.dumps, changed)))
+                try:
+                    load_plan(plan)
+                except FrugalError as error:
+                    assert str(plan) in error.message and error.hint
+                    refused += 1
+    assert refused > 100
 
 
 @pytest.mark.parametrize(

@@ -11,11 +11,12 @@ import json
 import os
 from collections import Counter
 from itertools import chain
+from typing import cast
 
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.fingerprint import look_like_or_none
 from frugal_sorter.filesystem.record import Identity, Place
-from frugal_sorter.planning.plan import SAVED, Plan
+from frugal_sorter.planning.plan import SAVED, Kind, Plan
 from frugal_sorter.platforms import disk
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.state.folders import is_writable_by_others, machine_id, refuse_writable_by_others
@@ -103,7 +104,7 @@ def _head(path: Path, line: bytes) -> tuple[Plan, dict[int, int]]:
     if machine != machine_id():
         raise UsageError(f"{path}:1: this plan was made on another machine", "make it anew on this one")
     try:
-        plan = Plan(head["kind"], int(head["made_ns"]), str(head["origin"]))
+        plan = Plan(cast(Kind, str(head["kind"])), int(head["made_ns"]), str(head["origin"]))
         plan.levels = {proper_place(folder).path: _count_or_none(most) for folder, most in head["levels"].items()}
         plan.rules = list(map(str, head["rules"]))
         plan.seen = Count(*map(int, head["seen"]))
