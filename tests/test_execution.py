@@ -38,6 +38,35 @@ def tidy(folder: Path, *rules: str, again: bool = False) -> Result:
     return carry_out(plan_of(book_of(folder, *rules), again=again))
 
 
+@pytest.mark.parametrize(
+    "rule",
+    [
+        'unpack = "U/{stem}"', 'move = "New"', 'move = "New/{stem}/deep"', 'move = "{stem}/deep"', 'move = "../Out/{stem}"',
+        'copy = "New/{stem}"\nmove = "Other/{stem}"', 'pack = "New/{stem}/all.zip"',
+    ],
+)  # fmt: skip
+@pytest.mark.parametrize("is_used", [False, True])
+def test_where_nothing_was_done_no_folder_shows_a_time_of_the_run(folder: Path, rule: str, is_used: bool) -> None:
+    for name in ("a.zip", "b.zip", "c.zip"):
+        put(folder / "Intake" / name, "no archive")
+    put(folder / "Out/there.txt")
+    for path in (folder / "Intake", folder / "Out", folder):
+        os.utime(path, (1_000, 1_000))
+    plan = plan_of(book_of(folder, f'where = "ext is zip"\n{rule}'))
+    for step in plan.steps:
+        # Not what it was when it was planned: nothing is done with it.
+        if step.was is not None and not (is_used and step.place.name == "c.zip"):
+            step.was = step.was._replace(size=1, mtime_ns=1)
+    before = snapshot(folder)
+    result = carry_out(plan)
+    if is_used and "unpack" not in rule:
+        assert result.done or "pack" in rule
+    else:
+        assert not result.done and snapshot(folder) == before
+    undo(result.run)
+    assert snapshot(folder) == before
+
+
 def test_tidy_again_undo_and_redo(folder: Path) -> None:
     for index, name in enumerate(("a.jpg", "b.jpg", "sub/a.jpg", "c", "d.log")):
         put(folder / "Intake" / name, f"{index}", age_days=index * 40).chmod(0o640 - index)

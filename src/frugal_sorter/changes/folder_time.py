@@ -22,6 +22,11 @@ class FolderTime:
         self._before = disk.fstat(fd)
         self._changed_ns: int | None = None
 
+    def at(self, fd: int) -> FolderTime:
+        """Go on with another descriptor of the same folder."""
+        self._fd = fd
+        return self
+
     def note(self) -> None:
         """Take in that something was just changed in it."""
         self._changed_ns = disk.fstat(self._fd).st_mtime_ns

@@ -7,6 +7,7 @@ from collections.abc import Callable, Mapping, Sequence
 from typing import Any, NamedTuple
 
 from frugal_sorter.changes.descriptors import Descriptors
+from frugal_sorter.changes.folder_time import FolderTime
 from frugal_sorter.changes.outcome import NotDone, Outcome
 from frugal_sorter.filesystem.record import Identity, Place
 from frugal_sorter.filesystem.walk import reason_of
@@ -44,6 +45,7 @@ class RunContext:
         became: the same for places, and what earlier steps have made of the entries that came there.
         removed: filled in: the paths of unfinished parts that were removed.
         stray: filled in: entries that left the trash, and whose info files could not be removed.
+        making: filled in: for each folder that was made, by its step, the time that the folder around it had.
     """
 
     descriptors: Descriptors
@@ -57,6 +59,7 @@ class RunContext:
     became: dict[Place, Identity] = field(default_factory=dict)
     removed: list[str] = field(default_factory=list)
     stray: list[Place] = field(default_factory=list)
+    making: dict[int, FolderTime] = field(default_factory=dict)
 
     def private(self, step: Step) -> str:
         """Return the only name under which a step may leave something unfinished, beside its final place."""

@@ -9,6 +9,7 @@ from collections.abc import Iterable
 from contextlib import suppress
 
 from frugal_sorter.changes.copier import opened
+from frugal_sorter.changes.folder_time import FolderTime
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.changes.removal import remove_folder
 from frugal_sorter.changes.rights import give_attributes, give_mode, give_owner
@@ -31,10 +32,13 @@ class MakeFolder(Verb):
         assert step.target is not None
         name = step.target.name
         parent_fd = self._context.descriptors.folder(step.target.folder)
+        time = FolderTime(parent_fd)
         try:
             disk.mkdir(name, dir_fd=parent_fd)
         except FileExistsError:
             return Mark(step.id, Outcome.NOT_RUN, "there already")
+        time.note()
+        self._context.making[step.id] = time
         try:
             with opened(name, LIST, parent_fd) as made:
                 # Whoever may write in the parent can put another folder in its place at once; what is done to
@@ -110,6 +114,11 @@ def remove_unused(context: RunContext, ended: Iterable[tuple[Step, Mark]]) -> li
             fd, found = context.descriptors.entry(step.target)
             if found.identity.same_who(mark.now):
                 context.descriptors.forget(path)
+                # Where nothing else was done in it since, the folder around it looks as if it had never been there.
+                time = context.making.get(step.id)
+                is_ours = time is not None and time.at(fd).is_ours()
                 remove_folder(fd, step.target.name)
+                if time is not None and is_ours:
+                    time.give_back()
                 marks.append(Mark(step.id, Outcome.NOT_RUN, "removed again, since nothing came into it"))
     return marks
