@@ -23,6 +23,7 @@ from typing import NamedTuple
 
 from calls import measure as counting
 from changes import measure as changed_by
+from cold import measure as reading_cold
 from duplicates import measure as searched_in
 from growth import measure as growing
 from growth import too_steep
@@ -237,7 +238,10 @@ def measure(folder: Path) -> list[str]:
     changed = [*showing(folder, FRUGAL), *changes(folder), *duplicates(folder)]
     lines = ["| work | against | median ratio | least to most | goal |", "| --- | --- | --- | --- | --- |"]
     lines += [*figures, *changed]
-    for more in (running_steadily(folder, FRUGAL), growing(folder), counting(folder, FRUGAL)):
+    for more in (
+        running_steadily(folder, FRUGAL), growing(folder), counting(folder, FRUGAL),
+        reading_cold(folder, FRUGAL, tree, small),
+    ):  # fmt: skip
         lines += ["", *more]
     lines += ["", f"Matching 20 rules of two to three tests costs {cost:.2f} µs a file on top of the walk (goal 1)."]
     lines += [f"Peak memory of `frugal {name}` grows by {size:.0f} bytes a file." for name, size in grown.items()]
