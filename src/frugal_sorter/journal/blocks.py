@@ -106,8 +106,8 @@ def kinds(blob: bytes) -> tuple[list[VerbName], Sequence[int]]:
     """
     loaded: list[Any] = json.loads(zlib.decompress(blob))
     verbs, of = loaded[0], loaded[-1] or ()
-    if set(map(type, verbs)) != {str}:
-        raise ValueError("a verb is no text")
+    if set(map(type, verbs)) != {str} or not {int, type(None)}.issuperset(map(type, of)):
+        raise ValueError("a verb is no text, or a number of a step none")
     return verbs, of
 
 

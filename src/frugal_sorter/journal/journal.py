@@ -364,10 +364,11 @@ class Journal:
         """Yield of each block of a run its first step, the verbs of its steps, and the steps that these take back."""
         # One after the other: most who ask stop at the first, and all blocks of a large run would be held at once.
         for number, first in self._file.read("SELECT id, first FROM packs WHERE run = ? ORDER BY id", (run,)):
-            with self._file.sound():
-                ((blob,),) = self._file.read("SELECT steps FROM packs WHERE id = ?", (number,))
-                verbs, of = kinds(blob)
-            yield first, verbs, of
+            # None where another process has forgotten the run meanwhile.
+            for (blob,) in self._file.read("SELECT steps FROM packs WHERE id = ?", (number,)):
+                with self._file.sound():
+                    first, (verbs, of) = int(first), kinds(blob)
+                yield first, verbs, of
 
     def _left_of(self, run: int, undoing: Sequence[int], left: Mapping[int, set[int]]) -> set[int]:
         """Return the steps of a run that no undo has taken back, or that were done again after all since.
@@ -475,13 +476,17 @@ class Journal:
             f" FROM packs JOIN runs ON runs.id = packs.run WHERE {where}",
             values,
         )
+        marks_of: tuple[int, dict[int, tuple[object, ...]]] = 0, {}
         for number, run, first, blob, began_ns, backward in rows:
             with self._file.sound():
                 # Before it is taken apart: a name stands in few blocks of many.
                 if name and not mentions(blob, name):
                     continue
                 steps = self._steps(number, first, blob)
-                marks = self._marks_of(run)
+                # Held here, since who asks may ask of other runs in between.
+                if marks_of[0] != run:
+                    marks_of = run, self._marks_of(run)
+                marks = marks_of[1]
                 ended = [(step, _mark_of(step, marks.get(step.id))) for step in steps]
             yield Block(run, began_ns, bool(backward), ended)
 

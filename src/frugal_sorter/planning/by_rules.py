@@ -103,6 +103,13 @@ class _Found:
         self.settled.add(other.settled)
 
 
+def _taken_from(hits: list[_Hit]) -> Iterator[_Hit]:
+    """Yield the hits in their order, each of which goes as its steps come, so that not all of both are held at once."""
+    hits.reverse()
+    while hits:
+        yield hits.pop()
+
+
 @contextmanager
 def _opened(folder: str) -> Iterator[int | None]:
     """Open a folder in which many files are looked at; without it each is found by its whole path."""
@@ -165,8 +172,8 @@ class _Planner:
         # Only now, in one process: targets and their numbers depend on what came before.
         folders = sorted({hit.place.folder for hit in self.found.hits}, key=lambda folder: folder.split("/"))
         rank = {folder: number for number, folder in enumerate(folders)}
-        hits = sorted(self.found.hits, key=lambda hit: (rank[hit.place.folder], hit.place.name))
-        for folder, together in groupby(hits, key=lambda hit: hit.place.folder):
+        self.found.hits.sort(key=lambda hit: (rank[hit.place.folder], hit.place.name))
+        for folder, together in groupby(_taken_from(self.found.hits), key=lambda hit: hit.place.folder):
             with _opened(folder) as descriptor:
                 for hit in together:
                     self._hit(hit, descriptor)
