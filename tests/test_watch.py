@@ -325,13 +325,13 @@ def test_only_where_something_changed_is_looked_at(folder: Path, monkeypatch: py
     )
     room.start()
     read: list[str] = []
-    plain = walk.read_folder
+    plain = walk.read_parts
 
-    def reading(path: str, *rest: Any) -> Listing:
+    def reading(path: str, *rest: Any) -> Iterator[Listing]:
         read.append(path)
         return plain(path, *rest)
 
-    monkeypatch.setattr(walk, "read_folder", reading)
+    monkeypatch.setattr(walk, "read_parts", reading)
     room.write("Intake/b/c/x.log")
     room.settle(10)
     intake = str(folder / "Intake")

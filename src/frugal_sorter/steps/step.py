@@ -99,12 +99,13 @@ class ByVerb(dict[VerbName, Count]):
                 continue
             assert place is not None
             last[verb] = place
+            self.setdefault(verb, NONE)  # in the order in which they are met
             if step.was is None or step.was.kind != "folder":
                 files[verb] = files.get(verb, 0) + 1
             else:
-                self[verb] = self.get(verb, NONE) | step.count
+                self[verb] |= step.count
         for verb, number in files.items():
-            self[verb] = self.get(verb, NONE) | Count(number)
+            self[verb] |= Count(number)
 
 
 class NotTouched(NamedTuple):
