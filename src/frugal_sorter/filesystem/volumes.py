@@ -9,7 +9,6 @@ from functools import cache
 from typing import NamedTuple
 
 from frugal_sorter.filesystem.record import is_inside, place_of
-from frugal_sorter.filesystem.status import look
 from frugal_sorter.platforms import disk, names, slashed, system, volumes
 from frugal_sorter.state.remembered import for_a_session
 from frugal_sorter.values import frozen
@@ -110,6 +109,9 @@ def volumes_below(folders: Iterable[str]) -> list[Seen]:
 
 
 def _seen_at(top: str) -> Seen | None:
+    # A list of runs knows volumes and looks at none.
+    from frugal_sorter.filesystem.status import look
+
     try:
         found, above, room = look(place_of(top)), disk.lstat(os.path.dirname(top)), volumes.room(top)
     except OSError:

@@ -13,7 +13,7 @@ import json
 import os
 from collections import Counter, OrderedDict
 from collections.abc import Iterator, Mapping, Sequence
-from typing import NamedTuple, cast
+from typing import TYPE_CHECKING, NamedTuple, cast
 
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.errors import UsageError
@@ -24,7 +24,6 @@ from frugal_sorter.journal.database import Database
 from frugal_sorter.journal.run import Counts, Run, RunState
 from frugal_sorter.journal.schema import Numbering, write_block
 from frugal_sorter.journal.visits import COLUMNS, Visit, row_of, visit_of
-from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import accounts, disk
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.units import DAY_NS
@@ -32,6 +31,9 @@ from frugal_sorter.state.last_run import LastRun
 from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.kinds import ATTENDING, LASTING, VerbName
 from frugal_sorter.steps.step import Step
+
+if TYPE_CHECKING:
+    from frugal_sorter.planning.plan import Plan
 
 FILE_NAME = "journal.sqlite"
 # So many blocks are kept as they were read, for the next who asks.

@@ -4,15 +4,18 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Mapping, Sequence
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
-from frugal_sorter.changes.descriptors import Descriptors
-from frugal_sorter.changes.folder_time import FolderTime
 from frugal_sorter.changes.outcome import NotDone, Outcome
 from frugal_sorter.filesystem.record import Identity, Place
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.steps.step import Step
 from frugal_sorter.values import field, mutable
+
+if TYPE_CHECKING:
+    # A list of runs has marks and no verbs.
+    from frugal_sorter.changes.descriptors import Descriptors
+    from frugal_sorter.changes.folder_time import FolderTime
 
 # Why a step of a killed run has no effect.
 INTERRUPTED = "interrupted before it was done"

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import base64
 from collections.abc import Callable
 from typing import Any
 
@@ -52,8 +51,10 @@ def is_attributes(value: Any) -> bool:
 
 
 def is_base64(value: Any) -> bool:
+    from base64 import b64decode
+
     try:
-        base64.b64decode(value, validate=True)
+        b64decode(value, validate=True)
     except (ValueError, TypeError):
         return False
     return True
