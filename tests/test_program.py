@@ -316,6 +316,9 @@ LATER = {
     "secrets",
     "decimal",
     "zipfile",
+    "logging",
+    "subprocess",
+    "pickle",
 }
 NOT_FOR_THE_LIST = (
     "execution.recovery", "steps.registry",
@@ -346,10 +349,12 @@ NOT_FOR_A_PREVIEW = (
             },
         ),
         ("['preview', 'rules.toml']", {*LATER, *(f"frugal_sorter.{one}" for one in NOT_FOR_A_PREVIEW)}),
+        ("['tidy', 'rules.toml', '--yes']", {"lark", "regex", "rich", *LATER}),
         ("['check', 'rules.toml']", {"sqlite3", "pandas", "numpy", "psutil", *LATER}),
     ],
 )
 def test_a_command_imports_only_what_it_needs(folder: Path, words: str, not_imported: set[str]) -> None:
+    (folder / "Intake").mkdir()
     (folder / "rules.toml").write_text(rules_text('where = "everything"\nmove = "{type}"'))
     script = (
         "import sys; before = set(sys.modules); from frugal_sorter.cli.main import main\n"

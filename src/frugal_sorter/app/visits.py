@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import logging
 import os
-import subprocess
 import time
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager, suppress
@@ -18,6 +16,7 @@ from frugal_sorter.journal.visits import TROUBLE, Amount, Driver, Visit, VisitOu
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import accounts
 from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.state.log import log
 from frugal_sorter.state.owner_log import OwnerLog
 from frugal_sorter.state.settings import read_settings
 from frugal_sorter.steps.base import Mark
@@ -28,7 +27,6 @@ from frugal_sorter.values import field, mutable, replace
 if TYPE_CHECKING:
     from frugal_sorter.execution.executor import Result
 
-_LOG = logging.getLogger("frugal_sorter")
 # What decides how a command works; any other variable may hold a secret.
 _TELLING = ("HOME", "LANG", "LC_ALL", "LOGNAME", "PATH", "SHELL", "TZ", "USER", "XDG_CONFIG_HOME", "XDG_STATE_HOME")
 _PROBLEM_SECONDS = 60
@@ -247,6 +245,8 @@ def _tell_of_trouble(visit: Visit) -> None:
     command = read_settings().on_problem
     if not command:
         return
+    import subprocess  # where nothing went wrong nobody is told
+
     try:
         subprocess.run(
             command, input=summary_of(visit).encode("utf-8", "surrogateescape"), timeout=_PROBLEM_SECONDS,
@@ -254,7 +254,7 @@ def _tell_of_trouble(visit: Visit) -> None:
         )  # fmt: skip
     except (OSError, subprocess.SubprocessError) as error:
         # That nobody could be told is itself written where people look.
-        _LOG.error("on-problem: %s: %s", command[0], error)
+        log().error("on-problem: %s: %s", command[0], error)
         raise StateError(
             f"on-problem: {command[0]} could not tell of it ({error})", "see `[on-problem]` in the settings"
         ) from error

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import logging
 import os
 import time
 from collections import Counter
@@ -17,6 +16,7 @@ from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.state.lock import writer_lock
+from frugal_sorter.state.log import log
 from frugal_sorter.steps.base import STOPPED, Mark, RunContext, attempt
 from frugal_sorter.steps.info_files import remove_stray_infos
 from frugal_sorter.steps.kinds import ATTENDING, REPLACING, STAYING, TAKING, VerbName
@@ -28,7 +28,6 @@ from frugal_sorter.values import field, mutable
 BATCH = 1_000
 # What a person should know of.
 _PROBLEMS = (Outcome.SKIPPED, Outcome.FAILED, Outcome.OPEN)
-_LOG = logging.getLogger("frugal_sorter")
 
 
 @mutable
@@ -133,7 +132,7 @@ class _Ends:
             if step.verb not in ATTENDING or step.verb == "make-folder":
                 result.not_done.append((step, mark))
             if outcome in _PROBLEMS:
-                _LOG.warning("run %s: %s %r: %r", result.run, step.verb, step.place.path, mark.reason)
+                log().warning("run %s: %s %r: %r", result.run, step.verb, step.place.path, mark.reason)
             if outcome is Outcome.OPEN:
                 # Without a mark, so that the recovery finds out and puts right what is left of it.
                 self.has_open = True
@@ -232,7 +231,7 @@ def execute(
     # From here on a crash leaves a run behind that the next command finds, with all that was meant.
     began_ns = time.time_ns()
     run = journal.begin(plan, began_ns)
-    _LOG.info("run %s begins: %s by %s, %s steps", run, plan.kind, plan.origin, len(plan.steps))
+    log().info("run %s begins: %s by %s, %s steps", run, plan.kind, plan.origin, len(plan.steps))
     with Descriptors() as descriptors:
         # A clock that was set back tells nothing about what was seen before what.
         planned_ns = plan.made_ns if plan.made_ns <= began_ns else 0
@@ -249,7 +248,7 @@ def execute(
     # With an open step the run stays open too: it is the recovery of the next command that ends it.
     if not execution.ends.has_open:
         journal.close(run, "stopped" if result.stopped else "done", time.time_ns(), result.counts())
-    _LOG.info("run %s ends: %s done, %s not", run, result.done, len(result.not_done))
+    log().info("run %s ends: %s done, %s not", run, result.done, len(result.not_done))
     # Only now, when all is done and written down: the exit code says that the list is not complete.
     if execution.ends.unheard is not None:
         raise execution.ends.unheard

@@ -8,7 +8,6 @@ all that it did not take itself.
 from __future__ import annotations
 
 import os
-import pickle
 import struct
 from collections.abc import Callable, Iterable, Sequence
 from typing import Any, NoReturn, TypeVar
@@ -89,6 +88,8 @@ def fork_with_pipe() -> tuple[int, int]:
 def _send(answer: int, found: object) -> NoReturn:
     """Send what a fork found, and end it; nothing of the other process is cleaned up here."""
     try:
+        import pickle  # a small tree has no fork
+
         with open(answer, "wb") as pipe:
             pickle.dump(found, pipe, pickle.HIGHEST_PROTOCOL)
     finally:
@@ -97,6 +98,8 @@ def _send(answer: int, found: object) -> NoReturn:
 
 def _received(child: int, answer: int) -> Any | None:
     """Return what a fork sent, None where it died before."""
+    import pickle
+
     try:
         with open(answer, "rb") as pipe:
             found = pickle.load(pipe)

@@ -2,13 +2,24 @@
 
 from __future__ import annotations
 
-import logging
+from typing import TYPE_CHECKING
 
 from frugal_sorter.platforms import disk
 from frugal_sorter.platforms.slashed import Path
 
+if TYPE_CHECKING:
+    import logging
+
 FILE_NAME = "frugal.log"
 _LARGEST_BYTES, _OLD_FILES = 1_000_000, 3
+
+
+def log() -> logging.Logger:
+    """Return where the lines of this program go."""
+    # Loaded with the first line: a run that finds nothing to do writes none.
+    import logging
+
+    return logging.getLogger("frugal_sorter")
 
 
 def open_log(folder: Path, level: str) -> None:
@@ -18,14 +29,16 @@ def open_log(folder: Path, level: str) -> None:
         folder: the state folder.
         level: from which level on, `off` for nothing.
     """
-    logger = logging.getLogger("frugal_sorter")
+    import logging
+    from logging.handlers import RotatingFileHandler
+
+    logger = log()
     logger.propagate = False
     if logger.handlers:
         return
     if level == "off":
         logger.addHandler(logging.NullHandler())
         return
-    from logging.handlers import RotatingFileHandler
 
     class OwnFile(RotatingFileHandler):
         """Only this account may read it; that it cannot be written stops nothing."""

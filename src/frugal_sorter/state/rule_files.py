@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 from contextlib import suppress
 
 from frugal_sorter.errors import StateError
@@ -23,6 +22,8 @@ def keep_new(folder: Path, raw: bytes, mode: int) -> Path:
     Raises:
         StateError: it cannot be written.
     """
+    import hashlib  # here alone: each run looks for versions that are too old
+
     path = folder / _FOLDER / f"{hashlib.sha256(raw).hexdigest()[:32]}-{mode:o}.toml"
     private = path.with_suffix(".new")
     try:
