@@ -599,3 +599,34 @@ def test_a_note_of_the_trash_that_recovery_cannot_remove_is_named(
     ]
     frugal("trash", "--orphans", "--yes")
     assert not info.exists()
+
+
+@pytest.mark.parametrize(
+    "extras",
+    [
+        'comment = "hi {name}"',
+        'tag = "kiln"',
+        'tag = "kiln"\ncomment = "x"',
+        'untag = "old"',
+        'retag = ["new"]',
+    ],
+)
+@pytest.mark.parametrize("had", [{}, {"user.xdg.tags": b"old,left", "user.xdg.comment": b"before"}])
+def test_what_a_volume_does_not_keep_of_an_entry_comes_back_as_it_was_before_the_run(
+    folder: Path, mount: Mount, extras: str, had: dict[str, bytes]
+) -> None:
+    stick = mount("exfat")
+    for name in ("a.log", "b.log"):
+        put(folder / "Intake" / name, name)
+        for key, value in had.items():
+            os.setxattr(folder / "Intake" / name, key, value)
+    before = snapshot(folder / "Intake")
+    result = carry_out(plan_of(book_of(folder, f'where = "ext is log"\n{extras}\nmove = "{stick}/Logs"')))
+    assert sorted(os.listdir(stick / "Logs")) == ["a.log", "b.log"] and not result.not_done
+    undone = undo()
+    assert not undone.not_done and snapshot(folder / "Intake") == before
+    # And there once more, since an undo can be taken back.
+    undo(2)
+    assert sorted(os.listdir(stick / "Logs")) == ["a.log", "b.log"]
+    undo(3)
+    assert snapshot(folder / "Intake") == before

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import os
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import suppress
@@ -253,9 +254,15 @@ class _UndoPlanner:
             self.coming[step.target] = self.coming.get(step.source, step.source)
             if step.was is not None:
                 self.came[step.target] = step.was
+                self._has_again(step, step.was)
             if step.verb == "move":
                 step.verb = self._kind_of_move(step)
         return [*folders, step]
+
+    def _has_again(self, step: Step, now: Identity) -> None:
+        """Take in which attributes an entry gets back that the volume where it is now did not keep."""
+        for name, value in step.details.get("restore", {}).get("", {}).get("attributes", {}).items():
+            self.texts[now.dev, now.ino, name] = base64.b64decode(value).decode("utf-8", "surrogateescape")
 
     def _is_itself(self, step: Step) -> bool:
         """Tell whether what stands at the target of a step is its own entry: both names are one, but for case."""
