@@ -9,18 +9,17 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from operator import attrgetter
-from typing import Any, Generic, TypeVar, cast, dataclass_transform, overload
+from typing import Any, TypeVar, cast, dataclass_transform, overload
 
 _V = TypeVar("_V")
-_C = TypeVar("_C", bound=type)
 
 
-class _Field(Generic[_V]):
+class _Field:
     """How a field begins where nothing is given for it."""
 
     __slots__ = ("compare", "default", "default_factory")
 
-    def __init__(self, default: object, default_factory: Callable[[], _V] | None, compare: bool) -> None:
+    def __init__(self, default: object, default_factory: Callable[[], object] | None, compare: bool) -> None:
         self.default = default
         self.default_factory = default_factory
         self.compare = compare
@@ -108,7 +107,7 @@ _EQUAL: dict[str, object] = {"__eq__": _equal, "__hash__": None}
 def _made(cls: type | None, compared: dict[str, object], slots: bool, order: bool) -> Any:
     if cls is None:
         return lambda cls: _made(cls, compared, slots, order)
-    inherited: dict[str, _Field[Any] | None] = {}
+    inherited: dict[str, _Field | None] = {}
     for base in reversed(cls.__mro__[1:]):
         inherited |= base.__dict__.get("__fields__", {})
     own = cls.__annotations__
@@ -136,14 +135,14 @@ def _getter(names: list[str]) -> Any:
     return attrgetter(*names) if names else type
 
 
-def _field_of(cls: type, name: str) -> _Field[Any] | None:
+def _field_of(cls: type, name: str) -> _Field | None:
     default = cls.__dict__.get(name, _NOT_GIVEN)
     if default is _NOT_GIVEN:
         return None
     return default if isinstance(default, _Field) else _Field(default, None, True)
 
 
-def _init_of(cls: type, fields: dict[str, _Field[Any] | None]) -> Callable[..., None]:
+def _init_of(cls: type, fields: dict[str, _Field | None]) -> Callable[..., None]:
     """Return the function that fills a new value, with the same parameters as the class has fields."""
     known: dict[str, Any] = {"_not_given": _NOT_GIVEN}
     parameters, lines = ["self"], []
