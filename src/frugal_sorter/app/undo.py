@@ -76,8 +76,8 @@ def runs_since(session: Session, since_ns: int) -> list[tuple[Run, int]]:
 
 
 def _done_again(undone: Run, journal: Journal) -> int | None:
-    runs = {run.id: run for run in journal.runs()}
-    first, turns = undone, 0
-    while first.undoes is not None and first.undoes in runs:
-        first, turns = runs[first.undoes], turns + 1
-    return first.id if turns % 2 else None
+    undos, known = journal.undos(), set(journal.numbers())
+    first, turns = undone.id, 0
+    while first in undos and undos[first] in known:
+        first, turns = undos[first], turns + 1
+    return first if turns % 2 else None
