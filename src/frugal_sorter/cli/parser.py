@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import os
 import sys
+from functools import partial
 from typing import NoReturn
 
 from frugal_sorter.errors import UsageError
@@ -12,15 +13,13 @@ from frugal_sorter.errors import UsageError
 _USUAL_WIDTH = 80
 
 
-class HelpFormatter(argparse.RawDescriptionHelpFormatter):
-    """Lays out the help of a command, as wide as the terminal.
+def help_formatter() -> partial[argparse.RawDescriptionHelpFormatter]:
+    """Return what lays out the help of a command, as wide as the terminal.
 
-    One is made for each argument that is added. The parent would load `shutil` to ask for the width, and with it three
-    libraries for archives.
+    One is made for each argument that is added. Not told the width, each would ask for it, and load `shutil` for that, with
+    three libraries for archives.
     """
-
-    def __init__(self, prog: str) -> None:
-        super().__init__(prog, width=_columns() - 2)
+    return partial(argparse.RawDescriptionHelpFormatter, width=_columns() - 2)
 
 
 def _columns() -> int:

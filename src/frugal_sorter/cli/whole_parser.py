@@ -7,7 +7,7 @@ import importlib
 from typing import Any
 
 from frugal_sorter.cli.main import COMMANDS
-from frugal_sorter.cli.parser import HelpFormatter, Parser
+from frugal_sorter.cli.parser import Parser, help_formatter
 
 
 def parser_of(name: str, summary: str) -> Parser:
@@ -15,7 +15,7 @@ def parser_of(name: str, summary: str) -> Parser:
     module = importlib.import_module(f"frugal_sorter.cli.commands.{name}")
     parser = Parser(
         prog=f"frugal {name}", description=f"{summary[:1].upper()}{summary[1:]}.",
-        epilog="examples:\n" + module.EXAMPLES.strip("\n"), formatter_class=HelpFormatter,
+        epilog="examples:\n" + module.EXAMPLES.strip("\n"), formatter_class=help_formatter(),
         allow_abbrev=False,
     )  # fmt: skip
     module.add_arguments(parser)

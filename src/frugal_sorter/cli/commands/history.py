@@ -384,9 +384,7 @@ def _show_run(journal: Journal, one: Run, active: bool, wanted: str) -> int:
         screen.line(_line(step, mark, base))
     screen.line()
     done = ByVerb()
-    for step, mark in asked:
-        if mark and mark.outcome == Outcome.DONE:
-            done.add(step)
+    done.add_all(step for step, mark in asked if mark and mark.outcome == Outcome.DONE)
     text = done_text(done)
     screen.line(f"{text[:1].upper()}{text[1:]}; {_not_done(counts):,} not done.", style="bold")
     visit = next((visit for visit in journal.visits() if one.id in visit.runs), None)
