@@ -2,7 +2,7 @@
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: demo test lint bench fuzz clean
+.PHONY: demo test test-dates lint bench fuzz clean
 
 .venv/installed: pyproject.toml
 	$(PYTHON) -m venv .venv
@@ -16,6 +16,17 @@ demo: .venv/installed
 WORKERS ?= $(shell echo $$(($$(getconf _NPROCESSORS_ONLN) + 1)))
 test: .venv/installed
 	$(BIN)/python -m pytest -n $(WORKERS) --dist worksteal
+
+# What knows dates, at moments of other days: all of them, or those named in DATES, each without the spaces.
+DATES ?= 2028-02-29T00:01 2026-12-31T23:59 2027-01-01T12:00 2026-11-30T18:40 2027-03-28T02:30 2026-10-25T02:30 2100-03-01T00:00
+# Not those that ask the disk when something came: its clock is another one.
+DATED := $(addprefix tests/test_,suggest.py learning.py when.py units.py conditions.py templates.py overlap.py \
+  deciding.py trash_limits.py) tests/test_program.py::test_the_machine_has_the_same_files_at_any_moment
+test-dates: .venv/installed
+	@command -v faketime >/dev/null || { echo "NOT RUN AT OTHER DATES: faketime is not installed"; exit 0; }; \
+	for moment in $(DATES); do echo "at $$moment:"; \
+	  TZ=Europe/Berlin NO_FAKE_STAT=1 FAKETIME_DONT_FAKE_MONOTONIC=1 faketime -f "@$${moment%T*} $${moment#*T}:00" \
+	    $(BIN)/python -m pytest -q -n $(WORKERS) -p no:cacheprovider $(DATED) || exit 1; done
 
 # Random cases without end: a first seed and how many, such as `make fuzz FUZZ_SEED=7 FUZZ_CASES=20000`.
 FUZZ_SEED ?= $(shell date +%s)

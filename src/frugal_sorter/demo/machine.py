@@ -30,6 +30,24 @@ class _Layout:
     def day(self, age_days: float) -> datetime:
         return self.now - timedelta(days=age_days)
 
+    def free_day(self, age_days: float, taken: set[tuple[int, int]], number: int) -> float:
+        """Return an age in days, moved back by whole days until its day is free for a number such as that of a kiln.
+
+        Days are counted rather than named, so that the same ones are free at any time of any day.
+        """
+        while (int(age_days), number) in taken:
+            age_days += 1
+        taken.add((int(age_days), number))
+        return age_days
+
+    def months_back(self, months: int, day: int) -> datetime:
+        """Return noon on a day (1 to 28) of a month some months before this one."""
+        month = self.now.year * 12 + self.now.month - 1 - months
+        return datetime(month // 12, month % 12 + 1, day, 12)
+
+    def age_of(self, day: datetime) -> float:
+        return (self.now - day) / timedelta(days=1)
+
     def age(self, first: float, last: float) -> float:
         """Return an age in days between two, never just on a whole day."""
         return round(self.chance.uniform(first, last), 3)
@@ -94,10 +112,13 @@ def lay_out(folder: Path, now: datetime, seed: int = DEFAULT_SEED) -> int:
 def _intake(layout: _Layout) -> None:
     """The intake folder: everything that came in, as it came."""
     chance = layout.chance
+    fired_on: set[tuple[int, int]] = set()
     for number in range(26):
         age = layout.age(0.2, 150)
-        fired = layout.day(age)
         kiln = chance.choice((1, 2, 3))
+        age = layout.free_day(age, fired_on, kiln)
+        # A firing ends, and its log is written, on its own day or in the night after it.
+        fired = layout.day(int(age) + 1)
         suffix = "LOG" if number % 9 == 0 else "log"
         layout.put(f"Intake/KILN {kiln} {fired:%Y-%m-%d}.{suffix}", contents.kiln_log(chance, fired, kiln), age)
     for number in range(34):
@@ -200,12 +221,13 @@ def _duplicates(layout: _Layout) -> None:
 def _sorted_folders(layout: _Layout) -> None:
     """What somebody has sorted by hand already."""
     chance = layout.chance
-    for back in (5, 6):
+    for back in (6, 7):
+        fired_on: set[tuple[int, int]] = set()
         for _ in range(8):
-            age = layout.age(30 * back, 30 * back + 28)
-            fired, kiln = layout.day(age), chance.choice((1, 2))
+            age, kiln = layout.age(1, 20), chance.choice((1, 2))
+            fired = layout.months_back(back, int(layout.free_day(age, fired_on, kiln)))
             path = f"Kiln Logs/{fired:%Y-%m}/KILN {kiln} {fired:%Y-%m-%d}.log"
-            layout.put(path, contents.kiln_log(chance, fired, kiln), age)
+            layout.put(path, contents.kiln_log(chance, fired, kiln), layout.age_of(fired))
     for glaze in ("Celadon", "Tenmoku"):
         for number in range(11):
             age = layout.age(100, 600)
@@ -219,12 +241,13 @@ def _sorted_folders(layout: _Layout) -> None:
     for number in range(18):
         age = layout.age(60, 500)
         supplier = chance.choice(_SUPPLIERS)
-        path = f"Supplier Invoices/{layout.day(age):%Y}/Invoice {4900 + number} {supplier}.pdf"
-        layout.put(path, contents.document([supplier, f"No. {4900 + number}"]), age)
+        paid = layout.months_back(layout.now.month + int(age) // 21, int(age) % 28 + 1)
+        path = f"Supplier Invoices/{paid:%Y}/Invoice {4900 + number} {supplier}.pdf"
+        layout.put(path, contents.document([supplier, f"No. {4900 + number}"]), layout.age_of(paid))
     for month in range(6):
-        age = 30.0 * month + 2
+        day = layout.months_back(month + 1, 3)
         title = chance.choice(("Wheel course", "Children's party", "Open studio"))
-        layout.put(f"Bookings/{layout.day(age):%Y-%m} {title}.ics", contents.booking(layout.day(age), title), age)
+        layout.put(f"Bookings/{day:%Y-%m} {title}.ics", contents.booking(day, title), layout.age_of(day))
     for number in range(6):
         age = layout.age(5, 90)
         layout.put(f"Holding/old label {number}.pdf", contents.document([f"Label {number}"]), age)

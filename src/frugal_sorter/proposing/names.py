@@ -24,7 +24,7 @@ _OTHERS = r"(?P<number>\d+)|(?P<word>[^\W\d_]+)|(?P<between>[\W_]+)"
 _TOKENS = re.compile(
     "|".join([*(f"(?P<d{at}>{looks})" for at, (_, looks) in enumerate(_DATES)), _OTHERS]), re.IGNORECASE
 )
-_FIRST_YEAR, _LAST_YEAR = 1990, 2099
+_FIRST_YEAR, _LAST_YEAR = 1990, 2199
 
 
 class Token(NamedTuple):
