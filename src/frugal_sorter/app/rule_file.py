@@ -25,9 +25,10 @@ from frugal_sorter.rules.file.editing import RuleText
 from frugal_sorter.rules.file.load import LARGEST_FILE, read_rules
 from frugal_sorter.rules.file.one_rule import rule_text
 from frugal_sorter.rules.model import Rule, RuleBook
-from frugal_sorter.state.folders import ready_state_folder, refuse_writable_by_others
+from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.inputs import read_input
 from frugal_sorter.state.rule_files import keep_new
+from frugal_sorter.state.trust import refuse_distrusted
 from frugal_sorter.steps.step import Step
 from frugal_sorter.values import mutable
 
@@ -103,7 +104,7 @@ def change(session: Session, path: Path, how: Callable[[RuleText], bytes]) -> Re
     """
     place = place_of(slashed.realpath(path))
     try:
-        raw = read_input(place.path, LARGEST_FILE, lambda found: refuse_writable_by_others(path, found))
+        raw = read_input(place.path, LARGEST_FILE, lambda _: refuse_distrusted(path))
     except OSError as error:
         raise UsageError(f"{path}: the rule file cannot be read ({reason_of(error)})", "name another one") from None
     read_rules(raw, path)

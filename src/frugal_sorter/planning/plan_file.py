@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import io
 import json
-import os
 from collections import Counter
 from itertools import chain
 from typing import cast
@@ -19,8 +18,9 @@ from frugal_sorter.filesystem.record import Identity, Place
 from frugal_sorter.planning.plan import SAVED, Kind, Plan
 from frugal_sorter.platforms import disk
 from frugal_sorter.platforms.slashed import Path
-from frugal_sorter.state.folders import is_writable_by_others, machine_id, refuse_writable_by_others
+from frugal_sorter.state.folders import machine_id
 from frugal_sorter.state.inputs import read_input
+from frugal_sorter.state.trust import distrusted, refuse_distrusted
 from frugal_sorter.steps.count import Count
 from frugal_sorter.steps.lines import proper_place, step_as_line, step_of_line
 from frugal_sorter.steps.step import Step, Witness
@@ -59,7 +59,7 @@ def load_plan(path: Path) -> Plan:
         StateError: root reads it and others could have written it.
     """
     try:
-        raw = read_input(path, LARGEST_FILE, lambda found: _refuse_others(path, found))
+        raw = read_input(path, LARGEST_FILE, lambda _: _refuse_others(path))
     except OSError as error:
         raise UsageError(
             f"{path}: the plan cannot be read ({(error.strerror or '').lower()})", "`frugal preview --save` makes one"
@@ -87,10 +87,12 @@ def load_plan(path: Path) -> Plan:
     return plan
 
 
-def _refuse_others(path: Path, found: os.stat_result) -> None:
-    refuse_writable_by_others(path, found)
-    if is_writable_by_others(found):
-        raise UsageError(f"{path}: other accounts can write to this plan", f"read it, then chmod go-w {path}")
+def _refuse_others(path: Path) -> None:
+    refuse_distrusted(path)
+    if who := distrusted(path):
+        raise UsageError(
+            f"{path}: other accounts can change this plan: {who}", "read it, then chmod go-w what is named"
+        )
 
 
 def _head(path: Path, line: bytes) -> tuple[Plan, dict[int, int]]:

@@ -7,7 +7,7 @@ import stat
 from contextlib import suppress
 
 from frugal_sorter.errors import StateError
-from frugal_sorter.platforms import accounts, disk, own_folders
+from frugal_sorter.platforms import accounts, own_folders, slashed
 from frugal_sorter.platforms.digest import blake2b
 from frugal_sorter.platforms.slashed import Path
 
@@ -34,7 +34,7 @@ def machine_id() -> str:
 
 def state_folder() -> Path:
     """Return this user's state folder for this machine; it may not exist yet."""
-    return Path(own_folders.state_home(APP)) / machine_id()
+    return Path(slashed.realpath(own_folders.state_home(APP))) / machine_id()
 
 
 def ready_state_folder() -> Path:
@@ -44,6 +44,11 @@ def ready_state_folder() -> Path:
         StateError: it cannot be made, or others could write to it.
     """
     folder = state_folder()
+    if link := slashed.unfollowed(str(folder)):
+        raise StateError(
+            f"{link[0]}: a link of {accounts.owner_name(link[1])} leads to the state folder, and is not followed",
+            "set XDG_STATE_HOME to a folder of your own",
+        )
     try:
         folder.mkdir(mode=0o700, parents=True, exist_ok=True)
         status = folder.stat()
@@ -69,43 +74,3 @@ def default_rules_file() -> Path:
     if named:
         return Path(named).expanduser()
     return Path(own_folders.settings_home(APP)) / "rules.toml"
-
-
-def refuse_writable_by_others(path: Path, found: os.stat_result) -> None:
-    """Refuse, for root only, a file that another user could have written.
-
-    Args:
-        path: the file, for the message.
-        found: its status, taken from the descriptor that it is read by.
-
-    Raises:
-        StateError: root is running and someone else can write the file.
-    """
-    if not accounts.is_admin() or not accounts.HAVE_MODES:
-        return
-    sudo = os.environ.get("SUDO_UID", "")
-    trusted = {0, int(sudo) if sudo.isdigit() else 0}
-    group_can = bool(found.st_mode & stat.S_IWGRP) and found.st_gid not in trusted
-    if found.st_uid not in trusted or group_can or found.st_mode & stat.S_IWOTH:
-        raise StateError(
-            f"{path}: other users can write to this file, and you are root",
-            "chown root it and chmod go-w it, once you have read it",
-        )
-
-
-def others_can_write(file: str | Path) -> bool:
-    """Tell whether another account than this one and root could have written a file."""
-    try:
-        return is_writable_by_others(disk.stat(file))
-    except OSError:
-        return False
-
-
-def is_writable_by_others(found: os.stat_result) -> bool:
-    """Tell whether another account than this one and root could have written a file of some status."""
-    if not accounts.HAVE_MODES:
-        return False
-    # A group that has the number of its only member is no other account.
-    own_group = found.st_gid in (accounts.group_id(), 0) and found.st_gid == found.st_uid
-    group_can = bool(found.st_mode & stat.S_IWGRP) and not own_group
-    return found.st_uid not in (0, accounts.user_id()) or group_can or bool(found.st_mode & stat.S_IWOTH)

@@ -10,6 +10,7 @@ from frugal_sorter.platforms import own_folders
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.state.folders import APP
 from frugal_sorter.state.inputs import read_input
+from frugal_sorter.state.trust import distrusted
 from frugal_sorter.values import frozen
 
 _LARGEST_FILE = 4_000_000
@@ -44,7 +45,7 @@ def read_settings() -> Settings:
     """
     path = settings_file()
     try:
-        table = tomllib.loads(read_input(path, _LARGEST_FILE).decode("utf-8"))
+        table = tomllib.loads(read_input(path, _LARGEST_FILE, lambda _: _refuse_others(path)).decode("utf-8"))
     except FileNotFoundError:
         return Settings()
     except (OSError, ValueError, RecursionError) as error:
@@ -53,6 +54,15 @@ def read_settings() -> Settings:
         _check(path, key, value)
     on_problem = table.pop("on-problem", {})
     return Settings(**table, on_problem=tuple(on_problem.get("run", ())))
+
+
+def _refuse_others(path: Path) -> None:
+    # They name a program, and say for how long runs can be taken back.
+    if who := distrusted(path):
+        raise UsageError(
+            f"{path}: other accounts can change these settings: {who}",
+            "chmod go-w what is named, or set XDG_CONFIG_HOME to a folder of your own",
+        )
 
 
 def _check(path: Path, key: str, value: Any) -> None:

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import grp
 import os
 import pwd
 import sys
+from contextlib import suppress
 from pathlib import Path
 
 assert sys.platform != "win32"
@@ -48,6 +50,20 @@ def owner_name(uid: int) -> str:
         return pwd.getpwuid(uid).pw_name
     except KeyError:
         return str(uid)
+
+
+def in_group(gid: int) -> frozenset[int]:
+    """Return the numbers of the accounts that are in a group, as far as the system can list them."""
+    found = {one.pw_uid for one in pwd.getpwall() if one.pw_gid == gid}
+    try:
+        members = grp.getgrgid(gid).gr_mem
+    except KeyError:
+        # A group without a name: that of an account of the same number, as systems make them.
+        return frozenset(found or {gid})
+    for name in members:
+        with suppress(KeyError):
+            found.add(pwd.getpwnam(name).pw_uid)
+    return frozenset(found)
 
 
 def own_home() -> str:

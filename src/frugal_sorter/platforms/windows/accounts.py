@@ -76,6 +76,11 @@ def owner_name(uid: int) -> str | None:
     return None
 
 
+def in_group(gid: int) -> frozenset[int]:
+    """Return no account: groups say nothing here of who may write."""
+    return frozenset()
+
+
 def own_home() -> str:
     """Return the home folder of this account."""
     return expanduser("~")

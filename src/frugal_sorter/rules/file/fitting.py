@@ -10,7 +10,7 @@ from frugal_sorter.rules.file.positions import KeyPath
 from frugal_sorter.rules.file.source import Source
 from frugal_sorter.rules.file.values import truth
 from frugal_sorter.rules.model import Rule
-from frugal_sorter.state.folders import others_can_write
+from frugal_sorter.state.trust import distrusted
 
 _SHOWN = {"move": "`move` or `rename`"}
 
@@ -60,6 +60,6 @@ def refuse_unfit(source: Source, rule: Rule, table: Mapping[str, Any], path: Key
         extra = next(key for key in table if KEYS[key].extra)
         what = f"`{extra}` does not go with `{rule.ending}`"
         source.wrong((*path, extra), what, f"leave `{rule.ending}` out", rule.name)
-    if rule.extras.run and others_can_write(source.file):
-        what = "other accounts can write to this file, so that no program is run from it"
-        source.wrong((*path, "run"), what, f"chmod go-w {source.file}", rule.name)
+    if rule.extras.run and (who := distrusted(source.file)):
+        what = f"other accounts can change this file, so no program is run from it: {who}"
+        source.wrong((*path, "run"), what, "chmod go-w what is named", rule.name)

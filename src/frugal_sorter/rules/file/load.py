@@ -34,8 +34,8 @@ from frugal_sorter.rules.templates.written import (
     CaptureKind,
 )  # fmt: skip
 from frugal_sorter.rules.units import parse_duration, parse_size
-from frugal_sorter.state.folders import refuse_writable_by_others
 from frugal_sorter.state.inputs import read_input
+from frugal_sorter.state.trust import refuse_distrusted
 
 FORMAT = 1
 LARGEST_FILE = 4_000_000
@@ -56,7 +56,7 @@ def load_rules(path: Path) -> RuleBook:
         StateError: root runs it and others could have written it.
     """
     try:
-        raw = read_input(path, LARGEST_FILE, lambda found: refuse_writable_by_others(path, found))
+        raw = read_input(path, LARGEST_FILE, lambda _: refuse_distrusted(path))
     except OSError as error:
         raise UsageError(
             f"{path}: the rule file cannot be read ({(error.strerror or 'unknown error').lower()})",
