@@ -6,7 +6,7 @@ from collections import OrderedDict
 
 from frugal_sorter.filesystem.record import FileRecord, Place, is_inside
 from frugal_sorter.filesystem.status import look
-from frugal_sorter.platforms import disk, slashed
+from frugal_sorter.platforms import disk
 
 # How a file is made that was not there before.
 NEW_FILE = disk.O_RDWR | disk.O_CREAT | disk.O_EXCL | disk.O_NOFOLLOW | disk.O_CLOEXEC
@@ -41,7 +41,7 @@ class Descriptors:
         if descriptor is not None:
             self._open.move_to_end(path)
             return descriptor
-        descriptor = self._descend(path)
+        descriptor = disk.open(path, _FLAGS)
         self._open[path] = descriptor
         while len(self._open) > self._most:
             disk.close(self._open.popitem(last=False)[1])
@@ -65,15 +65,3 @@ class Descriptors:
         """Close all."""
         while self._open:
             disk.close(self._open.popitem()[1])
-
-    @staticmethod
-    def _descend(path: str) -> int:
-        top, names = slashed.top_and_names(path)
-        descriptor = disk.open(top, _FLAGS)
-        for part in names:
-            try:
-                below = disk.open(part, _FLAGS, dir_fd=descriptor)
-            finally:
-                disk.close(descriptor)
-            descriptor = below
-        return descriptor

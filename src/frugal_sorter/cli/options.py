@@ -33,6 +33,10 @@ def folder_named(text: str) -> str:
         raise UsageError(f"{shown(text)}: there is no such folder", "check the path")
     if not disk.isdir(path):
         raise UsageError(f"{shown(text)}: this is not a folder", "name the folder it is in")
+    if slashed.unfollowed(path):
+        from frugal_sorter.planning.guard import refused_link
+
+        _refuse(refused_link(path))
     return path
 
 
@@ -49,9 +53,12 @@ def refuse_removal(folder: str, levels: int | None, hidden: bool) -> None:
     """
     from frugal_sorter.planning.guard import refused_removal
 
-    refused = refused_removal(folder, levels, hidden)
-    if refused:
-        what, _, hint = refused.partition("; ")
+    _refuse(refused_removal(folder, levels, hidden))
+
+
+def _refuse(why: str | None) -> None:
+    if why:
+        what, _, hint = why.partition("; ")
         raise RefusedError(what, hint or "name the folder below it that is meant")
 
 

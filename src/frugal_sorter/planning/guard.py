@@ -62,6 +62,21 @@ def refused_folder(path: str) -> str | None:
     return None
 
 
+def refused_link(path: str) -> str | None:
+    """Return why a folder is not reached: a link on the way is not to be trusted. None where it is reached.
+
+    Args:
+        path: an absolute path, resolved by `slashed.realpath`.
+    """
+    found = slashed.unfollowed(path)
+    if found is None:
+        return None
+    link, owner = found[0], accounts.owner_name(found[1]) or str(found[1])
+    what = f"{link} is a link of {owner}, which {accounts.account_name()} does not follow"
+    instead = f", or use --for {owner}" if accounts.is_admin() and found[1] and not owner.isdigit() else ""
+    return f"{what}; name the folder it leads to{instead}"
+
+
 @for_a_session
 def _trash() -> str:
     return home_bin().root
@@ -126,6 +141,8 @@ def refused_removal(path: str, levels: int | None = 1, hidden: bool = False, tak
         hidden: whether it takes what is hidden.
         take: what it takes.
     """
+    if refused := refused_link(path):
+        return refused
     if refused := refused_folder(path):
         return f"{path} is {refused}, where nothing is removed"
     for home in _homes():
@@ -150,6 +167,8 @@ def refused_rule(rule: Rule, folder: str) -> str | None:
         rule: the rule.
         folder: the folder, absolute and without symbolic links.
     """
+    if refused := refused_link(folder):
+        return refused
     if refused := refused_folder(folder):
         return f"{folder} is {refused}, where nothing is sorted"
     if rule.ending in REMOVALS:
@@ -189,7 +208,7 @@ def _guarded(step: Step) -> str | None:
             return UNDER_VERSION_CONTROL
     if step.verb == "trash":
         assert step.target is not None and step.source is not None and step.was is not None
-        known = [home_bin(), bin_for(step.source.folder, step.was.dev)]
+        known = [home_bin(), bin_for(step.source.folder)]
         if step.target.folder not in [one.files for one in known if one]:
             return f"{step.target.folder} is no trash of this account"
     if step.verb == "hard-link" and step.witness and (refused := refused_folder(step.witness.place.folder)):

@@ -9,7 +9,7 @@ from frugal_sorter.filesystem.foreseen import lstat
 from frugal_sorter.filesystem.record import is_inside
 from frugal_sorter.filesystem.volumes import volume_of
 from frugal_sorter.planning.guard import refused_folder, version_control_root
-from frugal_sorter.platforms import disk, slashed
+from frugal_sorter.platforms import accounts, disk, slashed
 from frugal_sorter.values import frozen
 
 
@@ -127,7 +127,7 @@ class TargetFolders:
         except OSError as error:
             return TargetFolder(False, 0, f"{folder}: {(error.strerror or 'cannot be looked at').lower()}")
         if stat.S_ISLNK(found.st_mode):
-            linked = f"{folder} is a symbolic link, and links are not followed"
+            linked = f"{folder} is a symbolic link of {accounts.owner_name(found.st_uid)}, and it is not followed"
             return TargetFolder(True, found.st_dev, linked, through_link=True)
         if not stat.S_ISDIR(found.st_mode):
             return TargetFolder(True, found.st_dev, f"{folder} is a file, where a folder is needed")

@@ -9,7 +9,7 @@ from datetime import datetime
 from types import TracebackType
 
 from frugal_sorter.errors import printable
-from frugal_sorter.platforms import disk
+from frugal_sorter.platforms import disk, slashed
 
 
 class OwnerLog:
@@ -23,7 +23,9 @@ class OwnerLog:
     """
 
     def __init__(self, path: str) -> None:
+        folder, name = os.path.split(slashed.abspath(path))
         # Never through a link that another account could have put there, and never into a pipe that nobody reads.
+        path = slashed.join(slashed.realpath(folder), name)
         flags = disk.O_WRONLY | disk.O_APPEND | disk.O_NOFOLLOW | disk.O_NONBLOCK | disk.O_CLOEXEC
         try:
             self._fd = disk.open(path, flags)

@@ -1,4 +1,7 @@
-"""The functions of `os`, and what that does not have everywhere."""
+"""The functions of `os`, and what that does not have everywhere.
+
+`open` is stricter: with an absolute path, O_NOFOLLOW is about the whole path. No link is followed anywhere on it.
+"""
 
 from __future__ import annotations
 
@@ -6,6 +9,8 @@ import errno
 import os
 import sys
 from collections.abc import Callable, Iterable
+from functools import cache
+from itertools import count
 from operator import attrgetter
 from typing import TypeVar
 
@@ -34,7 +39,6 @@ from os import (
     listdir,
     lstat,
     mkdir,
-    open,
     pread,
     pwrite,
     readlink,
@@ -62,6 +66,63 @@ Named = TypeVar("Named")
 def hidden_among(entries: Iterable[Named]) -> tuple[list[Named], list[str]]:
     """Return the entries of a folder that no attribute hides, and the names of those that one does: none here."""
     return list(entries), []
+
+
+# openat2(2): the same number on every processor; RESOLVE_NO_SYMLINKS; a path that is longer than the system takes.
+_OPENAT2, _NO_LINKS, _LONG = 437, 0x04, 4_000
+# Loading ctypes takes as long as so many folders that are opened name by name.
+_FEW, _opened = 200, count()
+
+
+@cache
+def _openat2() -> Callable[[str, int, int], int] | None:
+    """Return openat2(2) without links, for whoever opens many folders: in a quarter of the time. None where it is missing."""
+    if sys.platform != "linux":
+        return None
+    import ctypes
+    import struct
+
+    call, encoding = ctypes.CDLL(None, use_errno=True).syscall, sys.getfilesystemencoding()
+
+    def opened(path: str, flags: int, mode: int) -> int:
+        how = struct.pack("=QQQ", flags, mode if flags & O_CREAT else 0, _NO_LINKS)
+        found: int = call(_OPENAT2, -100, path.encode(encoding, "surrogateescape"), how, len(how))
+        if found < 0:
+            code = ctypes.get_errno()
+            raise OSError(code, os.strerror(code), path)
+        return found
+
+    try:
+        os.close(opened("/", O_RDONLY | O_DIRECTORY | O_CLOEXEC, 0))
+    except OSError:
+        return None  # an older system, or a sandbox that does not let it through
+    return opened
+
+
+def open(path: str | os.PathLike[str], flags: int, mode: int = 0o777, *, dir_fd: int | None = None) -> int:
+    """Open a file as `os.open` does; with O_NOFOLLOW, no component of an absolute path may be a link.
+
+    Raises:
+        OSError: ELOOP where one is.
+    """
+    if dir_fd is not None or not flags & O_NOFOLLOW or not (name := os.fspath(path)).startswith("/"):
+        return os.open(path, flags, mode, dir_fd=dir_fd)
+    if len(name) < _LONG and next(_opened) > _FEW and (call := _openat2()) is not None:
+        return call(name, flags, mode)
+    return _descend(name, flags, mode)
+
+
+def _descend(path: str, flags: int, mode: int) -> int:
+    *above, last = [name for name in path.split("/") if name] or ["."]
+    folder = os.open("/", O_PATH | O_DIRECTORY | O_CLOEXEC)
+    try:
+        for name in above:
+            below = os.open(name, O_PATH | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC, dir_fd=folder)
+            os.close(folder)
+            folder = below
+        return os.open(last, flags, mode, dir_fd=folder)
+    finally:
+        os.close(folder)
 
 
 # How many blocks of 512 bytes an entry takes on its disk.

@@ -21,7 +21,7 @@ from typing import TypeVar
 assert sys.platform == "win32"
 
 from frugal_sorter.platforms.windows import api
-from frugal_sorter.platforms.windows.slashed import Named, final_path, native, slashed
+from frugal_sorter.platforms.windows.slashed import Named, final_path, native, slashed, top_and_names
 
 # Bits that the C library does not use.
 O_DIRECTORY, O_PATH, O_NOFOLLOW = 1 << 24, 1 << 25, 1 << 26
@@ -77,7 +77,7 @@ def open(path: Named, flags: int, mode: int = 0o777, *, dir_fd: int | None = Non
     """
     full = _full(path, dir_fd)
     if flags & (O_DIRECTORY | O_PATH):
-        return _open_folder(full)
+        return _descend(full) if flags & O_PATH and dir_fd is None else _open_folder(full)
     how = flags & (O_WRONLY | O_RDWR)
     access = {O_RDONLY: api.GENERIC_READ, O_WRONLY: api.GENERIC_WRITE}.get(how, api.GENERIC_READ | api.GENERIC_WRITE)
     return _descriptor(full, flags, access | api.READ_ATTRIBUTES, api.SHARE_ALL)
@@ -112,6 +112,20 @@ def _descriptor(full: str, flags: int, access: int, share: int) -> int:
         api.close_handle(handle)
         raise
     _folders.pop(descriptor, None)
+    return descriptor
+
+
+def _descend(full: str) -> int:
+    """Open each folder on the way to one: what is open cannot be swapped, and a link on the way is noticed."""
+    way, names = top_and_names(full)
+    descriptor = _open_folder(way)
+    for name in names:
+        way = f"{way.rstrip('/')}/{name}"
+        try:
+            below = _open_folder(way)
+        finally:
+            close(descriptor)
+        descriptor = below
     return descriptor
 
 

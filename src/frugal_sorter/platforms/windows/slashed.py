@@ -106,6 +106,11 @@ def abspath(path: Named) -> str:
     return slashed(ntpath.abspath(text))
 
 
+def unfollowed(path: str) -> tuple[str, int] | None:
+    """Return None: `realpath` has the system resolve every link here, whoever made it."""
+    return None
+
+
 def realpath(path: Named) -> str:
     """Return a path without links, in the letters that the disk has, as far as it is there."""
     at = full = abspath(path)
