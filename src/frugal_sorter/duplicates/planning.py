@@ -13,6 +13,7 @@ from frugal_sorter.filesystem.fingerprint import with_sample
 from frugal_sorter.filesystem.record import FileRecord, place_of, storable_ns
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.types import TYPE_OF_SUFFIX
+from frugal_sorter.filesystem.volumes import mount_at
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.planning.constraints import enforce_removal_limits
 from frugal_sorter.planning.guard import refused_folder, version_control_root
@@ -137,7 +138,7 @@ def _step(one: Same, record: FileRecord, kept: FileRecord, removing: Removing, r
         return removing.removals.trash(rule, key, record, None, witness)
     if removing.do == "delete":
         return Step(0, "delete", rule, key, record.place, None, record.identity, {}, 0, witness)
-    if record.identity.dev != kept.identity.dev:
+    if mount_at(record.place.folder) != mount_at(kept.place.folder):
         raise _Stays("on another volume than the file that stays")
     if (record.uid, record.gid, record.mode) != (kept.uid, kept.gid, kept.mode) and not removing.across_owners:
         raise _Stays("another owner or other rights than the file that stays (--across-owners)")

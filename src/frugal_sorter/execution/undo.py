@@ -18,6 +18,7 @@ from frugal_sorter.filesystem.fingerprint import look_like_or_none
 from frugal_sorter.filesystem.inside import look_inside
 from frugal_sorter.filesystem.record import Identity, Place, Unknown, is_inside, place_of
 from frugal_sorter.filesystem.status import folder_as_it_is, look_or_none
+from frugal_sorter.filesystem.volumes import mount_at
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.journal.run import Run
@@ -106,6 +107,16 @@ def _made_anew(journal: Journal, run: Run) -> dict[Place, Identity]:
     return found
 
 
+def _renew_members(steps: Sequence[Step]) -> None:
+    """Let a zip that is made again know its members as they are now: what came back across volumes is another entry."""
+    now = {step.source.path: step.was for step in steps if step.source is not None and step.was is not None}
+    for step in steps:
+        if step.verb == "pack":
+            step.details["members"] = [
+                {**member, "was": [*now.get(member["path"], member["was"])]} for member in step.details["members"]
+            ]
+
+
 class _UndoPlanner:
     def __init__(self, journal: Journal, run: Run, now_ns: int, only: Sequence[str]) -> None:
         self.journal = journal
@@ -192,6 +203,7 @@ class _UndoPlanner:
             if "mtime_ns" in step.details and step.target is not None:
                 details: Details = {"mtime_ns": step.details["mtime_ns"]}
                 times.append(Step(0, "restore-times", "", "", step.target, None, None, details))
+        _renew_members(backs)
         self.result.add_group([step for step in backs if step.verb != "make-folder"])
         return times
 
@@ -276,12 +288,9 @@ class _UndoPlanner:
         return found is not None and found.dev == step.was.dev and found.same_who(step.was)
 
     def _kind_of_move(self, step: Step) -> VerbName:
-        assert step.target is not None and step.was is not None
-        folder = step.target.folder
-        # The folder may be gone, to be made again by then: the nearest one above tells on which volume.
-        while not disk.lexists(folder):
-            folder = os.path.dirname(folder)
-        return "move" if disk.lstat(folder).st_dev == step.was.dev else "move-across"
+        assert step.source is not None and step.target is not None
+        # A folder that is gone will be made again by then, on the mount of the nearest one above.
+        return "move" if mount_at(step.target.folder) == mount_at(step.source.folder) else "move-across"
 
     def _entry(self, step: Step) -> Identity:
         """Return the entry that a step takes back as it is now."""

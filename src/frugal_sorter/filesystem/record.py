@@ -56,7 +56,7 @@ class Identity(NamedTuple):
     """WHO an entry is (device, inode, birth time) and its STATE (size, modification time).
 
     Times are in nanoseconds since the epoch. `born_ns` is None where the file system keeps no
-    birth time. Folders have size and modification time 0: theirs do not tell what is inside;
+    birth time, or not for long (overlayfs). Folders have size and modification time 0: theirs do not tell what is inside;
     where that matters, `inside` is a digest over everything below. Where inode numbers do not
     last, `sample` is a digest of the first and the last block, and with size and time says WHO.
     """
@@ -78,7 +78,8 @@ class Identity(NamedTuple):
             # Where inode numbers do not last, times are often kept to two seconds alone.
             return mine == others and abs(self.mtime_ns - other.mtime_ns) <= COARSEST_TIME_NS
         # An inode number is used again once a file is gone; the birth tells the next owner from it.
-        return (self.kind, self.ino, self.born_ns) == (other.kind, other.ino, other.born_ns)
+        is_born_apart = self.born_ns != other.born_ns and None not in (self.born_ns, other.born_ns)
+        return (self.kind, self.ino) == (other.kind, other.ino) and not is_born_apart
 
     def same_state(self, other: Identity) -> bool:
         """Tell whether neither was written to since the other was taken."""
@@ -88,7 +89,7 @@ class Identity(NamedTuple):
 
 
 class FileRecord(NamedTuple):
-    """All that one status call says of an entry."""
+    """All that one status call says of an entry; `born_ns` also where it is no part of its identity."""
 
     place: Place
     identity: Identity
@@ -99,6 +100,7 @@ class FileRecord(NamedTuple):
     uid: int
     gid: int
     atime_ns: int
+    born_ns: int | None = None
 
 
 class AsItWas(TypedDict, total=False):

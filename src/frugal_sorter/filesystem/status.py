@@ -24,6 +24,7 @@ from frugal_sorter.filesystem.record import (
     Place,
     place_of,
 )
+from frugal_sorter.filesystem.volumes import births_last
 from frugal_sorter.platforms import attributes, disk, statuses
 
 _AT_SYMLINK_NOFOLLOW = 0x100
@@ -52,12 +53,14 @@ def _record(
     born_ns: int | None, nlink: int, uid: int, gid: int, atime_ns: int,
 ) -> FileRecord:  # fmt: skip
     kind = kind_of(mode)
+    lasting_ns = born_ns if born_ns is None or births_last(dev, place.folder) else None
     # As tuples: this is asked for every entry that is planned or changed, and naming the fields takes as long as the call.
-    who = (kind, dev, ino, 0, 0, born_ns, None, None) if kind == "folder" else (
-        kind, dev, ino, size, mtime_ns, born_ns, None, None
+    who = (kind, dev, ino, 0, 0, lasting_ns, None, None) if kind == "folder" else (
+        kind, dev, ino, size, mtime_ns, lasting_ns, None, None
     )  # fmt: skip
     identity = _tuple(Identity, who)
-    found: FileRecord = _tuple(FileRecord, (place, identity, mtime_ns, ctime_ns, mode, nlink, uid, gid, atime_ns))
+    facts = (place, identity, mtime_ns, ctime_ns, mode, nlink, uid, gid, atime_ns, born_ns)
+    found: FileRecord = _tuple(FileRecord, facts)
     return found
 
 
@@ -141,7 +144,7 @@ def _looks_by(call: Any) -> tuple[_Look, _IsAs]:
         born_ns = born_s * 1_000_000_000 + born_n if mask & _STATX_BTIME else None
         return (
             ino == was.ino and size == was.size and mtime_s * 1_000_000_000 + mtime_n == was.mtime_ns
-            and born_ns == was.born_ns and stat.S_ISREG(mode) and _device(halves) == was.dev
+            and was.born_ns in (None, born_ns) and stat.S_ISREG(mode) and _device(halves) == was.dev
         )  # fmt: skip
 
     return look, is_as
@@ -166,7 +169,7 @@ def _is_as(name: str, dir_fd: int, was: Identity) -> bool:
 
 def _birth(path: str) -> int:
     try:
-        return _by_lstat(Place("", path), None).identity.born_ns or 0
+        return _by_lstat(Place("", path), None).born_ns or 0
     except OSError:
         return -1
 
@@ -237,7 +240,7 @@ def _look_ahead(place: Place) -> FileRecord:
     found = _look_ahead(place_of(folder)) if folder else _look(place_of(foreseen.real_path(place.path)), None)
     born_ns = view.born_ns.get(place.path)
     identity = found.identity if born_ns is None else found.identity._replace(born_ns=born_ns)
-    return found._replace(place=place, identity=identity)
+    return found._replace(place=place, identity=identity, born_ns=born_ns or found.born_ns)
 
 
 def look_or_none(place: Place, dir_fd: int | None = None) -> FileRecord | None:

@@ -9,6 +9,7 @@ from collections.abc import Iterator
 from typing import Literal, NamedTuple
 
 from frugal_sorter.platforms import disk
+from frugal_sorter.platforms.volumes import mount_of
 
 LIST = disk.O_RDONLY | disk.O_DIRECTORY | disk.O_NOFOLLOW | disk.O_CLOEXEC | disk.O_NONBLOCK
 # A path of more names than this is a trap: it costs more than all the files in it.
@@ -55,7 +56,8 @@ class Cursor:
         # Opened first and looked at then: what is asked by name can be another folder by the next call.
         below = disk.open(name, LIST, dir_fd=self.fd)
         own, found = disk.fstat(self.fd), disk.fstat(below)
-        if not other_volume and found.st_dev != own.st_dev:
+        # A volume that is mounted at two places has one device and two mounts.
+        if not other_volume and (found.st_dev != own.st_dev or mount_of(below) != mount_of(self.fd)):
             disk.close(below)
             raise OSError(errno.EXDEV, "another volume is mounted inside")
         self._above.append((own.st_dev, own.st_ino))

@@ -8,6 +8,7 @@ from collections.abc import Iterable
 from functools import cache
 from typing import NamedTuple
 
+from frugal_sorter.filesystem.foreseen import real_path
 from frugal_sorter.filesystem.record import is_inside, place_of
 from frugal_sorter.platforms import disk, names, slashed, system, volumes
 from frugal_sorter.state.remembered import for_a_session
@@ -15,6 +16,8 @@ from frugal_sorter.values import frozen
 
 # Their inode numbers are made up anew whenever the volume is mounted, or sooner.
 _PASSING_INODES = r"vfat|msdos|exfat|fuse.*|nfs.*|cifs|smb.*|9p|ncpfs|afs|ceph"
+# A file that is written to for the first time is copied first, and has another birth then.
+_PASSING_BIRTHS = r"overlay"
 # Others write to them as well, and this system is not told of it.
 _SHARED = r"fuse.*|nfs.*|cifs|smb.*|9p|ncpfs|afs|ceph"
 # They take `A` and `a` for the same name, and keep some letters for themselves.
@@ -46,6 +49,11 @@ class Volume:
     def inodes_last(self) -> bool:
         """Whether an inode number means the same file also later."""
         return not _is_one_of(_PASSING_INODES, self.kind)
+
+    @property
+    def births_last(self) -> bool:
+        """Whether a file keeps the moment of its birth for as long as it is there."""
+        return not _is_one_of(_PASSING_BIRTHS, self.kind)
 
     @property
     def is_shared(self) -> bool:
@@ -140,6 +148,39 @@ def volume_of(dev: int, near: str) -> Volume:
             break
         top = os.path.dirname(top)
     return Volume(top, _kinds().get(dev, _kind_at(near)))
+
+
+def births_last(dev: int, near: str) -> bool:
+    """Tell whether a volume keeps births; see `volume_of`. Each volume is asked once: this is wanted for every entry."""
+    known = _lasting().get(dev)
+    if known is None:
+        known = volume_of(dev, near).births_last
+        if near:
+            _lasting()[dev] = known
+    return known
+
+
+@for_a_session
+def _lasting() -> dict[int, bool]:
+    return {}
+
+
+@for_a_session
+def mount_at(folder: str) -> int:
+    """Return the number of the mount that a folder lies on, or will lie on: within one, a rename takes entries anywhere.
+
+    One volume can be mounted in several places, with the same device, and no rename leads from one to another.
+
+    Args:
+        folder: an absolute path without symbolic links.
+    """
+    while True:
+        try:
+            return volumes.mount_of(real_path(folder))
+        except OSError:
+            if slashed.is_top(folder):
+                raise
+            folder = os.path.dirname(folder)
 
 
 @for_a_session

@@ -8,6 +8,7 @@ from collections.abc import Callable, Sequence
 
 from frugal_sorter.filesystem.fingerprint import with_sample
 from frugal_sorter.filesystem.record import Identity, Place, is_inside
+from frugal_sorter.filesystem.volumes import mount_at
 from frugal_sorter.planning.destinations import Destinations
 from frugal_sorter.planning.extras import Extras
 from frugal_sorter.planning.matched import Kept, Matched, count_of, step_of, weight
@@ -242,7 +243,7 @@ class Outcomes:
         if is_inside(target.folder, record.place.path):
             raise Kept("a folder cannot go into itself", problem=True)
         self.destinations.usable(target.folder, facts.base)
-        across = self.folders.device(target.folder) != record.identity.dev
+        across = mount_at(target.folder) != mount_at(record.place.folder)
         if across or target.name != record.place.name:
             self.destinations.legal(target, record.identity)
         room = self.clashes.room(rule, target, record)

@@ -12,10 +12,10 @@ from frugal_sorter.errors import RefusedError, UsageError
 from frugal_sorter.filesystem.fingerprint import same_contents, with_sample
 from frugal_sorter.filesystem.record import FileRecord, Place, is_inside, place_of
 from frugal_sorter.filesystem.status import look_or_none
-from frugal_sorter.filesystem.volumes import volume_of
+from frugal_sorter.filesystem.volumes import mount_at, volume_of
 from frugal_sorter.filesystem.walk import reason_of, walk
 from frugal_sorter.planning.constraints import hold_space
-from frugal_sorter.planning.guard import never_entered, refused_folder
+from frugal_sorter.planning.guard import never_entered, refused_folder, refused_link
 from frugal_sorter.planning.plan import Note, Plan
 from frugal_sorter.planning.target_folders import TargetFolders
 from frugal_sorter.platforms import names, slashed
@@ -119,9 +119,7 @@ class _Tree:
     def exactly(self, written: str) -> FileRecord | None:
         """Return the file at a path below the folder, whatever its case; no link is followed on the way."""
         path = slashed.join(self.root, written)
-        return (
-            look_or_none(place_of(path)) if slashed.realpath(os.path.dirname(path)) == os.path.dirname(path) else None
-        )
+        return look_or_none(place_of(path)) if slashed.unfollowed(os.path.dirname(path)) is None else None
 
     def below(self, written: str) -> list[str]:
         """Return the paths of all files below a folder that is below this one, whatever the case of its letters."""
@@ -192,6 +190,8 @@ def plan_gather(
     """
     plan = Plan("gather", made_ns, RULE, rules=[RULE], matched={RULE}, levels={source: None})
     folders = TargetFolders()
+    if link := refused_link(target):
+        raise RefusedError(*link.split("; ", 1))
     problem = refused_folder(target)
     if problem:
         raise RefusedError(f"{target} is {problem}, where nothing is put", "name another folder")
@@ -340,7 +340,7 @@ def _add(
     if problem:
         plan.not_touched.append(NotTouched(record.place, RULE, problem, True))
         return
-    across = dev != record.identity.dev
+    across = mount_at(place.folder) != mount_at(record.place.folder)
     verb: Step = Step(0, "copy", RULE, "", record.place, place, record.identity, {"bytes": record.identity.size})
     if move:
         verb.verb = "move-across" if across else "move"

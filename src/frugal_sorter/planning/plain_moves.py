@@ -9,7 +9,7 @@ from collections.abc import Callable, Hashable
 from typing import NamedTuple
 
 from frugal_sorter.filesystem.record import Place
-from frugal_sorter.filesystem.volumes import volume_of
+from frugal_sorter.filesystem.volumes import mount_at, volume_of
 from frugal_sorter.planning.destinations import Destinations
 from frugal_sorter.planning.matched import Kept, step_of
 from frugal_sorter.planning.plan import Plan
@@ -20,10 +20,10 @@ from frugal_sorter.rules.templates.placing import Placing
 
 
 class _Route(NamedTuple):
-    """The way to a folder that is as good as any: on which device it is, or will be, and whether it is there."""
+    """The way to a folder that is as good as any: on which mount it is, or will be, and whether it is there."""
 
     folder: str
-    dev: int
+    mount: int
     exists: bool
 
 
@@ -57,7 +57,7 @@ class PlainMoves:
         if key not in self._routes:
             self._routes[key] = self._route(index, key, facts)
         route = self._routes[key]
-        if route is None or route.dev != identity.dev or route.folder == place.folder:
+        if route is None or route.mount != mount_at(place.folder) or route.folder == place.folder:
             return False
         target = Place(route.folder, place.name)
         if self._names.is_given(target) or (route.exists and self._names.on_disk(target)):
@@ -80,5 +80,6 @@ class PlainMoves:
             self._destinations.usable(folder, facts.base)
         except Kept:
             return None
-        there, dev = folders.existing(folder), folders.device(folder)
-        return _Route(folder, dev, there == folder) if volume_of(dev, there).inodes_last else None
+        there = folders.existing(folder)
+        lasts = volume_of(folders.device(folder), there).inodes_last
+        return _Route(folder, mount_at(there), there == folder) if lasts else None

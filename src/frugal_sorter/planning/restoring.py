@@ -9,6 +9,7 @@ from frugal_sorter.filesystem.fingerprint import with_sample
 from frugal_sorter.filesystem.inside import Inside, look_inside
 from frugal_sorter.filesystem.record import place_of
 from frugal_sorter.filesystem.status import look
+from frugal_sorter.filesystem.volumes import mount_at
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.planning.guard import refused_folder
 from frugal_sorter.planning.plan import Note, Plan
@@ -50,7 +51,7 @@ def plan_restore(wanted: Sequence[Trashed], made_ns: int) -> Plan:
             plan.not_touched.append(NotTouched(one.place, "", why, True, _count(one)))
             continue
         given.add(one.original)
-        plan.add_group([_restore(one, folders)])
+        plan.add_group([_restore(one)])
     plan.make_folders(folders.to_make)
     return plan
 
@@ -71,12 +72,12 @@ def _blocked(one: Trashed, folders: TargetFolders, given: set[str]) -> str:
     if one.original in given or disk.lexists(one.original):
         return f"{one.original} is taken"
     folder = os.path.dirname(one.original)
-    if slashed.realpath(folder) != folder:
+    if slashed.unfollowed(folder):
         return f"the way to {folder} leads through a link"
     return refused_folder(folder) or folders.usable(folder, folder)
 
 
-def _restore(one: Trashed, folders: TargetFolders) -> Step:
+def _restore(one: Trashed) -> Step:
     record = with_sample(look(one.place))
     identity = record.identity
     details: Details = {"top": one.bin.top} if one.bin.top else {}
@@ -84,6 +85,6 @@ def _restore(one: Trashed, folders: TargetFolders) -> Step:
         identity = identity_inside(identity, inside)
         details |= {"files": max(inside.files, 1), "bytes": inside.bytes}
     target = place_of(one.original)
-    if folders.device(target.folder) != identity.dev:
+    if mount_at(target.folder) != mount_at(one.place.folder):
         details["across"] = True
     return Step(0, "restore", "", "", one.place, target, identity, details)

@@ -7,7 +7,7 @@ from contextlib import suppress
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.inside import Inside
 from frugal_sorter.filesystem.record import FileRecord, Identity, Place, Unknown
-from frugal_sorter.filesystem.volumes import volume_of
+from frugal_sorter.filesystem.volumes import mount_at, volume_of
 from frugal_sorter.platforms import disk, system
 from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.step import Step, Witness
@@ -80,10 +80,11 @@ class Removals:
         details: Details = {}
         if isinstance(inside, Inside):
             details = {"files": max(inside.files, 1), "bytes": inside.bytes}
-        place, dev = record.place, record.identity.dev
-        if dev not in self._bins:
-            self._bins[dev] = bin_for(place.folder, dev)
-        found = self._bins[dev]
+        place = record.place
+        mount = mount_at(place.folder)
+        if mount not in self._bins:
+            self._bins[mount] = bin_for(place.folder)
+        found = self._bins[mount]
         if found is None:
             found = home_bin()
             details["across"] = True

@@ -11,4 +11,4 @@ if sys.platform == "win32":
 else:
     from frugal_sorter.platforms.posix.volumes import *
 
-__all__ = ["Keeping", "Mount", "Room", "changes_of_mounts", "free_names", "mounts", "read_times", "room"]  # noqa: F405
+__all__ = ["Keeping", "Mount", "Room", "changes_of_mounts", "free_names", "mount_of", "mounts", "read_times", "room"]  # noqa: F405

@@ -320,6 +320,6 @@ def _came(now: Saved) -> list[tuple[int, int]]:
 
 def _born_ns(saved: Saved, file: SavedFile) -> int | None:
     try:
-        return look(Place(*os.path.split(f"{saved.folder}/{file.path}"))).identity.born_ns
+        return look(Place(*os.path.split(f"{saved.folder}/{file.path}"))).born_ns
     except OSError:
         return None

@@ -202,7 +202,7 @@ def _modified(facts: Facts) -> Fact:
 
 
 def _created(facts: Facts) -> Fact:
-    born_ns = facts.record.identity.born_ns
+    born_ns = facts.record.born_ns
     return Unknown("the file system keeps no birth time") if born_ns is None else born_ns
 
 

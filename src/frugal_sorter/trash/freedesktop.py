@@ -13,8 +13,9 @@ from collections.abc import Iterator
 from datetime import datetime
 from urllib.parse import unquote_to_bytes
 
+from frugal_sorter.filesystem.foreseen import lstat
 from frugal_sorter.filesystem.record import Place, is_inside
-from frugal_sorter.filesystem.volumes import mounted_tops, volume_of
+from frugal_sorter.filesystem.volumes import mount_at, mounted_tops, volume_of
 from frugal_sorter.platforms import accounts, disk, names, own_folders, slashed
 from frugal_sorter.state.remembered import for_a_session
 from frugal_sorter.trash.base import TrashBin
@@ -109,16 +110,15 @@ def _dev_above(path: str) -> int:
             path = os.path.dirname(path)
 
 
-def bin_for(folder: str, dev: int) -> TrashBin | None:
-    """Return the trash on the volume of a folder, or None where none can be had there.
+def bin_for(folder: str) -> TrashBin | None:
+    """Return the trash that a rename leads to from a folder, or None where none can be had there.
 
     Args:
         folder: an absolute path without symbolic links.
-        dev: its device.
     """
-    home = home_bin()
+    home, dev = home_bin(), lstat(folder).st_dev
     if home.dev == dev:
-        return home
+        return home if mount_at(home.root) == mount_at(folder) else None
     top = volume_of(dev, folder).top
     return next(iter(_volume_bins(top, dev, may_make=True)), None)
 

@@ -10,6 +10,7 @@ from __future__ import annotations
 import struct
 from datetime import UTC, datetime
 
+from frugal_sorter.filesystem.foreseen import lstat
 from frugal_sorter.filesystem.record import Place, is_inside
 from frugal_sorter.filesystem.types import suffix_of
 from frugal_sorter.filesystem.volumes import mounted_tops, volume_of
@@ -112,13 +113,13 @@ def _bin_of(top: str, dev: int) -> RecycleBin:
     return RecycleBin(f"{top}{_FOLDER}/{accounts.account_key()}", top, dev)
 
 
-def bin_for(folder: str, dev: int) -> TrashBin | None:
+def bin_for(folder: str) -> TrashBin | None:
     """Return the recycle bin on the drive of a folder, or None where it has none, as over a network.
 
     Args:
         folder: absolute, resolved.
-        dev: its device.
     """
+    dev = lstat(folder).st_dev
     volume = volume_of(dev, folder)
     return None if volume.is_shared or volume.top not in mounted_tops() else _bin_of(volume.top, dev)
 

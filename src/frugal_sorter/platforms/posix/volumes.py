@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import re
+import struct
 import sys
 import time
 from collections.abc import Iterator
@@ -30,6 +31,31 @@ def mounts() -> list[Mount]:
     except OSError:
         pass
     return found
+
+
+# statx(2): STATX_MNT_ID, of Linux 5.8, and where struct statx has it.
+_WITH_MOUNT, _MASK, _MOUNT = 0x1000, struct.Struct("=I"), struct.Struct("=Q")
+_MOUNT_AT = 144
+_ITSELF = 0x1000  # AT_EMPTY_PATH
+
+
+def mount_of(path: str | int) -> int:
+    """Return the number of the mount that a folder, named or open, lies on; where mounts have none, that of its device.
+
+    Raises:
+        OSError: there is no such folder.
+    """
+    import ctypes  # a list of runs has volumes and looks at none
+
+    from frugal_sorter.platforms.posix import statuses
+
+    call = statuses.statx()
+    buffer = ctypes.create_string_buffer(256)
+    where = (path, b"", _ITSELF) if isinstance(path, int) else (-100, os.fsencode(path), 0)
+    answered = call is not None and call(*where, _WITH_MOUNT, buffer) == 0
+    if answered and _MASK.unpack_from(buffer)[0] & _WITH_MOUNT:
+        return int(_MOUNT.unpack_from(buffer, _MOUNT_AT)[0])
+    return os.stat(path).st_dev
 
 
 def room(path: str | int) -> Room:

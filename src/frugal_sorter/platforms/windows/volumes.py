@@ -36,6 +36,15 @@ def mounts() -> list[Mount]:
     return found
 
 
+def mount_of(path: str | int) -> int:
+    """Return the number of the drive of a folder.
+
+    Raises:
+        OSError: there is no such folder.
+    """
+    return disk.stat(path).st_dev
+
+
 def room(path: str | int) -> Room:
     """Return the room on the volume of a folder, given by its path or a descriptor.
 
