@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from typing import NamedTuple
 
 from frugal_sorter.app.session import Session
+from frugal_sorter.execution.recovery import recover_unfinished_parts
 from frugal_sorter.execution.undo import GONE, RAN, plan_undo, run_to_undo, runs_to_undo
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.journal.run import Run
@@ -46,6 +47,8 @@ def plan_undoing(session: Session, number: int | None = None, only: Sequence[str
     """
     with session.changing("undo") as journal:
         last = run_to_undo(journal, number)
+        if recovered := recover_unfinished_parts(journal, last):
+            session.on_recovered(recovered)
         # What is gone for good, or back already, is no reason to stop there.
         runs = runs_to_undo(journal) if number is None and not only else [last]
         tried: list[Undoing] = []

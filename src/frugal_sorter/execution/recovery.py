@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from itertools import groupby
 from typing import NamedTuple
 
@@ -56,31 +56,56 @@ def recover_interrupted(journal: Journal) -> list[Recovered]:
         looked = _look(journal, run, repair=True)
         ended = looked.ended
         # What waits for a volume gets no mark, so that it is asked again when the volume is there.
-        journal.mark(run.id, [mark for _, mark in ended if mark.outcome != Outcome.NOTED])
+        journal.mark(
+            run.id, [mark for step, mark in ended if mark.outcome != Outcome.NOTED and step.id not in looked.stuck]
+        )
         counts: Counter[Outcome | None] = Counter(mark.outcome for step, mark in ended if step.verb not in ATTENDING)
         away = tuple(dict.fromkeys(mark.reason for _, mark in ended if mark.outcome == Outcome.NOTED))
         apart = tuple(f"{step.place.path}: {mark.reason}" for step, mark in ended if mark.outcome == Outcome.OPEN)
-        if not away:
+        if not away and not looked.stuck:
             journal.close(run.id, "interrupted", time.time_ns(), counts)
         recovered.append(Recovered(run, counts, away, apart, tuple(looked.removed), tuple(looked.stray)))
     return recovered
 
 
+def recover_unfinished_parts(journal: Journal, run: Run) -> Recovered | None:
+    """Settle the steps that a closed run says are done, and whose parts still have their private names.
+
+    A disk that loses power may lose even what it said it had written. Return what became of them, None for none.
+    """
+    with Descriptors() as descriptors:
+        context = RunContext(descriptors, run.id, run.began_ns, token=run.token)
+        verbs = verbs_for(context)
+        unfinished = [
+            step for step, mark in journal.steps(run.id)
+            if mark is not None and mark.outcome == Outcome.DONE and verbs[step.verb].left_under_private_name(step)
+        ]  # fmt: skip
+        marks = [_resolve(verbs, step, None, repair=True) for step in unfinished]
+    if not marks:
+        return None
+    journal.mark(run.id, marks)
+    apart = tuple(mark.reason for mark in marks if mark.outcome == Outcome.OPEN)
+    return Recovered(run, Counter(mark.outcome for mark in marks), (), apart, tuple(context.removed), ())
+
+
 class _Looked(NamedTuple):
     """How the steps of a killed run ended, and what its repair removed and could not remove.
 
-    A step that waits for a volume is NOTED, with the place of that as its reason.
+    A step that waits for a volume is NOTED, with the place of that as its reason. One is `stuck` as long as
+    something stands under its private name.
     """
 
     ended: list[tuple[Step, Mark]]
     removed: Sequence[str] = ()
     stray: Sequence[str] = ()
+    stuck: Collection[int] = ()
 
 
 def _look(journal: Journal, run: Run, repair: bool) -> _Looked:
     ended: list[tuple[Step, Mark]] = []
     steps = list(journal.steps(run.id))
     waiting = _waiting(run, steps)
+    stuck: set[int] = set()
     with Descriptors() as descriptors:
         context = RunContext(
             descriptors, run.id, run.began_ns, token=run.token,
@@ -96,6 +121,9 @@ def _look(journal: Journal, run: Run, repair: bool) -> _Looked:
             if mark is None or mark.outcome == Outcome.NOTED:
                 top = waiting.get(step.id)
                 mark = Mark(step.id, Outcome.NOTED, top) if top else _resolve(verbs, step, mark, repair)
+                if repair and not top and (left := verbs[step.verb].left_under_private_name(step)):
+                    mark = Mark(step.id, Outcome.OPEN, mark.reason or f"{left} cannot be settled, and stays")
+                    stuck.add(step.id)
             if mark.outcome == Outcome.DONE:
                 verbs[step.verb].was_done(step, mark)
             if mark.outcome == Outcome.DONE and step.verb in TAKING and step.source and step.target:
@@ -108,7 +136,7 @@ def _look(journal: Journal, run: Run, repair: bool) -> _Looked:
         ended = _roll_back_torn_groups(verbs, ended)
         unused = {mark.step: mark for mark in remove_unused(context, ended)}
         ended = [(step, unused.get(step.id, mark)) for step, mark in ended]
-        return _Looked(ended, context.removed, remove_stray_infos(context))
+        return _Looked(ended, context.removed, remove_stray_infos(context), stuck)
 
 
 def _waiting(run: Run, steps: Sequence[tuple[Step, Mark | None]]) -> dict[int, str]:

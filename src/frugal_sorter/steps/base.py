@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 from frugal_sorter.changes.outcome import NotDone, Outcome
 from frugal_sorter.filesystem.record import Identity, Place
 from frugal_sorter.filesystem.walk import reason_of
+from frugal_sorter.platforms import disk
 from frugal_sorter.steps.step import Step
 from frugal_sorter.values import field, mutable
 
@@ -116,6 +117,17 @@ class Verb(ABC):
         Its `was` is what must be there; the undo planner looks whether it is.
         """
 
+    def left_under_private_name(self, step: Step) -> str:
+        """Return the path of what stands under the private name of a step; empty where nothing does."""
+        for folder in dict.fromkeys(place.folder for place in (step.target, step.source) if place):
+            aside = Place(folder, self._context.private(step))
+            try:
+                disk.stat(aside.name, dir_fd=self._context.descriptors.folder(folder), follow_symlinks=False)
+            except OSError:
+                continue
+            return aside.path
+        return ""
+
     # What a run tells every verb; most have nothing to do then.
 
     def prepare(self, steps: Sequence[Step]) -> None:  # noqa: B027
@@ -132,10 +144,16 @@ class Verb(ABC):
 
 
 def attempt(verb: Verb, step: Step) -> Mark:
-    """Carry a step out; what goes wrong with one entry is a mark."""
+    """Carry a step out; what goes wrong with one entry is a mark.
+
+    As long as something stands under its private name, its end is open, whatever it was that went wrong.
+    """
     try:
         return verb.do(step)
     except NotDone as not_done:
-        return Mark(step.id, not_done.outcome, not_done.reason)
+        mark = Mark(step.id, not_done.outcome, not_done.reason)
     except OSError as error:
-        return Mark(step.id, Outcome.FAILED, reason_of(error))
+        mark = Mark(step.id, Outcome.FAILED, reason_of(error))
+    if mark.outcome is not Outcome.OPEN and (left := verb.left_under_private_name(step)):
+        return Mark(step.id, Outcome.OPEN, f"{mark.reason}; {left} stays until the next command that changes files")
+    return mark

@@ -106,7 +106,13 @@ def held(context: RunContext, step: Step, removal: bool = False) -> Iterator[Hel
     # A descriptor of it would mean the folder under its private name.
     context.descriptors.forget(place.path)
     time = FolderTime(fd)
-    rename_without_replacing(fd, place.name, fd, aside.name)
+    try:
+        rename_without_replacing(fd, place.name, fd, aside.name)
+    except OSError as error:
+        if error.errno == errno.EXDEV:
+            why_not = "this volume cannot rename the folder, which lies in a lower layer of an overlay"
+            raise NotDone(Outcome.FAILED, why_not) from None
+        raise
     time.note()
     try:
         if removal:

@@ -20,10 +20,10 @@ from frugal_sorter.filesystem.fingerprint import with_sample
 from frugal_sorter.filesystem.inside import look_inside
 from frugal_sorter.filesystem.record import COARSEST_TIME_NS, FileRecord, Identity, Place, Unknown
 from frugal_sorter.filesystem.status import look
-from frugal_sorter.filesystem.tree import LIST
+from frugal_sorter.filesystem.tree import LIST, below
 from frugal_sorter.filesystem.volumes import volume_of
 from frugal_sorter.filesystem.walk import reason_of
-from frugal_sorter.platforms import accounts, disk, kernel
+from frugal_sorter.platforms import accounts, kernel
 from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext, Verb
 from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.held_entry import there
@@ -94,8 +94,8 @@ def remove_part(
 ) -> Literal["removed", "not there", "stays"]:
     """Remove what was made under a private name; tell what became of it.
 
-    Only what the run has made is removed. Where it could not write down what that is, it had not come to
-    write anything into it either.
+    Only what the run has made is removed, by what it wrote down of it or, where it came to nothing of the kind,
+    by what `_is_from_this_run` takes for proof.
 
     Args:
         fd: a descriptor of its folder.
@@ -105,7 +105,7 @@ def remove_part(
     """
     try:
         found = look(place, fd)
-        if made is None and not _is_just_begun(found, fd, began_ns):
+        if made is None and not _is_from_this_run(found, fd, began_ns):
             return "stays"
         lasts = volume_of(found.identity.dev, place.folder).inodes_last
         if made is not None and lasts and not found.identity.same_who(made):
@@ -119,15 +119,24 @@ def remove_part(
     return "removed"
 
 
-def _is_just_begun(found: FileRecord, fd: int, began_ns: int) -> bool:
-    """Tell whether an entry is as a run leaves it that is killed in the moment of making it."""
-    born_ns = found.identity.born_ns
-    if (born_ns is not None and born_ns < began_ns - COARSEST_TIME_NS) or found.uid != accounts.user_id():
+def _is_from_this_run(found: FileRecord, fd: int, began_ns: int) -> bool:
+    """Tell whether an entry is what a run has made that could not write down what it is, before the power went.
+
+    Nobody could guess its name, which was on the disk before it was made. So what is no older than the run, has
+    this one name and belongs to this account is its own; root gives what it makes to others.
+    """
+    earliest_ns = began_ns - COARSEST_TIME_NS
+    if (found.born_ns is not None and found.born_ns < earliest_ns) or found.ctime_ns < earliest_ns:
         return False
-    if found.identity.kind == "folder":
-        with opened(found.place.name, LIST, fd) as folder:
-            return not disk.listdir(folder)
-    return found.identity.kind == "link" or (found.identity.kind == "file" and found.identity.size == 0)
+    if found.uid != accounts.user_id() and not accounts.is_admin():
+        return False
+    if found.identity.kind != "folder":
+        return found.identity.kind in ("file", "link") and found.nlink == 1
+    with opened(found.place.name, LIST, fd) as folder:
+        return all(
+            met.status.st_ctime_ns >= earliest_ns and (met.how == "enter" or met.status.st_nlink == 1)
+            for met in below(folder) if met.how != "leave"
+        )  # fmt: skip
 
 
 def finish_part(context: RunContext, step: Step, part: Part, data: Mapping[str, Any] | None = None) -> FileRecord:

@@ -7,35 +7,21 @@ from typing import Any
 
 from frugal_sorter.filesystem.record import Identity, Kind
 from frugal_sorter.platforms import slashed
+from frugal_sorter.state.inputs import is_count, is_flag, is_name, is_number, is_text
+
+__all__ = [
+    "IsFit", "is_attributes", "is_base64", "is_command", "is_count", "is_flag", "is_identity", "is_kept", "is_members",
+    "is_mode", "is_name", "is_number", "is_owner", "is_path", "is_place", "is_step_that_made", "is_text",
+    "is_what_was_lost",
+]  # fmt: skip
 
 _KINDS = frozenset(Kind.__args__)  # type: ignore[attr-defined]
-# Numbers beyond these are no number of an entry, and no mode.
-_LARGEST, _MODES = 1 << 127, 0o7777
+_MODES = 0o7777
 IsFit = Callable[[Any], bool]
-
-
-def is_text(value: Any) -> bool:
-    return isinstance(value, str) and "\0" not in value
-
-
-def is_name(value: Any) -> bool:
-    return is_text(value) and bool(value)
 
 
 def is_path(value: Any) -> bool:
     return is_name(value) and slashed.is_absolute(value) and not {".", ".."} & set(value.split("/")) and len(value) > 1
-
-
-def is_flag(value: Any) -> bool:
-    return isinstance(value, bool)
-
-
-def is_number(value: Any) -> bool:
-    return isinstance(value, int) and not isinstance(value, bool) and abs(value) < _LARGEST
-
-
-def is_count(value: Any) -> bool:
-    return is_number(value) and value >= 0
 
 
 def is_mode(value: Any) -> bool:
