@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import time
 from collections.abc import Callable, Collection, Iterable, Mapping
@@ -19,7 +20,8 @@ from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.volumes import volume_of
 from frugal_sorter.planning.moments import Root, earliest_changes, held_until, is_dated, owner_of, roots_of
 from frugal_sorter.planning.plan import Plan
-from frugal_sorter.platforms import disk, slashed
+from frugal_sorter.platforms import disk, slashed, volumes
+from frugal_sorter.platforms.volumes import Mount
 from frugal_sorter.rules.model import RuleBook
 from frugal_sorter.rules.units import SECOND_NS, Duration
 from frugal_sorter.steps.base import Mark
@@ -112,6 +114,7 @@ class Watcher:
     _problem: str = ""
     _refused_ns: int = 0
     _armed: bool = False
+    _mounts: frozenset[Mount] = frozenset()
     _apart_ns: int = 0
 
     def start(self) -> None:
@@ -148,7 +151,7 @@ class Watcher:
     def _arm(self) -> None:
         """Watch what the rules act in; what is missing is waited for at the nearest folder that is there."""
         self.roots = roots_of(self.book)
-        missing = frozenset(root.folder for root in self.roots if not disk.isdir(root.folder))
+        missing = frozenset(root.folder for root in self.roots if not _is_folder(root.folder))
         away = frozenset(map(slashed.realpath, self.book.unmounted))
         missing |= away & frozenset(root.folder for root in self.roots)
         here = [root for root in self.roots if root.folder not in missing]
@@ -164,21 +167,36 @@ class Watcher:
                 self._watch(tops, [one for one in flat if not any(is_inside(one, top) for top in tops)])
         if missing != self._missing or not self._armed:
             self.listener.watching(here, sorted(missing))
-        self._missing, self._armed = missing, True
+        self._missing, self._armed, self._mounts = missing, True, self._mounts_here()
+
+    def _mounts_here(self) -> frozenset[Mount]:
+        """Return what is mounted in or above the folders that the rules act in and write to."""
+        targets = [target for rule in self.book.rules for target in rule.targets if target.absolute]
+        folders = {*self.book.unmounted, *(root.folder for root in self.roots)}
+        folders |= {slashed.realpath(slashed.join(one.top, *one.head)) for one in targets}
+        return frozenset(
+            mount for mount in volumes.mounts()
+            if any(is_inside(folder, mount.top) or is_inside(mount.top, folder) for folder in folders)
+        )  # fmt: skip
 
     def _watch(self, tops: Collection[str], flat: Collection[str]) -> None:
         try:
             self.source.watch(tops, flat)
         except OSError as error:
-            self._poll(f"the system cannot watch these folders ({(error.strerror or 'unknown error').lower()})")
+            limit = "; `sysctl fs.inotify.max_user_watches` is the limit" if error.errno == errno.ENOSPC else ""
+            self._poll(f"the system cannot watch these folders ({(error.strerror or 'unknown error').lower()}){limit}")
+            return
+        except RecursionError:
+            self._poll("some of these folders lie too deep in each other to be watched")
             return
         watched = self.source.watched()
         if watched is not None and watched < (wanted := sum(map(_folders_below, tops))):
-            self._poll(
-                f"the system watches {watched:,} of {wanted:,} folders; `sysctl fs.inotify.max_user_watches` is the limit"
-            )
+            self._poll(f"the system watches only {watched:,} of {wanted:,} folders")
 
     def _poll(self, why: str) -> None:
+        # No half of the events: what is told of some folders alone would look like all of it.
+        with suppress(OSError, RecursionError):
+            self.source.watch((), ())
         self.every_ns = 15 * SECOND_NS
         self.listener.note(f"looking every 15 seconds: {why}")
 
@@ -189,7 +207,7 @@ class Watcher:
         now_ns = self.clock()
         again = lost = False
         for event in events:
-            if event.lost:
+            if event.lost or (event.mounts and self._mounts != (self._mounts_here())):
                 self._all_at_ns = now_ns
                 again = lost = True
             elif event.path == self._file:
@@ -209,7 +227,7 @@ class Watcher:
         """Tell whether a folder that rules act in, or one above it, came or went."""
         if not any(is_inside(root.folder, path) for root in self.roots):
             return False
-        is_there = disk.isdir(path)
+        is_there = _is_folder(path)
         known = {root.folder for root in self.roots} - self._missing
         changed = is_there != any(is_inside(folder, path) for folder in known) or path in self._missing
         # One that was made anew in the place of another is another folder.
@@ -398,10 +416,15 @@ def _changed_ns(place: Place, now_ns: int) -> int:
     return changed_ns if changed_ns <= now_ns else 0
 
 
+def _is_folder(path: str) -> bool:
+    """Tell whether a folder is there, and no link that is not followed leads to it."""
+    return disk.isdir(path) and slashed.unfollowed(path) is None
+
+
 def _nearest(folder: str) -> str:
     """Return the nearest folder above one that is missing."""
     above = os.path.dirname(folder)
-    while not disk.isdir(above):
+    while not _is_folder(above):
         above = os.path.dirname(above)
     return above
 
@@ -412,4 +435,9 @@ def _tells_nothing(folder: str) -> bool:
 
 
 def _folders_below(folder: str) -> int:
-    return sum(1 for _ in disk.walk(folder))
+    count, left = 0, [folder]
+    while left:
+        count += 1
+        with suppress(OSError), disk.scandir(left.pop()) as entries:
+            left += [entry.path for entry in entries if entry.is_dir(follow_symlinks=False)]
+    return count

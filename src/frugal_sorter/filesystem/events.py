@@ -5,6 +5,7 @@ from __future__ import annotations
 import logging
 import os
 import queue
+import sys
 import threading
 from collections.abc import Collection, Sequence
 from contextlib import suppress
@@ -19,15 +20,19 @@ class Event(NamedTuple):
     Args:
         folder: the folder in which names or contents changed; empty where that is not known.
         path: the entry; empty where it is not known.
-        lost: so much happened at once that not all of it is told, or a volume came or went.
+        lost: not all that happened is told: too much came at once, or what listened has ended.
+        mounts: a volume was mounted or unmounted somewhere.
     """
 
     folder: str
     path: str = ""
     lost: bool = False
+    mounts: bool = False
 
 
-LOST = Event("", lost=True)
+# Twice as many as the longest path of Linux has names.
+_LEVELS = 5_000
+LOST, MOUNTS = Event("", lost=True), Event("", mounts=True)
 
 
 class Source(Protocol):
@@ -42,6 +47,7 @@ class Source(Protocol):
 
         Raises:
             OSError: the system has no more room for that (ENOSPC, EMFILE), or cannot do it.
+            RecursionError: folders lie too deep in each other for it.
         """
 
     def watched(self) -> int | None:
@@ -63,6 +69,8 @@ class SystemSource:
     def __init__(self) -> None:
         from watchdog.observers import Observer
 
+        # Before Python 3.12 `os.walk`, by which watchdog finds folders, calls itself at each level; no path has more.
+        sys.setrecursionlimit(max(_LEVELS, sys.getrecursionlimit()))
         self._events: queue.SimpleQueue[Event] = queue.SimpleQueue()
         self._observer = Observer()
         self._observer.start()
@@ -73,6 +81,8 @@ class SystemSource:
         self._log = _Overflow(self._events)
         logging.getLogger("watchdog").addHandler(self._log)
         logging.getLogger("watchdog").propagate = False
+        # A thread of it that ends by an error hears nothing any more: that is told as soon as it happens.
+        self._hook, threading.excepthook = threading.excepthook, lambda _: self._events.put(LOST)
 
     def watch(self, deep: Collection[str], flat: Collection[str]) -> None:
         from watchdog.events import (
@@ -134,13 +144,14 @@ class SystemSource:
         self._observer.join(5)
         self._mounts.join(5)
         logging.getLogger("watchdog").removeHandler(self._log)
+        threading.excepthook = self._hook
         for descriptor in (self._stop, self._stopping):
             disk.close(descriptor)
 
     def _hear_mounts(self) -> None:
         """Tell when a volume is mounted or unmounted."""
         for _ in volumes.changes_of_mounts(self._stop):
-            self._events.put(LOST)
+            self._events.put(MOUNTS)
 
 
 class _Overflow(logging.Handler):
