@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import os
 import sys
 import time
 from collections.abc import Sequence
 
+import frugal_sorter
 from frugal_sorter.errors import FrugalError, UsageError
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.journal.visits import Visit
@@ -16,7 +16,8 @@ from frugal_sorter.rules.file.load import load_rules
 from frugal_sorter.rules.units import SECOND_NS
 from frugal_sorter.schedule.entry import Entry, Remembered, check_entry
 from frugal_sorter.schedule.scheduler import Scheduler, State, insist, refuse_cannot, scheduler_of
-from frugal_sorter.state.folders import others_can_write, ready_state_folder
+from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.state.trust import distrusted
 from frugal_sorter.values import frozen, replace
 
 # A scheduler that is asleep, or busy with others, may be so much later than it said.
@@ -45,6 +46,8 @@ class Looked:
     @property
     def word(self) -> str:
         """Its state in a word or two."""
+        if not self.entry.command:
+            return "damaged"
         if not self.entry.on:
             return "paused"
         if not self.state.is_there:
@@ -60,21 +63,34 @@ def interpreter() -> str:
 
 
 def refuse_unsafe(entry: Entry, scheduler: Scheduler) -> None:
-    """See that nothing that a schedule starts can be changed by others, and that its scheduler has all that it asks for.
+    """See that nothing that a schedule starts can be changed by others, and that its scheduler starts just that.
 
     Raises:
         UsageError: something of that is not so.
     """
     check_entry(entry)
     refuse_cannot(scheduler, entry)
+    scheduler.verify(entry)
     for path in (entry.interpreter, entry.rules):
         if not path:
             continue
         if not disk.isfile(path):
             raise UsageError(f"{path}: there is no such file", "name one that is there")
-        for one in (path, slashed.realpath(path), os.path.dirname(slashed.realpath(path))):
-            if others_can_write(one):
-                raise UsageError(f"{one}: other users can write to it", "chmod go-w it, and see who owns it")
+    for path, who in _distrusted(entry):
+        raise UsageError(
+            f"{path}: others can change what the schedule starts: {who}", "chmod go-w it, and check its owner"
+        )
+
+
+def other_owners(entry: Entry) -> list[str]:
+    """Return the accounts in whose folders root would act by a schedule of its own."""
+    if not accounts.is_admin() or not accounts.HAVE_MODES:
+        return []
+    folders = {slashed.join(entry.folder, word) for word in entry.command[1:]}
+    if entry.rules:
+        folders |= {folder for rule in load_rules(Path(entry.rules)).rules for folder in rule.folders}
+    owners = {disk.stat(folder).st_uid for folder in folders if disk.isdir(folder)} - {0}
+    return sorted(accounts.owner_name(owner) or str(owner) for owner in owners)
 
 
 def add(entry: Entry, scheduler: Scheduler) -> Entry:
@@ -130,8 +146,14 @@ def run_now(name: str) -> tuple[Entry, int, Visit | None]:
 
 def look_at_all(now_ns: int) -> list[Looked]:
     """Return all schedules of this account, each with its state."""
-    folder = ready_state_folder()
-    return [_look(folder, entry, now_ns) for entry in Remembered(folder).all()]
+    folder, found = ready_state_folder(), []
+    for name in Remembered(folder).names():
+        try:
+            found.append(look_at(name, now_ns))
+        except FrugalError as error:
+            # One that is damaged is shown as that, and hides none of the others.
+            found.append(Looked(Entry(name, "?", (), "", ""), State(False), (), None, (error.text,)))
+    return found
 
 
 def look_at(name: str, now_ns: int) -> Looked:
@@ -183,10 +205,14 @@ def _of_files(entry: Entry) -> list[str]:
             load_rules(Path(rules))
         except FrugalError as error:
             troubles.append(error.text)
-    for path in (entry.interpreter, rules):
-        if path and others_can_write(path):
-            troubles.append(f"{path}: other users can write to it; chmod go-w it")
+    troubles += [f"{path}: others can change it: {who}; chmod go-w it" for path, who in _distrusted(entry)]
     return troubles
+
+
+def _distrusted(entry: Entry) -> list[tuple[str, str]]:
+    """Return what a schedule starts that others can change, each with who and where."""
+    asked = [path for path in (entry.interpreter, entry.rules, frugal_sorter.__file__) if path]
+    return [(path, who) for path in asked if (who := distrusted(path))]
 
 
 def _of_time(entry: Entry, state: State, visits: Sequence[Visit], now_ns: int) -> list[str]:

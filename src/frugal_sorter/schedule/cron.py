@@ -72,6 +72,12 @@ class Scheduler(scheduler.Scheduler):
     def pieces(self, entry: Entry) -> Sequence[Piece]:
         return [Piece("the crontab of this account", _block(entry).decode())]
 
+    def starts(self, entry: Entry) -> Sequence[Sequence[str]]:
+        lines = _block(entry).decode().splitlines()[1:-1]
+        # Five fields or one, and the rest is for the shell; a bare % would end it.
+        whole = [re.fullmatch(r"(?:@reboot|(?:\S+ ){4}\S+) ((?:[^%\n]|\\%)*)", line) for line in lines]
+        return [shlex.split(found[1].replace("\\%", "%")) if found else [] for found in whole]
+
     def commands(self, entry: Entry) -> Sequence[Sequence[str]]:
         # Never `crontab -`: typed by a person, it would put what is read in the place of all lines that there are.
         return [["crontab", "-e"]]
@@ -91,7 +97,10 @@ class Scheduler(scheduler.Scheduler):
         _replace(_without(table, entry.name), _block(entry) if on else _paused(entry))
 
     def state(self, entry: Entry) -> State:
-        found = _found(crontab_of_account(), entry.name)
+        try:
+            found = _found(crontab_of_account(), entry.name)
+        except StateError as error:
+            return State(True, True, (error.text,))
         if found is None:
             resume = f"`frugal schedule resume {entry.name}` writes it again"
             return State(False, trouble=(f"it is gone from the crontab; {resume}",))
@@ -176,23 +185,29 @@ def _paused(entry: Entry) -> bytes:
     return head + b"".join(_PAUSED + line for line in lines) + end
 
 
-def _span(table: bytes, name: str) -> tuple[int, int] | None:
-    """Return where our lines of a name stand; None where they do not, or only in part."""
-    begin = re.compile(rb"^# frugal %b: begin[^\n]*\n" % re.escape(name.encode()), re.MULTILINE).search(table)
-    if begin is None:
-        return None
-    end = table.find(_end(name), begin.end())
-    return None if end < 0 else (begin.start(), end + len(_end(name)))
-
-
 def _found(table: bytes, name: str) -> bytes | None:
-    span = _span(table, name)
-    return None if span is None else table[span[0] : span[1]]
+    """Return our lines of a name, None where there are none.
+
+    They count only as they are written: the first line, lines that start the visit of that name, and the last line.
+
+    Raises:
+        StateError: some of them stand there otherwise, or twice; nobody but a person can tell what is whose.
+    """
+    marked = b"# frugal %b: [^\\n]*" % re.escape(name.encode())
+    own = b"[^\\n]* -m frugal_sorter visit %b [^\\n]*\\n" % re.escape(name.encode())
+    block = b"%b(?:%b)+%b" % (re.escape(_begin(name)), own, re.escape(_end(name)))
+    found = re.findall(b"(?m)^%b" % block, table)
+    stray = found[1:] + re.findall(b"(?m)^(?:%b|%b)" % (marked, own), re.sub(block, b"", table))
+    if stray:
+        line = table[: table.rfind(stray[0])].count(b"\n") + 1
+        what = f"line {line} of the crontab belongs to {name}, and the lines around it are not as they were written"
+        raise StateError(what, f"take all lines of {name} out with `crontab -e`, then try again")
+    return found[0] if found else None
 
 
 def _without(table: bytes, name: str) -> bytes:
-    span = _span(table, name)
-    return table if span is None else table[: span[0]] + table[span[1] :]
+    block = _found(table, name)
+    return table if block is None else table.replace(block, b"", 1)
 
 
 def _replace(others: bytes, block: bytes) -> None:

@@ -6,7 +6,6 @@ import json
 import re
 import time
 from contextlib import suppress
-from typing import Any
 
 from frugal_sorter.errors import StateError, UsageError
 from frugal_sorter.platforms import disk
@@ -14,9 +13,16 @@ from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.file.mistakes import InvalidValue, nearest
 from frugal_sorter.rules.units import Duration, parse_duration
 from frugal_sorter.schedule.when import When, parse_when
+from frugal_sorter.state.inputs import Shape, fits, is_flag, is_moment, is_text, read_json
 from frugal_sorter.values import as_dict, field, frozen
 
 FOLDER = "schedules"
+_LARGEST = 1_000_000
+# What a field may hold, by how it is annotated.
+_SHAPES: dict[str, Shape] = {
+    "str": is_text, "bool": is_flag, "int": is_moment, "tuple[str, ...]": [is_text],
+    "bool | None": lambda value: value is None or is_flag(value),
+}  # fmt: skip
 _NAME = re.compile(r"[a-z0-9](?:[a-z0-9-]{0,38}[a-z0-9])?")
 _CONTROL = re.compile(r"[\x00-\x1f\x7f]")
 
@@ -111,16 +117,7 @@ def check_entry(entry: Entry) -> Entry:
     Raises:
         UsageError: one of them does not; says which option.
     """
-    from frugal_sorter.rules.units import parse_hours
-
-    for option, value, read in (
-        ("--during", entry.during, parse_hours), ("--limit", entry.limit, _short), ("--spread", entry.spread, _short),
-    ):  # fmt: skip
-        if value:
-            try:
-                read(value)
-            except InvalidValue as wrong:
-                raise UsageError(f"{option}: {wrong.message}", wrong.hint) from None
+    check_times(entry.during, entry.limit, entry.spread)
     if entry.is_watch:
         for option, is_asked, instead in (
             ("--during", bool(entry.during), "give its rules `during`"), ("--mains-only", entry.mains_only, "leave it out"),
@@ -141,6 +138,26 @@ def check_entry(entry: Entry) -> Entry:
     return entry
 
 
+def check_times(during: str, limit: str, spread: str = "") -> None:
+    """See that the times of a schedule can be read.
+
+    Raises:
+        UsageError: one of them cannot; says which option.
+    """
+    from frugal_sorter.rules.units import parse_hours
+
+    for option, value, read in (
+        ("--during", during, parse_hours),
+        ("--limit", limit, _short),
+        ("--spread", spread, _short),
+    ):
+        if value:
+            try:
+                read(value)
+            except InvalidValue as wrong:
+                raise UsageError(f"{option}: {wrong.message}", wrong.hint) from None
+
+
 def _short(text: str) -> Duration:
     duration = parse_duration(text)
     if duration.months or not 0 < duration.seconds <= 7 * 86_400:
@@ -158,28 +175,24 @@ class Remembered:
     def __init__(self, folder: Path) -> None:
         self._folder = folder / FOLDER
 
-    def all(self) -> list[Entry]:
-        """Return all of them, by name.
-
-        Raises:
-            StateError: one is damaged.
-        """
+    def names(self) -> list[str]:
+        """Return the names of all of them; one that is damaged has one, too."""
         try:
-            names = sorted(disk.listdir(self._folder))
+            return sorted(name.removesuffix(".json") for name in disk.listdir(self._folder) if name.endswith(".json"))
         except FileNotFoundError:
             return []
-        return [self._read(name.removesuffix(".json")) for name in names if name.endswith(".json")]
 
     def get(self, name: str) -> Entry:
         """Return one of them.
 
         Raises:
             UsageError: there is none of that name.
+            StateError: it is damaged.
         """
         try:
             return self._read(name)
         except FileNotFoundError:
-            hint = nearest(name, [one.name for one in self.all()]) or "`frugal schedule list` shows them"
+            hint = nearest(name, self.names()) or "`frugal schedule list` shows them"
             raise UsageError(f"there is no schedule {name!r}", hint) from None
 
     def has(self, name: str) -> bool:
@@ -210,11 +223,17 @@ class Remembered:
     def _read(self, name: str) -> Entry:
         path = self._folder / f"{check_name(name)}.json"
         try:
-            table: dict[str, Any] = json.loads(path.read_text(encoding="utf-8"))
-            return Entry(**{**table, "command": tuple(map(str, table["command"]))})
+            table = read_json(path, _LARGEST, {})
+            for key, value in table.items():
+                if not fits(value, _SHAPES[Entry.__annotations__[key]]):
+                    raise ValueError(f"`{key}` cannot be {value!r:.60}")
+            entry = Entry(**{**table, "command": tuple(table["command"])})
+            if entry.name != name or not entry.command:
+                raise ValueError("it is not what its name says")
+            parse_when(entry.at, 0)
+            return check_entry(entry)
         except FileNotFoundError:
             raise
-        except (OSError, ValueError, TypeError, KeyError) as error:
-            raise StateError(
-                f"{path}: this schedule is damaged ({error})", "remove the file and add it again"
-            ) from None
+        except (OSError, ValueError, TypeError, KeyError, UsageError) as error:
+            hint = "remove the file, and add the schedule again under its name"
+            raise StateError(f"{path}: this schedule is damaged ({error})", hint) from None

@@ -5,15 +5,19 @@ from __future__ import annotations
 from contextlib import suppress
 
 from frugal_sorter.errors import StateError
-from frugal_sorter.platforms import disk
+from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.schedule.scheduler import Piece
+from frugal_sorter.state.inputs import read_input
+
+# More than any unit or task holds.
+_LARGEST = 1_000_000
 
 
 def text_of(path: str) -> str | None:
     """Return what stands in a file; None where it cannot be read."""
     try:
-        return Path(path).read_text(encoding="utf-8", errors="surrogateescape")
+        return read_input(path, _LARGEST).decode("utf-8", "surrogateescape")
     except OSError:
         return None
 
@@ -24,7 +28,8 @@ def write_whole(piece: Piece) -> None:
     Raises:
         StateError: it is not.
     """
-    path, private = Path(piece.path), f"{piece.path}.new"
+    path = Path(slashed.realpath(piece.path))
+    private = f"{path}.new"
     flags = disk.O_WRONLY | disk.O_CREAT | disk.O_TRUNC | disk.O_NOFOLLOW | disk.O_CLOEXEC
     try:
         path.parent.mkdir(parents=True, exist_ok=True)

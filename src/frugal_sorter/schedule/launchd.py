@@ -79,6 +79,9 @@ class Scheduler(scheduler.Scheduler):
             table["StartCalendarInterval"] = _intervals(entry.when)
         return [Piece(str(_path(entry)), plistlib.dumps(table).decode())]
 
+    def starts(self, entry: Entry) -> Sequence[Sequence[str]]:
+        return [plistlib.loads(piece.text.encode())["ProgramArguments"] for piece in self.pieces(entry)]
+
     def commands(self, entry: Entry) -> Sequence[Sequence[str]]:
         domain = "system" if entry.whole_machine else "gui/$(id -u)"
         return [["launchctl", "bootstrap", domain, str(_path(entry))]]

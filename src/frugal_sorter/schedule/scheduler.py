@@ -72,6 +72,21 @@ class Scheduler(ABC):
         """Return what it needs to have written."""
 
     @abstractmethod
+    def starts(self, entry: Entry) -> Sequence[Sequence[str]]:
+        """Return what it would start by what `pieces` writes, read back as this scheduler reads it."""
+
+    def verify(self, entry: Entry) -> None:
+        """See that what is written for a schedule starts just what was meant.
+
+        Raises:
+            UsageError: it would start something else.
+        """
+        for words in self.starts(entry) or [()]:
+            if tuple(words) != entry.command_line:
+                what = f"{self.name} would not start it as it is meant, but as {list(words)!r:.200}"
+                raise UsageError(what, "rename the file or folder with the odd name")
+
+    @abstractmethod
     def commands(self, entry: Entry) -> Sequence[Sequence[str]]:
         """Return the commands of the system that put it in force, as a person would type them."""
 

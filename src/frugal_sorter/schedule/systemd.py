@@ -5,13 +5,15 @@ from __future__ import annotations
 import json
 import os
 import re
+import shlex
 import signal
+import tempfile
 from collections.abc import Sequence
 from contextlib import suppress
 from shutil import which
 
 from frugal_sorter.errors import StateError
-from frugal_sorter.platforms import accounts, disk, own_folders
+from frugal_sorter.platforms import accounts, disk, own_folders, slashed
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.schedule import scheduler
 from frugal_sorter.schedule.entry import Entry
@@ -93,9 +95,9 @@ class Scheduler(scheduler.Scheduler):
         return pieces
 
     def _service(self, entry: Entry) -> str:
-        what = " ".join(entry.command)
+        what = " ".join(map(quoted, entry.command))
         lines = [
-            _MARK, "[Unit]", f"Description=frugal {entry.name}: {what.replace('%', '%%')}",
+            _MARK, "[Unit]", f"Description=frugal {entry.name}: {what}",
             # However often it is started, it is never left out in silence.
             "StartLimitIntervalSec=0", "",
             "[Service]",
@@ -107,7 +109,6 @@ class Scheduler(scheduler.Scheduler):
             if entry.limit:
                 lines.append(f"TimeoutStartSec={entry.seconds(entry.limit) + _GRACE_SECONDS}")
         lines += [
-            f"WorkingDirectory={entry.folder.replace('%', '%%')}",
             f"ExecStart={' '.join(map(quoted, entry.command_line))}",
             "Nice=10",
             # Only the program itself is asked to end; what it reads files with ends with it, and what a rule started
@@ -142,6 +143,24 @@ class Scheduler(scheduler.Scheduler):
             lines.append("WakeSystem=true")
         lines += ["", "[Install]", "WantedBy=timers.target", ""]
         return "\n".join(lines)
+
+    def starts(self, entry: Entry) -> Sequence[Sequence[str]]:
+        # A line that ends in a backslash goes on in the next one (systemd.syntax(7)).
+        text = re.sub(r"\\\n", " ", self._service(entry))
+        lines = [line.rstrip() for line in text.splitlines() if line.startswith("ExecStart=")]
+        read = [[word.replace("%%", "%").replace("$$", "$") for word in shlex.split(line[10:])] for line in lines]
+        return read if read and not self._complaint(entry) else []
+
+    def _complaint(self, entry: Entry) -> str:
+        """Return what systemd itself says against the units, where it is there to be asked."""
+        if which("systemd-analyze") is None:
+            return ""
+        with tempfile.TemporaryDirectory() as folder:
+            paths = [slashed.join(folder, os.path.basename(piece.path)) for piece in self.pieces(entry)]
+            for path, piece in zip(paths, self.pieces(entry), strict=True):
+                Path(path).write_text(piece.text, encoding="utf-8")
+            said = ask_system(["systemd-analyze", "verify", "--man=no", *paths]).stderr.decode(errors="replace")
+        return next((line for line in said.splitlines() if f"{entry.unit}." in line), "")
 
     def commands(self, entry: Entry) -> Sequence[Sequence[str]]:
         return [[*_control(entry), "daemon-reload"], [*_control(entry), "enable", "--now", _what(entry)]]

@@ -47,6 +47,16 @@ class Scheduler(scheduler.Scheduler):
     def pieces(self, entry: Entry) -> Sequence[Piece]:
         return [Piece(f"{entry.unit}.xml", _xml(entry))]
 
+    def starts(self, entry: Entry) -> Sequence[Sequence[str]]:
+        task = ElementTree.fromstring(_xml(entry).split("\n", 1)[1])
+        found = [task.findtext(f".//{{{_NAMESPACE}}}{name}", "") for name in ("Command", "Arguments")]
+        # The rules of how a command line is split are those of its C library, which `list2cmdline` follows.
+        return (
+            [entry.command_line]
+            if found == [entry.interpreter, subprocess.list2cmdline(entry.command_line[1:])]
+            else []
+        )
+
     def commands(self, entry: Entry) -> Sequence[Sequence[str]]:
         return [["schtasks", "/Create", "/TN", _task(entry), "/XML", f"{entry.unit}.xml"]]
 

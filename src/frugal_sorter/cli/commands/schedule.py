@@ -205,6 +205,10 @@ def _describe(entry: Entry, scheduler: Scheduler, screen: Screen, is_on: bool = 
 def _notes(entry: Entry, scheduler: Scheduler) -> list[str]:
     notes = []
     account = accounts.account_name()
+    for owner in schedules.other_owners(entry):
+        notes.append(
+            f"it acts as {account} in folders of {owner}; with --for {owner} it has no more rights than {owner}"
+        )
     if scheduler.name == "systemd" and not entry.whole_machine and not schedules.is_lingering(account):
         notes.append(
             f"systemd runs it only while {account} is logged on; `loginctl enable-linger {account}`, or --linger, changes that"

@@ -12,7 +12,7 @@ from frugal_sorter.cli import visits
 from frugal_sorter.errors import UsageError
 from frugal_sorter.platforms import processes
 from frugal_sorter.platforms.slashed import Path
-from frugal_sorter.schedule.entry import check_name
+from frugal_sorter.schedule.entry import check_name, check_times
 
 EXAMPLES = """
   frugal visit nightly --in /srv --limit '30 minutes' -- tidy /srv/rules.toml --yes
@@ -36,6 +36,7 @@ def run(args: argparse.Namespace) -> int:
     sys.argv = ["frugal", *words]
     visits.drive("watch" if words[0] == "watch" else "schedule", name)
     visits.expect(words[0], visits.line_of(words))
+    check_times(args.during or "", args.limit or "")
     why = _not_now(args)
     if why:
         visits.skip(why)

@@ -58,7 +58,7 @@ def _schedules(_: Sequence[str]) -> Iterable[str]:
     from frugal_sorter.schedule.entry import Remembered
     from frugal_sorter.state.folders import ready_state_folder
 
-    return [entry.name for entry in Remembered(ready_state_folder()).all()]
+    return Remembered(ready_state_folder()).names()
 
 
 def _types(_: Sequence[str]) -> Iterable[str]:
