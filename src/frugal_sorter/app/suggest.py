@@ -299,7 +299,7 @@ def learn_from_hand(
         for name, status in zip(listing.names, listing.status, strict=True):
             there[status.st_dev, status.st_ino] = below, name
             stays.append(Item(name, below, status.st_size, status.st_mtime_ns))
-    moved = _moved_since(folder, since_ns, there)
+    moved = _moved_since(folder, since_ns, there, note)
     by_name = {(item.folder, item.name): item for item in stays}
     left = {source for source, _, _ in moved}
     items = [by_name[target, name] for _, target, name in moved]
@@ -327,12 +327,12 @@ _STAYS = "(stays)"
 
 
 def _moved_since(
-    folder: str, since_ns: int, there: Mapping[tuple[int, int], tuple[str, str]]
+    folder: str, since_ns: int, there: Mapping[tuple[int, int], tuple[str, str]], note: Callable[[Unread], None]
 ) -> list[tuple[str, str, str]]:  # fmt: skip
     """Return what was moved by hand: the folder that it came from, the one that it is in, and its name."""
     prefix = len(folder.rstrip("/")) + 1
     was: dict[tuple[int, int], str] = {}
-    for saved in kept_of(folder):
+    for saved in kept_of(folder, note=note):
         if saved.made_ns >= since_ns:
             # The first of them, so that all that came after it is seen.
             was = {(one.dev, one.ino): os.path.dirname(path) for path, one in saved.files.items()}

@@ -6,6 +6,7 @@ import argparse
 import os
 import re
 from collections.abc import Sequence
+from typing import Any
 
 from frugal_sorter.app.rules import leave_out
 from frugal_sorter.app.session import Session
@@ -20,8 +21,9 @@ from frugal_sorter.errors import UsageError
 from frugal_sorter.planning.selection import Keys, by_rule, choose
 from frugal_sorter.platforms import shell
 from frugal_sorter.platforms.slashed import Path
+from frugal_sorter.state.inputs import read_input
 
-_EDITORS = ("nano", "vi")
+_EDITORS, _LARGEST_TEXT = ("nano", "vi"), 1_000_000_000
 _HEAD = """\
 # The plan, a line for each step. Take a line out, or put a # in front of it, and that step is not done.
 # Nothing else can be changed here. Save and leave; then you are asked. With no line left nothing is done.
@@ -154,7 +156,7 @@ def edit(view: PlanView, screen: Screen) -> None:
             text.append(line)
     from frugal_sorter.planning.edited_text import struck_lines
 
-    gone = struck_lines(lines, _edited("\n".join([*text, ""])))
+    gone = struck_lines(lines, _edited("\n".join([*text, ""]), screen.may_ask()))
     struck = {id(steps[at]) for at in gone}
     if struck:
         leave_out(plan, lambda step: id(step) in struck, "taken out in the editor")
@@ -164,14 +166,20 @@ def edit(view: PlanView, screen: Screen) -> None:
     )
 
 
-def _edited(text: str) -> str:
-    """Return a text as a person leaves it in an editor; nobody else can read it meanwhile."""
+def _edited(text: str, has_terminal: bool) -> str:
+    """Return a text as a person leaves it in an editor; nobody else can read it meanwhile.
+
+    Without a terminal an editor that wants one must find none, else it would wait for ever for keys that nobody presses.
+    """
     # Few ask for an editor, and these are long in loading.
     import subprocess
     import tempfile
     from shutil import which
 
-    named = os.environ.get("VISUAL") or os.environ.get("EDITOR") or next(filter(which, _EDITORS), "")
+    named = os.environ.get("VISUAL") or os.environ.get("EDITOR") or ""
+    if not named and not has_terminal:
+        raise UsageError("--edit: there is no terminal for an editor", "use --without, or --save and edit that file")
+    named = named or next(filter(which, _EDITORS), "")
     try:
         words = shell.split(named)
     except ValueError:
@@ -182,12 +190,13 @@ def _edited(text: str) -> str:
         path = Path(folder) / "plan.txt"
         path.write_text(text, encoding="utf-8", errors="surrogateescape")
         try:
-            done = subprocess.run([*words, str(path)], check=False)
+            alone: dict[str, Any] = {} if has_terminal else {"stdin": subprocess.DEVNULL, "start_new_session": True}
+            done = subprocess.run([*words, str(path)], check=False, **alone)
         except OSError as error:
             raise UsageError(f"{words[0]}: the editor cannot be started ({error.strerror})", "set VISUAL") from None
         if done.returncode != 0:
             raise UsageError(f"{words[0]} ended with {done.returncode}: nothing was changed", "leave it normally")
         try:
-            return path.read_text(encoding="utf-8", errors="surrogateescape")
+            return read_input(path, _LARGEST_TEXT).decode("utf-8", "surrogateescape")
         except OSError as error:
             raise UsageError(f"the plan cannot be read back ({error.strerror})", "save it under its own name") from None

@@ -40,7 +40,7 @@ def tell_of_open_runs(command: str) -> None:
             for run in journal.interrupted_runs():
                 away = [volume.top for volume in run.volumes if not volume.is_here()]
                 what = _waits(run, away) if away else f"{_named(run)}; `frugal undo {run.id}` takes it back"
-                _say(what)
+                tell(what)
     except (FrugalError, OSError):
         return  # the command that needs the journal says what is wrong with it
 
@@ -48,24 +48,24 @@ def tell_of_open_runs(command: str) -> None:
 def _tell(recovered: Recovered) -> None:
     run = recovered.run
     if recovered.away:
-        _say(_waits(run, recovered.away))
+        tell(_waits(run, recovered.away))
     else:
         from frugal_sorter.changes.outcome import Outcome
 
         done = recovered.counts.get(Outcome.DONE, 0)
         steps = count_text(sum(recovered.counts.values()), "step")
         way_back = f"; `frugal undo {run.id}` takes that back" if done else ""
-        _say(f"{_named(run)} after {done:,} of {steps}; what it left half done was put right{way_back}")
+        tell(f"{_named(run)} after {done:,} of {steps}; what it left half done was put right{way_back}")
     for path in recovered.removed[:_SHOWN]:
-        _say(f"run {run.id}: the unfinished {path} was removed")
+        tell(f"run {run.id}: the unfinished {path} was removed")
     if len(recovered.removed) > _SHOWN:
-        _say(f"run {run.id}: {count_text(len(recovered.removed) - _SHOWN, 'more unfinished file')} removed")
+        tell(f"run {run.id}: {count_text(len(recovered.removed) - _SHOWN, 'more unfinished file')} removed")
     for text in stray_texts(recovered.stray):
-        _say(text)
+        tell(text)
     for one in recovered.apart[:_SHOWN]:
-        _say(f"run {run.id} cannot be put right here and is left as it is: {one}")
+        tell(f"run {run.id} cannot be put right here and is left as it is: {one}")
     if len(recovered.apart) > _SHOWN:
-        _say(
+        tell(
             f"run {run.id}: {count_text(len(recovered.apart) - _SHOWN, 'more step')}; `frugal history {run.id}` names them"
         )
 
@@ -79,7 +79,8 @@ def _waits(run: Run, away: list[str] | tuple[str, ...]) -> str:
     return f"{_named(run)}; some of its steps wait until the volume at {where} is there again"
 
 
-def _say(text: str) -> None:
+def tell(text: str) -> None:
+    """Say something in passing that a person should know of."""
     if sys.stdout is not None:
         sys.stdout.flush()
     print(f"Note: {shown(text)}", file=sys.stderr)

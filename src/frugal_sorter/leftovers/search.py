@@ -12,7 +12,7 @@ from frugal_sorter.filesystem.walk import unread_for
 from frugal_sorter.leftovers import installed
 from frugal_sorter.leftovers.names import likeness
 from frugal_sorter.platforms import disk, programs
-from frugal_sorter.platforms.slashed import Path
+from frugal_sorter.state.inputs import read_input
 from frugal_sorter.values import frozen
 
 _LARGEST_TEXT = 100_000
@@ -103,7 +103,7 @@ def _by_what_it_starts(path: str, name: str, program: str) -> str:
     if not key or disk.islink(path):
         return ""
     try:
-        text = Path(path).read_text(encoding="utf-8", errors="replace")[:_LARGEST_TEXT]
+        text = read_input(path, _LARGEST_TEXT).decode("utf-8", "replace")
     except OSError:
         return ""
     return "starts it" if likeness(installed.command_of(text, key), program)[0] == "sure" else ""

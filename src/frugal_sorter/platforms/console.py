@@ -23,3 +23,10 @@ else:
             ValueError: it is closed.
         """
         return stream.isatty()
+
+    def forget_typed(stream: TextIO) -> None:
+        """Have what was typed at a terminal so far read by nobody."""
+        import termios  # only where a person is asked
+
+        if stream.isatty():
+            termios.tcflush(stream, termios.TCIFLUSH)

@@ -4,22 +4,38 @@ from __future__ import annotations
 
 import gzip
 import json
-from collections.abc import Iterable, Iterator
-from typing import NamedTuple
+from collections.abc import Callable, Iterable, Iterator
+from typing import Any, NamedTuple
 
 from frugal_sorter.errors import UsageError
-from frugal_sorter.filesystem.record import Unread
+from frugal_sorter.filesystem.record import Unread, storable_ns
 from frugal_sorter.filesystem.walk import walk
 from frugal_sorter.platforms import disk, volumes
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.state.folders import machine_id, ready_state_folder
-from frugal_sorter.state.inputs import open_input
+from frugal_sorter.state.inputs import fitting, is_count, is_moment, is_name, is_text, zipped_lines
 from frugal_sorter.values import field, mutable
 
 FORMAT = 1
-# A line names one file; a longer one would only fill the memory.
-_LONGEST_LINE = 100_000
+# A line names one file, and its path has no name of more than 255 bytes, each of which takes up to six letters.
+_LONGEST_LINE, _LONGEST_NAME = 100_000, 255
 SUFFIX = ".inventory.gz"
+
+
+def _is_path(value: Any) -> bool:
+    return is_name(value) and all(0 < len(name) <= _LONGEST_NAME for name in value.split("/"))
+
+
+# The first line, and each of the others.
+_HEAD = {
+    "folder": is_name,
+    "machine": is_text,
+    "made_ns": is_moment,
+    "total": is_count,
+    "free": is_count,
+    "unread": [is_text],
+}
+_FILE = (_is_path, is_count, is_count, is_moment, is_count, is_count)
 
 
 class SavedFile(NamedTuple):
@@ -87,7 +103,12 @@ def look_now(folder: str, hidden: bool, made_ns: int) -> Saved:
             if hidden or name[0] != ".":
                 path = f"{listing.folder}/{name}"[prefix:]
                 saved.files[path] = SavedFile(
-                    path, status.st_size, disk.used_bytes(status), status.st_mtime_ns, status.st_ino, status.st_dev
+                    path,
+                    status.st_size,
+                    disk.used_bytes(status),
+                    storable_ns(status.st_mtime_ns),
+                    status.st_ino,
+                    status.st_dev,
                 )
     return saved
 
@@ -126,35 +147,37 @@ def load(path: Path) -> Saved:
     Raises:
         UsageError: it cannot be read, or is none; says in which line.
     """
-    number = 1
+    saved, number = None, 1
     try:
-        with open_input(path) as raw, gzip.open(raw, "rt", encoding="ascii") as file:
-            head = json.loads(file.readline(_LONGEST_LINE))
-            if head["frugal-inventory"] != FORMAT:
-                raise UsageError(
-                    f"{path}: of format {head['frugal-inventory']!r}", f"this version reads format {FORMAT}"
-                )
-            saved = Saved(
-                str(head["folder"]), str(head["machine"]), int(head["made_ns"]), int(head["total"]), int(head["free"]),
-                {}, list(head["unread"]),
-            )  # fmt: skip
-            while line := file.readline(_LONGEST_LINE):
-                number += 1
-                one = SavedFile(*json.loads(line))
+        for line in zipped_lines(path, _LONGEST_LINE):
+            if saved is None:
+                if (version := fitting(line, {"frugal-inventory": is_count})["frugal-inventory"]) != FORMAT:
+                    raise UsageError(f"{path}: of format {version}", f"this version reads format {FORMAT}")
+                head = fitting(line, _HEAD)
+                saved = Saved(**{key: head[key] for key in _HEAD})
+            else:
+                one = SavedFile(*fitting(line, _FILE))
                 saved.files[one.path] = one
+            number += 1
+        if saved is None:
+            raise ValueError("empty")
     except FileNotFoundError:
         raise UsageError(f"{path}: there is no such inventory", "`frugal inventory FOLDER --save` makes one") from None
-    except (OSError, EOFError, ValueError, KeyError, TypeError) as error:
-        what = f"{path}:{number}: this is no inventory of this tool ({type(error).__name__})"
-        raise UsageError(what, "`frugal inventory FOLDER --save` makes one") from None
+    except (OSError, ValueError) as error:
+        why = getattr(error, "strerror", None) or str(error)
+        what = f"{path}:{number}: not an inventory of this tool, or damaged ({why.lower()})"
+        raise UsageError(what, "remove it; `frugal inventory FOLDER --save` makes a new one") from None
     return saved
 
 
-def kept_of(folder: str, most_bytes: int | None = None) -> list[Saved]:
-    """Return the inventories of a folder that are kept on this machine, the oldest first; damaged ones are passed over.
+def kept_of(
+    folder: str, most_bytes: int | None = None, note: Callable[[Unread], None] = lambda _: None
+) -> list[Saved]:  # fmt: skip
+    """Return the inventories of a folder that are kept on this machine, the oldest first.
 
     Args:
         folder: an absolute, resolved path.
+        note: told of each that is damaged; the others are read all the same.
         most_bytes: with more bytes than these to read none is read; None for no limit.
     """
     found: list[Saved] = []
@@ -165,6 +188,7 @@ def kept_of(folder: str, most_bytes: int | None = None) -> list[Saved]:
         try:
             saved = load(path)
         except UsageError:
+            note(Unread(str(path), "a damaged inventory; remove it"))
             continue
         if saved.folder == folder and saved.machine == machine_id():
             found.append(saved)

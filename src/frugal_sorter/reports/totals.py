@@ -17,6 +17,7 @@ from frugal_sorter.filesystem.walk import COUNTED_AT_ONCE, Reader
 from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.reports.saved import Saved
+from frugal_sorter.state.inputs import Shape, fits, is_count, is_moment, read_json
 from frugal_sorter.values import as_dict, field, mutable
 
 
@@ -172,6 +173,17 @@ def take_totals(levels: Mapping[str, int | None], made_ns: int) -> Totals:
     return FolderSums(levels).take(made_ns)
 
 
+def _by_name(shape: Shape) -> Shape:
+    return lambda value: isinstance(value, dict) and all(fits(one, shape) for one in value.values())
+
+
+_LARGEST = 4_000_000
+_TOTALS = {
+    "made_ns": is_moment, "levels": _by_name(lambda value: value is None or is_count(value)),
+    "types": _by_name((is_count, is_count)),
+}  # fmt: skip
+
+
 def _path(folder: Path, run: int) -> Path:
     return folder / "totals" / f"run-{run}.json"
 
@@ -202,18 +214,17 @@ def forget_totals(folder: Path, before_ns: int) -> None:
 def kept_totals(folder: Path, run: int) -> tuple[Totals, Totals] | None:
     """Return what the folders of a run held before and after it, if that was kept."""
     try:
-        kept = json.loads(_path(folder, run).read_text("ascii"))
+        kept = read_json(_path(folder, run), _LARGEST, {"before": _TOTALS, "after": _TOTALS})
         before, after = map(_read, (kept["before"], kept["after"]))
     except FileNotFoundError:
         return None
-    except (OSError, ValueError, KeyError, TypeError, AttributeError) as error:
+    except (OSError, ValueError) as error:
         raise UsageError(f"{_path(folder, run)}: cannot be read ({type(error).__name__})", "remove it") from None
     return before, after
 
 
 def _read(one: Mapping[str, Any]) -> Totals:
-    types = {key: (int(files), int(size)) for key, (files, size) in one["types"].items()}
-    return Totals(int(one["made_ns"]), dict(one["levels"]), types)
+    return Totals(one["made_ns"], one["levels"], {key: (files, size) for key, (files, size) in one["types"].items()})
 
 
 class TypeChange(NamedTuple):

@@ -10,6 +10,7 @@ from contextlib import suppress
 
 from frugal_sorter.platforms import disk
 from frugal_sorter.platforms.slashed import Path
+from frugal_sorter.state.inputs import read_input
 
 _NUMBER, _OPEN = "last-run", "open-runs"
 
@@ -28,8 +29,7 @@ class LastRun:
     def read(self) -> int:
         """Return the number of the last run, 0 where that is not known."""
         try:
-            with self._number.open("rb") as file:
-                return int(file.read(20))
+            return int(read_input(self._number, 20))
         except (OSError, ValueError):
             return 0
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import json
 
-from frugal_sorter.cli.interrupted import begin
+from frugal_sorter.cli.interrupted import begin, tell
 from frugal_sorter.cli.options import add_format, folder_named
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import (
@@ -59,7 +59,7 @@ def run(args: argparse.Namespace) -> int:
         now = look_now(folder, args.hidden, begin().now_ns)
     except OSError as error:
         raise UsageError(f"{shown(folder)}: {reason_of(error)}", "run as a user who may read it") from error
-    kept = [*kept_of(folder), now]
+    kept = [*kept_of(folder, note=lambda one: tell(f"{one.path}: {one.reason}")), now]
     first_visit = len(kept) < FEWEST_POINTS
     if first_visit:
         points, fine = points_from_dates(now)

@@ -156,9 +156,7 @@ class Screen:
     def number(self, question: str, default: int) -> int:
         """Ask until a number from 1 on is given; an empty line, or the end of the input, is the default."""
         while True:
-            sys.stdout.flush()
-            print(f"{question} [{default:,}]: ", end="", file=sys.stderr, flush=True)
-            line = sys.stdin.readline()
+            line = _answer(f"{question} [{default:,}]: ")
             said = line.strip().replace(",", "")
             if not said:
                 return default
@@ -169,9 +167,7 @@ class Screen:
     def choose(self, question: str, answers: Sequence[str], default: str) -> str:
         """Ask until one of some answers is given; an empty line is the default, the end of the input the last one."""
         while True:
-            sys.stdout.flush()
-            print(f"{question}: ", end="", file=sys.stderr, flush=True)
-            line = sys.stdin.readline()
+            line = _answer(f"{question}: ")
             answer = line.strip().lower() or default
             if not line:
                 return answers[-1]
@@ -189,9 +185,7 @@ class Screen:
             question: it.
             answers: the words, yes and no among them; the first letter of each is enough.
         """
-        sys.stdout.flush()
-        print(f"{question} [{'/'.join(answers)}] ", end="", file=sys.stderr, flush=True)
-        said = sys.stdin.readline().strip().lower()
+        said = _answer(f"{question} [{'/'.join(answers)}] ").strip().lower()
         for word in answers:
             if said in (word, word[0]):
                 return word
@@ -200,3 +194,11 @@ class Screen:
         what = f"{', '.join(known[:-1])} or {known[-1]} is an answer."
         print(f"{told}, which is taken for no: {what}", file=sys.stderr, flush=True)
         return "no"
+
+
+def _answer(prompt: str) -> str:
+    """Ask, and return the line that a person types; what was typed before the question is no answer to it."""
+    sys.stdout.flush()
+    console.forget_typed(sys.stdin)
+    print(prompt, end="", file=sys.stderr, flush=True)
+    return sys.stdin.readline()

@@ -12,7 +12,7 @@ assert sys.platform == "win32"
 
 from frugal_sorter.platforms.windows import api
 
-__all__ = ["is_terminal", "prepare"]
+__all__ = ["forget_typed", "is_terminal", "prepare"]
 
 
 def prepare() -> None:
@@ -24,6 +24,12 @@ def prepare() -> None:
     ):
         if isinstance(stream, io.TextIOWrapper):
             stream.reconfigure(encoding="utf-8", errors=errors)
+
+
+def forget_typed(_stream: TextIO) -> None:
+    """Have what was typed at the console so far read by nobody."""
+    while msvcrt.kbhit():
+        msvcrt.getwch()
 
 
 def is_terminal(stream: TextIO) -> bool:

@@ -13,14 +13,16 @@ from functools import lru_cache
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from frugal_sorter.errors import StateError
+from frugal_sorter.platforms import disk
 from frugal_sorter.platforms.digest import blake2b
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.state.inputs import is_text, read_input, read_json
 
 if TYPE_CHECKING:
     from lark import Lark
 
-_MOST_KEPT = 2_000
+_MOST_KEPT, _LARGEST_KEPT = 2_000, 50_000_000
 
 
 class Token(NamedTuple):
@@ -72,8 +74,11 @@ def _parser() -> Lark:
     options: dict[str, Any] = {"parser": "lalr", "lexer": "contextual", "g_regex_flags": 2, "propagate_positions": True}
     folder = _folder()
     try:
+        kept = str(folder / "grammar.cache") if folder else ""
+        if kept and disk.lexists(kept):
+            read_input(kept, _LARGEST_KEPT)  # the library would wait for a pipe in its place
         # Building the tables takes most of a tenth of a second; they are kept for this user alone.
-        return Lark(_grammar(), cache=str(folder / "grammar.cache") if folder else False, **options)
+        return Lark(_grammar(), cache=kept or False, **options)
     except OSError:
         return Lark(_grammar(), **options)
 
@@ -110,8 +115,8 @@ class _Kept:
         self._trees: dict[str, Any] = {}
         self._is_new = False
         try:
-            found = json.loads(self._path.read_bytes()) if self._path else {}
-            if isinstance(found, dict) and found.get("grammar") == self._digest:
+            found = read_json(self._path, _LARGEST_KEPT, {"grammar": is_text, "trees": {}}) if self._path else {}
+            if found.get("grammar") == self._digest:
                 self._trees = found["trees"]
         except (OSError, ValueError):
             pass  # it is only a shortcut

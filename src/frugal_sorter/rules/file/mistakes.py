@@ -5,22 +5,21 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable
 
-from frugal_sorter.errors import FrugalError, one_line
+from frugal_sorter.errors import FrugalError, UsageError, one_line
 from frugal_sorter.values import frozen
 
 _TRUTHS = {"yes": "true", "on": "true", "y": "true", "no": "false", "off": "false", "n": "false"}
 
 
-class InvalidValue(Exception):
+class InvalidValue(UsageError):
     """A value that does not fit; whoever knows the place turns it into a `Mistake`.
 
     `others` are more things that are wrong with the same value.
     """
 
     def __init__(self, message: str, hint: str) -> None:
-        super().__init__(message)
-        self.message = message
-        self.hint = hint
+        super().__init__(message, hint)
+        self.message, self.hint = message, hint
         self.others: list[InvalidValue] = []
 
 
