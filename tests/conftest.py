@@ -135,7 +135,7 @@ def frugal(folder: Path, served: Served) -> Frugal:
     """Run the built program in the test's folder; it has nobody to ask."""
 
     def run(
-        *words: str | Path, code: int = 0, without_rights: bool = False, **more: str
+        *words: str | Path, code: int | None = 0, without_rights: bool = False, **more: str
     ) -> subprocess.CompletedProcess[str]:
         env = {**os.environ, **more}
         if IS_WINDOWS:
@@ -149,7 +149,7 @@ def frugal(folder: Path, served: Served) -> Frugal:
         else:
             done = served.run(words, folder, env)
         assert "Traceback" not in done.stderr, done.stderr
-        assert done.returncode == code, f"{done.returncode}: {done.stdout}{done.stderr}"
+        assert code in (None, done.returncode), f"{done.returncode}: {done.stdout}{done.stderr}"
         return done
 
     return run
@@ -166,10 +166,19 @@ def mount(folder: Path) -> Iterator[Mount]:
     loops: list[str] = []
 
     def make(kind: str, name: str = "volume", **options: str) -> Path:
-        """Mount a new volume; options without a value, such as noatime="", go to ext4 by their name alone."""
-        at = folder / name
+        """Mount a new volume; options without a value, such as noatime="", go to ext4 by their name alone.
+
+        An overlay shows the folder NAME.low, a bind mount the folder NAME.low itself.
+        """
+        at, low = folder / name, folder / f"{name}.low"
         at.mkdir(exist_ok=True)
-        if kind == "tmpfs":
+        if kind in ("overlay", "bind"):
+            for part in ("low", "up", "work"):
+                (folder / f"{name}.{part}").mkdir(exist_ok=True)
+            layers = {"lowerdir": low, "upperdir": folder / f"{name}.up", "workdir": folder / f"{name}.work", **options}
+            how = ["-t", "overlay", "-o", ",".join(f"{key}={value}" for key, value in layers.items()), "overlay"]
+            words = ["mount", *(how if kind == "overlay" else ["--bind", low]), at]
+        elif kind == "tmpfs":
             words = [
                 "mount",
                 "-t",

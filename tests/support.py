@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
+import re
 import stat
 import struct
 import sys
@@ -134,6 +135,51 @@ SESSION = Session(NOW_NS, WORLD.machine, WORLD.user)
 def plan_of(book: RuleBook, world: World = WORLD, again: bool = False, at_most: int | None = None) -> Plan:
     """Plan as `tidy` does, knowing what the journal knows."""
     return plan_rules(Session(world.now_ns, world.machine, world.user), book, again, at_most)
+
+
+# What a question ends with.
+_PROMPT = re.compile(rb"(?:\]|:) $")
+
+
+def on_terminal(
+    folder: Path, *words: str | Path, answers: str = "", columns: int = 0, before: Callable[[], object] = lambda: None,
+    **more: str,
+) -> tuple[int, str]:  # fmt: skip
+    """Run the program on a terminal of its own; return its exit code and all that it shows.
+
+    Args:
+        folder: where it runs.
+        words: of the command.
+        answers: a line to each question, the end of the input to any more; what comes before a question is no answer.
+        columns: how wide the terminal is; 0 for one of which nothing but that it is a terminal is known.
+        before: called before each answer.
+        more: variables.
+    """
+    import fcntl
+    import pty
+    import termios
+
+    pid, terminal = pty.fork()
+    if pid == 0:
+        os.chdir(folder)
+        if columns:
+            fcntl.ioctl(0, termios.TIOCSWINSZ, struct.pack("HHHH", 24, columns, 0, 0))
+        else:
+            os.environ |= {"COLUMNS": os.environ.get("COLUMNS", "80"), "TERM": "dumb"}
+        os.environ |= more
+        os.execv(sys.executable, [sys.executable, "-m", "frugal_sorter", *map(str, words)])
+    lines, shown = answers.splitlines(), b""
+    try:
+        while part := os.read(terminal, 65_536):
+            shown += part
+            if _PROMPT.search(shown):
+                before()
+                os.write(terminal, lines.pop(0).encode() + b"\n" if lines else b"\x04")
+    except OSError:  # the terminal is gone when the program has ended
+        pass
+    code = os.waitstatus_to_exitcode(os.waitpid(pid, 0)[1])
+    os.close(terminal)
+    return code, shown.decode(errors="replace").replace("\r\n", "\n")
 
 
 def carry_out(plan: Plan) -> Result:

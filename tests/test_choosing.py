@@ -14,8 +14,7 @@ from hypothesis import strategies as st
 from frugal_sorter.errors import UsageError
 from frugal_sorter.planning.edited_text import struck_lines
 from tests.conftest import Frugal
-from tests.support import put, rules_text, snapshot
-from tests.test_program import on_a_terminal
+from tests.support import on_terminal, put, rules_text, snapshot
 
 NAMES = ("a.log", "b.log", "c.csv", "d.csv", "sub/e.log", "sub/f.csv", "3.log", "g[1].log")
 RULES = rules_text(
@@ -81,9 +80,9 @@ def listed(said: str) -> dict[int, str]:
 @pytest.mark.parametrize("job", JOBS)
 def test_numbers_are_those_of_the_list_on_a_terminal(intake: Path, frugal: Frugal, job: str) -> None:
     words = [*JOBS[job], "--list-all"]
-    before = listed(on_a_terminal(intake.parent, words, "no")[1])
+    before = listed(on_terminal(intake.parent, *words, answers="no")[1])
     assert list(before) == list(range(1, len(before) + 1)) and len(before) == (2 if job == "duplicates" else len(NAMES))
-    _, said = on_a_terminal(intake.parent, [*words, "--without", "2"], "no")
+    _, said = on_terminal(intake.parent, *words, "--without", "2", answers="no")
     assert "left out by --without" in said
     # What stays in the list is called as before.
     assert listed(said) == {number: name for number, name in before.items() if number != 2}
@@ -175,7 +174,7 @@ def test_anything_else_in_the_editor_is_refused(
 def test_a_person_edits_at_the_question_as_often_as_they_like(intake: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     for name, value in with_editor(intake.parent, 'sed -i "0,/^ *[0-9]/{/^ *[0-9]/d}" "$1"').items():
         monkeypatch.setenv(name, value)
-    code, said = on_a_terminal(intake.parent, ["tidy", "rules.toml"], "edit\nedit\nyes")
+    code, said = on_terminal(intake.parent, "tidy", "rules.toml", answers="edit\nedit\nyes")
     assert code == 0 and said.count("1 step taken out") == 2 and len(left(intake)) == 2
 
 

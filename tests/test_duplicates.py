@@ -6,10 +6,7 @@ import csv
 import io
 import json
 import os
-import pty
 import shutil
-import subprocess
-import sys
 import threading
 from collections import defaultdict
 from collections.abc import Sequence
@@ -39,7 +36,19 @@ from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.steps.count import Count
 from tests.conftest import Frugal
 from tests.served import Served
-from tests.support import WORLD, book_of, carry_out, contents, plan_of, put, rules_text, snapshot, trash_of, undo
+from tests.support import (
+    WORLD,
+    book_of,
+    carry_out,
+    contents,
+    on_terminal,
+    plan_of,
+    put,
+    rules_text,
+    snapshot,
+    trash_of,
+    undo,
+)
 
 BIG = CACHED_BYTES + WHOLE_BYTES
 
@@ -446,17 +455,9 @@ def test_bad_input_gets_one_line(desk: Path, frugal: Frugal, words: tuple[str, .
 def test_a_person_chooses_for_each_group(folder: Path, answers: str, gone: set[str]) -> None:
     for number, name in enumerate("abc"):
         put(folder / "Intake" / name, "clay", 30 - number)
-    parent, child = pty.openpty()
-    with subprocess.Popen(
-        [sys.executable, "-m", "frugal_sorter", "duplicates", "Intake", "--do", "trash"],
-        cwd=folder, stdin=child, stdout=subprocess.PIPE, stderr=subprocess.PIPE,
-    ) as program:  # fmt: skip
-        os.write(parent, answers.encode() + b"yes\n")
-        out, err = program.communicate(timeout=60)
-    os.close(parent)
-    os.close(child)
-    assert set("abc") - set(os.listdir(folder / "Intake")) == gone, out + err
-    assert b"Group 1 of 1: 3" in out and b"Keep which?" in err
+    _, said = on_terminal(folder, "duplicates", "Intake", "--do", "trash", answers=answers + "yes\n")
+    assert set("abc") - set(os.listdir(folder / "Intake")) == gone, said
+    assert "Group 1 of 1: 3" in said and "Keep which?" in said
 
 
 # Between the report and the removal

@@ -18,8 +18,7 @@ from frugal_sorter.filesystem.record import place_of
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.walk import read_folder
 from tests.conftest import Frugal
-from tests.support import DAY_NS, put, rules_text, snapshot
-from tests.test_program import on_a_terminal
+from tests.support import DAY_NS, on_terminal, put, rules_text, snapshot
 
 DAYS = 9
 RULES = {
@@ -159,7 +158,7 @@ def test_another_moment_is_tried_on_chosen_files_and_always_asked(desk: Path, fr
     assert "--only" in frugal(*words, "--yes", code=2).stderr
     assert "always asked" in frugal(*words, "--only", "Intake/e.log", "--yes", code=2).stderr
     assert "no terminal" in frugal(*words, "--only", "Intake/e.log", code=3).stderr
-    code, said = on_a_terminal(desk, [*words, "--only", "Intake/e.log"], "yes")
+    code, said = on_terminal(desk, *words, "--only", "Intake/e.log", answers="yes")
     assert code == 0 and (desk / "Old/e.log").exists() and (desk / "Intake/a.log").exists() and "not asked for" in said
     frugal("undo", "--yes")
     assert (desk / "Intake/e.log").exists()

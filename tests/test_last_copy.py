@@ -6,6 +6,7 @@ import os
 import resource
 import subprocess
 import sys
+import time
 from collections.abc import Callable
 from pathlib import Path
 
@@ -197,21 +198,35 @@ def test_a_killed_hard_link_is_settled_without_losing_what_was_edited_since(fold
     assert ("edited" in found.values()) is (edit != "none")
 
 
-def test_only_what_a_run_has_made_is_removed_under_its_private_name(folder: Path) -> None:
+@pytest.mark.parametrize(
+    "what", ["older", "with a second name", "a folder with a second name", "its own", "its own folder"]
+)
+def test_only_what_a_run_has_made_is_removed_under_its_private_name(folder: Path, what: str) -> None:
     put(folder / "Intake/a.txt", "a")
     plan = plan_of(book_of(folder, EVERYTHING + 'copy = "C"'))
+    (folder / "Intake/C").mkdir()
+    began_ns = time.time_ns() + (10**10 if what == "older" else 0)
     with Journal(ready_state_folder(), write=True) as journal:
-        run = journal.begin(plan, plan.made_ns)
+        run = journal.begin(plan, began_ns)
         token = journal.token(run)
         copy = next(step for step in plan.steps if step.verb == "copy")
-    (folder / "Intake/C").mkdir()
-    name = f".frugal-{run}-{copy.id}-{token}"
-    strange = put(folder / "Intake/C" / name, "another account's", age_days=-1)
+    # No note of it: the power went before that was on the disk.
+    strange = body = folder / "Intake/C" / f".frugal-{run}-{copy.id}-{token}"
+    if "folder" in what:
+        body = strange / "inside.txt"
+    put(body, "half of it", age_days=-1)
+    if "second name" in what:
+        os.link(body, folder / "another name")
     settle()
-    assert strange.read_text() == "another account's"
+    assert strange.exists() == ("own" not in what)
+    with Journal(ready_state_folder(), write=True) as journal:
+        assert bool(journal.interrupted_runs()) == ("own" not in what)
+    if strange.exists():
+        # The run is closed as soon as nothing stands there.
+        strange.rename(folder / "moved away by hand")
+        settle()
     with Journal(ready_state_folder(), write=False) as journal:
-        (reason,) = [mark.reason for step, mark in journal.steps(run) if mark and step.verb == "copy"]
-    assert "not what this run had made" in reason and name in reason
+        assert not journal.interrupted_runs()
 
 
 def test_the_private_names_of_two_journals_never_meet(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -311,3 +326,18 @@ def test_every_verb_that_takes_content_away_asks_who_is_writing(folder: Path, ve
             verbs_for(context)[step.verb].do(step)
         assert not_done.value.outcome is Outcome.NOT_RUN and there(context, place_of(str(source)), was)
     assert not list((folder / "Out").iterdir())
+
+
+def test_an_undo_settles_what_the_power_left_of_a_run_that_says_it_is_done(folder: Path) -> None:
+    """A disk may lose even what it said that it had written: the copy is gone, and its part is there again."""
+    put(folder / "Intake/a.txt", "a")
+    put(folder / "Intake/b.txt", "b")
+    result = tidy(folder, EVERYTHING + 'copy = "C"')
+    with Journal(ready_state_folder(), write=False) as journal:
+        run = journal.run(result.run)
+        (step,) = [
+            one for one, _ in journal.steps(run.id) if one.verb == "copy" and one.target and one.target.name == "a.txt"
+        ]
+    (folder / "Intake/C/a.txt").rename(folder / "Intake/C" / f".frugal-{run.id}-{step.id}-{run.token}")
+    undo(result.run)
+    assert sorted(path.name for path in (folder / "Intake").rglob("*")) == ["a.txt", "b.txt"]

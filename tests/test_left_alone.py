@@ -2,16 +2,12 @@
 
 from __future__ import annotations
 
-import os
-import pty
-import subprocess
-import sys
 from pathlib import Path
 
 import pytest
 
 from tests.conftest import Frugal
-from tests.support import book_of, plan_of, put, rules_text, trash_of
+from tests.support import book_of, on_terminal, plan_of, put, rules_text, trash_of
 
 
 def test_a_rule_that_is_switched_off_does_not_give_its_folders_up(folder: Path) -> None:
@@ -43,33 +39,6 @@ def test_what_was_brought_back_from_the_trash_stays(folder: Path, frugal: Frugal
     assert not path.exists()
 
 
-def in_a_terminal(folder: Path, words: list[str], typed: str, columns: int = 80) -> str:
-    """Run the program on a terminal of its own, with something typed into it."""
-    screen, inner = pty.openpty()
-    import fcntl
-    import struct
-    import termios
-
-    fcntl.ioctl(inner, termios.TIOCSWINSZ, struct.pack("HHHH", 24, columns, 0, 0))
-    program = subprocess.Popen(
-        [sys.executable, "-m", "frugal_sorter", *words], cwd=folder, stdin=inner, stdout=inner, stderr=inner
-    )
-    os.close(inner)
-    os.write(screen, typed.encode())
-    said = b""
-    while True:
-        try:
-            part = os.read(screen, 65_536)
-        except OSError:
-            break
-        if not part:
-            break
-        said += part
-    program.wait(30)
-    os.close(screen)
-    return said.decode("utf-8", "replace")
-
-
 @pytest.mark.parametrize(
     ("typed", "done"), [("y\n", True), ("n\n", False), ("sure\n", False), ("\n", False), ("YES\n", True)]
 )
@@ -78,7 +47,7 @@ def test_y_and_n_are_answers_and_anything_else_says_what_was_not_understood(
 ) -> None:
     put(folder / "Intake/a.log")
     put(folder / "rules.toml", rules_text('where = "ext is log"\nmove = "Logs"'))
-    said = in_a_terminal(folder, ["tidy", "rules.toml"], typed)
+    said = on_terminal(folder, "tidy", "rules.toml", answers=typed)[1]
     assert (folder / "Intake/Logs/a.log").exists() is done
     assert ("`sure` was not understood" in said) is ("sure" in typed) and ("Nothing was answered" in said) is (
         typed[0] == "\n"
@@ -92,7 +61,7 @@ def test_history_never_loses_the_number_of_a_run_nor_its_state(folder: Path, fru
     frugal("tidy", deep / "rules.toml", "--yes")
     frugal("undo", "--yes")
     for columns in (60, 80, 120):
-        lines = in_a_terminal(folder, ["history"], "", columns).splitlines()
+        lines = on_terminal(folder, "history", columns=columns)[1].splitlines()
         tidy, back = (next(line for line in lines if word in line) for word in ("tidy", "undo of run 1"))
         assert tidy.split()[0] == "1" and back.split()[0] == "2", (columns, lines)
         assert "taken back by run 2" in tidy and (columns < 80 or len(tidy.rstrip()) <= columns), (columns, tidy)

@@ -13,8 +13,7 @@ from frugal_sorter.app.session import Session
 from frugal_sorter.planning.outcome_tree import outcome_of
 from frugal_sorter.rules.file.load import load_rules
 from tests.conftest import Frugal
-from tests.support import put, rules_text
-from tests.test_program import on_a_terminal
+from tests.support import on_terminal, put, rules_text
 
 RULES = {
     "move": 'where = "ext is log"\nmove = "Logs/{stem}"', "rename": 'where = "ext is log"\nrename = "x-{name}"',
@@ -63,7 +62,7 @@ def test_the_two_stand_side_by_side_where_there_is_room(intake: Path, monkeypatc
     put(intake.parent / "rules.toml", rules_text(RULES["move"]))
     for columns, beside in (("120", True), ("80", False)):
         monkeypatch.setenv("COLUMNS", columns)
-        _, said = on_a_terminal(intake.parent, ["preview", "rules.toml", "--tree"], "")
+        _, said = on_terminal(intake.parent, "preview", "rules.toml", "--tree")
         lines = re.sub(r"\x1b\[[\d;]*m", "", said).splitlines()
         assert any(re.fullmatch(r"Now +Then", line) for line in lines) is beside
         assert max(map(len, lines)) <= int(columns) or not beside

@@ -11,6 +11,7 @@ from frugal_sorter.filesystem import parallel as sharing
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.planning import guard
 from frugal_sorter.planning.target_names import Names, is_numbered_form
+from frugal_sorter.platforms import accounts
 from frugal_sorter.rules.fields import World
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.steps.count import Count
@@ -158,7 +159,10 @@ def test_what_is_left_and_why(folder: Path) -> None:
         "fresh.log": ("written to a moment ago", False),
         "future.log": ("written to a moment ago", False),
         "no suffix": ("no value for {ext}", True),
-        "to link.csv": (f"{intake}/spreadsheet is a symbolic link, and links are not followed", True),
+        "to link.csv": (
+            f"{intake}/spreadsheet is a symbolic link of {accounts.account_name()}, and it is not followed",
+            True,
+        ),
         "to file.pdf": (f"{intake}/document is a file, where a folder is needed", True),
     }
     assert (plan.kept, plan.seen, plan.has_problem) == (Count(1), Count(8), True)

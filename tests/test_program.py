@@ -4,19 +4,22 @@ from __future__ import annotations
 
 import json
 import os
-import pty
 import re
 import signal
 import subprocess
 import sys
+import tempfile
 from datetime import datetime
 from pathlib import Path
 
 import pytest
+from hypothesis import example, given, settings
+from hypothesis import strategies as st
 
 from frugal_sorter.demo.machine import lay_out
+from frugal_sorter.platforms import slashed
 from tests.conftest import Frugal
-from tests.support import contents, put, rules_text, snapshot
+from tests.support import contents, on_terminal, put, rules_text, snapshot
 
 MOVED = re.compile(r"^moved +(.+) → (.+)$", re.MULTILINE)
 
@@ -50,6 +53,27 @@ def test_the_same_seed_and_moment_lay_out_the_same_machine(folder: Path) -> None
 
     one, two, other = laid_out("one", 7), laid_out("two", 7), laid_out("other", 8)
     assert one == two != other
+
+
+MOMENTS = [datetime(2028, 2, 29, 0, 1), datetime(2026, 12, 31, 23, 59), datetime(2027, 1, 1, 12), datetime(2026, 11, 30, 18, 40), datetime(2026, 3, 29, 2, 30), datetime(2026, 10, 25, 2, 30), datetime(2100, 3, 1)]  # fmt: skip
+
+
+@given(st.lists(st.datetimes(datetime(2000, 1, 1), datetime(2150, 1, 1)), min_size=1, max_size=3))
+@settings(max_examples=5)
+@example(MOMENTS)
+def test_the_machine_has_the_same_files_at_any_moment(moments: list[datetime]) -> None:
+    laid_out = []
+    for now in [datetime(2026, 11, 23, 12), *moments]:
+        with tempfile.TemporaryDirectory() as name:
+            lay_out(slashed.Path(name), now)
+            files = [path for path in Path(name).rglob("*") if path.is_file()]
+            # Only the days in names are of their time.
+            undated = [
+                re.sub(r"\d{4}-\d\d(-\d\d)?|(?<=Invoices/)\d{4}", "DAY", str(path.relative_to(name))) for path in files
+            ]
+            laid_out.append(sorted(zip(undated, [path.stat().st_size for path in files], strict=True)))
+            assert all(path.stat().st_mtime <= now.timestamp() for path in files)
+    assert all(one == laid_out[0] for one in laid_out)
 
 
 def test_demo_photos_and_scans_are_real(desk: Path) -> None:
@@ -94,43 +118,36 @@ def test_without_a_terminal_and_without_yes_nothing_changes(desk: Path, frugal: 
     assert "add --yes" in frugal("undo", code=3).stderr and snapshot(desk) == after
 
 
-def on_a_terminal(folder: Path, words: list[str], answer: str, between: object = None) -> tuple[int, str]:
-    """Run the program on a terminal; do something while it asks, if it does, then answer."""
-    pid, terminal = pty.fork()
-    if pid == 0:
-        os.chdir(folder)
-        os.execv(sys.executable, [sys.executable, "-m", "frugal_sorter", *words])
-    said = b""
-    try:
-        while b"[yes/no" not in said:
-            said += os.read(terminal, 4096)
-        if callable(between):
-            between()
-        os.write(terminal, answer.encode() + b"\n")
-        while more := os.read(terminal, 4096):
-            said += more
-    except OSError:  # the terminal is gone when the program has ended
-        pass
-    code = os.waitstatus_to_exitcode(os.waitpid(pid, 0)[1])
-    os.close(terminal)
-    return code, said.decode().replace("\r\n", "\n")
-
-
 @pytest.mark.parametrize(("answer", "code"), [("yes", 0), ("Y", 0), ("no", 3), ("", 3), ("sure", 3)])
 def test_only_a_clear_yes_is_a_yes(folder: Path, answer: str, code: int) -> None:
     put(folder / "Intake/a.log")
     (folder / "rules.toml").write_text(rules_text('where = "everything"\nmove = "{type}"'))
-    ended, said = on_a_terminal(folder, ["tidy", "rules.toml"], answer)
+    ended, said = on_terminal(folder, "tidy", "rules.toml", answers=answer)
     assert ended == code
     assert (folder / "Intake/log/a.log").exists() is (code == 0)
     assert str(folder / "Intake") in said and str(folder / "rules.toml") in said and "other files stay" in said
+
+
+def test_what_is_typed_before_the_question_is_no_answer(folder: Path) -> None:
+    put(folder / "Intake/a.log")
+    (folder / "rules.toml").write_text(rules_text('where = "everything"\nmove = "{type}"'))
+    # The editor stands for the time in which nothing is asked.
+    keys = put(
+        folder / "editor.sh",
+        f"#!{sys.executable}\nimport os, fcntl, termios\nfor key in b'yes\\n':\n    fcntl.ioctl(0, termios.TIOCSTI, bytes([key]))\n",
+    )
+    keys.chmod(0o755)
+    code, said = on_terminal(folder, "tidy", "rules.toml", answers="edit\nno", VISUAL=str(keys))
+    assert code == 3 and said.count("[yes/no") == 2 and (folder / "Intake/a.log").exists()
 
 
 def test_a_file_changed_while_a_person_thinks_is_skipped_and_named(folder: Path) -> None:
     put(folder / "Intake/a.log")
     put(folder / "Intake/b.log")
     (folder / "rules.toml").write_text(rules_text('where = "everything"\nmove = "{type}"'))
-    code, said = on_a_terminal(folder, ["tidy", "rules.toml"], "yes", lambda: put(folder / "Intake/a.log", "new"))
+    code, said = on_terminal(
+        folder, "tidy", "rules.toml", answers="yes", before=lambda: put(folder / "Intake/a.log", "new")
+    )
     assert code == 1
     assert "skipped  a.log → log/a.log: changed since it was planned" in said and "1 file moved, 1 skipped" in said
     assert (folder / "Intake/a.log").read_text() == "new" and (folder / "Intake/log/b.log").exists()

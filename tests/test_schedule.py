@@ -10,8 +10,7 @@ from typing import Any
 import pytest
 
 from tests.conftest import Frugal
-from tests.support import put, rules_text
-from tests.test_terminal import on_terminal
+from tests.support import on_terminal, put, rules_text
 from tests.unattended import has_cron, has_systemd, with_cron, with_systemd
 
 RULE = 'where = "ext is log"\nmove = "Logs"'

@@ -166,14 +166,14 @@ def test_what_makes_no_sense_is_refused_whatever_has_it(more: dict[str, object],
 
 def test_a_schedule_is_remembered_as_it_is(tmp_path: Path) -> None:
     remembered = Remembered(tmp_path)
-    assert remembered.all() == [] and not remembered.has("nightly")
+    assert remembered.names() == [] and not remembered.has("nightly")
     one = entry(limit="1 hour", during="mon-fri", catch_up=False, mains_only=True)
     remembered.keep(one)
-    assert remembered.get("nightly") == one and remembered.all() == [one]
+    assert remembered.get("nightly") == one and remembered.names() == ["nightly"]
     with pytest.raises(UsageError, match="no schedule 'nightli'"):
         remembered.get("nightli")
     (tmp_path / "schedules/nightly.json").write_text("{}")
     with pytest.raises(FrugalError, match="damaged"):
-        remembered.all()
+        remembered.get("nightly")
     remembered.forget("nightly")
-    assert remembered.all() == []
+    assert remembered.names() == []

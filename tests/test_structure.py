@@ -100,6 +100,9 @@ def test_whatever_changes_a_file_goes_by_descriptors_and_never_by_a_path() -> No
     for path in _changing():
         for call, of, name in _calls(path):
             where = f"{path.name}:{call.lineno} {ast.unparse(call)[:80]}"
+            # There O_NOFOLLOW is about the whole path.
+            if path.name == "descriptors.py" and name == "open":
+                continue
             in_proc = path.name == "set_attribute.py" and name in ("setxattr", "removexattr")  # /proc/self/fd/N
             if (
                 of in ("os", "disk", "attributes")

@@ -5,8 +5,6 @@ from __future__ import annotations
 import io
 import json
 import os
-import pty
-import select
 import subprocess
 import sys
 import time
@@ -17,33 +15,10 @@ import pytest
 from frugal_sorter.cli.output import progress
 from frugal_sorter.cli.output.screen import Screen
 from tests.conftest import Frugal
-from tests.support import put, rules_text
+from tests.support import on_terminal, put, rules_text
 
 FILES = 60
 DAY = 86_400
-
-
-def on_terminal(folder: Path, *words: str, answers: str = "") -> tuple[int, str]:
-    """Run the program on a terminal of its own, and return its exit code and all that it shows."""
-    parent, child = pty.openpty()
-    environment = {**os.environ, "COLUMNS": "80", "TERM": "dumb"}
-    shown = b""
-    with subprocess.Popen(
-        [sys.executable, "-m", "frugal_sorter", *words], cwd=folder, env=environment, stdin=child, stdout=child, stderr=child
-    ) as program:  # fmt: skip
-        os.close(child)
-        os.write(parent, answers.encode())
-        while True:
-            ready, _, _ = select.select([parent], [], [], 60)
-            try:
-                part = os.read(parent, 65_536) if ready else b""
-            except OSError:
-                part = b""  # the last one to have the terminal open has ended
-            if not part:
-                break
-            shown += part
-    os.close(parent)
-    return program.returncode, shown.decode(errors="replace").replace("\r\n", "\n")
 
 
 @pytest.fixture

@@ -8,6 +8,7 @@ import shutil
 import signal
 import subprocess
 import sys
+import threading
 import time
 from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass, field
@@ -22,7 +23,7 @@ from frugal_sorter.app.watch import Watcher
 from frugal_sorter.errors import FrugalError, StateError
 from frugal_sorter.execution.executor import Result, changing
 from frugal_sorter.filesystem import walk
-from frugal_sorter.filesystem.events import LOST, Event
+from frugal_sorter.filesystem.events import LOST, MOUNTS, Event, SystemSource
 from frugal_sorter.filesystem.record import Listing
 from frugal_sorter.planning.moments import Root
 from frugal_sorter.planning.plan import Plan
@@ -47,7 +48,7 @@ class Told:
     runs: int = 0
     missing: list[str] = field(default_factory=list)
     counted: int | None = None
-    error: OSError | None = None
+    error: Exception | None = None
 
     def watch(self, deep: Collection[str], flat: Collection[str]) -> None:
         if self.error is not None:
@@ -363,12 +364,13 @@ def test_a_fault_that_a_person_must_mend_is_said_once_and_tried_again(
     assert room.told.moved == ["a.log"]
 
 
-@pytest.mark.parametrize("how", ["limit", "error"])
+@pytest.mark.parametrize("how", ["limit", "fewer", "deep"])
 def test_where_the_system_cannot_tell_it_looks_from_time_to_time(folder: Path, how: str) -> None:
     (folder / "Intake/below").mkdir(parents=True)
     room = Room(folder, LOGS)
-    room.told.counted = 1 if how == "limit" else None
-    room.told.error = OSError(28, "No space left on device") if how == "error" else None
+    room.told.counted = 1 if how == "fewer" else None
+    errors = {"limit": OSError(28, "No space left on device"), "deep": RecursionError()}
+    room.told.error = errors.get(how)
     room.start()
     assert "looking every 15 seconds" in room.told.notes[0] and ("max_user_watches" in room.told.notes[0]) is (
         how == "limit"
@@ -472,3 +474,34 @@ def test_what_there_is_now_is_done_once(folder: Path, frugal: Frugal) -> None:
     (folder / "rules.toml").write_text(LOGS.replace("Intake", "Gone"))
     assert "Gone is missing" in frugal("watch", "rules.toml", "--once", code=1).stdout
     assert "cannot be read" in frugal("watch", "none.toml", code=2).stderr
+
+
+@AS_ROOT
+def test_only_what_is_mounted_where_the_rules_act_is_looked_at(folder: Path, mount: Mount) -> None:
+    room = Room(
+        folder, LOGS + f'\n[[rule]]\nname = "out"\nin = "Intake"\nwhere = "ext is csv"\nmove = "{folder}/stick/N"\n'
+    )
+    (folder / "Intake").mkdir()
+    room.start()
+    room.write("Intake/a.log", age=1, told=False)
+    mount("tmpfs", "elsewhere")
+    room.watcher.take([MOUNTS])
+    room.settle(30)
+    assert room.told.moved == []
+    for place in ("stick", "Intake"):
+        mount("tmpfs", place)
+        put(folder / f"Intake/{place}.log", "b", 1, room.now_ns)
+        room.watcher.take([MOUNTS])
+        room.settle(30)
+        assert f"{place}.log" in room.told.moved
+
+
+def test_what_listens_and_ends_is_told_at_once() -> None:
+    source = SystemSource()
+    try:
+        ending = threading.Thread(target=lambda: [][0])
+        ending.start()
+        ending.join()
+        assert LOST in source.wait(60)
+    finally:
+        source.close()
