@@ -18,7 +18,7 @@ from frugal_sorter.journal.journal import Journal
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.steps.kinds import ATTENDING, LASTING
 from tests.conftest import Frugal
-from tests.support import NOW_NS, book_of, carry_out, plan_of, put, rules_text, snapshot, undo
+from tests.support import NOW_NS, Seen, book_of, carry_out, plan_of, put, rules_text, snapshot, undo
 
 NAMES = ("a.log", "b.log", "c.log", "d.log")
 MOVE = 'where = "ext is log"\nmove = "Logs"'
@@ -42,7 +42,9 @@ def test_a_part_that_was_taken_back_is_no_whole(folder: Path, frugal: Frugal) ->
     # Bare undo takes back the rest, and then there is nothing left.
     assert "2 files moved" in frugal("undo", "--yes").stdout
     assert sorted(os.listdir(folder / "Intake")) == [*NAMES[:3]] and "taken back by run 3" in frugal("history").stdout
-    assert "nothing to undo" in frugal("undo", "--yes", code=2).stderr
+    assert (
+        "run 1 (tidy of" in (said := frugal("undo", "--yes", code=1).stderr) and "taken back already, by run 3" in said
+    )
     # An undo that is itself taken back takes nothing back.
     frugal("undo", "3", "--yes")
     assert "1 of 3 taken back" in frugal("history").stdout
@@ -61,15 +63,64 @@ def test_bare_undo_goes_back_to_the_rest_rather_than_to_an_older_run(folder: Pat
     assert (folder / "Intake/b.log").exists() and (folder / "Old/Logs/x.log").exists()
 
 
-def test_what_cannot_be_taken_back_is_passed_over_and_named(folder: Path, frugal: Frugal) -> None:
+def test_a_bare_undo_means_the_last_run_and_no_other(folder: Path, frugal: Frugal) -> None:
     put(folder / "Intake/a.log")
     put(folder / "Intake/b.tmp")
     put(folder / "rules.toml", rules_text(MOVE))
     put(folder / "delete.toml", rules_text('where = "ext is tmp"\ndelete = true'))
     frugal("tidy", "rules.toml", "--yes")
     frugal("tidy", "delete.toml", "--yes")
+    before = snapshot(folder)
+    for why in ("run 2 (tidy of", "cannot be taken back", f"run 1 (tidy in {folder}/Intake", "today): `frugal undo 1`"):
+        assert why in frugal("undo", "--yes", code=1).stderr
+    assert snapshot(folder) == before
+    frugal("undo", "1", "--yes")
+    assert (folder / "Intake/a.log").exists()
+    # What is back already is no reason to go on to an older run, nor is one that changed nothing.
+    frugal("tidy", "rules.toml", "--yes", "--again")
+    frugal("undo", "--yes")
+    assert "was taken back already, by run 5" in frugal("undo", "--yes", code=1).stderr
+
+
+def test_the_rest_of_a_run_that_tags_comes_back_after_a_part_of_it(folder: Path, frugal: Frugal) -> None:
+    for name in NAMES:
+        put(folder / "Intake" / name)
+    put(folder / "rules.toml", rules_text(f'{MOVE}\ntag = "x"\ncomment = "y"'))
+
+    def files() -> dict[bytes, Seen]:
+        # A folder of which a part came back keeps the time of that.
+        return {path: seen for path, seen in snapshot(folder / "Intake").items() if seen.kind != "d"}
+
+    before = files()
+    frugal("tidy", "rules.toml", "--yes")
+    frugal("undo", "1", "--only", f"Intake/{NAMES[0]}", "--yes")
+    said = frugal("undo", "1", "--yes").stdout
+    assert files() == before and "Not touched" not in said
+
+
+def test_that_a_program_ran_is_said_beside_what_comes_back(folder: Path, frugal: Frugal) -> None:
+    put(folder / "Intake/a.log")
+    put(folder / "rules.toml", rules_text(f'{MOVE}\nrun = ["true"]'))
+    frugal("tidy", "rules.toml", "--yes")
     said = frugal("undo", "--yes").stdout
-    assert "Run 2" in said and "passed over" in said and (folder / "Intake/a.log").exists()
+    assert (folder / "Intake/a.log").exists() and "Not touched" not in said
+    assert "Note: a program was run, and what that did is not taken back" in said
+
+
+@pytest.mark.parametrize("how", ["delete = true", 'move = "N"'])
+def test_an_undo_is_offered_only_for_what_can_come_back(folder: Path, frugal: Frugal, how: str) -> None:
+    for name in NAMES:
+        put(folder / "Intake" / name)
+    plan = plan_of(book_of(folder, f'where = "ext is log"\n{how}'))
+    with Journal(ready_state_folder(), write=True) as journal:
+        journal.begin(plan, plan.made_ns)
+    said = [frugal(*words).stderr for words in (("history",), ("inventory", "Intake"))]
+    said.append(
+        frugal("tidy", put(folder / "none.toml", rules_text('where = "ext is pdf"\nmove = "N"')), "--yes").stderr
+    )
+    for one in said[:2]:
+        assert "was interrupted" in one and ("frugal undo" in one) is ("move" in how)
+    assert "was interrupted after 0 of" in said[2] and "frugal undo" not in said[2]
 
 
 def test_only_with_what_is_no_part_of_the_run_says_so(folder: Path, frugal: Frugal) -> None:

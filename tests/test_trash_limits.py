@@ -126,7 +126,7 @@ def test_an_emptying_says_which_runs_can_then_not_be_taken_back_and_undo_says_by
     frugal("tidy", "rules.toml", "--yes")
     said = frugal("trash", "--where", "name is 'a.log'", "--yes").stdout
     assert "1 of these was put there by run 1, which can then not be taken back for them." in said
-    undone = frugal("undo", "--yes", code=1).stdout
+    undone = frugal("undo", "1", "--yes", code=1).stdout
     assert "removed for good by run 2" in undone and (folder / "Intake/b.log").exists()
     assert not trash_of(own_home)
     assert "for good" in frugal("history", "--file", "a.log").stdout or "removed" in frugal("history", "2").stdout

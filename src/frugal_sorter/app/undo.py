@@ -1,16 +1,32 @@
-"""Planning what takes a run back: the one that is named, or the last of which something can be."""
+"""Planning what takes a run back: the one that is named, or the last one and no other."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
+from datetime import datetime
+from itertools import islice
 from typing import NamedTuple
 
 from frugal_sorter.app.session import Session
+from frugal_sorter.changes.outcome import Outcome
+from frugal_sorter.errors import FrugalError
 from frugal_sorter.execution.recovery import recover_unfinished_parts
-from frugal_sorter.execution.undo import GONE, RAN, plan_undo, run_to_undo, runs_to_undo
+from frugal_sorter.execution.undo import GONE, plan_undo, run_to_undo, runs_to_undo
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.journal.run import Run
 from frugal_sorter.planning.plan import Plan
+from frugal_sorter.platforms import slashed
+from frugal_sorter.rules.units import DAY_NS, SECOND_NS
+from frugal_sorter.steps.kinds import ATTENDING
+
+# So many steps of a run tell in which folder it was.
+_LOOKED_AT = 1_000
+
+
+class CannotUndo(FrugalError):
+    """The last run cannot be taken back, and no other was named."""
+
+    exit_code = 1
 
 
 class Undoing(NamedTuple):
@@ -19,19 +35,17 @@ class Undoing(NamedTuple):
     Args:
         run: it.
         plan: the steps that take it back, and what is in the way.
-        passed_over: later runs of which nothing can be taken back.
         done_again: the run that this does again after all; None where it is not the undo of an undo.
     """
 
     run: Run
     plan: Plan
-    passed_over: Sequence[Run]
     done_again: int | None
 
     @property
     def is_blocked(self) -> bool:
         """Whether something is in the way of the rest, and can be put out of it."""
-        return any(one.reason not in (GONE, RAN) for one in self.plan.not_touched)
+        return any(one.reason != GONE for one in self.plan.not_touched)
 
 
 def plan_undoing(session: Session, number: int | None = None, only: Sequence[str] = ()) -> Undoing:
@@ -39,28 +53,50 @@ def plan_undoing(session: Session, number: int | None = None, only: Sequence[str
 
     Args:
         session: of the command.
-        number: of the run; None for the last of which something can be taken back.
+        number: of the run; None for the last one, and no other.
         only: absolute paths, as they were or as they are now; just these and what lies below them.
 
     Raises:
         UsageError: there is no such run, or it did nothing with one of the paths.
+        CannotUndo: no run was named, and the last one cannot be taken back.
     """
     with session.changing("undo") as journal:
         last = run_to_undo(journal, number)
         if recovered := recover_unfinished_parts(journal, last):
             session.on_recovered(recovered)
-        # What is gone for good, or back already, is no reason to stop there.
-        runs = runs_to_undo(journal) if number is None and not only else [last]
-        tried: list[Undoing] = []
-        for run in runs:
-            tried.append(Undoing(run, plan_undo(journal, run, session.now_ns, only), (), None))
-            if tried[-1].plan.asked or tried[-1].is_blocked:
-                break
-        *passed_over, undoing = tried
-        session.planned(undoing.plan)
-        return undoing._replace(
-            passed_over=[one.run for one in passed_over], done_again=_done_again(undoing.run, journal)
-        )
+        if number is None and (why := _cannot(journal, last)):
+            raise CannotUndo(
+                f"run {last.id} ({last.kind} of {_moment(last.began_ns)}) {why}", _instead(journal, last, session)
+            )
+        plan = session.planned(plan_undo(journal, last, session.now_ns, only))
+        return Undoing(last, plan, _done_again(last, journal))
+
+
+def _cannot(journal: Journal, run: Run) -> str:
+    """Return why a run cannot be taken back, empty where something of it can."""
+    if run.undone_by is not None:
+        return f"was taken back already, by run {run.undone_by}"
+    if journal.can_be_undone(run.id):
+        return ""
+    done = journal.counts(run.id).get(Outcome.DONE)
+    return "cannot be taken back: nothing of what it did comes back" if done else "changed nothing"
+
+
+def _instead(journal: Journal, last: Run, session: Session) -> str:
+    """Return which run before one could be taken back, in words; nobody but a person decides that it is."""
+    run = next((one for one in runs_to_undo(journal) if one.id < last.id and journal.left_to_undo(one.id)), None)
+    if run is None:
+        return "`frugal history` lists all runs"
+    steps = (step for step, _ in islice(journal.steps(run.id), _LOOKED_AT) if step.verb not in ATTENDING)
+    folders = {place.folder for step in steps if (place := step.source or step.target)}
+    days = max(session.now_ns - run.began_ns, 0) // DAY_NS
+    age = "today" if not days else "1 day ago" if days == 1 else f"{days:,} days ago"
+    where = slashed.common_of(sorted(folders))
+    return f"the one before it is run {run.id} ({run.kind} in {where}, {_moment(run.began_ns)}, {age}): `frugal undo {run.id}`"
+
+
+def _moment(ns: int) -> str:
+    return f"{datetime.fromtimestamp(ns // SECOND_NS):%Y-%m-%d %H:%M}"
 
 
 def runs_since(session: Session, since_ns: int) -> list[tuple[Run, int]]:

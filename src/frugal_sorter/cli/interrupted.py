@@ -27,6 +27,15 @@ def begin() -> Session:
     return Session.begin(_tell, visiting())
 
 
+def undo_offer(number: int) -> str:
+    """Return how to take a run back, and how much of it that is; empty where nothing of it comes back."""
+    from frugal_sorter.journal.journal import Journal
+
+    with Journal(state_folder(), write=False) as journal:
+        left = journal.left_to_undo(number)
+    return f"`frugal undo {number}` takes back {count_text(left, 'step')}" if left else ""
+
+
 def tell_of_open_runs(command: str) -> None:
     """Say which runs were interrupted, before a command that changes nothing."""
     folder = state_folder()
@@ -39,7 +48,8 @@ def tell_of_open_runs(command: str) -> None:
         with Journal(folder, write=False) as journal:
             for run in journal.interrupted_runs():
                 away = [volume.top for volume in run.volumes if not volume.is_here()]
-                what = _waits(run, away) if away else f"{_named(run)}; `frugal undo {run.id}` takes it back"
+                back = f"; `frugal undo {run.id}` takes it back" if journal.may_be_undone(run.id) else ""
+                what = _waits(run, away) if away else f"{_named(run)}{back}"
                 tell(what)
     except (FrugalError, OSError):
         return  # the command that needs the journal says what is wrong with it
@@ -54,7 +64,8 @@ def _tell(recovered: Recovered) -> None:
 
         done = recovered.counts.get(Outcome.DONE, 0)
         steps = count_text(sum(recovered.counts.values()), "step")
-        way_back = f"; `frugal undo {run.id}` takes that back" if done else ""
+        offer = undo_offer(run.id)
+        way_back = f"; {offer}" if offer else ""
         tell(f"{_named(run)} after {done:,} of {steps}; what it left half done was put right{way_back}")
     for path in recovered.removed[:_SHOWN]:
         tell(f"run {run.id}: the unfinished {path} was removed")

@@ -32,19 +32,19 @@ from frugal_sorter.steps.step import NotTouched, Step
 
 # What no undo can help.
 GONE = "deleted for good"
-RAN = "a program was run for it, which cannot be taken back"
 
 
 def run_to_undo(journal: Journal, number: int | None) -> Run:
-    """Return the run to take back: the one named, else the last of which something is left to take back.
+    """Return the run to take back: the one named, else the last one that is not itself an undo.
 
     Raises:
         UsageError: there is none.
     """
     if number is not None:
         return journal.run(number)
-    for run in runs_to_undo(journal):
-        return run
+    for run in reversed(journal.runs()):
+        if run.kind != "undo":
+            return run
     raise UsageError("there is nothing to undo", "`frugal history` lists all runs")
 
 
@@ -123,6 +123,7 @@ class _UndoPlanner:
         self.run = run
         self.only = only
         self.result = Plan("undo", now_ns, run.origin, undoes=run.id)
+        self.ran = 0
         self.made: set[str] = set()
         self.given: set[Place] = set()
         # By file and attribute, since a file can have several names: what it has once the steps so far are done.
@@ -158,6 +159,9 @@ class _UndoPlanner:
             # With something left where it is, the folders are not as they were.
             for back in times:
                 self._times(back)
+        if self.ran:
+            what = "a program was" if self.ran == 1 else f"{self.ran:,} programs were"
+            self.result.notes.append(Note(f"{what} run, and what that did is not taken back", False))
         return self.result
 
     def _group(self, members: Sequence[tuple[Step, Mark]]) -> list[Step]:
@@ -219,7 +223,8 @@ class _UndoPlanner:
     def _cannot(self, step: Step) -> list[NotTouched]:
         if step.verb in FINAL:
             return [step.not_touched(GONE, True)]
-        return [step.not_touched(RAN)] if step.verb in LASTING else []
+        self.ran += step.verb in LASTING
+        return []
 
     def _checked(self, step: Step, freed: set[Place]) -> list[Step]:
         """Return the steps that take one back, if nothing stands in their way.
@@ -390,6 +395,8 @@ class _UndoPlanner:
             text = self.texts[key] if key in self.texts else read_attribute(now.path, name)
         except OSError as error:
             raise _Blocked(reason_of(error)) from None
+        if text == step.details["new"] != step.details["old"]:
+            raise _Back  # a part of the run was taken back before
         if text != step.details["old"]:
             raise _Blocked("its tags or comment were changed since")
         self.texts[key] = step.details["new"]

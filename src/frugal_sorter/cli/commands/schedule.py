@@ -12,6 +12,7 @@ from itertools import islice
 from frugal_sorter.app import schedules
 from frugal_sorter.app.schedules import Looked
 from frugal_sorter.cli.carry_out import confirm
+from frugal_sorter.cli.interrupted import undo_offer
 from frugal_sorter.cli.options import add_for, add_format, rules_file
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import ago_text, count_text, iso_text, moment_text, shown, size_text
@@ -353,8 +354,8 @@ def _run(args: argparse.Namespace, screen: Screen) -> int:
         screen.line(f"`frugal schedule show {entry.name}` shows how it is started.")
         return 1
     screen.line(f"{entry.name}: {visit_text(visit)}")
-    if visit.runs:
-        screen.line(f"`frugal undo {visit.runs[-1]}` takes it back.", style="bold")
+    if visit.runs and (offer := undo_offer(visit.runs[-1])):
+        screen.line(f"{offer}.", style="bold")
     return 1 if visit.is_in_trouble else 0
 
 

@@ -16,14 +16,13 @@ from frugal_sorter.cli.output.text import count_text, moment_text, shown
 from frugal_sorter.cli.reading import since
 from frugal_sorter.errors import UsageError
 from frugal_sorter.execution.executor import Result
-from frugal_sorter.journal.run import Run
 from frugal_sorter.platforms import slashed
 
 if TYPE_CHECKING:
     from frugal_sorter.cli.output.screen import Screen
 
 EXAMPLES = """
-  frugal undo            the last run
+  frugal undo            the last run, and no other
   frugal undo 12         run 12 of `frugal history`; of an undo: do it again after all
   frugal undo 12 --only "Intake/glaze list.csv"
   frugal undo 12 --yes
@@ -32,7 +31,9 @@ EXAMPLES = """
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("run", metavar="RUN", nargs="?", type=run_number, help="a run (default: the last one)")
+    parser.add_argument(
+        "run", metavar="RUN", nargs="?", type=run_number, help="a run (default: the last one, and no other)"
+    )
     parser.add_argument(
         "--only", metavar="PATH", nargs="+", default=[], help="only these, as they were or as they are now"
     )
@@ -61,7 +62,8 @@ def _undo_since(session: Session, screen: Screen, args: argparse.Namespace, sinc
     runs = [(run, count) for run, count in found if count]
     for run, count in found:
         if not count:
-            _pass_over(screen, run)
+            what = f"Run {run.id} ({run.kind} of {moment_text(run.began_ns)})"
+            screen.line(f"{what} is passed over: nothing of it can be taken back.")
     if not runs:
         screen.line(f"Nothing to take back since {moment_text(since_ns)}.")
         return 0
@@ -84,16 +86,9 @@ def _undo_since(session: Session, screen: Screen, args: argparse.Namespace, sinc
     return max(codes)
 
 
-def _pass_over(screen: Screen, run: Run) -> None:
-    what = f"Run {run.id} ({run.kind} of {moment_text(run.began_ns)})"
-    screen.line(f"{what} is passed over: nothing of it can be taken back.")
-
-
 def _undo(session: Session, screen: Screen, number: int | None, only: Sequence[str], yes: bool) -> int:
     undoing = plan_undoing(session, number, only)
     undone, plan = undoing.run, undoing.plan
-    for run in undoing.passed_over:
-        _pass_over(screen, run)
     view = PlanView(plan, screen)
 
     def then(result: Result) -> str:
