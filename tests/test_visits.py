@@ -8,6 +8,8 @@ import json
 import os
 import shutil
 import sqlite3
+import subprocess
+from datetime import datetime
 from pathlib import Path
 from typing import Any
 
@@ -15,6 +17,7 @@ import pytest
 
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.journal.visits import Amount, Visit
+from frugal_sorter.state.settings import settings_file
 from tests.conftest import Frugal
 from tests.served import Served
 from tests.support import aged, put, rules_text
@@ -256,3 +259,52 @@ def test_the_way_to_have_it_done_by_itself_is_offered_once(rules: Path, frugal: 
     assert "schedule add" not in frugal("tidy", "rules.toml", "--yes").stdout
     line = frugal("sort", "Intake", "--into", "{type}", "--levels", "all", "--yes").stdout.splitlines()[-1]
     assert "schedule add sort" in line and line.endswith("-- sort Intake --into '{type}' --levels all")
+
+
+# What is in the way of a job, and whether a person must hear of it.
+IN_THE_WAY = {
+    "the volume of the target is away": ('[places]\nstore = {{ path = "{F}/usb", mounted = true }}\n', 'move = "{store}/N"', "not mounted"),
+    "the folder is missing": ("", 'in = "Gone"\nmove = "N"', "missing"), "it must be asked": ("", 'move = "N"\nask = true', "asks each time"),
+    "a value is missing": ("", 'move = "N/{artist}"', "no value"), "a step fails": ("", 'move = "N"', "a.log"),
+    "it is outside its hours": ("", 'move = "N"\nduring = "{ELSE}"', ""), "nothing matches": ("", 'move = "N"\nlevels = 1', ""),
+}  # fmt: skip
+
+
+@pytest.mark.skipif(
+    not shutil.which("chattr") or os.geteuid() != 0, reason="a step fails for root only on an immutable file"
+)
+@pytest.mark.parametrize("what", IN_THE_WAY)
+@pytest.mark.parametrize("driver", ["person", "schedule"])
+def test_what_became_of_a_visit_is_told_everywhere_alike(folder: Path, frugal: Frugal, what: str, driver: str) -> None:
+    head, rule, told = IN_THE_WAY[what]
+    (folder / "tell.sh").write_text(f"#!/bin/sh\ncat > {folder}/told\n")
+    (folder / "tell.sh").chmod(0o755)
+    put(Path(str(settings_file())), f'[on-problem]\nrun = ["{folder}/tell.sh"]\n')
+    put(folder / f"Intake/a.{'txt' if what == 'nothing matches' else 'log'}", "x", 40)
+    weekday = "mon tue wed thu fri sat sun".split()[(datetime.now().weekday() + 3) % 7]
+    text = rules_text(
+        f'where = "ext is log"\n{rule}'.replace("{ELSE}", weekday),
+        head=head.replace("{F}", str(folder)).replace("{{", "{").replace("}}", "}"),
+    )
+    rules = put(folder / "rules.toml", text)
+    if what == "a step fails":
+        subprocess.run(["chattr", "+i", folder / "Intake/a.log"], check=True)
+    try:
+        words = ("tidy", rules, "--yes", "--log", folder / "owner.log")
+        done = frugal(
+            *(("visit", "nightly", "--in", folder, "--", *words) if driver == "schedule" else words), code=None
+        )
+    finally:
+        subprocess.run(["chattr", "-i", folder / "Intake/a.log"], check=False, capture_output=True)
+    (visit,) = json.loads(frugal("history", "--format", "json").stdout)["visits"]
+    assert done.returncode == (1 if told else 0), done.stdout
+    assert (visit["outcome"], bool(visit["reason"])) == (
+        "failed" if told and what != "a step fails" else "done" if told else "nothing to do",
+        bool(told),
+    )
+    assert told in visit["reason"] and told in (folder / "owner.log").read_text()
+    assert (folder / "told").exists() is bool(told and driver == "schedule")
+    if driver == "schedule":
+        assert (told in frugal("history").stdout) and (
+            "Nothing went wrong" in frugal("report", "--format", "text").stdout
+        ) is not bool(told)

@@ -11,7 +11,7 @@ from frugal_sorter.app.session import Session
 from frugal_sorter.execution.earlier_runs import done_in
 from frugal_sorter.filesystem.room import room_around
 from frugal_sorter.journal.journal import Journal
-from frugal_sorter.journal.visits import TROUBLE, Visit
+from frugal_sorter.journal.visits import Visit
 from frugal_sorter.planning.plan import TAKING_BACK
 from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.reports.totals import Totals, kept_totals
@@ -124,7 +124,8 @@ def report(session: Session, since_ns: int, wanted: Collection[int] | None = Non
             if (wanted is None and visit.began_ns >= since_ns) or of_runs.intersection(visit.runs):
                 found.visits[visit.by] += visit.times
                 found.freed += visit.freed
-                if visit.outcome in TROUBLE:
+                # What a person was refused, that person saw.
+                if visit.is_in_trouble and (visit.driver, visit.outcome) != ("person", "refused"):
                     found.troubles.append(visit)
         for run in runs:
             if run.kind in TAKING_BACK or run.kind == "rules":

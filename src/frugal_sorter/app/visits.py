@@ -4,15 +4,16 @@ from __future__ import annotations
 
 import os
 import time
+from collections import Counter
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager, suppress
 from typing import TYPE_CHECKING
 
-from frugal_sorter.changes.outcome import Outcome
+from frugal_sorter.changes.outcome import PROBLEMS, Outcome
 from frugal_sorter.errors import FrugalError, RefusedError, StateError, UsageError
 from frugal_sorter.filesystem.room import free_bytes
 from frugal_sorter.journal.journal import Journal
-from frugal_sorter.journal.visits import TROUBLE, Amount, Driver, Visit, VisitOutcome
+from frugal_sorter.journal.visits import Amount, Driver, Visit, VisitOutcome
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import accounts
 from frugal_sorter.state.folders import ready_state_folder
@@ -30,6 +31,8 @@ if TYPE_CHECKING:
 # What decides how a command works; any other variable may hold a secret.
 _TELLING = ("HOME", "LANG", "LC_ALL", "LOGNAME", "PATH", "SHELL", "TZ", "USER", "XDG_CONFIG_HOME", "XDG_STATE_HOME")
 _PROBLEM_SECONDS = 60
+# So many steps that were not done are named in a record.
+_NAMED = 3
 OnStep = Callable[[Step, Mark], None]
 
 
@@ -169,14 +172,22 @@ class Visiting:
 def outcome_of(plan: Plan, result: Result | None) -> tuple[VisitOutcome, str]:
     """Return what came of a plan, and what a person should know of it, in words.
 
+    This is the only place where that is decided. What is left by design, such as a file in use, is no part of it.
+
     Args:
         plan: what was to be done.
         result: what was; None where nothing was to be done.
     """
     refused = [f"{one.rule}: {one.reason}" for one in plan.refused]
-    reason = "; ".join(refused or plan.problems)
+    in_the_way = Counter(one.reason for one in plan.not_touched if one.problem)
+    wrong = [*plan.problems, *(f"{count:,} not touched: {why}" for why, count in in_the_way.items())]
+    if result is not None:
+        not_done = [(step, mark) for step, mark in result.not_done if mark.outcome in PROBLEMS]
+        wrong += [f"not done: {step.place.path}: {mark.reason}" for step, mark in not_done[:_NAMED]]
+        wrong += [f"{len(not_done) - _NAMED:,} more not done"] if len(not_done) > _NAMED else []
+    reason = "; ".join([*refused, *wrong])
     if result is None:
-        return ("refused" if refused else "failed" if plan.problems else "nothing to do"), reason
+        return ("refused" if refused else "failed" if wrong else "nothing to do"), reason
     if result.stopped:
         return "stopped", reason
     return "done", reason
@@ -186,6 +197,8 @@ def outcome_of_error(error: BaseException) -> tuple[VisitOutcome, str]:
     """Return what came of a visit that an error ended, and why."""
     if isinstance(error, RefusedError):
         return "refused", error.text
+    if isinstance(error, BrokenPipeError):
+        return "stopped", "whoever read its output has ended"
     if isinstance(error, FrugalError):
         return "failed", error.text
     if isinstance(error, KeyboardInterrupt):
@@ -240,7 +253,7 @@ def summary_of(visit: Visit) -> str:
 
 def _tell_of_trouble(visit: Visit) -> None:
     """Start the program that the settings name, where nobody watched and something went wrong."""
-    if visit.driver == "person" or visit.outcome not in TROUBLE:
+    if visit.driver == "person" or not visit.is_in_trouble:
         return
     command = read_settings().on_problem
     if not command:

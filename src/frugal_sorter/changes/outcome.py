@@ -25,6 +25,10 @@ class Outcome(IntEnum):
     NOTED = 6
 
 
+# How a step ends that a person should know of.
+PROBLEMS = (Outcome.SKIPPED, Outcome.FAILED, Outcome.OPEN)
+
+
 class NotDone(Exception):
     """A step was not done; nothing of it is left on the disk, unless its outcome is OPEN."""
 

@@ -9,7 +9,7 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 
 from frugal_sorter.changes.descriptors import Descriptors
-from frugal_sorter.changes.outcome import Outcome
+from frugal_sorter.changes.outcome import PROBLEMS, Outcome
 from frugal_sorter.execution.recovery import Recovered, catch_up, recover_interrupted, roll_group_back
 from frugal_sorter.filesystem.record import Identity, Place, place_of
 from frugal_sorter.journal.journal import Journal
@@ -26,8 +26,6 @@ from frugal_sorter.steps.step import ByVerb, Step
 from frugal_sorter.values import field, mutable
 
 BATCH = 1_000
-# What a person should know of.
-_PROBLEMS = (Outcome.SKIPPED, Outcome.FAILED, Outcome.OPEN)
 
 
 @mutable
@@ -62,7 +60,7 @@ class Result:
     @property
     def has_problem(self) -> bool:
         """Whether a step was skipped or failed, or its end is not known, which a person should know of."""
-        return any(mark.outcome in _PROBLEMS for _, mark in self.not_done)
+        return any(mark.outcome in PROBLEMS for _, mark in self.not_done)
 
     def add_done(self, steps: Sequence[Step]) -> None:
         """Count steps that a person asked for and that were done."""
@@ -131,7 +129,7 @@ class _Ends:
             # A folder that could not be made explains why what was to go into it was not done.
             if step.verb not in ATTENDING or step.verb == "make-folder":
                 result.not_done.append((step, mark))
-            if outcome in _PROBLEMS:
+            if outcome in PROBLEMS:
                 log().warning("run %s: %s %r: %r", result.run, step.verb, step.place.path, mark.reason)
             if outcome is Outcome.OPEN:
                 # Without a mark, so that the recovery finds out and puts right what is left of it.

@@ -28,7 +28,7 @@ from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.journal.run import Run
-from frugal_sorter.journal.visits import TROUBLE, Driver, Visit
+from frugal_sorter.journal.visits import Driver, Visit
 from frugal_sorter.platforms import shell, slashed
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.lock import writer_is_active
@@ -196,7 +196,7 @@ def _line_of_visit(visit: Visit, active: bool) -> _Line:
         state = "running now" if active else "interrupted"
     if visit.times > 1:
         state += f", {visit.times:,} times since {moment_text(visit.first_ns)}"
-    trouble = visit.reason if visit.driver != "person" and visit.outcome in TROUBLE else ""
+    trouble = visit.reason if visit.driver != "person" and visit.is_in_trouble else ""
     return _Line(
         [], visit.began_ns, visit.by, visit.driver, what, 0, None, state, visit.rules or visit.command, trouble
     )

@@ -138,7 +138,8 @@ def _ask_by_rule(screen: Screen, book: RuleBook, plan: Plan) -> None:
             if screen.ask(f"{shown(rule.name)}: {count_text(len(steps), 'step')}, as listed?"):
                 continue
             reason = "declined"
-        leave_out(plan, lambda step, name=rule.name: step.rule == name, reason)  # type: ignore[misc]
+        # A person who says no has decided; a timer that cannot ask has not.
+        leave_out(plan, lambda step, name=rule.name: step.rule == name, reason, not screen.may_ask())  # type: ignore[misc]
 
 
 def _question(session: Session, args: argparse.Namespace, plan: Plan, view: PlanView) -> str:
