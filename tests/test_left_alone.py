@@ -65,3 +65,44 @@ def test_history_never_loses_the_number_of_a_run_nor_its_state(folder: Path, fru
         tidy, back = (next(line for line in lines if word in line) for word in ("tidy", "undo of run 1"))
         assert tidy.split()[0] == "1" and back.split()[0] == "2", (columns, lines)
         assert "taken back by run 2" in tidy and (columns < 80 or len(tidy.rstrip()) <= columns), (columns, tidy)
+
+
+PARTS = ("part", "crdownload", "partial", "download", "filepart", "opdownload")
+JOBS = {
+    "move": ("tidy", "rules.toml", "--yes"), "sort": ("sort", "Intake", "--into", "x", "--yes"),
+    "purge": ("purge", "Intake", "--older-than", "30d", "--by", "modified", "--yes"),
+    "duplicates": ("duplicates", "Intake", "--empty", "--do", "trash", "--yes"), "watch": ("watch", "rules.toml", "--once"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("job", JOBS)
+@pytest.mark.parametrize("named", ["{}.{}", "{} (1).{}"])
+def test_a_download_that_is_not_complete_is_left_with_its_placeholder(
+    folder: Path, frugal: Frugal, job: str, named: str
+) -> None:
+    held = set()
+    for suffix in PARTS:
+        held |= {f"{suffix}.pdf", named.format(f"{suffix}.pdf", suffix)}
+    for name in (*held, "whole.pdf", "whole too.pdf"):
+        put(folder / "Intake" / name, "", 40)
+    put(folder / "rules.toml", rules_text('where = "everything"\nmove = "../Out"'))
+    said = frugal(*JOBS[job], code=None).stdout
+    left = {path.name for path in (folder / "Intake").iterdir()}
+    assert left - {"x"} == held, job
+    assert "a download that is not complete" in said and "its download is not complete" in said
+    # A rule that means them takes them.
+    put(folder / "rules.toml", rules_text('where = "type is partial"\ntrash = true'))
+    frugal("tidy", "rules.toml", "--yes")
+    assert not [path for path in (folder / "Intake").iterdir() if path.suffix[1:] in PARTS]
+
+
+def test_what_comes_by_itself_leaves_what_is_open_for_writing(folder: Path, frugal: Frugal) -> None:
+    put(folder / "Intake/growing.log", "x", 40)
+    put(folder / "Intake/whole.log", "x", 40)
+    rules = put(folder / "rules.toml", rules_text('where = "ext is log"\nmove = "../Out"'))
+    with (folder / "Intake/growing.log").open("a"):
+        frugal("visit", "nightly", "--in", folder, "--", "tidy", rules, "--yes")
+        assert [path.name for path in (folder / "Intake").iterdir()] == ["growing.log"]
+        # A person has seen the list.
+        frugal("tidy", rules, "--yes")
+    assert (folder / "Out/growing.log").exists()

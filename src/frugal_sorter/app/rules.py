@@ -12,6 +12,7 @@ from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.by_rules import Narrow, plan_by_rules
 from frugal_sorter.planning.constraints import enforce_removal_limits
 from frugal_sorter.planning.guard import refuse_guarded
+from frugal_sorter.planning.in_use import leave_written
 from frugal_sorter.planning.plan import Kind, Plan
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.fields import fold
@@ -47,6 +48,9 @@ def plan_rules(
         plan = plan_by_rules(book, world, earlier_runs_of(journal), again, at_most, only=only)
         # It is made now, wherever it looks from.
         plan.made_ns = session.now_ns
+        # A person sees what is listed; what comes by itself leaves whatever a program is writing.
+        if plan.asked and session.visiting is not None and session.visiting.driver != "person":
+            leave_written(plan, world)
     return session.planned(_only_by(plan, rules), book.file)
 
 
@@ -176,17 +180,18 @@ def plan_saved(session: Session, path: Path, at_most: int | None = None) -> Plan
     return plan
 
 
-def leave_out(plan: Plan, is_unwanted: Callable[[Step], bool], reason: str) -> list[Step]:
+def leave_out(plan: Plan, is_unwanted: Callable[[Step], bool], reason: str, problem: bool = False) -> list[Step]:
     """Take steps out of a plan with all that belongs to them, and say why their entries are not touched.
 
     Args:
         plan: of which they are taken out.
         is_unwanted: tells which.
         reason: why.
+        problem: a person should know of it.
 
     Returns:
         what was taken out.
     """
     dropped = plan.drop(is_unwanted)
-    plan.not_touched += {step.source: step.not_touched(reason) for step in dropped if step.source}.values()
+    plan.not_touched += {step.source: step.not_touched(reason, problem) for step in dropped if step.source}.values()
     return dropped

@@ -17,6 +17,7 @@ from frugal_sorter.filesystem.volumes import mount_at
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.planning.constraints import enforce_removal_limits
 from frugal_sorter.planning.guard import refused_folder, version_control_root
+from frugal_sorter.planning.in_use import Downloads
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.to_trash import Removals
 from frugal_sorter.platforms import attributes, disk
@@ -64,6 +65,7 @@ class Removing:
     across_owners: bool = False
     at_most: int | None = None
     removals: Removals = field(default_factory=Removals)
+    downloads: Downloads = field(default_factory=lambda: Downloads(TYPE_OF_SUFFIX))
     _trees: dict[str, str | None] = field(default_factory=dict)
 
 
@@ -131,6 +133,8 @@ def _step(one: Same, record: FileRecord, kept: FileRecord, removing: Removing, r
         removing._trees[folder] = version_control_root(folder)
     if tree := removing._trees[folder]:
         raise _Stays(f"{tree} is under version control and is left whole")
+    if why := removing.downloads.waits(record.place):
+        raise _Stays(why)
     if one.further:
         raise _Stays("it has further names (hard links), so that taking one away frees nothing")
     witness = Witness(kept.place, kept.identity)

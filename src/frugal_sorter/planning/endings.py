@@ -11,7 +11,8 @@ from frugal_sorter.filesystem.record import Identity, Place, is_inside
 from frugal_sorter.filesystem.volumes import mount_at
 from frugal_sorter.planning.destinations import Destinations
 from frugal_sorter.planning.extras import Extras
-from frugal_sorter.planning.matched import Kept, Matched, count_of, step_of, weight
+from frugal_sorter.planning.in_use import Downloads
+from frugal_sorter.planning.matched import FRESH, Kept, Matched, count_of, step_of, weight
 from frugal_sorter.planning.plain_moves import PlainMoves
 from frugal_sorter.planning.plan import Note, Plan
 from frugal_sorter.planning.target_folders import TargetFolders
@@ -82,6 +83,10 @@ class Outcomes:
     def __post_init__(self) -> None:
         # By rule: what was written later than this has not settled yet.
         self.settled_ns = [rule.settle.before(self.world.now_ns) for rule in self.book.rules]
+        self.downloads = Downloads(self.book.types)
+        self.means_parts = [
+            rule.ending == "leave" or self.downloads.are_meant_by(rule.where_text) for rule in self.book.rules
+        ]
         self.written = self.past.written([rule.key for rule in self.book.rules])
         self.clashes = Clashes(self.removals, self.folders, self.protected)
         self.destinations = Destinations(self.book, self.folders)
@@ -175,7 +180,13 @@ class Outcomes:
         if index in self.off_duty:
             raise Kept("outside the hours of the rule")
         if self._was_just_written(self.settled_ns[index], facts):
-            raise Kept("written to a moment ago")
+            raise Kept(FRESH)
+        if (
+            record.identity.kind == "file"
+            and not self.means_parts[index]
+            and (why := self.downloads.waits(record.place))
+        ):
+            raise Kept(why)
 
     def _was_just_written(self, limit_ns: int, facts: Facts) -> bool:
         modified = facts("modified")

@@ -1,13 +1,55 @@
-"""What a job without a rule file leaves since a program has it open."""
+"""What is left because a program is not finished with it: open files, and downloads that are not complete."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+import re
+from collections.abc import Callable, Iterable, Mapping
+from contextlib import suppress
 
-from frugal_sorter.filesystem.record import Identity
+from frugal_sorter.filesystem.foreseen import listdir
+from frugal_sorter.filesystem.record import Identity, Place
+from frugal_sorter.filesystem.types import suffix_of
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.rules.fields import World
 from frugal_sorter.steps.step import Step
+
+
+class Downloads:
+    """Downloads that are not complete: a partial file, and the file of its final name beside it.
+
+    Args:
+        types: the type of each suffix.
+    """
+
+    def __init__(self, types: Mapping[str, str]) -> None:
+        self._suffixes = frozenset(suffix for suffix, kind in types.items() if kind == "partial")
+        self._named = re.compile(
+            rf"\bpartial\b|(?:\.|\bext\b.*\b)(?:{'|'.join(map(re.escape, self._suffixes))})\b", re.IGNORECASE
+        )
+        self._beside: dict[str, dict[str, str]] = {}
+
+    def are_meant_by(self, condition: str) -> bool:
+        """Return True if a condition names partial files by their type or by a suffix of theirs."""
+        return self._named.search(condition) is not None
+
+    def waits(self, place: Place) -> str:
+        """Return why a file has to wait for its download; empty where it has none."""
+        if suffix_of(place.name) in self._suffixes:
+            return "a download that is not complete"
+        part = self._parts_in(place.folder).get(place.name)
+        return f"its download is not complete: {part} lies beside it" if part else ""
+
+    def _parts_in(self, folder: str) -> Mapping[str, str]:
+        """Return the partial files of a folder by their final names; a browser numbers a second download."""
+        known = self._beside.get(folder)
+        if known is None:
+            known = self._beside[folder] = {}
+            with suppress(OSError):
+                for name in listdir(folder):
+                    if (suffix := suffix_of(name)) in self._suffixes:
+                        final = name[: -len(suffix) - 1]
+                        known[final] = known[re.sub(r" ?\(\d+\)$", "", final)] = name
+        return known
 
 
 def not_held(

@@ -12,6 +12,8 @@ from frugal_sorter.steps.kinds import VerbName
 from frugal_sorter.steps.step import Step
 from frugal_sorter.values import field, mutable
 
+FRESH = "written to a moment ago"
+
 
 class Kept(Exception):
     """An entry is left as it is, and why; without a reason it is at home."""
@@ -56,7 +58,7 @@ def weight(identity: Identity, facts: Facts) -> Details:
     """Return how many files and bytes a folder holds; a file is itself."""
     if identity.kind != "folder" or not isinstance(facts.inside, Inside):
         return {}
-    return {"files": max(facts.inside.files, 1), "bytes": facts.inside.bytes}
+    return {"files": facts.inside.files, "bytes": facts.inside.bytes}
 
 
 def count_of(facts: Facts) -> Count:
