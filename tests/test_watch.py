@@ -83,6 +83,9 @@ class Told:
     def done(self, plan: Plan, result: Result) -> None:
         return
 
+    def left(self, plan: Plan) -> None:
+        return
+
 
 class Room:
     """A watched folder, in which the test is the clock."""

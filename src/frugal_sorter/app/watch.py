@@ -18,6 +18,7 @@ from frugal_sorter.filesystem.events import Event, Source
 from frugal_sorter.filesystem.record import Place, is_inside
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.volumes import volume_of
+from frugal_sorter.planning.matched import FRESH
 from frugal_sorter.planning.moments import Root, earliest_changes, held_until, is_dated, owner_of, roots_of
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import disk, slashed, volumes
@@ -63,6 +64,9 @@ class Listener(Protocol):
 
     def done(self, plan: Plan, result: Result) -> None:
         """A plan was carried out."""
+
+    def left(self, plan: Plan) -> None:
+        """What a plan does not touch stays until another time: nobody looks again."""
 
 
 @mutable
@@ -295,6 +299,8 @@ class Watcher:
                 self.listener.planned(plan)
                 result = carry_out(session, plan, self._on_step, self.stop)
                 self.listener.done(plan, result)
+            if self.once:
+                self.listener.left(plan)
         except RefusedError as refused:
             # Another writer; what is due stays due.
             self._retry_ns = now_ns + _RETRY_NS
@@ -361,7 +367,7 @@ class Watcher:
             held[step.source.folder] = min(until_ns, held.get(step.source.folder, until_ns))
             return True
 
-        leave_out(plan, is_fresh, "written to a moment ago")
+        leave_out(plan, is_fresh, FRESH)
         longest = max((settle.seconds for settle in settles.values()), default=0) * SECOND_NS
         self._heard = {path: at_ns for path, at_ns in self._heard.items() if now_ns - at_ns < longest}
         return held

@@ -23,6 +23,7 @@ from frugal_sorter.cli.reading import read_book, require_library
 from frugal_sorter.errors import RefusedError
 from frugal_sorter.execution.executor import Result
 from frugal_sorter.filesystem.events import Silent, Source, SystemSource
+from frugal_sorter.planning.matched import FRESH
 from frugal_sorter.planning.moments import Root
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import disk, processes, slashed
@@ -30,6 +31,7 @@ from frugal_sorter.platforms.digest import blake2b
 from frugal_sorter.rules.units import SECOND_NS, parse_duration
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.steps.base import Mark
+from frugal_sorter.steps.kinds import LASTING
 from frugal_sorter.steps.step import Step
 
 EXAMPLES = """
@@ -97,7 +99,8 @@ def _once(watcher: Watcher, listener: _Terminal) -> int:
     watcher.act()
     visits.forget()
     if not listener.acted:
-        listener.screen.line("Nothing to do.")
+        wait = f" yet: what was written to a moment ago is left alone for {SETTLE.text}" if listener.is_early else ""
+        listener.screen.line(f"Nothing to do{wait}.")
     return 1 if listener.has_problem else 0
 
 
@@ -162,7 +165,7 @@ class _Terminal:
 
     def __init__(self, screen: Screen, once: bool) -> None:
         self.screen = screen
-        self.acted = self.has_problem = False
+        self.acted = self.has_problem = self.is_early = False
         self._once = once
         self._view: PlanView | None = None
 
@@ -196,9 +199,14 @@ class _Terminal:
         assert self._view is not None
         self._view.show_last_steps()
         self._view = None
-        back = f"; frugal undo {result.run}" if result.by_verb else ""
+        back = f"; frugal undo {result.run}" if result.by_verb.keys() - LASTING else ""
         self._say(f"{summary(result)}{back}", "bold")
         self._flush()
+
+    def left(self, plan: Plan) -> None:
+        self.is_early = any(one.reason == FRESH for one in plan.not_touched)
+        if plan.not_touched:
+            PlanView(plan, self.screen).show_left()
 
     def _say(self, text: str, style: str = "") -> None:
         self.screen.parts((f"{datetime.now():%H:%M:%S}  ", "dim"), (text, style))
