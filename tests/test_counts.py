@@ -210,3 +210,17 @@ def test_what_is_taken_back_is_counted_as_it_was_when_it_was_done(
     assert (inside in back and inside in again) or "pack" in ending, back + again
     if "copy" not in ending and "pack" not in ending:
         assert all(", 400 B" in said for said in (done, back, again))
+
+
+@pytest.mark.parametrize("job", ["purge", "tidy"])
+def test_an_empty_folder_holds_no_file(folder: Path, frugal: Frugal, job: str) -> None:
+    for name in "abc":
+        (folder / "Intake" / name).mkdir(parents=True)
+        os.utime(folder / "Intake" / name, (1, 1))
+    put(folder / "rules.toml", rules_text('take = "folders"\nwhere = "everything"\ntrash = true'))
+    words = {
+        "purge": ("purge", "Intake", "--older-than", "30d", "--by", "modified", "--take", "items"),
+        "tidy": ("tidy", "rules.toml"),
+    }[job]
+    said = frugal(*words, "--yes").stdout + frugal("history", "1").stdout + frugal("undo", "--yes").stdout
+    assert "3 folders" in said and not re.search(r"[1-9]\d* files?\b", said), said

@@ -168,6 +168,8 @@ class Purge:
                 break
             missing -= freed_by(step.place.path)
             going.append(step)
+        enough = f"{self.until_free:,} bytes are free without it"
+        plan.not_touched += [step.not_touched(enough) for step in steps[len(going) :]]
         if missing > 0:
             what = (
                 f"all of this together leaves {missing:,} bytes missing of the {self.until_free:,} that are to be free"

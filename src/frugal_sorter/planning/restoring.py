@@ -83,7 +83,7 @@ def _restore(one: Trashed) -> Step:
     details: Details = {"top": one.bin.top} if one.bin.top else {}
     if identity.kind == "folder" and isinstance(inside := look_inside(one.place.path), Inside):
         identity = identity_inside(identity, inside)
-        details |= {"files": max(inside.files, 1), "bytes": inside.bytes}
+        details |= {"files": inside.files, "bytes": inside.bytes}
     target = place_of(one.original)
     if mount_at(target.folder) != mount_at(one.place.folder):
         details["across"] = True

@@ -79,7 +79,7 @@ class Removals:
             raise UsageError("the trash of this system is not known", "move to a holding folder, or delete for good")
         details: Details = {}
         if isinstance(inside, Inside):
-            details = {"files": max(inside.files, 1), "bytes": inside.bytes}
+            details = {"files": inside.files, "bytes": inside.bytes}
         place = record.place
         mount = mount_at(place.folder)
         if mount not in self._bins:

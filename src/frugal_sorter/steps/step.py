@@ -58,8 +58,8 @@ class Step:
 
     @property
     def files(self) -> int:
-        """How many files it takes away: those inside a folder count."""
-        return int(self.details.get("files", 1))
+        """How many files it takes away, for ceilings: those inside a folder count, and a folder is one at least."""
+        return max(int(self.details.get("files", 1)), 1)
 
     def not_touched(self, reason: str, problem: bool = False) -> NotTouched:
         """Return that its entry is left alone, and why."""
@@ -71,7 +71,7 @@ class Step:
         if self.was is None or self.was.kind != "folder":
             return ONE_FILE
         # A step that only goes with others, such as a tag, does not know what is inside.
-        return folder_of(self.files) if "files" in self.details else Count(0, 1)
+        return folder_of(int(self.details.get("files", 0)))
 
     @property
     def bytes(self) -> int:
