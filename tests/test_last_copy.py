@@ -341,3 +341,17 @@ def test_an_undo_settles_what_the_power_left_of_a_run_that_says_it_is_done(folde
     (folder / "Intake/C/a.txt").rename(folder / "Intake/C" / f".frugal-{run.id}-{step.id}-{run.token}")
     undo(result.run)
     assert sorted(path.name for path in (folder / "Intake").rglob("*")) == ["a.txt", "b.txt"]
+
+
+def test_an_undo_settles_what_the_power_left_of_an_undo_before_it(folder: Path) -> None:
+    for name in "ab":
+        put(folder / "Intake" / name, "the same")
+    result = tidy(folder, duplicates("hardlink"))
+    undone = undo(result.run)
+    with Journal(ready_state_folder(), write=False) as journal:
+        run = journal.run(undone.run)
+        (step,) = [one for one, _ in journal.steps(run.id) if one.verb == "own-file"]
+    assert step.source is not None
+    put(folder / "Intake" / f".frugal-{run.id}-{step.id}-{run.token}", "the same", age_days=-1)
+    undo(result.run)
+    assert sorted(path.name for path in (folder / "Intake").iterdir()) == ["a", "b"]

@@ -62,8 +62,9 @@ def plan_undoing(session: Session, number: int | None = None, only: Sequence[str
     """
     with session.changing("undo") as journal:
         last = run_to_undo(journal, number)
-        if recovered := recover_unfinished_parts(journal, last):
-            session.on_recovered(recovered)
+        for one in (last.id, *(undo for undo, undone in journal.undos().items() if undone == last.id)):
+            if recovered := recover_unfinished_parts(journal, journal.run(one)):
+                session.on_recovered(recovered)
         if number is None and (why := _cannot(journal, last)):
             raise CannotUndo(
                 f"run {last.id} ({last.kind} of {_moment(last.began_ns)}) {why}", _instead(journal, last, session)
