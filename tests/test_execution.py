@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from frugal_sorter.changes import rename
 from frugal_sorter.changes.descriptors import Descriptors
 from frugal_sorter.changes.outcome import Outcome
-from frugal_sorter.errors import RefusedError, StateError, UsageError
+from frugal_sorter.errors import FrugalError, RefusedError, StateError
 from frugal_sorter.execution.executor import Result, changing, execute
 from frugal_sorter.execution.recovery import state_after_crash
 from frugal_sorter.execution.undo import plan_undo, run_to_undo
@@ -193,10 +193,11 @@ def test_undo_names_the_later_run_that_moved_a_file_on(folder: Path) -> None:
         plan = plan_undo(journal, journal.run(1), NOW_NS)
     assert plan.not_touched[0].reason == "run 2 moved it on; undo that one first"
     undo()
-    undo()
-    assert (folder / "Intake/a.log").exists()
-    with pytest.raises(UsageError, match="nothing to undo"):
+    # The last run is that of before, and it is back: an older one is taken back by its number alone.
+    with pytest.raises(FrugalError, match=r"run 2 .* was taken back already, by run 3"):
         undo()
+    undo(1)
+    assert (folder / "Intake/a.log").exists()
 
 
 def test_undo_makes_folders_that_were_removed_and_keeps_those_that_are_used(folder: Path) -> None:
@@ -260,7 +261,7 @@ def test_after_a_kill_the_disk_tells_what_was_done(folder: Path, survived: int) 
             path: seen for path, seen in before.items() if seen.kind == "-"
         }
     else:
-        with pytest.raises(UsageError):
+        with pytest.raises(FrugalError, match="changed nothing"):
             undo()
     with Journal(folder_of_state, write=False) as journal:
         assert journal.run(1).state == "interrupted"

@@ -28,7 +28,7 @@ _STORY: tuple[tuple[str, tuple[str, ...]], ...] = (
     ("As a watcher does it when something comes: there is nothing left to do.", ("watch", "rules.toml", "--once")),
     ("What was done?", ("history",)),
     ("Take it all back.", ("undo", "--yes", "--short")),
-    ("What was taken back is left alone.", ("watch", "rules.toml", "--once", "--short")),
+    ("What was taken back is left alone.", ("watch", "rules.toml", "--once")),
     (
         "Each night by itself: this is what would be written, here for cron. Without --print it asks, and sets it up.",
         ("schedule", "add", "nightly", "--at", "daily 02:00", "--with", "cron", "--print", "--", "tidy", "rules.toml"),

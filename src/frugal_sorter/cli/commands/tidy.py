@@ -27,6 +27,7 @@ from frugal_sorter.cli.output.step_text import step_text
 from frugal_sorter.cli.output.text import count_text, moment_text, shown
 from frugal_sorter.cli.output.words import stay_text
 from frugal_sorter.cli.reading import moment_of, read_book
+from frugal_sorter.cli.visits import is_person
 from frugal_sorter.errors import UsageError
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.selection import Numbers, choose
@@ -138,8 +139,8 @@ def _ask_by_rule(screen: Screen, book: RuleBook, plan: Plan) -> None:
             if screen.ask(f"{shown(rule.name)}: {count_text(len(steps), 'step')}, as listed?"):
                 continue
             reason = "declined"
-        # A person who says no has decided; a timer that cannot ask has not.
-        leave_out(plan, lambda step, name=rule.name: step.rule == name, reason, not screen.may_ask())  # type: ignore[misc]
+        # A person knows what was left; of what a timer cannot ask, night after night, nobody does.
+        leave_out(plan, lambda step, name=rule.name: step.rule == name, reason, not is_person())  # type: ignore[misc]
 
 
 def _question(session: Session, args: argparse.Namespace, plan: Plan, view: PlanView) -> str:

@@ -205,7 +205,8 @@ class _Terminal:
 
     def left(self, plan: Plan) -> None:
         self.is_early = any(one.reason == FRESH for one in plan.not_touched)
-        if plan.not_touched:
+        # What was taken back is left by the will of a person.
+        if any(not one.reason.startswith(("taken back", "brought back")) for one in plan.not_touched):
             PlanView(plan, self.screen).show_left()
 
     def _say(self, text: str, style: str = "") -> None:
