@@ -63,7 +63,7 @@ def interpreter() -> str:
 
 
 def refuse_unsafe(entry: Entry, scheduler: Scheduler) -> None:
-    """See that nothing that a schedule starts can be changed by others, and that its scheduler starts just that.
+    """Check that others can change nothing that a schedule starts, and that its scheduler starts just that.
 
     Raises:
         UsageError: something of that is not so.

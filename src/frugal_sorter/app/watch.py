@@ -423,7 +423,7 @@ def _changed_ns(place: Place, now_ns: int) -> int:
 
 
 def _is_folder(path: str) -> bool:
-    """Tell whether a folder is there, and no link that is not followed leads to it."""
+    """Return True if a folder is there, and no link that must not be followed leads to it."""
     return disk.isdir(path) and slashed.unfollowed(path) is None
 
 

@@ -151,7 +151,7 @@ def volume_of(dev: int, near: str) -> Volume:
 
 
 def births_last(dev: int, near: str) -> bool:
-    """Tell whether a volume keeps births; see `volume_of`. Each volume is asked once: this is wanted for every entry."""
+    """Return True if a volume keeps births; see `volume_of`. It is asked once, since every entry needs the answer."""
     known = _lasting().get(dev)
     if known is None:
         known = volume_of(dev, near).births_last

@@ -338,7 +338,7 @@ class Journal:
         return runs[::-1]
 
     def may_be_undone(self, run: int) -> bool:
-        """Tell whether a run, which may not have ended, was about anything that can be taken back."""
+        """Return True if a run, which may not have ended, was about anything that can be taken back."""
         return any(verb not in _STAYING for _, verbs, _ in self._kinds(run) for verb in verbs)
 
     def can_be_undone(self, run: int) -> bool:

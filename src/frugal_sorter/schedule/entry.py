@@ -139,7 +139,7 @@ def check_entry(entry: Entry) -> Entry:
 
 
 def check_times(during: str, limit: str, spread: str = "") -> None:
-    """See that the times of a schedule can be read.
+    """Check that the times of a schedule can be read.
 
     Raises:
         UsageError: one of them cannot; says which option.

@@ -76,7 +76,7 @@ class Scheduler(ABC):
         """Return what it would start by what `pieces` writes, read back as this scheduler reads it."""
 
     def verify(self, entry: Entry) -> None:
-        """See that what is written for a schedule starts just what was meant.
+        """Check that what is written for a schedule starts just what was meant.
 
         Raises:
             UsageError: it would start something else.

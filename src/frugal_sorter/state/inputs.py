@@ -47,7 +47,7 @@ def is_moment(value: Any) -> bool:
 
 
 def fits(value: Any, shape: Shape) -> bool:
-    """Tell whether a value has a shape; further keys of a table do not matter."""
+    """Return True if a value has a shape; other keys of a table do not matter."""
     if isinstance(shape, dict):
         return isinstance(value, dict) and all(key in value and fits(value[key], one) for key, one in shape.items())
     if isinstance(shape, list):

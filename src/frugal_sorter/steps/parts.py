@@ -120,10 +120,10 @@ def remove_part(
 
 
 def _is_from_this_run(found: FileRecord, fd: int, began_ns: int) -> bool:
-    """Tell whether an entry is what a run has made that could not write down what it is, before the power went.
+    """Return True if a run made an entry and could not write down what it is before the power went.
 
-    Nobody could guess its name, which was on the disk before it was made. So what is no older than the run, has
-    this one name and belongs to this account is its own; root gives what it makes to others.
+    Nobody could guess its name, which was on the disk before the entry was made. So an entry that is no older than the
+    run, has no other name and belongs to this account is its own; root gives what it makes to other owners.
     """
     earliest_ns = began_ns - COARSEST_TIME_NS
     if (found.born_ns is not None and found.born_ns < earliest_ns) or found.ctime_ns < earliest_ns:
