@@ -13,7 +13,7 @@ from frugal_sorter.journal.visits import Visit
 from frugal_sorter.platforms import accounts, disk, slashed
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.file.load import load_rules
-from frugal_sorter.rules.units import SECOND_NS
+from frugal_sorter.rules.units import SECOND_NS, minute_text
 from frugal_sorter.schedule.entry import Entry, Remembered, check_entry
 from frugal_sorter.schedule.scheduler import Scheduler, State, insist, refuse_cannot, scheduler_of
 from frugal_sorter.state.folders import ready_state_folder
@@ -230,9 +230,9 @@ def _of_time(entry: Entry, state: State, visits: Sequence[Visit], now_ns: int) -
         due_ns = None if due_ns < known_ns else due_ns
     if due_ns is None or due_ns + late_ns > now_ns:
         return []
-    said = f"the last was at {_text(last.began_ns)}" if last is not None else "it has never come"
+    said = f"the last was at {minute_text(last.began_ns)}" if last is not None else "it has never come"
     return [
-        f"overdue: it should have come at {_text(due_ns)}, and {said}; was the machine off?"
+        f"overdue: it should have come at {minute_text(due_ns)}, and {said}; was the machine off?"
         f" `frugal schedule run {entry.name}` does it now"
     ]
 
@@ -245,16 +245,10 @@ def _of_last(visits: Sequence[Visit], state: State) -> list[str]:
     if last.is_in_trouble:
         what = "done only in part" if last.outcome == "done" else last.outcome
         why = f": {last.reason}" if last.reason else ""
-        return [f"{what} at {_text(last.began_ns)}{why}"]
+        return [f"{what} at {minute_text(last.began_ns)}{why}"]
     if state.last:
         return [f"the scheduler says: {state.last}; `frugal history --by {last.name}` shows the visits"]
     return []
-
-
-def _text(moment_ns: int) -> str:
-    from datetime import datetime
-
-    return f"{datetime.fromtimestamp(moment_ns // SECOND_NS):%Y-%m-%d %H:%M}"
 
 
 def _booted_ns() -> int:

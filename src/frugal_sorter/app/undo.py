@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import datetime
 from itertools import islice
 from typing import NamedTuple
 
@@ -16,7 +15,7 @@ from frugal_sorter.journal.journal import Journal
 from frugal_sorter.journal.run import Run
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import slashed
-from frugal_sorter.rules.units import DAY_NS, SECOND_NS
+from frugal_sorter.rules.units import DAY_NS, minute_text
 from frugal_sorter.steps.kinds import ATTENDING
 
 # So many steps of a run tell in which folder it was.
@@ -67,7 +66,7 @@ def plan_undoing(session: Session, number: int | None = None, only: Sequence[str
                 session.on_recovered(recovered)
         if number is None and (why := _cannot(journal, last)):
             raise CannotUndo(
-                f"run {last.id} ({last.kind} of {_moment(last.began_ns)}) {why}", _instead(journal, last, session)
+                f"run {last.id} ({last.kind} of {minute_text(last.began_ns)}) {why}", _instead(journal, last, session)
             )
         plan = session.planned(plan_undo(journal, last, session.now_ns, only))
         return Undoing(last, plan, _done_again(last, journal))
@@ -92,12 +91,8 @@ def _instead(journal: Journal, last: Run, session: Session) -> str:
     folders = {place.folder for step in steps if (place := step.source or step.target)}
     days = max(session.now_ns - run.began_ns, 0) // DAY_NS
     age = "today" if not days else "1 day ago" if days == 1 else f"{days:,} days ago"
-    where = slashed.common_of(sorted(folders))
-    return f"the one before it is run {run.id} ({run.kind} in {where}, {_moment(run.began_ns)}, {age}): `frugal undo {run.id}`"
-
-
-def _moment(ns: int) -> str:
-    return f"{datetime.fromtimestamp(ns // SECOND_NS):%Y-%m-%d %H:%M}"
+    what = f"{run.kind} in {slashed.common_of(sorted(folders))}, {minute_text(run.began_ns)}, {age}"
+    return f"the one before it is run {run.id} ({what}): `frugal undo {run.id}`"
 
 
 def runs_since(session: Session, since_ns: int) -> list[tuple[Run, int]]:

@@ -211,7 +211,7 @@ class Watcher:
         now_ns = self.clock()
         again = lost = False
         for event in events:
-            if event.lost or (event.mounts and self._mounts != (self._mounts_here())):
+            if event.lost or (event.mounts and self._mounts != self._mounts_here()):
                 self._all_at_ns = now_ns
                 again = lost = True
             elif event.path == self._file:

@@ -327,3 +327,8 @@ def parse_past(text: str, now_ns: int) -> int:
     if moment_ns > now_ns:
         raise InvalidValue(f'"{text}" lies ahead', "say a moment that has been")
     return moment_ns
+
+
+def minute_text(ns: int) -> str:
+    """Return a moment, in ns since the epoch, as its local date and time to the minute."""
+    return f"{datetime.fromtimestamp(ns // SECOND_NS):%Y-%m-%d %H:%M}"
