@@ -23,7 +23,7 @@ from frugal_sorter.steps.kinds import ATTENDING, KINDS, LASTING, PLANNED, VerbNa
 from frugal_sorter.steps.lines import step_as_line, step_of_line
 from frugal_sorter.steps.registry import verbs_for
 from frugal_sorter.steps.shapes import refuse_malformed
-from frugal_sorter.steps.step import ByVerb, Step, Witness
+from frugal_sorter.steps.step import Step, Tally, Witness
 
 VERBS: tuple[VerbName, ...] = VerbName.__args__  # type: ignore[attr-defined]
 FILE = Identity("file", 1, 2, 3, 4, 5)
@@ -68,18 +68,12 @@ def test_a_verb_has_words_unless_it_only_goes_with_others(verb: VerbName) -> Non
     step, words = step_of(verb), KINDS[verb].words
     assert (words is None) == (verb in ATTENDING)
     if words is None:
-        assert will_text([step]) == "" and done_text(_counted(step)) == "nothing done"
+        assert will_text([step]) == "" and done_text(Tally([step])) == "nothing done"
         return
     assert "1" in will_text([step]) and words.done
-    assert "1" in done_text(_counted(step)) and done_text(_counted(step)) != "nothing done"
+    assert "1" in done_text(Tally([step])) and done_text(Tally([step])) != "nothing done"
     assert words.heading.format(source="desk", target="desk/in") and step_text(step, "/srv")
     assert len(words.done) <= 9, "the column of the words has room for nine letters"
-
-
-def _counted(step: Step) -> ByVerb:
-    counted = ByVerb()
-    counted.add(step)
-    return counted
 
 
 @pytest.mark.parametrize("verb", VERBS)

@@ -45,7 +45,7 @@ def freed_by(plan: Plan, result: Result) -> Freed | None:
         plan: what was to be done.
         result: what became of it.
     """
-    if not _FREEING.union({"trash"}) & result.by_verb.keys() or not plan.asked:
+    if not _FREEING.union({"trash"}) & result.done.keys() or not plan.asked:
         return None
     not_done = {step.id for step, _ in result.not_done}
     freed: Counter[str] = Counter()

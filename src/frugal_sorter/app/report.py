@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections import Counter
-from collections.abc import Collection, Iterable, Mapping
+from collections.abc import Collection, Iterable
 
 from frugal_sorter.app.freed import full_at_ns
 from frugal_sorter.app.session import Session
@@ -19,8 +19,8 @@ from frugal_sorter.rules.units import DAY_NS
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.settings import read_settings
 from frugal_sorter.steps.count import NONE, Count
-from frugal_sorter.steps.kinds import FINAL, VerbName
-from frugal_sorter.steps.step import ByVerb
+from frugal_sorter.steps.kinds import FINAL
+from frugal_sorter.steps.step import Tally
 from frugal_sorter.values import field, mutable
 
 
@@ -29,13 +29,11 @@ class RuleDone:
     """What one rule, or one job, did.
 
     Args:
-        counted: the entries, by what was done with them.
-        bytes: how many that were.
+        tally: what was done and not taken back.
         last_ns: when it last did something.
     """
 
-    counted: ByVerb = field(default_factory=ByVerb)
-    bytes: int = 0
+    tally: Tally = field(default_factory=Tally)
     last_ns: int = 0
 
 
@@ -47,8 +45,9 @@ class Report:
         from_ns: its start, in ns since the epoch.
         to_ns: its end.
         runs: the numbers of the runs that did something.
-        rules: by rule, what was done and not taken back.
-        taken_back: how many runs were taken back, whole.
+        done: what was done and not taken back.
+        rules: the same by rule.
+        taken_back: of how many runs something was taken back.
         freed: bytes that are gone for good.
         free: bytes free on the volume now, of `total`.
         full_ns: when the volume is full at this pace; None where that cannot be told.
@@ -64,6 +63,7 @@ class Report:
     from_ns: int
     to_ns: int
     runs: list[int] = field(default_factory=list)
+    done: Tally = field(default_factory=Tally)
     rules: dict[str, RuleDone] = field(default_factory=dict)
     taken_back: int = 0
     freed: int = 0
@@ -79,27 +79,13 @@ class Report:
     troubles: list[Visit] = field(default_factory=list)
 
     @property
-    def counted(self) -> Mapping[VerbName, Count]:
-        """All entries, by what was done with them."""
-        found: dict[VerbName, Count] = {}
-        for rule in self.rules.values():
-            for verb, count in rule.counted.items():
-                found[verb] = found.get(verb, NONE) | count
-        return found
-
-    @property
     def ranked(self) -> list[tuple[str, RuleDone]]:
         """The rules, those that did most first."""
 
         def order(one: tuple[str, RuleDone]) -> tuple[int, str]:
-            return -sum(count.entries for count in one[1].counted.values()), one[0]
+            return -one[1].tally.all.entries, one[0]
 
         return sorted(self.rules.items(), key=order)
-
-    @property
-    def bytes(self) -> int:
-        """How many bytes all that was."""
-        return sum(rule.bytes for rule in self.rules.values())
 
 
 def report(session: Session, since_ns: int, wanted: Collection[int] | None = None) -> Report:
@@ -130,13 +116,12 @@ def report(session: Session, since_ns: int, wanted: Collection[int] | None = Non
         for run in runs:
             if run.kind in TAKING_BACK or run.kind == "rules":
                 continue
-            if run.undone_by is not None:
-                found.taken_back += 1
-                continue
+            found.taken_back += run.taken_back > 0
+            steps = found.done.steps
             for step in done_in(journal, run.id):
                 rule = found.rules.setdefault(step.rule or run.kind, RuleDone())
-                rule.counted.add(step)
-                rule.bytes += step.bytes if step.verb not in ("set-attribute", "run") else 0
+                rule.tally.add([step])
+                found.done.add([step])
                 rule.last_ns = max(rule.last_ns, run.began_ns)
                 near = near or step.place.folder
                 if step.verb == "trash" and step.target is not None:
@@ -147,6 +132,8 @@ def report(session: Session, since_ns: int, wanted: Collection[int] | None = Non
                         found.trashed_until_ns = min(until_ns, found.trashed_until_ns or until_ns)
                 elif step.target is not None and step.verb not in FINAL and disk.lexists(step.target.path):
                     put.add(step.target.path)
+            if found.done.steps == steps:
+                continue
             found.runs.append(run.id)
             if (sums := kept_totals(folder, run.id)) is not None:
                 kept.append(sums)

@@ -29,8 +29,8 @@ from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.inputs import read_input
 from frugal_sorter.state.rule_files import keep_new
 from frugal_sorter.state.trust import refuse_distrusted
-from frugal_sorter.steps.step import Step
-from frugal_sorter.values import mutable
+from frugal_sorter.steps.step import Step, Tally
+from frugal_sorter.values import field, mutable
 
 if TYPE_CHECKING:
     from frugal_sorter.execution.executor import Result
@@ -46,14 +46,14 @@ class RuleRecord:
     Args:
         rule: it.
         is_on: it acts.
-        done: how many entries it acted on.
+        done: what it did and was not taken back.
         last_ns: when it last did; None for never.
         now: how many entries it would act on now; None where that was not asked.
     """
 
     rule: Rule
     is_on: bool
-    done: int = 0
+    done: Tally = field(default_factory=Tally)
     last_ns: int | None = None
     now: int | None = None
 
@@ -80,7 +80,7 @@ def look_back(records: Sequence[RuleRecord], file: str) -> int | None:
             first_ns = run.began_ns if first_ns is None else min(first_ns, run.began_ns)
             for step in done_in(journal, run.id):
                 if (record := by_name.get(step.rule)) is not None:
-                    record.done += 1
+                    record.done.add([step])
                     record.last_ns = max(record.last_ns or 0, run.began_ns)
     return first_ns
 

@@ -13,7 +13,7 @@ from frugal_sorter.changes.outcome import PROBLEMS, Outcome
 from frugal_sorter.errors import FrugalError, RefusedError, StateError, UsageError
 from frugal_sorter.filesystem.room import free_bytes
 from frugal_sorter.journal.journal import Journal
-from frugal_sorter.journal.visits import Amount, Driver, Visit, VisitOutcome
+from frugal_sorter.journal.visits import Driver, Visit, VisitOutcome, with_done
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import accounts
 from frugal_sorter.state.folders import ready_state_folder
@@ -21,7 +21,7 @@ from frugal_sorter.state.log import log
 from frugal_sorter.state.owner_log import OwnerLog
 from frugal_sorter.state.settings import read_settings
 from frugal_sorter.steps.base import Mark
-from frugal_sorter.steps.kinds import ATTENDING, FINAL, KINDS, REPLACING
+from frugal_sorter.steps.kinds import ATTENDING, KINDS
 from frugal_sorter.steps.step import Step
 from frugal_sorter.values import field, mutable, replace
 
@@ -76,12 +76,8 @@ class Visiting:
         """Write down what a run did."""
         assert self.visit is not None and self.plan is not None
         outcome, reason = outcome_of(self.plan, result)
-        counts = {
-            verb: Amount(*count, result.bytes.get(verb, 0)) for verb, count in result.counted.items() if count.entries
-        }
-        freed = sum(count for verb, count in result.bytes.items() if verb in FINAL | REPLACING)
         self.visit = replace(
-            self.visit, ended_ns=time.time_ns(), outcome=outcome, reason=reason, counts=counts, freed=freed,
+            with_done(self.visit, result.done), ended_ns=time.time_ns(), outcome=outcome, reason=reason,
             free_after=_free(_near(self.plan)),
         )  # fmt: skip
         journal.record(self.visit)

@@ -125,7 +125,7 @@ def show_run(session: Session, plan: Plan, view: PlanView, screen: Screen) -> tu
         number = heard() if result.stopped else 0
     screen.line()
     not_done = was_not_done(result)
-    if not_done and result.done > _ON_ONE_SCREEN:
+    if not_done and result.done.steps > _ON_ONE_SCREEN:
         screen.line("Not done, once more:", style="bold")
         for step, mark in not_done:
             view.show_step(step, mark)
@@ -226,7 +226,7 @@ def tell_freed(session: Session, plan: Plan, screen: Screen, result: Result) -> 
 
 def _offer(session: Session, screen: Screen, plan: Plan, result: Result) -> None:
     """Say once, after the first run of a kind, how it runs by itself."""
-    if plan.kind not in _OFFERED or not result.by_verb or session.visiting is None or not is_person():
+    if plan.kind not in _OFFERED or not result.done or session.visiting is None or not is_person():
         return
     if not is_first_of_kind(result):
         return
@@ -237,7 +237,7 @@ def _offer(session: Session, screen: Screen, plan: Plan, result: Result) -> None
 
 def summary(result: Result) -> str:
     """Return in one line how much was done and how much was not."""
-    parts = [done_text(result.counted)]
+    parts = [done_text(result.done)]
     marks = [mark.outcome for step, mark in result.not_done if step.verb not in ATTENDING]
     for outcome, word in ((Outcome.SKIPPED, "skipped"), (Outcome.FAILED, "failed"), (Outcome.OPEN, "unclear")):
         if outcome in marks:
@@ -253,12 +253,12 @@ def summary(result: Result) -> str:
 
 def take_back_text(result: Result) -> str:
     """Return in one line by which command a run is taken back, and for how long it can be."""
-    if not result.by_verb:
+    if not result.done:
         return ""
-    if not result.by_verb.keys() - LASTING:
+    if not result.done.keys() - LASTING:
         return "That cannot be taken back."
     until = f"within {read_settings().keep_days} days"
-    trash = ", as long as the trash is not emptied" if "trash" in result.by_verb else ""
-    gone = [kind.lasting for verb, kind in KINDS.items() if verb in LASTING and verb in result.by_verb]
+    trash = ", as long as the trash is not emptied" if "trash" in result.done else ""
+    gone = [kind.lasting for verb, kind in KINDS.items() if verb in LASTING and verb in result.done]
     but = f", but for {' and '.join(gone)}" if gone else ""
     return f"Take it back {until}{trash}{but}: frugal undo {result.run}"

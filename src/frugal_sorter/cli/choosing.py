@@ -92,7 +92,7 @@ def keep_out(args: argparse.Namespace, screen: Screen, rules: Sequence[Keys]) ->
         from frugal_sorter.app.rule_file import change, leave_for_good
 
         result = change(Session.begin(), path, leave_for_good(rules))
-        if result.has_problem or not result.by_verb:
+        if result.has_problem or not result.done:
             raise UsageError(f"{path}: it could not be changed", f"see `frugal history {result.run}`")
         what = count_text(len(rules), "rule")
         screen.line(f"{what} put above the others in {shown(str(path))}: frugal undo {result.run} takes that back.")

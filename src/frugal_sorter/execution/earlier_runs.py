@@ -181,14 +181,15 @@ def about(journal: Journal, named: str) -> list[tuple[int, Step, Mark | None]]:
 
 
 def done_in(journal: Journal, run: int) -> Iterator[Step]:
-    """Yield what a run did of what a person asked for.
+    """Yield what a run did of what a person asked for, but for what was taken back.
 
     Args:
         journal: where to look.
         run: its number.
     """
+    gone = journal.taken_back(run)
     for step, mark in journal.steps(run):
-        if step.verb not in ATTENDING and mark is not None and mark.outcome == Outcome.DONE:
+        if step.verb not in ATTENDING and mark is not None and mark.outcome == Outcome.DONE and step.id not in gone:
             yield step
 
 

@@ -22,7 +22,7 @@ from frugal_sorter.steps.info_files import remove_stray_infos
 from frugal_sorter.steps.kinds import ATTENDING, REPLACING, STAYING, TAKING, VerbName
 from frugal_sorter.steps.make_folder import remove_unused
 from frugal_sorter.steps.registry import verbs_for
-from frugal_sorter.steps.step import ByVerb, Step
+from frugal_sorter.steps.step import Step, Tally
 from frugal_sorter.values import field, mutable
 
 BATCH = 1_000
@@ -35,9 +35,7 @@ class Result:
     Args:
         run: its number.
         stopped: it was stopped before its end.
-        by_verb: how many steps that a person asked for were done.
-        bytes: how many bytes these were about, by verb.
-        counted: the entries that these were about; one can have several.
+        done: what was done of what a person asked for.
         not_done: the steps that were not, folders among them.
         lost: for each volume that did not take all that a file had: a folder on it, and what.
         stray: the paths of info files of a trash whose entries are gone, and which could not be removed.
@@ -45,37 +43,22 @@ class Result:
 
     run: int
     stopped: bool = False
-    by_verb: dict[VerbName, int] = field(default_factory=dict)
-    bytes: dict[VerbName, int] = field(default_factory=dict)
-    counted: ByVerb = field(default_factory=ByVerb)
+    done: Tally = field(default_factory=Tally)
     not_done: list[tuple[Step, Mark]] = field(default_factory=list)
     lost: dict[int, tuple[str, set[str]]] = field(default_factory=dict)
     stray: list[str] = field(default_factory=list)
-
-    @property
-    def done(self) -> int:
-        """How many steps that a person asked for were done."""
-        return sum(self.by_verb.values())
 
     @property
     def has_problem(self) -> bool:
         """Whether a step was skipped or failed, or its end is not known, which a person should know of."""
         return any(mark.outcome in PROBLEMS for _, mark in self.not_done)
 
-    def add_done(self, steps: Sequence[Step]) -> None:
-        """Count steps that a person asked for and that were done."""
-        for step in steps:
-            verb = step.verb
-            self.by_verb[verb] = self.by_verb.get(verb, 0) + 1
-            self.bytes[verb] = self.bytes.get(verb, 0) + step.bytes
-        self.counted.add_all(steps)
-
     def counts(self) -> dict[Outcome | None, int]:
         """Return how many steps that a person asked for ended in which way."""
         counts: Counter[Outcome | None] = Counter(
             mark.outcome for step, mark in self.not_done if step.verb not in ATTENDING
         )
-        return {Outcome.DONE: self.done, **counts}
+        return {Outcome.DONE: self.done.steps, **counts}
 
 
 @mutable
@@ -178,7 +161,7 @@ class _Ends:
         self._catch_up()
         self._journal.mark_done(self.result.run, [(span.first, span.last, span.is_there) for span in self._spans])
         self._journal.mark(self.result.run, self._others)
-        self.result.add_done(self._done)
+        self.result.done.add(self._done)
         self._spans, self._others, self._done, self._waiting = [], [], [], 0
 
 
@@ -245,8 +228,8 @@ def execute(
     result = execution.ends.result
     # With an open step the run stays open too: it is the recovery of the next command that ends it.
     if not execution.ends.has_open:
-        journal.close(run, "stopped" if result.stopped else "done", time.time_ns(), result.counts())
-    log().info("run %s ends: %s done, %s not", run, result.done, len(result.not_done))
+        journal.close(run, "stopped" if result.stopped else "done", time.time_ns(), result.counts(), result.done)
+    log().info("run %s ends: %s done, %s not", run, result.done.steps, len(result.not_done))
     # Only now, when all is done and written down: the exit code says that the list is not complete.
     if execution.ends.unheard is not None:
         raise execution.ends.unheard

@@ -21,7 +21,7 @@ from frugal_sorter.steps.kinds import ATTENDING, TAKING, VerbName
 from frugal_sorter.steps.make_folder import remove_unused
 from frugal_sorter.steps.registry import verbs_for
 from frugal_sorter.steps.shapes import refuse_malformed
-from frugal_sorter.steps.step import Step
+from frugal_sorter.steps.step import Step, Tally
 
 
 class Recovered(NamedTuple):
@@ -63,7 +63,9 @@ def recover_interrupted(journal: Journal) -> list[Recovered]:
         away = tuple(dict.fromkeys(mark.reason for _, mark in ended if mark.outcome == Outcome.NOTED))
         apart = tuple(f"{step.place.path}: {mark.reason}" for step, mark in ended if mark.outcome == Outcome.OPEN)
         if not away and not looked.stuck:
-            journal.close(run.id, "interrupted", time.time_ns(), counts)
+            done = Tally(step for step, mark in ended if mark.outcome == Outcome.DONE and step.verb not in ATTENDING)
+            journal.close(run.id, "interrupted", time.time_ns(), counts, done)
+            journal.credit(run.id, done)
         recovered.append(Recovered(run, counts, away, apart, tuple(looked.removed), tuple(looked.stray)))
     return recovered
 

@@ -23,14 +23,14 @@ from frugal_sorter.journal.blocks import decode, in_blocks, kinds, mentions
 from frugal_sorter.journal.database import Database
 from frugal_sorter.journal.run import Counts, Run, RunState
 from frugal_sorter.journal.schema import Numbering, write_block
-from frugal_sorter.journal.visits import COLUMNS, Visit, row_of, visit_of
+from frugal_sorter.journal.visits import COLUMNS, Visit, row_of, visit_of, with_done
 from frugal_sorter.platforms import accounts, disk
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.units import DAY_NS
 from frugal_sorter.state.last_run import LastRun
 from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.kinds import ATTENDING, LASTING, VerbName
-from frugal_sorter.steps.step import Step
+from frugal_sorter.steps.step import Step, Tally
 
 if TYPE_CHECKING:
     from frugal_sorter.planning.plan import Plan
@@ -46,6 +46,8 @@ _TABLES_OF_RUNS = (("packs", "run"), ("marks", "run"), ("runs", "id"))
 _STAYING = ATTENDING | LASTING
 # What says that an entry is as it was before its step, but for its place.
 _SAME = "="
+# How many entries were changed, beside the ends of the steps.
+_ENTRIES = "entries"
 _MARK = "INSERT INTO marks (run, first, last, outcome, reason, now, data) VALUES (?, ?, ?, ?, ?, ?, ?)"
 
 
@@ -180,9 +182,18 @@ class Journal:
         rows = [(run, first, last, Outcome.DONE, b"", _SAME if there else None, None) for first, last, there in spans]
         self._write(_MARK, rows, durable=False)
 
-    def close(self, run: int, state: RunState, ended_ns: int, counts: Counts) -> None:
-        """Say that a run has ended, how, and how many steps that a person asked for ended in which way."""
-        text = json.dumps({"" if outcome is None else str(int(outcome)): count for outcome, count in counts.items()})
+    def close(self, run: int, state: RunState, ended_ns: int, counts: Counts, done: Tally) -> None:
+        """Say that a run has ended, how, and what came of it.
+
+        Args:
+            run: its number.
+            state: how it ended.
+            ended_ns: when.
+            counts: how many steps that a person asked for ended in which way.
+            done: what was done of it.
+        """
+        ends = {"" if outcome is None else str(int(outcome)): count for outcome, count in counts.items()}
+        text = json.dumps({**ends, _ENTRIES: done.all.entries})
         self._write(
             "UPDATE runs SET state = ?, ended_ns = ?, counts = ? WHERE id = ?", [(state, ended_ns, text, run)], True
         )
@@ -240,6 +251,12 @@ class Journal:
             return int(done.lastrowid or 0)
 
         return self._file.write(work, False, "the visit cannot be written down")
+
+    def credit(self, run: int, done: Tally) -> None:
+        """Write down for the visit of a run that was interrupted what was done all the same."""
+        for visit in self.visits():
+            if run in visit.runs:
+                self.record(with_done(visit, done))
 
     def _last_visit(self, visit: Visit) -> Visit | None:
         row = self._file.connection.execute(
@@ -392,6 +409,12 @@ class Journal:
                 found.difference_update(of for step, of in enumerate(taken, first) if step in still)
         return found
 
+    def taken_back(self, run: int) -> set[int]:
+        """Return the steps of a run that were taken back and not done again since."""
+        undoing = [undo for undo, undone in self.undos().items() if undone == run]
+        left = {undo: set(self._undoable(undo)) - self.taken_back(undo) for undo in undoing}
+        return set(self._undoable(run)) - self._left_of(run, undoing, left) if undoing else set()
+
     def is_first_of_kind(self, run: int) -> bool:
         """Tell whether no run before this one was by the same command."""
         rows = self._file.read(
@@ -428,8 +451,16 @@ class Journal:
         # Written down at the end; only a run without an end has its steps counted.
         if row[0] is not None:
             with self._file.sound():
-                return {Outcome(int(key)) if key else None: int(count) for key, count in json.loads(row[0]).items()}
+                ends = json.loads(row[0])
+                ends.pop(_ENTRIES, None)
+                return {Outcome(int(key)) if key else None: int(count) for key, count in ends.items()}
         return Counter(mark and mark.outcome for step, mark in self.steps(run) if step.verb not in ATTENDING)
+
+    def entries(self, run: int) -> int | None:
+        """Return how many entries a run changed; None where it has not ended, or was written down in an older form."""
+        (row,) = self._file.read("SELECT counts FROM runs WHERE id = ?", (run,)) or [(None,)]
+        with self._file.sound():
+            return None if row[0] is None else json.loads(row[0]).get(_ENTRIES)
 
     def steps(self, run: int) -> Iterator[tuple[Step, Mark | None]]:
         """Yield the steps of a run in order, each with its mark, if it has one."""

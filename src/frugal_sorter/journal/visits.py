@@ -11,7 +11,8 @@ import os
 from collections.abc import Mapping, Sequence
 from typing import Any, Literal, NamedTuple, cast
 
-from frugal_sorter.steps.kinds import VerbName
+from frugal_sorter.steps.kinds import FINAL, REPLACING, VerbName
+from frugal_sorter.steps.step import Tally
 from frugal_sorter.values import field, frozen, replace
 
 Driver = Literal["person", "schedule", "watch"]
@@ -34,8 +35,12 @@ COLUMNS = (
 )
 
 
+# The amount of all, beside those by verb.
+_ALL = "all"
+
+
 class Amount(NamedTuple):
-    """What was done by one verb: entries that are files, folders, the files inside these, and bytes."""
+    """How much was done: entries that are files, folders, the files inside these, and bytes."""
 
     files: int
     folders: int
@@ -60,6 +65,7 @@ class Visit:
         outcome: what came of it.
         reason: why, in words; with `done`, what else a person should know.
         counts: what was done, by verb.
+        amount: what was done in all, each entry counted once.
         freed: how many bytes are gone for good.
         free_before: bytes free on the volume before it; None where nobody looked.
         free_after: bytes free after it.
@@ -80,6 +86,7 @@ class Visit:
     outcome: VisitOutcome = "running"
     reason: str = ""
     counts: Mapping[VerbName, Amount] = field(default_factory=dict)
+    amount: Amount = Amount(0, 0, 0, 0)
     freed: int = 0
     free_before: int | None = None
     free_after: int | None = None
@@ -94,13 +101,8 @@ class Visit:
 
     @property
     def entries(self) -> int:
-        """How many entries it did something with, each counted once for each verb."""
-        return sum(one.files + one.folders for one in self.counts.values())
-
-    @property
-    def bytes(self) -> int:
-        """How many bytes these were."""
-        return sum(one.bytes for one in self.counts.values())
+        """How many entries it did something with."""
+        return self.amount.files + self.amount.folders
 
     @property
     def is_in_trouble(self) -> bool:
@@ -119,13 +121,20 @@ class Visit:
         return replace(self, began_ns=other.began_ns, ended_ns=other.ended_ns, times=self.times + 1)
 
 
+def with_done(visit: Visit, done: Tally) -> Visit:
+    """Return a visit with what was done in it."""
+    counts = {verb: Amount(*count, done.bytes_by[verb]) for verb, count in done.items() if count.entries}
+    freed = sum(size for verb, size in done.bytes_by.items() if verb in FINAL | REPLACING)
+    return replace(visit, counts=counts, freed=freed, amount=Amount(*done.all, done.bytes))
+
+
 def row_of(visit: Visit) -> tuple[object, ...]:
     """Return what is kept of a visit, in the order of the columns."""
     return (
         visit.driver, os.fsencode(visit.name), os.fsencode(visit.command), os.fsencode(visit.rules), visit.account,
         visit.began_ns, visit.ended_ns, visit.first_ns or visit.began_ns, visit.times, visit.outcome,
-        os.fsencode(visit.reason), json.dumps(visit.counts), visit.freed, visit.free_before, visit.free_after,
-        json.dumps(visit.environment),
+        os.fsencode(visit.reason), json.dumps({**visit.counts, _ALL: visit.amount}), visit.freed,
+        visit.free_before, visit.free_after, json.dumps(visit.environment),
     )  # fmt: skip
 
 
@@ -137,13 +146,17 @@ def visit_of(row: Sequence[Any], runs: Sequence[int]) -> Visit:
     """
     number, driver, name, command, rules, account, began, ended, first, times, outcome, reason, counts, *rest = row
     freed, before, after, environment = rest
+    counted = {verb: Amount(*map(int, amount)) for verb, amount in json.loads(counts).items()}
+    # Earlier versions kept no amount of all: an entry with several steps is in it several times.
+    summed = Amount(*map(sum, zip(*counted.values(), strict=True))) if counted else Amount(0, 0, 0, 0)
+    amount = counted.pop(_ALL, summed)
     # A row can be damaged, too: what is shown to a person must be of a kind that the program knows.
     if driver not in Driver.__args__ or outcome not in VisitOutcome.__args__:  # type: ignore[attr-defined]
         raise ValueError(f"visit {number} is of no kind that there is")
     return Visit(
         cast(Driver, driver), os.fsdecode(name), os.fsdecode(command), os.fsdecode(rules), str(account), int(began),
         None if ended is None else int(ended), int(first), int(times), cast(VisitOutcome, outcome), os.fsdecode(reason),
-        {cast(VerbName, verb): Amount(*map(int, amount)) for verb, amount in json.loads(counts).items()}, int(freed),
+        cast(dict[VerbName, Amount], counted), amount, int(freed),
         None if before is None else int(before), None if after is None else int(after),
         {str(key): str(value) for key, value in json.loads(environment).items()}, int(number), tuple(runs),
     )  # fmt: skip

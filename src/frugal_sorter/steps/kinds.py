@@ -226,4 +226,6 @@ REMOVING = _which(lambda kind: kind.removes)
 REPLACING = _which(lambda kind: kind.replaces)
 MAKING = _which(lambda kind: kind.makes)
 STAYING = _which(lambda kind: kind.stays)
+# What moves, copies or removes no content.
+UNSIZED = _which(lambda kind: kind.stays and not kind.sized)
 PLANNED = _which(lambda kind: kind.planned)

@@ -8,7 +8,7 @@ from typing import NamedTuple
 from frugal_sorter.filesystem.record import Identity, Place
 from frugal_sorter.steps.count import NONE, ONE_FILE, Count, folder_of
 from frugal_sorter.steps.details import Details
-from frugal_sorter.steps.kinds import VerbName
+from frugal_sorter.steps.kinds import UNSIZED, VerbName
 from frugal_sorter.values import field, mutable
 
 
@@ -57,6 +57,14 @@ class Step:
         return place
 
     @property
+    def about(self) -> Place | None:
+        """The entry that it serves: for what was made of an entry, that one; None for a zip, which is made of several."""
+        entry = self.details.get("entry")
+        if entry is not None:
+            return Place(*entry)
+        return None if self.verb == "remove-made" else self.source
+
+    @property
     def files(self) -> int:
         """How many files it takes away, for ceilings: those inside a folder count, and a folder is one at least."""
         return max(int(self.details.get("files", 1)), 1)
@@ -79,33 +87,47 @@ class Step:
         return int(self.details.get("bytes", self.was.size if self.was else 0))
 
 
-class ByVerb(dict[VerbName, Count]):
-    """The entries that some steps are about, by verb; one with several steps of a kind is counted once."""
+class Tally(dict[VerbName, Count]):
+    """What some steps did: the entries by verb, and all of them, where one with several steps is counted once.
 
-    def __init__(self) -> None:
+    Attributes:
+        all: the entries that were there before; a zip that is made of them is none of these.
+        bytes: how large these are, but for those that only got a tag, a link or a program.
+        steps: how many steps that were.
+        bytes_by: the sizes by verb.
+    """
+
+    def __init__(self, steps: Iterable[Step] = ()) -> None:
         super().__init__()
-        self._last: dict[VerbName, Place] = {}
+        self.all, self.bytes, self.steps = NONE, 0, 0
+        self.bytes_by: dict[VerbName, int] = {}
+        # The last entry: where it was and is, what was done with it, and what of it is counted.
+        self._places: set[Place | None] = set()
+        self._verbs: set[VerbName] = set()
+        self._inside, self._is_sized = 0, False
+        self.add(steps)
 
-    def add(self, step: Step) -> None:
-        """Take in one more step; those about one entry follow each other."""
-        self.add_all([step])
-
-    def add_all(self, steps: Iterable[Step]) -> None:
-        """Take in more steps, in their order."""
-        last, files = self._last, dict[VerbName, int]()
+    def add(self, steps: Iterable[Step]) -> None:
+        """Take in more steps, in their order; those about one entry follow each other."""
         for step in steps:
-            verb, place = step.verb, step.source or step.target
-            if place == last.get(verb):
-                continue
-            assert place is not None
-            last[verb] = place
-            self.setdefault(verb, NONE)  # in the order in which they are met
-            if step.was is None or step.was.kind != "folder":
-                files[verb] = files.get(verb, 0) + 1
-            else:
-                self[verb] |= step.count
-        for verb, number in files.items():
-            self[verb] |= Count(number)
+            verb, count, size = step.verb, step.count, step.bytes
+            self.steps += 1
+            about = step.about
+            if about is None or about not in self._places:
+                self._places, self._verbs, self._inside, self._is_sized = {about}, set(), 0, about is None
+                self.all |= NONE if about is None else count._replace(inside=0)
+            self._places.add(step.target)
+            if not self._is_sized and verb not in UNSIZED:
+                self._is_sized = True
+                self.bytes += size
+            if verb not in self._verbs:
+                self._verbs.add(verb)
+                self[verb] = self.get(verb, NONE) | count
+                self.bytes_by[verb] = self.bytes_by.get(verb, 0) + size
+            # A tag does not know how much is inside its folder; what moves that does.
+            if count.inside > self._inside and about is not None:
+                self.all |= Count(inside=count.inside - self._inside)
+                self._inside = count.inside
 
 
 class NotTouched(NamedTuple):

@@ -94,8 +94,8 @@ def run(args: argparse.Namespace) -> int:
         screen.line("Nothing was changed.")
         return 3
     result, signal = show_run(session, plan, view, screen)
-    failed = len(plan.asked) - result.done
-    parts = [f"{result.done:,} {'moved' if args.move else 'copied'}", f"{len(gathering.already):,} already there",
+    failed = len(plan.asked) - result.done.steps
+    parts = [f"{result.done.steps:,} {'moved' if args.move else 'copied'}", f"{len(gathering.already):,} already there",
              f"{len(gathering.missed):,} missing"]  # fmt: skip
     parts += (
         [f"{len(plan.not_touched) + failed:,} not {'moved' if args.move else 'copied'}"]

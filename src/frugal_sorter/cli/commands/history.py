@@ -34,7 +34,7 @@ from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.lock import writer_is_active
 from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.kinds import ATTENDING
-from frugal_sorter.steps.step import ByVerb, Step
+from frugal_sorter.steps.step import Step, Tally
 from frugal_sorter.values import as_dict, mutable, replace
 
 if TYPE_CHECKING:
@@ -55,6 +55,8 @@ _WIDE = 100
 # So many reasons are printed below the table.
 _TROUBLES = 5
 _Counts = Mapping[Outcome | None, int]
+# How many steps of a run ended in which way, and how many entries it changed.
+_Ends = tuple[_Counts, int]
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -85,11 +87,14 @@ def _killed(one: Run, active: bool) -> bool:
     return one.state == "open" and not active
 
 
-def _counts(journal: Journal, one: Run, active: bool) -> _Counts:
-    """Count the steps of a run by outcome; of a killed one as the disk tells."""
+def _ends(journal: Journal, one: Run, active: bool) -> _Ends:
+    """Count what became of a run; of a killed one as the disk tells."""
     if not _killed(one, active):
-        return journal.counts(one.id)
-    return Counter(mark.outcome for step, mark in _after_crash(journal, one) if step.verb not in ATTENDING)
+        counts, entries = journal.counts(one.id), journal.entries(one.id)
+        return counts, counts.get(Outcome.DONE, 0) if entries is None else entries
+    asked = [(step, mark.outcome) for step, mark in _after_crash(journal, one) if step.verb not in ATTENDING]
+    done = Tally(step for step, outcome in asked if outcome is Outcome.DONE)
+    return Counter(outcome for _, outcome in asked), done.all.entries
 
 
 def _after_crash(journal: Journal, one: Run) -> list[tuple[Step, Mark]]:
@@ -104,15 +109,15 @@ def _state(one: Run, counts: _Counts, active: bool) -> str:
     if one.undone_by is not None:
         return f"taken back by run {one.undone_by}"
     if one.taken_back:
-        return f"{one.taken_back:,} of {one.undoable:,} taken back"
+        return f"{one.taken_back:,} of {one.undoable:,} steps taken back"
     if one.state == "open" and active:
         return "running now"
     if one.state in ("open", "interrupted"):
         undecided = counts.get(Outcome.OPEN, 0)
         unclear = f", {undecided:,} unclear" if undecided else ""
-        return f"interrupted after {done:,} of {total:,}{unclear}"
+        return f"interrupted after {done:,} of {total:,} steps{unclear}"
     if one.state == "stopped":
-        return f"stopped after {done:,} of {total:,}"
+        return f"stopped after {done:,} of {total:,} steps"
     return "done"
 
 
@@ -165,22 +170,21 @@ class _Line:
     freed: int = 0
 
 
-def _lines(counted: Mapping[int, _Counts], runs: Sequence[Run], visits: Sequence[Visit], active: bool) -> list[_Line]:
+def _lines(counted: Mapping[int, _Ends], runs: Sequence[Run], visits: Sequence[Visit], active: bool) -> list[_Line]:
     """Return runs, and visits without one, in the order of time."""
     of_run = {run: visit for visit in visits for run in visit.runs}
     lines = []
     for one in runs:
-        counts, visit = counted[one.id], of_run.get(one.id)
+        (counts, done), visit = counted[one.id], of_run.get(one.id)
         failed = _not_done(counts)
         state = _state(one, counts, active) + (f", {failed:,} not done" if failed else "")
-        size = visit.bytes if visit is not None else None
+        size = visit.amount.bytes if visit is not None else None
         by, driver = (visit.by, visit.driver) if visit is not None else (one.account, "person")
         # A person was there and has read it.
         trouble = visit.reason if visit is not None and driver != "person" and visit.outcome == "done" else ""
-        done, freed = counts.get(Outcome.DONE, 0), visit.freed if visit is not None else 0
-        lines.append(_Line(
-            [one.id], one.began_ns, by, driver, _what(one), done, size, state, one.origin, trouble, freed,
-        ))  # fmt: skip
+        freed = visit.freed if visit is not None else 0
+        what = _what(one)
+        lines.append(_Line([one.id], one.began_ns, by, driver, what, done, size, state, one.origin, trouble, freed))
     for visit in visits:
         if not visit.runs:
             lines.append(_line_of_visit(visit, active))
@@ -241,7 +245,7 @@ def _show_runs(journal: Journal, active: bool, args: argparse.Namespace) -> int:
     if args.format == "csv":
         return _print_csv(visits, active)
     # Once for all: of a killed run the disk is asked.
-    counted = {one.id: _counts(journal, one, active) for one in runs}
+    counted = {one.id: _ends(journal, one, active) for one in runs}
     if args.format == "json":
         return _print_json(counted, runs, visits, active)
     from frugal_sorter.cli.output.screen import Screen
@@ -280,8 +284,8 @@ def _show_runs(journal: Journal, active: bool, args: argparse.Namespace) -> int:
     return 0
 
 
-def _show_ways_back(journal: Journal, runs: Sequence[Run], counted: Mapping[int, _Counts], screen: Screen) -> None:
-    listed = [one for one in reversed(runs) if counted[one.id].get(Outcome.DONE)]
+def _show_ways_back(journal: Journal, runs: Sequence[Run], counted: Mapping[int, _Ends], screen: Screen) -> None:
+    listed = [one for one in reversed(runs) if counted[one.id][1]]
     last = next(
         (one for one in listed if one.kind != "undo" and one.undone_by is None and journal.can_be_undone(one.id)), None
     )
@@ -293,16 +297,16 @@ def _show_ways_back(journal: Journal, runs: Sequence[Run], counted: Mapping[int,
             screen.line(f"`frugal undo {last.id}` takes back run {last.id}.")
 
 
-def _print_json(counted: Mapping[int, _Counts], runs: Sequence[Run], visits: Sequence[Visit], active: bool) -> int:
+def _print_json(counted: Mapping[int, _Ends], runs: Sequence[Run], visits: Sequence[Visit], active: bool) -> int:
     rows = []
     for one in runs:
-        counts = counted[one.id]
+        counts, done = counted[one.id]
         rows.append({
             **{key: value for key, value in as_dict(one).items() if not key.endswith("_ns") and key not in _INNER},
             "began": iso_text(one.began_ns),
             "ended": None if one.ended_ns is None else iso_text(one.ended_ns),
             "state": "interrupted" if _killed(one, active) else one.state,
-            "done": counts.get(Outcome.DONE, 0),
+            "done": done,
             "not_done": sum(counts.values()) - counts.get(Outcome.DONE, 0),
         })  # fmt: skip
     print(json.dumps({"runs": rows, "visits": [_visit_as_json(visit, active) for visit in visits]}, indent=2))
@@ -315,6 +319,7 @@ def _visit_as_json(visit: Visit, active: bool) -> dict[str, object]:
         "command": visit.command, "rules": visit.rules, "first": iso_text(visit.first_ns),
         "began": iso_text(visit.began_ns), "ended": None if visit.ended_ns is None else iso_text(visit.ended_ns),
         "times": visit.times, "outcome": _outcome_of(visit, active), "reason": visit.reason,
+        "amount": visit.amount._asdict(),
         "done": {verb: amount._asdict() for verb, amount in visit.counts.items()}, "freed": visit.freed,
         "free_before": visit.free_before, "free_after": visit.free_after, "environment": visit.environment,
     }  # fmt: skip
@@ -333,13 +338,13 @@ def _print_csv(visits: Sequence[Visit], active: bool) -> int:
         " free_before free_after".split()
     )
     for visit in visits:
-        amounts = visit.counts.values()
+        amount = visit.amount
         writer.writerow([
             visit.id, " ".join(map(str, visit.runs)), visit.driver,
             *map(cell_text, (visit.name, visit.account, visit.command, visit.rules)), iso_text(visit.first_ns),
             iso_text(visit.began_ns), "" if visit.ended_ns is None else iso_text(visit.ended_ns), visit.times,
-            _outcome_of(visit, active), cell_text(visit.reason), sum(one.files + one.inside for one in amounts),
-            sum(one.folders for one in amounts), visit.bytes, visit.freed, visit.free_before,
+            _outcome_of(visit, active), cell_text(visit.reason), amount.files + amount.inside,
+            amount.folders, amount.bytes, visit.freed, visit.free_before,
             visit.free_after,
         ])  # fmt: skip
     return 0
@@ -383,9 +388,7 @@ def _show_run(journal: Journal, one: Run, active: bool, wanted: str) -> int:
     for step, mark in asked:
         screen.line(_line(step, mark, base))
     screen.line()
-    done = ByVerb()
-    done.add_all(step for step, mark in asked if mark and mark.outcome == Outcome.DONE)
-    text = done_text(done)
+    text = done_text(Tally(step for step, mark in asked if mark and mark.outcome == Outcome.DONE))
     screen.line(f"{text[:1].upper()}{text[1:]}; {_not_done(counts):,} not done.", style="bold")
     visit = next((visit for visit in journal.visits() if one.id in visit.runs), None)
     if visit is not None and visit.freed and visit.free_after is not None:

@@ -86,13 +86,12 @@ def _paragraphs(found: Report) -> list[str]:
         looked = f"Looked {_times(times)}; nothing was to be done."
         said.append(looked if times else "Nothing was moved or removed in this time.")
     else:
-        what = done_text(found.counted)
-        said.append(
-            f"{what[:1].upper()}{what[1:]}, {size_text(found.bytes)} in all, in {count_text(len(found.runs), 'run')}."
-        )
+        what = done_text(found.done)
+        size = f", {size_text(found.done.bytes)} in all" if found.done.bytes else ""
+        said.append(f"{what[:1].upper()}{what[1:]}{size}, in {count_text(len(found.runs), 'run')}.")
     if found.taken_back:
-        were = "was taken back and is" if found.taken_back == 1 else "were taken back and are"
-        said.append(f"{count_text(found.taken_back, 'run')} {were} not counted.")
+        were = "was" if found.taken_back == 1 else "were"
+        said.append(f"{count_text(found.taken_back, 'run')} {were} taken back; what came back is not counted.")
     if found.before is not None and found.after is not None:
         where = shown(next(iter(found.after.levels))) if len(found.after.levels) == 1 else "The folders"
         counted = held_text(found.after.levels.values())
@@ -141,7 +140,7 @@ def _print(found: Report, machine: str) -> None:
         screen.line()
         screen.line("What was done", style="bold")
         for name, done in found.ranked[:_ROWS]:
-            what = f"{done_text(done.counted)}, {size_text(done.bytes)}"
+            what = done_text(done.tally) + (f", {size_text(done.tally.bytes)}" if done.tally.bytes else "")
             screen.lines(textwrap.fill(f"{shown(name)}: {what}", _WIDTH, initial_indent="- ", subsequent_indent="  "))
         _rest(screen, len(found.rules))
     if found.folders:
@@ -172,7 +171,7 @@ def _as_json(found: Report) -> dict[str, object]:
     return {
         "from": iso_text(found.from_ns), "to": iso_text(found.to_ns), "runs": found.runs, "taken_back": found.taken_back,
         "rules": [_rule_as_json(name, done) for name, done in found.ranked],
-        "bytes": found.bytes, "freed": found.freed, "free": found.free, "total": found.total, "full": moment(found.full_ns),
+        "bytes": found.done.bytes, "freed": found.freed, "free": found.free, "total": found.total, "full": moment(found.full_ns),
         "folders": [{"path": folder, "there": there} for folder, there in found.folders],
         "trash": {**count._asdict(), "bytes": size, "until": moment(found.trashed_until_ns)},
         "before": _totals(found.before), "after": _totals(found.after), "visits": dict(found.visits),
@@ -188,5 +187,5 @@ def _totals(totals: Totals | None) -> dict[str, object] | None:
 
 
 def _rule_as_json(name: str, done: RuleDone) -> dict[str, object]:
-    counts = {verb: count._asdict() for verb, count in done.counted.items()}
-    return {"rule": name, "done": counts, "bytes": done.bytes, "last": iso_text(done.last_ns)}
+    counts = {verb: count._asdict() for verb, count in done.tally.items()}
+    return {"rule": name, "done": counts, "bytes": done.tally.bytes, "last": iso_text(done.last_ns)}

@@ -74,7 +74,7 @@ def _change(args: argparse.Namespace, action: str) -> int:
     names = [record.rule.name for record in rules_of(load_rules(path))]
     how, said = _how(action, [_as_named(names, word) for word in words], args.after)
     result = change(begin(), path, how)
-    if result.has_problem or not result.by_verb:
+    if result.has_problem or not result.done:
         screen.line(f"{shown(str(path))}: it could not be changed; see `frugal history {result.run}`", style="bold red")
         return 1
     screen.line(f"{said} in {shown(str(path))}.", style="bold")
@@ -160,7 +160,9 @@ def _list(args: argparse.Namespace) -> int:
     ]  # fmt: skip
     screen.table(columns, rows, whole=("#", "now", "so far", "last"))
     screen.line()
-    screen.line("now: entries that it would act on; so far: those that it did, as the history has it.", style="dim")
+    screen.line(
+        "now: entries that it would act on; so far: those that it did and that were not taken back.", style="dim"
+    )
     if any(one.rule.ending == "leave" for one in records):
         screen.line("–: an exception acts on nothing; it leaves entries where they are.", style="dim")
     if len(common_base([base])) > 1:
@@ -177,7 +179,7 @@ def _acts(one: RuleRecord, first_ns: int | None) -> list[str]:
     """Return the last three columns: what a rule would act on, what it did act on, and when last."""
     if one.rule.ending == "leave":
         return ["off" if one.now is None else "–", "–", "–"]
-    return ["off" if one.now is None else f"{one.now:,}", f"{one.done:,}", _last(one, first_ns)]
+    return ["off" if one.now is None else f"{one.now:,}", f"{one.done.all.entries:,}", _last(one, first_ns)]
 
 
 def _last(one: RuleRecord, first_ns: int | None) -> str:
@@ -190,6 +192,6 @@ def _as_json(number: int, one: RuleRecord) -> dict[str, object]:
     rule = one.rule
     return {
         "number": number, "name": rule.name, "line": rule.line, "in": [*map(slashed.abspath, rule.folders)],
-        "does": rule_words(rule), "on": one.is_on, "now": one.now, "done": one.done,
+        "does": rule_words(rule), "on": one.is_on, "now": one.now, "done": one.done.all.entries,
         "last": None if one.last_ns is None else iso_text(one.last_ns),
     }  # fmt: skip

@@ -318,7 +318,7 @@ def visit_text(visit: Visit) -> str:
     if visit.times > 1:
         parts.append(f"{visit.times:,} times since {moment_text(visit.first_ns)}")
     if visit.entries:
-        parts.append(f"{count_text(visit.entries, 'entry', 'entries')}, {size_text(visit.bytes)}")
+        parts.append(f"{count_text(visit.entries, 'entry', 'entries')}, {size_text(visit.amount.bytes)}")
     if visit.runs:
         parts.append(f"run {', '.join(map(str, visit.runs))}")
     if visit.reason:

@@ -199,7 +199,7 @@ class _Terminal:
         assert self._view is not None
         self._view.show_last_steps()
         self._view = None
-        back = f"; frugal undo {result.run}" if result.by_verb.keys() - LASTING else ""
+        back = f"; frugal undo {result.run}" if result.done.keys() - LASTING else ""
         self._say(f"{summary(result)}{back}", "bold")
         self._flush()
 

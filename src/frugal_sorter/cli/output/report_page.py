@@ -24,8 +24,8 @@ def page_of(title: str, found: Report, paragraphs: Sequence[str], most: int) -> 
     tables = []
     rules: list[Row] = []
     for name, done in found.ranked:
-        size: Row = [(size_text(done.bytes), done.bytes), (date_text(done.last_ns), done.last_ns)]
-        rules.append([(shown(name), name), (done_text(done.counted), name), *size])
+        size: Row = [(size_text(done.tally.bytes), done.tally.bytes), (date_text(done.last_ns), done.last_ns)]
+        rules.append([(shown(name), name), (done_text(done.tally), name), *size])
     if rules:
         tables.append(_table("What was done", ("rule", "what", "size", "last"), rules, most))
     if found.folders:

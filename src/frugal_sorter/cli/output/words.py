@@ -2,35 +2,29 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
 from collections.abc import Iterable, Mapping, Sequence
 
 from frugal_sorter.cli.output.text import count_text, size_text
-from frugal_sorter.steps.count import Count, total
+from frugal_sorter.steps.count import Count
 from frugal_sorter.steps.kinds import KINDS, VerbName
-from frugal_sorter.steps.step import Step
+from frugal_sorter.steps.step import Step, Tally
 
 WORDS = {verb: kind.words for verb, kind in KINDS.items() if kind.words is not None}
 
 
-def amount_text(steps: Iterable[Step], verb: VerbName) -> str:
-    """Return how many files or folders steps of one verb are about, and how big they are."""
-    # An entry can have several steps of one kind, such as one for its tags and one for its comment.
-    steps = list({step.source or step.target: step for step in steps}.values())
-    if verb == "pack":
-        return count_text(len(steps), "new zip")
-    size = f", {size_text(sum(step.bytes for step in steps))}" if KINDS[verb].sized else ""
-    return f"{entries_text(total(step.count for step in steps))}{size}"
-
-
 def will_text(steps: Iterable[Step]) -> str:
     """Return in one line what steps would do, the verbs that take away last."""
-    by_verb: dict[VerbName, list[Step]] = defaultdict(list)
-    for step in steps:
-        by_verb[step.verb].append(step)
+    tally = Tally(steps)
     order = sorted(WORDS, key=lambda verb: KINDS[verb].last)
-    said = [WORDS[verb].will.format(amount_text(by_verb[verb], verb)) for verb in order if verb in by_verb]
-    return "; ".join(said)
+    return "; ".join(WORDS[verb].will.format(amount_text(tally, verb)) for verb in order if verb in tally)
+
+
+def amount_text(tally: Tally, verb: VerbName) -> str:
+    """Return how many entries one verb is about, and how big they are."""
+    if verb == "pack":
+        return count_text(tally[verb].entries, "new zip")
+    size = f", {size_text(tally.bytes_by[verb])}" if KINDS[verb].sized else ""
+    return f"{entries_text(tally[verb])}{size}"
 
 
 def done_text(counts: Mapping[VerbName, Count]) -> str:
