@@ -10,7 +10,6 @@ from typing import Any, TypeVar, overload
 
 from frugal_sorter.duplicates.digests import Found
 from frugal_sorter.filesystem.record import storable_ns
-from frugal_sorter.platforms import disk
 from frugal_sorter.rules.fields import may_be_marked, unmarked_name
 from frugal_sorter.values import mutable
 
@@ -38,7 +37,7 @@ class Columns:
         self.devices: list[int] = []
         self.names: list[str] = []
         self.folder = array("I")
-        self.size, self.modified, self.changed, self.blocks = array("q"), array("q"), array("q"), array("q")
+        self.size, self.modified, self.changed = array("q"), array("q"), array("q")
         self.ino = array("Q")
         # The names that look like copies, without the mark.
         self.unmarked: dict[int, str] = {}
@@ -63,7 +62,6 @@ class Columns:
         self.ino.extend(map(_INO, statuses))
         self.modified.extend(_moments(map(_MODIFIED, statuses)))
         self.changed.extend(_moments(map(_CHANGED, statuses)))
-        self.blocks.extend(map(disk.blocks_of, statuses))
 
     def extend(self, other: Columns) -> None:
         """Take in the files of other columns, after those that are here."""
@@ -77,7 +75,7 @@ class Columns:
         self.names += other.names
         for mine, theirs in (
             (self.size, other.size), (self.modified, other.modified), (self.changed, other.changed),
-            (self.blocks, other.blocks), (self.ino, other.ino),
+            (self.ino, other.ino),
         ):  # fmt: skip
             mine.extend(theirs)
 
@@ -137,11 +135,6 @@ class Same:
     def further_names(self) -> tuple[str, ...]:
         """Its names after the first."""
         return tuple(map(self.columns.path, self.further))
-
-    @property
-    def disk(self) -> int:
-        """The bytes that it takes on the disk."""
-        return self.columns.blocks[self.at] * disk.BLOCK_BYTES
 
     @property
     def mtime_ns(self) -> int:

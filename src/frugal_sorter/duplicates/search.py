@@ -35,7 +35,7 @@ class Duplicates:
         bytes: how many bytes they have.
         read: how many bytes were read to tell.
         linked: how many names were further ones of files that have several.
-        passed: how many files were too small to be compared.
+        passed: how many files were too small to be compared, and how many of these are empty.
         unread: what could not be read, or changed meanwhile.
         marked: names that look like copies: the folder, the name, the name without its mark, and whether that is there.
         whole_folders: folders whose files were all seen, with how many these are and the names of the folders in
@@ -47,7 +47,7 @@ class Duplicates:
     bytes: int = 0
     read: int = 0
     linked: int = 0
-    passed: int = 0
+    passed: tuple[int, int] = (0, 0)
     unread: list[Unread] = field(default_factory=list)
     whole_folders: dict[str, tuple[int, list[str]]] = field(default_factory=dict)
     marked: list[tuple[str, str, str, bool]] = field(default_factory=list)
@@ -63,7 +63,7 @@ class _Walked:
         """Take in what another walk found."""
         self.columns.extend(other.columns)
         mine, theirs = self.result, other.result
-        mine.passed += theirs.passed
+        mine.passed = mine.passed[0] + theirs.passed[0], mine.passed[1] + theirs.passed[1]
         mine.unread += theirs.unread
         mine.marked += theirs.marked
         mine.whole_folders |= theirs.whole_folders
@@ -161,7 +161,9 @@ class ContentSearch:
         if hides or min(map(SIZE, statuses), default=self.min_size) < self.min_size:
             shown = [at for at, name in enumerate(names) if self.hidden or name[0] != "."]
             wanted = [at for at in shown if statuses[at].st_size >= self.min_size]
-            result.passed += len(shown) - len(wanted)
+            passed, empty = result.passed
+            empty_here = sum(not statuses[at].st_size for at in shown) if self.min_size else 0
+            result.passed = passed + len(shown) - len(wanted), empty + empty_here
             names, statuses = [names[at] for at in wanted], [statuses[at] for at in wanted]
         marked = len(columns.unmarked)
         columns.add(listing.folder, listing.dev, names, statuses)

@@ -41,8 +41,8 @@ class Choice(NamedTuple):
 
     @property
     def frees(self) -> int:
-        """How many bytes it frees on the disk."""
-        return sum(one.disk for one in self.going if not one.further)
+        """How many bytes go, by the sizes of the files, as all amounts are told."""
+        return sum(self.group.size for one in self.going if not one.further)
 
 
 def choose(group: Group, keep: Sequence[Keep] = DEFAULT_KEEP, keep_in: Sequence[str] = ()) -> Choice:

@@ -92,6 +92,8 @@ class _Found:
     notes: list[Note] = field(default_factory=list)
     roots: set[str] = field(default_factory=set)
     seen: Count = NONE
+    links: int = 0
+    others: int = 0
     settled: Settled = field(default_factory=Settled)
 
     def add(self, other: _Found) -> None:
@@ -100,6 +102,8 @@ class _Found:
         self.notes += other.notes
         self.roots |= other.roots
         self.seen |= other.seen
+        self.links += other.links
+        self.others += other.others
         self.settled.add(other.settled)
 
 
@@ -164,6 +168,7 @@ class _Planner:
                 root: None if roots[root].on_folders else roots[root].deepest for root in sorted(roots)
             }
         self.result.seen = self.found.seen
+        self.result.links, self.result.specials = self.found.links, self.found.others
         self.result.at_home |= self.found.settled.at_home
         self.result.kept |= self.found.settled.kept
         self.result.matched |= {book.rules[index].name for index in self.found.settled.rules}
@@ -352,6 +357,8 @@ class _Planner:
         names = listing.names if here.sees_hidden else [name for name in listing.names if name[0] != "."]
         if here.on_files:
             self.found.seen |= Count(len(names))
+        self.found.links += sum(here.sees_hidden or name[0] != "." for name in listing.links)
+        self.found.others += sum(here.sees_hidden or name[0] != "." for name in listing.others)
         matcher = self.book.matcher(here.on_files, self.world.now_ns)
         return matcher.pick(listing, here.depths(listing.folder, here.on_files))
 

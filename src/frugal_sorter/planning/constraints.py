@@ -123,8 +123,7 @@ def hold_moves(plan: Plan, rules: Iterable[Rule]) -> None:
 
 
 def _refuse(plan: Plan, rule: str, reason: str) -> None:
-    plan.refused.append(Refusal(rule, reason))
-    plan.drop(lambda step: step.rule == rule)
+    plan.refuse(Refusal(rule, reason), lambda step: step.rule == rule)
 
 
 def hold_space(plan: Plan, device: Callable[[str], int], existing: Callable[[str], str]) -> None:

@@ -185,8 +185,8 @@ def refuse_guarded(plan: Plan) -> None:
     for step in list(plan.steps):
         why = _guarded(step)
         if why:
-            plan.refused.append(Refusal(step.rule or "the plan", f"{step.place.path}: {why}"))
-            plan.drop(lambda one, bad=step: one is bad)  # type: ignore[misc]
+            refusal = Refusal(step.rule or "the plan", f"{step.place.path}: {why}")
+            plan.refuse(refusal, lambda one, bad=step: one is bad)  # type: ignore[misc]
             plan.steps = [one for one in plan.steps if one is not step]
 
 

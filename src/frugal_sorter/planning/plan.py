@@ -9,7 +9,7 @@ from frugal_sorter.filesystem.record import Identity, Place, place_of
 from frugal_sorter.steps.count import NONE, Count, total
 from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.kinds import ATTENDING, MAKING, VerbName
-from frugal_sorter.steps.step import NotTouched, Step, Witness
+from frugal_sorter.steps.step import NotTouched, Step, Tally, Witness
 from frugal_sorter.values import field, mutable
 
 Kind = Literal["tidy", "sort", "purge", "gather", "empty", "duplicates", "rules", "leftovers", "undo", "restore"]
@@ -55,6 +55,8 @@ class Plan:
         kept: entries that an exception keeps where they are.
         aside: entries that other rules take than those that were asked for.
         seen: entries that were looked at.
+        links: symbolic links that were met, which nothing touches.
+        specials: pipes, sockets and devices that were met.
         levels: the resolved folders that are acted in, each with how deep, None for all levels.
         rules: the names of the rules that acted, in order.
         matched: the names of those that some entry matched.
@@ -74,6 +76,8 @@ class Plan:
     kept: Count = NONE
     aside: Count = NONE
     seen: Count = NONE
+    links: int = 0
+    specials: int = 0
     levels: dict[str, int | None] = field(default_factory=dict)
     rules: list[str] = field(default_factory=list)
     matched: set[str] = field(default_factory=set)
@@ -97,6 +101,12 @@ class Plan:
             step.group = self.groups if len(steps) > 1 else 0
             step.id = len(self.steps) + 1
             self.steps.append(step)
+
+    def refuse(self, refusal: Refusal, unwanted: Callable[[Step], bool]) -> None:
+        """Take steps out that are refused; their entries are named as not touched."""
+        self.refused.append(refusal)
+        left = {step.source: step.not_touched("refused, see below") for step in self.drop(unwanted) if step.source}
+        self.not_touched += left.values()
 
     def drop(self, unwanted: Callable[[Step], bool]) -> list[Step]:
         """Take steps out with their groups, and the folders that then nothing goes into.
@@ -176,11 +186,7 @@ class Plan:
     @property
     def entries(self) -> Count:
         """The entries that the steps are about, what leaves the trash aside; one can have several steps."""
-        found: dict[Place, Count] = {}
-        for step in self.asked:
-            if step.source and step.verb != "empty":
-                found[step.source] = max(found.get(step.source, NONE), step.count)
-        return total(found.values())
+        return Tally(step for step in self.asked if step.verb != "empty").all
 
     @property
     def others(self) -> Count:

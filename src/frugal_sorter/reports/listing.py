@@ -11,7 +11,7 @@ from frugal_sorter.platforms import disk, slashed
 
 
 class Entry(NamedTuple):
-    """A file, subfolder or symbolic link: path, kind, bytes (apparent and on the disk), modification time in ns, owner."""
+    """An entry: path, kind, bytes (apparent and on the disk), modification time in ns, owner."""
 
     path: str
     kind: str
@@ -51,7 +51,7 @@ def list_entries(
 
     for folder in folders:
         for listing, _ in walk(folder, 1, True, descend, unread):
-            for kind, names in (("folder", listing.folders), ("link", listing.links)):
+            for kind, names in (("folder", listing.folders), ("link", listing.links), ("other", listing.others)):
                 for name in names:
                     if name[0] == "." and not hidden:
                         continue
@@ -61,7 +61,7 @@ def list_entries(
                     except OSError as error:
                         unread(Unread(path, reason_of(error)))
                         continue
-                    size = 0 if kind == "folder" else status.st_size
+                    size = status.st_size if kind == "link" else 0
                     yield Entry(path, kind, size, disk.used_bytes(status), status.st_mtime_ns, status.st_uid)
             for name, status in zip(listing.names, listing.status, strict=True):
                 if name[0] != "." or hidden:

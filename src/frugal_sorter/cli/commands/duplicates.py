@@ -236,7 +236,9 @@ def _totals(screen: Screen, found: Duplicates, choices: Sequence[Choice]) -> Non
     )
     if found.linked:
         screen.line(f"{count_text(found.linked, 'further name')} of files counted once (hard links).")
-    if found.passed:
-        screen.line(f"{count_text(found.passed, 'smaller file')} passed over.")
+    passed, empty = found.passed
+    for count, which in ((passed - empty, "smaller file"), (empty, "empty file")):
+        if count:
+            screen.line(f"{count_text(count, which)} passed over.")
     for unread in found.unread:
         screen.line(f"Not read: {shown(unread.path)} ({unread.reason})", style="yellow")

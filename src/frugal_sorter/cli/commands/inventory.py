@@ -28,6 +28,7 @@ from frugal_sorter.cli.output.text import (
     shown,
     size_text,
 )  # fmt: skip
+from frugal_sorter.cli.output.words import specials_texts
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.bands import band_order
 from frugal_sorter.filesystem.extended_attributes import tags_text
@@ -282,9 +283,7 @@ def _below_table(screen: Screen, inventory: Inventory) -> None:
 
 def _also(screen: Screen, inventory: Inventory) -> None:
     also = [count_text(inventory.folders, "subfolder")]
-    also += [count_text(inventory.links, "symbolic link")] if inventory.links else []
-    if inventory.others:
-        also.append(count_text(inventory.others, "pipe, socket or device", "pipes, sockets or devices"))
+    also += specials_texts(inventory.links, inventory.others)
     if inventory.further_names:
         also.append(count_text(inventory.further_names, "further name") + " of files counted once (hard links)")
     screen.line(f"Also {', '.join(also)}." + _hidden_text(inventory))
@@ -464,12 +463,11 @@ def _print_listing(folders: list[str], args: argparse.Namespace) -> int:
             counts[one.kind] += 1
             total += one.bytes if one.kind == "file" else 0
             size = size_text(one.bytes) if one.kind == "file" else ""
-            end = {"folder": "/", "link": "  (symbolic link)"}.get(one.kind, "")
-            tags = "" if one.kind == "link" else shown(tags_text(one.path))
+            end = {"folder": "/", "link": "  (symbolic link)", "other": "  (pipe, socket or device)"}.get(one.kind, "")
+            tags = "" if one.kind in ("link", "other") else shown(tags_text(one.path))
             end += f"  [{tags}]" if tags else ""
             print(f"{size:>9}  {moment_text(one.mtime_ns)}  {below(one.path, base)}{end}")
-        also = [count_text(counts["folder"], "folder")]
-        also += [count_text(counts["link"], "symbolic link")] if counts["link"] else []
+        also = [count_text(counts["folder"], "folder"), *specials_texts(counts["link"], counts["other"])]
         print(f"\n{count_text(counts['file'], 'file')}, {size_text(total)}; {', '.join(also)}.")
     for missing in unread:
         print(f"not read: {shown(missing.path)} ({missing.reason})", file=sys.stderr)

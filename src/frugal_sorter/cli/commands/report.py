@@ -100,10 +100,10 @@ def _paragraphs(found: Report) -> list[str]:
     said.append(f"Freed {size_text(found.freed)}; {room}." if found.freed else f"{room[:1].upper()}{room[1:]}.")
     if found.full_ns is not None:
         said.append(f"At this pace the disk is full on {date_text(found.full_ns)}.")
-    count, size = found.trashed
+    count, trashed = found.trashed
     if count.entries and found.trashed_until_ns is not None:
         lie = "lies" if count.entries == 1 else "lie"
-        what = f"{entries_text(count)}, {size_text(size)}, {lie} in the trash and can come back"
+        what = f"{entries_text(count)}, {size_text(trashed)}, {lie} in the trash and can come back"
         said.append(f"{what} until {date_text(found.trashed_until_ns)}, unless the trash is emptied before.")
     if found.troubles:
         last = found.troubles[-1]

@@ -10,7 +10,7 @@ from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.cli.output.screen import FEW, Screen
 from frugal_sorter.cli.output.step_text import attribute_text, step_as_json, step_text
 from frugal_sorter.cli.output.text import below, common_base, count_text, iso_text, shown
-from frugal_sorter.cli.output.words import entries_text, will_text
+from frugal_sorter.cli.output.words import entries_text, specials_texts, will_text
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.planning.plan import TAKING_BACK, Kind, Plan
 from frugal_sorter.planning.selection import Numbers, by_rule, going_along, target_folder, together
@@ -18,7 +18,7 @@ from frugal_sorter.planning.unseen import unseen
 from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.count import total
 from frugal_sorter.steps.kinds import ATTENDING, FINAL, KINDS
-from frugal_sorter.steps.step import NotTouched, Step
+from frugal_sorter.steps.step import NotTouched, Step, Tally
 
 # Of many groups of names so many are printed at each end, and of each so many names.
 _FEW_GROUPS, _FEW_OF_SEVERAL = 2, 1
@@ -158,6 +158,7 @@ class PlanView:
         if plan.kind in _UNCLAIMED and plan.unclaimed.entries:
             one, several = _UNCLAIMED[plan.kind]
             quiet.append(f"  {entries_text(plan.unclaimed)} {one if plan.unclaimed.entries == 1 else several}")
+        quiet += [f"  {text}: never touched" for text in specials_texts(plan.links, plan.specials)]
         if plan.not_touched or quiet:
             self.screen.line()
             self.screen.line("Not touched", style="bold")
@@ -315,7 +316,9 @@ def plan_as_json(plan: Plan, numbers: Numbers) -> Mapping[str, Any]:
         "totals": {
             "looked_at": plan.seen._asdict(),
             "entries": plan.entries._asdict(),
-            "bytes": sum({step.source: step.bytes for step in plan.asked if step.source}.values()),
+            "bytes": Tally(plan.asked).bytes,
+            "links": plan.links,
+            "others": plan.specials,
             "at_home": plan.at_home._asdict(),
             "kept": plan.kept._asdict(),
             "left": total(left.counted for left in plan.not_touched)._asdict(),

@@ -53,6 +53,12 @@ def entries_text(count: Count, files: str = "file", other: bool = False) -> str:
     return " and ".join(parts)
 
 
+def specials_texts(links: int, others: int) -> list[str]:
+    """Return what there is besides files and folders, which nothing ever touches."""
+    said = [count_text(links, "symbolic link")] if links else []
+    return [*said, count_text(others, "pipe, socket or device", "pipes, sockets or devices")] if others else said
+
+
 def stay_text(others: Count) -> str:
     """Return which entries that were looked at stay as they are, for the question."""
     return f"{entries_text(others, other=True)} {'stays' if others.entries == 1 else 'stay'}"
