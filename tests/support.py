@@ -36,6 +36,12 @@ from frugal_sorter.rules.fields import Facts, World
 from frugal_sorter.rules.file.load import read_rules
 from frugal_sorter.rules.model import RuleBook
 
+
+def done_by(result: Result) -> dict[str, int]:
+    """Return how many entries were changed by each verb."""
+    return {verb: count.entries for verb, count in result.done.items()}
+
+
 # Whether every point is tried instead of the same part of them each time.
 THOROUGH = bool(os.environ.get("FUZZ"))
 DAY_NS = 86_400_000_000_000

@@ -41,6 +41,7 @@ from tests.support import (
     book_of,
     carry_out,
     contents,
+    done_by,
     on_terminal,
     plan_of,
     put,
@@ -493,7 +494,7 @@ def test_what_changes_between_report_and_removal_is_skipped_and_no_content_goes(
             path.symlink_to("b.jpg" if which == "kept" else "a.jpg")
     held = contents(folder / "Intake")
     result = carry_out(plan)
-    assert not result.by_verb and result.not_done[0][1].outcome in (Outcome.SKIPPED, Outcome.FAILED)
+    assert not result.done and result.not_done[0][1].outcome in (Outcome.SKIPPED, Outcome.FAILED)
     assert contents(folder / "Intake") == held and not [
         name for name in os.listdir(folder / "Intake") if name.startswith(".frugal")
     ]
@@ -562,8 +563,8 @@ def test_a_rule_keeps_one_of_each_and_is_undone_and_left_alone(folder: Path) -> 
     plan = plan_of(book_of(folder, rule))
     assert [step.place.name for step in plan.asked] == ["b (2).jpg", "c.jpg"] and plan.at_home == Count(2)
     assert {step.witness.place.name for step in plan.asked if step.witness} == {"a.jpg"}
-    assert carry_out(plan).by_verb == {"trash": 2} and not plan_of(book_of(folder, rule)).asked
-    assert undo().done == 2
+    assert done_by(carry_out(plan)) == {"trash": 2} and not plan_of(book_of(folder, rule)).asked
+    assert undo().done.steps == 2
     again = plan_of(book_of(folder, rule))
     assert not again.asked and {left.reason for left in again.not_touched} == {"taken back by run 2; --again does it"}
     assert len(plan_of(book_of(folder, rule), again=True).asked) == 2

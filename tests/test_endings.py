@@ -20,6 +20,7 @@ from tests.support import (
     book_of,
     carry_out,
     contents,
+    done_by,
     file_names,
     moves_of,
     plan_of,
@@ -92,7 +93,7 @@ def test_newcomers_of_one_run_are_numbered_and_only_the_first_replaces(folder: P
     for number in range(3):
         put(folder / f"Intake/{number}/a.log", str(number))
     rule = 'where = "name is \'a.log\' and not folder is X"\nmove = "X"\nlevels = "all"\nclash = "replace"'
-    assert tidy(folder, rule).by_verb == {"move": 3, "trash": 1}
+    assert done_by(tidy(folder, rule)) == {"move": 3, "trash": 1}
     assert {path.name: path.read_text() for path in (folder / "Intake/X").iterdir()} == {
         "a.log": "0",
         "a_2.log": "1",
@@ -107,7 +108,7 @@ def test_a_group_is_put_back_whole_when_its_second_half_fails(folder: Path, own_
     plan = plan_of(book_of(folder, 'where = "everything"\nmove = "{ext}"\nclash = "replace"'))
     (folder / "Intake/a.log").write_text("written to meanwhile")
     result = carry_out(plan)
-    assert not result.by_verb and result.has_problem
+    assert not result.done and result.has_problem
     assert (folder / "Intake/log/a.log").read_text() == "old" and not trash_of(own_home)
 
 
@@ -134,7 +135,7 @@ def test_trash_has_an_info_file_and_comes_back(folder: Path, own_home: Path) -> 
         put(folder / "Intake" / name)
     before = snapshot(folder)
     rule = 'where = "ext is log"\ntrash = true\nlevels = "all"'
-    assert tidy(folder, rule).by_verb == {"trash": 3}
+    assert done_by(tidy(folder, rule)) == {"trash": 3}
     assert not names(folder / "Intake")
     assert trash_of(own_home) == {
         "a.log": f"{folder}/Intake/a.log",
@@ -168,7 +169,7 @@ def test_deleting_is_for_good_and_said(folder: Path, own_home: Path) -> None:
     put(folder / "Intake/a.tmp")
     put(folder / "Intake/old/b.tmp")
     put(folder / "Intake/old/c/d.tmp")
-    assert tidy(folder, 'where = "everything"\ntake = "items"\ndelete = true').by_verb == {"delete": 2}
+    assert done_by(tidy(folder, 'where = "everything"\ntake = "items"\ndelete = true')) == {"delete": 2}
     assert not list((folder / "Intake").iterdir()) and not trash_of(own_home)
     from frugal_sorter.execution.executor import changing
     from frugal_sorter.execution.undo import plan_undo, run_to_undo
@@ -185,7 +186,7 @@ def test_pack_keeps_every_original_until_the_zip_was_read_back(folder: Path, own
     (folder / "Intake/a.log").chmod(0o640)
     before = snapshot(folder)
     rule = 'where = "ext is log"\npack = "Logs/{modified:%Y-%m}.zip"\nlevels = "all"'
-    assert tidy(folder, rule).by_verb == {"pack": 2, "trash": 3}
+    assert done_by(tidy(folder, rule)) == {"pack": 2, "trash": 3}
     with zipfile.ZipFile(folder / "Intake/Logs/2026-11.zip") as archive:
         assert sorted(archive.namelist()) == ["a.log", "sub/a.log"] and archive.testzip() is None
         assert archive.read("sub/a.log") == b"sub/a.log" * 1000
@@ -207,7 +208,7 @@ def test_a_pack_of_which_one_entry_changed_is_not_made(folder: Path) -> None:
     plan = plan_of(book_of(folder, 'where = "ext is log"\npack = "all.zip"'))
     (folder / "Intake/b.log").write_text("changed")
     result = carry_out(plan)
-    assert not result.by_verb and "b.log: changed since" in result.not_done[0][1].reason
+    assert not result.done and "b.log: changed since" in result.not_done[0][1].reason
     assert names(folder / "Intake") == ["a.log", "b.log", "c.log"]
 
 
@@ -235,7 +236,7 @@ def test_unpack_brings_everything_out_and_undo_takes_it_in(folder: Path, own_hom
         tar.add(put(folder / "cup.stl", "cup"), "in/cup.stl")
     before = snapshot(folder)
     rule = 'where = "ext in (zip, tar.gz)"\nunpack = "{stem}"'
-    assert tidy(folder, rule).by_verb == {"unpack": 2, "trash": 2}
+    assert done_by(tidy(folder, rule)) == {"unpack": 2, "trash": 2}
     assert names(folder / "Intake") == ["glazes/a.csv", "glazes/deep/b.csv", "moulds/in/cup.stl"]
     assert (folder / "Intake/glazes/empty").is_dir()
     undo()
@@ -286,7 +287,7 @@ def test_a_hostile_archive_is_refused_without_a_file_outside(folder: Path, own_h
         _hostile(path, kind)
     before = snapshot(folder)
     result = tidy(folder, 'where = "ext in (zip, tar.gz)"\nunpack = "{stem}"')
-    assert not result.by_verb and result.has_problem and not trash_of(own_home)
+    assert not result.done and result.has_problem and not trash_of(own_home)
     assert same_files(snapshot(folder), before)
 
 
@@ -301,7 +302,7 @@ def test_extras_go_with_the_ending_and_come_back(folder: Path) -> None:
         'where = "type is image"\ntag = ["new", "{modified:%Y}"]\nuntag = "OLD"',
         'where = "ext is jpg"\nmove = "Photos"\ncopy = "Backup"\nlink = "Newest"\ncomment = "was {name}"',
     )
-    assert tidy(folder, *rules).by_verb == {"set-attribute": 2, "copy": 1, "move": 1, "link": 1}
+    assert done_by(tidy(folder, *rules)) == {"set-attribute": 1, "copy": 1, "move": 1, "link": 1}
     photo, copy = folder / "Intake/Photos/a.jpg", folder / "Intake/Backup/a.jpg"
     assert (
         os.getxattr(photo, "user.xdg.tags") == b"kept,new,2026"
@@ -333,7 +334,7 @@ def test_a_copy_that_cannot_be_made_keeps_its_original(folder: Path) -> None:
     (folder / "Intake/Backup").unlink()
     plan = plan_of(book_of(folder, 'where = "ext is log"\ncopy = "Backup"\ndelete = true'))
     put(folder / "Intake/Backup/a.log", "in the way")
-    assert not carry_out(plan).by_verb and (folder / "Intake/a.log").exists()
+    assert not carry_out(plan).done and (folder / "Intake/a.log").exists()
 
 
 def test_an_edited_copy_is_never_removed(folder: Path) -> None:
@@ -347,10 +348,10 @@ def test_an_edited_copy_is_never_removed(folder: Path) -> None:
 def test_a_changed_file_is_copied_again_and_an_unchanged_one_is_not(folder: Path) -> None:
     put(folder / "Intake/a.log", "1")
     rule = 'where = "ext is log"\ncopy = "../Backup"'
-    assert tidy(folder, rule).done == 1
+    assert tidy(folder, rule).done.steps == 1
     assert not plan_of(book_of(folder, rule)).asked
     put(folder / "Intake/a.log", "22", age_days=5)
-    assert tidy(folder, rule).done == 1
+    assert tidy(folder, rule).done.steps == 1
     assert not plan_of(book_of(folder, rule)).asked
     assert sorted(path.name for path in (folder / "Backup").iterdir()) == ["a.log", "a_2.log"]
 
@@ -377,7 +378,7 @@ def test_run_gets_arguments_and_the_path_and_no_shell(folder: Path) -> None:
     )
     put(folder / "Intake/a $(x); b.log")
     rule = f'where = "ext is log"\nmove = "Logs"\nrun = ["python3", "{script}", "{out}", "{{name}}", "{{path}}"]'
-    assert tidy(folder, rule).by_verb == {"move": 1, "run": 1}
+    assert done_by(tidy(folder, rule)) == {"move": 1, "run": 1}
     moved = f"{folder}/Intake/Logs/a $(x); b.log"
     assert out.read_text() == f"{[str(out), 'a $(x); b.log', moved]} {moved}\n"
     assert not plan_of(book_of(folder, rule)).asked
@@ -394,7 +395,7 @@ def test_run_gets_arguments_and_the_path_and_no_shell(folder: Path) -> None:
 def test_a_program_that_fails_keeps_the_file(folder: Path, command: str, why: str) -> None:
     put(folder / "Intake/a.log")
     result = tidy(folder, f'where = "ext is log"\ntrash = true\nrun = {command}')
-    assert not result.by_verb and why in result.not_done[0][1].reason and (folder / "Intake/a.log").exists()
+    assert not result.done and why in result.not_done[0][1].reason and (folder / "Intake/a.log").exists()
 
 
 def test_a_program_that_takes_too_long_is_ended_with_all_it_started(folder: Path) -> None:
@@ -500,9 +501,9 @@ def test_a_folder_that_was_tagged_and_then_removed_as_empty_comes_back_as_it_was
     before = snapshot(folder / "Intake")
     tags = 'where = "everything"\ntake = "folders"\ntag = "seen"'
     move = 'where = "ext is log"\nlevels = "all"\nmove = "../Logs"\nprune = true'
-    assert carry_out(plan_of(book_of(folder, tags, move))).by_verb == {"set-attribute": 1, "move": 1}
+    assert done_by(carry_out(plan_of(book_of(folder, tags, move)))) == {"set-attribute": 1, "move": 1}
     assert not (folder / "Intake/s").exists()
-    assert undo().done == 1 and snapshot(folder / "Intake") == before
+    assert undo().done.steps == 1 and snapshot(folder / "Intake") == before
 
 
 # Shrinking would take longer than it helps: each example is small already.

@@ -72,23 +72,23 @@ def test_tidy_again_undo_and_redo(folder: Path) -> None:
         put(folder / "Intake" / name, f"{index}", age_days=index * 40).chmod(0o640 - index)
     rule = MOVE_ALL + '\nlevels = "all"'
     before = snapshot(folder)
-    assert tidy(folder, rule).done == 5
+    assert tidy(folder, rule).done.steps == 5
     after = snapshot(folder)
     assert not plan_of(book_of(folder, rule)).asked
-    assert undo().done == 5
+    assert undo().done.steps == 5
     assert snapshot(folder) == before
     left = plan_of(book_of(folder, rule)).not_touched
     assert {one.reason for one in left} == {"taken back by run 2; --again does it"} and len(left) == 5
     # The undo of an undo: everything but the times of folders that had to be made anew.
-    assert undo(2).done == 5
+    assert undo(2).done.steps == 5
     assert {path: seen for path, seen in snapshot(folder).items() if seen.kind == "-"} == {
         path: seen for path, seen in after.items() if seen.kind == "-"
     }
-    assert undo().done == 5
+    assert undo().done.steps == 5
     assert {path: seen for path, seen in snapshot(folder).items() if seen.kind == "-"} == {
         path: seen for path, seen in before.items() if seen.kind == "-"
     }
-    assert tidy(folder, rule, again=True).done == 5
+    assert tidy(folder, rule, again=True).done.steps == 5
 
 
 def test_a_changed_rule_or_file_is_no_longer_taken_back(folder: Path) -> None:
@@ -104,7 +104,7 @@ def test_a_changed_rule_or_file_is_no_longer_taken_back(folder: Path) -> None:
 def test_a_rule_that_makes_names_from_names_comes_to_rest(folder: Path) -> None:
     put(folder / "Intake/a.jpg")
     rule = 'where = "everything"\nrename = "old {name}"'
-    assert tidy(folder, rule).done == 1
+    assert tidy(folder, rule).done.steps == 1
     assert not plan_of(book_of(folder, rule)).asked
     undo()
     assert {one.reason for one in plan_of(book_of(folder, rule)).not_touched} == {
@@ -156,7 +156,7 @@ def test_what_changed_between_the_plan_and_its_step_is_skipped(
     marks = {step.place.name: mark for step, mark in result.not_done}
     assert marks["a.log"].outcome == outcome and reason in marks["a.log"].reason
     assert result.has_problem and contents(folder) == before
-    assert result.done == (0 if "swapped" in what else 1)
+    assert result.done.steps == (0 if "swapped" in what else 1)
 
 
 def test_undo_lists_what_is_in_the_way_and_does_the_rest(folder: Path) -> None:
@@ -182,7 +182,7 @@ def test_undo_lists_what_is_in_the_way_and_does_the_rest(folder: Path) -> None:
     assert (folder / "Intake/edited.log").read_text() == "edited"
     assert (folder / "Intake/back.log").exists() and (sorted_to / "taken.log").read_text() == "taken.log"
     (folder / "Intake/taken.log").unlink()
-    assert undo(1).done == 1  # once nothing is in the way, the rest follows
+    assert undo(1).done.steps == 1  # once nothing is in the way, the rest follows
 
 
 def test_undo_names_the_later_run_that_moved_a_file_on(folder: Path) -> None:
@@ -205,7 +205,7 @@ def test_undo_makes_folders_that_were_removed_and_keeps_those_that_are_used(fold
     tidy(folder, MOVE_ALL + '\nlevels = "all"')
     (folder / "Intake/sub").rmdir()
     put(folder / "Intake/log/mine.txt")
-    assert undo().done == 1
+    assert undo().done.steps == 1
     assert (folder / "Intake/sub/a.log").exists()
     assert not (folder / "Intake/log/2026-11").exists() and (folder / "Intake/log/mine.txt").exists()
 
@@ -217,9 +217,9 @@ def test_stopping_does_the_current_step_and_no_more(folder: Path) -> None:
     told: list[Step] = []
     with changing(ready_state_folder(), "test") as journal:
         result = execute(plan, journal, lambda step, _: told.append(step), lambda: len(told) >= 4)
-        assert (result.stopped, result.done) == (True, 2)
+        assert (result.stopped, result.done.steps) == (True, 2)
         assert journal.run(1).state == "stopped"
-    assert undo().done == 2
+    assert undo().done.steps == 2
 
 
 class _Killed(BaseException):
@@ -256,7 +256,7 @@ def test_after_a_kill_the_disk_tells_what_was_done(folder: Path, survived: int) 
     moved = min(4, max(0, survived - 1))  # two folders are made first, then comes the step that was cut off
     assert ended == [Outcome.DONE] * moved + [Outcome.SKIPPED] * (4 - moved)
     if moved:
-        assert undo().done == moved
+        assert undo().done.steps == moved
         assert {path: seen for path, seen in snapshot(folder).items() if seen.kind == "-"} == {
             path: seen for path, seen in before.items() if seen.kind == "-"
         }
@@ -380,7 +380,7 @@ def test_intents_are_on_the_disk_before_the_first_change_and_a_full_disk_stops_i
             assert len(list(reader.steps(1))) == len(plan.steps)
 
     with changing(ready_state_folder(), "test") as journal:
-        assert execute(plan, journal, check).done == 1
+        assert execute(plan, journal, check).done.steps == 1
 
 
 def test_the_journal_keeps_any_name_and_any_inode_number(folder: Path) -> None:
@@ -441,7 +441,7 @@ def test_nothing_is_lost_a_rerun_does_nothing_and_undo_is_the_identity(
         planned = moves_of(plan, root)
         result = carry_out(plan)
         assert contents(root / "Intake") == inside
-        assert (result.done, result.not_done) == (len(planned), [])
+        assert (result.done.steps, result.not_done) == (len(planned), [])
         for source, target in planned.items():
             assert os.path.lexists(root / target)
             assert source == target or not os.path.lexists(root / source) or source in planned.values()
@@ -476,7 +476,7 @@ def test_a_run_that_is_written_down_at_the_second_try_is_read_as_it_was_planned(
     monkeypatch.setattr(schema.Numbering, "numbers_for", full)
     before = snapshot(folder)
     result = carry_out(plan)
-    assert (result.done == 10 and len(met) > fails_at) or fails_at == 3
+    assert (result.done.steps == 10 and len(met) > fails_at) or fails_at == 3
     with Journal(ready_state_folder(), write=False) as journal:
         assert [step_as_line(step) for step, _ in journal.steps(1)] == [step_as_line(step) for step in plan.steps]
     undo()

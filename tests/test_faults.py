@@ -28,7 +28,7 @@ from frugal_sorter.platforms import disk, leases
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.steps import info_files
 from tests.conftest import AS_ROOT, Frugal, Mount
-from tests.support import book_of, carry_out, contents, plan_of, put, rules_text, snapshot, trash_of, undo
+from tests.support import book_of, carry_out, contents, done_by, plan_of, put, rules_text, snapshot, trash_of, undo
 
 
 def tidy(folder: Path, *rules: str) -> Result:
@@ -57,7 +57,7 @@ def test_across_volumes_everything_goes_along_and_comes_back(folder: Path, mount
     os.utime(intake / "sparse.img", ns=(7, 1_700_000_000_123_456_789))
     before = snapshot(intake)
     target = other / "in"
-    assert tidy(folder, to(target)).by_verb == {"move-across": 3}
+    assert done_by(tidy(folder, to(target))) == {"move-across": 3}
     moved = {path.replace(os.fsencode(target), os.fsencode(intake)): seen for path, seen in snapshot(target).items()}
     root = os.fsencode(intake)
     assert {path: seen for path, seen in moved.items() if path != root} == {
@@ -234,7 +234,7 @@ def test_a_target_that_may_only_be_read_is_named(folder: Path, mount: Mount) -> 
 def test_a_volume_has_a_trash_of_its_own(folder: Path, mount: Mount, own_home: Path) -> None:
     volume = mount("ext4")
     put(volume / "Intake/ä.log")
-    assert tidy(folder, 'in = "volume/Intake"\nwhere = "everything"\ntrash = true').by_verb == {"trash": 1}
+    assert done_by(tidy(folder, 'in = "volume/Intake"\nwhere = "everything"\ntrash = true')) == {"trash": 1}
     trash = volume / f".Trash-{os.geteuid()}"
     assert "Path=Intake/%C3%A4.log\n" in (trash / "info/ä.log.trashinfo").read_text() and not trash_of(own_home)
     undo()
@@ -253,7 +253,7 @@ def test_without_a_trash_on_the_volume_it_is_copied_to_the_one_at_home(
     volume = mount("ext4")
     put(volume / "Intake/a.log", "a")
     put(volume / f".Trash-{os.geteuid()}", "a file that is in the way")
-    assert tidy(folder, 'in = "volume/Intake"\nwhere = "everything"\ntrash = true').by_verb == {"trash": 1}
+    assert done_by(tidy(folder, 'in = "volume/Intake"\nwhere = "everything"\ntrash = true')) == {"trash": 1}
     assert trash_of(own_home) == {"a.log": f"{volume}/Intake/a.log"}
     undo()
     assert (volume / "Intake/a.log").read_text() == "a" and not trash_of(own_home)
@@ -310,7 +310,7 @@ def test_a_file_that_grows_while_it_is_copied_stays(folder: Path, monkeypatch: p
 
     monkeypatch.setattr(copier, "copy_bytes", grow)
     result = carry_out(plan)
-    assert not result.by_verb and "while it was copied" in result.not_done[-2][1].reason + result.not_done[0][1].reason
+    assert not result.done and "while it was copied" in result.not_done[-2][1].reason + result.not_done[0][1].reason
     assert path.read_text() == "clay and more" and not (folder / "Intake/Backup").exists()
 
 
@@ -371,7 +371,7 @@ def test_what_somebody_is_writing_to_is_left_and_the_program_is_named(folder: Pa
         result = tidy(folder, f'where = "everything"\ntake = "items"\n{ending}')
         (reason,) = {mark.reason for _, mark in result.not_done}
         assert "open for writing in python" in reason and f"process {writer.pid}" in reason
-        assert held.exists() and result.done == 1 and not result.has_problem
+        assert held.exists() and result.done.steps == 1 and not result.has_problem
         writer.stdin.close()
 
 

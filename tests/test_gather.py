@@ -188,9 +188,9 @@ def test_whatever_the_names_the_numbers_add_up_and_no_content_is_lost(
     found = plan_gather(wishes, str(folder / "Intake"), str(folder / "Out"), NOW_NS, move, flat)
     assert found.asked == len(found.plan.asked) + len(found.already) + len(found.plan.not_touched) + len(found.missed)
     result = carry_out(found.plan)
-    assert result.done == len(found.plan.asked) and found.missed[-1].wish.line == 99
+    assert result.done.steps == len(found.plan.asked) and found.missed[-1].wish.line == 99
     now = contents(folder)
-    assert not held - now and now.total() == held.total() + (0 if move else result.done)
+    assert not held - now and now.total() == held.total() + (0 if move else result.done.steps)
 
 
 def test_a_list_that_is_no_text_names_the_line() -> None:

@@ -24,7 +24,7 @@ from frugal_sorter.state.inputs import read_input
 from frugal_sorter.trash.freedesktop import FreedesktopBin, parse_info
 from tests.conftest import AS_ROOT, Frugal, Mount
 from tests.served import Served
-from tests.support import book_of, carry_out, plan_of, put, rules_text, undo
+from tests.support import book_of, carry_out, done_by, plan_of, put, rules_text, undo
 
 EVERYTHING = 'where = "everything"\n'
 
@@ -148,7 +148,7 @@ MODES = [0o600, 0o640, 0o644, 0o604, 0o444, 0o4755, 0o777]
 def test_a_zip_is_no_more_open_than_the_strictest_of_what_is_in_it(folder: Path, first: int, second: int) -> None:
     put(folder / "Intake/a.csv").chmod(first)
     put(folder / "Intake/b.csv").chmod(second)
-    assert tidy(folder, EVERYTHING + 'pack = "P/all.zip"').by_verb["pack"] == 1
+    assert done_by(tidy(folder, EVERYTHING + 'pack = "P/all.zip"'))["pack"] == 1
     mode = stat.S_IMODE((folder / "Intake/P/all.zip").stat().st_mode)
     for who in (0o040, 0o004):
         assert not mode & who or (first & who and second & who), oct(mode)

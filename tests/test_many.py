@@ -56,11 +56,11 @@ def in_trash(home: Path) -> tuple[list[str], list[str]]:
 def test_info_files_made_ahead_are_those_of_the_files(scratch: Plan, folder: Path, own_home: Path) -> None:
     before = snapshot(folder)
     result = carry_out(scratch)
-    assert result.done == COUNT and not result.not_done
+    assert result.done.steps == COUNT and not result.not_done
     assert trash_of(own_home) == {
         f"glaze {number:02}.tmp": f"{folder}/Intake/glaze {number:02}.tmp" for number in range(COUNT)
     }
-    assert undo().done == COUNT
+    assert undo().done.steps == COUNT
     assert in_trash(own_home) == ([], []) and snapshot(folder) == before
 
 
@@ -79,7 +79,7 @@ def test_a_run_that_is_stopped_leaves_no_info_file_behind(scratch: Plan, own_hom
     asked = count()
     with changing(ready_state_folder(), "test") as journal:
         result = execute(scratch, journal, lambda _step, _mark: None, lambda: next(asked) >= steps)
-    assert result.stopped and result.done == steps
+    assert result.stopped and result.done.steps == steps
     files, infos = in_trash(own_home)
     assert files == infos and len(files) == steps
 
@@ -99,7 +99,7 @@ def test_a_fork_that_dies_is_made_up_for(
 
     monkeypatch.setattr(Trash, "_write_infos", write_or_die)
     result = carry_out(scratch)
-    assert result.done == COUNT and not result.not_done
+    assert result.done.steps == COUNT and not result.not_done
     files, infos = in_trash(own_home)
     assert files == infos and len(files) == COUNT
 
@@ -134,7 +134,7 @@ def test_where_no_fork_can_be_had_all_is_done_without(
         raise BlockingIOError
 
     monkeypatch.setattr(os, "fork", refuse)
-    assert carry_out(scratch).done == COUNT
+    assert carry_out(scratch).done.steps == COUNT
     assert len(in_trash(own_home)[1]) == COUNT
 
 
@@ -190,7 +190,7 @@ def test_another_file_with_the_same_number_size_and_time_is_left(folder: Path, v
     assert step.was is not None and step.was.born_ns
     step.was = step.was._replace(born_ns=step.was.born_ns - 1)
     result = carry_out(plan)
-    assert result.done == 0 and path.exists()
+    assert result.done.steps == 0 and path.exists()
 
 
 # Killed for real

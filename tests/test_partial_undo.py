@@ -27,7 +27,7 @@ MOVE = 'where = "ext is log"\nmove = "Logs"'
 def undo_only(run: int, *paths: Path) -> int:
     with changing(ready_state_folder(), "test") as journal:
         plan = plan_undo(journal, journal.run(run), NOW_NS, list(map(str, paths)))
-        return execute(plan, journal, lambda _step, _mark: None).done
+        return execute(plan, journal, lambda _step, _mark: None).done.steps
 
 
 def test_a_part_that_was_taken_back_is_no_whole(folder: Path, frugal: Frugal) -> None:

@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 
 from frugal_sorter.changes.outcome import Outcome
-from frugal_sorter.errors import FrugalError, StateError
+from frugal_sorter.errors import FrugalError, StateError, UsageError
 from frugal_sorter.execution.earlier_runs import about
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan_file import load_plan
@@ -246,12 +246,12 @@ def test_a_run_of_many_blocks_is_read_as_it_was_written(folder: Path) -> None:
     result = carry_out(plan_of(book_of(folder, 'levels = "all"\nwhere = "ext is log"\nmove = "Logs"')))
     with Journal(ready_state_folder(), write=False) as journal:
         steps = list(journal.steps(result.run))
-        assert [step.id for step, _ in steps] == list(range(1, len(steps) + 1)) and result.done == 2_345
+        assert [step.id for step, _ in steps] == list(range(1, len(steps) + 1)) and result.done.steps == 2_345
         assert {mark.outcome for _, mark in steps if mark} == {Outcome.DONE} and all(mark for _, mark in steps)
         name = "piece 1234 \udcff ü.log"
         assert [step.target and step.target.name for _, step, _ in about(journal, name)] == [name]
         assert about(journal, str(folder / "Elsewhere" / name)) == []
-    assert undo().done == 2_345
+    assert undo().done.steps == 2_345
 
 
 def test_old_runs_are_forgotten_but_not_those_with_something_in_the_trash(folder: Path) -> None:
@@ -262,17 +262,19 @@ def test_old_runs_are_forgotten_but_not_those_with_something_in_the_trash(folder
         put(folder / "Intake" / name)
         carry_out(plan_of(book_of(folder, rule)))
     with Journal(ready_state_folder(), write=True) as journal:
-        now_ns, day_ns = journal.run(2).began_ns, 86_400_000_000_000
-        assert journal.forget(now_ns, 400 * day_ns) == 0
-        # A clock that jumped forgets nothing: by it there were runs on one day only.
-        assert journal.forget(now_ns + 5_000 * day_ns, 400 * day_ns) == 0
-        journal._file.connection.executemany(
-            "INSERT INTO runs (id, kind, origin, backward, account, began_ns, ended_ns, state, token, volumes)"
-            " VALUES (?, 'tidy', x'', 0, '', ?, ?, 'done', '', '[]')",
-            [(3 + day, now_ns + (500 + day) * day_ns, now_ns + (500 + day) * day_ns) for day in range(2)],
-        )
-        assert journal.forget(now_ns + 502 * day_ns, 400 * day_ns) == 1
-        assert [run.id for run in journal.runs()] == [2, 3, 4]
+        now_ns, day_ns = journal._file.read("SELECT believed_ns FROM clock")[0][0], 86_400_000_000_000
+
+        def forgets(day: int) -> list[int]:
+            journal.believe(now_ns + day * day_ns, lambda: False)
+            return journal.forget(400 * day_ns)
+
+        # A clock that jumped forgets nothing, on however many days: nobody saw so much time pass.
+        assert [forgets(day) for day in (0, 5_000, 5_001, 5_002, 2, 3)] == [[]] * 6
+        assert {day: gone for day in range(4, 420) if (gone := forgets(day))} == {401: [1]}
+        assert [run.id for run in journal.runs()] == [2]
+        with pytest.raises(UsageError, match=r"run 1 was forgotten on 20"):
+            journal.run(1)
+        assert not journal._file.read("SELECT 1 FROM rules WHERE name = x''")
 
 
 def test_the_reserve_is_kept_released_and_kept_again(folder: Path) -> None:

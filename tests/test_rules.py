@@ -128,7 +128,7 @@ def test_folders_and_items_are_taken_whole(folder: Path) -> None:
         "Scratch/run-2/deep/old.tmp": "Files/old.tmp",
     }
     before = snapshot(folder / "Scratch")
-    assert carry_out(both).done == 3
+    assert carry_out(both).done.steps == 3
     assert not plan_of(book_of(folder, files, aged + 'take = "folders"')).asked
     undo()
     assert snapshot(folder / "Scratch") == before
@@ -457,7 +457,7 @@ def test_arrived_is_when_this_tool_put_a_file_there(folder: Path) -> None:
         'where = "modified older than 3 days"\nmove = "../Holding"',
         'in = "Holding"\nwhere = "arrived older than 30 days"\nmove = "../Old"',
     )
-    assert carry_out(plan_of(book_of(folder, *stage))).done == 1
+    assert carry_out(plan_of(book_of(folder, *stage))).done.steps == 1
     assert not plan_of(book_of(folder, *stage)).asked
     real_now = World(time.time_ns() + 31 * DAY_NS)
     assert moves_of(plan_of(book_of(folder, *stage), replace(real_now)), folder) == {"Holding/a.log": "Old/a.log"}

@@ -34,7 +34,7 @@ from frugal_sorter.steps.registry import verbs_for
 from frugal_sorter.steps.shapes import refuse_malformed
 from tests.conftest import AS_ROOT, WITHOUT_RIGHTS, Frugal, Mount
 from tests.served import Served
-from tests.support import book_of, carry_out, contents, plan_of, put, rules_text, snapshot, undo
+from tests.support import book_of, carry_out, contents, done_by, plan_of, put, rules_text, snapshot, undo
 
 EVERYTHING = 'where = "everything"\n'
 SHM = Path("/dev/shm")
@@ -121,7 +121,7 @@ def test_a_step_that_cannot_be_settled_is_set_apart_and_the_rest_goes_on(folder:
             Outcome.SKIPPED, Outcome.OPEN, Outcome.SKIPPED,
         ]  # fmt: skip
         assert len(settled.apart) == 1 and "b.txt" in settled.apart[0] and journal.run(run).state == "interrupted"
-    assert tidy(folder, EVERYTHING + "delete = true").done == 3
+    assert tidy(folder, EVERYTHING + "delete = true").done.steps == 3
 
 
 def test_every_verb_has_a_shape_and_what_does_not_fit_it_is_refused() -> None:
@@ -261,7 +261,7 @@ def test_a_long_chain_of_undos_is_read_without_recursion(folder: Path) -> None:
         for number in range(3, 1_500):
             db.execute(
                 "INSERT INTO runs SELECT NULL, kind, origin, ?, backward, account, began_ns, ended_ns, state, counts,"
-                " token, volumes, visit FROM runs WHERE id = 2", (number - 1,),
+                " token, volumes, visit, passed_ns FROM runs WHERE id = 2", (number - 1,),
             )  # fmt: skip
             db.execute("INSERT INTO packs SELECT NULL, ?, first, steps FROM packs WHERE run = 2", (number,))
             db.execute(
@@ -386,7 +386,7 @@ def test_a_new_folder_that_nothing_came_into_does_not_stay(folder: Path) -> None
     )
     (folder / "Intake/a.txt").write_text("changed since")
     result = carry_out(plan)
-    assert result.done == 1 and sorted(os.listdir(folder / "Intake")) == ["L", "a.txt"]
+    assert result.done.steps == 1 and sorted(os.listdir(folder / "Intake")) == ["L", "a.txt"]
     undo()
     assert sorted(os.listdir(folder / "Intake")) == ["a.txt", "b.log"]
 
@@ -420,7 +420,7 @@ def test_a_program_that_leaves_something_in_the_background_is_not_waited_for(fol
     put(folder / "Intake/a")
     began = time.monotonic()
     result = tidy(folder, EVERYTHING + 'run = ["sh", "-c", "sleep 30 & echo started"]')
-    assert result.by_verb == {"run": 1} and time.monotonic() - began < 20
+    assert done_by(result) == {"run": 1} and time.monotonic() - began < 20
 
 
 @pytest.mark.parametrize("what", ["program", "archive"])
@@ -501,7 +501,7 @@ def test_an_archive_that_is_a_trap_is_refused_in_bounded_time(folder: Path, kind
     if kind == "bad time":
         assert result.done and (folder / "Intake/U/a.tar/a").exists()
         return
-    assert not result.by_verb and Outcome.FAILED in {mark.outcome for _, mark in result.not_done}
+    assert not result.done and Outcome.FAILED in {mark.outcome for _, mark in result.not_done}
     assert path.read_bytes() == before and not (folder / "Intake/U").exists()
 
 

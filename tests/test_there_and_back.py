@@ -23,7 +23,19 @@ from hypothesis import strategies as st
 from frugal_sorter.platforms import slashed
 from frugal_sorter.state.remembered import forget_all
 from tests.conftest import IS_WINDOWS, Frugal, in_this_process
-from tests.support import THOROUGH, book_of, carry_out, contents, file_names, plan_of, put, rules_text, snapshot, undo
+from tests.support import (
+    THOROUGH,
+    book_of,
+    carry_out,
+    contents,
+    done_by,
+    file_names,
+    plan_of,
+    put,
+    rules_text,
+    snapshot,
+    undo,
+)
 
 # Another volume, and where the trash of an account is.
 FAR = Path("D:/frugal far" if IS_WINDOWS else "/dev/shm/frugal far")
@@ -73,7 +85,7 @@ def test_no_content_disappears_and_undo_is_exact(
     removed = Counter(step.verb for step in plan.asked)
     result = carry_out(plan)
     if "delete = true" in ending:
-        assert result.by_verb.get("delete", 0) == removed["delete"] - len(
+        assert done_by(result).get("delete", 0) == removed["delete"] - len(
             [one for one, _ in result.not_done if one.verb == "delete"]
         )
         return

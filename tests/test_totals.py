@@ -79,16 +79,16 @@ def test_sums_of_a_moment_can_be_compared_with_an_inventory_kept_whole(intake: P
     assert {row["type"]: row["files_before"] for row in types} == {"log": 2, "image": 1, "document": 1}
 
 
-def test_kept_totals_are_forgotten_by_age_and_a_damaged_file_is_named(tmp_path: Path) -> None:
+def test_kept_totals_are_forgotten_with_their_run_and_a_damaged_file_is_named(tmp_path: Path) -> None:
     totals = Totals(1, {"/x": None}, {"log": (1, 2)})
     keep_totals(tmp_path, 7, totals, totals)
     assert kept_totals(tmp_path, 7) == (totals, totals) and kept_totals(tmp_path, 8) is None
-    forget_totals(tmp_path, 0)
+    forget_totals(tmp_path, 8)
     assert kept_totals(tmp_path, 7) is not None
     (tmp_path / "totals/run-7.json").write_text('{"before": 3}')
     with pytest.raises(UsageError, match=r"run-7\.json: cannot be read"):
         kept_totals(tmp_path, 7)
-    forget_totals(tmp_path, 1 << 62)
+    forget_totals(tmp_path, 7)
     assert kept_totals(tmp_path, 7) is None
 
 

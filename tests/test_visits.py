@@ -16,6 +16,7 @@ from typing import Any
 import pytest
 
 from frugal_sorter.journal.journal import Journal
+from frugal_sorter.journal.schema import SCHEMA
 from frugal_sorter.journal.visits import Amount, Visit
 from frugal_sorter.state.settings import settings_file
 from tests.conftest import Frugal
@@ -219,23 +220,36 @@ def test_somebody_is_told_of_what_went_wrong_by_itself(
         assert "`on-problem` cannot be" in frugal("tidy", "rules.toml", "--yes", code=2).stderr
 
 
-def test_a_journal_of_the_form_before_is_read_and_taken_on(rules: Path, frugal: Frugal, own_home: Path) -> None:
+@pytest.mark.parametrize("form", [5, 6])
+def test_a_journal_of_a_form_before_is_read_and_taken_on(
+    form: int, rules: Path, frugal: Frugal, own_home: Path
+) -> None:
     frugal("tidy", "rules.toml", "--yes")
     (file,) = own_home.rglob("journal.sqlite")
     with sqlite3.connect(file) as db:
-        db.executescript("DROP TABLE visits; ALTER TABLE runs DROP COLUMN visit; PRAGMA user_version = 5;")
+        db.executescript(
+            "DROP TABLE clock; DROP TABLE forgotten; ALTER TABLE runs DROP COLUMN passed_ns;"
+            + (
+                "DROP TABLE visits; ALTER TABLE runs DROP COLUMN visit;"
+                if form == 5
+                else "ALTER TABLE visits DROP COLUMN passed_ns;"
+            )
+            + f"PRAGMA user_version = {form};"
+        )
     db.close()
     assert "done" in frugal("history").stdout  # a reader changes nothing
-    assert sqlite3.connect(file).execute("PRAGMA user_version").fetchone() == (5,)
+    assert sqlite3.connect(file).execute("PRAGMA user_version").fetchone() == (form,)
     frugal("undo", "--yes")
-    assert sqlite3.connect(file).execute("PRAGMA user_version").fetchone() == (6,)
-    assert [one["outcome"] for one in visits(frugal)] == ["done"] and (rules.parent / "Intake/1.log").exists()
+    assert sqlite3.connect(file).execute("PRAGMA user_version").fetchone() == (SCHEMA,)
+    assert [one["outcome"] for one in visits(frugal)] == ["done"] * (form - 4) and (
+        rules.parent / "Intake/1.log"
+    ).exists()
 
 
 def test_what_is_written_down_is_read_back(folder: Path) -> None:
     visit = Visit(
         "schedule", "n\udcff", "frugal 'x\udcff'", "/srv/r.toml", "maren", 5, 7, 5, 1, "done", "a \udcff", {"move": Amount(1, 2, 3, 4)}, 9,
-        10, 11, {"PATH": "/bin"},
+        10, 11, {"PATH": "/bin"}, amount=Amount(1, 2, 0, 5),
     )  # fmt: skip
     with Journal(folder, write=True) as journal:
         assert journal.record(visit) == 1
@@ -245,7 +259,9 @@ def test_what_is_written_down_is_read_back(folder: Path) -> None:
         )
         assert journal.visits("n\udcff", 7) == [found] and journal.visits("other") == journal.visits(None, 8) == []
         # Runs and visits that ended long ago are forgotten together.
-        journal.forget(10**18, 0)
+        journal.believe(10**9, lambda: True)
+        journal.believe(10**18, lambda: True, is_confirmed=True)
+        journal.forget(0)
         assert journal.visits() == []
 
 

@@ -4,17 +4,19 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
+from contextlib import suppress
 
 from frugal_sorter.app.session import Session
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.execution.executor import Result, execute
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import SUMMED, Plan
+from frugal_sorter.platforms import accounts
+from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.reports.totals import FolderSums, forget_totals, keep_totals
 from frugal_sorter.rules.units import DAY_NS
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.log import open_log
-from frugal_sorter.state.rule_files import forget_new
 from frugal_sorter.state.settings import read_settings
 from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.step import Step
@@ -44,9 +46,9 @@ def carry_out(
     open_log(folder, settings.log)
     kept_ns = settings.keep_days * DAY_NS
     with session.changing(plan.kind) as journal:
-        journal.forget(plan.made_ns, kept_ns)
-        forget_totals(folder, plan.made_ns - kept_ns)
-        forget_new(folder, plan.made_ns - kept_ns)
+        if journal.doubt and session.asks:
+            journal.believe(session.now_ns, accounts.is_clock_set, is_confirmed=True)
+        _forget(folder, journal, kept_ns)
         # The moment of each is its own: between the plan and the answer of a person an hour can pass.
         sums = FolderSums(plan.levels)
         before = sums.take(time.time_ns()) if plan.kind in SUMMED else None
@@ -61,6 +63,20 @@ def carry_out(
         if visiting is not None:
             visiting.end(journal, result)
     return result
+
+
+def _forget(folder: Path, journal: Journal, kept_ns: int) -> None:
+    """Forget what was kept long enough; with a clock that is not believed, nothing."""
+    if journal.doubt:
+        return
+    for run in journal.forget(kept_ns):
+        forget_totals(folder, run)
+    before_ns = time.time_ns() - kept_ns
+    for kept in (folder / "rule-files", folder / "inventories"):
+        with suppress(OSError):
+            for path in kept.iterdir():
+                if path.stat().st_mtime_ns < before_ns:
+                    path.unlink()
 
 
 def is_first_of_kind(result: Result) -> bool:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Collection, Iterable, Sequence
 from typing import TYPE_CHECKING
 
 from frugal_sorter.app.session import Session
@@ -13,13 +13,15 @@ from frugal_sorter.planning.by_rules import Narrow, plan_by_rules
 from frugal_sorter.planning.constraints import enforce_removal_limits
 from frugal_sorter.planning.guard import refuse_guarded
 from frugal_sorter.planning.in_use import leave_written
-from frugal_sorter.planning.plan import Kind, Plan
+from frugal_sorter.planning.moments import dated_rules
+from frugal_sorter.planning.plan import Kind, Note, Plan
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.fields import fold
 from frugal_sorter.rules.file.mistakes import nearest
 from frugal_sorter.rules.model import Rule, RuleBook
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.steps.count import total
+from frugal_sorter.steps.kinds import FINAL
 from frugal_sorter.steps.step import Step
 
 if TYPE_CHECKING:
@@ -48,6 +50,7 @@ def plan_rules(
         plan = plan_by_rules(book, world, earlier_runs_of(journal), again, at_most, only=only)
         # It is made now, wherever it looks from.
         plan.made_ns = session.now_ns
+        hold_unbelieved(session, plan, journal, dated_rules(book))
         # A person sees what is listed; what comes by itself leaves whatever a program is writing.
         if plan.asked and session.visiting is not None and session.visiting.driver != "person":
             leave_written(plan, world)
@@ -155,7 +158,27 @@ def plan_job(
     """
     with session.changing(kind) as journal:
         plan = plan_by_rules(book, session.world(journal), earlier_runs_of(journal), True, at_most, kind, narrow)
+        hold_unbelieved(session, plan, journal, dated_rules(book))
     return session.planned(plan)
+
+
+def hold_unbelieved(session: Session, plan: Plan, journal: Journal, dated: Collection[str]) -> None:
+    """Take out of a plan what would be gone for good by a clock that is not believed, unless a person is asked.
+
+    Args:
+        session: of the command.
+        plan: of which it is taken out.
+        journal: what it says of the clock.
+        dated: the rules that go by dates.
+    """
+    if not journal.doubt:
+        return
+    going = [step for step in plan.asked if step.verb in FINAL and step.rule in dated]
+    if going and session.asks:
+        plan.notes.append(Note(f"{journal.doubt}: see whether that is right before you answer", False))
+    elif going:
+        reason = f"{journal.doubt}; nothing goes for good by age until a person or a second day confirms that"
+        leave_out(plan, lambda step: step.verb in FINAL and step.rule in dated, reason, problem=True)
 
 
 def plan_saved(session: Session, path: Path, at_most: int | None = None) -> Plan:

@@ -38,6 +38,7 @@ class Session:
         account: the account that this process acts for.
         on_recovered: called for each interrupted run that was recovered, with what became of it.
         visiting: what is recorded of it; None where nothing is.
+        asks: a person sees what is planned and answers before it is done.
     """
 
     now_ns: int
@@ -45,14 +46,15 @@ class Session:
     account: str
     on_recovered: Callable[[Recovered], None] = _ignore
     visiting: Visiting | None = None
+    asks: bool = False
 
     @classmethod
     def begin(
-        cls, on_recovered: Callable[[Recovered], None] = _ignore, visiting: Visiting | None = None
+        cls, on_recovered: Callable[[Recovered], None] = _ignore, visiting: Visiting | None = None, asks: bool = False
     ) -> Session:  # fmt: skip
         """Return a session that begins now, on this machine, for this account."""
         forget_all()
-        return cls(time.time_ns(), accounts.machine_name(), accounts.account_name(), on_recovered, visiting)
+        return cls(time.time_ns(), accounts.machine_name(), accounts.account_name(), on_recovered, visiting, asks)
 
     def log_to(self, path: str) -> None:
         """Have what is done written to a log for the owner of the machine, unless one was named before; empty for none."""
@@ -87,6 +89,7 @@ class Session:
         is_unattended = self.visiting is not None and self.visiting.driver != "person"
         patience = _PATIENCE_SECONDS if is_unattended else 0
         with changing(ready_state_folder(), what, self.on_recovered, patience) as journal:
+            journal.believe(self.now_ns, accounts.is_clock_set)
             yield journal
 
     def world(self, journal: Journal | None = None, now_ns: int | None = None) -> World:

@@ -6,6 +6,7 @@ from collections import Counter
 from collections.abc import Sequence
 from typing import NamedTuple
 
+from frugal_sorter.app.rules import hold_unbelieved
 from frugal_sorter.app.session import Session
 from frugal_sorter.execution.earlier_runs import trashed_in
 from frugal_sorter.journal.journal import Journal
@@ -56,6 +57,8 @@ def plan_emptying(
         add_emptying(plan, going)
         if at_most is not None:
             plan.ceilings[RULE] = at_most
+        if limits is not None and limits.goes_by_time:
+            hold_unbelieved(session, plan, journal, {RULE})
         enforce_removal_limits(plan)
         session.planned(plan)
         return Emptying(plan, going, _runs(journal, going) if plan.asked else Counter())

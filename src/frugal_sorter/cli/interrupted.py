@@ -22,9 +22,13 @@ if TYPE_CHECKING:
 _SHOWN = 3
 
 
-def begin() -> Session:
-    """Begin the session of a command; it tells of each interrupted run that it recovers."""
-    return Session.begin(_tell, visiting())
+def begin(asks: bool = False) -> Session:
+    """Begin the session of a command; it tells of each interrupted run that it recovers.
+
+    Args:
+        asks: a person at a terminal answers before anything is done.
+    """
+    return Session.begin(_tell, visiting(), asks)
 
 
 def undo_offer(number: int) -> str:

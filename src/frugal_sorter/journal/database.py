@@ -102,6 +102,8 @@ class Database:
         try:
             # Readers go on while a run is written down, and a crash leaves a log that is played again.
             db.execute("PRAGMA journal_mode = WAL")
+            # What was forgotten is gone from the file, too.
+            db.execute("PRAGMA secure_delete = ON")
         except sqlite3.OperationalError:
             if write or Path(f"{self.path}-wal").exists():
                 raise

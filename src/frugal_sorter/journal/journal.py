@@ -12,7 +12,7 @@ from __future__ import annotations
 import json
 import os
 from collections import Counter, OrderedDict
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, NamedTuple, cast
 
 from frugal_sorter.changes.outcome import Outcome
@@ -20,13 +20,14 @@ from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Identity
 from frugal_sorter.filesystem.volumes import Seen, volumes_below
 from frugal_sorter.journal.blocks import decode, in_blocks, kinds, mentions
+from frugal_sorter.journal.clock import Clock, doubt_text, heard
 from frugal_sorter.journal.database import Database
 from frugal_sorter.journal.run import Counts, Run, RunState
 from frugal_sorter.journal.schema import Numbering, write_block
 from frugal_sorter.journal.visits import COLUMNS, Visit, row_of, visit_of, with_done
 from frugal_sorter.platforms import accounts, disk
 from frugal_sorter.platforms.slashed import Path
-from frugal_sorter.rules.units import DAY_NS
+from frugal_sorter.rules.units import SECOND_NS, minute_text
 from frugal_sorter.state.last_run import LastRun
 from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.kinds import ATTENDING, LASTING, VerbName
@@ -39,8 +40,15 @@ FILE_NAME = "journal.sqlite"
 # So many blocks are kept as they were read, for the next who asks.
 _KEPT_BLOCKS = 32
 _LONGEST_SPAN = 100_000_000
-# A clock is believed when there were runs on so many days by it.
-_SURE_DAYS = 3
+# How much time has passed by now; where nobody looked at the clock, what it says.
+_PASSED = "COALESCE((SELECT passed_ns FROM clock), ?)"
+# Whoever comes again within the hour need not write down that an hour has passed.
+_WORTH_WRITING_NS = 3_600 * SECOND_NS
+_UNNAMED = (
+    "DELETE FROM folders WHERE id NOT IN (SELECT source_folder FROM touched WHERE source_folder IS NOT NULL"
+    " UNION SELECT target_folder FROM touched WHERE target_folder IS NOT NULL)",
+    "DELETE FROM rules WHERE id NOT IN (SELECT rule FROM touched)",
+)
 _TABLES_OF_RUNS = (("packs", "run"), ("marks", "run"), ("runs", "id"))
 # Verbs whose steps are not taken back by an undo.
 _STAYING = ATTENDING | LASTING
@@ -81,8 +89,11 @@ class Journal:
         self._blocks: OrderedDict[int, list[Step]] = OrderedDict()
         self._marks: dict[int, dict[int, tuple[object, ...]]] = {}
         self._can_be_undone: dict[int, frozenset[int]] = {}
+        self._left: dict[int, set[int]] | None = None
         # The visit that runs are begun for; 0 for none.
         self.visit = 0
+        # Why the clock is not believed; empty where it is.
+        self.doubt = ""
 
     def __enter__(self) -> Journal:
         return self
@@ -93,6 +104,7 @@ class Journal:
     def _forget_what_was_read(self) -> None:
         self._marks.clear()
         self._can_be_undone.clear()
+        self._left = None
 
     # Writing
 
@@ -115,12 +127,12 @@ class Journal:
             # Also where all runs were forgotten, or the journal was moved aside: `undo 7` never means another run.
             run = max(int(last), numbers.read()) + 1
             self._file.connection.execute(
-                "INSERT INTO runs (id, kind, origin, undoes, backward, account, began_ns, state, token, volumes, visit)"
-                " VALUES (?, ?, ?, ?, ?, ?, ?, 'open', ?, ?, ?)",
+                "INSERT INTO runs (id, kind, origin, undoes, backward, account, began_ns, state, token, volumes, visit,"
+                f" passed_ns) VALUES (?, ?, ?, ?, ?, ?, ?, 'open', ?, ?, ?, {_PASSED})",
                 (
                     run, plan.kind, os.fsencode(plan.origin), plan.undoes, self._backward(plan), accounts.account_name(),
                     began_ns,
-                    os.urandom(8).hex(), volumes, self.visit or None,
+                    os.urandom(8).hex(), volumes, self.visit or None, began_ns,
                 ),
             )  # fmt: skip
             for steps in in_blocks(plan.steps):
@@ -200,31 +212,63 @@ class Journal:
         if not self._file.connection.execute("SELECT 1 FROM runs WHERE state = 'open' LIMIT 1").fetchone():
             LastRun(self._folder).open_runs(False)
 
-    def forget(self, now_ns: int, keep_ns: int) -> int:
-        """Forget the runs that ended long ago, and return how many.
-
-        Kept are those whose ends are not all known, and those of which something still lies in a trash. What day it
-        is, the clock alone does not say: age is counted from the last day but two on which there was a run.
+    def believe(self, now_ns: int, is_set: Callable[[], bool], is_confirmed: bool = False) -> None:
+        """Take in what the clock says, under the writer lock; `doubt` says then why it is not believed.
 
         Args:
             now_ns: the moment, in ns since the epoch.
+            is_set: whether a time server sets the clock.
+            is_confirmed: a person says that it is right.
+        """
+        rows = self._file.read("SELECT believed_ns, doubted_ns, passed_ns, is_set FROM clock")
+        if is_new := not rows:
+            (last,) = self._file.read(
+                "SELECT MAX(began_ns) FROM (SELECT began_ns FROM runs UNION SELECT began_ns FROM visits)"
+            )
+            rows = [(last[0] or now_ns, 0, last[0] or now_ns, 0)]
+        before = Clock(*rows[0])
+        if not (
+            is_new or is_confirmed or before.doubted_ns or not 0 <= now_ns - before.believed_ns < _WORTH_WRITING_NS
+        ):
+            return
+        clock = heard(before, now_ns, is_set(), is_confirmed)
+        self.doubt = doubt_text(clock)
+        values = (clock.believed_ns, clock.doubted_ns, clock.passed_ns, clock.is_set)
+        self._file.write_all([("DELETE FROM clock", [()]), ("INSERT INTO clock VALUES (?, ?, ?, ?)", [values])], False)
+
+    def forget(self, keep_ns: int) -> list[int]:
+        """Forget the runs and visits that ended long ago, and return the numbers of these runs.
+
+        Kept are those whose ends are not all known, and those of which something still lies in a trash. How much time
+        has passed since, the clock alone does not say: see `believe`.
+
+        Args:
             keep_ns: for how long runs are remembered.
         """
-        runs = self._file.read("SELECT id, began_ns, ended_ns FROM runs ORDER BY id")
-        # A clock that jumps to 2040 for an hour must not end what can be taken back.
-        days = sorted({now_ns // DAY_NS, *(began // DAY_NS for _, began, _ in runs if began <= now_ns)})
-        before_ns = min(now_ns, (days[-min(len(days), _SURE_DAYS)] + 1) * DAY_NS) - keep_ns
-        old = [run for run, _, ended in runs if ended is not None and ended < before_ns]
-        self._write("DELETE FROM visits WHERE ended_ns < ?", [(before_ns,)], False)
-        gone = [(run,) for run in old if not self._is_needed(run)]
-        if gone:
-            self._forget_what_was_read()
-            self._file.write_all([
-                ("DELETE FROM touched WHERE pack IN (SELECT id FROM packs WHERE run = ?)", gone),
-                *((f"DELETE FROM {table} WHERE {column} = ?", gone) for table, column in _TABLES_OF_RUNS),
-            ], durable=True)  # fmt: skip
-            self._blocks.clear()
-        return len(gone)
+        rows = self._file.read("SELECT believed_ns, passed_ns FROM clock")
+        if not rows or self.doubt:
+            return []
+        ((now_ns, passed_ns),) = rows
+        before_ns = passed_ns - keep_ns
+        old = self._file.read(
+            "SELECT id FROM runs WHERE ended_ns IS NOT NULL AND passed_ns < ? ORDER BY id", (before_ns,)
+        )
+        gone = [run for (run,) in old if not self._is_needed(run)]
+        ids = [(run,) for run in gone]
+        self._forget_what_was_read()
+        self._file.write_all([
+            ("INSERT OR IGNORE INTO forgotten VALUES (?, ?)", [(run, now_ns) for run in gone]),
+            ("DELETE FROM touched WHERE pack IN (SELECT id FROM packs WHERE run = ?)", ids),
+            *((f"DELETE FROM {table} WHERE {column} = ?", ids) for table, column in _TABLES_OF_RUNS),
+            # The names of folders and rules that no run tells of any more.
+            *((statement, [()] if gone else []) for statement in _UNNAMED),
+            ("DELETE FROM visits WHERE ended_ns IS NOT NULL AND passed_ns < ? AND id NOT IN"
+             " (SELECT visit FROM runs WHERE visit IS NOT NULL)", [(before_ns,)]),
+        ], durable=bool(gone))  # fmt: skip
+        self._blocks.clear()
+        self._folders.forget()
+        self._rules.forget()
+        return gone
 
     # Visits
 
@@ -245,9 +289,15 @@ class Journal:
                 if last is not None and last.is_like(visit):
                     number, found = last.id, last.again(visit)
             if number:
-                db.execute(f"UPDATE visits SET {names} WHERE id = ?", (*row_of(found), number))
+                db.execute(
+                    f"UPDATE visits SET {names}, passed_ns = {_PASSED} WHERE id = ?",
+                    (*row_of(found), found.began_ns, number),
+                )
                 return number
-            done = db.execute(f"INSERT INTO visits ({COLUMNS}) VALUES ({marks})", row_of(found))
+            done = db.execute(
+                f"INSERT INTO visits ({COLUMNS}, passed_ns) VALUES ({marks}, {_PASSED})",
+                (*row_of(found), found.began_ns),
+            )
             return int(done.lastrowid or 0)
 
         return self._file.write(work, False, "the visit cannot be written down")
@@ -352,6 +402,7 @@ class Journal:
             runs.append(
                 Run(number, kind, origin, undoes, undone, account, began, ended, state, token, seen, taken, undoable)
             )
+        self._left = left
         return runs[::-1]
 
     def may_be_undone(self, run: int) -> bool:
@@ -411,9 +462,10 @@ class Journal:
 
     def taken_back(self, run: int) -> set[int]:
         """Return the steps of a run that were taken back and not done again since."""
-        undoing = [undo for undo, undone in self.undos().items() if undone == run]
-        left = {undo: set(self._undoable(undo)) - self.taken_back(undo) for undo in undoing}
-        return set(self._undoable(run)) - self._left_of(run, undoing, left) if undoing else set()
+        if self._left is None:
+            self.runs()
+        assert self._left is not None
+        return set(self._undoable(run)) - self._left[run] if run in self._left else set()
 
     def is_first_of_kind(self, run: int) -> bool:
         """Tell whether no run before this one was by the same command."""
@@ -432,6 +484,11 @@ class Journal:
         for run in self.runs():
             if run.id == number:
                 return run
+        for (at_ns,) in self._file.read("SELECT at_ns FROM forgotten WHERE run = ?", (number,)):
+            raise UsageError(
+                f"run {number} was forgotten on {minute_text(at_ns)}",
+                "`keep_days` in the settings says how long runs are kept",
+            )
         raise UsageError(f"there is no run {number}", "`frugal history` lists them")
 
     def token(self, number: int) -> str:

@@ -11,7 +11,14 @@ from frugal_sorter.journal.blocks import encode
 from frugal_sorter.journal.visits import VISITS
 from frugal_sorter.steps.step import Step
 
-SCHEMA = 6
+SCHEMA = 7
+# What is known of the clock, and which runs were forgotten, when.
+CLOCK = """
+CREATE TABLE clock (
+    believed_ns INTEGER NOT NULL, doubted_ns INTEGER NOT NULL, passed_ns INTEGER NOT NULL, is_set INTEGER NOT NULL
+);
+CREATE TABLE forgotten (run INTEGER PRIMARY KEY, at_ns INTEGER NOT NULL);
+"""
 # A row of `packs` is a block of steps. The numbers of runs never come again, also when all of them are forgotten.
 # `token` makes the private names of a run its own; `volumes` says which volumes it works on. Texts that may hold names
 # are bytes.
@@ -19,7 +26,7 @@ TABLES = f"""
 CREATE TABLE runs (
     id INTEGER PRIMARY KEY AUTOINCREMENT, kind TEXT NOT NULL, origin BLOB NOT NULL, undoes INTEGER,
     backward INTEGER NOT NULL, account TEXT NOT NULL, began_ns INTEGER NOT NULL, ended_ns INTEGER, state TEXT NOT NULL,
-    counts TEXT, token TEXT NOT NULL, volumes TEXT NOT NULL, visit INTEGER
+    counts TEXT, token TEXT NOT NULL, volumes TEXT NOT NULL, visit INTEGER, passed_ns INTEGER
 );
 CREATE TABLE folders (id INTEGER PRIMARY KEY, path BLOB NOT NULL UNIQUE);
 CREATE TABLE rules (id INTEGER PRIMARY KEY, name BLOB NOT NULL, key TEXT NOT NULL, UNIQUE (name, key));
@@ -35,9 +42,13 @@ CREATE TABLE marks (
     outcome INTEGER NOT NULL, reason BLOB NOT NULL, now TEXT, data TEXT
 );
 CREATE INDEX marks_by_run ON marks (run);
-{VISITS}"""
-# From the form before: it knew no visits.
-MIGRATE = {5: f"ALTER TABLE runs ADD COLUMN visit INTEGER; {VISITS}"}
+{VISITS}{CLOCK}"""
+# From the forms before: one knew no visits, the other believed every clock.
+_PASSED = f"ALTER TABLE runs ADD COLUMN passed_ns INTEGER; UPDATE runs SET passed_ns = began_ns; {CLOCK}"
+MIGRATE = {
+    5: f"ALTER TABLE runs ADD COLUMN visit INTEGER; {VISITS}{_PASSED}",
+    6: f"ALTER TABLE visits ADD COLUMN passed_ns INTEGER; UPDATE visits SET passed_ns = began_ns; {_PASSED}",
+}
 
 
 class Numbering:

@@ -25,7 +25,7 @@ CREATE TABLE visits (
     id INTEGER PRIMARY KEY AUTOINCREMENT, driver TEXT NOT NULL, name BLOB NOT NULL, command BLOB NOT NULL,
     rules BLOB NOT NULL, account TEXT NOT NULL, began_ns INTEGER NOT NULL, ended_ns INTEGER, first_ns INTEGER NOT NULL,
     times INTEGER NOT NULL, outcome TEXT NOT NULL, reason BLOB NOT NULL, counts TEXT NOT NULL, freed INTEGER NOT NULL,
-    free_before INTEGER, free_after INTEGER, environment TEXT NOT NULL
+    free_before INTEGER, free_after INTEGER, environment TEXT NOT NULL, passed_ns INTEGER
 );
 CREATE INDEX visits_by_name ON visits (name);
 """
@@ -65,13 +65,13 @@ class Visit:
         outcome: what came of it.
         reason: why, in words; with `done`, what else a person should know.
         counts: what was done, by verb.
-        amount: what was done in all, each entry counted once.
         freed: how many bytes are gone for good.
         free_before: bytes free on the volume before it; None where nobody looked.
         free_after: bytes free after it.
         environment: what an unattended one saw of its surroundings, by name.
         id: its number; 0 while it is not written down.
         runs: the numbers of its runs.
+        amount: what was done in all, each entry counted once.
     """
 
     driver: Driver
@@ -86,13 +86,13 @@ class Visit:
     outcome: VisitOutcome = "running"
     reason: str = ""
     counts: Mapping[VerbName, Amount] = field(default_factory=dict)
-    amount: Amount = Amount(0, 0, 0, 0)
     freed: int = 0
     free_before: int | None = None
     free_after: int | None = None
     environment: Mapping[str, str] = field(default_factory=dict)
     id: int = 0
     runs: Sequence[int] = ()
+    amount: Amount = Amount(0, 0, 0, 0)
 
     @property
     def by(self) -> str:
@@ -156,7 +156,7 @@ def visit_of(row: Sequence[Any], runs: Sequence[int]) -> Visit:
     return Visit(
         cast(Driver, driver), os.fsdecode(name), os.fsdecode(command), os.fsdecode(rules), str(account), int(began),
         None if ended is None else int(ended), int(first), int(times), cast(VisitOutcome, outcome), os.fsdecode(reason),
-        cast(dict[VerbName, Amount], counted), amount, int(freed),
+        cast(dict[VerbName, Amount], counted), int(freed),
         None if before is None else int(before), None if after is None else int(after),
-        {str(key): str(value) for key, value in json.loads(environment).items()}, int(number), tuple(runs),
+        {str(key): str(value) for key, value in json.loads(environment).items()}, int(number), tuple(runs), amount,
     )  # fmt: skip

@@ -145,6 +145,12 @@ def add_emptying(plan: Plan, entries: Sequence[Weighed], rule: str = RULE) -> No
         plan.add_group([Step(0, "empty", rule, "", place, None, identity, details)])
 
 
+def named_limits(all_limits: Sequence[TrashLimits]) -> list[tuple[str, TrashLimits]]:
+    """Return limits, each with the name that its steps have in place of a rule's."""
+    several = len(all_limits) > 1
+    return [(f"{RULE}, limit {number}" if several else RULE, one) for number, one in enumerate(all_limits, start=1)]
+
+
 def empty_by_rule(plan: Plan, all_limits: Sequence[TrashLimits], world: World, at_most: int | None) -> None:
     """Append to the plan of a rule file what its `[trash]` removes; what the plan itself puts there stays.
 
@@ -158,8 +164,7 @@ def empty_by_rule(plan: Plan, all_limits: Sequence[TrashLimits], world: World, a
     entries = [weigh(one) for one in found]
     coming = sum(step.bytes for step in plan.asked if step.verb == "trash")
     plan.notes += notes
-    for number, limits in enumerate(all_limits, start=1):
-        rule = RULE if len(all_limits) == 1 else f"{RULE}, limit {number}"
+    for rule, limits in named_limits(all_limits):
         plan.rules.append(rule)
         most = limits.at_most if at_most is None else at_most
         plan.ceilings[rule] = MOST_REMOVALS if most is None else most

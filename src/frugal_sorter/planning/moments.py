@@ -10,6 +10,7 @@ from frugal_sorter.filesystem.record import Listing, Place, Unknown, is_inside
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.walk import walk
 from frugal_sorter.planning.deciding import Sight
+from frugal_sorter.planning.emptying import named_limits
 from frugal_sorter.planning.guard import never_entered
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import slashed
@@ -40,6 +41,12 @@ def roots_of(book: RuleBook) -> list[Root]:
 def is_dated(book: RuleBook) -> bool:
     """Tell whether time alone can make some rule match something that it does not match now."""
     return any(leaf.check.changes for rule in book.rules for leaf in rule.where.leaves())
+
+
+def dated_rules(book: RuleBook) -> frozenset[str]:
+    """Return the rules of which time alone can make one match more, and the limits of the trash that go by time."""
+    named = {rule.name for rule in book.rules if any(leaf.check.changes for leaf in rule.where.leaves())}
+    return frozenset(named | {name for name, limits in named_limits(book.trash) if limits.goes_by_time})
 
 
 def owner_of(book: RuleBook, folder: str) -> str | None:

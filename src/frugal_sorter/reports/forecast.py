@@ -1,12 +1,13 @@
 """How fast a folder grows, and when its volume is full: a robust trend over inventories that were kept.
 
 The trend is that of Theil and Sen, the median of the slopes between all pairs of points (SciPy,
-`scipy.stats.theilslopes`), with its 95 % interval: a single odd day does not bend it. Clean-ups in
-between make a saw-tooth; then only pairs between two clean-ups count, so that emptying a folder
-is not taken for its shrinking.
+`scipy.stats.theilslopes`), with its 95 % interval: a single odd day does not bend it. After one
+clean-up only pairs on the same side of it count, so that emptying a folder is not taken for its
+shrinking. A folder that is emptied again and again grows as its peaks do.
 
-A date is told only where the points bear it. Otherwise it says what is in the way: most of the
-growth is a burst, too short a time is seen, or the interval reaches from soon to never.
+A date is told only where the points bear it: the first two thirds of them must have foretold the rest.
+Otherwise it says what is in the way: most of the growth is a burst, too short a time is seen, or the
+interval reaches from soon to never.
 """
 
 from __future__ import annotations
@@ -15,12 +16,13 @@ import os
 from collections import Counter, defaultdict
 from collections.abc import Sequence
 from itertools import pairwise
+from statistics import median
 from typing import Literal, NamedTuple
 
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.reports.saved import Saved, SavedFile
-from frugal_sorter.values import frozen
+from frugal_sorter.values import frozen, replace
 
 DAY_NS = 86_400_000_000_000
 FEWEST_POINTS = 3
@@ -36,6 +38,8 @@ _SHORTEST_NS = DAY_NS
 _SHORTEST_FOR_NEVER_NS = 28 * DAY_NS
 # The latest date may be so many times as far away as the earliest one.
 _WIDEST = 10
+# Nobody knows the day better than to this share of the time until then.
+_NARROWEST = 0.1
 # A burst is at least half of all growth, in at most a quarter of the time.
 _BURST_SHARE, _BURST_TIME = 0.5, 0.25
 _SPACE = 0.05
@@ -60,8 +64,12 @@ class Trend:
         low: the lower end of its 95 % interval; None with fewer than three points.
         high: the upper end.
         points: how many it is made from.
-        clean_ups: how many falls lie between them, which it leaves out.
+        clean_ups: how many falls lie between them; from the second on it is the trend of the peaks before them.
         misfit: the share of the spread that the line leaves unexplained, 0 to 1.
+        span_days: over how many days.
+        size: the last one, in bytes.
+        peaks: the largest sizes before the clean-ups, where there are two or more.
+        is_proven: whether the first two thirds of the points foretold the last within their interval.
     """
 
     per_day: float | None
@@ -72,11 +80,19 @@ class Trend:
     misfit: float = 0.0
     span_days: float = 0.0
     size: int = 0
+    peaks: tuple[Point, ...] = ()
+    is_proven: bool = False
 
     @property
     def is_flat(self) -> bool:
         """Whether there is no growth worth a date."""
-        return self.per_day is not None and abs(self.per_day) * self.span_days <= _FLAT * max(self.size, 1)
+        largest = max([self.size, 1, *(peak.bytes for peak in self.peaks)])
+        return self.per_day is not None and abs(self.per_day) * self.span_days <= _FLAT * largest
+
+    @property
+    def emptied_days(self) -> float:
+        """After how many days it is emptied, as a rule."""
+        return median((later.at_ns - earlier.at_ns) / DAY_NS for earlier, later in pairwise(self.peaks))
 
     @property
     def is_bad_fit(self) -> bool:
@@ -87,32 +103,56 @@ class Trend:
 def trend_of(points: Sequence[Point], apart_ns: int = _CLOSEST_NS) -> Trend:
     """Return the robust trend of some points, in any order; of those closer to each other the last counts."""
     ordered = _apart(sorted(set(points)), apart_ns)
-    if len(ordered) < 2 or ordered[0].at_ns == ordered[-1].at_ns:
-        return Trend(None, None, None, len(ordered), size=ordered[-1].bytes if ordered else 0)
+    teeth = _teeth([point.bytes for point in ordered])
+    # What grows is what is there before it is emptied; nobody knows yet how high the last tooth becomes.
+    peaks = tuple(ordered[end - 1] for _, end in teeth[:-1]) if len(teeth) > 2 else ()
+    trend = _line(peaks or ordered, [(0, len(peaks))] if peaks else teeth)
+    size = ordered[-1].bytes if ordered else 0
+    return replace(
+        trend, points=len(ordered), clean_ups=max(len(teeth) - 1, 0), size=size, peaks=peaks,
+        span_days=(ordered[-1].at_ns - ordered[0].at_ns) / DAY_NS if ordered else 0.0,
+        is_proven=_foretold(peaks or ordered),
+    )  # fmt: skip
+
+
+def _line(points: Sequence[Point], teeth: Sequence[tuple[int, int]]) -> Trend:
+    """Return the trend of points in the order of time, of which only those within a tooth are compared."""
+    if len(points) < 2 or points[0].at_ns == points[-1].at_ns:
+        return Trend(None, None, None, len(points))
     import numpy as np
     from scipy.stats import theilslopes
 
-    days = np.array([(point.at_ns - ordered[0].at_ns) / DAY_NS for point in ordered])
-    sizes = np.array([float(point.bytes) for point in ordered])
-    span, last = float(days[-1]), ordered[-1].bytes
-    if len(ordered) == 2:
-        return Trend(float((sizes[1] - sizes[0]) / span), None, None, 2, 0, 0.0, span, last)
-    teeth = _teeth(sizes.tolist())
-    clean_ups = len(teeth) - 1
-    if clean_ups:
+    days = np.array([(point.at_ns - points[0].at_ns) / DAY_NS for point in points])
+    sizes = np.array([float(point.bytes) for point in points])
+    if len(points) == 2:
+        return Trend(float((sizes[1] - sizes[0]) / days[1]), None, None, 2)
+    if len(teeth) > 1:
         slopes = np.array([
             (sizes[later] - sizes[earlier]) / (days[later] - days[earlier])
             for begin, end in teeth for earlier in range(begin, end) for later in range(earlier + 1, end)
             if days[later] > days[earlier]
         ])  # fmt: skip
         if not len(slopes):
-            return Trend(None, None, None, len(ordered), clean_ups, 0.0, span, last)
+            return Trend(None, None, None, len(points))
         slope, (low, high) = float(np.median(slopes)), (float(value) for value in np.quantile(slopes, [0.025, 0.975]))
         misfit = max((_misfit(days[b:e], sizes[b:e], slope) for b, e in teeth if e - b > 2), default=0.0)
     else:
         slope, _, low, high = (float(value) for value in theilslopes(sizes, days, 0.95))
         misfit = _misfit(days, sizes, slope)
-    return Trend(slope, low, high, len(ordered), clean_ups, misfit, span, last)
+    return Trend(slope, low, high, len(points), misfit=misfit)
+
+
+def _foretold(points: Sequence[Point]) -> bool:
+    """Return True if the first two thirds of some points foretold when most sizes of the others would be reached."""
+    known = points[: (2 * len(points) + 2) // 3]
+    if len(known) < FEWEST_POINTS:
+        return False
+    (at_ns, size), later, right = known[-1], points[len(known) :], 0
+    trend = replace(_line(known, _teeth([point.bytes for point in known])), span_days=(at_ns - known[0].at_ns) / DAY_NS)
+    for one in later:
+        _, earliest_ns, latest_ns = full_at_ns(trend, one.bytes - size, at_ns)
+        right += earliest_ns is not None and earliest_ns <= one.at_ns <= (latest_ns or one.at_ns)
+    return 2 * right > len(later) > 0
 
 
 def _apart(ordered: Sequence[Point], apart_ns: int) -> list[Point]:
@@ -125,8 +165,10 @@ def _apart(ordered: Sequence[Point], apart_ns: int) -> list[Point]:
     return kept
 
 
-def _teeth(sizes: Sequence[float]) -> list[tuple[int, int]]:
+def _teeth(sizes: Sequence[int]) -> list[tuple[int, int]]:
     """Return the spans of points between clean-ups, each as its first index and the one after its last."""
+    if not sizes:
+        return []
     fall = _CLEAN_UP * max(sizes)
     cuts = [at for at in range(1, len(sizes)) if sizes[at - 1] - sizes[at] > fall]
     falling = sum(sizes[at] < sizes[at - 1] for at in range(1, len(sizes)))
@@ -162,12 +204,19 @@ def full_at_ns(trend: Trend, free: int, now_ns: int) -> tuple[int | None, int | 
             return None
         return now_ns + int(free / per_day * DAY_NS)
 
+    # Of a folder that is emptied again and again, its next peak counts.
+    free -= max(trend.peaks[-1].bytes - trend.size, 0) if trend.peaks else 0
     soon_ns = now_ns + int(_WIDEST * trend.span_days * DAY_NS)
     likely_ns = at(trend.per_day)
     # Little beside the size may be much beside what is free.
     if trend.is_flat and (likely_ns is None or likely_ns > soon_ns):
         return None, None, None
-    return likely_ns, at(trend.high), at(trend.low)
+    earliest_ns, latest_ns = at(trend.high), at(trend.low)
+    if likely_ns is None or earliest_ns is None:
+        return likely_ns, earliest_ns, latest_ns
+    apart_ns = max(int((likely_ns - now_ns) * _NARROWEST), DAY_NS)
+    latest_ns = None if latest_ns is None else max(latest_ns, likely_ns + apart_ns)
+    return likely_ns, max(min(earliest_ns, likely_ns - apart_ns), now_ns), latest_ns
 
 
 class Burst(NamedTuple):
@@ -202,7 +251,7 @@ def burst_of(points: Sequence[Point], free: int) -> Burst | None:
     return None
 
 
-Doubt = Literal["no points", "short", "burst", "two points", "bad fit", "wide"]
+Doubt = Literal["no points", "short", "burst", "two points", "bad fit", "wide", "few", "not foretold"]
 
 
 @frozen
@@ -244,12 +293,15 @@ def outlook_of(trend: Trend, points: Sequence[Point], free: int, now_ns: int) ->
         doubt = "burst"
     elif at_ns is None:
         doubt = "short" if points[-1].at_ns - points[0].at_ns < _SHORTEST_FOR_NEVER_NS else None
-    elif trend.points == 2:
+    elif trend.high is None:
         doubt = "two points"
     elif trend.is_bad_fit:
         doubt = "bad fit"
     elif earliest_ns is not None and (latest_ns is None or latest_ns - now_ns > _WIDEST * (earliest_ns - now_ns)):
         doubt = "wide"
+    elif not trend.is_proven:
+        # With so few nothing is left to try it on.
+        doubt = "few" if (len(trend.peaks) or trend.points) <= FEWEST_POINTS else "not foretold"
     return Outlook(None if doubt else at_ns, earliest_ns, latest_ns, doubt, burst)
 
 
@@ -305,6 +357,9 @@ def _came(now: Saved) -> list[tuple[int, int]]:
     machine was copied then: for those the birth tells nothing.
     """
     dates = [(_born_ns(now, file), file.mtime_ns, file.bytes) for file in now.files.values()]
+    # What was written tomorrow came by a wrong clock; its birth may tell, else it is taken for old.
+    past = [min(mtime_ns, birth_ns or mtime_ns) for birth_ns, mtime_ns, _ in dates if mtime_ns <= now.made_ns]
+    first_ns = min(past, default=now.made_ns)
     born = Counter(birth_ns // DAY_NS for birth_ns, _, _ in dates if birth_ns is not None)
     busiest = born.most_common(1)[0][0] if born else 0
     days = range(busiest - 1, busiest + 2)  # copying takes its time, and knows no midnight
@@ -313,7 +368,10 @@ def _came(now: Saved) -> list[tuple[int, int]]:
 
     def since(birth_ns: int | None, mtime_ns: int) -> int:
         tells = birth_ns is not None and not (copied and birth_ns // DAY_NS in days)
-        return min(max(birth_ns, mtime_ns) if birth_ns is not None and tells else mtime_ns, now.made_ns)
+        at_ns = max(birth_ns, mtime_ns) if birth_ns is not None and tells else mtime_ns
+        if at_ns > now.made_ns:
+            return birth_ns if tells and birth_ns is not None and birth_ns <= now.made_ns else first_ns
+        return at_ns
 
     return sorted((since(birth_ns, mtime_ns), size) for birth_ns, mtime_ns, size in dates)
 

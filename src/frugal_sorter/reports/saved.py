@@ -147,6 +147,13 @@ def load(path: Path) -> Saved:
     Raises:
         UsageError: it cannot be read, or is none; says in which line.
     """
+    saved = _load(path, lambda _: True)
+    assert saved is not None
+    return saved
+
+
+def _load(path: Path, is_wanted: Callable[[Saved], bool]) -> Saved | None:
+    """Read an inventory whose first line is wanted; None for another one."""
     saved, number = None, 1
     try:
         for line in zipped_lines(path, _LONGEST_LINE):
@@ -155,6 +162,8 @@ def load(path: Path) -> Saved:
                     raise UsageError(f"{path}: of format {version}", f"this version reads format {FORMAT}")
                 head = fitting(line, _HEAD)
                 saved = Saved(**{key: head[key] for key in _HEAD})
+                if not is_wanted(saved):
+                    return None
             else:
                 one = SavedFile(*fitting(line, _FILE))
                 saved.files[one.path] = one
@@ -171,25 +180,36 @@ def load(path: Path) -> Saved:
 
 
 def kept_of(
-    folder: str, most_bytes: int | None = None, note: Callable[[Unread], None] = lambda _: None
+    folder: str, now_ns: int | None = None, most_bytes: int | None = None, note: Callable[[Unread], None] = lambda _: None
 ) -> list[Saved]:  # fmt: skip
     """Return the inventories of a folder that are kept on this machine, the oldest first.
 
     Args:
         folder: an absolute, resolved path.
-        note: told of each that is damaged; the others are read all the same.
-        most_bytes: with more bytes than these to read none is read; None for no limit.
+        now_ns: the moment; those that say they are from later on are left out. None for all.
+        most_bytes: so many bytes of files are read at most, the last ones; None for no limit.
+        note: told of each that is left out or damaged; the others are read all the same.
     """
     found: list[Saved] = []
-    paths = sorted((ready_state_folder() / "inventories").glob(f"*{SUFFIX}"))
-    if most_bytes is not None and sum(path.stat().st_size for path in paths) > most_bytes:
-        return found
-    for path in paths:
+    left = most_bytes
+
+    def is_wanted(one: Saved) -> bool:
+        nonlocal left
+        if one.folder != folder or one.machine != machine_id():
+            return False
+        if now_ns is not None and one.made_ns > now_ns:
+            note(Unread(str(path), "left out: by its date it was made in the future"))
+            return False
+        left = None if left is None else left - path.stat().st_size
+        return left is None or left >= 0
+
+    paths = (ready_state_folder() / "inventories").glob(f"*{SUFFIX}")
+    for path in sorted(paths, key=lambda one: one.stat().st_mtime_ns, reverse=True):
         try:
-            saved = load(path)
+            saved = _load(path, is_wanted)
         except UsageError:
             note(Unread(str(path), "a damaged inventory; remove it"))
             continue
-        if saved.folder == folder and saved.machine == machine_id():
+        if saved is not None:
             found.append(saved)
     return sorted(found, key=lambda one: one.made_ns)

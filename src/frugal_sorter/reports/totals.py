@@ -203,12 +203,10 @@ def keep_totals(folder: Path, run: int, before: Totals, after: Totals) -> None:
         path.write_text(json.dumps({"before": as_dict(before), "after": as_dict(after)}), "ascii")
 
 
-def forget_totals(folder: Path, before_ns: int) -> None:
-    """Forget what was kept before a moment."""
+def forget_totals(folder: Path, run: int) -> None:
+    """Forget what the folders of a run held."""
     with suppress(OSError):
-        for path in (folder / "totals").iterdir():
-            if path.stat().st_mtime_ns < before_ns:
-                path.unlink()
+        _path(folder, run).unlink()
 
 
 def kept_totals(folder: Path, run: int) -> tuple[Totals, Totals] | None:

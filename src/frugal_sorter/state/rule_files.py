@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from contextlib import suppress
-
 from frugal_sorter.errors import StateError
 from frugal_sorter.platforms import disk
 from frugal_sorter.platforms.slashed import Path
@@ -37,11 +35,3 @@ def keep_new(folder: Path, raw: bytes, mode: int) -> Path:
     except OSError as error:
         raise StateError(f"{path.parent}: cannot be written ({error.strerror})", "free disk space there") from None
     return path
-
-
-def forget_new(folder: Path, before_ns: int) -> None:
-    """Forget what was written before a moment."""
-    with suppress(OSError):
-        for path in (folder / _FOLDER).iterdir():
-            if path.stat().st_mtime_ns < before_ns:
-                path.unlink()

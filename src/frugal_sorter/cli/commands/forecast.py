@@ -59,7 +59,7 @@ def run(args: argparse.Namespace) -> int:
         now = look_now(folder, args.hidden, begin().now_ns)
     except OSError as error:
         raise UsageError(f"{shown(folder)}: {reason_of(error)}", "run as a user who may read it") from error
-    kept = [*kept_of(folder, note=lambda one: tell(f"{one.path}: {one.reason}")), now]
+    kept = [*kept_of(folder, now.made_ns, note=lambda one: tell(f"{one.path}: {one.reason}")), now]
     first_visit = len(kept) < FEWEST_POINTS
     if first_visit:
         points, fine = points_from_dates(now)
@@ -133,15 +133,25 @@ def _note(trend: Trend) -> str:
         notes.append("too little to tell")
     elif trend.is_flat:
         notes.append("no growth")
-    if trend.clean_ups:
-        notes.append(f"between {count_text(trend.clean_ups, 'clean-up')}")
+    if trend.peaks:
+        notes.append(_emptied(trend))
+    elif trend.clean_ups:
+        notes.append("emptied once")
     if trend.is_bad_fit:
         notes.append("a line fits badly")
     return ", ".join(notes)
 
 
+def _emptied(trend: Trend) -> str:
+    """Return how often a folder is emptied, and how much it holds then."""
+    peak = max(point.bytes for point in trend.peaks)
+    return f"emptied about every {_time_text(trend.emptied_days * DAY_NS).removeprefix('1 ')}, at {size_text(peak)} at most"
+
+
 def _print_outlook(screen: Screen, now: Saved, trend: Trend, outlook: Outlook, first_visit: bool) -> None:
     screen.line(f"Free: {size_text(now.free)} of {size_text(now.total)}.")
+    if trend.peaks:
+        screen.line(f"The folder is {_emptied(trend)}; its growth is that of these peaks.")
     if outlook.doubt is not None:
         screen.line("When the volume is full cannot be told yet:", style="bold")
         for line in _doubted(now, trend, outlook, first_visit):
@@ -169,6 +179,10 @@ def _doubted(now: Saved, trend: Trend, outlook: Outlook, first_visit: bool) -> l
         lines.append("two inventories are a difference, not a trend")
     elif outlook.doubt == "bad fit":
         lines.append("it grows too unevenly for a line")
+    elif outlook.doubt == "few":
+        lines.append("there are too few points to see whether a forecast would have come true")
+    elif outlook.doubt == "not foretold":
+        lines.append("a forecast after two thirds of this time would have been wrong")
     elif outlook.doubt == "wide":
         latest = f"on {date_text(outlook.latest_ns)}" if outlook.latest_ns else "never"
         earliest = date_text(outlook.earliest_ns) if outlook.earliest_ns else "soon"
@@ -200,7 +214,9 @@ def _print_json(
 ) -> None:
     def told(one: Trend) -> dict[str, object]:
         return {"bytes": one.size, "bytes_a_day": one.per_day, "low": one.low, "high": one.high, "points": one.points,
-                "clean_ups": one.clean_ups, "misfit": one.misfit, "flat": one.is_flat}  # fmt: skip
+                "clean_ups": one.clean_ups, "emptied_days": one.emptied_days if one.peaks else None,
+                "peak": max((point.bytes for point in one.peaks), default=None), "misfit": one.misfit,
+                "flat": one.is_flat}  # fmt: skip
 
     def date(ns: int | None) -> str | None:
         return None if ns is None else iso_text(ns)

@@ -113,7 +113,8 @@ def run(args: argparse.Namespace) -> int:
         return print_as_rule(*rule_of(args), own_types(args))
     purge = _purge(args)
     folder, keys = purge.folder, _rule(args, purge, purge.folder)
-    session, screen = begin(), Screen(is_short(args))
+    screen = Screen(is_short(args))
+    session = begin(screen.may_ask() and not args.yes)
     older: dict[str, Older] = {}
 
     def narrow(plan: Plan, world: World) -> None:

@@ -89,7 +89,8 @@ def run(args: argparse.Namespace) -> int:
     keys, folder = rule_of(args)
     if args.as_rule:
         return print_as_rule(keys, folder, own_types(args))
-    session, screen = begin(), Screen(is_short(args))
+    screen = Screen(is_short(args))
+    session = begin(screen.may_ask() and not args.yes)
     plan = plan_job(session, book_named(keys, folder, own_types(args)), "sort", None, leave_written)
     view = PlanView(plan, screen, Numbers(plan))
     left_out = take_out(args, view)

@@ -61,7 +61,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
-    session, screen = begin(), Screen(is_short(args))
+    screen = Screen(is_short(args))
+    session = begin(screen.may_ask() and not args.yes)
     book = None if args.plan else read_book(args)
     if book is not None:
         rules = rules_named(book, args.rule)

@@ -67,7 +67,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
-    session = begin()
+    session = begin(Screen().may_ask() and not args.yes)
     found, notes = all_trashed()
     if args.restore:
         return _restore(session, args, found)

@@ -6,6 +6,7 @@ import grp
 import os
 import pwd
 import sys
+import time
 from contextlib import suppress
 from pathlib import Path
 
@@ -17,6 +18,10 @@ _MACHINE_ID = Path("/etc/machine-id")
 
 # Whether the mode of a file says who may read and write it.
 HAVE_MODES = True
+
+
+# What adjtimex(2) returns of a clock that nothing sets.
+_TIME_ERROR, _DAY_SECONDS = 5, 86_400
 
 
 def user_id() -> int:
@@ -111,6 +116,26 @@ def machine_key() -> str:
 def machine_name() -> str:
     """Return the name of the machine."""
     return os.uname().nodename
+
+
+def is_clock_set() -> bool:
+    """Return True if the system says that a time server sets the clock (adjtimex(2)); False also where it cannot tell."""
+    import ctypes  # asked only where the clock is in doubt
+
+    class _Timex(ctypes.Structure):
+        _fields_ = (
+            [("modes", ctypes.c_uint)] + [(name, ctypes.c_long) for name in ("offset", "freq", "maxerror", "esterror")]
+            + [("status", ctypes.c_int)] + [(name, ctypes.c_long) for name in ("constant", "precision", "tolerance", "seconds")]
+            + [("rest", ctypes.c_char * 256)]
+        )  # fmt: skip
+
+    told = _Timex()
+    try:
+        state = int(ctypes.CDLL(None).adjtimex(ctypes.byref(told)))
+    except (OSError, AttributeError):
+        return False
+    # What it says is of its own clock: a process can be given another one.
+    return 0 <= state < _TIME_ERROR and abs(int(told.seconds) - time.time()) < _DAY_SECONDS
 
 
 def umask() -> int:

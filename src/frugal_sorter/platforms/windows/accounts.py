@@ -123,6 +123,11 @@ def machine_name() -> str:
     return os.environ.get("COMPUTERNAME", "")
 
 
+def is_clock_set() -> bool:
+    """Return False: Windows does not tell an ordinary account whether a time server sets its clock."""
+    return False
+
+
 def umask() -> int:
     """Return the bits that are left out of the mode of what is made; modes mean little here."""
     return 0o077

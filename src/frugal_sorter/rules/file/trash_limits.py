@@ -36,6 +36,12 @@ class TrashLimits:
     line: int = field(default=0, compare=False)
 
     @property
+    def goes_by_time(self) -> bool:
+        """Whether time alone can make it remove more."""
+        dated = self.where is not None and any(leaf.check.changes for leaf in self.where.leaves())
+        return self.older_than is not None or dated or self.keep != _NO_TIME
+
+    @property
     def overruled(self) -> str:
         """What `keep` holds back for good of what the age asks for; an empty text for nothing."""
         if self.older_than is None or self.older_than.before(0) <= self.keep.before(0):
