@@ -274,7 +274,8 @@ def test_old_runs_are_forgotten_but_not_those_with_something_in_the_trash(folder
         assert [run.id for run in journal.runs()] == [2]
         with pytest.raises(UsageError, match=r"run 1 was forgotten on 20"):
             journal.run(1)
-        assert not journal._file.read("SELECT 1 FROM rules WHERE name = x''")
+        folders = [os.fsdecode(path) for (path,) in journal._file.read("SELECT path FROM folders")]
+        assert str(folder / "Intake/Logs") not in folders and str(folder / "Intake") in folders
 
 
 def test_the_reserve_is_kept_released_and_kept_again(folder: Path) -> None:

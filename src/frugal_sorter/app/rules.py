@@ -177,7 +177,7 @@ def hold_unbelieved(session: Session, plan: Plan, journal: Journal, dated: Colle
     if going and session.asks:
         plan.notes.append(Note(f"{journal.doubt}: see whether that is right before you answer", False))
     elif going:
-        reason = f"{journal.doubt}; nothing goes for good by age until a person or a second day confirms that"
+        reason = f"{journal.doubt}; nothing is deleted by age until a person or a second day confirms the time"
         leave_out(plan, lambda step: step.verb in FINAL and step.rule in dated, reason, problem=True)
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import sys
 import time
 from collections.abc import Sequence
+from contextlib import suppress
 
 import frugal_sorter
 from frugal_sorter.errors import FrugalError, UsageError
@@ -15,7 +16,7 @@ from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.file.load import load_rules
 from frugal_sorter.rules.units import SECOND_NS, minute_text
 from frugal_sorter.schedule.entry import Entry, Remembered, check_entry
-from frugal_sorter.schedule.scheduler import Scheduler, State, insist, refuse_cannot, scheduler_of
+from frugal_sorter.schedule.scheduler import SCHEDULERS, Scheduler, State, insist, refuse_cannot, scheduler_of
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.trust import distrusted
 from frugal_sorter.values import frozen, replace
@@ -46,6 +47,8 @@ class Looked:
     @property
     def word(self) -> str:
         """Its state in a word or two."""
+        if not self.entry.at:
+            return "not set up here"
         if not self.entry.command:
             return "damaged"
         if not self.entry.on:
@@ -127,7 +130,8 @@ def turn(name: str, on: bool) -> Entry:
 def remove(name: str) -> Entry:
     """Take a schedule out of its scheduler, and forget it."""
     remembered = Remembered(ready_state_folder())
-    entry = remembered.get(name)
+    marked = [] if remembered.has(name) else [one for one in _marked() if one.name == name]
+    entry = marked[0] if marked else remembered.get(name)
     scheduler_of(entry.scheduler).remove(entry)
     remembered.forget(name)
     return entry
@@ -147,13 +151,47 @@ def run_now(name: str) -> tuple[Entry, int, Visit | None]:
 def look_at_all(now_ns: int) -> list[Looked]:
     """Return all schedules of this account, each with its state."""
     folder, found = ready_state_folder(), []
-    for name in Remembered(folder).names():
+    known = Remembered(folder).names()
+    for name in known:
         try:
             found.append(look_at(name, now_ns))
         except FrugalError as error:
             # One that is damaged is shown as that, and hides none of the others.
             found.append(Looked(Entry(name, "?", (), "", ""), State(False), (), None, (error.text,)))
+    return found + [_look_at_unremembered(folder, entry) for entry in _marked() if entry.name not in known]
+
+
+def _marked() -> list[Entry]:
+    """Return what the schedulers of this machine have under our mark: a lost state folder does not stop them."""
+    found: list[Entry] = []
+    for scheduler in map(scheduler_of, SCHEDULERS):
+        with suppress(FrugalError):
+            found += scheduler.marked() if scheduler.is_here() else []
     return found
+
+
+def _look_at_unremembered(folder: Path, entry: Entry) -> Looked:
+    """Return a schedule that was set up by `--print` or before the state was lost: its visits tell how it goes."""
+    visits = _visits(folder, entry.name)
+    troubles = _of_last(visits, State(True))
+    if not visits:
+        troubles = [
+            f"{entry.scheduler} has it, and it has left no record here: its state was lost, or it has not come yet;"
+            f" `frugal schedule remove {entry.name}` takes it out"
+        ]
+    elif (since_ns := _usual_ns(visits)) and time.time_ns() - visits[
+        0
+    ].began_ns > 2 * since_ns + _LATE_SECONDS * SECOND_NS:
+        troubles.append(
+            f"overdue: the last was at {minute_text(visits[0].began_ns)}; see what {entry.scheduler} says of it"
+        )
+    return Looked(entry, State(True, True), visits, None, tuple(troubles))
+
+
+def _usual_ns(visits: Sequence[Visit]) -> int:
+    """Return how far apart visits are, as a rule; 0 where that cannot be told."""
+    times = sum(visit.times for visit in visits)
+    return (visits[0].began_ns - visits[-1].first_ns) // (times - 1) if times > 1 else 0
 
 
 def look_at(name: str, now_ns: int) -> Looked:

@@ -60,4 +60,4 @@ def doubt_text(clock: Clock) -> str:
     if not clock.doubted_ns:
         return ""
     said, last = minute_text(clock.doubted_ns), minute_text(clock.believed_ns)
-    return f"the clock says {said}, and the visit before was at {last}"
+    return f"the clock says {said}, but the last visit was at {last}"

@@ -6,7 +6,7 @@ import errno
 import sqlite3
 import zlib
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from typing import Any, TypeVar
 
 from frugal_sorter.errors import StateError
@@ -23,6 +23,8 @@ Done = TypeVar("Done")
 Statement = tuple[str, Sequence[Sequence[object]]]
 # With less than this free, an error that does not say so is one of a full disk, too.
 _SCARCE_BYTES, _SCARCE_FILES = 1 << 20, 16
+# A folder that is kept in memory (file-hierarchy(7)).
+_IN_MEMORY = "/dev/shm"
 
 
 class Database:
@@ -105,12 +107,30 @@ class Database:
             # What was forgotten is gone from the file, too.
             db.execute("PRAGMA secure_delete = ON")
         except sqlite3.OperationalError:
-            if write or Path(f"{self.path}-wal").exists():
+            if write:
                 raise
             db.close()
-            # Reading, too, makes files beside the journal; on a full disk it must do without.
-            return sqlite3.connect(f"{self.path.as_uri()}?immutable=1", isolation_level=None, uri=True)
+            return self._read_without_room()
         return db
+
+    def _read_without_room(self) -> sqlite3.Connection:
+        """Return a copy in memory: reading, too, makes files beside the journal, and the disk is full."""
+        import shutil
+        import tempfile
+
+        memory, log = sqlite3.connect(":memory:", isolation_level=None), Path(f"{self.path}-wal")
+        for base in (_IN_MEMORY, None):
+            with suppress(OSError, sqlite3.OperationalError), tempfile.TemporaryDirectory(dir=base) as folder:
+                for path in (self.path, log) if log.exists() else (self.path,):
+                    shutil.copyfile(path, f"{folder}/{path.name}")
+                copy = sqlite3.connect(f"{folder}/{self.path.name}")
+                copy.backup(memory)
+                copy.close()
+                return memory
+        if log.exists() and log.stat().st_size:
+            raise StateError(f"{self.path}: the disk is full, and so is every other", "free disk space")
+        memory.close()
+        return sqlite3.connect(f"{self.path.as_uri()}?immutable=1", isolation_level=None, uri=True)
 
     def _in_this_form(self, db: sqlite3.Connection, write: bool) -> sqlite3.Connection:
         """Make the tables of a new journal, give one of the form before those that it lacks, and return it.

@@ -225,7 +225,10 @@ class Journal:
             (last,) = self._file.read(
                 "SELECT MAX(began_ns) FROM (SELECT began_ns FROM runs UNION SELECT began_ns FROM visits)"
             )
-            rows = [(last[0] or now_ns, 0, last[0] or now_ns, 0)]
+            # Before the first visit a person may have set up a schedule, and has looked at the clock.
+            set_up = (path.stat().st_mtime_ns for path in (self._folder / "schedules").glob("*.json"))
+            last_ns = last[0] or max(set_up, default=now_ns)
+            rows = [(last_ns, 0, last_ns, 0)]
         before = Clock(*rows[0])
         if not (
             is_new or is_confirmed or before.doubted_ns or not 0 <= now_ns - before.believed_ns < _WORTH_WRITING_NS

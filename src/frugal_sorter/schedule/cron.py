@@ -14,7 +14,7 @@ from frugal_sorter.errors import StateError
 from frugal_sorter.platforms import accounts, slashed
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.schedule import scheduler
-from frugal_sorter.schedule.entry import Entry
+from frugal_sorter.schedule.entry import Entry, unremembered
 from frugal_sorter.schedule.scheduler import Cannot, Piece, State, ask_system, insist
 from frugal_sorter.schedule.when import LAST, When
 
@@ -112,6 +112,10 @@ class Scheduler(scheduler.Scheduler):
             trouble.append("cron itself does not run; start it, such as with `service cron start`")
         is_on = not any(line.startswith(b"#") for line in found.splitlines()[1:-1])
         return State(True, is_on, tuple(trouble))
+
+    def marked(self) -> Sequence[Entry]:
+        names = re.findall(rb"(?m)^# frugal ([a-z0-9-]+): begin", crontab_of_account())
+        return [unremembered(name.decode(), self.name) for name in dict.fromkeys(names)]
 
     def run(self, entry: Entry) -> int:
         # What cron gives a job, and nothing else (crontab(5)).

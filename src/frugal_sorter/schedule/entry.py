@@ -33,7 +33,7 @@ class Entry:
 
     Args:
         name: of it; a scheduler knows it as `frugal-NAME`.
-        at: when, as it was written.
+        at: when, as it was written; empty where only its scheduler knows of it.
         command: what runs: the name of a command of ours and its arguments.
         interpreter: the absolute path of the Python that runs it.
         folder: the absolute path of the folder that it runs in.
@@ -70,7 +70,7 @@ class Entry:
     @property
     def when(self) -> When:
         """When it runs; one that was read before is not refused because its moment has been."""
-        return parse_when(self.at, 0)
+        return parse_when(self.at or "log-on", 0)
 
     @property
     def unit(self) -> str:
@@ -95,6 +95,11 @@ class Entry:
     def seconds(self, value: str) -> int:
         """Return `limit` or `spread` in seconds, 0 for none."""
         return parse_duration(value).seconds if value else 0
+
+
+def unremembered(name: str, scheduler: str, whole_machine: bool = False) -> Entry:
+    """Return a schedule that a scheduler has under our mark, and of which no more is known."""
+    return Entry(name, "", (), "", "", scheduler=scheduler, whole_machine=whole_machine)
 
 
 def check_name(name: str) -> str:

@@ -12,7 +12,7 @@ from frugal_sorter.errors import StateError
 from frugal_sorter.platforms import accounts, disk, slashed, system
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.schedule import scheduler
-from frugal_sorter.schedule.entry import Entry
+from frugal_sorter.schedule.entry import Entry, unremembered
 from frugal_sorter.schedule.files import text_of, write_whole
 from frugal_sorter.schedule.scheduler import Cannot, Piece, State, ask_system, insist, wait_for_end
 from frugal_sorter.schedule.when import LAST, When
@@ -134,6 +134,17 @@ class Scheduler(scheduler.Scheduler):
             trouble.append(f"launchd has not loaded it; {resume} loads it")
         code = _last_code(shown.stdout)
         return State(text is not None, is_on, tuple(trouble), last=f"exit code {code}" if code else "")
+
+    def marked(self) -> Sequence[Entry]:
+        found = []
+        for whole_machine in (False, True) if accounts.is_admin() else (False,):
+            pattern = _path(unremembered("*", self.name, whole_machine)).expanduser()
+            names = [
+                path.stem.removeprefix(_label(unremembered("", self.name)))
+                for path in pattern.parent.glob(pattern.name)
+            ]
+            found += [unremembered(name, self.name, whole_machine) for name in sorted(names)]
+        return found
 
     def run(self, entry: Entry) -> int:
         insist(["launchctl", "kickstart", _target(entry)])

@@ -119,6 +119,14 @@ class Scheduler(ABC):
         """Return what the scheduler itself has of it."""
 
     @abstractmethod
+    def marked(self) -> Sequence[Entry]:
+        """Return the schedules that carry our mark, whether this account remembers them or not.
+
+        Raises:
+            StateError: it cannot be asked.
+        """
+
+    @abstractmethod
     def run(self, entry: Entry) -> int:
         """Start it now just as it would, wait for its end, and return its exit code.
 

@@ -16,7 +16,7 @@ from frugal_sorter.errors import StateError
 from frugal_sorter.platforms import accounts, disk, own_folders, slashed
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.schedule import scheduler
-from frugal_sorter.schedule.entry import Entry
+from frugal_sorter.schedule.entry import Entry, unremembered
 from frugal_sorter.schedule.files import text_of, write_whole
 from frugal_sorter.schedule.scheduler import Cannot, Piece, State, ask_system, insist
 from frugal_sorter.schedule.when import DAYS, LAST, When
@@ -242,6 +242,15 @@ class Scheduler(scheduler.Scheduler):
             trouble.append(f"somebody turned it off in systemd; `frugal schedule resume {entry.name}` turns it on")
         next_ns = None if entry.is_watch else _next_ns(entry)
         return State(is_there, is_on, tuple(trouble), next_ns, last)
+
+    def marked(self) -> Sequence[Entry]:
+        found = []
+        for whole_machine in (False, True) if accounts.is_admin() else (False,):
+            folder = _folder(unremembered("", self.name, whole_machine))
+            for path in sorted(folder.glob("frugal-*.service")):
+                if (text_of(str(path)) or "").startswith(_MARK):
+                    found.append(unremembered(path.stem.removeprefix("frugal-"), self.name, whole_machine))
+        return found
 
     def run(self, entry: Entry) -> int:
         import subprocess

@@ -13,7 +13,7 @@ from frugal_sorter.errors import StateError
 from frugal_sorter.platforms import slashed, system
 from frugal_sorter.rules.units import SECOND_NS
 from frugal_sorter.schedule import scheduler
-from frugal_sorter.schedule.entry import Entry
+from frugal_sorter.schedule.entry import Entry, unremembered
 from frugal_sorter.schedule.scheduler import Cannot, Piece, State, ask_system, insist, wait_for_end
 from frugal_sorter.schedule.when import LAST
 
@@ -92,6 +92,13 @@ class Scheduler(scheduler.Scheduler):
             trouble.append(f"somebody turned it off in the task scheduler; {resume} turns it on")
         code = _last_code(entry)
         return State(True, is_on, tuple(trouble), last=f"exit code {code}" if code not in (0, *_NO_RESULT) else "")
+
+    def marked(self) -> Sequence[Entry]:
+        said = ask_system(["schtasks", "/Query", "/FO", "CSV", "/NH"]).stdout.decode(errors="replace")
+        tasks = {
+            row[0] for row in csv.reader(said.splitlines()) if row and row[0].startswith(_task(unremembered("", "")))
+        }
+        return [unremembered(task.rpartition("\\")[2], self.name) for task in sorted(tasks)]
 
     def run(self, entry: Entry) -> int:
         insist(["schtasks", "/Run", "/TN", _task(entry)])

@@ -6,7 +6,7 @@ import os
 import stat
 from contextlib import suppress
 
-from frugal_sorter.errors import StateError
+from frugal_sorter.errors import StateError, UsageError
 from frugal_sorter.platforms import accounts, own_folders, slashed
 from frugal_sorter.platforms.digest import blake2b
 from frugal_sorter.platforms.slashed import Path
@@ -66,6 +66,44 @@ def ready_state_folder() -> Path:
         with suppress(OSError):
             folder.chmod(0o700)
     return folder
+
+
+def of_other_machines() -> list[str]:
+    """Return the ids of other machines whose state lies beside that of this one, the last used first."""
+    own = state_folder()
+    with suppress(OSError):
+        found = [one for one in own.parent.iterdir() if one != own and (one / "journal.sqlite").is_file()]
+        return [one.name for one in sorted(found, key=lambda one: -(one / "journal.sqlite").stat().st_mtime_ns)]
+    return []
+
+
+def adopt(machine: str) -> None:
+    """Take over a copy of the state of another machine, such as one whose home was restored onto this one.
+
+    Args:
+        machine: its id, as `of_other_machines` returns it.
+
+    Raises:
+        UsageError: there is none of that id, or this machine has a record of its own.
+        StateError: it cannot be copied.
+    """
+    own = ready_state_folder()
+    if machine not in of_other_machines():
+        raise UsageError(
+            f"--adopt: there is no record of a machine {machine!r}", "`frugal history` names those there are"
+        )
+    if (own / "journal.sqlite").exists():
+        raise UsageError("--adopt: this machine has a record of its own", f"to give that up, move {own} aside first")
+    import shutil
+
+    try:
+        shutil.copytree(
+            own.parent / machine, own, dirs_exist_ok=True, ignore=shutil.ignore_patterns("reserve-*", "*.lock")
+        )
+    except (OSError, shutil.Error) as error:
+        with suppress(OSError):
+            (own / "journal.sqlite").unlink()
+        raise StateError(f"{own.parent / machine}: it cannot be copied ({error})", "free disk space") from None
 
 
 def default_rules_file() -> Path:

@@ -5,11 +5,15 @@ from __future__ import annotations
 import errno
 import os
 import stat
+from contextlib import suppress
 from datetime import datetime
 from types import TracebackType
 
 from frugal_sorter.errors import printable
 from frugal_sorter.platforms import disk, slashed
+
+# Then it goes on in a new file, and the one before is kept beside it.
+_LARGEST = 1_000_000
 
 
 class OwnerLog:
@@ -26,6 +30,9 @@ class OwnerLog:
         folder, name = os.path.split(slashed.abspath(path))
         # Never through a link that another account could have put there, and never into a pipe that nobody reads.
         path = slashed.join(slashed.realpath(folder), name)
+        with suppress(OSError):
+            if disk.lstat(path).st_size > _LARGEST:
+                disk.replace(path, f"{path}.old")
         flags = disk.O_WRONLY | disk.O_APPEND | disk.O_NOFOLLOW | disk.O_NONBLOCK | disk.O_CLOEXEC
         try:
             self._fd = disk.open(path, flags)

@@ -30,7 +30,7 @@ from frugal_sorter.journal.journal import Journal
 from frugal_sorter.journal.run import Run
 from frugal_sorter.journal.visits import Driver, Visit
 from frugal_sorter.platforms import shell, slashed
-from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.state.folders import adopt, of_other_machines, ready_state_folder
 from frugal_sorter.state.lock import writer_is_active
 from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.kinds import ATTENDING
@@ -66,12 +66,17 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--file", metavar="NAME", help="where files of this name, or at this path, came from and went; wildcards too"
     )
+    parser.add_argument(
+        "--adopt", metavar="MACHINE", help="take over the record of another machine, as it names itself here"
+    )
     add_format(parser, "table", "json", "csv")
     add_for(parser)
 
 
 def run(args: argparse.Namespace) -> int:
     folder = ready_state_folder()
+    if args.adopt is not None:
+        adopt(args.adopt)
     with Journal(folder, write=False) as journal:
         active = writer_is_active(folder)
         if args.format == "csv" and (args.file is not None or args.run is not None):
@@ -254,6 +259,10 @@ def _show_runs(journal: Journal, active: bool, args: argparse.Namespace) -> int:
     lines = _lines(counted, runs, visits, active)
     if not lines:
         screen.line("No run yet." if args.by is None and since_ns is None else "Nothing of that is in the history.")
+        for machine in of_other_machines():
+            screen.line(
+                f"The record of another machine lies beside it; if this one took its place: `frugal history --adopt {machine}`"
+            )
         return 0
     # What is cut first is what `frugal history RUN` says in full.
     is_wide = screen.width >= _WIDE

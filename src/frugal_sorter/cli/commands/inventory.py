@@ -91,6 +91,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--save", metavar="NAME", nargs="?", const="", help="also keep it under a name, to be compared later"
     )
+    parser.add_argument("--forget", metavar="NAME", help="remove an inventory that was kept, and do nothing else")
     parser.add_argument(
         "--open", metavar="SECONDS", nargs="?", const=0.0, type=float, dest="open_seconds",
         help="also which programs have files open there; with SECONDS, look for that long",
@@ -115,6 +116,8 @@ def _ways(text: str) -> tuple[By, ...]:
 
 
 def run(args: argparse.Namespace) -> int:
+    if args.forget is not None:
+        return _forget(args.forget)
     folders = list(dict.fromkeys(map(folder_named, args.folders)))
     is_tree = _is_tree(args)
     if is_tree:
@@ -246,6 +249,7 @@ def _save(session: Session, folders: list[str], args: argparse.Namespace) -> Non
     """Keep what a folder holds under a name, which is otherwise the folder's own with the date."""
     from frugal_sorter.cli.commands.compare import saved_path
     from frugal_sorter.reports.saved import look_now, save
+    from frugal_sorter.state.settings import read_settings
 
     if len(folders) != 1 or args.where is not None or args.levels is not None:
         raise UsageError("--save keeps one folder whole", "name one folder, without --where and --levels")
@@ -253,7 +257,30 @@ def _save(session: Session, folders: list[str], args: argparse.Namespace) -> Non
     default = f"{os.path.basename(folders[0]) or 'root'} {moment_text(moment_ns).replace(':', '')}"
     path = saved_path(args.save or default)
     save(look_now(folders[0], args.hidden, moment_ns), path)
-    print(f"saved as {shown(args.save or default)}: `frugal compare` reads it", file=sys.stderr)
+    days = read_settings().keep_days
+    print(
+        f"saved as {shown(args.save or default)} for {days:,} days: `frugal compare` reads it, `frugal inventory --forget`"
+        " removes it", file=sys.stderr,
+    )  # fmt: skip
+
+
+def _forget(name: str) -> int:
+    """Remove an inventory that was kept."""
+    from frugal_sorter.cli.commands.compare import saved_path
+    from frugal_sorter.reports.saved import SUFFIX
+
+    path = saved_path(name)
+    try:
+        path.unlink()
+    except FileNotFoundError:
+        names = sorted(one.name.removesuffix(SUFFIX) for one in path.parent.glob(f"*{SUFFIX}"))
+        raise UsageError(
+            f"--forget: there is no inventory {name!r}", f"kept are {', '.join(names)}" if names else "none is kept"
+        ) from None
+    except OSError as error:
+        raise UsageError(f"{path}: {reason_of(error)}", "remove it as its owner") from None
+    print(f"{shown(name)} is forgotten.")
+    return 0
 
 
 def _print_table(inventory: Inventory, args: argparse.Namespace) -> None:

@@ -254,7 +254,7 @@ def _list(args: argparse.Namespace, screen: Screen) -> int:
     for one in looked:
         last = one.visits[0] if one.visits else None
         rows.append([
-            one.entry.name, shown(one.entry.at), moment_text(one.next_ns) if one.next_ns is not None else "–",
+            one.entry.name, shown(one.entry.at) or "–", moment_text(one.next_ns) if one.next_ns is not None else "–",
             ago_text(last.began_ns, now_ns) if last is not None else "never", _result(last), one.word,
         ])  # fmt: skip
     screen.table(columns, rows, whole=("name", "next", "state"))
