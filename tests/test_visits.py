@@ -228,7 +228,7 @@ def test_a_journal_of_a_form_before_is_read_and_taken_on(
     (file,) = own_home.rglob("journal.sqlite")
     with sqlite3.connect(file) as db:
         db.executescript(
-            "DROP TABLE clock; DROP TABLE forgotten; ALTER TABLE runs DROP COLUMN passed_ns;"
+            "DROP TABLE clock; DROP TABLE forgotten; DROP TABLE waiting; ALTER TABLE runs DROP COLUMN passed_ns;"
             + (
                 "DROP TABLE visits; ALTER TABLE runs DROP COLUMN visit;"
                 if form == 5

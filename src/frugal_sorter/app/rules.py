@@ -12,7 +12,7 @@ from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.by_rules import Narrow, plan_by_rules
 from frugal_sorter.planning.constraints import enforce_removal_limits
 from frugal_sorter.planning.guard import refuse_guarded
-from frugal_sorter.planning.in_use import leave_written
+from frugal_sorter.planning.in_use import leave_written, tell_of_long_waits
 from frugal_sorter.planning.moments import dated_rules
 from frugal_sorter.planning.plan import Kind, Note, Plan
 from frugal_sorter.platforms.slashed import Path
@@ -54,6 +54,7 @@ def plan_rules(
         # A person sees what is listed; what comes by itself leaves whatever a program is writing.
         if plan.asked and session.visiting is not None and session.visiting.driver != "person":
             leave_written(plan, world)
+        _tell_of_long_waits(session, plan, journal)
     return session.planned(_only_by(plan, rules), book.file)
 
 
@@ -159,7 +160,14 @@ def plan_job(
     with session.changing(kind) as journal:
         plan = plan_by_rules(book, session.world(journal), earlier_runs_of(journal), True, at_most, kind, narrow)
         hold_unbelieved(session, plan, journal, dated_rules(book))
+        _tell_of_long_waits(session, plan, journal)
     return session.planned(plan)
+
+
+def _tell_of_long_waits(session: Session, plan: Plan, journal: Journal) -> None:
+    if session.visiting is not None and session.visiting.driver == "schedule":
+        name = session.visiting.name
+        tell_of_long_waits(plan, lambda paths: journal.waiting(name, paths, plan.made_ns))
 
 
 def hold_unbelieved(session: Session, plan: Plan, journal: Journal, dated: Collection[str]) -> None:

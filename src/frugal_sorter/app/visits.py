@@ -124,11 +124,19 @@ class Visiting:
 
     def skip(self, why: str, outcome: VisitOutcome = "nothing to do") -> None:
         """Write down that it was not the time for it, or what else kept it from acting."""
-        self._write(replace(self._seen(), ended_ns=time.time_ns(), outcome=outcome, reason=why))
+        self._end_with(outcome, why)
 
-    def _write(self, visit: Visit) -> None:
+    def _end_with(self, outcome: VisitOutcome, reason: str, error: BaseException | None = None) -> None:
+        """Write down how it ended, in the history and the log, and tell of trouble."""
+        visit = replace(self.visit or self._seen(), ended_ns=time.time_ns(), outcome=outcome, reason=reason)
         with Journal(ready_state_folder(), write=True) as journal:
             self.visit = replace(visit, id=journal.record(visit))
+        try:
+            self._log_outcome(self.visit)
+        except UsageError as failed:
+            if str(failed) != str(error):  # else a person is told already
+                raise
+        _tell_of_trouble(self.visit)
 
     def close(self, error: BaseException | None, code: int = 0) -> None:
         """Write down what came of it, if no run did that: nothing to do, refused, failed, or declined.
@@ -154,15 +162,7 @@ class Visiting:
         else:
             assert self.plan is not None
             outcome, reason = outcome_of(self.plan, None)
-        visit = replace(self.visit or self._seen(), ended_ns=time.time_ns(), outcome=outcome, reason=reason)
-        self._write(visit)
-        assert self.visit is not None
-        try:
-            self._log_outcome(self.visit)
-        except UsageError as failed:
-            if str(failed) != str(error):  # else a person is told already
-                raise
-        _tell_of_trouble(self.visit)
+        self._end_with(outcome, reason, error)
 
 
 def outcome_of(plan: Plan, result: Result | None) -> tuple[VisitOutcome, str]:

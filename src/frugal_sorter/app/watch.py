@@ -338,7 +338,8 @@ class Watcher:
         def goes_round(step: Step) -> bool:
             return step.was is not None and len(self._turns.get((step.was.dev, step.was.ino), ())) >= _TURNS
 
-        for step in leave_out(plan, goes_round, f"moved {_TURNS} times within ten minutes; it goes round in a circle"):
+        reason = f"moved {_TURNS} times within ten minutes; it goes round in a circle"
+        for step in leave_out(plan, goes_round, reason, problem=True):
             key = (step.was.dev, step.was.ino) if step.was is not None else (0, 0)
             if key not in self._circling:
                 self._circling.add(key)

@@ -12,7 +12,7 @@ from __future__ import annotations
 import json
 import os
 from collections import Counter, OrderedDict
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, NamedTuple, cast
 
 from frugal_sorter.changes.outcome import Outcome
@@ -272,6 +272,23 @@ class Journal:
         self._folders.forget()
         self._rules.forget()
         return gone
+
+    def waiting(self, name: str, paths: Iterable[str], now_ns: int) -> dict[str, int]:
+        """Take in what a schedule finds in use, and return since when it has found each of these so at every visit.
+
+        Args:
+            name: of the schedule.
+            paths: all that is in use now.
+            now_ns: the moment, in ns since the epoch.
+        """
+        key = os.fsencode(name)
+        known = dict(self._file.read("SELECT path, since_ns FROM waiting WHERE name = ?", (key,)))
+        found = {path: int(known.get(os.fsencode(path), now_ns)) for path in paths}
+        rows = [(key, os.fsencode(path), since_ns) for path, since_ns in found.items()]
+        if known or rows:
+            insert = ("INSERT INTO waiting VALUES (?, ?, ?)", rows)
+            self._file.write_all([("DELETE FROM waiting WHERE name = ?", [(key,)]), insert], False)
+        return found
 
     # Visits
 

@@ -12,12 +12,13 @@ from frugal_sorter.journal.visits import VISITS
 from frugal_sorter.steps.step import Step
 
 SCHEMA = 7
-# What is known of the clock, and which runs were forgotten, when.
+# What is known of the clock; which runs were forgotten, when; what each schedule finds in use again and again.
 CLOCK = """
 CREATE TABLE clock (
     believed_ns INTEGER NOT NULL, doubted_ns INTEGER NOT NULL, passed_ns INTEGER NOT NULL, is_set INTEGER NOT NULL
 );
 CREATE TABLE forgotten (run INTEGER PRIMARY KEY, at_ns INTEGER NOT NULL);
+CREATE TABLE waiting (name BLOB NOT NULL, path BLOB NOT NULL, since_ns INTEGER NOT NULL, PRIMARY KEY (name, path));
 """
 # A row of `packs` is a block of steps. The numbers of runs never come again, also when all of them are forgotten.
 # `token` makes the private names of a run its own; `volumes` says which volumes it works on. Texts that may hold names

@@ -9,9 +9,15 @@ from contextlib import suppress
 from frugal_sorter.filesystem.foreseen import listdir
 from frugal_sorter.filesystem.record import Identity, Place
 from frugal_sorter.filesystem.types import suffix_of
+from frugal_sorter.planning.matched import FRESH
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.rules.fields import World
+from frugal_sorter.rules.units import DAY_NS, minute_text
 from frugal_sorter.steps.step import Step
+
+# How the reasons begin that pass by themselves, as a rule.
+_WAITING = ("written to by ", "open in ", FRESH, "a download that ", "its download is ")
+_LONG_NS = 7 * DAY_NS
 
 
 class Downloads:
@@ -71,6 +77,22 @@ def not_held(
         else:
             plan.not_touched.append(step.not_touched(f"{what} {who}"))
     return free
+
+
+def tell_of_long_waits(plan: Plan, since_ns: Callable[[list[str]], Mapping[str, int]]) -> None:
+    """Let a person know of what was in use at every visit for a week: nobody else ever would.
+
+    Args:
+        plan: what is left in it.
+        since_ns: told of all that waits; returns since when each of it does.
+    """
+    waiting = {one.place.path for one in plan.not_touched if one.reason.startswith(_WAITING)}
+    since = since_ns(sorted(waiting))
+    for at, one in enumerate(plan.not_touched):
+        began_ns = since.get(one.place.path, plan.made_ns)
+        if plan.made_ns - began_ns >= _LONG_NS:
+            reason = f"{one.reason}, at each visit since {minute_text(began_ns)}"
+            plan.not_touched[at] = one._replace(reason=reason, problem=True)
 
 
 def leave_written(plan: Plan, world: World) -> None:
