@@ -35,6 +35,12 @@ fuzz: .venv/installed
 	FUZZ=1 FUZZ_SEED=$(FUZZ_SEED) FUZZ_CASES=$(FUZZ_CASES) $(BIN)/python -m pytest -n auto --hypothesis-seed=$(FUZZ_SEED) \
 	  tests/test_fuzz.py tests/test_attacker.py tests/test_kills.py $$(grep -l "^from hypothesis" tests/test_*.py)
 
+# Two years of nights with a ledger beside them; the suite has the first month.
+YEAR_DAYS ?= 730
+YEAR_SEED ?= 1
+year: .venv/installed
+	$(BIN)/python -m tests.year $(YEAR_DAYS) $(YEAR_SEED)
+
 lint: .venv/installed
 	$(BIN)/ruff check src tests benchmarks
 	$(BIN)/ruff format --check src tests benchmarks

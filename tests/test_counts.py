@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import re
+import socket
 import subprocess
 import time
 from pathlib import Path
@@ -224,3 +225,150 @@ def test_an_empty_folder_holds_no_file(folder: Path, frugal: Frugal, job: str) -
     }[job]
     said = frugal(*words, "--yes").stdout + frugal("history", "1").stdout + frugal("undo", "--yes").stdout
     assert "3 folders" in said and not re.search(r"[1-9]\d* files?\b", said), said
+
+
+# Every kind of entry: names below the folder, each with its bytes; `=` is a further name of another file.
+KINDS_OF = {
+    "a.txt": b"a" * 11, "b.txt": b"b" * 12, "c.log": b"c" * 20, "d.log": b"d" * 21, "e.tmp": b"e" * 30, "f.bak": b"f" * 40,
+    "g.jpg": b"g" * 55, "h.jpg": b"g" * 55, "empty1.md": b"", "empty2.dat": b"", ".hidden.txt": b"h" * 7,
+    "sub/i.jpg": b"g" * 55, "sub/j.md": b"j" * 9, "sub/.k": b"k" * 5, "moulds/x.dat": b"x" * 61, "moulds/y.dat": b"y" * 62,
+}  # fmt: skip
+BOOK = (
+    'name = "texts"\nwhere = \'ext is txt\'\ntag = "x"\ncopy = "C"\nmove = "T"',
+    'name = "logs"\nwhere = \'ext is log\'\npack = "logs.zip"',
+    "name = \"scratch\"\nwhere = 'ext is tmp'\ntrash = true",
+    "name = \"backups\"\nwhere = 'ext is bak'\ndelete = true",
+    'name = "moulds"\ntake = "folders"\nwhere = \'name is moulds\'\ntag = "y"\nmove = "P"',
+)
+_AMOUNT = re.compile(r"(?<![\w:./-])(\d[\d,]*) (?:other |more |further |empty |hidden |new )?([a-z]+|B)\b")
+
+
+def amounts(text: str) -> set[tuple[int, str]]:
+    """Return every number that a text prints with what it is a number of, in the singular."""
+    return {(int(number.replace(",", "")), what.removesuffix("s")) for number, what in _AMOUNT.findall(text)}
+
+
+class Disk:
+    """What `find` says of a folder."""
+
+    def __init__(self, root: Path) -> None:
+        self.root = root
+
+    def count(self, *tests: str) -> int:
+        return find(self.root, *tests)
+
+    def size(self, *tests: str, of: str = "%s") -> int:
+        """Return the bytes, or the blocks, of all files, each counted once whatever its names."""
+        asked = ["find", str(self.root), "-type", "f", *tests, "-printf", f"%i {of}\n"]
+        lines = subprocess.run(asked, capture_output=True, text=True, check=True).stdout.splitlines()
+        return sum(int(line.split()[1]) for line in set(lines))
+
+
+def test_every_number_that_is_printed_is_what_find_says(folder: Path, frugal: Frugal) -> None:
+    root = folder / "Intake"
+    for name, content in KINDS_OF.items():
+        put(root / name, content)
+    os.link(root / "a.txt", root / "a2.txt")
+    (root / "link").symlink_to("a.txt")
+    (root / "empty").mkdir()
+    os.mkfifo(root / "pipe")
+    with socket.socket(socket.AF_UNIX) as here:
+        os.chdir(root)
+        here.bind("socket")
+        os.chdir(folder)
+    book = "frugal = 1\n" + "".join(f'[[rule]]\nin = "Intake"\n{rule}\n' for rule in BOOK)
+    put(folder / "rules.toml", book).chmod(0o600)
+    disk, seen = Disk(root), ("!", "-path", "*/.*")
+    files, bytes_, special = (
+        disk.count("-type", "f", *seen),
+        disk.size(*seen),
+        disk.count("-type", "p,s"),
+    )
+
+    # A file with two names is one file for an inventory, and two entries for whatever acts on names.
+    said = amounts(frugal("inventory", "Intake").stdout)
+    hidden = disk.count("-type", "f") - files
+    assert said >= {
+        (disk.count("-type", "d"), "subfolder"),
+        (1, "symbolic"),
+        (special, "pipe"),
+        (1, "name"),
+        (hidden, "file"),
+    }
+    table = json.loads(frugal("inventory", "Intake", "--format", "json").stdout)
+    assert (table["files"], table["bytes"]) == (files - 1, bytes_) and table["others"] == special
+    assert table["disk_bytes"] == 512 * disk.size(*seen, of="%b")
+    listing = frugal("inventory", "Intake", "--listing").stdout
+    assert len(listing.split("\n\n")[0].splitlines()) == disk.count(*seen)
+    every_name = disk.size(*seen) + 11  # both names of a.txt
+    assert amounts(listing.split("\n\n")[1]) == {
+        (files, "file"), (every_name, "B"), (disk.count("-type", "d"), "folder"), (1, "symbolic"), (special, "pipe"),
+    }  # fmt: skip
+
+    # What is told before is what is told after, and what the disk shows.
+    top = disk.count("-maxdepth", "1", "-type", "f", *seen)
+    texts, logs, moulds = 11 + 11 + 12, 20 + 21, 61 + 62
+    everything = {
+        (3, "file"), (texts, "B"), (1, "folder"), (2, "file"), (texts + moulds, "B"), (1, "zip"), (logs + 30, "B"), (1, "file"),
+        (40, "B"),
+    }  # fmt: skip
+    preview = frugal("preview", "rules.toml").stdout
+    assert amounts(next(line for line in preview.splitlines() if line.startswith("It would"))) == {
+        *everything,
+        (3, "folder"),
+    }
+    others = f"1 symbolic link, {special} pipes, sockets or devices: never touched"
+    rest = f"  {top - 7} files and 2 folders with 3 files match no rule; {others}\n"
+    assert rest in preview
+    done = frugal("tidy", "rules.toml", "--yes").stdout
+    summary = next(line for line in done.splitlines() if line.startswith("3 files and 1 folder"))
+    assert amounts(summary) == {(3, "file"), (1, "folder"), (2, "file"), (1, "file"), (1, "zip")} and rest in done
+    assert "Freed 40 B" in done and f"{logs + 30} B lie in the trash" in done
+    assert [find(root / name, "-type", "f") for name in ("T", "C", "P/moulds")] == [3, 3, 2]
+    assert disk.count("-maxdepth", "1", "-type", "f", *seen) == top - 7 + 1
+
+    def check(taken: int, size: int, per_rule: dict[str, int], freed: int, at: int = 1) -> None:
+        """Compare every command that counts what was done with one account of it."""
+        history = json.loads(frugal("history", "--format", "json").stdout)
+        (run,) = (one for one in history["runs"] if one["id"] == at)
+        (visit,) = (one for one in history["visits"] if at in one["runs"])
+        assert run["done"] == visit["amount"]["files"] + visit["amount"]["folders"] == taken
+        assert (visit["amount"]["bytes"], visit["freed"]) == (size, freed)
+        rules = json.loads(frugal("rules", "rules.toml", "--format", "json").stdout)
+        assert {one["name"]: one["done"] for one in rules} == per_rule
+        report = json.loads(frugal("report", "--format", "json").stdout)
+        by_rule = {
+            one["rule"]: max(count["files"] + count["folders"] for count in one["done"].values())
+            for one in report["rules"]
+        }
+        assert by_rule == {name: count for name, count in per_rule.items() if count}
+        assert report["freed"] == 40 and {one["path"]: one["there"] for one in report["folders"]} == {
+            str(path): len(list(path.iterdir())) for path in (root / "T", root / "C", root / "P") if path.is_dir() and any(path.iterdir())
+        } | ({str(root): 1} if (root / "logs.zip").exists() else {})  # fmt: skip
+
+    whole = {"texts": 3, "logs": 2, "scratch": 1, "backups": 1, "moulds": 1}
+    check(8, texts + moulds + logs + 30 + 40, whole, 40)
+    lying = amounts(frugal("trash").stdout.splitlines()[4])
+    assert lying == {(logs + 30, "B"), (3, "file")}
+
+    # A part is taken back, then the rest.
+    frugal("undo", "1", "--only", "Intake/T/a.txt", "Intake/P/moulds", "--yes")
+    check(2, 11 + moulds, {**whole, "texts": 2, "moulds": 0}, 0, at=2)
+    assert "5 of 14 steps taken back" in frugal("history").stdout
+    frugal("undo", "1", "--yes", code=1)
+    check(5, 11 + 12 + logs + 30, {**whole, "texts": 0, "logs": 0, "scratch": 0, "moulds": 0}, 0, at=3)
+    assert disk.count("-type", "f", *seen) == files - 1 and not (root / "f.bak").exists()
+
+    # What could go, what is refused and what goes are the same numbers.
+    found = frugal("duplicates", "Intake", "--levels", "all").stdout
+    assert (
+        amounts(found) >= {(2, "file"), (110, "B"), (1, "group"), (2, "file"), (1, "name")}
+        and "2 empty files passed" in found
+    )
+    refused = frugal("purge", "Intake", "--older-than", "0d", "--at-most", "1", code=3).stdout
+    going = disk.count("-maxdepth", "1", "-type", "f", *seen)
+    assert f"{going} files: refused" in refused and "younger" not in refused
+    freed = disk.size("-maxdepth", "1", *seen) + 11
+    purged = frugal("purge", "Intake", "--older-than", "0d", "--permanent", "--yes").stdout
+    assert f"{going} files deleted for good" in purged and f"Freed {freed} B" in purged
+    assert not disk.count("-maxdepth", "1", "-type", "f", *seen)

@@ -36,7 +36,7 @@ def test_a_part_that_was_taken_back_is_no_whole(folder: Path, frugal: Frugal) ->
     put(folder / "rules.toml", rules_text(MOVE))
     frugal("tidy", "rules.toml", "--yes")
     frugal("undo", "1", "--only", "Intake/a.log", "--yes")
-    assert "1 of 3 taken back" in frugal("history").stdout
+    assert "1 of 3 steps taken back" in frugal("history").stdout
     row = json.loads(frugal("history", "--format", "json").stdout)["runs"][0]
     assert (row["taken_back"], row["undoable"], row["undone_by"]) == (1, 3, None) and "token" not in row
     # Bare undo takes back the rest, and then there is nothing left.
@@ -47,7 +47,7 @@ def test_a_part_that_was_taken_back_is_no_whole(folder: Path, frugal: Frugal) ->
     )
     # An undo that is itself taken back takes nothing back.
     frugal("undo", "3", "--yes")
-    assert "1 of 3 taken back" in frugal("history").stdout
+    assert "1 of 3 steps taken back" in frugal("history").stdout
 
 
 def test_bare_undo_goes_back_to_the_rest_rather_than_to_an_older_run(folder: Path, frugal: Frugal) -> None:

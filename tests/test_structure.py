@@ -30,6 +30,9 @@ OWN_FILES = (
     "schedule/files.py",
     "launchd.py",
     "rule_files.py",
+    "state/folders.py",
+    "owner_log.py",
+    "reports/saved.py",
 )
 
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
-from contextlib import suppress
 
 from frugal_sorter.app.session import Session
 from frugal_sorter.changes.outcome import Outcome
@@ -15,7 +14,7 @@ from frugal_sorter.platforms import accounts
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.reports.totals import FolderSums, forget_totals, keep_totals
 from frugal_sorter.rules.units import DAY_NS
-from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.state.folders import forget_files, ready_state_folder
 from frugal_sorter.state.log import open_log
 from frugal_sorter.state.settings import read_settings
 from frugal_sorter.steps.base import Mark
@@ -71,12 +70,8 @@ def _forget(folder: Path, journal: Journal, kept_ns: int) -> None:
         return
     for run in journal.forget(kept_ns):
         forget_totals(folder, run)
-    before_ns = time.time_ns() - kept_ns
     for kept in (folder / "rule-files", folder / "inventories"):
-        with suppress(OSError):
-            for path in kept.iterdir():
-                if path.stat().st_mtime_ns < before_ns:
-                    path.unlink()
+        forget_files(kept, time.time_ns() - kept_ns)
 
 
 def is_first_of_kind(result: Result) -> bool:

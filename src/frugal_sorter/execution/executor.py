@@ -218,7 +218,7 @@ def execute(
         planned_ns = plan.made_ns if plan.made_ns <= began_ns else 0
         context = RunContext(
             descriptors, run, began_ns, planned_ns, journal.token(run),
-            lambda mark, durable: journal.note(run, mark, durable), stop,
+            lambda mark, durable: journal.note(run, mark, durable), stop, journal.likely_ns(began_ns),
         )  # fmt: skip
         execution = _Execution(plan, journal, context, on_step)
         try:

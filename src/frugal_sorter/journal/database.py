@@ -115,14 +115,13 @@ class Database:
 
     def _read_without_room(self) -> sqlite3.Connection:
         """Return a copy in memory: reading, too, makes files beside the journal, and the disk is full."""
-        import shutil
         import tempfile
 
         memory, log = sqlite3.connect(":memory:", isolation_level=None), Path(f"{self.path}-wal")
         for base in (_IN_MEMORY, None):
             with suppress(OSError, sqlite3.OperationalError), tempfile.TemporaryDirectory(dir=base) as folder:
                 for path in (self.path, log) if log.exists() else (self.path,):
-                    shutil.copyfile(path, f"{folder}/{path.name}")
+                    Path(folder, path.name).write_bytes(path.read_bytes())
                 copy = sqlite3.connect(f"{folder}/{self.path.name}")
                 copy.backup(memory)
                 copy.close()

@@ -27,7 +27,7 @@ from frugal_sorter.journal.schema import Numbering, write_block
 from frugal_sorter.journal.visits import COLUMNS, Visit, row_of, visit_of, with_done
 from frugal_sorter.platforms import accounts, disk
 from frugal_sorter.platforms.slashed import Path
-from frugal_sorter.rules.units import SECOND_NS, minute_text
+from frugal_sorter.rules.units import DAY_NS, SECOND_NS, minute_text
 from frugal_sorter.state.last_run import LastRun
 from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.kinds import ATTENDING, LASTING, VerbName
@@ -93,7 +93,7 @@ class Journal:
         # The visit that runs are begun for; 0 for none.
         self.visit = 0
         # Why the clock is not believed; empty where it is.
-        self.doubt = ""
+        self.doubt, self._after_doubt_ns = "", 0
 
     def __enter__(self) -> Journal:
         return self
@@ -220,7 +220,7 @@ class Journal:
             is_set: whether a time server sets the clock.
             is_confirmed: a person says that it is right.
         """
-        rows = self._file.read("SELECT believed_ns, doubted_ns, passed_ns, is_set FROM clock")
+        rows = self._file.read("SELECT believed_ns, doubted_ns, passed_ns, is_set, is_monthly FROM clock")
         if is_new := not rows:
             (last,) = self._file.read(
                 "SELECT MAX(began_ns) FROM (SELECT began_ns FROM runs UNION SELECT began_ns FROM visits)"
@@ -228,16 +228,25 @@ class Journal:
             # Before the first visit a person may have set up a schedule, and has looked at the clock.
             set_up = (path.stat().st_mtime_ns for path in (self._folder / "schedules").glob("*.json"))
             last_ns = last[0] or max(set_up, default=now_ns)
-            rows = [(last_ns, 0, last_ns, 0)]
+            rows = [(last_ns, 0, last_ns, 0, 0)]
         before = Clock(*rows[0])
         if not (
             is_new or is_confirmed or before.doubted_ns or not 0 <= now_ns - before.believed_ns < _WORTH_WRITING_NS
         ):
             return
         clock = heard(before, now_ns, is_set(), is_confirmed)
-        self.doubt = doubt_text(clock)
-        values = (clock.believed_ns, clock.doubted_ns, clock.passed_ns, clock.is_set)
-        self._file.write_all([("DELETE FROM clock", [()]), ("INSERT INTO clock VALUES (?, ?, ?, ?)", [values])], False)
+        self.doubt, self._after_doubt_ns = doubt_text(clock), clock.believed_ns + DAY_NS
+        values = (clock.believed_ns, clock.doubted_ns, clock.passed_ns, clock.is_set, clock.is_monthly)
+        self._file.write_all(
+            [("DELETE FROM clock", [()]), ("INSERT INTO clock VALUES (?, ?, ?, ?, ?)", [values])], False
+        )
+
+    def likely_ns(self, now_ns: int) -> int:
+        """Return a moment that is no earlier than now, as far as anybody knows: a day after the last that was believed.
+
+        What goes to the trash on a night with a wrong clock must not leave it for good on the next.
+        """
+        return self._after_doubt_ns if self.doubt else now_ns
 
     def forget(self, keep_ns: int) -> list[int]:
         """Forget the runs and visits that ended long ago, and return the numbers of these runs.

@@ -15,7 +15,8 @@ SCHEMA = 7
 # What is known of the clock; which runs were forgotten, when; what each schedule finds in use again and again.
 CLOCK = """
 CREATE TABLE clock (
-    believed_ns INTEGER NOT NULL, doubted_ns INTEGER NOT NULL, passed_ns INTEGER NOT NULL, is_set INTEGER NOT NULL
+    believed_ns INTEGER NOT NULL, doubted_ns INTEGER NOT NULL, passed_ns INTEGER NOT NULL, is_set INTEGER NOT NULL,
+    is_monthly INTEGER NOT NULL
 );
 CREATE TABLE forgotten (run INTEGER PRIMARY KEY, at_ns INTEGER NOT NULL);
 CREATE TABLE waiting (name BLOB NOT NULL, path BLOB NOT NULL, since_ns INTEGER NOT NULL, PRIMARY KEY (name, path));

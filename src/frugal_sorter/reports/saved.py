@@ -9,7 +9,7 @@ from typing import Any, NamedTuple
 
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Unread, storable_ns
-from frugal_sorter.filesystem.walk import walk
+from frugal_sorter.filesystem.walk import reason_of, walk
 from frugal_sorter.platforms import disk, volumes
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.state.folders import machine_id, ready_state_folder
@@ -177,6 +177,24 @@ def _load(path: Path, is_wanted: Callable[[Saved], bool]) -> Saved | None:
         what = f"{path}:{number}: not an inventory of this tool, or damaged ({why.lower()})"
         raise UsageError(what, "remove it; `frugal inventory FOLDER --save` makes a new one") from None
     return saved
+
+
+def forget(path: Path) -> None:
+    """Remove an inventory that was saved.
+
+    Raises:
+        UsageError: there is none, or it cannot be removed.
+    """
+    try:
+        path.unlink()
+    except FileNotFoundError:
+        names = sorted(one.name.removesuffix(SUFFIX) for one in path.parent.glob(f"*{SUFFIX}"))
+        raise UsageError(
+            f"there is no inventory {path.name.removesuffix(SUFFIX)!r}",
+            f"kept are {', '.join(names)}" if names else "none is kept",
+        ) from None
+    except OSError as error:
+        raise UsageError(f"{path}: {reason_of(error)}", "remove it as its owner") from None
 
 
 def kept_of(

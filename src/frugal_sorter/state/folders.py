@@ -68,6 +68,14 @@ def ready_state_folder() -> Path:
     return folder
 
 
+def forget_files(folder: Path, before_ns: int) -> None:
+    """Remove the tool's own files in a folder of the state that were written before a moment."""
+    with suppress(OSError):
+        for path in folder.iterdir():
+            if path.stat().st_mtime_ns < before_ns:
+                path.unlink()
+
+
 def of_other_machines() -> list[str]:
     """Return the ids of other machines whose state lies beside that of this one, the last used first."""
     own = state_folder()

@@ -45,6 +45,7 @@ class RunContext:
         token: what makes the private names of this run its own; nobody can guess it before one is there.
         note: writes a NOTED mark down; durably, where it says so.
         stop: asked during long work; when it says so, what was begun is given up.
+        dated_ns: the moment that is written beside what goes to the trash; 0 for now.
         now_at: while an interrupted run is recovered, where later steps have put entries, and as what.
         became: the same for places, and what earlier steps have made of the entries that came there.
         removed: filled in: the paths of unfinished parts that were removed.
@@ -59,6 +60,7 @@ class RunContext:
     token: str = ""
     note: Callable[[Mark, bool], None] = lambda _mark, _durable: None
     stop: Callable[[], bool] = lambda: False
+    dated_ns: int = 0
     now_at: dict[Place, tuple[Place, Identity | None]] = field(default_factory=dict)
     became: dict[Place, Identity] = field(default_factory=dict)
     removed: list[str] = field(default_factory=list)

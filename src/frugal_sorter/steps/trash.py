@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import os
 import stat
+import time
 from collections.abc import Sequence
 from contextlib import suppress
 from datetime import datetime
@@ -41,7 +42,7 @@ class Trash(Verb):
         self._ahead: Prewriter[Step] | None = None
         # The last step whose info file was told to be there.
         self._ready_to = 0
-        self._when = datetime.now()
+        self._when = datetime.fromtimestamp((context.dated_ns or time.time_ns()) // 1_000_000_000)
 
     def prepare(self, steps: Sequence[Step]) -> None:
         """Write all info files, and wait until they are on the disk: no entry goes without.

@@ -267,18 +267,9 @@ def _save(session: Session, folders: list[str], args: argparse.Namespace) -> Non
 def _forget(name: str) -> int:
     """Remove an inventory that was kept."""
     from frugal_sorter.cli.commands.compare import saved_path
-    from frugal_sorter.reports.saved import SUFFIX
+    from frugal_sorter.reports.saved import forget
 
-    path = saved_path(name)
-    try:
-        path.unlink()
-    except FileNotFoundError:
-        names = sorted(one.name.removesuffix(SUFFIX) for one in path.parent.glob(f"*{SUFFIX}"))
-        raise UsageError(
-            f"--forget: there is no inventory {name!r}", f"kept are {', '.join(names)}" if names else "none is kept"
-        ) from None
-    except OSError as error:
-        raise UsageError(f"{path}: {reason_of(error)}", "remove it as its owner") from None
+    forget(saved_path(name))
     print(f"{shown(name)} is forgotten.")
     return 0
 

@@ -59,7 +59,7 @@ def as_json(folders: Sequence[str], found: Duplicates, choices: Sequence[Choice]
         "bytes_seen": found.bytes,
         "bytes_read": found.read,
         "further_names": found.linked,
-        "passed_over": found.passed,
+        "passed_over": found.passed[0],
         "not_read": [unread._asdict() for unread in found.unread],
     }  # fmt: skip
     # A group to a line: indented whole, the encoder would take longer than the search.

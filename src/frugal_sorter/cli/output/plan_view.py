@@ -158,7 +158,8 @@ class PlanView:
         if plan.kind in _UNCLAIMED and plan.unclaimed.entries:
             one, several = _UNCLAIMED[plan.kind]
             quiet.append(f"  {entries_text(plan.unclaimed)} {one if plan.unclaimed.entries == 1 else several}")
-        quiet += [f"  {text}: never touched" for text in specials_texts(plan.links, plan.specials)]
+        if specials := ", ".join(specials_texts(plan.links, plan.specials)):
+            quiet[-1:] = [f"{quiet[-1]}; {specials}: never touched" if quiet else f"  {specials}: never touched"]
         if plan.not_touched or quiet:
             self.screen.line()
             self.screen.line("Not touched", style="bold")
