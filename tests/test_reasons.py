@@ -173,8 +173,8 @@ def _everywhere(driver: Driver, ended: list[Ended], folder: Path) -> None:
         assert one.outcome == "interrupted" or f": {one.outcome}" in log.read_text(), one
         assert not one.is_trouble or one.outcome == "interrupted" or one.reason in log.read_text()
     troubles = {name for name, one in by_name.items() if one.is_trouble}
-    # What a person was refused, and what was left of it, that person saw.
-    reported = {name for name in troubles if driver != "person" or by_name[name].outcome not in ("refused", "done")}
+    # What went wrong before the eyes of a person, that person saw.
+    reported = {name for name in troubles if driver != "person" or by_name[name].outcome == "interrupted"}
     assert len(told("report")["troubles"]) == len(reported)
     if driver == "person":
         assert not (folder / "told").exists()

@@ -110,8 +110,8 @@ def report(session: Session, since_ns: int, wanted: Collection[int] | None = Non
             if (wanted is None and visit.began_ns >= since_ns) or of_runs.intersection(visit.runs):
                 found.visits[visit.by] += visit.times
                 found.freed += visit.freed
-                # What a person was refused, and what was left of it, that person saw.
-                if visit.is_in_trouble and (visit.driver != "person" or visit.outcome not in ("refused", "done")):
+                # What went wrong before the eyes of a person, that person saw.
+                if visit.is_in_trouble and (visit.driver != "person" or visit.outcome == "interrupted"):
                     found.troubles.append(visit)
         for run in runs:
             if run.kind in TAKING_BACK or run.kind == "rules":
