@@ -16,7 +16,6 @@ import pytest
 from hypothesis import HealthCheck, settings
 
 from frugal_sorter.platforms import slashed
-from frugal_sorter.rules.conditions import parsing
 from frugal_sorter.state.remembered import forget_all
 from tests.served import Served, needs_a_start
 from tests.support import aged
@@ -86,7 +85,6 @@ def own_home(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.Monke
     else:
         time.tzset()
     forget_all()
-    parsing.forget()
     return home
 
 

@@ -59,8 +59,6 @@ FORMATS: dict[str, tuple[Callable[[Path], Path], list[str], list[str]]] = {
     "note of the trash": (_trash("info/a.log.trashinfo"), ["purge Intake --older-than 1d --by modified --yes"], ["trash", "undo --yes"]),
     "sizes of the trash": (_trash("directorysizes"), ["purge Intake --older-than 1d --by modified --yes"], ["trash", "tidy folders.toml --yes"]),
     "number of the last run": (_kept("last-run"), ["tidy rules.toml --yes"], ["preview rules.toml", "history"]),
-    "grammar of conditions": (_kept("grammar.cache"), ["check rules.toml"], ["check rules.toml"]),
-    "conditions that were read": (_kept("conditions.json"), ["check rules.toml"], ["check rules.toml", "preview rules.toml"]),
 }  # fmt: skip
 GOOD = {
     "list of a rule": "a.log\n", "settings": "keep_days = 300\n", "list to gather": "a.log\n",
@@ -166,9 +164,6 @@ def test_a_damaged_file_costs_one_line_and_hides_no_other(folder: Path, frugal: 
         path.unlink(missing_ok=True)
         put(path, good)
         damage(path)
-        if name == "grammar of conditions":
-            # With these it would not be needed.
-            (path.parent / "conditions.json").unlink(missing_ok=True)
         # What is slow in loading, and reads the same by the same function, meets some of them.
         for words in commands if how in _ALL else commands[:1]:
             code, said = _run(folder, words)

@@ -64,7 +64,7 @@ def test_folders_of_the_system_have_a_name_and_are_asked_for_only_where_it_is_us
 # What a system does not have is taken away before anything is imported, and what it has is put in its place.
 FAKE = """
 import sys, os, importlib, pkgutil, types, subprocess, pathlib, tempfile, multiprocessing, sqlite3, ctypes, ctypes.wintypes, json, logging
-import platformdirs, lark, regex, rich.console, asyncio, shutil, selectors
+import platformdirs, regex, rich.console, asyncio, shutil, selectors
 name = sys.argv[1]
 missing = {"win32": ("fcntl", "pwd", "grp", "resource"), "darwin": ("msvcrt", "winreg"), "linux": ("msvcrt", "winreg")}[name]
 for one in missing:

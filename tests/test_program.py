@@ -318,7 +318,7 @@ def test_the_demo_tells_the_whole_story(frugal: Frugal, own_home: Path) -> None:
     assert not list(own_home.rglob("journal*"))
 
 
-LIGHT = {"argparse", "rich", "lark", "sqlite3", "platformdirs", "tomllib", "json", "re", "ctypes", "regex", "pathlib"}
+LIGHT = {"argparse", "rich", "sqlite3", "platformdirs", "tomllib", "json", "re", "ctypes", "regex", "pathlib"}
 
 
 # Long in loading, and for what few commands do.
@@ -352,11 +352,10 @@ NOT_FOR_A_PREVIEW = (
     [
         ("['--version']", LIGHT),
         ("['--help']", LIGHT),
-        ("['inventory', '.', '--format', 'csv']", {"rich", "lark", "sqlite3", "regex", "ctypes"}),
+        ("['inventory', '.', '--format', 'csv']", {"rich", "sqlite3", "regex", "ctypes"}),
         (
             "['history']",
             {
-                "lark",
                 "regex",
                 "rich",
                 "ctypes",
@@ -366,7 +365,7 @@ NOT_FOR_A_PREVIEW = (
             },
         ),
         ("['preview', 'rules.toml']", {*LATER, *(f"frugal_sorter.{one}" for one in NOT_FOR_A_PREVIEW)}),
-        ("['tidy', 'rules.toml', '--yes']", {"lark", "regex", "rich", *LATER}),
+        ("['tidy', 'rules.toml', '--yes']", {"regex", "rich", *LATER}),
         ("['check', 'rules.toml']", {"sqlite3", "pandas", "numpy", "psutil", *LATER}),
     ],
 )

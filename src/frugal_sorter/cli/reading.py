@@ -10,7 +10,6 @@ from frugal_sorter.cli.options import rules_file
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.types import TYPES
 from frugal_sorter.rules.conditions.building import parse_condition
-from frugal_sorter.rules.conditions.parsing import keep as keep_parsed
 from frugal_sorter.rules.conditions.tree import Node
 from frugal_sorter.rules.fields import FIELDS, Field
 from frugal_sorter.rules.file.load import load_rules
@@ -62,7 +61,6 @@ def read_where(text: str) -> Node:
         node = parse_condition(text, TYPES).node
     except InvalidValue as wrong:
         raise UsageError(f"--where: {wrong.message}", wrong.hint) from None
-    keep_parsed()
     _require("--where", {leaf.on for leaf in node.leaves()})
     return node
 

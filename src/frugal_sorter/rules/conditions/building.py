@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from typing import Any, NamedTuple
 
 from frugal_sorter.rules.conditions import operators
-from frugal_sorter.rules.conditions.parsing import Token, Tree, Unparsed, parse
+from frugal_sorter.rules.conditions.parsing import QUOTED, Token, Tree, Unparsed, parse
 from frugal_sorter.rules.conditions.tree import Leaf, Negation, Node, Several
 from frugal_sorter.rules.fields import FIELDS, Field
 from frugal_sorter.rules.file.everyday import meant
@@ -65,7 +65,13 @@ def parse_condition(text: str, types: Sequence[str], read_list: ReadList = _no_l
 
 
 def _unreadable(text: str, at: int | None) -> InvalidValue:
+    if found := re.search(r"&&|\|\||==|!=", re.sub(QUOTED, lambda quoted: "x" * len(quoted[0]), text)):
+        instead = {"&&": "and", "||": "or", "==": "is", "!=": "is not"}[found[0]]
+        return InvalidValue(f"`{found[0]}` at column {found.start() + 1} is no word of a condition", f"say `{instead}`")
     if at is None:
+        without = re.sub(QUOTED, "", text)
+        if without.count("(") > without.count(")"):
+            return InvalidValue('the condition ends too early: ")" is missing', "each ( needs its )")
         return InvalidValue(
             f"the condition ends too early: {_shown(text)}", "a test is a field, an operator and a value"
         )

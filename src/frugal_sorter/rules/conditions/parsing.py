@@ -1,28 +1,28 @@
-"""From the text of a condition to its parse tree, which is kept: the parser is slow to start.
+"""From the text of a condition to its parse tree.
 
-Trees are kept in the state folder, private to this user, under the exact text and the digest of
-the grammar. A rule file that was read before is read again without the parser.
+The grammar, in the order in which it is read; words count whatever the case of their letters:
+
+    either    = both ("or" both)*
+    both      = single ("and" single)*
+    single    = "not" single | "(" either ")" | test
+    test      = "in use" | "listed in" value | field
+              | field "is" ["not"] value
+              | field ["not"] "in" "(" value ("," value)* [","] ")"
+              | field ["not"] ("has" | "starts" | "ends" | "like" | "fits" | "matches"
+                              | "older than" | "within" | "before" | "after" | "on") value
+              | field (">=" | "<=" | ">" | "<") value
+    value     = "none" | ["exactly"] quoted | ["exactly"] word word*
+
+A quoted text stands as it is, its own quote doubled. A word is anything but blanks, parentheses, commas, quotes, `<`,
+`>`, `=` and `!`; seven words of the language must be quoted to be a text. Whether a value is a size, a date, a type or a
+text is decided afterwards by the kind of its field.
 """
 
 from __future__ import annotations
 
-import json
-import os
-from collections.abc import Iterator
-from functools import lru_cache
-from typing import TYPE_CHECKING, Any, NamedTuple
-
-from frugal_sorter.errors import StateError
-from frugal_sorter.platforms import disk
-from frugal_sorter.platforms.digest import blake2b
-from frugal_sorter.platforms.slashed import Path
-from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.state.inputs import is_text, read_input, read_json
-
-if TYPE_CHECKING:
-    from lark import Lark
-
-_MOST_KEPT, _LARGEST_KEPT = 2_000, 50_000_000
+import re
+from collections.abc import Callable, Iterator
+from typing import NamedTuple
 
 
 class Token(NamedTuple):
@@ -55,116 +55,126 @@ class Unparsed(Exception):
         self.at = at
 
 
-@lru_cache(maxsize=1)
-def _grammar() -> str:
-    return Path(__file__).with_name("condition.lark").read_text()
+# A word of the language is a whole word; a field ends where a name does.
+_WHOLE, _NAMED = r"""(?![^\s(),"'<>=!])""", r"(?![\w-])"
+QUOTED = """"(?:[^"]|"")*"|'(?:[^']|'')*'"""
+_WORDS = "and|or|not|in|is|none|exactly"
+_TOKENS = {
+    kind: re.compile(pattern, re.IGNORECASE)
+    for kind, pattern in {
+        "AND": f"and{_WHOLE}", "OR": f"or{_WHOLE}", "NOT": f"not{_WHOLE}", "NONE": f"none{_WHOLE}",
+        "EXACTLY": f"exactly{_WHOLE}", "IN_USE": rf"in\s+use{_NAMED}", "LISTED": rf"listed(?=\s+in{_NAMED})",
+        "IS": f"is{_NAMED}", "IN": f"in{_NAMED}", "TEXTUAL": f"(has|starts|ends|like|fits|matches){_NAMED}",
+        "AGE": rf"(older\s+than|within){_NAMED}", "DAY": f"(before|after|on){_NAMED}", "ORDER": ">=|<=|>|<",
+        "STRING": QUOTED, "WORD": rf"""(?!(?:{_WORDS}){_WHOLE})[^\s(),"'<>=!]+""",
+        "NAME": rf"(?!(?:{_WORDS}){_NAMED})[a-z]+(?:-[a-z]+)*{_WHOLE}", "(": r"\(", ")": r"\)", ",": ",",
+    }.items()
+}  # fmt: skip
+_BLANK = re.compile(r"\s*")
 
 
-def _folder() -> Path | None:
-    try:
-        return ready_state_folder()
-    except StateError:
+class _TooDeep(Exception):
+    """A condition is nested more deeply than is allowed."""
+
+
+class _Parser:
+    """Reads one text from left to right."""
+
+    def __init__(self, text: str, deepest: int) -> None:
+        self._text, self._at, self._deepest, self._end = text, 0, deepest, 0
+
+    def parse(self) -> Tree:
+        """Return the tree of the whole text."""
+        tree = self._either(1)
+        if self._start() < len(self._text):
+            raise Unparsed(self._start())
+        return tree
+
+    def _start(self) -> int:
+        """Return where the next word begins."""
+        blank = _BLANK.match(self._text, self._at)
+        return blank.end() if blank else self._at
+
+    def _next(self, *kinds: str) -> Token | None:
+        """Return the next word if it is of one of some kinds, the first that fits; None leaves it where it is."""
+        at = self._start()
+        for kind in kinds:
+            if found := _TOKENS[kind].match(self._text, at):
+                self._at = self._end = found.end()
+                return Token(kind, found[0], at - self._text.rfind("\n", 0, at))
         return None
 
+    def _must(self, *kinds: str) -> Token:
+        found = self._next(*kinds)
+        if found is None:
+            raise Unparsed(self._start() if self._start() < len(self._text) else None)
+        return found
 
-@lru_cache(maxsize=1)
-def _parser() -> Lark:
-    from lark import Lark
+    def _tree(self, rule: str, start: int, *parts: Tree | Token | None) -> Tree:
+        return Tree(rule, parts, start, self._end)
 
-    options: dict[str, Any] = {"parser": "lalr", "lexer": "contextual", "g_regex_flags": 2, "propagate_positions": True}
-    folder = _folder()
-    try:
-        kept = str(folder / "grammar.cache") if folder else ""
-        if kept and disk.lexists(kept):
-            read_input(kept, _LARGEST_KEPT)  # the library would wait for a pipe in its place
-        # Building the tables takes most of a tenth of a second; they are kept for this user alone.
-        return Lark(_grammar(), cache=kept or False, **options)
-    except OSError:
-        return Lark(_grammar(), **options)
+    def _either(self, depth: int) -> Tree:
+        return self._several("any_of", "OR", lambda: self._several("all_of", "AND", lambda: self._single(depth)))
 
+    def _several(self, rule: str, between: str, part: Callable[[], Tree]) -> Tree:
+        start, parts = self._start(), [part()]
+        while self._next(between):
+            parts.append(part())
+        return parts[0] if len(parts) == 1 else self._tree(rule, start, *parts)
 
-def _parse(text: str) -> Tree:
-    from lark import Token as LarkToken
-    from lark import Tree as LarkTree
-    from lark.exceptions import UnexpectedEOF, UnexpectedInput, UnexpectedToken
+    def _single(self, depth: int) -> Tree:
+        if depth > self._deepest:
+            raise _TooDeep
+        start = self._start()
+        if word := self._next("NOT"):
+            return self._tree("negation", start, word, self._single(depth + 1))
+        if self._next("("):
+            inner = self._either(depth + 1)
+            self._must(")")
+            return self._tree("group", start, inner)
+        return self._test(start)
 
-    def own(part: object) -> Tree | Token | None:
-        if isinstance(part, LarkToken):
-            return Token(part.type, str(part), part.column or 1)
-        if isinstance(part, LarkTree):
-            start, end = part.meta.start_pos, part.meta.end_pos
-            return Tree(str(part.data), tuple(map(own, part.children)), start, end)
-        return None
+    def _test(self, start: int) -> Tree:
+        if word := self._next("IN_USE"):
+            return self._tree("flag", start, word)
+        if word := self._next("LISTED"):
+            self._must("IN")
+            return self._tree("listed", start, word, self._value())
+        name = self._must("NAME")
+        if self._next("IS"):
+            return self._tree("same", start, name, self._next("NOT"), self._value())
+        if operator := self._next("ORDER"):
+            return self._tree("compare", start, name, operator, self._value())
+        says_not = self._next("NOT")
+        if self._next("IN"):
+            return self._tree("one_of", start, name, says_not, *self._values())
+        operators = ("TEXTUAL", "AGE", "DAY")
+        operator = self._must("IN", *operators) if says_not else self._next(*operators)
+        if operator is None:
+            return self._tree("flag", start, name)
+        return self._tree("compare", start, name, says_not, operator, self._value())
 
-    try:
-        tree = own(_parser().parse(text))
-    except UnexpectedInput as error:
-        ended = isinstance(error, UnexpectedEOF) or (isinstance(error, UnexpectedToken) and error.token.type == "$END")
-        raise Unparsed(None if ended else error.pos_in_stream or 0) from None
-    assert isinstance(tree, Tree)
-    return tree
+    def _values(self) -> list[Tree]:
+        self._must("(")
+        values = [self._value()]
+        while self._must(",", ")").kind == ",":
+            if self._next(")"):
+                break
+            values.append(self._value())
+        return values
 
-
-class _Kept:
-    """The trees of conditions that were read before."""
-
-    def __init__(self) -> None:
-        folder = _folder()
-        self._path = folder / "conditions.json" if folder else None
-        self._digest = blake2b(_grammar().encode(), digest_size=16).hexdigest()
-        self._trees: dict[str, Any] = {}
-        self._is_new = False
-        try:
-            found = read_json(self._path, _LARGEST_KEPT, {"grammar": is_text, "trees": {}}) if self._path else {}
-            if found.get("grammar") == self._digest:
-                self._trees = found["trees"]
-        except (OSError, ValueError):
-            pass  # it is only a shortcut
-
-    def get(self, text: str) -> Tree | None:
-        try:
-            return _from_json(self._trees[text])
-        except (KeyError, TypeError, ValueError, IndexError):
-            return None
-
-    def put(self, text: str, tree: Tree) -> None:
-        if len(self._trees) >= _MOST_KEPT:
-            self._trees.clear()
-        self._trees[text] = _to_json(tree)
-        self._is_new = True
-
-    def keep(self) -> None:
-        if self._path is None or not self._is_new:
-            return
-        self._is_new = False
-        beside = self._path.with_suffix(f".{os.getpid()}")
-        try:
-            beside.write_text(json.dumps({"grammar": self._digest, "trees": self._trees}))
-            beside.replace(self._path)
-        except (OSError, UnicodeEncodeError):
-            self._path = None
-
-
-@lru_cache(maxsize=1)
-def _kept() -> _Kept:
-    return _Kept()
-
-
-def _to_json(part: Tree | Token | None) -> Any:
-    if isinstance(part, Tree):
-        return [part.rule, [_to_json(inner) for inner in part.parts], part.start, part.end]
-    return part and {"kind": part.kind, "text": part.text, "column": part.column}
-
-
-def _part(found: Any) -> Tree | Token | None:
-    if isinstance(found, dict):
-        return Token(str(found["kind"]), str(found["text"]), int(found["column"]))
-    return None if found is None else _from_json(found)
-
-
-def _from_json(found: Any) -> Tree:
-    rule, parts, start, end = found
-    return Tree(str(rule), tuple(map(_part, parts)), int(start), int(end))
+    def _value(self) -> Tree:
+        start = self._start()
+        if word := self._next("NONE"):
+            return self._tree("none", start, word)
+        exactly = self._next("EXACTLY")
+        first = self._must("STRING", "WORD")
+        if first.kind == "STRING":
+            return self._tree("quoted", start, exactly, first)
+        words = [first]
+        while word := self._next("WORD"):
+            words.append(word)
+        return self._tree("bare", start, exactly, *words)
 
 
 def depth_of(tree: Tree) -> int:
@@ -183,21 +193,8 @@ def parse(text: str, deepest: int) -> Tree | None:
     Raises:
         Unparsed: the text is no condition.
     """
-    tree = _kept().get(text)
-    if tree is None:
-        tree = _parse(text)
-        if depth_of(tree) > deepest:
-            return None
-        _kept().put(text, tree)
-    return tree
-
-
-def keep() -> None:
-    """Keep the trees that were read since the last time, for the next command."""
-    _kept().keep()
-
-
-def forget() -> None:
-    """Forget what this process holds of the state folder, as when that is another one."""
-    _parser.cache_clear()
-    _kept.cache_clear()
+    try:
+        tree = _Parser(text, deepest).parse()
+    except _TooDeep:
+        return None
+    return tree if depth_of(tree) <= deepest else None

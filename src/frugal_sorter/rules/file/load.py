@@ -15,7 +15,6 @@ from frugal_sorter.platforms import slashed
 from frugal_sorter.platforms.digest import blake2b
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.conditions.building import parse_condition
-from frugal_sorter.rules.conditions.parsing import keep as keep_parsed
 from frugal_sorter.rules.conditions.tree import Node, capture_kinds
 from frugal_sorter.rules.fields import FIELDS
 from frugal_sorter.rules.file.fitting import ending_of, refuse_unfit
@@ -71,10 +70,7 @@ def read_rules(raw: bytes, path: Path) -> RuleBook:
     Raises:
         Mistakes: something in it is wrong.
     """
-    try:
-        return _Loader(path, raw).load()
-    finally:
-        keep_parsed()
+    return _Loader(path, raw).load()
 
 
 class _Loader:
