@@ -255,7 +255,7 @@ def main(words: Sequence[str]) -> None:
         year = Year(Path(folder).resolve() / "machine", seed)
         year.live(days)
         sys.stdout.write(
-            f"{days} days, {len(year.ledger)} runs, {len(year.undone)} taken back, {year.unbelieved} nights with a wrong clock: all sums equal\\n"
+            f"{days} days, {len(year.ledger)} runs, {len(year.undone)} taken back, {year.unbelieved} nights with a wrong clock: all sums equal\n"
         )
 
 
