@@ -261,3 +261,13 @@ def test_the_history_can_be_read_on_a_full_disk(folder: Path, frugal: Frugal, mo
         subprocess.run(["ls", "/dev/shm"], capture_output=True, text=True, check=True).stdout.count("journal.sqlite")
         == 0
     )
+
+
+def test_a_run_whose_entries_left_the_trash_is_not_offered(folder: Path, frugal: Frugal) -> None:
+    put(folder / "Intake/a.tmp")
+    put(folder / "rules.toml", rules_text('where = "ext is tmp"\ntrash = true'))
+    frugal("tidy", "rules.toml", "--yes")
+    assert "`frugal undo 1` takes it back" in frugal("history").stdout
+    frugal("trash", "--older-than", "0d", "--yes")
+    assert "frugal undo" not in frugal("history").stdout
+    assert "nothing of what it did comes back" in frugal("undo", "--yes", code=1).stderr

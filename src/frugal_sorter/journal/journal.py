@@ -439,13 +439,12 @@ class Journal:
         return any(verb not in _STAYING for _, verbs, _ in self._kinds(run) for verb in verbs)
 
     def can_be_undone(self, run: int) -> bool:
-        """Tell whether something was done in a run that can be taken back at all."""
-        marks = self._marks_of(run)
+        """Return True if something was done in a run that can be taken back: what left the trash for good cannot."""
         return any(
-            verb not in _STAYING and (mark := marks.get(step)) is not None and mark[0] == Outcome.DONE
-            for first, verbs, _ in self._kinds(run)
-            for step, verb in enumerate(verbs, first)
-        )
+            step.verb not in _STAYING and mark is not None and mark.outcome == Outcome.DONE
+            and (step.verb != "trash" or step.target is None or disk.lexists(step.target.path))
+            for step, mark in self.steps(run)
+        )  # fmt: skip
 
     def left_to_undo(self, run: int) -> int:
         """Return how many steps of a run were done and can still be taken back."""

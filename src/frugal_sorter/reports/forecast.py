@@ -38,7 +38,7 @@ _SHORTEST_NS = DAY_NS
 _SHORTEST_FOR_NEVER_NS = 28 * DAY_NS
 # The latest date may be so many times as far away as the earliest one.
 _WIDEST = 10
-# Nobody knows the day better than to this share of the time until then.
+# No growth is known better than to this share of it.
 _NARROWEST = 0.1
 # A burst is at least half of all growth, in at most a quarter of the time.
 _BURST_SHARE, _BURST_TIME = 0.5, 0.25
@@ -139,7 +139,9 @@ def _line(points: Sequence[Point], teeth: Sequence[tuple[int, int]]) -> Trend:
     else:
         slope, _, low, high = (float(value) for value in theilslopes(sizes, days, 0.95))
         misfit = _misfit(days, sizes, slope)
-    return Trend(slope, low, high, len(points), misfit=misfit)
+    # However well the points lie on a line, it is not known better than to a tenth.
+    apart = _NARROWEST * abs(slope)
+    return Trend(slope, min(low, slope - apart), max(high, slope + apart), len(points), misfit=misfit)
 
 
 def _foretold(points: Sequence[Point]) -> bool:
@@ -214,9 +216,8 @@ def full_at_ns(trend: Trend, free: int, now_ns: int) -> tuple[int | None, int | 
     earliest_ns, latest_ns = at(trend.high), at(trend.low)
     if likely_ns is None or earliest_ns is None:
         return likely_ns, earliest_ns, latest_ns
-    apart_ns = max(int((likely_ns - now_ns) * _NARROWEST), DAY_NS)
-    latest_ns = None if latest_ns is None else max(latest_ns, likely_ns + apart_ns)
-    return likely_ns, max(min(earliest_ns, likely_ns - apart_ns), now_ns), latest_ns
+    latest_ns = None if latest_ns is None else max(latest_ns, likely_ns + DAY_NS)
+    return likely_ns, max(min(earliest_ns, likely_ns - DAY_NS), now_ns), latest_ns
 
 
 class Burst(NamedTuple):

@@ -124,7 +124,8 @@ def _cells(trend: Trend) -> list[str]:
     def month(per_day: float | None) -> str:
         return "" if per_day is None else signed_size_text(round(per_day * 30))
 
-    return [size_text(trend.size), month(trend.per_day), month(trend.low), month(trend.high), _note(trend)]
+    between = ["", ""] if trend.is_flat else [month(trend.low), month(trend.high)]
+    return [size_text(trend.size), month(trend.per_day), *between, _note(trend)]
 
 
 def _note(trend: Trend) -> str:
@@ -134,7 +135,7 @@ def _note(trend: Trend) -> str:
     elif trend.is_flat:
         notes.append("no growth")
     if trend.peaks:
-        notes.append(_emptied(trend))
+        notes.append(f"emptied {_how_often(trend)}")
     elif trend.clean_ups:
         notes.append("emptied once")
     if trend.is_bad_fit:
@@ -142,16 +143,15 @@ def _note(trend: Trend) -> str:
     return ", ".join(notes)
 
 
-def _emptied(trend: Trend) -> str:
-    """Return how often a folder is emptied, and how much it holds then."""
-    peak = max(point.bytes for point in trend.peaks)
-    return f"emptied about every {_time_text(trend.emptied_days * DAY_NS).removeprefix('1 ')}, at {size_text(peak)} at most"
+def _how_often(trend: Trend) -> str:
+    return f"about every {_time_text(trend.emptied_days * DAY_NS).removeprefix('1 ')}"
 
 
 def _print_outlook(screen: Screen, now: Saved, trend: Trend, outlook: Outlook, first_visit: bool) -> None:
     screen.line(f"Free: {size_text(now.free)} of {size_text(now.total)}.")
     if trend.peaks:
-        screen.line(f"The folder is {_emptied(trend)}; its growth is that of these peaks.")
+        peak = size_text(max(point.bytes for point in trend.peaks))
+        screen.line(f"It is emptied {_how_often(trend)}, at {peak} at most; its growth is that of these peaks.")
     if outlook.doubt is not None:
         screen.line("When the volume is full cannot be told yet:", style="bold")
         for line in _doubted(now, trend, outlook, first_visit):

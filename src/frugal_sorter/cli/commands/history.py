@@ -193,7 +193,7 @@ def _lines(counted: Mapping[int, _Ends], runs: Sequence[Run], visits: Sequence[V
     for visit in visits:
         if not visit.runs:
             lines.append(_line_of_visit(visit, active))
-    lines.sort(key=lambda line: line.at_ns)
+    lines.sort(key=lambda line: (line.at_ns, max(line.runs, default=0)))
     return _folded(lines)
 
 
