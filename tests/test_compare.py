@@ -14,11 +14,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from frugal_sorter.reports.comparison import Change, compare
-from frugal_sorter.reports.listing import list_entries
-from frugal_sorter.reports.makers import makers, pattern_of
-from frugal_sorter.reports.saved import Saved, SavedFile, load, look_now, save
-from frugal_sorter.reports.writers import holders_below
+from frugal_sorter.reports.inventory import list_entries
+from frugal_sorter.reports.saved import Change, Saved, SavedFile, compare, load, look_now, save
+from frugal_sorter.reports.writers import holders_below, makers, pattern_of
 from tests.conftest import Frugal
 from tests.support import NOW_NS, put
 

@@ -23,9 +23,15 @@ from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.duplicates import digests
 from frugal_sorter.duplicates.columns import Columns, Group, Same
 from frugal_sorter.duplicates.digests import WHOLE_BYTES, Found
-from frugal_sorter.duplicates.planning import Removing, plan_duplicates
+from frugal_sorter.duplicates.planning import (
+    Removing,
+    choose,
+    first_difference,
+    look_alikes,
+    plan_duplicates,
+    same_folders,
+)
 from frugal_sorter.duplicates.search import ContentSearch
-from frugal_sorter.duplicates.which_stays import choose, first_difference, look_alikes, same_folders
 from frugal_sorter.filesystem import parallel as sharing
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import disk
@@ -33,7 +39,7 @@ from frugal_sorter.rules.fields import unmarked_name
 from frugal_sorter.rules.file.keys import KEEPS, Keep
 from frugal_sorter.state.digest_cache import CACHED_BYTES, DigestCache
 from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.steps.count import Count
+from frugal_sorter.steps.step import Count
 from tests.conftest import Frugal
 from tests.served import Served
 from tests.support import (

@@ -21,9 +21,8 @@ from frugal_sorter.execution.recovery import Recovered
 from frugal_sorter.filesystem.record import Identity, place_of
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.volumes import Volume
-from frugal_sorter.planning.emptying import add_emptying, weigh
 from frugal_sorter.planning.plan import Plan
-from frugal_sorter.planning.restoring import all_trashed
+from frugal_sorter.planning.trash_plans import add_emptying, all_trashed, weigh
 from frugal_sorter.platforms import disk, leases
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.steps import info_files
@@ -320,7 +319,8 @@ def test_what_happens_to_the_source_after_it_was_copied_loses_no_content(
 ) -> None:
     from frugal_sorter.changes.descriptors import Descriptors
     from frugal_sorter.changes.outcome import Outcome
-    from frugal_sorter.steps import move_across, parts
+    from frugal_sorter.steps import moving as move_across
+    from frugal_sorter.steps import parts
     from frugal_sorter.steps.base import RunContext, attempt
     from frugal_sorter.steps.step import Step
 

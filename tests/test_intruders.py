@@ -15,9 +15,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from frugal_sorter.changes import rights
-from frugal_sorter.cli.output.printable import printable
-from frugal_sorter.cli.output.text import cell_text
+from frugal_sorter.changes import copier as rights
+from frugal_sorter.cli.output.text import cell_text, printable_lines
 from frugal_sorter.errors import StateError
 from frugal_sorter.execution.executor import Result
 from frugal_sorter.state.inputs import read_input
@@ -197,13 +196,13 @@ def test_what_root_makes_of_the_files_of_another_account_belongs_to_that_account
 
 @given(st.text())
 def test_whatever_is_printed_holds_nothing_that_acts_on_a_terminal(text: str) -> None:
-    shown = printable(text)
+    shown = printable_lines(text)
     bad = {"Cc", "Cf", "Cs", "Co", "Cn", "Zl", "Zp"}
     left = [letter for letter in shown if unicodedata.category(letter) in bad and letter not in "\n\u200d"]
     assert not [letter for letter in left if letter != "\r"] and all(
         shown[at + 1] == "\n" for at, letter in enumerate(shown) if letter == "\r"
     )
-    assert printable(shown) == shown
+    assert printable_lines(shown) == shown
     assert cell_text(text)[:1] not in tuple("=+-@\t\r＝＋－＠")
 
 

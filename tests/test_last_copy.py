@@ -18,17 +18,15 @@ from frugal_sorter.changes.descriptors import Descriptors
 from frugal_sorter.changes.outcome import NotDone, Outcome
 from frugal_sorter.changes.rename import rename_without_replacing
 from frugal_sorter.execution.executor import Result, changing, execute
-from frugal_sorter.filesystem.fingerprint import same_bytes
 from frugal_sorter.filesystem.record import Place, place_of
-from frugal_sorter.filesystem.status import look
+from frugal_sorter.filesystem.status import look, same_bytes
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import disk, leases
 from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.steps.base import RunContext
+from frugal_sorter.steps.base import RunContext, verbs_for
 from frugal_sorter.steps.held_entry import there
 from frugal_sorter.steps.kinds import VerbName
-from frugal_sorter.steps.registry import verbs_for
 from frugal_sorter.steps.step import Step
 from tests.support import book_of, carry_out, contents, plan_of, put, undo
 

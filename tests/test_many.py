@@ -15,7 +15,7 @@ from pathlib import Path
 import pytest
 
 from frugal_sorter.changes import prewriter as ahead
-from frugal_sorter.changes.deferred import Deferred
+from frugal_sorter.changes.descriptors import Deferred
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.execution.executor import changing, execute
 from frugal_sorter.filesystem.record import place_of
@@ -23,7 +23,7 @@ from frugal_sorter.filesystem.status import is_same_file, is_unchanged, look
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.steps.step import Step
-from frugal_sorter.steps.trash import Trash
+from frugal_sorter.steps.trashing import Trash
 from tests.support import book_of, carry_out, plan_of, put, rules_text, snapshot, trash_of, undo, wait_until
 
 COUNT = 30

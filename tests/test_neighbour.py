@@ -20,8 +20,7 @@ from frugal_sorter.planning.plan_file import load_plan
 from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.rules.file.load import load_rules
 from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.state.settings import read_settings, settings_file
-from frugal_sorter.state.trust import distrusted
+from frugal_sorter.state.settings import distrusted, read_settings, settings_file
 from tests.conftest import IS_ROOT, Frugal
 from tests.support import THOROUGH, contents, put, rules_text, snapshot
 

@@ -138,7 +138,7 @@ MADE = [verb for verb, kind in KINDS.items() if kind.target and kind.source]
 def test_what_stands_under_a_private_name_keeps_its_run_open(folder: Path, verb: str, side: str, how: str) -> None:
     from frugal_sorter.changes.descriptors import Descriptors
     from frugal_sorter.changes.outcome import NotDone, Outcome
-    from frugal_sorter.steps.registry import verbs_for
+    from frugal_sorter.steps.base import verbs_for
     from frugal_sorter.steps.step import Step
 
     source, target = put(folder / "from/a.log"), folder / "to/a.log"

@@ -10,11 +10,11 @@ import pytest
 from frugal_sorter.filesystem import parallel as sharing
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.planning import guard
-from frugal_sorter.planning.target_names import Names, is_numbered_form
+from frugal_sorter.planning.targets import Names, is_numbered_form
 from frugal_sorter.platforms import accounts
 from frugal_sorter.rules.fields import World
 from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.steps.count import Count
+from frugal_sorter.steps.step import Count
 from tests.support import DAY_NS, NOW_NS, book_of, moves_of, plan_of, put
 
 

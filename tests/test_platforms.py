@@ -107,7 +107,7 @@ print(count)
 @pytest.mark.parametrize("name", ["linux", "darwin", "win32"])
 def test_the_whole_package_can_be_imported_on_each_system(name: str) -> None:
     done = subprocess.run([sys.executable, "-c", FAKE, name], capture_output=True, text=True, check=False)
-    assert done.returncode == 0 and int(done.stdout) > 250, done.stderr[-2_000:]
+    assert done.returncode == 0 and int(done.stdout) > 200, done.stderr[-2_000:]
 
 
 @pytest.mark.parametrize(("name", "told"), [

@@ -12,7 +12,7 @@ import pytest
 
 from frugal_sorter.app.rules import plan_job
 from frugal_sorter.app.session import Session
-from frugal_sorter.cli.one_line import book_named
+from frugal_sorter.cli.reading import book_named
 from frugal_sorter.execution.executor import changing, execute
 from frugal_sorter.planning.purge import Purge, freed_by
 from frugal_sorter.rules.units import parse_duration

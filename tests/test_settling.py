@@ -15,9 +15,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from frugal_sorter.filesystem import parallel
-from frugal_sorter.planning.plain_moves import PlainMoves
 from frugal_sorter.planning.plan import Plan
-from frugal_sorter.planning.settling import Settling
+from frugal_sorter.planning.settling import PlainMoves, Settling
 from frugal_sorter.rules.templates import placing
 from tests.support import book_of, moves_of, plan_of, put
 

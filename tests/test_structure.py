@@ -22,17 +22,14 @@ def test_imports_go_one_way() -> None:
 
 
 OWN_FILES = (
-    "reserve.py",
-    "totals.py",
-    "last_run.py",
-    "entry.py",
-    "systemd.py",
-    "schedule/files.py",
-    "launchd.py",
-    "rule_files.py",
     "state/folders.py",
-    "owner_log.py",
+    "state/owner_log.py",
+    "reports/totals.py",
     "reports/saved.py",
+    "schedule/entry.py",
+    "schedule/scheduler.py",
+    "schedule/systemd.py",
+    "schedule/launchd.py",
 )
 
 
@@ -106,7 +103,7 @@ def test_whatever_changes_a_file_goes_by_descriptors_and_never_by_a_path() -> No
             # There O_NOFOLLOW is about the whole path.
             if path.name == "descriptors.py" and name == "open":
                 continue
-            in_proc = path.name == "set_attribute.py" and name in ("setxattr", "removexattr")  # /proc/self/fd/N
+            in_proc = path.name == "attributes.py" and name in ("setxattr", "removexattr")  # /proc/self/fd/N
             if (
                 of in ("os", "disk", "attributes")
                 and name in BY_PATH
@@ -184,8 +181,8 @@ def test_programs_are_started_isolated_and_nowhere_near_the_files() -> None:
     assert starting.pop("cron.py")[0] == "env['HOME']"
     assert starting.pop("scheduler.py") == starting.pop("systemd.py") == ("'/'", False)
     assert starting == {
-        "child_process.py": ("processes.START_FOLDER", True),
-        "run.py": ("processes.START_FOLDER", False),
+        "contents.py": ("processes.START_FOLDER", True),
+        "running.py": ("processes.START_FOLDER", False),
     }
 
 

@@ -27,11 +27,9 @@ from frugal_sorter.planning.plan_file import load_plan, save_plan
 from frugal_sorter.platforms import disk
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.remembered import forget_all
-from frugal_sorter.steps.base import RunContext
+from frugal_sorter.steps.base import RunContext, verbs_for
 from frugal_sorter.steps.kinds import KINDS, VerbName
-from frugal_sorter.steps.lines import step_as_line
-from frugal_sorter.steps.registry import verbs_for
-from frugal_sorter.steps.shapes import refuse_malformed
+from frugal_sorter.steps.lines import refuse_malformed, step_as_line
 from tests.conftest import AS_ROOT, WITHOUT_RIGHTS, Frugal, Mount
 from tests.served import Served
 from tests.support import book_of, carry_out, contents, done_by, plan_of, put, rules_text, snapshot, undo

@@ -12,7 +12,7 @@ from pathlib import Path
 
 import pytest
 
-from frugal_sorter.cli.output import progress
+from frugal_sorter.cli.output import screen as progress
 from frugal_sorter.cli.output.screen import Screen
 from tests.conftest import Frugal
 from tests.support import on_terminal, put, rules_text

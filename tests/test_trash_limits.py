@@ -17,9 +17,9 @@ from frugal_sorter.filesystem.record import Identity, Place, place_of
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning import to_trash
-from frugal_sorter.planning.emptying import Weighed, held_back, leaving
+from frugal_sorter.planning.trash_plans import Weighed, held_back, leaving
 from frugal_sorter.rules.file.load import read_rules
-from frugal_sorter.rules.file.trash_limits import WEEK, TrashLimits
+from frugal_sorter.rules.model import WEEK, TrashLimits
 from frugal_sorter.rules.units import SECOND_NS, Duration
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.trash.base import Trashed
@@ -334,8 +334,7 @@ def test_the_oldest_go_first_only_as_many_as_needed_and_never_the_young(
 
 
 def test_a_condition_is_asked_of_the_name_and_place_that_an_entry_had(bin_: Path) -> None:
-    from frugal_sorter.planning.emptying import weigh
-    from frugal_sorter.planning.restoring import all_trashed
+    from frugal_sorter.planning.trash_plans import all_trashed, weigh
 
     found, notes = all_trashed()
     assert not notes and len(found) == 5

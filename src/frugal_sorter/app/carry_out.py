@@ -75,7 +75,7 @@ def _forget(folder: Path, journal: Journal, kept_ns: int) -> None:
 
 
 def is_first_of_kind(result: Result) -> bool:
-    """Tell whether no run before this one was by the same command."""
+    """Return True if no run before this one was by the same command."""
     with Journal(ready_state_folder(), write=False) as journal:
         return journal.is_first_of_kind(result.run)
 

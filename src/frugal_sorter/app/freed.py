@@ -7,7 +7,7 @@ from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING, NamedTuple
 
 from frugal_sorter.filesystem.record import is_inside
-from frugal_sorter.filesystem.room import free_bytes, room_around
+from frugal_sorter.filesystem.volumes import free_bytes, room_around
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.steps.kinds import ATTENDING, FINAL, REPLACING
 

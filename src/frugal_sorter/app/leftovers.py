@@ -8,10 +8,10 @@ from shutil import which
 
 from frugal_sorter.app.session import Session
 from frugal_sorter.errors import StateError
-from frugal_sorter.filesystem.fingerprint import with_sample
 from frugal_sorter.filesystem.record import Unread
+from frugal_sorter.filesystem.status import with_sample
 from frugal_sorter.journal.journal import Journal
-from frugal_sorter.leftovers.names import joined, likeness
+from frugal_sorter.leftovers.installed import joined, likeness
 from frugal_sorter.leftovers.search import Found
 from frugal_sorter.planning.guard import refused_entry, refused_folder
 from frugal_sorter.planning.plan import Plan
@@ -19,8 +19,7 @@ from frugal_sorter.planning.to_trash import Removals, identity_inside
 from frugal_sorter.platforms import slashed
 from frugal_sorter.schedule.cron import crontab_of_account
 from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.steps.count import ONE_FILE, Count, folder_of
-from frugal_sorter.steps.step import NotTouched
+from frugal_sorter.steps.step import ONE_FILE, Count, NotTouched, folder_of
 
 
 def rule_of(program: str) -> str:

@@ -9,7 +9,7 @@ from collections.abc import Collection, Iterable
 from frugal_sorter.app.freed import full_at_ns
 from frugal_sorter.app.session import Session
 from frugal_sorter.execution.earlier_runs import done_in
-from frugal_sorter.filesystem.room import room_around
+from frugal_sorter.filesystem.volumes import room_around
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.journal.visits import Visit
 from frugal_sorter.planning.plan import TAKING_BACK
@@ -18,9 +18,8 @@ from frugal_sorter.reports.totals import Totals, kept_totals
 from frugal_sorter.rules.units import DAY_NS
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.settings import read_settings
-from frugal_sorter.steps.count import NONE, Count
 from frugal_sorter.steps.kinds import FINAL
-from frugal_sorter.steps.step import Tally
+from frugal_sorter.steps.step import NONE, Count, Tally
 from frugal_sorter.values import field, mutable
 
 

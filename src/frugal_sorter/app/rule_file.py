@@ -10,9 +10,8 @@ from frugal_sorter.app.carry_out import carry_out
 from frugal_sorter.app.session import Session
 from frugal_sorter.errors import RefusedError, UsageError
 from frugal_sorter.execution.earlier_runs import done_in
-from frugal_sorter.filesystem.fingerprint import with_sample
 from frugal_sorter.filesystem.record import place_of
-from frugal_sorter.filesystem.status import look
+from frugal_sorter.filesystem.status import look, with_sample
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.guard import refused_folder
@@ -25,10 +24,9 @@ from frugal_sorter.rules.file.editing import RuleText
 from frugal_sorter.rules.file.load import LARGEST_FILE, read_rules
 from frugal_sorter.rules.file.one_rule import rule_text
 from frugal_sorter.rules.model import Rule, RuleBook
-from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.state.folders import keep_new, ready_state_folder
 from frugal_sorter.state.inputs import read_input
-from frugal_sorter.state.rule_files import keep_new
-from frugal_sorter.state.trust import refuse_distrusted
+from frugal_sorter.state.settings import refuse_distrusted
 from frugal_sorter.steps.step import Step, Tally
 from frugal_sorter.values import field, mutable
 

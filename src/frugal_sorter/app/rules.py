@@ -20,9 +20,8 @@ from frugal_sorter.rules.fields import fold
 from frugal_sorter.rules.file.mistakes import nearest
 from frugal_sorter.rules.model import Rule, RuleBook
 from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.steps.count import total
 from frugal_sorter.steps.kinds import FINAL
-from frugal_sorter.steps.step import Step
+from frugal_sorter.steps.step import Step, total
 
 if TYPE_CHECKING:
     from frugal_sorter.planning.foresight import Day

@@ -18,7 +18,7 @@ from frugal_sorter.rules.units import SECOND_NS, minute_text
 from frugal_sorter.schedule.entry import Entry, Remembered, check_entry
 from frugal_sorter.schedule.scheduler import SCHEDULERS, Scheduler, State, insist, refuse_cannot, scheduler_of
 from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.state.trust import distrusted
+from frugal_sorter.state.settings import distrusted
 from frugal_sorter.values import frozen, replace
 
 # A scheduler that is asleep, or busy with others, may be so much later than it said.
@@ -299,7 +299,7 @@ def _booted_ns() -> int:
 
 
 def is_lingering(account: str) -> bool:
-    """Tell whether systemd runs the units of an account also while it is not logged on (loginctl(1))."""
+    """Return True if systemd runs the units of an account also while it is not logged on (loginctl(1))."""
     return disk.exists(f"/var/lib/systemd/linger/{account}")
 
 

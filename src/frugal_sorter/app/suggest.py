@@ -22,8 +22,7 @@ from frugal_sorter.planning.guard import never_entered
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import slashed
 from frugal_sorter.platforms.slashed import Path
-from frugal_sorter.proposing.by_contents import split_by_words
-from frugal_sorter.proposing.learning import Item, LearntRule, Score, filled, learn, score_of
+from frugal_sorter.proposing.learning import Item, LearntRule, Score, filled, learn, score_of, split_by_words
 from frugal_sorter.proposing.proposal import Group, Seen, folders_around, propose
 from frugal_sorter.reports.saved import kept_of
 from frugal_sorter.rules.fields import FIELDS, Facts, fold
@@ -237,7 +236,7 @@ def _with_text(session: Session, tree: str, items: Sequence[Item]) -> list[Item]
 
 
 def _has_text(name: str) -> bool:
-    """Tell whether a file of that name has text in it that can be read here."""
+    """Return True if a file of that name has text in it that can be read here."""
     suffix = suffix_of(name)
     return importlib.util.find_spec("pypdf") is not None if suffix == "pdf" else family_of(suffix) == "text"
 

@@ -11,11 +11,10 @@ from frugal_sorter.app.session import Session
 from frugal_sorter.execution.earlier_runs import trashed_in
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.constraints import enforce_removal_limits
-from frugal_sorter.planning.emptying import RULE, Weighed, add_emptying, leaving
 from frugal_sorter.planning.plan import Note, Plan
-from frugal_sorter.planning.restoring import plan_restore
-from frugal_sorter.rules.file.trash_limits import TrashLimits
-from frugal_sorter.steps.count import total
+from frugal_sorter.planning.trash_plans import RULE, Weighed, add_emptying, leaving, plan_restore
+from frugal_sorter.rules.model import TrashLimits
+from frugal_sorter.steps.step import total
 from frugal_sorter.trash.base import Trashed
 
 

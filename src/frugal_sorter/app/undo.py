@@ -12,7 +12,7 @@ from frugal_sorter.errors import FrugalError
 from frugal_sorter.execution.recovery import recover_unfinished_parts
 from frugal_sorter.execution.undo import GONE, plan_undo, run_to_undo, runs_to_undo
 from frugal_sorter.journal.journal import Journal
-from frugal_sorter.journal.run import Run
+from frugal_sorter.journal.visits import Run
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import slashed
 from frugal_sorter.rules.units import DAY_NS, minute_text

@@ -228,7 +228,7 @@ class Watcher:
             self._arm()
 
     def _is_of_a_root(self, path: str) -> bool:
-        """Tell whether a folder that rules act in, or one above it, came or went."""
+        """Return True if a folder that rules act in, or one above it, came or went."""
         if not any(is_inside(root.folder, path) for root in self.roots):
             return False
         is_there = _is_folder(path)
@@ -437,7 +437,7 @@ def _nearest(folder: str) -> str:
 
 
 def _tells_nothing(folder: str) -> bool:
-    """Tell whether a folder is on a volume of which others can change what is there without this system hearing it."""
+    """Return True if a folder is on a volume of which others can change what is there without this system hearing it."""
     return volume_of(disk.stat(folder).st_dev, folder).is_shared
 
 

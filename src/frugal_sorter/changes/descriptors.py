@@ -1,11 +1,17 @@
-"""Open folders by descriptor, without following a symbolic link anywhere on the way."""
+"""Open folders, opened without following a link, and the times that they keep."""
 
 from __future__ import annotations
 
 from collections import OrderedDict
+from collections.abc import Callable, Sequence
+from contextlib import suppress
+from queue import SimpleQueue
+from threading import Event, Thread
+from typing import Generic, TypeVar
 
 from frugal_sorter.filesystem.record import FileRecord, Place, is_inside
 from frugal_sorter.filesystem.status import look
+from frugal_sorter.filesystem.tree import LIST
 from frugal_sorter.platforms import disk
 
 # How a file is made that was not there before.
@@ -65,3 +71,95 @@ class Descriptors:
         """Close all."""
         while self._open:
             disk.close(self._open.popitem()[1])
+
+
+Item = TypeVar("Item")
+BATCH = 100
+
+
+class Deferred(Generic[Item]):
+    """Does some work on items in a thread, in their order; it begins with the first hundred.
+
+    Args:
+        work: is given some items, in the thread; it must not raise.
+    """
+
+    def __init__(self, work: Callable[[Sequence[Item]], None]) -> None:
+        self._work = work
+        self._waiting: list[Item] = []
+        self._given: SimpleQueue[Sequence[Item] | Event | None] = SimpleQueue()
+        self._thread: Thread | None = None
+
+    def add(self, item: Item) -> None:
+        """Leave an item to the thread."""
+        self._waiting.append(item)
+        if len(self._waiting) < BATCH:
+            return
+        if self._thread is None:
+            self._thread = Thread(target=self._go_on, daemon=True)
+            self._thread.start()
+        self._given.put(self._waiting)
+        self._waiting = []
+
+    def catch_up(self) -> None:
+        """Wait until all items are done."""
+        if self._thread is not None:
+            reached = Event()
+            self._given.put(reached)
+            reached.wait()
+        if self._waiting:
+            self._work(self._waiting)
+            self._waiting = []
+
+    def close(self) -> None:
+        """Wait until all items are done, and end the thread."""
+        self.catch_up()
+        if self._thread is not None:
+            self._given.put(None)
+            self._thread.join()
+            self._thread = None
+
+    def _go_on(self) -> None:
+        while (given := self._given.get()) is not None:
+            if isinstance(given, Event):
+                given.set()
+            else:
+                self._work(given)
+
+
+class FolderTime:
+    """Gives an open folder the time back that it had, where nobody else has been in it meanwhile.
+
+    What fails half-way leaves a folder as it was, and it should not look as if something new had come.
+
+    Args:
+        fd: a descriptor of it.
+    """
+
+    def __init__(self, fd: int) -> None:
+        self._fd = fd
+        self._before = disk.fstat(fd)
+        self._changed_ns: int | None = None
+
+    def at(self, fd: int) -> FolderTime:
+        """Go on with another descriptor of the same folder."""
+        self._fd = fd
+        return self
+
+    def note(self) -> None:
+        """Take in that something was just changed in it."""
+        self._changed_ns = disk.fstat(self._fd).st_mtime_ns
+
+    def is_ours(self) -> bool:
+        """Tell, before the change is undone, whether that was the last one."""
+        return self._changed_ns is not None and disk.fstat(self._fd).st_mtime_ns == self._changed_ns
+
+    def give_back(self) -> None:
+        """Set the time that it had; only its owner may."""
+        with suppress(OSError):
+            # A descriptor that was opened for its path alone sets no times.
+            own = disk.open(".", LIST, dir_fd=self._fd)
+            try:
+                disk.utime(own, ns=(self._before.st_atime_ns, self._before.st_mtime_ns))
+            finally:
+                disk.close(own)

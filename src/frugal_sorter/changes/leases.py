@@ -10,10 +10,9 @@ import errno
 import os
 
 from frugal_sorter.changes.outcome import CHANGED, NotDone, Outcome
-from frugal_sorter.filesystem.fingerprint import READ
 from frugal_sorter.filesystem.open_files import OpenFiles
 from frugal_sorter.filesystem.record import Identity
-from frugal_sorter.filesystem.status import is_unchanged
+from frugal_sorter.filesystem.status import READ, is_unchanged
 from frugal_sorter.platforms import disk, leases
 
 _BUSY = frozenset({errno.EAGAIN, errno.EBUSY})
@@ -71,7 +70,7 @@ class Lease:
         return self._leased and leases.is_broken(self.descriptor)
 
     def heed(self) -> None:
-        """See that nobody wants to write.
+        """Check that nobody wants to write.
 
         Raises:
             NotDone: somebody does.
@@ -104,7 +103,7 @@ def remove_if_free(name: str, fd: int, was: Identity, seen_ns: int) -> bool:
 
 
 def is_free(name: str, fd: int, was: Identity, seen_ns: int) -> bool:
-    """Tell whether a file is as planned and nobody writes to it; see `remove_if_free`."""
+    """Return True if a file is as planned and nobody writes to it; see `remove_if_free`."""
     descriptor = _leased_if(name, fd, was, seen_ns)
     if descriptor is None:
         return False
@@ -132,7 +131,7 @@ def _leased_if(name: str, fd: int, was: Identity, seen_ns: int) -> int | None:
 
 
 def refuse_writer(fd: int, name: str) -> None:
-    """See that nobody is writing to a file of an open folder at this moment.
+    """Check that nobody is writing to a file of an open folder at this moment.
 
     Raises:
         NotDone: somebody is, and who.

@@ -102,5 +102,5 @@ class Prewriter(Generic[Item]):
 
 
 def is_worth_a_fork(count: int) -> bool:
-    """Tell whether so many items are quicker made ready by a fork."""
+    """Return True if so many items are quicker made ready by a fork."""
     return count >= FEWEST and processes.can_fork()

@@ -12,7 +12,7 @@ import os
 import stat
 from collections.abc import Callable
 
-from frugal_sorter.changes.folder_time import FolderTime
+from frugal_sorter.changes.descriptors import FolderTime
 from frugal_sorter.changes.leases import Lease, changed_if, refuse_writer
 from frugal_sorter.changes.outcome import NotDone, Outcome
 from frugal_sorter.changes.rename import rename_without_replacing
@@ -147,7 +147,7 @@ def remove_tree(fd: int, name: str, is_wanted: Callable[[int, str, os.stat_resul
 
 
 def refuse_unremovable(fd: int, name: str) -> None:
-    """See that a folder can be removed with all that is in it, before the first of it goes.
+    """Check that a folder can be removed with all that is in it, before the first of it goes.
 
     Raises:
         NotDone: somebody writes to a file in it, or this account may not change a folder in it.

@@ -7,9 +7,8 @@ from collections import OrderedDict
 from collections.abc import Callable, Iterable
 from contextlib import suppress
 
-from frugal_sorter.changes.copier import opened
+from frugal_sorter.changes.copier import Narrowing, opened
 from frugal_sorter.changes.descriptors import NEW_FILE
-from frugal_sorter.changes.rights import Narrowing
 from frugal_sorter.filesystem.archive import Member
 from frugal_sorter.filesystem.tree import LIST, below
 from frugal_sorter.platforms import accounts, disk

@@ -12,8 +12,8 @@ from contextlib import contextmanager
 
 from frugal_sorter.changes.leases import Lease
 from frugal_sorter.changes.outcome import NotDone, Outcome
-from frugal_sorter.filesystem.fingerprint import open_to_read, same_bytes
 from frugal_sorter.filesystem.record import Place
+from frugal_sorter.filesystem.status import open_to_read, same_bytes
 from frugal_sorter.filesystem.tree import LIST, Cursor, below
 from frugal_sorter.platforms import disk
 

@@ -16,10 +16,8 @@ from frugal_sorter.app.freed import freed_by, full_at_ns
 from frugal_sorter.app.session import Session
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.cli.choosing import edit, settle, take_out
-from frugal_sorter.cli.output.freed_text import freed_texts
-from frugal_sorter.cli.output.plan_view import PlanView, exit_code
-from frugal_sorter.cli.output.progress import Progress
-from frugal_sorter.cli.output.screen import Screen
+from frugal_sorter.cli.output.plan_view import PlanView, exit_code, freed_texts
+from frugal_sorter.cli.output.screen import Progress, Screen
 from frugal_sorter.cli.output.text import shown
 from frugal_sorter.cli.output.words import done_text, stray_texts
 from frugal_sorter.cli.visits import is_person
@@ -30,7 +28,7 @@ from frugal_sorter.platforms import disk, shell, slashed
 from frugal_sorter.state.settings import read_settings
 from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.kinds import ATTENDING, KINDS, LASTING
-from frugal_sorter.steps.move_across import lost_text
+from frugal_sorter.steps.moving import lost_text
 from frugal_sorter.steps.step import Step
 
 if TYPE_CHECKING:

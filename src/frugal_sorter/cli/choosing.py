@@ -14,9 +14,8 @@ from frugal_sorter.cli import visits
 from frugal_sorter.cli.options import rules_file
 from frugal_sorter.cli.output.plan_view import PlanView
 from frugal_sorter.cli.output.screen import Screen
-from frugal_sorter.cli.output.step_text import step_text
 from frugal_sorter.cli.output.text import count_text, shown
-from frugal_sorter.cli.output.words import will_text
+from frugal_sorter.cli.output.words import step_text, will_text
 from frugal_sorter.errors import UsageError
 from frugal_sorter.planning.selection import Keys, by_rule, choose
 from frugal_sorter.platforms import shell
@@ -154,7 +153,7 @@ def edit(view: PlanView, screen: Screen) -> None:
             lines.append(line)
             steps.append(step)
             text.append(line)
-    from frugal_sorter.planning.edited_text import struck_lines
+    from frugal_sorter.planning.plan_file import struck_lines
 
     gone = struck_lines(lines, _edited("\n".join([*text, ""]), screen.may_ask()))
     struck = {id(steps[at]) for at in gone}

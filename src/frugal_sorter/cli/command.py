@@ -1,4 +1,4 @@
-"""Runs one subcommand: its arguments, its module, and what becomes of its errors."""
+"""One command: the account that it acts for, and its module."""
 
 from __future__ import annotations
 
@@ -15,11 +15,35 @@ from frugal_sorter.cli import visits
 from frugal_sorter.cli.interrupted import tell_of_open_runs
 from frugal_sorter.cli.main import COMMANDS, UNLISTED
 from frugal_sorter.cli.options import command_line
-from frugal_sorter.cli.output.printable import PrintableStream
+from frugal_sorter.cli.output.text import PrintableStream
 from frugal_sorter.cli.whole_parser import parser_of
 from frugal_sorter.errors import FrugalError, UsageError
-from frugal_sorter.platforms import disk
+from frugal_sorter.platforms import accounts, disk
 from frugal_sorter.rules.file.mistakes import Mistakes, nearest
+from frugal_sorter.state.remembered import forget_all
+
+
+def act_as(user: str) -> None:
+    """Become an account for good, so that nothing is done that it could not do itself.
+
+    Its home, its trash, its rules and its history are used; what is made belongs to it.
+
+    Raises:
+        UsageError: there is no such account, or this one is not root.
+    """
+    try:
+        variables = accounts.become(user)
+    except KeyError:
+        raise UsageError(f"--for: there is no account {user!r}", "`getent passwd` lists them") from None
+    except PermissionError:
+        raise UsageError("--for: only root can act as another account", "use sudo") from None
+    except OSError as error:
+        raise UsageError(f"--for: {error.strerror}", f"sign in as {user}") from None
+    for name in list(os.environ):
+        if name.startswith("XDG_"):
+            del os.environ[name]
+    os.environ |= variables
+    forget_all()
 
 
 class Command(Protocol):
@@ -74,8 +98,6 @@ def _run(name: str, args: list[str]) -> int:
         parsed = parser.parse_args(args[:at])
         parsed.after = args[at + 1 :]
         if getattr(parsed, "for_user", None):
-            from frugal_sorter.cli.account import act_as
-
             act_as(parsed.for_user)
         visits.log_to(getattr(parsed, "log", None))
         tell_of_open_runs(name)

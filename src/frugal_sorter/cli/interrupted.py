@@ -10,14 +10,13 @@ from frugal_sorter.cli.output.text import count_text, moment_text, shown
 from frugal_sorter.cli.output.words import stray_texts
 from frugal_sorter.cli.visits import CHANGING, visiting
 from frugal_sorter.errors import FrugalError
-from frugal_sorter.state.folders import state_folder
-from frugal_sorter.state.last_run import LastRun
+from frugal_sorter.state.folders import LastRun, state_folder
 from frugal_sorter.state.lock import writer_is_active
 
 if TYPE_CHECKING:
     # A command that changes nothing needs no journal, so that none is imported for it.
     from frugal_sorter.execution.recovery import Recovered
-    from frugal_sorter.journal.run import Run
+    from frugal_sorter.journal.visits import Run
 
 _SHOWN = 3
 

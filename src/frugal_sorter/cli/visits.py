@@ -51,7 +51,7 @@ def drive(driver: Driver, name: str) -> None:
 
 
 def is_person() -> bool:
-    """Tell whether a person started this process."""
+    """Return True if a person started this process."""
     return _expected.driver == "person"
 
 
@@ -111,7 +111,7 @@ def skip(why: str) -> None:
 
 
 def is_in_trouble() -> bool:
-    """Tell whether a person must know of what came of the command that has just ended."""
+    """Return True if a person must know of what came of the command that has just ended."""
     visit = _expected.visiting.visit if _expected.visiting is not None else None
     return visit is None or visit.is_in_trouble
 

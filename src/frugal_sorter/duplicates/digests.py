@@ -13,9 +13,9 @@ from typing import NamedTuple
 
 from blake3 import blake3
 
-from frugal_sorter.filesystem.fingerprint import READ
 from frugal_sorter.filesystem.parallel import OnProgress, in_two
 from frugal_sorter.filesystem.record import storable_ns
+from frugal_sorter.filesystem.status import READ
 from frugal_sorter.platforms import disk
 from frugal_sorter.values import field, mutable
 

@@ -109,7 +109,7 @@ class _Memory:
         return found
 
     def has_run(self, key: str, identity: Identity) -> bool:
-        """Tell whether a rule has run its program for an entry, unchanged since."""
+        """Return True if a rule has run its program for an entry, unchanged since."""
         if self._ran is None:
             self._ran = {}
             for verb in _RUNNING:

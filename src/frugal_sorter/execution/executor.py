@@ -17,11 +17,10 @@ from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.state.lock import writer_lock
 from frugal_sorter.state.log import log
-from frugal_sorter.steps.base import STOPPED, Mark, RunContext, attempt
+from frugal_sorter.steps.base import STOPPED, Mark, RunContext, attempt, verbs_for
 from frugal_sorter.steps.info_files import remove_stray_infos
 from frugal_sorter.steps.kinds import ATTENDING, REPLACING, STAYING, TAKING, VerbName
-from frugal_sorter.steps.make_folder import remove_unused
-from frugal_sorter.steps.registry import verbs_for
+from frugal_sorter.steps.making import remove_unused
 from frugal_sorter.steps.step import Step, Tally
 from frugal_sorter.values import field, mutable
 

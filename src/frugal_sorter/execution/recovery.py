@@ -14,13 +14,12 @@ from frugal_sorter.errors import FrugalError
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.journal.database import DAMAGED
 from frugal_sorter.journal.journal import Journal
-from frugal_sorter.journal.run import Counts, Run
-from frugal_sorter.steps.base import Mark, RunContext, Verb, attempt
+from frugal_sorter.journal.visits import Counts, Run
+from frugal_sorter.steps.base import Mark, RunContext, Verb, attempt, verbs_for
 from frugal_sorter.steps.info_files import remove_stray_infos
 from frugal_sorter.steps.kinds import ATTENDING, TAKING, VerbName
-from frugal_sorter.steps.make_folder import remove_unused
-from frugal_sorter.steps.registry import verbs_for
-from frugal_sorter.steps.shapes import refuse_malformed
+from frugal_sorter.steps.lines import refuse_malformed
+from frugal_sorter.steps.making import remove_unused
 from frugal_sorter.steps.step import Step, Tally
 
 

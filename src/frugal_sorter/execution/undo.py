@@ -14,21 +14,18 @@ from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.errors import UsageError
 from frugal_sorter.execution.earlier_runs import moved_on
 from frugal_sorter.filesystem.extended_attributes import read_attribute
-from frugal_sorter.filesystem.fingerprint import look_like_or_none
 from frugal_sorter.filesystem.inside import look_inside
 from frugal_sorter.filesystem.record import Identity, Place, Unknown, is_inside, place_of
-from frugal_sorter.filesystem.status import folder_as_it_is, look_or_none
+from frugal_sorter.filesystem.status import folder_as_it_is, look_like_or_none, look_or_none
 from frugal_sorter.filesystem.volumes import mount_at
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.journal.journal import Journal
-from frugal_sorter.journal.run import Run
+from frugal_sorter.journal.visits import Run
 from frugal_sorter.planning.plan import Note, Plan
 from frugal_sorter.platforms import disk
-from frugal_sorter.steps.base import Mark, RunContext
-from frugal_sorter.steps.details import Details
+from frugal_sorter.steps.base import Mark, RunContext, verbs_for
 from frugal_sorter.steps.kinds import ATTENDING, FINAL, KINDS, LASTING, MAKING, REPLACING, TAKING, VerbName
-from frugal_sorter.steps.registry import verbs_for
-from frugal_sorter.steps.step import NotTouched, Step
+from frugal_sorter.steps.step import Details, NotTouched, Step
 
 # What no undo can help.
 GONE = "deleted for good"
@@ -282,7 +279,7 @@ class _UndoPlanner:
             self.texts[now.dev, now.ino, name] = base64.b64decode(value).decode("utf-8", "surrogateescape")
 
     def _is_itself(self, step: Step) -> bool:
-        """Tell whether what stands at the target of a step is its own entry: both names are one, but for case."""
+        """Return True if what stands at the target of a step is its own entry: both names are one, but for case."""
         one, other = step.source, step.target
         if one is None or other is None or step.was is None or one.folder != other.folder:
             return False
@@ -345,7 +342,7 @@ class _UndoPlanner:
         return step
 
     def _original(self, place: Place, was: Identity) -> None:
-        """See that what something was made of is there, or will be by then, as it was: else this is the only one.
+        """Check that what something was made of is there, or will be by then, as it was: else this is the only one.
 
         Raises:
             _Blocked: it is not.
@@ -368,7 +365,7 @@ class _UndoPlanner:
         raise _Blocked(f"it stays as the only one of its contents: {why}")
 
     def _refuse_away(self, step: Step) -> None:
-        """See that no volume is away that a step needs.
+        """Check that no volume is away that a step needs.
 
         Raises:
             _Blocked: one is.

@@ -9,7 +9,7 @@ import time
 from collections.abc import Callable, Iterator
 from typing import Any
 
-from frugal_sorter.filesystem.child_process import start
+from frugal_sorter.filesystem.contents import start
 from frugal_sorter.platforms import disk, processes
 from frugal_sorter.values import frozen
 

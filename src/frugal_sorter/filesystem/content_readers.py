@@ -83,7 +83,7 @@ def mime(file: BinaryIO, _suffix: str) -> str:
 
 
 def mislabelled(file: BinaryIO, suffix: str) -> bool:
-    """Tell whether the contents belong to another family than the suffix says."""
+    """Return True if the contents belong to another family than the suffix says."""
     promised = family_of(suffix)
     if promised is None:
         raise Unreadable("the suffix promises no kind of contents")

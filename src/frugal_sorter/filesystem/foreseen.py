@@ -19,15 +19,15 @@ class Moved:
         self.name, self._path = name, path
 
     def is_file(self, *, follow_symlinks: bool = True) -> bool:
-        """Tell whether it is a file."""
+        """Return True if it is a file."""
         return disk.isfile(self._path) and (follow_symlinks or not disk.islink(self._path))
 
     def is_dir(self, *, follow_symlinks: bool = True) -> bool:
-        """Tell whether it is a folder."""
+        """Return True if it is a folder."""
         return disk.isdir(self._path) and (follow_symlinks or not disk.islink(self._path))
 
     def is_symlink(self) -> bool:
-        """Tell whether it is a symbolic link."""
+        """Return True if it is a symbolic link."""
         return disk.islink(self._path)
 
     def stat(self, *, follow_symlinks: bool = True) -> os.stat_result:
@@ -91,7 +91,7 @@ class View:
         return path
 
     def is_made(self, path: str) -> bool:
-        """Tell whether a folder will be there that is not now."""
+        """Return True if a folder will be there that is not now."""
         return path in self._made
 
     def entries(self, folder: str) -> list[Moved | disk.Entry]:
@@ -161,7 +161,7 @@ def real_path(path: str) -> str:
 
 
 def lexists(path: str) -> bool:
-    """Tell whether something is at a path, a link itself counting."""
+    """Return True if something is at a path, a link itself counting."""
     if _view is None:
         return disk.lexists(path)
     real = _view.real(path)
@@ -169,7 +169,7 @@ def lexists(path: str) -> bool:
 
 
 def isdir(path: str) -> bool:
-    """Tell whether a folder is at a path."""
+    """Return True if a folder is at a path."""
     if _view is None:
         return disk.isdir(path)
     real = _view.real(path)

@@ -42,7 +42,7 @@ class Place(NamedTuple):
 
 
 def is_inside(path: str, folder: str) -> bool:
-    """Tell whether an absolute path is a folder or lies below it."""
+    """Return True if an absolute path is a folder or lies below it."""
     return path == folder or path.startswith(folder.rstrip("/") + "/")
 
 
@@ -71,7 +71,7 @@ class Identity(NamedTuple):
     sample: str | None = None
 
     def same_who(self, other: Identity) -> bool:
-        """Tell whether both are the same entry, the device number aside (it changes on a remount)."""
+        """Return True if both are the same entry, the device number aside (it changes on a remount)."""
         # Both must have one: a run that was written down elsewhere may not.
         if self.sample is not None and other.sample is not None:
             mine, others = (self.kind, self.size, self.sample), (other.kind, other.size, other.sample)
@@ -82,7 +82,7 @@ class Identity(NamedTuple):
         return (self.kind, self.ino) == (other.kind, other.ino) and not is_born_apart
 
     def same_state(self, other: Identity) -> bool:
-        """Tell whether neither was written to since the other was taken."""
+        """Return True if neither was written to since the other was taken."""
         if self.sample is not None and other.sample is not None:
             return self.same_who(other)
         return (self.size, self.mtime_ns, self.inside) == (other.size, other.mtime_ns, other.inside)
@@ -156,3 +156,37 @@ class Listing:
     def place(self, index: int) -> Place:
         """Return the place of the file at an index."""
         return Place(self.folder, self.names[index])
+
+
+SIZE_BANDS = ((0, "empty"), (100_000, "up to 100 KB"), (1_000_000, "up to 1 MB"), (10_000_000, "up to 10 MB"),
+              (100_000_000, "up to 100 MB"), (1_000_000_000, "up to 1 GB"))  # fmt: skip
+LARGEST_BAND = "over 1 GB"
+_DAY_NS = 86_400_000_000_000
+AGE_BANDS = ((1, "up to 1 day"), (7, "up to 1 week"), (30, "up to 30 days"), (90, "up to 90 days"),
+             (365, "up to 1 year"), (1095, "up to 3 years"))  # fmt: skip
+OLDEST_BAND, FUTURE_BAND = "over 3 years", "in the future"
+
+
+def size_band(size: int) -> str:
+    """Return the band of a size in bytes."""
+    return next((name for limit, name in SIZE_BANDS if size <= limit), LARGEST_BAND)
+
+
+def age_band(mtime_ns: int, now_ns: int) -> str:
+    """Return the band of the age of what was last written at a moment (ns since the epoch)."""
+    age_ns = now_ns - mtime_ns
+    if age_ns < 0:
+        return FUTURE_BAND
+    return next((name for days, name in AGE_BANDS if age_ns <= days * _DAY_NS), OLDEST_BAND)
+
+
+def band_order(name: str) -> int:
+    """Return where a band stands in its order, the newest or smallest first."""
+    names = [
+        FUTURE_BAND,
+        *(name for _, name in AGE_BANDS),
+        OLDEST_BAND,
+        *(name for _, name in SIZE_BANDS),
+        LARGEST_BAND,
+    ]
+    return names.index(name) if name in names else len(names)

@@ -75,7 +75,7 @@ def suffix_of(name: str) -> str:
 
 
 def may_be_double(end: str) -> bool:
-    """Tell whether the letters after the last dot may be half of a double suffix."""
+    """Return True if the letters after the last dot may be half of a double suffix."""
     return end.lower() in _PACKED
 
 

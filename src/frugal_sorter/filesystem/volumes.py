@@ -1,4 +1,4 @@
-"""Mounted volumes: where they begin, how much fits, and what they can hold."""
+"""Volumes: what each keeps, where it is mounted, and how much room it has."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ _LARGEST_ON_FAT = 4_294_967_295
 
 @cache
 def _is_one_of(pattern: str, kind: str) -> bool:
-    """Tell whether a file system is of some kinds: asked for every entry of it."""
+    """Return True if a file system is of some kinds: asked for every entry of it."""
     return re.fullmatch(pattern, kind) is not None
 
 
@@ -96,7 +96,7 @@ class Seen(NamedTuple):
     bytes: int
 
     def is_here(self) -> bool:
-        """Tell whether that very volume is mounted there now."""
+        """Return True if that very volume is mounted there now."""
         return _seen_at(self.top) == self
 
 
@@ -205,7 +205,7 @@ def mounted_tops() -> list[str]:
 
 
 def is_on_mounted_volume(path: str) -> bool:
-    """Tell whether a folder lies on a volume that is mounted at it or above it, the root aside.
+    """Return True if a folder lies on a volume that is mounted at it or above it, the root aside.
 
     So a folder that waits for a volume, and would fill the system disk without it, is told apart
     from the volume itself.
@@ -220,7 +220,7 @@ def is_on_mounted_volume(path: str) -> bool:
 
 @for_a_session
 def keeps_access_times(folder: str) -> volumes.Keeping:
-    """Tell whether the volume of a folder keeps when files were opened; where it does not say, it is taken to.
+    """Return True if the volume of a folder keeps when files were opened; where it does not say, it is taken to.
 
     With `noatime` it never does. With `relatime`, and on FAT, it notes that once a day: a file that was
     opened since it was written may have been opened up to a day later than it says (mount(8), vfat).
@@ -230,3 +230,23 @@ def keeps_access_times(folder: str) -> volumes.Keeping:
     """
     kept = volumes.read_times(folder)
     return "daily" if kept == "always" and _is_one_of(_FAT, _kind_at(folder)) else kept
+
+
+def room_around(folder: str) -> volumes.Room:
+    """Return the room on the volume of a folder that may be gone by now: of the nearest one around it that is there.
+
+    Args:
+        folder: absolute.
+
+    Raises:
+        OSError: it cannot be asked.
+    """
+    # The root is always there, so that this ends.
+    while not disk.isdir(folder):
+        folder = os.path.dirname(folder)
+    return volumes.room(folder)
+
+
+def free_bytes(path: str | int) -> int:
+    """Return how much this account can still write to the volume of a folder, given by its path or a descriptor."""
+    return volumes.room(path).free

@@ -13,9 +13,8 @@ from itertools import repeat
 from typing import Any, NamedTuple
 
 from frugal_sorter.filesystem.record import Identity, Place
-from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.kinds import VerbName
-from frugal_sorter.steps.step import Step, Witness
+from frugal_sorter.steps.step import Details, Step, Witness
 
 STEPS = 1_000
 

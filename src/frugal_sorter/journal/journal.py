@@ -21,14 +21,12 @@ from frugal_sorter.filesystem.record import Identity
 from frugal_sorter.filesystem.volumes import Seen, volumes_below
 from frugal_sorter.journal.blocks import decode, in_blocks, kinds, mentions
 from frugal_sorter.journal.clock import Clock, doubt_text, heard
-from frugal_sorter.journal.database import Database
-from frugal_sorter.journal.run import Counts, Run, RunState
-from frugal_sorter.journal.schema import Numbering, write_block
-from frugal_sorter.journal.visits import COLUMNS, Visit, row_of, visit_of, with_done
+from frugal_sorter.journal.database import Database, Numbering, write_block
+from frugal_sorter.journal.visits import COLUMNS, Counts, Run, RunState, Visit, row_of, visit_of, with_done
 from frugal_sorter.platforms import accounts, disk
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.units import DAY_NS, SECOND_NS, minute_text
-from frugal_sorter.state.last_run import LastRun
+from frugal_sorter.state.folders import LastRun
 from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.kinds import ATTENDING, LASTING, VerbName
 from frugal_sorter.steps.step import Step, Tally
@@ -145,7 +143,7 @@ class Journal:
         return run
 
     def _backward(self, plan: Plan) -> bool:
-        """Tell whether a plan takes entries back; the undo of an undo puts them where the rules did."""
+        """Return True if a plan takes entries back; the undo of an undo puts them where the rules did."""
         # Only one level is asked: the undo of an undo is forward again, like the run itself.
         row = self._file.connection.execute("SELECT backward FROM runs WHERE id = ?", (plan.undoes,)).fetchone()
         return row is not None and not row[0]
@@ -496,7 +494,7 @@ class Journal:
         return set(self._undoable(run)) - self._left[run] if run in self._left else set()
 
     def is_first_of_kind(self, run: int) -> bool:
-        """Tell whether no run before this one was by the same command."""
+        """Return True if no run before this one was by the same command."""
         rows = self._file.read(
             "SELECT 1 FROM runs WHERE id < ? AND kind = (SELECT kind FROM runs WHERE id = ?)", (run, run)
         )

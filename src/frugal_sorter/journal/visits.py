@@ -1,8 +1,4 @@
-"""A visit: one call of a command that changes files, and what came of it, also where that was nothing.
-
-A run is what was written down to be taken back; a visit is that somebody, a timer or a watcher came by. Most visits of
-a timer find nothing, so those that follow each other are one row with a number.
-"""
+"""Runs and visits, as the journal knows them."""
 
 from __future__ import annotations
 
@@ -11,9 +7,53 @@ import os
 from collections.abc import Mapping, Sequence
 from typing import Any, Literal, NamedTuple, cast
 
+from frugal_sorter.changes.outcome import Outcome
+from frugal_sorter.filesystem.record import is_inside
+from frugal_sorter.filesystem.volumes import Seen
 from frugal_sorter.steps.kinds import FINAL, REPLACING, VerbName
 from frugal_sorter.steps.step import Tally
 from frugal_sorter.values import field, frozen, replace
+
+RunState = Literal["open", "done", "stopped", "interrupted"]
+Counts = Mapping[Outcome | None, int]
+
+
+@frozen
+class Run:
+    """One carried-out plan.
+
+    Args:
+        undone_by: the undo that took back the last of it; None where something of it is left to take back.
+        taken_back: how many of its steps have been taken back.
+        undoable: how many of its steps were done and can be, or have been, taken back.
+        began_ns: when it began, in ns since the epoch.
+        ended_ns: when it ended.
+        token: what makes its private names its own.
+        volumes: those that it works on.
+    """
+
+    id: int
+    kind: str
+    origin: str
+    undoes: int | None
+    undone_by: int | None
+    account: str
+    began_ns: int
+    ended_ns: int | None
+    state: RunState
+    token: str = ""
+    volumes: tuple[Seen, ...] = ()
+    taken_back: int = 0
+    undoable: int = 0
+
+    def away(self, path: str) -> str:
+        """Return where the volume of a path is mounted when it is there, if it is not there now; else an empty text."""
+        on = [volume for volume in self.volumes if is_inside(path, volume.top)]
+        if not on:
+            return ""
+        nearest = max(on, key=lambda volume: len(volume.top))
+        return "" if nearest.is_here() else nearest.top
+
 
 Driver = Literal["person", "schedule", "watch"]
 VisitOutcome = Literal["running", "done", "nothing to do", "refused", "failed", "stopped", "interrupted"]
@@ -110,7 +150,7 @@ class Visit:
         return self.outcome in TROUBLE or (self.outcome == "done" and bool(self.reason))
 
     def is_like(self, other: Visit) -> bool:
-        """Tell whether another visit, later than this one, says nothing but that it was there as well."""
+        """Return True if another visit, later than this one, says nothing but that it was there as well."""
         return self.outcome == "nothing to do" and (
             (self.driver, self.name, self.command, self.outcome, self.reason, self.environment)
             == (other.driver, other.name, other.command, other.outcome, other.reason, other.environment)

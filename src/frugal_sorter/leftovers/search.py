@@ -10,7 +10,7 @@ from frugal_sorter.filesystem.record import FileRecord, Unread, place_of
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.walk import unread_for
 from frugal_sorter.leftovers import installed
-from frugal_sorter.leftovers.names import likeness
+from frugal_sorter.leftovers.installed import likeness
 from frugal_sorter.platforms import disk, programs
 from frugal_sorter.state.inputs import read_input
 from frugal_sorter.values import frozen

@@ -25,7 +25,6 @@ from frugal_sorter.planning.constraints import (
     prune,
     with_parents,
 )  # fmt: skip
-from frugal_sorter.planning.emptying import empty_by_rule
 from frugal_sorter.planning.endings import EarlierRuns, Outcomes
 from frugal_sorter.planning.guard import (
     UNDER_VERSION_CONTROL,
@@ -35,17 +34,17 @@ from frugal_sorter.planning.guard import (
     refused_rule,
     version_control_root,
 )
-from frugal_sorter.planning.opened import note_on_opened
+from frugal_sorter.planning.in_use import note_on_opened
 from frugal_sorter.planning.plan import Kind, Note, Plan, Refusal
-from frugal_sorter.planning.scope import Acting, Scope
 from frugal_sorter.planning.settling import Settled, Settling
+from frugal_sorter.planning.sight import Acting, Scope
 from frugal_sorter.planning.to_trash import identity_inside
+from frugal_sorter.planning.trash_plans import empty_by_rule
 from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.rules.conditions.tree import Node, Truth
 from frugal_sorter.rules.fields import NAME_COST, Facts, World
 from frugal_sorter.rules.model import Rule, RuleBook
-from frugal_sorter.steps.count import NONE, ONE_FILE, Count, folder_of
-from frugal_sorter.steps.step import NotTouched
+from frugal_sorter.steps.step import NONE, ONE_FILE, Count, NotTouched, folder_of
 from frugal_sorter.values import field, mutable, replace
 
 # So many rules are named where several are kept from acting.
@@ -200,7 +199,7 @@ class _Planner:
         return self.result
 
     def _is_wanted(self, folder: str, exactly: bool = False) -> bool:
-        """Tell whether entries of a folder are looked at; unless exactly these, also those of one below it."""
+        """Return True if entries of a folder are looked at; unless exactly these, also those of one below it."""
         if self.only is None:
             return True
         return folder in self.only or (not exactly and folder in self._above_only)

@@ -10,17 +10,15 @@ from typing import cast
 
 from frugal_sorter.filesystem.foreseen import current, listdir
 from frugal_sorter.filesystem.record import place_of
-from frugal_sorter.filesystem.room import free_bytes
 from frugal_sorter.filesystem.status import folder_as_it_is, look
-from frugal_sorter.filesystem.volumes import volume_of
+from frugal_sorter.filesystem.volumes import free_bytes, volume_of
 from frugal_sorter.planning.guard import refused_folder
 from frugal_sorter.planning.plan import Plan, Refusal
 from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.rules.file.keys import MOST_REMOVALS
 from frugal_sorter.rules.model import Rule
-from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.kinds import FINAL
-from frugal_sorter.steps.step import Step
+from frugal_sorter.steps.step import Details, Step
 
 # Room that is never counted on: the file system needs some for itself.
 _SLACK_BYTES = 1_000_000
@@ -48,7 +46,7 @@ def keep_targets_in_place(plan: Plan) -> None:
 
 
 def keep_apart(plan: Plan) -> None:
-    """See that no entry is taken twice, and nothing inside a folder that makes room for another."""
+    """Check that no entry is taken twice, and nothing inside a folder that makes room for another."""
     owners: dict[str, Step] = {}
     taking = [step for step in plan.asked if step.source and step.verb in ("move", "move-across", "trash", "delete")]
     for step in taking:

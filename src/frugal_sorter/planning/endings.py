@@ -6,17 +6,14 @@ import os
 import re
 from collections.abc import Callable, Sequence
 
-from frugal_sorter.filesystem.fingerprint import with_sample
 from frugal_sorter.filesystem.record import Identity, Place, is_inside
+from frugal_sorter.filesystem.status import with_sample
 from frugal_sorter.filesystem.volumes import mount_at
-from frugal_sorter.planning.destinations import Destinations
-from frugal_sorter.planning.extras import Extras
 from frugal_sorter.planning.in_use import Downloads
-from frugal_sorter.planning.matched import FRESH, Kept, Matched, count_of, step_of, weight
-from frugal_sorter.planning.plain_moves import PlainMoves
+from frugal_sorter.planning.matched import FRESH, Destinations, Extras, Kept, Matched, count_of, step_of, weight
 from frugal_sorter.planning.plan import Note, Plan
-from frugal_sorter.planning.target_folders import TargetFolders
-from frugal_sorter.planning.target_names import Clashes, Discard, Room, is_numbered_form
+from frugal_sorter.planning.settling import PlainMoves
+from frugal_sorter.planning.targets import Clashes, Discard, Room, TargetFolders, is_numbered_form
 from frugal_sorter.planning.to_trash import Removals
 from frugal_sorter.platforms import names, slashed
 from frugal_sorter.rules.fields import Facts, World
@@ -25,9 +22,7 @@ from frugal_sorter.rules.model import Rule, RuleBook
 from frugal_sorter.rules.templates.placing import Placing, Wanted
 from frugal_sorter.rules.templates.written import Missing
 from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.steps.count import Count
-from frugal_sorter.steps.details import Member
-from frugal_sorter.steps.step import NotTouched, Step
+from frugal_sorter.steps.step import Count, Member, NotTouched, Step
 from frugal_sorter.values import field, frozen, mutable, replace
 
 Recall = Callable[[str, Place, Identity], int | None]
@@ -163,7 +158,7 @@ class Outcomes:
     # Whether a rule acts on an entry now
 
     def _hold_back(self, index: int, rule: Rule, facts: Facts) -> None:
-        """See that a rule may act on an entry now.
+        """Check that a rule may act on an entry now.
 
         Raises:
             Kept: not now, and why.
@@ -314,9 +309,8 @@ class Outcomes:
         if not self.same:
             return
         # Most files of rules ask for none of this.
-        from frugal_sorter.duplicates.planning import Removing, add_removals
+        from frugal_sorter.duplicates.planning import Removing, add_removals, choose
         from frugal_sorter.duplicates.search import ContentSearch
-        from frugal_sorter.duplicates.which_stays import choose
 
         for index, entries in self.same.items():
             rule = self.book.rules[index]
@@ -354,7 +348,7 @@ class Outcomes:
 
 
 def is_across(step: Step) -> bool:
-    """Tell whether a step makes its entry anew on another volume."""
+    """Return True if a step makes its entry anew on another volume."""
     return step.verb == "move-across" or bool(step.details.get("across"))
 
 

@@ -8,13 +8,13 @@ from typing import NamedTuple
 from frugal_sorter.filesystem.inside import look_inside
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.filesystem.status import look
-from frugal_sorter.planning.deciding import Deciding, Sight, on_duty
 from frugal_sorter.planning.plan import Plan
+from frugal_sorter.planning.sight import Deciding, Sight, on_duty
 from frugal_sorter.platforms import slashed
 from frugal_sorter.rules.conditions.tree import Leaf, Truth, tests_of
 from frugal_sorter.rules.fields import Fact, Facts, World, holder_of
 from frugal_sorter.rules.model import Rule, RuleBook
-from frugal_sorter.rules.templates.stops import Stopped
+from frugal_sorter.rules.templates.read import Stopped
 from frugal_sorter.steps.step import Step
 from frugal_sorter.values import frozen
 

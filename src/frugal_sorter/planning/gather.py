@@ -9,19 +9,17 @@ from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
 from frugal_sorter.errors import RefusedError, UsageError
-from frugal_sorter.filesystem.fingerprint import same_contents, with_sample
 from frugal_sorter.filesystem.record import FileRecord, Place, is_inside, place_of
-from frugal_sorter.filesystem.status import look_or_none
+from frugal_sorter.filesystem.status import look_or_none, same_contents, with_sample
 from frugal_sorter.filesystem.volumes import mount_at, volume_of
 from frugal_sorter.filesystem.walk import reason_of, walk
 from frugal_sorter.planning.constraints import hold_space
 from frugal_sorter.planning.guard import never_entered, refused_folder, refused_link
 from frugal_sorter.planning.plan import Note, Plan
-from frugal_sorter.planning.target_folders import TargetFolders
+from frugal_sorter.planning.targets import TargetFolders
 from frugal_sorter.platforms import names, slashed
 from frugal_sorter.rules.fields import fold
-from frugal_sorter.steps.count import Count
-from frugal_sorter.steps.step import NotTouched, Step
+from frugal_sorter.steps.step import Count, NotTouched, Step
 from frugal_sorter.values import field, mutable
 
 # What the steps of a gathering have in place of the name of a rule.

@@ -229,7 +229,7 @@ def _guarded(step: Step) -> str | None:
 
 
 def never_entered(path: str, name: str) -> bool:
-    """Tell whether a walk leaves a subfolder alone: a trash, the tool's own state, what a version control keeps."""
+    """Return True if a walk leaves a subfolder alone: a trash, the tool's own state, what a version control keeps."""
     if name == ".Trash" or name.startswith(".Trash-") or name in VERSION_CONTROL:
         return True
     return path == _trash() or path in _own_folders()

@@ -1,4 +1,4 @@
-"""What is left because a program is not finished with it: open files, and downloads that are not complete."""
+"""What programs hold: open files, and downloads that are not complete."""
 
 from __future__ import annotations
 
@@ -9,11 +9,33 @@ from contextlib import suppress
 from frugal_sorter.filesystem.foreseen import listdir
 from frugal_sorter.filesystem.record import Identity, Place
 from frugal_sorter.filesystem.types import suffix_of
+from frugal_sorter.filesystem.volumes import keeps_access_times
 from frugal_sorter.planning.matched import FRESH
-from frugal_sorter.planning.plan import Plan
-from frugal_sorter.rules.fields import World
+from frugal_sorter.planning.plan import Note, Plan
+from frugal_sorter.rules.fields import NOT_KEPT, World
+from frugal_sorter.rules.model import Rule
 from frugal_sorter.rules.units import DAY_NS, minute_text
 from frugal_sorter.steps.step import Step
+
+
+def note_on_opened(rule: Rule, folder: str) -> Note | None:
+    """Return what should be known of a rule in a folder about when files were opened; None if it does not ask.
+
+    It is a problem where the volume does not keep that at all, since then the rule cannot act.
+    """
+    if not any(leaf.on.name == "opened" for leaf in rule.where.leaves()):
+        return None
+    try:
+        keeping = keeps_access_times(folder)
+    except OSError:
+        return None
+    if keeping == "never":
+        return Note(f"{folder}: `opened` is unknown: {NOT_KEPT}", True)
+    if keeping == "daily":
+        what = "the volume notes when a file was opened once a day"
+        return Note(f"{folder}: {what}: the rule acts up to a day late, never early", False)
+    return None
+
 
 # How the reasons begin that pass by themselves, as a rule.
 _WAITING = ("written to by ", "open in ", FRESH, "a download that ", "its download is ")

@@ -1,22 +1,77 @@
-"""The nearest misses of a rule that matches nothing: what only just failed, and by how much."""
+"""The nearest misses: what a rule would take if little were different, and what nothing reaches."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from typing import NamedTuple
 
-from frugal_sorter.filesystem.record import Place
+from frugal_sorter.filesystem.record import Listing, Place
 from frugal_sorter.filesystem.status import look
-from frugal_sorter.planning.deciding import Deciding, Sight
+from frugal_sorter.filesystem.walk import walk
 from frugal_sorter.planning.guard import never_entered
+from frugal_sorter.planning.sight import Deciding, Sight
 from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.rules.conditions.tree import Leaf, Negation, Node, Several, Truth
 from frugal_sorter.rules.fields import NAME_COST, Facts, World
 from frugal_sorter.rules.model import Rule, RuleBook
 from frugal_sorter.values import replace
 
+# So many entries of each rule are looked at, and so many tests made in all.
+_LOOKED_AT = 500
+_TESTS = 200_000
+# Fewer may be chance.
+_FEWEST = 3
+_DEAREST = 5
+
+
+class Unreached(NamedTuple):
+    """A rule, how many entries it matches now, and the rule above that has most of them."""
+
+    rule: Rule
+    entries: int
+    above: Rule
+
+
+def unreached(book: RuleBook, world: World) -> list[Unreached]:
+    """Return the rules all of whose entries go to rules above, as far as a sample of what is there shows.
+
+    What is dear to read is not read for it.
+    """
+    if any(leaf.on.cost > _DEAREST for rule in book.rules for leaf in rule.where.leaves()):
+        return []
+    deciding: dict[Place, Deciding] = {}
+    sight = Sight(book, world)
+    most = min(_LOOKED_AT, _TESTS // max(len(book.rules) ** 2, 1))
+    found = []
+    for index, rule in enumerate(book.rules):
+        if index == 0 or rule.take == "folders":
+            continue
+        takers: Counter[str] = Counter()
+        gets_some = False
+        for place, _ in entries_of(rule, most):
+            if place not in deciding:
+                try:
+                    deciding[place] = sight.of(look(place))
+                except OSError:
+                    continue
+            facts = deciding[place].facts.get(rule.name)
+            if facts is None or rule.where.test(facts) is not True:
+                continue
+            above = deciding[place].above(rule)
+            if above is None:
+                gets_some = True
+                break
+            takers[above.name] += 1
+        if not gets_some and takers.total() >= _FEWEST:
+            (name, _), *_ = takers.most_common(1)
+            found.append(Unreached(rule, takers.total(), next(one for one in book.rules if one.name == name)))
+    return found
+
+
 # Entries that are looked at for a hint, for all rules of a book together.
-_LOOKED_AT = 2_000
+_SHOWN_OF_EACH = 2_000
 _SOON_NS = 14 * 86_400_000_000_000
 
 
@@ -51,7 +106,7 @@ def nearest_misses(book: RuleBook, idle: Sequence[Rule], world: World, most: int
         world: the moment, and what else is not in the entries.
         most: how many are wanted for a rule. In all only some 2,000 entries are looked at.
     """
-    share = max(_LOOKED_AT // max(len(idle), 1), 50)
+    share = max(_SHOWN_OF_EACH // max(len(idle), 1), 50)
     seen: dict[tuple[tuple[str, ...], int | None, bool], list[Facts]] = {}
     deciding: dict[Place, Deciding] = {}
     sight = Sight(book, world)
@@ -176,3 +231,48 @@ def _nearly(leaf: Leaf, facts: Facts) -> str:
     if abs(value - bounds[0]) <= 0.2 * bounds[0]:
         return f"`{leaf.text}` fails at {value:,} bytes"
     return ""
+
+
+# More entries are not looked at only to say how many there are.
+_MOST = 20_000
+
+
+class Unseen(NamedTuple):
+    """Files that were not looked at.
+
+    Args:
+        hidden: hidden ones, as deep as was looked.
+        deeper: ones in subfolders that were not gone into.
+        more: there are more than were counted.
+    """
+
+    hidden: int = 0
+    deeper: int = 0
+    more: bool = False
+
+
+def unseen(levels: Mapping[str, int | None], hidden: bool) -> Unseen:
+    """Count the files in some folders that were not looked at.
+
+    Args:
+        levels: the folders, resolved, each with how deep was looked, None for all levels.
+        hidden: hidden files were looked at.
+    """
+    looked, out_of_sight, deeper = 0, 0, 0
+
+    def descend(listing: Listing, name: str, level: int) -> int | None:
+        path = slashed.join(listing.folder, name)
+        return None if name[0] == "." or path in levels or never_entered(path, name) else level + 1
+
+    for root, most in levels.items():
+        with suppress(OSError):  # the plan has named what cannot be read
+            for listing, level in walk(root, 1, False, descend, lambda _: None):
+                looked += len(listing.names) + len(listing.folders)
+                if looked > _MOST:
+                    return Unseen(out_of_sight, deeper, True)
+                unshown = sum(name[0] == "." for name in listing.names)
+                if most is not None and level > most:
+                    deeper += len(listing.names) - unshown
+                elif not hidden:
+                    out_of_sight += unshown
+    return Unseen(out_of_sight, deeper)

@@ -9,10 +9,10 @@ from frugal_sorter.filesystem.inside import Inside, look_inside
 from frugal_sorter.filesystem.record import Listing, Place, Unknown, is_inside
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.walk import walk
-from frugal_sorter.planning.deciding import Sight
-from frugal_sorter.planning.emptying import named_limits
 from frugal_sorter.planning.guard import never_entered
 from frugal_sorter.planning.plan import Plan
+from frugal_sorter.planning.sight import Sight
+from frugal_sorter.planning.trash_plans import named_limits
 from frugal_sorter.platforms import slashed
 from frugal_sorter.rules.fields import World
 from frugal_sorter.rules.model import RuleBook
@@ -39,7 +39,7 @@ def roots_of(book: RuleBook) -> list[Root]:
 
 
 def is_dated(book: RuleBook) -> bool:
-    """Tell whether time alone can make some rule match something that it does not match now."""
+    """Return True if time alone can make some rule match something that it does not match now."""
     return any(leaf.check.changes for rule in book.rules for leaf in rule.where.leaves())
 
 

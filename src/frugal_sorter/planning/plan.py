@@ -6,10 +6,8 @@ from collections.abc import Callable, Iterator, Sequence
 from typing import Literal, NamedTuple
 
 from frugal_sorter.filesystem.record import Identity, Place, place_of
-from frugal_sorter.steps.count import NONE, Count, total
-from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.kinds import ATTENDING, MAKING, VerbName
-from frugal_sorter.steps.step import NotTouched, Step, Tally, Witness
+from frugal_sorter.steps.step import NONE, Count, Details, NotTouched, Step, Tally, Witness, total
 from frugal_sorter.values import field, mutable
 
 Kind = Literal["tidy", "sort", "purge", "gather", "empty", "duplicates", "rules", "leftovers", "undo", "restore"]

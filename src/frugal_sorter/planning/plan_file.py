@@ -1,29 +1,58 @@
-"""Plans as files: JSON Lines, a head and then a line a step, which a person may read and delete.
-
-A plan is tied to the machine it was made on, and to the entries as they were: carried out later,
-a step whose entry is not the same any more is skipped.
-"""
+"""Plans as files, and as text in an editor."""
 
 from __future__ import annotations
 
 import io
 import json
 from collections import Counter
+from collections.abc import Sequence
 from itertools import chain
 from typing import cast
 
 from frugal_sorter.errors import UsageError
-from frugal_sorter.filesystem.fingerprint import look_like_or_none
 from frugal_sorter.filesystem.record import Identity, Place
+from frugal_sorter.filesystem.status import look_like_or_none
 from frugal_sorter.planning.plan import SAVED, Kind, Plan
 from frugal_sorter.platforms import disk
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.state.folders import machine_id
 from frugal_sorter.state.inputs import read_input
-from frugal_sorter.state.trust import distrusted, refuse_distrusted
-from frugal_sorter.steps.count import Count
+from frugal_sorter.state.settings import distrusted, refuse_distrusted
 from frugal_sorter.steps.lines import proper_place, step_as_line, step_of_line
-from frugal_sorter.steps.step import Step, Witness
+from frugal_sorter.steps.step import Count, Step, Witness
+
+_SHOWN = 60
+
+
+def struck_lines(written: Sequence[str], edited: str) -> set[int]:
+    """Return which of the lines that were written are gone, or are comments now; by index.
+
+    Args:
+        written: the lines, each another one; what begins with `#` besides them is a comment.
+        edited: what came back.
+
+    Raises:
+        UsageError: something else was changed; says in which line.
+    """
+    at = {line.rstrip(): index for index, line in enumerate(written)}
+    left: dict[int, int] = {}
+    # What an editor of another system does to the ends of lines is no change.
+    for number, line in enumerate(edited.removeprefix("\ufeff").replace("\r\n", "\n").split("\n"), 1):
+        text = line.rstrip()
+        if not text or text.lstrip().startswith("#"):
+            continue
+        index = at.get(text)
+        if index is None:
+            near = text if len(text) <= _SHOWN else f"{text[: _SHOWN - 1]}…"
+            raise UsageError(
+                f"line {number} of the plan was changed ({near.strip()!r})",
+                "lines can only be taken out; for anything else change the rule",
+            )
+        if index in left:
+            raise UsageError(f"line {number} of the plan stands in line {left[index]} already", "leave each line once")
+        left[index] = number
+    return set(range(len(written))) - left.keys()
+
 
 FORMAT = 1
 LARGEST_FILE = 1_000_000_000

@@ -8,9 +8,9 @@ from typing import NamedTuple
 
 from frugal_sorter.filesystem.inside import look_inside
 from frugal_sorter.filesystem.record import Identity, Listing, Place, Unknown
-from frugal_sorter.filesystem.room import free_bytes
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.types import TYPE_OF_SUFFIX
+from frugal_sorter.filesystem.volumes import free_bytes
 from frugal_sorter.filesystem.walk import reason_of, walk
 from frugal_sorter.planning.guard import never_entered
 from frugal_sorter.planning.in_use import not_held
@@ -20,8 +20,7 @@ from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.rules.conditions.tree import Node
 from frugal_sorter.rules.fields import Facts, World, latest_of
 from frugal_sorter.rules.units import Duration
-from frugal_sorter.steps.count import NONE, Count
-from frugal_sorter.steps.step import Step
+from frugal_sorter.steps.step import NONE, Count, Step
 from frugal_sorter.values import field, mutable
 
 

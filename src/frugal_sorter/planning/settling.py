@@ -1,21 +1,22 @@
-"""Files that a walk has done with, by what its columns say: those at home, and those that an exception keeps.
-
-A nightly run finds little else. What is settled here is what `endings` would have made of these files one by one.
-"""
+"""What is at home already, and moves without anything else, planned by the folder."""
 
 from __future__ import annotations
 
-from collections.abc import Hashable, Sequence
+from collections.abc import Callable, Hashable, Sequence
+from typing import NamedTuple
 
-from frugal_sorter.filesystem.record import Listing
+from frugal_sorter.filesystem.record import Listing, Place
 from frugal_sorter.filesystem.status import record_in
-from frugal_sorter.filesystem.volumes import volume_of
-from frugal_sorter.planning.scope import Scope
+from frugal_sorter.filesystem.volumes import mount_at, volume_of
+from frugal_sorter.planning.matched import Destinations, Kept, step_of
+from frugal_sorter.planning.plan import Plan
+from frugal_sorter.planning.sight import Scope
+from frugal_sorter.planning.targets import Names
 from frugal_sorter.rules.conditions.matcher import Hits
 from frugal_sorter.rules.fields import Facts, World
-from frugal_sorter.rules.model import RuleBook
+from frugal_sorter.rules.model import Rule, RuleBook
 from frugal_sorter.rules.templates.placing import Alike, Placing
-from frugal_sorter.steps.count import NONE, Count
+from frugal_sorter.steps.step import NONE, Count
 from frugal_sorter.values import field, mutable
 
 
@@ -51,7 +52,7 @@ class Settling:
         self._keeping = frozenset(index for index, rule in enumerate(book.rules) if rule.ending == "leave")
 
     def needs_status(self, rules: Sequence[int]) -> bool:
-        """Tell whether sizes and times of files decide where some of the rules want them."""
+        """Return True if sizes and times of files decide where some of the rules want them."""
         return any(index in self._alike and self._alike[index].reads_status for index in rules)
 
     def unsettled(self, listing: Listing, hits: Hits, here: Scope, settled: Settled) -> Hits:
@@ -103,3 +104,69 @@ class Settling:
         # From the columns that the key was made of: by now the file may be another.
         facts = Facts(record_in(listing, at), base, self._book.types, self._world)
         return self._placing.learn(index, key, facts)
+
+
+class _Route(NamedTuple):
+    """The way to a folder that is as good as any: on which mount it is, or will be, and whether it is there."""
+
+    folder: str
+    mount: int
+    exists: bool
+
+
+class PlainMoves:
+    """Plans what is plain.
+
+    Args:
+        rules: by index.
+        placing: where they want files.
+        destinations: whether files can go there.
+        names: which names are taken.
+        plan: gets the steps.
+        hold_back: raises Kept where a rule may not act on an entry now.
+    """
+
+    def __init__(
+        self, rules: tuple[Rule, ...], placing: Placing, destinations: Destinations, names: Names, plan: Plan,
+        hold_back: Callable[[int, Rule, Facts], None],
+    ) -> None:  # fmt: skip
+        self._rules, self._placing, self._destinations = rules, placing, destinations
+        self._names, self._plan, self._hold_back = names, plan, hold_back
+        self._plain = frozenset(index for index in placing.plain if rules[index].clash == "number")
+        self._routes: dict[Hashable, _Route | None] = {}
+
+    def add(self, index: int, facts: Facts) -> bool:
+        """Plan the move of an entry by the rule of an index; return False, with nothing planned, where it is not plain."""
+        key = self._placing.key_of(index, facts) if index in self._plain else None
+        if key is None:
+            return False
+        place, identity = facts.record.place, facts.record.identity
+        if key not in self._routes:
+            self._routes[key] = self._route(index, key, facts)
+        route = self._routes[key]
+        if route is None or route.mount != mount_at(place.folder) or route.folder == place.folder:
+            return False
+        target = Place(route.folder, place.name)
+        if self._names.is_given(target) or (route.exists and self._names.on_disk(target)):
+            return False
+        rule = self._rules[index]
+        try:
+            self._hold_back(index, rule, facts)
+        except Kept:
+            return False
+        self._plan.matched.add(rule.name)
+        self._plan.add_group([step_of(rule, "move", place, self._names.take(target), identity)])
+        return True
+
+    def _route(self, index: int, key: Hashable, facts: Facts) -> _Route | None:
+        folder = self._placing.known.get(key) or self._placing.learn(index, key, facts)
+        folders = self._destinations.folders
+        if not isinstance(folder, str) or folders.ignores_case(folder):
+            return None
+        try:
+            self._destinations.usable(folder, facts.base)
+        except Kept:
+            return None
+        there = folders.existing(folder)
+        lasts = volume_of(folders.device(folder), there).inodes_last
+        return _Route(folder, mount_at(there), there == folder) if lasts else None

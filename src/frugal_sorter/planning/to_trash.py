@@ -9,8 +9,7 @@ from frugal_sorter.filesystem.inside import Inside
 from frugal_sorter.filesystem.record import FileRecord, Identity, Place, Unknown
 from frugal_sorter.filesystem.volumes import mount_at, volume_of
 from frugal_sorter.platforms import disk, system
-from frugal_sorter.steps.details import Details
-from frugal_sorter.steps.step import Step, Witness
+from frugal_sorter.steps.step import Details, Step, Witness
 from frugal_sorter.trash.base import TrashBin
 from frugal_sorter.trash.bins import bin_for, home_bin
 from frugal_sorter.values import field, mutable
@@ -34,7 +33,7 @@ class _Taken:
     listed: tuple[frozenset[str], frozenset[str]] | None = None
 
     def has(self, name: str) -> bool:
-        """Tell whether an entry, or the info file of one, has a name there."""
+        """Return True if an entry, or the info file of one, has a name there."""
         self.asked += 1
         info = self.trash.info_name(name)
         if self.asked == _ASKED_SINGLY and not volume_of(self.trash.dev, self.trash.root).ignores_case:

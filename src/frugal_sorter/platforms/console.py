@@ -17,7 +17,7 @@ else:
         """Have the standard streams take every letter: they do, as the person has set the machine up."""
 
     def is_terminal(stream: TextIO) -> bool:
-        """Tell whether a person sits at a stream.
+        """Return True if a person sits at a stream.
 
         Raises:
             ValueError: it is closed.

@@ -28,7 +28,7 @@ def windows_refuses(name: str) -> str:
 
 
 def is_device(name: str) -> bool:
-    """Tell whether a name is that of a device of Windows, whatever its suffix."""
+    """Return True if a name is that of a device of Windows, whatever its suffix."""
     return name.partition(".")[0].rstrip().lower() in _DEVICES
 
 

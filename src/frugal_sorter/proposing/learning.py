@@ -1,15 +1,10 @@
-"""Where files belong, learnt from a tree that somebody sorted: a list of short rules, each right on nearly all it takes.
-
-Greedy: the test, or the few tests together, that tell most files of one folder from all others come first; what they take
-is done with, and the next are found among the rest (NumPy). How good the list is says a part of the files that it was not
-made from: every fifth, five times over.
-"""
+"""Learning rules from what lies where, and from what stands inside."""
 
 from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import datetime
 from functools import lru_cache
 from typing import TYPE_CHECKING, Any, NamedTuple
@@ -17,15 +12,62 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 from frugal_sorter.filesystem.types import OTHER, TYPE_OF_SUFFIX, stem_of, suffix_of
 from frugal_sorter.platforms import slashed
 from frugal_sorter.proposing.names import SAYS_NOTHING, form_of, tokens_of
+from frugal_sorter.proposing.proposal import FEWEST, Group, Seen
 from frugal_sorter.rules.fields import fold
 from frugal_sorter.rules.file.one_rule import quoted
 from frugal_sorter.rules.units import SECOND_NS, parse_size
-from frugal_sorter.values import field, frozen, mutable
+from frugal_sorter.values import field, frozen, mutable, replace
 
 if TYPE_CHECKING:
     import numpy
 
     Table = numpy.ndarray[Any, Any]
+
+
+# Of letters, and long enough to be no filler.
+_WORD = re.compile(r"[^\W\d_]{4,}")
+# What stands so far at the top (characters) is the heading or the letterhead, and says what it is.
+_TOP = 200
+# A word that stands in more of them tells nothing apart; one that stands below the top elsewhere is no heading.
+_MOST_SHARE, _AT_THE_TOP = 0.6, 0.8
+
+
+def split_by_words(group: Group, texts: Mapping[str, str]) -> list[Group]:
+    """Return a group in pieces: those of its files whose first lines share a word, most files first, and what is left.
+
+    Args:
+        group: whose names say nothing.
+        texts: by name of a file, the text in it, folded; those that were not read are missing.
+    """
+    left = [one for one in group.files if one.name in texts]
+    most, pieces = _MOST_SHARE * len(left), list[Group]()
+    while found := _telling_word(left, texts, most):
+        word, taken = found
+        pieces.append(_of_word(group, word, taken))
+        left = [one for one in left if one not in taken]
+    gone = {one.name for piece in pieces for one in piece.files}
+    rest = [one for one in group.files if one.name not in gone]
+    return [*pieces, replace(group, files=rest)] if rest else pieces
+
+
+def _telling_word(files: Sequence[Seen], texts: Mapping[str, str], most: float) -> tuple[str, list[Seen]] | None:
+    """Return the word that heads most of some files and tells them from others, and the files that have it."""
+    # Of words that head as many, the one that comes first in the text: a letterhead is above its subject.
+    tops = Counter(word for one in files for word in dict.fromkeys(_WORD.findall(texts[one.name][:_TOP])))
+    for word, count in tops.most_common():
+        taken = [one for one in files if word in texts[one.name]]
+        if count >= FEWEST and len(taken) <= most and count >= _AT_THE_TOP * len(taken):
+            return word, taken
+    return None
+
+
+def _of_word(group: Group, word: str, taken: Sequence[Seen]) -> Group:
+    keys = dict(group.keys)
+    keys["name"] = f"{group.keys['name']}, {word}"
+    keys["where"] = f"{group.keys['where']} and text has {quoted(word)}"
+    keys["move"] = f"{group.keys['move']}/{word.capitalize()}"
+    return Group(keys, list(taken), f"with the word {word} at the top", True)
+
 
 # A rule takes so many files at least, has so many tests at most, and is right on this part of what it takes.
 _FEWEST, _MOST_TESTS, _RIGHT = 4, 4, 0.8
@@ -72,7 +114,7 @@ class Test(NamedTuple):
     bound: int = 0
 
     def holds(self, item: Item) -> bool:
-        """Tell whether it is true of a file."""
+        """Return True if it is true of a file."""
         if self.kind == "size":
             return item.bytes > self.bound if self.value.startswith("over") else item.bytes < self.bound
         if self.kind == "inside":
@@ -124,7 +166,7 @@ class LearntRule:
         return self.right >= SURE * (self.right + self.wrong)
 
     def takes(self, item: Item) -> bool:
-        """Tell whether it takes a file."""
+        """Return True if it takes a file."""
         return all(test.holds(item) for test in self.tests)
 
 

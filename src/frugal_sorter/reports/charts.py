@@ -15,7 +15,7 @@ from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
 from frugal_sorter.errors import UsageError
-from frugal_sorter.filesystem.bands import AGE_BANDS, FUTURE_BAND, OLDEST_BAND
+from frugal_sorter.filesystem.record import AGE_BANDS, FUTURE_BAND, OLDEST_BAND
 from frugal_sorter.filesystem.types import OTHER, TYPE_OF_SUFFIX
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.reports.forecast import Point, Trend

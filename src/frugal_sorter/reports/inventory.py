@@ -4,22 +4,22 @@ from __future__ import annotations
 
 import heapq
 import os
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from operator import attrgetter
-from typing import TYPE_CHECKING, Literal, NamedTuple
+from typing import TYPE_CHECKING, Any, Literal, NamedTuple
 
-from frugal_sorter.filesystem.bands import age_band, band_order, size_band
 from frugal_sorter.filesystem.extended_attributes import tags_text
 from frugal_sorter.filesystem.parallel import work_through
-from frugal_sorter.filesystem.record import Listing, Unread
+from frugal_sorter.filesystem.record import Listing, Unread, age_band, band_order, size_band
 from frugal_sorter.filesystem.types import OTHER, PLAIN_SUFFIXES, TYPE_OF_SUFFIX, may_be_double, suffix_of
-from frugal_sorter.filesystem.walk import COUNTED_AT_ONCE, Reader, working
-from frugal_sorter.platforms import disk, volumes
+from frugal_sorter.filesystem.walk import COUNTED_AT_ONCE, Reader, reason_of, walk, working
+from frugal_sorter.platforms import disk, slashed, volumes
 from frugal_sorter.values import field, mutable
 
 if TYPE_CHECKING:
     from frugal_sorter.rules.conditions.tree import Node
     from frugal_sorter.rules.fields import World
+
 
 By = Literal["type", "ext", "folder", "age", "owner", "size", "tag"]
 WAYS: tuple[By, ...] = ("type", "ext", "folder", "age", "owner", "size", "tag")
@@ -210,7 +210,7 @@ class _Found:
                 self.date(dated)
 
     def is_between(self, moment_ns: int) -> bool:
-        """Tell whether a moment is neither older nor newer than what was found so far."""
+        """Return True if a moment is neither older nor newer than what was found so far."""
         return (
             self.oldest is not None and self.newest is not None
             and self.oldest.mtime_ns <= moment_ns <= self.newest.mtime_ns
@@ -472,3 +472,64 @@ class _Chosen:
 def take_inventory(folders: Sequence[str], levels: int | None, hidden: bool) -> Inventory:
     """Count what is in some folders by suffix, as `InventoryCounter` does."""
     return InventoryCounter(levels, hidden).take(folders)
+
+
+class Entry(NamedTuple):
+    """An entry: path, kind, bytes (apparent and on the disk), modification time in ns, owner."""
+
+    path: str
+    kind: str
+    bytes: int
+    disk: int
+    mtime_ns: int
+    uid: int
+
+
+SORTS: Mapping[str, Callable[[Entry], Any]] = {
+    "name": lambda one: one.path,
+    "size": lambda one: (-one.bytes, one.path),
+    "modified": lambda one: (one.mtime_ns, one.path),
+    "newest": lambda one: (-one.mtime_ns, one.path),
+}
+
+
+def list_entries(
+    folders: Sequence[str], levels: int | None, hidden: bool, unread: Callable[[Unread], None]
+) -> Iterator[Entry]:  # fmt: skip
+    """Yield what is below some folders as it is found; nothing is held but one folder.
+
+    Args:
+        folders: absolute, resolved paths.
+        levels: how deep; 1 is the folder itself, None all levels.
+        hidden: hidden files and folders too.
+        unread: told of each path that could not be read.
+
+    Raises:
+        OSError: one of the folders cannot be read at all.
+    """
+
+    def descend(_: Listing, name: str, level: int) -> int | None:
+        if name[0] == "." and not hidden:
+            return None
+        return level + 1 if levels is None or level < levels else None
+
+    for folder in folders:
+        for listing, _ in walk(folder, 1, True, descend, unread):
+            for kind, names in (("folder", listing.folders), ("link", listing.links), ("other", listing.others)):
+                for name in names:
+                    if name[0] == "." and not hidden:
+                        continue
+                    path = slashed.join(listing.folder, name)
+                    try:
+                        status = disk.lstat(path)
+                    except OSError as error:
+                        unread(Unread(path, reason_of(error)))
+                        continue
+                    size = status.st_size if kind == "link" else 0
+                    yield Entry(path, kind, size, disk.used_bytes(status), status.st_mtime_ns, status.st_uid)
+            for name, status in zip(listing.names, listing.status, strict=True):
+                if name[0] != "." or hidden:
+                    path = slashed.join(listing.folder, name)
+                    yield Entry(
+                        path, "file", status.st_size, disk.used_bytes(status), status.st_mtime_ns, status.st_uid
+                    )

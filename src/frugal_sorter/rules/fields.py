@@ -149,12 +149,12 @@ def fold(text: str) -> str:
 
 
 def is_wild(text: str) -> bool:
-    """Tell whether a text holds wildcards: `*`, `?` or `[`."""
+    """Return True if a text holds wildcards: `*`, `?` or `[`."""
     return not _WILD.isdisjoint(text)
 
 
 def is_like(text: str, wild: str) -> bool:
-    """Tell whether wildcards stand for a text, whatever the case of its letters, as `like` in a rule has it."""
+    """Return True if wildcards stand for a text, whatever the case of its letters, as `like` in a rule has it."""
     return fnmatchcase(fold(text), fold(wild))
 
 

@@ -114,7 +114,7 @@ class _Reach:
 
 
 def _sees(rule: Rule, folder: str, below: int = 0) -> bool:
-    """Tell whether a rule acts on what lies in a folder, or so many levels below it."""
+    """Return True if a rule acts on what lies in a folder, or so many levels below it."""
     for own in rule.folders:
         if is_inside(folder, own) and (rule.levels is None or depth_below(own, folder) + below <= rule.levels):
             return True
@@ -126,7 +126,7 @@ def _is_everything(rule: Rule) -> bool:
 
 
 def _takes_it_all_from(above: Rule, rule: Rule) -> bool:
-    """Tell whether a rule is asked about every entry that another one is asked about."""
+    """Return True if a rule is asked about every entry that another one is asked about."""
     if above.ending is None or above.take not in (rule.take, "items") or (rule.hidden and not above.hidden):
         return False
     deepest = None if rule.levels is None else rule.levels - 1
@@ -222,13 +222,13 @@ def _removed_from(book: RuleBook, rule: Rule, index: int, reach: _Reach, world: 
 
 
 def _is_aged(rule: Rule, *fields: str) -> bool:
-    """Tell whether a rule waits for an age, of one of some fields or of any date."""
+    """Return True if a rule waits for an age, of one of some fields or of any date."""
     aged = [leaf for leaf in rule.where.leaves() if leaf.on.kind == "date" and "older than" in leaf.text]
     return any(not fields or leaf.on.name in fields for leaf in aged)
 
 
 def _may_both_hold(book: RuleBook, one: Rule, other: Rule, world: World) -> bool:
-    """Tell whether some suffix lets both conditions be true, as far as a suffix tells."""
+    """Return True if some suffix lets both conditions be true, as far as a suffix tells."""
     for suffix in {"", *book.types}:
         known = {"ext": suffix, "type": book.types.get(suffix, "other")}
         code = Code(world.now_ns, possible=True, known=known)

@@ -228,7 +228,7 @@ class Hours:
     last: int
 
     def hold(self, now_ns: int) -> bool:
-        """Tell whether a moment lies within them."""
+        """Return True if a moment lies within them."""
         now = datetime.fromtimestamp(now_ns // SECOND_NS)
         minute = now.hour * 60 + now.minute
         if self.first < self.last:

@@ -201,7 +201,7 @@ class Remembered:
             raise UsageError(f"there is no schedule {name!r}", hint) from None
 
     def has(self, name: str) -> bool:
-        """Tell whether there is one of a name."""
+        """Return True if there is one of a name."""
         return (self._folder / f"{name}.json").exists()
 
     def keep(self, entry: Entry) -> None:

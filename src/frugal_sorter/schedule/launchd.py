@@ -13,8 +13,16 @@ from frugal_sorter.platforms import accounts, disk, slashed, system
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.schedule import scheduler
 from frugal_sorter.schedule.entry import Entry, unremembered
-from frugal_sorter.schedule.files import text_of, write_whole
-from frugal_sorter.schedule.scheduler import Cannot, Piece, State, ask_system, insist, wait_for_end
+from frugal_sorter.schedule.scheduler import (
+    Cannot,
+    Piece,
+    State,
+    ask_system,
+    insist,
+    text_of,
+    wait_for_end,
+    write_whole,
+)
 from frugal_sorter.schedule.when import LAST, When
 
 

@@ -1,4 +1,4 @@
-"""What every scheduler of a machine can be asked for: one module each, chosen by what is there."""
+"""What every scheduler of a machine can be asked for, and the files that it reads."""
 
 from __future__ import annotations
 
@@ -8,10 +8,14 @@ import subprocess
 import time
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Mapping, Sequence
+from contextlib import suppress
 from typing import NamedTuple
 
 from frugal_sorter.errors import StateError, UsageError
+from frugal_sorter.platforms import disk, slashed
+from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.schedule.entry import Entry
+from frugal_sorter.state.inputs import read_input
 from frugal_sorter.values import frozen
 
 # In the order in which they are chosen; the module has the class `Scheduler`.
@@ -61,7 +65,7 @@ class Scheduler(ABC):
     @classmethod
     @abstractmethod
     def is_here(cls) -> bool:
-        """Tell whether it runs on this machine, for this account."""
+        """Return True if it runs on this machine, for this account."""
 
     @abstractmethod
     def cannot(self, entry: Entry) -> Sequence[Cannot]:
@@ -205,3 +209,43 @@ def insist(command: Sequence[str], stdin: bytes | None = None) -> bytes:
             f"{' '.join(command[:4])}: {said[-1] if said else f'it ended with {done.returncode}'}", "see above"
         )
     return done.stdout
+
+
+# More than any unit or task holds.
+_LARGEST = 1_000_000
+
+
+def text_of(path: str) -> str | None:
+    """Return what stands in a file; None where it cannot be read."""
+    try:
+        return read_input(path, _LARGEST).decode("utf-8", "surrogateescape")
+    except OSError:
+        return None
+
+
+def write_whole(piece: Piece) -> None:
+    """Write a file whole or not at all, readable for all, and see that it is what was written.
+
+    Raises:
+        StateError: it is not.
+    """
+    path = Path(slashed.realpath(piece.path))
+    private = f"{path}.new"
+    flags = disk.O_WRONLY | disk.O_CREAT | disk.O_TRUNC | disk.O_NOFOLLOW | disk.O_CLOEXEC
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        with open(disk.open(private, flags, 0o644), "w", encoding="utf-8") as file:
+            file.write(piece.text)
+            file.flush()
+            disk.fchmod(file.fileno(), 0o644)
+            disk.fsync(file.fileno())
+        disk.replace(private, path)
+    except OSError as error:
+        with suppress(OSError):
+            disk.unlink(private)
+        raise StateError(
+            f"{path}: it cannot be written ({(error.strerror or 'unknown error').lower()})",
+            "free disk space, or run as its owner",
+        ) from None
+    if text_of(piece.path) != piece.text:
+        raise StateError(f"{path}: it is not what was written", "see who else writes there")

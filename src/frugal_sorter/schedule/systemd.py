@@ -17,8 +17,7 @@ from frugal_sorter.platforms import accounts, disk, own_folders, slashed
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.schedule import scheduler
 from frugal_sorter.schedule.entry import Entry, unremembered
-from frugal_sorter.schedule.files import text_of, write_whole
-from frugal_sorter.schedule.scheduler import Cannot, Piece, State, ask_system, insist
+from frugal_sorter.schedule.scheduler import Cannot, Piece, State, ask_system, insist, text_of, write_whole
 from frugal_sorter.schedule.when import DAYS, LAST, When
 
 _MARK = "# Written by `frugal schedule`, which also changes and removes it."

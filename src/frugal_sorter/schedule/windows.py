@@ -124,7 +124,7 @@ def _registered(entry: Entry) -> ElementTree.Element | None:
 
 
 def _differs(entry: Entry) -> bool:
-    """Tell whether what starts, or when, is another than was written; the rest the scheduler may word as it likes."""
+    """Return True if what starts, or when, is another than was written; the rest the scheduler may word as it likes."""
     task, ours = _registered(entry), ElementTree.fromstring(_xml(entry).split("\n", 1)[1])
     if task is None:
         return True

@@ -1,15 +1,17 @@
-"""The tool's own folders: where they are, that only their owner can write to them."""
+"""The tool's own folders and small files: where they are, and that only their owner can write to them."""
 
 from __future__ import annotations
 
+import errno
 import os
 import stat
 from contextlib import suppress
 
 from frugal_sorter.errors import StateError, UsageError
-from frugal_sorter.platforms import accounts, own_folders, slashed
+from frugal_sorter.platforms import accounts, disk, own_folders, slashed
 from frugal_sorter.platforms.digest import blake2b
 from frugal_sorter.platforms.slashed import Path
+from frugal_sorter.state.inputs import read_input
 
 APP = "frugal-sorter"
 
@@ -120,3 +122,132 @@ def default_rules_file() -> Path:
     if named:
         return Path(named).expanduser()
     return Path(own_folders.settings_home(APP)) / "rules.toml"
+
+
+_NUMBER, _OPEN = "last-run", "open-runs"
+
+
+class LastRun:
+    """Two small files in the state folder.
+
+    Args:
+        folder: the state folder.
+    """
+
+    def __init__(self, folder: Path) -> None:
+        self._number = folder / _NUMBER
+        self._open = folder / _OPEN
+
+    def read(self) -> int:
+        """Return the number of the last run, 0 where that is not known."""
+        try:
+            return int(read_input(self._number, 20))
+        except (OSError, ValueError):
+            return 0
+
+    def write(self, number: int) -> None:
+        """Keep the number of a run; on a full disk the journal alone knows it."""
+        with suppress(OSError):
+            private = self._number.with_suffix(".new")
+            with open(
+                disk.open(private, disk.O_WRONLY | disk.O_CREAT | disk.O_TRUNC | disk.O_CLOEXEC, 0o600), "wb"
+            ) as file:
+                file.write(b"%d" % number)
+            private.replace(self._number)
+
+    def open_runs(self, is_open: bool) -> None:
+        """Keep whether there is a run that was begun and has not ended."""
+        with suppress(OSError):
+            if is_open:
+                disk.close(disk.open(self._open, disk.O_WRONLY | disk.O_CREAT | disk.O_CLOEXEC, 0o600))
+            else:
+                self._open.unlink()
+
+    def has_open_runs(self) -> bool:
+        """Return True if there may be a run that was begun and has not ended."""
+        return self._open.exists()
+
+
+# Several files, since a disk can be out of files (inodes) as well as out of bytes.
+PARTS = 8
+PART_BYTES = 512 * 1024
+
+
+class Reserve:
+    """Some files that are only there to be removed when writing fails.
+
+    Args:
+        folder: the state folder.
+    """
+
+    def __init__(self, folder: Path) -> None:
+        self._parts = [folder / f"reserve-{number}" for number in range(1, PARTS + 1)]
+
+    def keep(self) -> None:
+        """Make what is missing of it, as far as there is room; that there is none is no failure."""
+        # Made again after each command: the next full disk may be a year away.
+        for part in self._parts:
+            if part.exists():
+                continue
+            try:
+                descriptor = disk.open(part, disk.O_WRONLY | disk.O_CREAT | disk.O_EXCL | disk.O_CLOEXEC, 0o600)
+            except OSError:
+                return
+            try:
+                _fill(descriptor)
+            except OSError:
+                # A part that holds nothing still holds an inode, but it must not take the last room.
+                with suppress(OSError):
+                    os.ftruncate(descriptor, 0)
+                return
+            finally:
+                disk.close(descriptor)
+
+    def release(self) -> bool:
+        """Give its room back to the disk; tell whether there was any."""
+        found = False
+        for part in self._parts:
+            with suppress(FileNotFoundError):
+                part.unlink()
+                found = True
+        return found
+
+
+def _fill(descriptor: int) -> None:
+    try:
+        disk.reserve(descriptor, PART_BYTES)
+    except OSError as error:
+        if error.errno == errno.ENOSPC:
+            raise
+        os.write(descriptor, bytes(PART_BYTES))
+
+
+_FOLDER = "rule-files"
+
+
+def keep_new(folder: Path, raw: bytes, mode: int) -> Path:
+    """Write a new version of a rule file, and return where it is.
+
+    Args:
+        folder: the state folder.
+        raw: what stands in it.
+        mode: its rights.
+
+    Raises:
+        StateError: it cannot be written.
+    """
+    import hashlib  # here alone: each run looks for versions that are too old
+
+    path = folder / _FOLDER / f"{hashlib.sha256(raw).hexdigest()[:32]}-{mode:o}.toml"
+    private = path.with_suffix(".new")
+    try:
+        path.parent.mkdir(mode=0o700, exist_ok=True)
+        with open(private, "wb") as file:
+            disk.fchmod(file.fileno(), mode)
+            file.write(raw)
+            file.flush()
+            disk.fsync(file.fileno())
+        private.replace(path)
+    except OSError as error:
+        raise StateError(f"{path.parent}: cannot be written ({error.strerror})", "free disk space there") from None
+    return path

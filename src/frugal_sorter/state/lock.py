@@ -60,7 +60,7 @@ def _unusable(path: Path, error: OSError) -> StateError:
 
 
 def writer_is_active(folder: Path) -> bool:
-    """Tell whether some process holds the writer lock now."""
+    """Return True if some process holds the writer lock now."""
     try:
         descriptor = disk.open(folder / "writer.lock", disk.O_RDWR | disk.O_CLOEXEC)
     except OSError:

@@ -1,22 +1,23 @@
-"""What became of a step, and what a verb is."""
+"""What a verb is, what the verbs of one run share, and where each is found."""
 
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Mapping, Sequence
+from importlib import import_module
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from frugal_sorter.changes.outcome import NotDone, Outcome
 from frugal_sorter.filesystem.record import Identity, Place
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.platforms import disk
+from frugal_sorter.steps.kinds import KINDS, VerbName
 from frugal_sorter.steps.step import Step
 from frugal_sorter.values import field, mutable
 
 if TYPE_CHECKING:
-    # A list of runs has marks and no verbs.
-    from frugal_sorter.changes.descriptors import Descriptors
-    from frugal_sorter.changes.folder_time import FolderTime
+    from frugal_sorter.changes.descriptors import Descriptors, FolderTime
+
 
 # Why a step of a killed run has no effect.
 INTERRUPTED = "interrupted before it was done"
@@ -159,3 +160,14 @@ def attempt(verb: Verb, step: Step) -> Mark:
     if mark.outcome is not Outcome.OPEN and (left := verb.left_under_private_name(step)):
         return Mark(step.id, Outcome.OPEN, f"{mark.reason}; {left} stays until the next command that changes files")
     return mark
+
+
+def verbs_for(context: RunContext) -> Mapping[VerbName, Verb]:
+    """Return every verb by its name."""
+    return {verb: _made(kind.does, context) for verb, kind in KINDS.items()}
+
+
+def _made(does: str, context: RunContext) -> Verb:
+    module, name = does.split(":")
+    made: Verb = getattr(import_module(f"frugal_sorter.steps.{module}"), name)(context)
+    return made

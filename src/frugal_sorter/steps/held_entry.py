@@ -6,15 +6,15 @@ import errno
 from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager
 
-from frugal_sorter.changes.folder_time import FolderTime
+from frugal_sorter.changes.descriptors import FolderTime
 from frugal_sorter.changes.leases import Lease
 from frugal_sorter.changes.outcome import CHANGED, NotDone, Outcome, why
 from frugal_sorter.changes.removal import refuse_unremovable
 from frugal_sorter.changes.rename import rename_without_replacing
 from frugal_sorter.changes.witness import witnessed
-from frugal_sorter.filesystem.fingerprint import look_like, look_like_or_none
 from frugal_sorter.filesystem.inside import look_inside
 from frugal_sorter.filesystem.record import FileRecord, Identity, Place, Unknown
+from frugal_sorter.filesystem.status import look_like, look_like_or_none
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.platforms import names
 from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext
@@ -33,7 +33,7 @@ def ends_of(step: Step) -> tuple[Place, Place, Identity]:
 
 
 def same_entry(found: Identity, planned: Identity) -> bool:
-    """Tell whether an entry is the planned one, and was not written to since."""
+    """Return True if an entry is the planned one, and was not written to since."""
     if found == planned:
         return True
     outside = planned._replace(inside=None)
@@ -59,7 +59,7 @@ def find(context: RunContext, place: Place, was: Identity) -> tuple[int, FileRec
 
 
 def is_same_inside(fd: int, name: str, was: Identity) -> bool:
-    """Tell whether nothing below a folder of an open one changed; its own numbers do not show that."""
+    """Return True if nothing below a folder of an open one changed; its own numbers do not show that."""
     if was.inside is None:
         return True
     found = look_inside(name, fd)

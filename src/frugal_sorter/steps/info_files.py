@@ -10,10 +10,9 @@ from urllib.parse import unquote_to_bytes
 from frugal_sorter.changes.descriptors import NEW_FILE, Descriptors
 from frugal_sorter.changes.outcome import NotDone
 from frugal_sorter.changes.removal import remove_name, remove_note, same_as
-from frugal_sorter.filesystem.fingerprint import open_to_read
 from frugal_sorter.filesystem.inside import look_inside
 from frugal_sorter.filesystem.record import COARSEST_TIME_NS, Place, Unknown, place_of
-from frugal_sorter.filesystem.status import look, look_or_none
+from frugal_sorter.filesystem.status import look, look_or_none, open_to_read
 from frugal_sorter.platforms import disk
 from frugal_sorter.steps.base import RunContext
 from frugal_sorter.steps.held_entry import ends_of, look_at

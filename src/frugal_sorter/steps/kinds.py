@@ -1,34 +1,103 @@
-"""What the steps of each verb are: one row a verb.
-
-The guard of plans, the words on the screen, the check of what was read, and all sets of verbs are derived from it.
-A verb itself (doing it, its end after a crash, its inverse) is the module that its row names, imported when it is needed.
-"""
+"""What the steps of each verb are, one row a verb, and how what was read of them is checked."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from typing import Literal, NamedTuple
+from typing import Any, Literal, NamedTuple
 
-from frugal_sorter.steps.values import (
-    IsFit,
-    is_attributes,
-    is_command,
-    is_count,
-    is_flag,
-    is_identity,
-    is_kept,
-    is_members,
-    is_mode,
-    is_name,
-    is_number,
-    is_owner,
-    is_path,
-    is_place,
-    is_step_that_made,
-    is_text,
-    is_what_was_lost,
-)
+from frugal_sorter.filesystem.record import Identity
+from frugal_sorter.filesystem.record import Kind as EntryKind
+from frugal_sorter.platforms import slashed
+from frugal_sorter.state.inputs import is_count, is_flag, is_name, is_number, is_text
 from frugal_sorter.values import field, frozen
+
+__all__ = [
+    "IsFit", "is_attributes", "is_base64", "is_command", "is_count", "is_flag", "is_identity", "is_kept", "is_members",
+    "is_mode", "is_name", "is_number", "is_owner", "is_path", "is_place", "is_step_that_made", "is_text",
+    "is_what_was_lost",
+]  # fmt: skip
+
+_KINDS = frozenset(EntryKind.__args__)  # type: ignore[attr-defined]
+_MODES = 0o7777
+IsFit = Callable[[Any], bool]
+
+
+def is_path(value: Any) -> bool:
+    return is_name(value) and slashed.is_absolute(value) and not {".", ".."} & set(value.split("/")) and len(value) > 1
+
+
+def is_mode(value: Any) -> bool:
+    return is_count(value) and value <= _MODES
+
+
+def is_owner(value: Any) -> bool:
+    return is_count(value) and value < 1 << 32
+
+
+def is_attributes(value: Any) -> bool:
+    return isinstance(value, dict) and all(is_name(name) and is_base64(one) for name, one in value.items())
+
+
+def is_base64(value: Any) -> bool:
+    from base64 import b64decode
+
+    try:
+        b64decode(value, validate=True)
+    except (ValueError, TypeError):
+        return False
+    return True
+
+
+def is_identity(value: Any) -> bool:
+    """Return True if values are those of an `Identity`."""
+    if not isinstance(value, (list, tuple)) or not 5 <= len(value) <= len(Identity._fields):
+        return False
+    kind, dev, ino, size, mtime_ns, born_ns, inside, sample = (*value, None, None, None)[: len(Identity._fields)]
+    return (
+        isinstance(kind, str) and kind in _KINDS and all(map(is_count, (dev, ino, size))) and is_number(mtime_ns)
+        and (born_ns is None or is_number(born_ns)) and all(one is None or is_text(one) for one in (inside, sample))
+    )  # fmt: skip
+
+
+def is_place(value: Any) -> bool:
+    return (
+        isinstance(value, (list, tuple)) and len(value) == 2 and all(map(is_name, value))
+        and slashed.is_absolute(value[0]) and "/" not in value[1]
+    )  # fmt: skip
+
+
+def is_members(value: Any) -> bool:
+    return isinstance(value, list) and all(
+        isinstance(one, dict) and is_path(one.get("path")) and is_name(one.get("name")) and is_identity(one.get("was"))
+        for one in value
+    )
+
+
+def is_command(value: Any) -> bool:
+    return isinstance(value, list) and bool(value) and all(map(is_text, value)) and bool(value[0])
+
+
+def is_what_was_lost(value: Any) -> bool:
+    known: dict[str, IsFit] = {
+        "mode": is_mode, "mtime_ns": is_number, "attributes": is_attributes,
+        "owner": lambda both: isinstance(both, list) and len(both) == 2 and all(map(is_owner, both)),
+    }  # fmt: skip
+    return isinstance(value, dict) and all(
+        is_text(path) and isinstance(one, dict) and all(key in known and known[key](had) for key, had in one.items())
+        for path, one in value.items()
+    )
+
+
+def is_step_that_made(value: Any) -> bool:
+    if not isinstance(value, dict) or value.get("verb") not in ("copy", "link", "pack", "unpack", "run-making"):
+        return False
+    args = value.get("args", {})
+    return isinstance(args, dict) and (value["verb"] != "pack" or is_members(args.get("members")))
+
+
+def is_kept(value: Any) -> bool:
+    return isinstance(value, (list, tuple)) and len(value) == 2 and is_place(value[0]) and is_identity(value[1])
+
 
 VerbName = Literal[
     "move", "move-across", "trash", "restore", "delete", "empty", "copy", "remove-made", "link", "hard-link", "own-file",
@@ -116,99 +185,99 @@ _ARROW = "{source} → {target}"
 
 KINDS: Mapping[VerbName, Kind] = {
     "move": Kind(
-        "move:Move", Words("move {}", "moved", "{} moved", _ARROW, "moved to {target}"), was=_ANY, may=WEIGHT,
+        "moving:Move", Words("move {}", "moved", "{} moved", _ARROW, "moved to {target}"), was=_ANY, may=WEIGHT,
         planned=True, takes=True, makes=True, sized=True,
     ),
     "move-across": Kind(
-        "move_across:MoveAcross",
+        "moving:MoveAcross",
         Words("move {} to another volume", "moved", "{} moved to another volume", _ARROW, "moved to {target}"),
         was=_ANY, may={**WEIGHT, "restore": is_what_was_lost}, planned=True, takes=True, makes=True, sized=True,
     ),
     "trash": Kind(
-        "trash:Trash",
+        "trashing:Trash",
         Words("move {} to the trash", "trashed", "{} moved to the trash", "{source} → the trash", "to the trash"),
         was=_ANY, may={**WEIGHT, **_ACROSS}, planned=True, takes=True, removes=True, sized=True, last=True,
     ),
     "restore": Kind(
-        "restore:Restore",
+        "trashing:Restore",
         Words("bring {} back from the trash", "restored", "{} brought back from the trash", "the trash → {target}",
               "brought back to {target}"),
         was=_ANY, may={**WEIGHT, **_ACROSS}, takes=True, makes=True, sized=True,
     ),
     "delete": Kind(
-        "delete:Delete",
+        "removing:Delete",
         Words("delete {} for good", "deleted", "{} deleted for good", "{source}: deleted for good", "deleted for good"),
         target=False, was=_ANY, may=WEIGHT, planned=True, takes=True, removes=True, final=True,
         lasting="what was deleted", sized=True, last=True,
     ),
     "empty": Kind(
-        "empty:Empty",
+        "removing:Empty",
         Words("remove {} from the trash for good", "removed", "{} removed from the trash for good",
               "in the trash: removed for good", "removed from the trash for good"),
         target=False, was=_ANY, may={**WEIGHT, "original": is_text}, planned=True, takes=True,
         final=True, lasting="what left the trash", sized=True, last=True,
     ),
     "copy": Kind(
-        "copy:Copy",
+        "making:Copy",
         Words("copy {}", "copied", "{} copied", "{source} → copied to {target}", "copied to {target}"),
         was=_ANY, may=WEIGHT, planned=True, makes=True, stays=True, sized=True,
     ),
     "remove-made": Kind(
-        "remove_made:RemoveMade",
+        "removing:RemoveMade",
         Words("remove {} that the run made", "removed", "{} removed that the run had made",
               "{source}: made by the run, removed", "removed, since the run that made it was taken back"),
         target=False, was=_ANY, needs={"again": is_step_that_made}, may={**WEIGHT, **_ENTRY},
     ),
     "link": Kind(
-        "link:Link",
+        "making:Link",
         Words("link to {}", "linked", "{} linked to", "{source} → linked from {target}", "linked from {target}"),
         was=_ANY, planned=True, makes=True, stays=True,
     ),
     "hard-link": Kind(
-        "hard_link:HardLink",
+        "linking:HardLink",
         Words("replace {} by hard links", "linked", "{} replaced by hard links", "{source}: replaced by hard links",
               "replaced by a hard link"),
         was=_FILE, may={**_AS_IT_WAS, **WEIGHT}, witness=True, planned=True, replaces=True, sized=True,
     ),
     "own-file": Kind(
-        "own_file:OwnFile",
+        "linking:OwnFile",
         Words("make {} of their own again", "separate", "{} made of their own again",
               "{source}: made files of their own again", "made a file of its own again"),
         was=_FILE, may={**_AS_IT_WAS, **WEIGHT, "kept": is_kept}, replaces=True,
     ),
     "pack": Kind(
-        "pack:Pack", Words("pack into {}", "packed", "{} written", "packed into {target}", "packed into {target}"),
+        "archives:Pack", Words("pack into {}", "packed", "{} written", "packed into {target}", "packed into {target}"),
         source=False, needs={"members": is_members}, may=WEIGHT, planned=True, makes=True,
     ),
     "unpack": Kind(
-        "unpack:Unpack",
+        "archives:Unpack",
         Words("unpack {}", "unpacked", "{} unpacked", "{source} → unpacked into {target}", "unpacked into {target}"),
         was=_FILE, may=WEIGHT, planned=True, makes=True, sized=True,
     ),
     "set-attribute": Kind(
-        "set_attribute:SetAttribute",
+        "attributes:SetAttribute",
         Words("tag or comment {}", "tagged", "{} tagged or commented", "{source}: tags and comments"),
         target=False, was=_ANY, needs=_TEXTS, may=_ENTRY, planned=True, stays=True,
     ),
     "run": Kind(
-        "run:RunProgram", Words("run a program for {}", "ran", "a program run for {}", "{source}: programs"),
+        "running:RunProgram", Words("run a program for {}", "ran", "a program run for {}", "{source}: programs"),
         target=False, was=_ANY, needs={"command": is_command}, planned=True, lasting="what programs did", stays=True,
     ),
     "run-making": Kind(
-        "run_making:RunMaking",
+        "running:RunMaking",
         Words("run a program that makes {}", "made", "{} made by a program", "{source} → made by a program in {target}",
               "made by a program: {target}"),
         was=_ANY, needs={"command": is_command}, planned=True, makes=True, stays=True,
     ),
-    "make-folder": Kind("make_folder:MakeFolder", None, source=False, may=_AS_IT_WAS, planned=True),
+    "make-folder": Kind("making:MakeFolder", None, source=False, may=_AS_IT_WAS, planned=True),
     "remove-folder": Kind(
-        "remove_folder:RemoveFolder", None, target=False, was=frozenset({"folder"}), may=_AS_IT_WAS, planned=True
+        "removing:RemoveFolder", None, target=False, was=frozenset({"folder"}), may=_AS_IT_WAS, planned=True
     ),
     "note-times": Kind(
-        "note_times:NoteTimes", None, target=False, was=frozenset({"folder"}), needs={"mtime_ns": is_number}
+        "attributes:NoteTimes", None, target=False, was=frozenset({"folder"}), needs={"mtime_ns": is_number}
     ),
     "restore-times": Kind(
-        "restore_times:RestoreTimes", None, target=False, needs={"mtime_ns": is_number}, may={"now_ns": is_number}
+        "attributes:RestoreTimes", None, target=False, needs={"mtime_ns": is_number}, may={"now_ns": is_number}
     ),
 }  # fmt: skip
 

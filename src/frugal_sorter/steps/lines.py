@@ -1,4 +1,4 @@
-"""Steps as JSON values, for plans in files and for steps that name another one."""
+"""Steps as lines of text, and whether what was read is a step at all."""
 
 from __future__ import annotations
 
@@ -7,11 +7,8 @@ from typing import Any, cast
 
 from frugal_sorter.filesystem.record import Identity, Place, place_of
 from frugal_sorter.platforms import slashed
-from frugal_sorter.steps.details import Details
-from frugal_sorter.steps.kinds import VerbName
-from frugal_sorter.steps.shapes import refuse_malformed
-from frugal_sorter.steps.step import Step, Witness
-from frugal_sorter.steps.values import is_identity
+from frugal_sorter.steps.kinds import KINDS, VerbName, is_identity, is_name
+from frugal_sorter.steps.step import Details, Step, Witness
 
 _VERBS = frozenset(VerbName.__args__)  # type: ignore[attr-defined]
 
@@ -74,3 +71,33 @@ def _sure_identity(values: object) -> Identity:
     if not is_identity(values):
         raise ValueError("the identity of the entry is damaged")
     return Identity(*cast(list[Any], values))
+
+
+def refuse_malformed(step: Step) -> None:
+    """Check that a step has all that its verb needs, and nothing that its verb does not know.
+
+    Raises:
+        ValueError: it does not; says what is wrong.
+    """
+    kind = KINDS[step.verb]
+    if (step.source is not None) != kind.source:
+        raise ValueError(f"a step to {step.verb} {'needs' if kind.source else 'has no'} source")
+    if (step.target is not None) != kind.target:
+        raise ValueError(f"a step to {step.verb} {'needs' if kind.target else 'has no'} target")
+    for place in (step.source, step.target, step.witness and step.witness.place):
+        if place is not None and not (is_name(place.name) and "/" not in place.name):
+            raise ValueError(f"{place.path!r} is no place of an entry")
+    if kind.was and (step.was is None or not is_identity(step.was) or step.was.kind not in kind.was):
+        raise ValueError(f"a step to {step.verb} must say what its entry was")
+    if kind.witness and step.witness is None:
+        raise ValueError(f"a step to {step.verb} must name what stays")
+    if step.witness is not None and not is_identity(step.witness.identity):
+        raise ValueError("what stays is not described as an entry")
+    details: Mapping[str, object] = step.details
+    for key, is_fit in kind.needs.items():
+        if key not in details or not is_fit(details[key]):
+            raise ValueError(f"a step to {step.verb} needs a proper `{key}`")
+    for key, value in details.items():
+        fit = kind.needs.get(key) or kind.may.get(key)
+        if fit is None or not fit(value):
+            raise ValueError(f"`{key}` is not what a step to {step.verb} can have there")

@@ -12,23 +12,21 @@ from contextlib import contextmanager
 from typing import Any, Literal
 
 from frugal_sorter.changes.copier import opened
-from frugal_sorter.changes.folder_time import FolderTime
+from frugal_sorter.changes.descriptors import FolderTime
 from frugal_sorter.changes.outcome import NotDone, Outcome
 from frugal_sorter.changes.removal import remove_tree
 from frugal_sorter.changes.rename import rename_without_replacing
-from frugal_sorter.filesystem.fingerprint import with_sample
 from frugal_sorter.filesystem.inside import look_inside
 from frugal_sorter.filesystem.record import COARSEST_TIME_NS, FileRecord, Identity, Place, Unknown
-from frugal_sorter.filesystem.status import look
+from frugal_sorter.filesystem.status import look, with_sample
 from frugal_sorter.filesystem.tree import LIST, below
 from frugal_sorter.filesystem.volumes import volume_of
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.platforms import accounts, kernel
 from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext, Verb
-from frugal_sorter.steps.details import Details
 from frugal_sorter.steps.held_entry import there
 from frugal_sorter.steps.lines import step_as_line
-from frugal_sorter.steps.step import Step
+from frugal_sorter.steps.step import Details, Step
 
 # What is noted of a part: it is there; it is finished, and gets its name.
 BEGUN, COPIED = "begun", "copied"

@@ -1,15 +1,115 @@
-"""One step of a plan: a change to one entry, and what is known of it beforehand."""
+"""One step of a plan, what is known of it beforehand, and how steps are counted."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from typing import NamedTuple
+from collections.abc import Iterable, Mapping, Sequence
+from typing import Any, NamedTuple, TypedDict
 
-from frugal_sorter.filesystem.record import Identity, Place
-from frugal_sorter.steps.count import NONE, ONE_FILE, Count, folder_of
-from frugal_sorter.steps.details import Details
+from frugal_sorter.filesystem.record import AsItWas, Identity, Place
 from frugal_sorter.steps.kinds import UNSIZED, VerbName
 from frugal_sorter.values import field, mutable
+
+
+class Count(NamedTuple):
+    """How many entries there are.
+
+    Args:
+        files: entries that are files, or anything else that is no folder.
+        folders: entries that are folders, each taken or left as a whole.
+        inside: the files inside these folders.
+    """
+
+    files: int = 0
+    folders: int = 0
+    inside: int = 0
+
+    @property
+    def entries(self) -> int:
+        """Files and folders, without what is inside these."""
+        return self.files + self.folders
+
+    def __or__(self, other: Count) -> Count:
+        """Return both together."""
+        return Count(self.files + other.files, self.folders + other.folders, self.inside + other.inside)
+
+    def without(self, other: Count) -> Count:
+        """Return what is left of this without another count that is part of it."""
+        return Count(
+            max(self.files - other.files, 0), max(self.folders - other.folders, 0), max(self.inside - other.inside, 0)
+        )
+
+
+NONE = Count()
+ONE_FILE = Count(1)
+
+
+def total(counts: Iterable[Count]) -> Count:
+    """Return several counts together."""
+    found = NONE
+    for one in counts:
+        found |= one
+    return found
+
+
+def folder_of(files: int) -> Count:
+    """Return one folder with so many files inside."""
+    return Count(0, 1, files)
+
+
+# A folder and a name, and the fields of an `Identity`, as JSON has them.
+PlaceValues = Sequence[str]
+IdentityValues = Sequence[Any]
+
+
+class Member(TypedDict):
+    """An entry that is packed: where it is, its name in the zip, and what it was as planned."""
+
+    path: str
+    name: str
+    was: IdentityValues
+
+
+class Weight(TypedDict, total=False):
+    """How much is inside a folder: files and bytes."""
+
+    files: int
+    bytes: int
+
+
+class Details(AsItWas, Weight, total=False):
+    """What a step has besides the fields of all steps; none where its verb needs none.
+
+    Args:
+        across: the entry goes to, or comes from, a trash on another volume.
+        top: of the volume with that trash; missing for the trash of the home.
+        restore: by path inside the entry, what the other volume could not keep.
+        original: where an entry of the trash had been.
+        again: the step that made it, as a line.
+        entry: what it was made of, or what carries the attribute; its folder and name.
+        entry_was: the identity of that.
+        kept: the other name of a file with several, and what it was.
+        members: what is packed.
+        attribute: the name of an extended attribute.
+        old: its text before; empty for none.
+        new: its text after.
+        command: a program and its arguments.
+        now_ns: the time of a folder after the run, in ns.
+    """
+
+    across: bool
+    top: str
+    restore: Mapping[str, Any]
+    original: str
+    again: Mapping[str, Any]
+    entry: PlaceValues
+    entry_was: IdentityValues
+    kept: tuple[PlaceValues, IdentityValues] | Sequence[Any]
+    members: Sequence[Member]
+    attribute: str
+    old: str
+    new: str
+    command: Sequence[str]
+    now_ns: int
 
 
 class Witness(NamedTuple):

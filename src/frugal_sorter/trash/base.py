@@ -39,7 +39,7 @@ class TrashBin(ABC):
 
     @abstractmethod
     def is_entry(self, name: str) -> bool:
-        """Tell whether a name in its folder of entries is that of one."""
+        """Return True if a name in its folder of entries is that of one."""
 
     @abstractmethod
     def entry_name(self, info_name: str) -> str | None:
@@ -57,7 +57,7 @@ class TrashBin(ABC):
 
     @abstractmethod
     def may_begin(self, raw: bytes, place: Place) -> bool:
-        """Tell whether some bytes can be the beginning of the info file of an entry of a place: a kill may leave that."""
+        """Return True if some bytes can be the beginning of the info file of an entry of a place: a kill may leave that."""
 
     @abstractmethod
     def parse(self, raw: bytes) -> tuple[str, datetime | None]:

@@ -137,7 +137,7 @@ def _volume_bins(top: str, dev: int, may_make: bool) -> Iterator[TrashBin]:
 
 
 def _is_safe_shared(path: str) -> bool:
-    """Tell whether `.Trash` is a folder, not a link, and sticky, as the specification asks for."""
+    """Return True if `.Trash` is a folder, not a link, and sticky, as the specification asks for."""
     try:
         found = disk.lstat(path)
     except OSError:

@@ -10,8 +10,8 @@ from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.options import add_rules, rules_file
 from frugal_sorter.cli.output.text import count_text, shown
 from frugal_sorter.planning.guard import refused_rule, version_control_root
-from frugal_sorter.planning.opened import note_on_opened
-from frugal_sorter.planning.unreached import unreached
+from frugal_sorter.planning.in_use import note_on_opened
+from frugal_sorter.planning.misses import unreached
 from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.rules.examples import run_examples
 from frugal_sorter.rules.fields import World

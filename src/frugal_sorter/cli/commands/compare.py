@@ -25,8 +25,7 @@ from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.platforms.slashed import Path
-from frugal_sorter.reports.comparison import HOWS, Changed, Comparison, compare
-from frugal_sorter.reports.saved import SUFFIX, Saved, load, look_now
+from frugal_sorter.reports.saved import HOWS, SUFFIX, Changed, Comparison, Saved, compare, load, look_now
 from frugal_sorter.reports.totals import Totals, kept_totals, take_totals, totals_of
 from frugal_sorter.state.folders import ready_state_folder
 

@@ -6,7 +6,7 @@ import argparse
 import sys
 
 from frugal_sorter.cli.main import COMMANDS
-from frugal_sorter.cli.output.printable import raw
+from frugal_sorter.cli.output.text import raw
 from frugal_sorter.platforms import console
 from frugal_sorter.rules.reference import MORE_TOPICS, TOPICS
 

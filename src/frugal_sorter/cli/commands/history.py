@@ -12,7 +12,6 @@ from typing import TYPE_CHECKING
 
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.cli.options import add_for, add_format, run_number
-from frugal_sorter.cli.output.step_text import step_as_json, step_text
 from frugal_sorter.cli.output.text import (
     cell_text,
     common_base,
@@ -23,12 +22,11 @@ from frugal_sorter.cli.output.text import (
     shown,
     size_text,
 )
-from frugal_sorter.cli.output.words import WORDS, done_text
+from frugal_sorter.cli.output.words import WORDS, done_text, step_as_json, step_text
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.journal.journal import Journal
-from frugal_sorter.journal.run import Run
-from frugal_sorter.journal.visits import Driver, Visit
+from frugal_sorter.journal.visits import Driver, Run, Visit
 from frugal_sorter.platforms import shell, slashed
 from frugal_sorter.state.folders import adopt, of_other_machines, ready_state_folder
 from frugal_sorter.state.lock import writer_is_active

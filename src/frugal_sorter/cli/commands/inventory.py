@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING
 from frugal_sorter.app.session import Session
 from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.options import add_format, add_where, folder_named, levels, number
-from frugal_sorter.cli.output.progress import Progress
+from frugal_sorter.cli.output.screen import Progress
 from frugal_sorter.cli.output.text import (
     below,
     cell_text,
@@ -27,17 +27,15 @@ from frugal_sorter.cli.output.text import (
     share_text,
     shown,
     size_text,
-)  # fmt: skip
+)
 from frugal_sorter.cli.output.words import specials_texts
 from frugal_sorter.errors import UsageError
-from frugal_sorter.filesystem.bands import band_order
 from frugal_sorter.filesystem.extended_attributes import tags_text
-from frugal_sorter.filesystem.record import Unread, is_inside
+from frugal_sorter.filesystem.record import Unread, band_order, is_inside
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.platforms import processes
 from frugal_sorter.platforms.slashed import Path
-from frugal_sorter.reports.inventory import WAYS, By, Count, Inventory, InventoryCounter
-from frugal_sorter.reports.listing import SORTS, list_entries
+from frugal_sorter.reports.inventory import SORTS, WAYS, By, Count, Inventory, InventoryCounter, list_entries
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
@@ -152,7 +150,7 @@ def run(args: argparse.Namespace) -> int:
     except OSError as error:
         raise UsageError(f"{error.filename}: {reason_of(error)}", "run as a user who may read it") from error
     if args.format == "html":
-        from frugal_sorter.cli.output.inventory_page import page_of
+        from frugal_sorter.cli.output.pages import inventory_page as page_of
 
         print(page_of(inventory, figure, args.by, args.top, session.now_ns))
     elif is_tree:
@@ -164,7 +162,7 @@ def run(args: argparse.Namespace) -> int:
 
         write(figure, args.chart)
     if args.open_seconds is not None:
-        from frugal_sorter.cli.output.open_files import print_open
+        from frugal_sorter.cli.output.views import print_open
 
         print_open(folders, args.open_seconds, args.levels, args.hidden)
     return 1 if any(not unread.by_design for unread in inventory.unread) else 0
@@ -201,7 +199,7 @@ def _is_tree(args: argparse.Namespace) -> bool:
 
 
 def _print_tree(inventory: Inventory, args: argparse.Namespace) -> None:
-    from frugal_sorter.cli.output.folder_tree import print_tree, tree_as_json
+    from frugal_sorter.cli.output.views import print_tree, tree_as_json
 
     most = None if args.top == _ALL else args.top
     if args.format == "json":

@@ -16,8 +16,7 @@ from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import below, count_text, date_text, iso_text, shown, size_text
 from frugal_sorter.errors import RefusedError, UsageError
 from frugal_sorter.filesystem.record import Unread
-from frugal_sorter.leftovers.installed import is_removed, where_installed
-from frugal_sorter.leftovers.names import joined
+from frugal_sorter.leftovers.installed import is_removed, joined, where_installed
 from frugal_sorter.leftovers.search import Found, search, unclaimed
 from frugal_sorter.platforms import accounts
 

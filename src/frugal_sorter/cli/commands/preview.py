@@ -10,8 +10,7 @@ from frugal_sorter.app.session import Session
 from frugal_sorter.cli.choosing import add_choosing, keep_out, take_out
 from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.options import add_as_of, add_at_most, add_format, add_listing, add_rule, add_rules, is_short
-from frugal_sorter.cli.output.misses import show_misses
-from frugal_sorter.cli.output.plan_view import PlanView, exit_code, plan_as_json
+from frugal_sorter.cli.output.plan_view import PlanView, exit_code, plan_as_json, show_misses
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import shown
 from frugal_sorter.cli.reading import moment_of, read_book, require_library
@@ -70,13 +69,13 @@ def run(args: argparse.Namespace) -> int:
         print(json.dumps(plan_as_json(plan, view.numbers), indent=2))
         return _exit_code(args, plan)
     if args.format == "html":
-        from frugal_sorter.cli.output.outcome_view import outcome_page
+        from frugal_sorter.cli.output.views import outcome_page
 
         print(outcome_page(plan, session.now_ns, _tidy(args)))
         return _exit_code(args, plan)
     if plan.asked:
         if args.tree:
-            from frugal_sorter.cli.output.outcome_view import show_outcome
+            from frugal_sorter.cli.output.views import show_outcome
 
             show_outcome(plan, screen)
             view.show_left()
@@ -103,7 +102,7 @@ def _until(args: argparse.Namespace, session: Session, book: RuleBook) -> int:
         raise UsageError(
             "--until looks and does no more", "leave --without, --save, --tree, --again and --format html out"
         )
-    from frugal_sorter.cli.output.foresight_view import days_as_json, show_days
+    from frugal_sorter.cli.output.views import days_as_json, show_days
 
     now_ns, until_ns = moment_of(args.as_of, session), moment_of(args.until, session, "--until")
     if until_ns < now_ns:

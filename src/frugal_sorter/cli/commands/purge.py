@@ -10,14 +10,6 @@ from frugal_sorter.app.rules import plan_job
 from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
 from frugal_sorter.cli.choosing import add_choosing, keep_out, settle, take_out
 from frugal_sorter.cli.interrupted import begin
-from frugal_sorter.cli.one_line import (
-    add_types,
-    book_named,
-    both_conditions,
-    levels_value,
-    own_types,
-    print_as_rule,
-)
 from frugal_sorter.cli.options import (
     add_at_most,
     add_for,
@@ -36,7 +28,15 @@ from frugal_sorter.cli.output.plan_view import PlanView, exit_code
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import below, date_text, moment_text, shown, size_text
 from frugal_sorter.cli.output.words import entries_text, stay_text
-from frugal_sorter.cli.reading import read_where
+from frugal_sorter.cli.reading import (
+    add_types,
+    book_named,
+    both_conditions,
+    levels_value,
+    own_types,
+    print_as_rule,
+    read_where,
+)
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.planning.plan import Plan
@@ -45,8 +45,7 @@ from frugal_sorter.planning.selection import Numbers
 from frugal_sorter.rules.fields import World
 from frugal_sorter.rules.file.keys import TAKES
 from frugal_sorter.rules.file.one_rule import Value
-from frugal_sorter.steps.count import total
-from frugal_sorter.steps.step import Step
+from frugal_sorter.steps.step import Step, total
 
 EXAMPLES = """
   frugal purge "Glaze Calculator/scratch" --older-than 30d

@@ -22,7 +22,7 @@ from frugal_sorter.cli.output.text import (
     share_text,
     shown,
     size_text,
-)  # fmt: skip
+)
 from frugal_sorter.cli.output.words import done_text, entries_text
 from frugal_sorter.cli.reading import require_library, since
 from frugal_sorter.errors import UsageError
@@ -70,7 +70,7 @@ def run(args: argparse.Namespace) -> int:
     if args.format == "json":
         print(json.dumps(_as_json(found), indent=2))
     elif args.format == "html":
-        from frugal_sorter.cli.output.report_page import page_of
+        from frugal_sorter.cli.output.pages import report_page as page_of
 
         print(page_of(_title(found, session.machine), found, _paragraphs(found), _ROWS))
     else:

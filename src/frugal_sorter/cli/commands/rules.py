@@ -18,7 +18,7 @@ from frugal_sorter.cli.output.text import below, common_base, date_text, iso_tex
 from frugal_sorter.cli.rehearsal import parsed_command
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Place
-from frugal_sorter.planning.deciding import Sight
+from frugal_sorter.planning.sight import Sight
 from frugal_sorter.platforms import slashed
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.fields import fold

@@ -10,19 +10,12 @@ from frugal_sorter.app.rules import plan_job
 from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
 from frugal_sorter.cli.choosing import add_choosing, keep_out, settle, take_out
 from frugal_sorter.cli.interrupted import begin
-from frugal_sorter.cli.one_line import (
-    add_types,
-    book_named,
-    both_conditions,
-    levels_value,
-    own_types,
-    print_as_rule,
-)
 from frugal_sorter.cli.options import add_for, add_listing, add_unattended, add_where, folder_named, is_short, levels
 from frugal_sorter.cli.output.plan_view import PlanView, exit_code
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import below, count_text, shown, size_text
 from frugal_sorter.cli.output.words import stay_text
+from frugal_sorter.cli.reading import add_types, book_named, both_conditions, levels_value, own_types, print_as_rule
 from frugal_sorter.errors import RefusedError
 from frugal_sorter.planning.guard import refused_whole
 from frugal_sorter.planning.in_use import leave_written

@@ -20,12 +20,10 @@ from frugal_sorter.cli.options import (
     add_unattended,
     is_short,
 )
-from frugal_sorter.cli.output.misses import show_misses
-from frugal_sorter.cli.output.plan_view import PlanView, exit_code
+from frugal_sorter.cli.output.plan_view import PlanView, exit_code, show_misses
 from frugal_sorter.cli.output.screen import Screen
-from frugal_sorter.cli.output.step_text import step_text
 from frugal_sorter.cli.output.text import count_text, moment_text, shown
-from frugal_sorter.cli.output.words import stay_text
+from frugal_sorter.cli.output.words import stay_text, step_text
 from frugal_sorter.cli.reading import moment_of, read_book
 from frugal_sorter.cli.visits import is_person
 from frugal_sorter.errors import UsageError

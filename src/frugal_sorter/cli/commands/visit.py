@@ -65,7 +65,7 @@ def _not_now(args: argparse.Namespace) -> str:
 
 
 def _is_on_battery() -> bool:
-    """Tell whether this machine has a supply from the mains that is not connected (power_supply in the Linux kernel)."""
+    """Return True if this machine has a supply from the mains that is not connected (power_supply in the Linux kernel)."""
     mains = []
     try:
         for supply in _POWER.iterdir():

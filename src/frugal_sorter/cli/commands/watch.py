@@ -143,7 +143,7 @@ def _signals() -> Iterator[_Heard]:
 
 @contextmanager
 def _only_one(rules: str) -> Iterator[None]:
-    """See that no other watcher has the same rule file.
+    """Check that no other watcher has the same rule file.
 
     Raises:
         RefusedError: one has.

@@ -1,4 +1,4 @@
-"""A plan and its steps as a person or a program reads them."""
+"""A plan on the screen: what would be done, what is left and why, the nearest misses, and what was freed."""
 
 from __future__ import annotations
 
@@ -6,19 +6,82 @@ from collections import deque
 from collections.abc import Mapping, Sequence
 from typing import Any
 
+from frugal_sorter.app.freed import Freed
+from frugal_sorter.app.session import Session
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.cli.output.screen import FEW, Screen
-from frugal_sorter.cli.output.step_text import attribute_text, step_as_json, step_text
-from frugal_sorter.cli.output.text import below, common_base, count_text, iso_text, shown
-from frugal_sorter.cli.output.words import entries_text, specials_texts, will_text
+from frugal_sorter.cli.output.text import (
+    below,
+    common_base,
+    count_text,
+    date_text,
+    iso_text,
+    moment_text,
+    share_text,
+    shown,
+    size_text,
+)
+from frugal_sorter.cli.output.words import (
+    attribute_text,
+    entries_text,
+    specials_texts,
+    step_as_json,
+    step_text,
+    will_text,
+)
 from frugal_sorter.filesystem.record import Place
+from frugal_sorter.planning.misses import nearest_misses, unseen
 from frugal_sorter.planning.plan import TAKING_BACK, Kind, Plan
 from frugal_sorter.planning.selection import Numbers, by_rule, going_along, target_folder, together
-from frugal_sorter.planning.unseen import unseen
+from frugal_sorter.rules.model import RuleBook
 from frugal_sorter.steps.base import Mark
-from frugal_sorter.steps.count import total
 from frugal_sorter.steps.kinds import ATTENDING, FINAL, KINDS
-from frugal_sorter.steps.step import NotTouched, Step, Tally
+from frugal_sorter.steps.step import NotTouched, Step, Tally, total
+
+
+def show_misses(session: Session, screen: Screen, book: RuleBook, plan: Plan) -> None:
+    """Print, for each rule that matches nothing at all, what it only just misses."""
+    world = session.world(now_ns=plan.made_ns)
+    idle = [rule for rule in book.rules if rule.name not in plan.matched]
+    for name, misses in nearest_misses(book, idle, world).items():
+        screen.line(f"{shown(name)} matches nothing; nearest:", style="yellow")
+        for miss in misses:
+            when = f"; the rule takes it on {moment_text(miss.when_ns)}" if miss.when_ns else ""
+            screen.line(f"    {shown(miss.place.name)}: {shown(miss.why)}{when}")
+
+
+_FOLDERS_NAMED = 3
+
+
+def freed_texts(freed: Freed, full_ns: int | None) -> list[str]:
+    """Return in lines what was freed, what was not so far, and when the volume is full.
+
+    Args:
+        freed: what a run freed.
+        full_ns: when the volume is full; None where that cannot be told.
+    """
+    said = []
+    if freed.bytes:
+        share = share_text(freed.free, freed.total)
+        room = f"{size_text(freed.free)} of {size_text(freed.total)} ({share}) are free now"
+        said.append(f"Freed {size_text(freed.bytes)}{_where(freed.folders)}; {room}.")
+    if freed.trashed:
+        are = "lies" if freed.trashed == 1 else "lie"
+        said.append(
+            f"{size_text(freed.trashed)} {are} in the trash, not freed yet: `frugal trash` shows it and empties it."
+        )
+    if full_ns is not None:
+        said.append(f"At this pace the volume is full on {date_text(full_ns)}.")
+    return said
+
+
+def _where(folders: Sequence[tuple[str, int]]) -> str:
+    if len(folders) == 1:
+        return f" from {shown(folders[0][0])}"
+    base = common_base([folder for folder, _ in folders if folder != "the trash"])
+    parts = [f"{below(folder, base)} {size_text(size)}" for folder, size in folders[:_FOLDERS_NAMED]]
+    return f" ({', '.join(parts)}{', …' if len(folders) > _FOLDERS_NAMED else ''})"
+
 
 # Of many groups of names so many are printed at each end, and of each so many names.
 _FEW_GROUPS, _FEW_OF_SEVERAL = 2, 1

@@ -1,19 +1,60 @@
-"""The terminal: tables, lines, colour, and the one question. Piped output has none of it."""
+"""A line that says how far a long command has got: only on a terminal, only after a second."""
 
 from __future__ import annotations
 
 import sys
+import time
 from collections.abc import Callable, Collection, Sequence
 from functools import cached_property
 from typing import TYPE_CHECKING, TypeVar
 
-from frugal_sorter.cli.output.printable import raw
-from frugal_sorter.cli.output.progress import Progress
-from frugal_sorter.cli.output.text import count_text, cut, shown
+from frugal_sorter.cli.output.text import count_text, cut, raw, shown
 from frugal_sorter.platforms import console
 
 if TYPE_CHECKING:
     from rich.console import Console
+
+
+_AFTER_SECONDS, _EVERY_SECONDS = 1.0, 0.2
+
+
+class Progress:
+    """Writes over its own line on standard error, and takes it away at the end.
+
+    Args:
+        what: what is counted, such as `files counted`.
+    """
+
+    def __init__(self, what: str) -> None:
+        self._what = what
+        self._screen = raw(sys.stderr)
+        self._shows = console.is_terminal(self._screen)
+        self._next = time.monotonic() + _AFTER_SECONDS
+        self._written = 0
+
+    def update(self, count: int, what: str = "") -> None:
+        """Take in how far the work has got; `what` where by now something else is counted."""
+        if not self._shows or time.monotonic() < self._next:
+            return
+        self._next = time.monotonic() + _EVERY_SECONDS
+        text = shown(f"{count:,} {what or self._what}")
+        self._screen.write("\r" + text.ljust(self._written))
+        self._screen.flush()
+        self._written = len(text)
+
+    def clear(self) -> None:
+        """Take the line away, so that another can be printed; it comes again when more is told."""
+        if self._written:
+            self._screen.write("\r" + " " * self._written + "\r")
+            self._screen.flush()
+            self._written = 0
+
+    def __enter__(self) -> Progress:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.clear()
+
 
 _PIPED_WIDTH = 100_000
 # Of a long list so many are printed at each end.
@@ -150,7 +191,7 @@ class Screen:
                 show(one)
 
     def may_ask(self) -> bool:
-        """Tell whether there is a person to answer."""
+        """Return True if there is a person to answer."""
         return sys.stdin is not None and console.is_terminal(sys.stdin)
 
     def number(self, question: str, default: int) -> int:

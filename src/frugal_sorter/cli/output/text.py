@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from datetime import datetime
 from functools import lru_cache
+from typing import Any, TextIO
 
 from frugal_sorter.errors import printable
 from frugal_sorter.platforms import slashed
@@ -145,3 +146,38 @@ def held_text(levels: Iterable[int | None]) -> str:
 def common_base(folders: list[str]) -> str:
     """Return the folder that all of some folders lie in."""
     return slashed.common_of(folders)
+
+
+class PrintableStream:
+    """A stream that lets only printable letters and ends of lines through.
+
+    Args:
+        stream: where it goes.
+    """
+
+    def __init__(self, stream: TextIO) -> None:
+        self.stream = stream
+
+    def write(self, text: str) -> int:
+        """Write a text, with what is not printable escaped."""
+        self.stream.write(printable_lines(text))
+        return len(text)
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self.stream, name)
+
+
+def printable_lines(text: str) -> str:
+    """Return a text of whole lines with what is not printable escaped; CSV ends its lines with both characters."""
+    if text.isascii() and text.replace("\n", "").isprintable():
+        return text
+    lines = text.split("\n")
+    ends = [line.endswith("\r") for line in lines[:-1]]
+    escaped = [shown(line[:-1]) + "\r" if end else shown(line) for line, end in zip(lines, ends, strict=False)]
+    return "\n".join([*escaped, shown(lines[-1])])
+
+
+def raw(stream: Any) -> TextIO:
+    """Return the stream behind a printable one, for what is no text from outside."""
+    behind: TextIO = stream.stream if isinstance(stream, PrintableStream) else stream
+    return behind

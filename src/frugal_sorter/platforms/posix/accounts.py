@@ -35,7 +35,7 @@ def group_id() -> int:
 
 
 def is_admin() -> bool:
-    """Tell whether it may do everything."""
+    """Return True if it may do everything."""
     return os.geteuid() == 0
 
 

@@ -39,5 +39,5 @@ def lease(descriptor: int) -> None:
 
 
 def is_broken(descriptor: int) -> bool:
-    """Tell whether somebody began to wait for a lease, to write."""
+    """Return True if somebody began to wait for a lease, to write."""
     return sys.platform == "linux" and fcntl.fcntl(descriptor, fcntl.F_GETLEASE) != fcntl.F_RDLCK

@@ -18,7 +18,7 @@ START_FOLDER = "/"
 
 
 def can_fork() -> bool:
-    """Tell whether a fork can be had, and another processor for it."""
+    """Return True if a fork can be had, and another processor for it."""
     return (os.cpu_count() or 1) > 1
 
 

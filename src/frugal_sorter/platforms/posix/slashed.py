@@ -102,7 +102,7 @@ def unfollowed(path: str) -> tuple[str, int] | None:
 
 
 def is_top(path: str) -> bool:
-    """Tell whether a path is one that nothing is above."""
+    """Return True if a path is one that nothing is above."""
     return path == "/"
 
 

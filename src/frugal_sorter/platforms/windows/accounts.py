@@ -34,7 +34,7 @@ def group_id() -> int:
 
 
 def is_admin() -> bool:
-    """Tell whether this process is elevated."""
+    """Return True if this process is elevated."""
     try:
         return bool(ctypes.WinDLL("shell32").IsUserAnAdmin())
     except OSError:

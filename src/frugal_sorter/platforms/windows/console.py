@@ -33,7 +33,7 @@ def forget_typed(_stream: TextIO) -> None:
 
 
 def is_terminal(stream: TextIO) -> bool:
-    """Tell whether a person sits at a stream; to the C library NUL is a terminal, too."""
+    """Return True if a person sits at a stream; to the C library NUL is a terminal, too."""
     if not stream.isatty():
         return False
     mode = wintypes.DWORD()

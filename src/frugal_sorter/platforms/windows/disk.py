@@ -224,27 +224,27 @@ def fstat(descriptor: int) -> os.stat_result:
 
 
 def lexists(path: Named) -> bool:
-    """Tell whether there is an entry, also a link that leads nowhere."""
+    """Return True if there is an entry, also a link that leads nowhere."""
     return _mode(path, False) is not None
 
 
 def exists(path: Named) -> bool:
-    """Tell whether there is an entry."""
+    """Return True if there is an entry."""
     return _mode(path, True) is not None
 
 
 def isdir(path: Named) -> bool:
-    """Tell whether there is a folder, or a link to one."""
+    """Return True if there is a folder, or a link to one."""
     return modes.S_ISDIR(_mode(path, True) or 0)
 
 
 def isfile(path: Named) -> bool:
-    """Tell whether there is a file, or a link to one."""
+    """Return True if there is a file, or a link to one."""
     return modes.S_ISREG(_mode(path, True) or 0)
 
 
 def islink(path: Named) -> bool:
-    """Tell whether there is a link."""
+    """Return True if there is a link."""
     return modes.S_ISLNK(_mode(path, False) or 0)
 
 
@@ -256,7 +256,7 @@ def _mode(path: Named, follow: bool) -> int | None:
 
 
 def ismount(path: Named) -> bool:
-    """Tell whether a volume begins at a folder."""
+    """Return True if a volume begins at a folder."""
     full = slashed(path)
     above = ntpath.dirname(full)
     try:
@@ -268,7 +268,7 @@ def ismount(path: Named) -> bool:
 def access(
     path: Named, mode: int, *, dir_fd: int | None = None, effective_ids: bool = False, follow_symlinks: bool = True
 ) -> bool:  # fmt: skip
-    """Tell whether this account may read, write or enter an entry, as far as its attributes say."""
+    """Return True if this account may read, write or enter an entry, as far as its attributes say."""
     return os.access(native(_full(path, dir_fd)), mode)
 
 

@@ -18,5 +18,5 @@ def lease(descriptor: int) -> None:
 
 
 def is_broken(descriptor: int) -> bool:
-    """Tell whether somebody waits to write: who tries is refused instead."""
+    """Return True if somebody waits to write: who tries is refused instead."""
     return False

@@ -45,7 +45,7 @@ _EXTENDED, _TIME, _MEMORY = 9, 0x2, 0x100
 
 
 def can_fork() -> bool:
-    """Tell whether a fork can be had: never."""
+    """Return True if a fork can be had: never."""
     return False
 
 

@@ -50,13 +50,13 @@ def native(path: Named) -> str:
 
 
 def is_absolute(path: Named) -> bool:
-    """Tell whether a path says where it begins, with its drive or share."""
+    """Return True if a path says where it begins, with its drive or share."""
     text = str(path)
     return bool(_DRIVE.match(text)) or (text[:2] in ("//", "\\\\") and bool(ntpath.splitdrive(text)[0]))
 
 
 def is_top(path: str) -> bool:
-    """Tell whether a path is one that nothing is above: a drive or a share."""
+    """Return True if a path is one that nothing is above: a drive or a share."""
     return ntpath.dirname(path) == path
 
 

@@ -11,8 +11,7 @@ from typing import Any, Final, Literal, NamedTuple
 
 from frugal_sorter.rules.fields import FieldKind, fold
 from frugal_sorter.rules.file.mistakes import InvalidValue
-from frugal_sorter.rules.templates.read import check_capture_name, parse_reading
-from frugal_sorter.rules.templates.stops import Stopped, parts_of_like, where_stopped
+from frugal_sorter.rules.templates.read import Stopped, check_capture_name, parse_reading, parts_of_like, where_stopped
 from frugal_sorter.rules.templates.written import CaptureKind
 from frugal_sorter.rules.units import Span, parse_duration, parse_size, parse_span
 from frugal_sorter.values import frozen
@@ -99,7 +98,7 @@ def _squash(text: str) -> str:
 
 
 def _long_enough(squashed: str) -> bool:
-    """Tell whether a text that is alike says anything; nearly everything is alike to two letters."""
+    """Return True if a text that is alike says anything; nearly everything is alike to two letters."""
     return len(squashed) >= 3
 
 

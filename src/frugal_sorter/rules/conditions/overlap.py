@@ -86,7 +86,7 @@ class Overlap:
         self._moments = [now_ns + years * 31_557_600 * SECOND_NS for years in _YEARS]
 
     def can_hold(self, rule: Rule) -> bool:
-        """Tell whether a rule can match anything at all; False is certain."""
+        """Return True if a rule can match anything at all; False is certain."""
         try:
             return any(self._possible(clause, rule) for clause in clauses_of(rule.where))
         except TooMany:
@@ -109,7 +109,7 @@ class Overlap:
         return ()
 
     def is_covered(self, rule: Rule, above: Iterable[Rule]) -> bool:
-        """Tell whether every entry that a rule matches is matched by one of some others; True is certain."""
+        """Return True if every entry that a rule matches is matched by one of some others; True is certain."""
         try:
             left = [clause for clause in clauses_of(rule.where) if self._possible(clause, rule)]
         except TooMany:
@@ -128,7 +128,7 @@ class Overlap:
         return False
 
     def _possible(self, clause: Clause, rule: Rule) -> bool:
-        """Tell whether all tests of a clause can be as they should; False is certain."""
+        """Return True if all tests of a clause can be as they should; False is certain."""
         by_field: dict[str, list[Test]] = {}
         for leaf, mode in clause:
             by_field.setdefault(leaf.on.name, []).append((leaf, mode))
@@ -270,7 +270,7 @@ def _finite(name: str, by_field: Mapping[str, Sequence[Test]]) -> set[str] | Non
 
 
 def _agrees(leaf: Leaf, mode: Mode, value: object) -> bool:
-    """Tell whether a test may be as it should for one value; where the case of letters decides, it may."""
+    """Return True if a test may be as it should for one value; where the case of letters decides, it may."""
     if leaf.check.asks_absence:
         truth: bool | None = not value
     elif leaf.on.kind == "text" and not leaf.check.folded:
@@ -300,7 +300,7 @@ def _texts_possible(name: str, tests: Sequence[Test]) -> bool:
 
 
 def _says(one: Leaf, other: Leaf) -> bool:
-    """Tell whether a test that holds says that another one on the same field holds; True is certain."""
+    """Return True if a test that holds says that another one on the same field holds; True is certain."""
     if one.text == other.text and one.text and one.check.values == other.check.values:
         return True
     if one.check.values is not None and other.check.values is not None:
@@ -316,7 +316,7 @@ def _says(one: Leaf, other: Leaf) -> bool:
 
 
 def _ends_otherwise(suffix: str, names: Sequence[Test]) -> bool:
-    """Tell whether no name with a suffix passes the tests on the name, since these deny its ending."""
+    """Return True if no name with a suffix passes the tests on the name, since these deny its ending."""
     return bool(suffix) and any(
         mode in ("false", "not true")
         and leaf.check.folded

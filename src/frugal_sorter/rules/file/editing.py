@@ -16,7 +16,7 @@ from frugal_sorter.errors import UsageError
 from frugal_sorter.rules.fields import fold
 from frugal_sorter.rules.file.mistakes import nearest
 from frugal_sorter.rules.file.one_rule import as_toml
-from frugal_sorter.rules.file.positions import lines_of
+from frugal_sorter.rules.file.source import lines_of
 
 Where = Literal["before", "after"]
 _NAME = re.compile(r"(?P<indent>[ \t]*)name(?P<pad>[ \t]*)=")

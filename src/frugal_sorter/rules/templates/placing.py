@@ -5,8 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Hashable
 from typing import NamedTuple
 
-from frugal_sorter.filesystem.bands import size_band
-from frugal_sorter.filesystem.record import Place
+from frugal_sorter.filesystem.record import Place, size_band
 from frugal_sorter.filesystem.types import suffix_of
 from frugal_sorter.platforms import slashed
 from frugal_sorter.rules.conditions.tree import captures_of

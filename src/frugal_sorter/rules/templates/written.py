@@ -14,8 +14,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from types import MappingProxyType
 from typing import Literal
 
-from frugal_sorter.filesystem.bands import LARGEST_BAND, SIZE_BANDS, size_band
-from frugal_sorter.filesystem.record import Unknown
+from frugal_sorter.filesystem.record import LARGEST_BAND, SIZE_BANDS, Unknown, size_band
 from frugal_sorter.platforms import names, slashed
 from frugal_sorter.rules.fields import FIELDS, Fact, Facts
 from frugal_sorter.rules.file.everyday import meant

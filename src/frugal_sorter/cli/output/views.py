@@ -1,0 +1,307 @@
+"""Views of folders, of what rules will do, and of open files."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Mapping, Sequence
+from datetime import datetime
+from itertools import zip_longest
+from typing import Any, NamedTuple
+
+from frugal_sorter.cli.output.plan_view import PlanView
+from frugal_sorter.cli.output.screen import FEW, Screen
+from frugal_sorter.cli.output.text import (
+    ago_text,
+    below,
+    common_base,
+    count_text,
+    cut,
+    date_text,
+    iso_text,
+    moment_text,
+    share_text,
+    shown,
+    size_text,
+)
+from frugal_sorter.cli.output.words import step_as_json, will_text
+from frugal_sorter.planning.constraints import with_parents
+from frugal_sorter.planning.foresight import Day, Fate, FolderOutcome, outcome_of
+from frugal_sorter.planning.plan import Plan
+from frugal_sorter.planning.selection import by_rule
+from frugal_sorter.reports.inventory import Inventory, list_entries
+from frugal_sorter.reports.tree import Folder, Line, Order, opened_lines, tree_of
+from frugal_sorter.reports.writers import Holder, Holders, Maker, holders_below, makers
+
+
+def print_tree(
+    screen: Screen, inventory: Inventory, most: int | None, order: Order | None, open_to: Sequence[str]
+) -> None:
+    """Print the folders of an inventory as trees, in one table.
+
+    Args:
+        screen: the terminal.
+        inventory: counted by folder, with rows for all levels.
+        most: so many lines for each; None for all.
+        order: of the folders in one.
+        open_to: folders that are opened in any case.
+    """
+    rows: list[list[str]] = []
+    for root in inventory.folders_asked:
+        tree = tree_of(inventory, root)
+        for line in opened_lines(tree, order or "size", most, open_to):
+            rows.append([
+                f"{'  ' * line.depth}{_name(line)}", f"{line.files:,}", size_text(line.bytes),
+                share_text(line.bytes, tree.bytes), date_text(line.newest_ns) if line.newest_ns else "",
+            ])  # fmt: skip
+    columns = [("folder", "left"), ("files", "right"), ("size", "right"), ("share", "right"), ("newest", "left")]
+    screen.table(columns, rows, whole=("files", "size", "share", "newest"))
+
+
+def _name(line: Line) -> str:
+    if line.kind == "rest":
+        return f"and {count_text(line.folders, 'more folder')}"
+    if line.kind == "files":
+        return "(files directly in it)"
+    return shown(line.names) if line.depth == 0 else f"{shown(line.names)}/"
+
+
+def tree_as_json(
+    inventory: Inventory, most: int | None, order: Order | None, open_to: Sequence[str]
+) -> list[dict[str, object]]:
+    """Return the lines of the trees; docs/formats.md describes them."""
+    found: list[dict[str, object]] = []
+    for root in inventory.folders_asked:
+        tree: Folder = tree_of(inventory, root)
+        for line in opened_lines(tree, order or "size", most, open_to):
+            found.append({
+                "path": line.path, "kind": line.kind, "depth": line.depth, "folders": line.folders, "files": line.files,
+                "bytes": line.bytes, "newest": iso_text(line.newest_ns) if line.newest_ns else None,
+            })  # fmt: skip
+    return found
+
+
+# With fewer columns the two stand one after the other.
+_SIDE_BY_SIDE = 100
+_GAP = 3
+# Of more than these each shows less.
+_FEW_FOLDERS = 6
+_NOW, _THEN = "Now", "Then"
+
+
+class _Text(NamedTuple):
+    text: str
+    style: str = ""
+
+
+class _Block(NamedTuple):
+    """The lines of one folder: as it is, and as it will be."""
+
+    now: list[_Text]
+    then: list[_Text]
+
+
+def show_outcome(plan: Plan, screen: Screen) -> None:
+    """Print the folders of a plan as they are, and as they will be."""
+    found = outcome_of(plan)
+    base = _base(found)
+    screen.parts(("All below ", ""), (shown(base), "bold"))
+    blocks = _blocks(found, base, screen.short)
+    screen.line()
+    if screen.is_terminal and screen.width >= _SIDE_BY_SIDE:
+        width = (screen.width - _GAP) // 2
+        screen.parts((f"{_NOW:{width + _GAP}}", "bold"), (_THEN, "bold"))
+        for block in blocks:
+            for now, then in zip_longest(block.now, block.then, fillvalue=_Text("")):
+                left = cut(now.text, width)
+                gap = " " * (width - len(left) + _GAP) if then.text else ""
+                screen.parts((left, now.style), (gap, ""), (cut(then.text, width), then.style))
+    else:
+        for title, side in ((_NOW, 0), (_THEN, 1)):
+            screen.line(title, style="bold")
+            for block in blocks:
+                for line in block[side]:
+                    screen.line(line.text, style=line.style)
+            screen.line()
+
+
+def outcome_page(plan: Plan, now_ns: int, command: str) -> str:
+    """Return the same as a page that the owner of the machine can approve.
+
+    Args:
+        plan: what would be done.
+        now_ns: the moment.
+        command: what does it.
+    """
+    from frugal_sorter.reports.page import PageTable, render
+
+    found = outcome_of(plan)
+    base = _base(found)
+    rows: list[list[tuple[str, str | int]]] = []
+    for block in _blocks(found, base, short=False, nested=False):
+        sides = ["\n".join(line.text for line in side) for side in block]
+        rows.append([(side, side) for side in sides])
+    lines = [
+        f"{moment_text(now_ns)}, by {shown(plan.origin)}. Nothing was changed so far.",
+        f"It would {will_text(plan.asked)}." if plan.asked else "There is nothing to do.",
+        "- leaves the folder, + comes into it; the number beside a folder is that of all that lies directly in it.",
+        f"`{command}` does it, and it can be taken back.",
+        *(f"Refused: {shown(one.rule)}: {shown(one.reason)}" for one in plan.refused),
+        *(f"Note: {shown(note.text)}" for note in plan.notes),
+    ]
+    return render(f"What would become of {shown(base)}", lines, "", [PageTable("Folders", (_NOW, _THEN), rows)])
+
+
+def _base(found: Sequence[FolderOutcome]) -> str:
+    return common_base([one.path for one in found])
+
+
+def _blocks(found: Sequence[FolderOutcome], base: str, short: bool, nested: bool = True) -> list[_Block]:
+    """Return the lines of each folder.
+
+    Args:
+        found: the folders.
+        base: what paths are seen from.
+        short: of long lists only the ends; of many folders less of each.
+        nested: a folder stands below the one around it.
+    """
+    fates = {one.path: one.fate for one in found}
+    few = None if not short else FEW if len(found) <= _FEW_FOLDERS else 1
+    return [_block(one, fates, base, few, nested) for one in found]
+
+
+def _block(one: FolderOutcome, fates: Mapping[str, Fate], base: str, few: int | None, nested: bool) -> _Block:
+    around = [path for path in with_parents(one.path)[1:] if path in fates] if nested else []
+    indent, name = "  " * len(around), f"{_seen(one.path, around[0] if around else base)}/"
+    now, then = [], []
+    if one.fate != "new":
+        # A folder that goes has a line of its own.
+        leaving = [name for name, _ in one.leaving if fates.get(f"{one.path}/{name}") != "goes"]
+        lines = [_Text(f"{indent}  - {shown(name)}", "yellow") for name in leaving]
+        now = [_Text(f"{indent}{name}  {one.before:,}"), *_sampled(lines, few, indent)]
+    if one.fate == "goes":
+        then.append(_Text(f"{indent}{name}  gone", "yellow"))
+    else:
+        new = "  new" if one.fate == "new" else ""
+        lines = []
+        for comer in one.coming:
+            if fates.get(f"{one.path}/{comer.name}") == "new":
+                continue
+            folder, _, old = comer.origin.rpartition("/")
+            origin = _seen(folder or "/", base) + (f"/{shown(old)}" if old != comer.name else "")
+            what = f"  from {origin}" if comer.origin else "  made"
+            lines.append(_Text(f"{indent}  + {shown(comer.name)}{'/' if comer.is_folder else ''}{what}", "cyan"))
+        then = [_Text(f"{indent}{name}  {one.after:,}{new}", "green" if new else ""), *_sampled(lines, few, indent)]
+    return _Block(now, then)
+
+
+def _seen(path: str, base: str) -> str:
+    """Return a folder as seen from another one; that one itself by its name."""
+    return below(path, base) if path != base else shown(path.rpartition("/")[2])
+
+
+def _sampled(lines: list[_Text], few: int | None, indent: str) -> list[_Text]:
+    """Return of a long list the first and the last few."""
+    if few is None or len(lines) <= 2 * few + 1:
+        return lines
+    return [*lines[:few], _Text(f"{indent}    … {len(lines) - 2 * few:,} more", "dim"), *lines[-few:]]
+
+
+_SECOND_NS = 1_000_000_000
+NOT_IN_IT = "What will arrive until then, or be changed by somebody, is not in it; nor is what leaves the trash."
+
+
+def show_days(days: Sequence[Day], screen: Screen, now_ns: int, until_ns: int, names: bool) -> None:
+    """Print each day on which something is done, and then all of it.
+
+    Args:
+        days: they.
+        screen: the terminal.
+        now_ns: the moment of the first.
+        until_ns: the last moment.
+        names: by name, or only by rule.
+    """
+    screen.line(f"As if the rules ran every day at {moment_text(now_ns)[11:]}, until {moment_text(until_ns)}")
+    whole = Plan("tidy", now_ns, "")
+    views = [PlanView(day.plan, screen) for day in days]
+    base = common_base([view.base for view in views]) if views else ""
+    if base:
+        screen.parts(("All below ", ""), (shown(base), "bold"))
+    for day, view in zip(days, views, strict=True):
+        whole.steps += day.plan.asked
+        screen.line()
+        when = datetime.fromtimestamp(day.now_ns // _SECOND_NS)
+        ago = "today" if day.now_ns == now_ns else ago_text(day.now_ns, now_ns)
+        screen.parts((f"{when:%a} {moment_text(day.now_ns)[:10]}", "bold"), (f"  {ago}", "dim"))
+        # What is seen from one folder on one day is seen from it on all.
+        view.base = base
+        for rule, steps in by_rule(day.plan).items():
+            screen.parts((f"  {shown(rule)}", "bold"), (f"  {will_text(steps)}", "dim"))
+            if names:
+                view.show_names(steps, few=1)
+        for refusal in day.plan.refused:
+            screen.line(f"  Refused: {shown(refusal.rule)}: {shown(refusal.reason)}", style="bold yellow")
+    screen.line()
+    if not whole.steps:
+        screen.line("Nothing to do until then.", style="bold")
+    else:
+        screen.line(f"On {count_text(len(days), 'day')} it would {will_text(whole.steps)}.", style="bold")
+    screen.line(NOT_IN_IT)
+
+
+def days_as_json(days: Sequence[Day], now_ns: int, until_ns: int) -> dict[str, Any]:
+    """Return the days as one object; docs/formats.md describes it."""
+    return {
+        "from": iso_text(now_ns), "until": iso_text(until_ns), "note": NOT_IN_IT,
+        "days": [
+            {
+                "moment": iso_text(day.now_ns), "steps": [step_as_json(step) for step in day.plan.steps],
+                "refused": [refusal._asdict() for refusal in day.plan.refused],
+            }
+            for day in days
+        ],
+    }  # fmt: skip
+
+
+_PATTERNS = 8
+
+
+def print_open(folders: list[str], seconds: float, levels: int | None, hidden: bool) -> None:
+    """Print which programs have files open below some folders, and the commonest name patterns."""
+    found = holders_below(folders, seconds, time.sleep)
+    screen = Screen()
+    screen.line()
+    if not found.programs:
+        screen.line("No program that this account can see has a file open there.")
+    else:
+        screen.line("Programs with files open there", style="bold")
+        columns = [("program", "left"), ("process", "right"), ("user", "left"), ("files", "right"), ("writing", "right"),
+                   ("size", "right"), ("deleted", "right"), ("largest", "left")]  # fmt: skip
+        columns += [("came", "right"), ("went", "right")] if found.looks > 1 else []
+        base = common_base(folders)
+        ranked = sorted(found.programs.values(), key=lambda one: -one.bytes)
+        screen.table(columns, [_cells(one, base, found) for one in ranked])
+    if found.unseen:
+        screen.line(f"{count_text(found.unseen, 'process', 'processes')} of other accounts could not be looked into.")
+    common = makers(list_entries(folders, levels, hidden, lambda _: None), _PATTERNS)
+    if common:
+        screen.line()
+        screen.line("Commonest names, with # for numbers", style="bold")
+        columns = [("name", "left"), ("owner", "left"), ("files", "right"), ("size", "right"), ("first", "left"),
+                   ("last", "left"), ("an hour", "right")]  # fmt: skip
+        screen.table(columns, [_maker_cells(one) for one in common])
+
+
+def _cells(one: Holder, base: str, found: Holders) -> list[str]:
+    largest = max(one.files, key=lambda path: one.files[path])
+    deleted = size_text(sum(one.deleted.values())) if one.deleted else ""
+    came_and_went = [
+        "" if after is None else f"{after:.1f} s" for after in (found.came_after(one), found.went_after(one))
+    ]
+    return [one.name, str(one.process), one.user, f"{len(one.files):,}", f"{len(one.writing):,}", size_text(one.bytes),
+            deleted, below(largest, base), *(came_and_went if found.looks > 1 else [])]  # fmt: skip
+
+
+def _maker_cells(one: Maker) -> list[str]:
+    rate = "" if one.an_hour is None else f"{one.an_hour:,.1f}" if one.an_hour >= 0.05 else "<0.1"
+    return [shown(one.pattern), one.owner, f"{one.files:,}", size_text(one.bytes), moment_text(one.first_ns),
+            moment_text(one.last_ns), rate]  # fmt: skip

@@ -1,0 +1,239 @@
+"""To the trash of the system and back."""
+
+from __future__ import annotations
+
+import os
+import stat
+import time
+from collections.abc import Sequence
+from contextlib import suppress
+from datetime import datetime
+from functools import partial
+
+from frugal_sorter.changes.descriptors import NEW_FILE, Deferred, Descriptors
+from frugal_sorter.changes.leases import is_free
+from frugal_sorter.changes.outcome import NotDone, Outcome
+from frugal_sorter.changes.prewriter import Prewriter, is_worth_a_fork
+from frugal_sorter.changes.removal import remove_name
+from frugal_sorter.filesystem.record import Place, place_of
+from frugal_sorter.platforms import accounts, disk, kernel
+from frugal_sorter.steps.base import Mark, RunContext, Verb
+from frugal_sorter.steps.held_entry import ends_of, held, look_at
+from frugal_sorter.steps.info_files import make_above, note_size, remove_infos, remove_own_info
+from frugal_sorter.steps.moving import Move, MoveAcross
+from frugal_sorter.steps.step import Step
+from frugal_sorter.trash.base import TrashBin
+from frugal_sorter.trash.bins import bin_at
+
+
+class Trash(Verb):
+    """Moves an entry to the trash of its volume, with a note of where it came from."""
+
+    def __init__(self, context: RunContext) -> None:
+        super().__init__(context)
+        self._move = Move(context)
+        self._across = MoveAcross(context)
+        self._bins: dict[str, TrashBin] = {}
+        self._prepared: dict[int, Place] = {}
+        self._ahead: Prewriter[Step] | None = None
+        # The last step whose info file was told to be there.
+        self._ready_to = 0
+        self._when = datetime.fromtimestamp((context.dated_ns or time.time_ns()) // 1_000_000_000)
+
+    def prepare(self, steps: Sequence[Step]) -> None:
+        """Write all info files, and wait until they are on the disk: no entry goes without.
+
+        Where there are many, a fork does it by the batch, and goes on while the entries of earlier ones go.
+        """
+        if is_worth_a_fork(len(steps)):
+            with suppress(OSError):
+                self._ahead = Prewriter(steps, self._write_infos, self._secure_infos)
+                return
+        self._write_ahead(steps)
+
+    def _write_ahead(self, steps: Sequence[Step]) -> None:
+        self._are_ready(steps, self._write_infos(steps))
+        self._secure_infos()
+
+    def _write_infos(self, steps: Sequence[Step]) -> list[int]:
+        """Write the info files of some steps, and return the numbers of those that now have one."""
+        ready = []
+        for step in steps:
+            try:
+                self._write_info(step)
+            except (NotDone, OSError):
+                continue  # its turn will say why
+            ready.append(step.id)
+        return ready
+
+    def _secure_infos(self) -> None:
+        """Wait until the info files that were written are on the disk."""
+        for trash in list(self._bins.values()):
+            # Not one of those that are shared: a thread waits here.
+            with suppress(OSError), Descriptors() as own:
+                kernel.sync_volume(own.folder(trash.info))
+
+    def _are_ready(self, steps: Sequence[Step], ready: list[int]) -> None:
+        is_ready = set(ready)
+        for step in steps:
+            if step.id in is_ready:
+                assert step.target is not None
+                self._prepared[step.id] = step.target
+
+    def _ask_ahead(self) -> None:
+        """Wait for the next batch of info files."""
+        assert self._ahead is not None
+        batch = self._ahead.next()
+        if batch is not None:
+            self._are_ready(*batch)
+            self._ready_to = batch[0][-1].id
+            return
+        # The fork ended before its time: what it left unsaid is written again.
+        self._write_ahead(self._end_ahead())
+
+    def _end_ahead(self) -> list[Step]:
+        """End the fork, and return the steps for which it told nothing; what it may have written for them is gone."""
+        if self._ahead is None:
+            return []
+        for batch in self._ahead.stop():
+            self._are_ready(*batch)
+        rest = self._ahead.rest()
+        self._ahead = None
+        for step in rest:
+            remove_own_info(self._context, step)
+        return rest
+
+    def finish(self) -> None:
+        """Take back the info files of steps that were not done."""
+        self._end_ahead()
+        for number in list(self._prepared):
+            self._take_back_info(number)
+
+    def do(self, step: Step) -> Mark:
+        while self._ahead is not None and self._ready_to < step.id:
+            self._ask_ahead()
+        if step.id not in self._prepared:
+            self._write_info(step)
+            self._are_ready([step], [step.id])
+        try:
+            mark = self._across.do(step) if step.details and step.details.get("across") else self._put(step)
+        except BaseException:
+            self._take_back_info(step.id)
+            raise
+        del self._prepared[step.id]
+        _, target, was = ends_of(step)
+        if was.kind == "folder":
+            note_size(self._context, target)
+        return mark
+
+    def _put(self, step: Step) -> Mark:
+        mark = self._move.at_once(step, is_free)
+        if mark is not None:
+            return mark
+        with held(self._context, step, removal=True) as entry:
+            return self._move.put(step, entry)
+
+    def _write_info(self, step: Step) -> None:
+        source, target = step.source, step.target
+        assert source is not None and target is not None
+        trash = self._bins.get(target.folder) or self._make(bin_at(target.folder, step.details.get("top", "")))
+        folder = self._context.descriptors.folder(trash.info)
+        name = trash.info_name(target.name)
+        try:
+            descriptor = disk.open(name, NEW_FILE, 0o600, dir_fd=folder)
+        except FileExistsError:
+            raise NotDone(Outcome.SKIPPED, f"the name {target.name} in the trash was taken meanwhile") from None
+        made = disk.fstat(descriptor)
+        try:
+            # In one go but for a full disk, where a write can be cut short.
+            left = trash.info_bytes(source, self._when, step.bytes)
+            while left:
+                left = left[os.write(descriptor, left) :]
+        except OSError:
+            disk.close(descriptor)
+            remove_name(folder, name, lambda found: found.st_ino == made.st_ino)
+            raise
+        disk.close(descriptor)
+
+    def _take_back_info(self, number: int) -> None:
+        target = self._prepared.pop(number, None)
+        if target is not None:
+            remove_infos(self._context, [target])
+
+    def _make(self, trash: TrashBin) -> TrashBin:
+        """Make a trash that is not there yet; whatever else stands there is not used."""
+        make_above(self._context.descriptors, os.path.dirname(trash.root))
+        for path in dict.fromkeys((trash.root, trash.files, trash.info)):
+            place = place_of(path)
+            parent = self._context.descriptors.folder(place.folder)
+            with suppress(FileExistsError):
+                disk.mkdir(place.name, 0o700, dir_fd=parent)
+            found = disk.stat(place.name, dir_fd=parent, follow_symlinks=False)
+            # Another account could have put a link or a folder of its own there.
+            if found.st_uid != accounts.user_id() or not stat.S_ISDIR(found.st_mode):
+                raise NotDone(Outcome.FAILED, f"{path} is no trash of this account")
+        self._bins[trash.files] = trash
+        return trash
+
+    def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
+        verb = self._across if step.details.get("across") else self._move
+        mark = verb.resolve_after_crash(step, note, repair)
+        if mark.outcome == Outcome.SKIPPED and repair:
+            remove_own_info(self._context, step)
+        return mark
+
+    def inverse(self, step: Step, mark: Mark) -> Step:
+        source, target, was = ends_of(step)
+        details = step.details.copy()
+        if mark.data and mark.data.get("lost"):
+            details["restore"] = mark.data["lost"]
+        return Step(step.id, "restore", step.rule, step.rule_key, target, source, mark.now or was, details)
+
+
+class Restore(Verb):
+    """Brings an entry of the trash back to where it was; its info file goes at once, or a little later once prepared.
+
+    Then no step is written down as done before `catch_up`: what a kill leaves is found by what is not.
+    """
+
+    def __init__(self, context: RunContext) -> None:
+        super().__init__(context)
+        self._move = Move(context)
+        self._across = MoveAcross(context)
+        self._infos: Deferred[Place] | None = None
+
+    def prepare(self, steps: Sequence[Step]) -> None:
+        """Leave the info files to a thread from now on."""
+        self._infos = Deferred(partial(remove_infos, self._context))
+
+    def catch_up(self) -> None:
+        """Wait until all info files are gone that were left to the thread."""
+        if self._infos is not None:
+            self._infos.catch_up()
+
+    def finish(self) -> None:
+        """Wait for the same, and end the thread."""
+        if self._infos is not None:
+            self._infos.close()
+            self._infos = None
+
+    def do(self, step: Step) -> Mark:
+        source, _, _ = ends_of(step)
+        mark = (self._across if step.details.get("across") else self._move).do(step)
+        if self._infos is None:
+            remove_infos(self._context, [source])
+        else:
+            self._infos.add(source)
+        return mark
+
+    def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
+        source, _, _ = ends_of(step)
+        verb = self._across if step.details.get("across") else self._move
+        mark = verb.resolve_after_crash(step, note, repair)
+        if mark.outcome == Outcome.DONE and repair and look_at(self._context, source) is None:
+            remove_infos(self._context, [source])
+        return mark
+
+    def inverse(self, step: Step, mark: Mark) -> Step:
+        source, target, was = ends_of(step)
+        return Step(step.id, "trash", step.rule, step.rule_key, target, source, mark.now or was, step.details)
