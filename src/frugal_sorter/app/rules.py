@@ -184,7 +184,10 @@ def hold_unbelieved(session: Session, plan: Plan, journal: Journal, dated: Colle
     if going and session.asks:
         plan.notes.append(Note(f"{journal.doubt}: see whether that is right before you answer", False))
     elif going:
-        reason = f"{journal.doubt}; nothing is deleted by age until a person or a second day confirms the time"
+        held = (
+            "nothing is deleted by age until a second day confirms the time, or a person who is asked (leave out --yes)"
+        )
+        reason = f"{journal.doubt}; {held}"
         leave_out(plan, lambda step: step.verb in FINAL and step.rule in dated, reason, problem=True)
 
 

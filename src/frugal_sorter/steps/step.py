@@ -159,8 +159,7 @@ class Step:
     @property
     def about(self) -> Place | None:
         """The entry that it serves: for what was made of an entry, that one; None for a zip, which is made of several."""
-        entry = self.details.get("entry")
-        if entry is not None:
+        if self.details and (entry := self.details.get("entry")) is not None:
             return Place(*entry)
         return None if self.verb == "remove-made" else self.source
 
@@ -174,9 +173,14 @@ class Step:
         return NotTouched(self.place, self.rule, reason, problem, self.count)
 
     @property
+    def is_folder(self) -> bool:
+        """Whether the entry that it is about is a folder."""
+        return self.was is not None and self.was.kind == "folder"
+
+    @property
     def count(self) -> Count:
         """The entry that it is about."""
-        if self.was is None or self.was.kind != "folder":
+        if not self.is_folder:
             return ONE_FILE
         # A step that only goes with others, such as a tag, does not know what is inside.
         return folder_of(int(self.details.get("files", 0)))
@@ -209,25 +213,36 @@ class Tally(dict[VerbName, Count]):
 
     def add(self, steps: Iterable[Step]) -> None:
         """Take in more steps, in their order; those about one entry follow each other."""
+        # Counted in plain numbers, since there can be a million; folders are rare.
+        files, entries, sizes = dict[VerbName, int](), 0, self.bytes_by
         for step in steps:
-            verb, count, size = step.verb, step.count, step.bytes
+            verb, about, size, is_folder = step.verb, step.about, step.bytes, step.is_folder
             self.steps += 1
-            about = step.about
             if about is None or about not in self._places:
                 self._places, self._verbs, self._inside, self._is_sized = {about}, set(), 0, about is None
-                self.all |= NONE if about is None else count._replace(inside=0)
+                if is_folder:
+                    self.all |= NONE if about is None else Count(folders=1)
+                else:
+                    entries += about is not None
             self._places.add(step.target)
             if not self._is_sized and verb not in UNSIZED:
                 self._is_sized = True
                 self.bytes += size
             if verb not in self._verbs:
                 self._verbs.add(verb)
-                self[verb] = self.get(verb, NONE) | count
-                self.bytes_by[verb] = self.bytes_by.get(verb, 0) + size
+                self.setdefault(verb, NONE)  # in the order in which they are met
+                sizes[verb] = sizes.get(verb, 0) + size
+                if is_folder:
+                    self[verb] |= step.count
+                else:
+                    files[verb] = files.get(verb, 0) + 1
             # A tag does not know how much is inside its folder; what moves that does.
-            if count.inside > self._inside and about is not None:
-                self.all |= Count(inside=count.inside - self._inside)
-                self._inside = count.inside
+            if is_folder and step.count.inside > self._inside and about is not None:
+                self.all |= Count(inside=step.count.inside - self._inside)
+                self._inside = step.count.inside
+        for verb, number in files.items():
+            self[verb] |= Count(number)
+        self.all |= Count(entries)
 
 
 class NotTouched(NamedTuple):
