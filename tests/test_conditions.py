@@ -210,7 +210,7 @@ MISTAKES = [
     ("name is 'open", "never closed", "doubled"),
     ("(name is a", 'ends too early: ")" is missing', "each ( needs its )"),
     ("name is '(' and", "ends too early: name", ""),
-    ("name is a && size > 1 MB", "`&&` at column 11 is no word", "say `and`"),
+    ("name is a && size > 1 MB", "`&&` at column 11 is not part", "say `and`"),
     ("ext == pdf", "`==`", "say `is`"),
     ("ext is a || ext is b", "`||` at column 10", "say `or`"),
     ("ext != pdf", "`!=`", "say `is not`"),

@@ -93,7 +93,7 @@ def test_a_clock_that_is_wrong_for_a_night_removes_and_forgets_nothing(
         # What goes to the trash by that clock must not leave it the next night.
         assert journal.likely_ns(now_ns + days * DAY_NS) == now_ns + DAY_NS
     if asks:
-        assert not held and len(found.asked) == 3 and "see whether that is right" in found.notes[-1].text
+        assert not held and len(found.asked) == 3 and "check that the clock is right" in found.notes[-1].text
     else:
         assert len(held) == 3 and not found.asked
     assert len(plan(now_ns + (days + 1) * DAY_NS).asked) == 3  # a second day goes on from the first
@@ -157,7 +157,7 @@ def test_inventories_of_others_of_tomorrow_and_damaged_ones_change_nothing(folde
     told: list[str] = []
     found = kept_of(str(place), now_ns, 1_000, lambda one: told.append(one.reason))
     assert [one.made_ns for one in found] == [now_ns - number * 7 * DAY_NS for number in (3, 2, 1, 0)]
-    assert sorted(told) == ["a damaged inventory; remove it", "left out: by its date it was made in the future"]
+    assert sorted(told) == ["a damaged inventory; remove it", "skipped: its date is in the future"]
 
 
 def test_an_inventory_is_forgotten_by_name_and_by_age(folder: Path, frugal: Frugal) -> None:
@@ -190,9 +190,9 @@ def test_the_record_of_another_machine_is_named_and_taken_over_when_told(folder:
     own.rename(own.with_name("0123456789ab"))
     said = frugal("history").stdout
     assert "No run yet." in said and "frugal history --adopt 0123456789ab" in said
-    assert "no record of a machine" in frugal("history", "--adopt", "x", code=2).stderr
+    assert "no records of a machine" in frugal("history", "--adopt", "x", code=2).stderr
     assert "tidy" in frugal("history", "--adopt", "0123456789ab").stdout
-    assert "has a record of its own" in frugal("history", "--adopt", "0123456789ab", code=2).stderr
+    assert "already has records" in frugal("history", "--adopt", "0123456789ab", code=2).stderr
     frugal("undo", "1", "--yes")
     assert (folder / "Intake/a.log").exists() and own.with_name("0123456789ab").is_dir()
 

@@ -182,11 +182,9 @@ def hold_unbelieved(session: Session, plan: Plan, journal: Journal, dated: Colle
         return
     going = [step for step in plan.asked if step.verb in FINAL and step.rule in dated]
     if going and session.asks:
-        plan.notes.append(Note(f"{journal.doubt}: see whether that is right before you answer", False))
+        plan.notes.append(Note(f"{journal.doubt}: check that the clock is right before you answer", False))
     elif going:
-        held = (
-            "nothing is deleted by age until a second day confirms the time, or a person who is asked (leave out --yes)"
-        )
+        held = "nothing is deleted by age until the time is confirmed: by a visit on another day, or by you (without --yes)"
         reason = f"{journal.doubt}; {held}"
         leave_out(plan, lambda step: step.verb in FINAL and step.rule in dated, reason, problem=True)
 

@@ -176,7 +176,7 @@ def _look_at_unremembered(folder: Path, entry: Entry) -> Looked:
     troubles = _of_last(visits, State(True))
     if not visits:
         troubles = [
-            f"{entry.scheduler} has it, and it has left no record here: its state was lost, or it has not come yet;"
+            f"{entry.scheduler} has it, and it has left no record here: its state was lost, or it has not run yet;"
             f" `frugal schedule remove {entry.name}` takes it out"
         ]
     elif (since_ns := _usual_ns(visits)) and time.time_ns() - visits[

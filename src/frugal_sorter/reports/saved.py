@@ -219,7 +219,7 @@ def kept_of(
         if one.folder != folder or one.machine != machine_id():
             return False
         if now_ns is not None and one.made_ns > now_ns:
-            note(Unread(str(path), "left out: by its date it was made in the future"))
+            note(Unread(str(path), "skipped: its date is in the future"))
             return False
         left = None if left is None else left - path.stat().st_size
         return left is None or left >= 0

@@ -94,16 +94,16 @@ def adopt(machine: str) -> None:
         machine: its id, as `of_other_machines` returns it.
 
     Raises:
-        UsageError: there is none of that id, or this machine has a record of its own.
+        UsageError: there is none of that id, or this machine already has records.
         StateError: it cannot be copied.
     """
     own = ready_state_folder()
     if machine not in of_other_machines():
         raise UsageError(
-            f"--adopt: there is no record of a machine {machine!r}", "`frugal history` names those there are"
+            f"--adopt: there are no records of a machine {machine!r}", "`frugal history` names those there are"
         )
     if (own / "journal.sqlite").exists():
-        raise UsageError("--adopt: this machine has a record of its own", f"to give that up, move {own} aside first")
+        raise UsageError("--adopt: this machine already has records", f"move {own} aside first to replace them")
     import shutil
 
     try:

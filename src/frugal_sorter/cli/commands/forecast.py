@@ -151,7 +151,9 @@ def _print_outlook(screen: Screen, now: Saved, trend: Trend, outlook: Outlook, f
     screen.line(f"Free: {size_text(now.free)} of {size_text(now.total)}.")
     if trend.peaks:
         peak = size_text(max(point.bytes for point in trend.peaks))
-        screen.line(f"It is emptied {_how_often(trend)}, at {peak} at most; its growth is that of these peaks.")
+        screen.line(
+            f"It is emptied {_how_often(trend)} and holds at most {peak} before that; growth is measured between these peaks."
+        )
     if outlook.doubt is not None:
         screen.line("When the volume is full cannot be told yet:", style="bold")
         for line in _doubted(now, trend, outlook, first_visit):
@@ -180,7 +182,7 @@ def _doubted(now: Saved, trend: Trend, outlook: Outlook, first_visit: bool) -> l
     elif outlook.doubt == "bad fit":
         lines.append("it grows too unevenly for a line")
     elif outlook.doubt == "few":
-        lines.append("there are too few points to see whether a forecast would have come true")
+        lines.append("there are too few inventories to check a forecast against")
     elif outlook.doubt == "not foretold":
         lines.append("a forecast after two thirds of this time would have been wrong")
     elif outlook.doubt == "wide":

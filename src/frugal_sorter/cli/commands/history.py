@@ -65,7 +65,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--file", metavar="NAME", help="where files of this name, or at this path, came from and went; wildcards too"
     )
     parser.add_argument(
-        "--adopt", metavar="MACHINE", help="take over the record of another machine, as it names itself here"
+        "--adopt", metavar="MACHINE", help="take over the records of another machine (the history names it)"
     )
     add_format(parser, "table", "json", "csv")
     add_for(parser)
@@ -259,7 +259,7 @@ def _show_runs(journal: Journal, active: bool, args: argparse.Namespace) -> int:
         screen.line("No run yet." if args.by is None and since_ns is None else "Nothing of that is in the history.")
         for machine in of_other_machines():
             screen.line(
-                f"The record of another machine lies beside it; if this one took its place: `frugal history --adopt {machine}`"
+                f"Records of another machine were found. If this machine replaces it: `frugal history --adopt {machine}`"
             )
         return 0
     # What is cut first is what `frugal history RUN` says in full.

@@ -89,7 +89,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--save", metavar="NAME", nargs="?", const="", help="also keep it under a name, to be compared later"
     )
-    parser.add_argument("--forget", metavar="NAME", help="remove an inventory that was kept, and do nothing else")
+    parser.add_argument("--forget", metavar="NAME", help="remove a saved inventory, and do nothing else")
     parser.add_argument(
         "--open", metavar="SECONDS", nargs="?", const=0.0, type=float, dest="open_seconds",
         help="also which programs have files open there; with SECONDS, look for that long",

@@ -161,7 +161,7 @@ def _list(args: argparse.Namespace) -> int:
     screen.table(columns, rows, whole=("#", "now", "so far", "last"))
     screen.line()
     screen.line(
-        "now: entries that it would act on; so far: those that it did and that were not taken back.", style="dim"
+        "now: entries that it would act on; so far: entries it has handled, without those taken back.", style="dim"
     )
     if any(one.rule.ending == "leave" for one in records):
         screen.line("–: an exception acts on nothing; it leaves entries where they are.", style="dim")

@@ -67,7 +67,9 @@ def parse_condition(text: str, types: Sequence[str], read_list: ReadList = _no_l
 def _unreadable(text: str, at: int | None) -> InvalidValue:
     if found := re.search(r"&&|\|\||==|!=", re.sub(QUOTED, lambda quoted: "x" * len(quoted[0]), text)):
         instead = {"&&": "and", "||": "or", "==": "is", "!=": "is not"}[found[0]]
-        return InvalidValue(f"`{found[0]}` at column {found.start() + 1} is no word of a condition", f"say `{instead}`")
+        return InvalidValue(
+            f"`{found[0]}` at column {found.start() + 1} is not part of a condition", f"say `{instead}`"
+        )
     if at is None:
         without = re.sub(QUOTED, "", text)
         if without.count("(") > without.count(")"):
