@@ -20,12 +20,12 @@ from frugal_sorter.app.session import Session
 from frugal_sorter.app.visits import Visiting
 from frugal_sorter.journal.clock import Clock, heard
 from frugal_sorter.journal.journal import Journal
-from frugal_sorter.platforms import accounts
+from frugal_sorter.platforms import accounts, disk
 from frugal_sorter.reports.saved import kept_of, look_now, save
 from frugal_sorter.rules.units import DAY_NS
 from frugal_sorter.schedule.entry import Entry, unremembered
 from frugal_sorter.schedule.scheduler import State
-from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.state.folders import ready_state_folder, write_whole
 from frugal_sorter.state.owner_log import _LARGEST, OwnerLog
 from frugal_sorter.state.settings import settings_file
 from tests.conftest import IS_ROOT, IS_WINDOWS, Frugal, Mount, in_this_process
@@ -271,3 +271,25 @@ def test_a_run_whose_entries_left_the_trash_is_not_offered(folder: Path, frugal:
     frugal("trash", "--older-than", "0d", "--yes")
     assert "frugal undo" not in frugal("history").stdout
     assert "nothing of what it did comes back" in frugal("undo", "--yes", code=1).stderr
+
+
+@pytest.mark.skipif(not IS_ROOT, reason="only root can give a folder away")
+def test_the_records_of_another_account_are_not_taken_over(folder: Path, frugal: Frugal) -> None:
+    put(folder / "Intake/a.log")
+    put(folder / "rules.toml", rules_text('where = "ext is log"\nmove = "Logs"'))
+    frugal("tidy", "rules.toml", "--yes")
+    own = ready_state_folder()
+    other = own.rename(own.with_name("0123456789ab"))
+    os.chown(other, 7_103, 7_103)
+    assert "--adopt" not in frugal("history").stdout
+    frugal("history", "--adopt", "0123456789ab", code=2)
+
+
+def test_a_file_of_the_tool_is_written_whole_or_not_at_all(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    path = folder / "kept" / "one.json"
+    write_whole(path, b"first")
+    monkeypatch.setattr(disk, "fsync", lambda _: (_ for _ in ()).throw(OSError(28, "No space left on device")))
+    with pytest.raises(OSError, match="No space"):
+        write_whole(path, b"second")
+    assert path.read_bytes() == b"first" and [one.name for one in path.parent.iterdir()] == ["one.json"]
+    assert IS_WINDOWS or path.stat().st_mode & 0o777 == 0o600

@@ -17,6 +17,7 @@ from frugal_sorter.filesystem.walk import COUNTED_AT_ONCE, Reader
 from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.reports.saved import Saved
+from frugal_sorter.state.folders import write_whole
 from frugal_sorter.state.inputs import Shape, fits, is_count, is_moment, read_json
 from frugal_sorter.values import as_dict, field, mutable
 
@@ -199,8 +200,9 @@ def keep_totals(folder: Path, run: int, before: Totals, after: Totals) -> None:
     """
     path = _path(folder, run)
     with suppress(OSError):
-        path.parent.mkdir(mode=0o700, exist_ok=True)
-        path.write_text(json.dumps({"before": as_dict(before), "after": as_dict(after)}), "ascii")
+        write_whole(
+            path, json.dumps({"before": as_dict(before), "after": as_dict(after)}).encode("ascii"), durable=False
+        )
 
 
 def forget_totals(folder: Path, run: int) -> None:

@@ -13,6 +13,7 @@ from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.file.mistakes import InvalidValue, nearest
 from frugal_sorter.rules.units import Duration, parse_duration
 from frugal_sorter.schedule.when import When, parse_when
+from frugal_sorter.state.folders import write_whole
 from frugal_sorter.state.inputs import Shape, fits, is_flag, is_moment, is_text, read_json
 from frugal_sorter.values import as_dict, field, frozen
 
@@ -211,10 +212,7 @@ class Remembered:
             StateError: it cannot be written.
         """
         try:
-            self._folder.mkdir(mode=0o700, exist_ok=True)
-            private = self._folder / f".{entry.name}.new"
-            private.write_text(json.dumps(as_dict(entry), indent=1), encoding="utf-8")
-            private.replace(self._folder / f"{entry.name}.json")
+            write_whole(self._folder / f"{entry.name}.json", json.dumps(as_dict(entry), indent=1).encode())
         except OSError as error:
             raise StateError(
                 f"{self._folder}: the schedule cannot be kept ({error})", "free disk space there"

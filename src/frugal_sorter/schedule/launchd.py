@@ -19,9 +19,9 @@ from frugal_sorter.schedule.scheduler import (
     State,
     ask_system,
     insist,
+    put_in_place,
     text_of,
     wait_for_end,
-    write_whole,
 )
 from frugal_sorter.schedule.when import LAST, When
 
@@ -98,7 +98,7 @@ class Scheduler(scheduler.Scheduler):
         (piece,) = self._written(entry)
         before = text_of(piece.path)
         try:
-            write_whole(piece)
+            put_in_place(piece)
             if entry.on:
                 # What was turned off by name stays off, whatever is loaded.
                 insist(["launchctl", "enable", _target(entry)])
@@ -106,7 +106,7 @@ class Scheduler(scheduler.Scheduler):
                 insist(["launchctl", "bootstrap", _domain(entry), piece.path])
         except StateError:
             with suppress(OSError, StateError):
-                write_whole(Piece(piece.path, before)) if before is not None else disk.unlink(piece.path)
+                put_in_place(Piece(piece.path, before)) if before is not None else disk.unlink(piece.path)
             raise
 
     def remove(self, entry: Entry) -> None:

@@ -8,13 +8,13 @@ import subprocess
 import time
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Mapping, Sequence
-from contextlib import suppress
 from typing import NamedTuple
 
 from frugal_sorter.errors import StateError, UsageError
-from frugal_sorter.platforms import disk, slashed
+from frugal_sorter.platforms import slashed
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.schedule.entry import Entry
+from frugal_sorter.state.folders import write_whole
 from frugal_sorter.state.inputs import read_input
 from frugal_sorter.values import frozen
 
@@ -223,26 +223,17 @@ def text_of(path: str) -> str | None:
         return None
 
 
-def write_whole(piece: Piece) -> None:
-    """Write a file whole or not at all, readable for all, and see that it is what was written.
+def put_in_place(piece: Piece) -> None:
+    """Write a file whole or not at all, readable for all, and check that it is what was written.
 
     Raises:
         StateError: it is not.
     """
     path = Path(slashed.realpath(piece.path))
-    private = f"{path}.new"
-    flags = disk.O_WRONLY | disk.O_CREAT | disk.O_TRUNC | disk.O_NOFOLLOW | disk.O_CLOEXEC
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
-        with open(disk.open(private, flags, 0o644), "w", encoding="utf-8") as file:
-            file.write(piece.text)
-            file.flush()
-            disk.fchmod(file.fileno(), 0o644)
-            disk.fsync(file.fileno())
-        disk.replace(private, path)
+        write_whole(path, piece.text.encode(), 0o644)
     except OSError as error:
-        with suppress(OSError):
-            disk.unlink(private)
         raise StateError(
             f"{path}: it cannot be written ({(error.strerror or 'unknown error').lower()})",
             "free disk space, or run as its owner",

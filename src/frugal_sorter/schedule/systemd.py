@@ -17,7 +17,7 @@ from frugal_sorter.platforms import accounts, disk, own_folders, slashed
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.schedule import scheduler
 from frugal_sorter.schedule.entry import Entry, unremembered
-from frugal_sorter.schedule.scheduler import Cannot, Piece, State, ask_system, insist, text_of, write_whole
+from frugal_sorter.schedule.scheduler import Cannot, Piece, State, ask_system, insist, put_in_place, text_of
 from frugal_sorter.schedule.when import DAYS, LAST, When
 
 _MARK = "# Written by `frugal schedule`, which also changes and removes it."
@@ -172,14 +172,14 @@ class Scheduler(scheduler.Scheduler):
                 raise StateError(f"{path}: another unit of that name is there", "choose another name")
         try:
             for piece in pieces:
-                write_whole(piece)
+                put_in_place(piece)
             for command in self.commands(entry) if entry.on else self.commands(entry)[:1]:
                 insist(command)
         except StateError:
             # All or nothing: what was there before comes back, else a half of it would run.
             for path, text in before.items():
                 with suppress(OSError, StateError):
-                    write_whole(Piece(path, text)) if text is not None else disk.unlink(path)
+                    put_in_place(Piece(path, text)) if text is not None else disk.unlink(path)
             ask_system([*_control(entry), "daemon-reload"])
             raise
 

@@ -70,6 +70,35 @@ def ready_state_folder() -> Path:
     return folder
 
 
+def write_whole(path: Path, raw: bytes, mode: int = 0o600, durable: bool = True) -> None:
+    """Write a file of the tool whole or not at all, in the place of an older one.
+
+    Args:
+        path: of the file; its folder is made where it is missing.
+        raw: its contents.
+        mode: its rights.
+        durable: it is on the disk when this returns.
+
+    Raises:
+        OSError: it cannot be written; the older one is as it was.
+    """
+    private = path.with_name(f".{path.name}.new")
+    flags = disk.O_WRONLY | disk.O_CREAT | disk.O_TRUNC | disk.O_NOFOLLOW | disk.O_CLOEXEC
+    try:
+        path.parent.mkdir(mode=0o700, exist_ok=True)
+        with open(disk.open(private, flags, mode), "wb") as file:
+            disk.fchmod(file.fileno(), mode)
+            file.write(raw)
+            file.flush()
+            if durable:
+                disk.fsync(file.fileno())
+        disk.replace(private, path)
+    except OSError:
+        with suppress(OSError):
+            disk.unlink(private)
+        raise
+
+
 def forget_files(folder: Path, before_ns: int) -> None:
     """Remove the tool's own files in a folder of the state that were written before a moment."""
     with suppress(OSError):
@@ -82,7 +111,10 @@ def of_other_machines() -> list[str]:
     """Return the ids of other machines whose state lies beside that of this one, the last used first."""
     own = state_folder()
     with suppress(OSError):
-        found = [one for one in own.parent.iterdir() if one != own and (one / "journal.sqlite").is_file()]
+        found = [
+            one for one in own.parent.iterdir()
+            if one != own and (one / "journal.sqlite").is_file() and one.lstat().st_uid == accounts.user_id()
+        ]  # fmt: skip
         return [one.name for one in sorted(found, key=lambda one: -(one / "journal.sqlite").stat().st_mtime_ns)]
     return []
 
@@ -148,12 +180,7 @@ class LastRun:
     def write(self, number: int) -> None:
         """Keep the number of a run; on a full disk the journal alone knows it."""
         with suppress(OSError):
-            private = self._number.with_suffix(".new")
-            with open(
-                disk.open(private, disk.O_WRONLY | disk.O_CREAT | disk.O_TRUNC | disk.O_CLOEXEC, 0o600), "wb"
-            ) as file:
-                file.write(b"%d" % number)
-            private.replace(self._number)
+            write_whole(self._number, b"%d" % number, durable=False)
 
     def open_runs(self, is_open: bool) -> None:
         """Keep whether there is a run that was begun and has not ended."""
@@ -239,15 +266,8 @@ def keep_new(folder: Path, raw: bytes, mode: int) -> Path:
     import hashlib  # here alone: each run looks for versions that are too old
 
     path = folder / _FOLDER / f"{hashlib.sha256(raw).hexdigest()[:32]}-{mode:o}.toml"
-    private = path.with_suffix(".new")
     try:
-        path.parent.mkdir(mode=0o700, exist_ok=True)
-        with open(private, "wb") as file:
-            disk.fchmod(file.fileno(), mode)
-            file.write(raw)
-            file.flush()
-            disk.fsync(file.fileno())
-        private.replace(path)
+        write_whole(path, raw, mode)
     except OSError as error:
         raise StateError(f"{path.parent}: cannot be written ({error.strerror})", "free disk space there") from None
     return path
