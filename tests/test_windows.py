@@ -19,6 +19,8 @@ pytestmark = pytest.mark.skipif(
 # by mode, a shell), some for libraries that wine ends in, and the rest for a time zone, which wine does not keep.
 ALIKE = ("test_conditions.py", "test_everyday.py", "test_overlap.py", "test_templates.py", "test_types.py")
 OWN = ("on_windows/test_commands.py", "test_there_and_back.py")
+# Now and then wine stops answering on a busy machine: then this says so, instead of waiting for ever.
+_SECONDS = 1_500
 # A path without a drive, and days that begin elsewhere.
 NOT_THERE = "not abs and not today and not yesterday and not 2026-11-23"
 
@@ -47,6 +49,7 @@ def run_there(tmp_path: Path, *words: str) -> str:
     done = subprocess.run(
         ["wine", str(WINDOWS / "python/python.exe"), "-X", "utf8", "-m", "pytest", "-q", "-p", "no:cacheprovider", "-x", *words],
         cwd=ROOT, env=env, input=b"", stdout=subprocess.PIPE, stderr=subprocess.STDOUT, check=False,
+        timeout=_SECONDS,
     )  # fmt: skip
     said = done.stdout.decode(errors="replace")
     assert done.returncode == 0, said[-8_000:]
