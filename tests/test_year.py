@@ -15,13 +15,14 @@ from typing import Any
 import pytest
 
 from frugal_sorter.app import schedules
-from frugal_sorter.app.rules import plan_rules
+from frugal_sorter.app.rules import plan_job, plan_rules
 from frugal_sorter.app.session import Session
 from frugal_sorter.app.visits import Visiting
 from frugal_sorter.journal.clock import Clock, heard
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.platforms import accounts, disk
 from frugal_sorter.reports.saved import kept_of, look_now, save
+from frugal_sorter.rules.file.one_rule import book_of_rule
 from frugal_sorter.rules.units import DAY_NS
 from frugal_sorter.schedule.entry import Entry, unremembered
 from frugal_sorter.schedule.scheduler import State
@@ -105,8 +106,10 @@ def held(path: Path) -> Iterator[None]:
     """Have a program write to a file for as long as this lasts."""
     with open(path, "ab") as file, subprocess.Popen(["sleep", "600"], stdout=file) as program:
         file.close()
-        yield
-        program.kill()
+        try:
+            yield
+        finally:
+            program.kill()
 
 
 @pytest.mark.skipif(IS_WINDOWS, reason="sleep(1) holds the file")
@@ -120,6 +123,11 @@ def test_what_is_in_use_at_each_visit_for_a_week_is_a_problem(folder: Path) -> N
             (left,) = plan_rules(session, book_of(folder, rule)).not_touched
             said.append((left.problem, "at each visit since" in left.reason))
     assert said == [(False, False)] * 7 + [(True, True)] * 2
+    # A job without a rule file leaves it just so.
+    own = {"name": "Sort", "where": "everything", "move": "{ext}"}
+    with held(folder / "Intake/a.log"):
+        plan = plan_job(session, book_of_rule(own, str(folder / "Intake"), {}, "sort"), "sort")
+    assert not plan.asked and plan.not_touched[0].problem
     # Once it was free, it begins anew.
     assert not plan_rules(session, book_of(folder, rule)).not_touched
     with held(folder / "Intake/a.log"):

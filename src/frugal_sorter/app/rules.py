@@ -25,6 +25,7 @@ from frugal_sorter.steps.step import Step, total
 
 if TYPE_CHECKING:
     from frugal_sorter.planning.foresight import Day
+    from frugal_sorter.rules.fields import World
 
 
 def plan_rules(
@@ -49,11 +50,7 @@ def plan_rules(
         plan = plan_by_rules(book, world, earlier_runs_of(journal), again, at_most, only=only)
         # It is made now, wherever it looks from.
         plan.made_ns = session.now_ns
-        hold_unbelieved(session, plan, journal, dated_rules(book))
-        # A person sees what is listed; what comes by itself leaves whatever a program is writing.
-        if plan.asked and session.visiting is not None and session.visiting.driver != "person":
-            leave_written(plan, world)
-        _tell_of_long_waits(session, plan, journal)
+        _hold_back(session, plan, journal, book, world)
     return session.planned(_only_by(plan, rules), book.file)
 
 
@@ -157,16 +154,21 @@ def plan_job(
         narrow: leaves some of what the rule matches after all.
     """
     with session.changing(kind) as journal:
-        plan = plan_by_rules(book, session.world(journal), earlier_runs_of(journal), True, at_most, kind, narrow)
-        hold_unbelieved(session, plan, journal, dated_rules(book))
-        _tell_of_long_waits(session, plan, journal)
+        world = session.world(journal)
+        plan = plan_by_rules(book, world, earlier_runs_of(journal), True, at_most, kind, narrow)
+        _hold_back(session, plan, journal, book, world)
     return session.planned(plan)
 
 
-def _tell_of_long_waits(session: Session, plan: Plan, journal: Journal) -> None:
-    if session.visiting is not None and session.visiting.driver == "schedule":
-        name = session.visiting.name
-        tell_of_long_waits(plan, lambda paths: journal.waiting(name, paths, plan.made_ns))
+def _hold_back(session: Session, plan: Plan, journal: Journal, book: RuleBook, world: World) -> None:
+    """Take out of a plan what must wait: for a clock that is believed, and for programs where nobody watches."""
+    hold_unbelieved(session, plan, journal, dated_rules(book))
+    visiting = session.visiting
+    # A person sees what is listed; what comes by itself leaves whatever a program is writing.
+    if plan.asked and visiting is not None and visiting.driver != "person":
+        leave_written(plan, world)
+    if visiting is not None and visiting.driver == "schedule":
+        tell_of_long_waits(plan, lambda paths: journal.waiting(visiting.name, paths, plan.made_ns))
 
 
 def hold_unbelieved(session: Session, plan: Plan, journal: Journal, dated: Collection[str]) -> None:
@@ -178,15 +180,17 @@ def hold_unbelieved(session: Session, plan: Plan, journal: Journal, dated: Colle
         journal: what it says of the clock.
         dated: the rules that go by dates.
     """
-    if not journal.doubt:
+
+    def goes_by_date(step: Step) -> bool:
+        return step.verb in FINAL and step.rule in dated
+
+    if not journal.doubt or not any(map(goes_by_date, plan.asked)):
         return
-    going = [step for step in plan.asked if step.verb in FINAL and step.rule in dated]
-    if going and session.asks:
+    if session.asks:
         plan.notes.append(Note(f"{journal.doubt}: check that the clock is right before you answer", False))
-    elif going:
-        held = "nothing is deleted by age until the time is confirmed: by a visit on another day, or by you (without --yes)"
-        reason = f"{journal.doubt}; {held}"
-        leave_out(plan, lambda step: step.verb in FINAL and step.rule in dated, reason, problem=True)
+        return
+    held = "nothing is deleted by age until the time is confirmed: by a visit on another day, or by you (without --yes)"
+    leave_out(plan, goes_by_date, f"{journal.doubt}; {held}", problem=True)
 
 
 def plan_saved(session: Session, path: Path, at_most: int | None = None) -> Plan:

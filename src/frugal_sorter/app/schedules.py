@@ -179,12 +179,9 @@ def _look_at_unremembered(folder: Path, entry: Entry) -> Looked:
             f"{entry.scheduler} has it, and it has left no record here: its state was lost, or it has not run yet;"
             f" `frugal schedule remove {entry.name}` takes it out"
         ]
-    elif (since_ns := _usual_ns(visits)) and time.time_ns() - visits[
-        0
-    ].began_ns > 2 * since_ns + _LATE_SECONDS * SECOND_NS:
-        troubles.append(
-            f"overdue: the last was at {minute_text(visits[0].began_ns)}; see what {entry.scheduler} says of it"
-        )
+    elif _usual_ns(visits) and time.time_ns() - visits[0].began_ns > 2 * _usual_ns(visits) + _LATE_SECONDS * SECOND_NS:
+        last = minute_text(visits[0].began_ns)
+        troubles.append(f"overdue: the last was at {last}; see what {entry.scheduler} says of it")
     return Looked(entry, State(True, True), visits, None, tuple(troubles))
 
 
