@@ -23,7 +23,7 @@ from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.volumes import Volume
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.trash_plans import add_emptying, all_trashed, weigh
-from frugal_sorter.platforms import disk, leases
+from frugal_sorter.platforms import disk
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.steps import info_files
 from tests.conftest import AS_ROOT, Frugal, Mount
@@ -330,7 +330,7 @@ def test_what_happens_to_the_source_after_it_was_copied_loses_no_content(
     )
     finish_part = parts.finish_part
     # With a lease nobody could write; a volume that knows none is the harder case.
-    monkeypatch.setattr(leases, "CAN_LEASE", False)
+    monkeypatch.setattr(disk, "CAN_LEASE", False)
 
     def meddle(*args: object) -> object:
         made = finish_part(*args)  # type: ignore[arg-type]
@@ -382,7 +382,7 @@ def test_what_was_written_to_and_closed_between_two_looks_is_left(
 ) -> None:
     file = put(folder / ("Intake/old/a.log" if inside else "Intake/a.log"))
 
-    lease = leases.lease
+    lease = disk.lease
 
     def written_just_before(descriptor: int) -> None:
         path = Path(os.readlink(f"/proc/self/fd/{descriptor}"))
@@ -391,7 +391,7 @@ def test_what_was_written_to_and_closed_between_two_looks_is_left(
             path.write_text("written a moment ago")
         lease(descriptor)
 
-    monkeypatch.setattr(leases, "lease", written_just_before)
+    monkeypatch.setattr(disk, "lease", written_just_before)
     result = tidy(folder, f'where = "everything"\ntake = "items"\n{ending}')
     assert [mark.reason for _, mark in result.not_done] == ["changed since it was planned"]
     assert file.read_text() == "written a moment ago"

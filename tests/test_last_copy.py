@@ -22,7 +22,7 @@ from frugal_sorter.filesystem.record import Place, place_of
 from frugal_sorter.filesystem.status import look, same_bytes
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import Plan
-from frugal_sorter.platforms import disk, leases
+from frugal_sorter.platforms import disk
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.steps.base import RunContext, verbs_for
 from frugal_sorter.steps.held_entry import there
@@ -127,7 +127,7 @@ def test_a_duplicate_stays_when_one_of_the_two_is_written_to_while_they_are_comp
         put(folder / "Intake" / name, "same" * 100_000)
     plan = plan_of(book_of(folder, duplicates(do)))
     assert len(plan.asked) == 1
-    monkeypatch.setattr(leases, "CAN_LEASE", False)  # with a lease nobody could
+    monkeypatch.setattr(disk, "CAN_LEASE", False)  # with a lease nobody could
     real = same_bytes
 
     def written_meanwhile(one: int, other: int, heed: Callable[[], None]) -> bool:

@@ -13,7 +13,7 @@ from frugal_sorter.changes.outcome import CHANGED, NotDone, Outcome
 from frugal_sorter.filesystem.open_files import OpenFiles
 from frugal_sorter.filesystem.record import Identity
 from frugal_sorter.filesystem.status import READ, is_unchanged
-from frugal_sorter.platforms import disk, leases
+from frugal_sorter.platforms import disk
 
 _BUSY = frozenset({errno.EAGAIN, errno.EBUSY})
 # What says that nobody can be asked, rather than that asking failed: no right to read the file, or to
@@ -39,11 +39,11 @@ class Lease:
     def __init__(self, fd: int, name: str) -> None:
         self.descriptor = _NOT_LEASED
         self._leased = False
-        if not leases.CAN_LEASE:
+        if not disk.CAN_LEASE:
             return
         try:
-            self.descriptor = leases.open_alone(name, READ, fd)
-            leases.lease(self.descriptor)
+            self.descriptor = disk.open_alone(name, READ, fd)
+            disk.lease(self.descriptor)
             self._leased = True
         except OSError as error:
             if error.errno in _BUSY:
@@ -67,7 +67,7 @@ class Lease:
     @property
     def is_broken(self) -> bool:
         """Whether somebody began to wait for the lease, to write."""
-        return self._leased and leases.is_broken(self.descriptor)
+        return self._leased and disk.is_broken(self.descriptor)
 
     def heed(self) -> None:
         """Check that nobody wants to write.
@@ -113,15 +113,15 @@ def is_free(name: str, fd: int, was: Identity, seen_ns: int) -> bool:
 
 def _leased_if(name: str, fd: int, was: Identity, seen_ns: int) -> int | None:
     """Return a leased descriptor of a file that is as planned, or None."""
-    if not leases.CAN_LEASE:
+    if not disk.CAN_LEASE:
         return None
     try:
-        descriptor = leases.open_alone(name, READ, fd)
+        descriptor = disk.open_alone(name, READ, fd)
     except OSError:
         return None
     # The status is asked for after the lease: what is written before that shows in it, and nothing can be after it.
     try:
-        leases.lease(descriptor)
+        disk.lease(descriptor)
         if is_unchanged(disk.fstat(descriptor), was, seen_ns):
             return descriptor
     except OSError:

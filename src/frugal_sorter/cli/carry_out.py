@@ -24,7 +24,7 @@ from frugal_sorter.cli.visits import is_person
 from frugal_sorter.errors import RefusedError, UsageError
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.selection import Numbers
-from frugal_sorter.platforms import disk, shell, slashed
+from frugal_sorter.platforms import disk, programs, slashed
 from frugal_sorter.state.settings import read_settings
 from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.kinds import ATTENDING, KINDS, LASTING
@@ -229,7 +229,7 @@ def _offer(session: Session, screen: Screen, plan: Plan, result: Result) -> None
     if not is_first_of_kind(result):
         return
     words = [slashed.abspath(word) if disk.isfile(word) else word for word in sys.argv[1:] if word != "--yes"]
-    command = f"frugal schedule add {plan.kind} --at {shell.quote('daily 18:00')} -- {shell.join(words)}"
+    command = f"frugal schedule add {plan.kind} --at {programs.quote('daily 18:00')} -- {programs.join(words)}"
     screen.line(f"To have it done by itself: {command}", style="dim")
 
 

@@ -18,7 +18,7 @@ from frugal_sorter.cli.output.text import count_text, shown
 from frugal_sorter.cli.output.words import step_text, will_text
 from frugal_sorter.errors import UsageError
 from frugal_sorter.planning.selection import Keys, by_rule, choose
-from frugal_sorter.platforms import shell
+from frugal_sorter.platforms import programs
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.state.inputs import read_input
 
@@ -133,7 +133,7 @@ def _save_instead(args: argparse.Namespace, view: PlanView, screen: Screen) -> b
     # Nothing was changed, and nothing was left undone: no visit.
     visits.forget()
     screen.line(f"Nothing was changed: {count_text(len(view.plan.asked), 'step')} saved in {shown(str(args.save))}."
-                f" `frugal tidy --plan {shown(shell.quote(str(args.save)))}` does it.", style="bold")  # fmt: skip
+                f" `frugal tidy --plan {shown(programs.quote(str(args.save)))}` does it.", style="bold")  # fmt: skip
     return True
 
 
@@ -180,7 +180,7 @@ def _edited(text: str, has_terminal: bool) -> str:
         raise UsageError("--edit: there is no terminal for an editor", "use --without, or --save and edit that file")
     named = named or next(filter(which, _EDITORS), "")
     try:
-        words = shell.split(named)
+        words = programs.split(named)
     except ValueError:
         words = []
     if not words:

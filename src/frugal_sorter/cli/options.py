@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, TypeVar
 
 from frugal_sorter.cli.output.text import shown
 from frugal_sorter.errors import RefusedError, UsageError
-from frugal_sorter.platforms import disk, shell, slashed
+from frugal_sorter.platforms import disk, programs, slashed
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.state.folders import default_rules_file
 
@@ -64,7 +64,7 @@ def _refuse(why: str | None) -> None:
 
 def command_line() -> str:
     """Return the command as it was typed, which stands for the rule file in the history."""
-    return shell.join(["frugal", *sys.argv[1:]])
+    return programs.join(["frugal", *sys.argv[1:]])
 
 
 def levels(text: str) -> int | None:

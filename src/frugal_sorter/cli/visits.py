@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from frugal_sorter.errors import FrugalError
-from frugal_sorter.platforms import shell, slashed
+from frugal_sorter.platforms import programs, slashed
 from frugal_sorter.values import mutable
 
 if TYPE_CHECKING:
@@ -68,7 +68,7 @@ def expect(command: str, line: str) -> None:
 
 def line_of(words: Sequence[str]) -> str:
     """Return a command with its arguments as it would be typed."""
-    return shell.join(["frugal", *words])
+    return programs.join(["frugal", *words])
 
 
 def drive_watch() -> None:

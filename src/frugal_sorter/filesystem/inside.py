@@ -11,7 +11,7 @@ from frugal_sorter.filesystem.record import Unknown
 from frugal_sorter.filesystem.tree import LIST, below
 from frugal_sorter.filesystem.walk import VERSION_CONTROL, reason_of
 from frugal_sorter.platforms import disk
-from frugal_sorter.platforms.digest import blake2b
+from frugal_sorter.platforms.system import blake2b
 
 
 class Inside(NamedTuple):

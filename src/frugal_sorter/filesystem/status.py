@@ -26,8 +26,8 @@ from frugal_sorter.filesystem.record import (
     place_of,
 )
 from frugal_sorter.filesystem.volumes import births_last, volume_of
-from frugal_sorter.platforms import attributes, disk, statuses
-from frugal_sorter.platforms.digest import blake2b
+from frugal_sorter.platforms import attributes, disk, kernel
+from frugal_sorter.platforms.system import blake2b
 
 BLOCK = 1 << 20
 _SAMPLE = 4_096
@@ -202,7 +202,7 @@ def record_in(listing: Listing, at: int) -> FileRecord:
 @cache
 def _device(halves: int) -> int:
     """Return the number of a device, of which statx has two halves; there are only so many."""
-    return statuses.device(*_HALVES.unpack(_WHOLE.pack(halves)))
+    return kernel.device(*_HALVES.unpack(_WHOLE.pack(halves)))
 
 
 _Look = Callable[[Place, int | None], FileRecord]
@@ -283,7 +283,7 @@ def _birth(path: str) -> int:
         return -1
 
 
-_call = statuses.statx()
+_call = kernel.statx()
 _look, _is_same_file = _looks_by(_call) if _call else (_by_lstat, _is_as)
 _birth_ns = _birth_by(_call) if _call else _birth
 

@@ -1,4 +1,28 @@
 """What differs between systems: one module a concern, which takes what it gives from the system it runs on.
 
-Nothing outside this package knows a system, or asks which one it runs on.
+Nothing outside this package knows a system, or asks which one it runs on. Of the concerns without a module here, the one of
+the system it runs on stands behind the name; it is loaded when it is first asked for.
 """
+
+from __future__ import annotations
+
+import sys
+
+TYPE_CHECKING = False
+if TYPE_CHECKING and sys.platform == "win32":
+    from frugal_sorter.platforms.windows import accounts, attributes, kernel, processes, programs
+elif TYPE_CHECKING:
+    from frugal_sorter.platforms.posix import accounts, attributes, kernel, processes, programs
+
+__all__ = ["accounts", "attributes", "kernel", "processes", "programs"]
+
+
+def __getattr__(name: str) -> object:
+    """Return the module of a concern, as this system has it."""
+    if name not in __all__:
+        raise AttributeError(name)
+    from importlib import import_module
+
+    system = "windows" if sys.platform == "win32" else "posix"
+    globals()[name] = module = import_module(f"{__name__}.{system}.{name}")
+    return module

@@ -1,9 +1,15 @@
-"""What belongs to the system itself, and where it keeps things: nothing there is sorted."""
+"""What belongs to the system itself, and where it keeps things (nothing there is sorted); and what this Python has."""
 
 from __future__ import annotations
 
 import sys
 from collections.abc import Sequence
+
+try:
+    # Without the rest of `hashlib`: that loads OpenSSL for its other digests, which takes as long as reading a rule file.
+    from _blake2 import blake2b
+except ImportError:  # an interpreter that keeps it elsewhere
+    from hashlib import blake2b
 
 NAME = {"win32": "windows", "darwin": "macos"}.get(sys.platform, "linux")
 # Names that differ in case alone are one name on every volume, as far as is known.
@@ -31,4 +37,4 @@ else:
         return ("/", "/home", "/var", "/Users", "/private", "/private/var", "/Volumes")
 
 
-__all__ = ["HAS_KNOWN_TRASH", "IGNORES_CASE", "NAME", "folders", "open_trees", "trees"]
+__all__ = ["HAS_KNOWN_TRASH", "IGNORES_CASE", "NAME", "blake2b", "folders", "open_trees", "trees"]

@@ -9,8 +9,8 @@ from contextlib import suppress
 
 from frugal_sorter.errors import StateError, UsageError
 from frugal_sorter.platforms import accounts, disk, own_folders, slashed
-from frugal_sorter.platforms.digest import blake2b
 from frugal_sorter.platforms.slashed import Path
+from frugal_sorter.platforms.system import blake2b
 from frugal_sorter.state.inputs import read_input
 
 APP = "frugal-sorter"

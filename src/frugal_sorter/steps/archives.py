@@ -20,7 +20,7 @@ from frugal_sorter.filesystem.status import open_to_read
 from frugal_sorter.filesystem.tree import LIST, below
 from frugal_sorter.filesystem.volumes import free_bytes
 from frugal_sorter.platforms import accounts, disk, kernel, slashed
-from frugal_sorter.platforms.digest import blake2b
+from frugal_sorter.platforms.system import blake2b
 from frugal_sorter.steps.base import Mark, RunContext
 from frugal_sorter.steps.held_entry import ends_of, find, is_same_inside
 from frugal_sorter.steps.parts import Making, finish_part, part_beside

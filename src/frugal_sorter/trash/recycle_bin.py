@@ -15,7 +15,7 @@ from frugal_sorter.filesystem.record import Place, is_inside
 from frugal_sorter.filesystem.types import suffix_of
 from frugal_sorter.filesystem.volumes import mounted_tops, volume_of
 from frugal_sorter.platforms import accounts, disk, slashed
-from frugal_sorter.platforms.digest import blake2b
+from frugal_sorter.platforms.system import blake2b
 from frugal_sorter.trash.base import TrashBin
 from frugal_sorter.values import frozen
 

@@ -21,7 +21,7 @@ from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.by_rules import plan_by_rules
 from frugal_sorter.planning.explain import Explained, Explainer, Fate, Tested
-from frugal_sorter.platforms import disk, shell, slashed
+from frugal_sorter.platforms import disk, programs, slashed
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.fields import Between, World
 from frugal_sorter.state.folders import ready_state_folder
@@ -129,7 +129,7 @@ def _show_gone(screen: Screen, journal: Journal, path: str, passage: Passage) ->
         screen.line(f"It is {'there' if disk.lexists(at) else 'not there'} now: {shown(at)}", style="bold")
     if at and disk.lexists(at):
         # What went along with a folder comes back with it.
-        command = shell.join(["frugal", "undo", str(last.run), "--only", last.step.place.path])
+        command = programs.join(["frugal", "undo", str(last.run), "--only", last.step.place.path])
         screen.line(f"`{command}` brings it back." if last is passage else f"`{command}` takes its last step back.")
 
 

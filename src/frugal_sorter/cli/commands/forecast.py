@@ -20,7 +20,7 @@ from frugal_sorter.cli.output.text import (
 from frugal_sorter.cli.reading import require_library
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.walk import reason_of
-from frugal_sorter.platforms import shell
+from frugal_sorter.platforms import programs
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.reports.forecast import (
     DAY_NS,
@@ -198,7 +198,7 @@ def _doubted(now: Saved, trend: Trend, outlook: Outlook, first_visit: bool) -> l
         if since_ns > HOUR_NS:
             lines.append(f"if it goes on like that, it is full on {when}")
     wait = "in a week and in two" if trend.span_days >= 7 else "tomorrow and the day after"
-    helps = f"`frugal inventory {shown(shell.quote(now.folder))} --save`"
+    helps = f"`frugal inventory {shown(programs.quote(now.folder))} --save`"
     lines.append(f"{helps} {wait} will tell" if first_visit else f"a few more inventories will tell: {helps}")
     return lines
 

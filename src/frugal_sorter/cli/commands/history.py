@@ -27,7 +27,7 @@ from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.journal.visits import Driver, Run, Visit
-from frugal_sorter.platforms import shell, slashed
+from frugal_sorter.platforms import programs, slashed
 from frugal_sorter.state.folders import adopt, of_other_machines, ready_state_folder
 from frugal_sorter.state.lock import writer_is_active
 from frugal_sorter.steps.base import Mark
@@ -196,7 +196,7 @@ def _lines(counted: Mapping[int, _Ends], runs: Sequence[Run], visits: Sequence[V
 
 
 def _line_of_visit(visit: Visit, active: bool) -> _Line:
-    words = shell.split(visit.command) if visit.command.count("'") % 2 == 0 else visit.command.split()
+    words = programs.split(visit.command) if visit.command.count("'") % 2 == 0 else visit.command.split()
     what = words[1] if len(words) > 1 else visit.driver
     state: str = visit.outcome
     if state == "running":

@@ -17,7 +17,7 @@ from frugal_sorter.cli.reading import moment_of, read_book, require_library
 from frugal_sorter.errors import UsageError
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.selection import Numbers
-from frugal_sorter.platforms import shell
+from frugal_sorter.platforms import programs
 from frugal_sorter.rules.model import RuleBook
 from frugal_sorter.values import replace
 
@@ -124,8 +124,8 @@ def _exit_code(args: argparse.Namespace, plan: Plan) -> int:
 def _tidy(args: argparse.Namespace) -> str:
     """Return the command that does what was shown."""
     if args.save:
-        return shell.join(["frugal", "tidy", "--plan", str(args.save)])
+        return programs.join(["frugal", "tidy", "--plan", str(args.save)])
     words = ["frugal", "tidy", *([str(args.rules)] if args.rules else [])]
     words += [word for name in args.rule for word in ("--rule", name)]
     words += ["--again"] if args.again else []
-    return shell.join([*words, *(["--without", *args.without] if args.without else [])])
+    return programs.join([*words, *(["--without", *args.without] if args.without else [])])

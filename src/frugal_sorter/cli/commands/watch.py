@@ -27,7 +27,7 @@ from frugal_sorter.planning.matched import FRESH
 from frugal_sorter.planning.moments import Root
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import disk, processes, slashed
-from frugal_sorter.platforms.digest import blake2b
+from frugal_sorter.platforms.system import blake2b
 from frugal_sorter.rules.units import SECOND_NS, parse_duration
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.steps.base import Mark

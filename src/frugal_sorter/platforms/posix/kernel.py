@@ -1,4 +1,4 @@
-"""The same on Linux (renameat2, syncfs) and on macOS (renameatx_np)."""
+"""Calls that Python does not have: on Linux renameat2, syncfs and statx, on macOS renameatx_np."""
 
 from __future__ import annotations
 
@@ -63,3 +63,16 @@ def sync_folder(descriptor: int) -> None:
         os.fsync(own)
     finally:
         os.close(own)
+
+
+def statx() -> Any | None:
+    """Return statx(2) of the C library, None where there is none."""
+    call = getattr(ctypes.CDLL(None, use_errno=True), "statx", None) if sys.platform == "linux" else None
+    if call is not None:
+        call.argtypes = [ctypes.c_int, ctypes.c_char_p, ctypes.c_int, ctypes.c_uint, ctypes.c_void_p]
+    return call
+
+
+def device(major: int, minor: int) -> int:
+    """Return the number of a device, as a status has it."""
+    return os.makedev(major, minor)

@@ -1,10 +1,11 @@
-"""After the "XDG Base Directory Specification" and the "Filesystem Hierarchy Standard"."""
+"""How a shell reads words, and where programs keep what is theirs, after the XDG and the Filesystem Hierarchy specifications."""
 
 from __future__ import annotations
 
 import os
+from shlex import join, quote, split
 
-__all__ = ["SYSTEM_PLACES", "command_name", "places", "registered"]
+__all__ = ["SYSTEM_PLACES", "command_name", "join", "places", "quote", "registered", "split"]
 
 # Where what an installed package owns lies beside what it left.
 SYSTEM_PLACES = ("/etc/", "/var/", "/opt/")

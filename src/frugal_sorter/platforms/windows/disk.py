@@ -592,3 +592,17 @@ def _describe(full: str, info: api.BasicInfo, follow: bool) -> None:
 
 def fchown(descriptor: int, uid: int, gid: int) -> None:
     """Give an open file an owner: what is made belongs to who made it."""
+
+
+# Leases: a file that is open unshared for writing; nobody else can open it to write until it is closed.
+
+CAN_LEASE = True
+
+
+def lease(descriptor: int) -> None:
+    """Lease an open file: it is, since it was opened."""
+
+
+def is_broken(descriptor: int) -> bool:
+    """Return True if somebody waits to write: who tries is refused instead."""
+    return False

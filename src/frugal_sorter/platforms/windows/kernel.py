@@ -1,8 +1,9 @@
-"""Renaming without replacing, by the one call that knows it."""
+"""Renaming without replacing, by the one call that knows it; and what need not be asked for here."""
 
 from __future__ import annotations
 
 import sys
+from typing import Any
 
 assert sys.platform == "win32"
 
@@ -24,3 +25,13 @@ def sync_volume(descriptor: int) -> None:
 
 def sync_folder(descriptor: int) -> None:
     """Wait for the names in a folder: that cannot be asked for."""
+
+
+def statx() -> Any | None:
+    """Return nothing: a status has its birth."""
+    return None
+
+
+def device(major: int, minor: int) -> int:
+    """Return the number of a device, as a status has it."""
+    return 0

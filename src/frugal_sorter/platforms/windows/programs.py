@@ -1,20 +1,38 @@
-"""After the folders of AppData and the list of programs that the system can uninstall."""
+"""How a console reads words (double quotes, as PowerShell and the command prompt do), and where programs keep what is theirs."""
 
 from __future__ import annotations
 
 import os
+import shlex
 import sys
 import winreg
+from collections.abc import Iterable
+from subprocess import list2cmdline
 
 assert sys.platform == "win32"
 
 from frugal_sorter.platforms.windows.slashed import slashed
 
-__all__ = ["SYSTEM_PLACES", "command_name", "places", "registered"]
+__all__ = ["SYSTEM_PLACES", "command_name", "join", "places", "quote", "registered", "split"]
 
 SYSTEM_PLACES: tuple[str, ...] = ()
 _UNINSTALL = "SOFTWARE\\Microsoft\\Windows\\CurrentVersion\\Uninstall"
 _COMMANDS = (".exe", ".cmd", ".bat", ".com")
+
+
+def join(words: Iterable[str]) -> str:
+    """Return a line that gives a program these words."""
+    return list2cmdline(list(words))
+
+
+def quote(word: str) -> str:
+    """Return a word as it stands in a line."""
+    return list2cmdline([word])
+
+
+def split(line: str) -> list[str]:
+    """Return the words of a line."""
+    return [word.strip('"') for word in shlex.split(line, posix=False)]
 
 
 def places(home: str, is_admin: bool) -> list[tuple[str, bool]]:

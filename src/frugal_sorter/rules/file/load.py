@@ -12,8 +12,8 @@ from frugal_sorter.filesystem.record import is_inside
 from frugal_sorter.filesystem.types import TYPE_OF_SUFFIX, TYPES
 from frugal_sorter.filesystem.volumes import is_on_mounted_volume
 from frugal_sorter.platforms import slashed
-from frugal_sorter.platforms.digest import blake2b
 from frugal_sorter.platforms.slashed import Path
+from frugal_sorter.platforms.system import blake2b
 from frugal_sorter.rules.conditions.building import parse_condition
 from frugal_sorter.rules.conditions.tree import Node, capture_kinds
 from frugal_sorter.rules.fields import FIELDS
