@@ -33,7 +33,7 @@ from steady import measure as running_steadily
 from volumes import fresh_volume
 
 from frugal_sorter.filesystem.walk import walk
-from frugal_sorter.rules.file.load import load_rules
+from frugal_sorter.rules.load import load_rules
 
 ROOT = Path(__file__).resolve().parents[1]
 PYTHON = sys.executable

@@ -23,18 +23,17 @@ from frugal_sorter.app.session import Session
 from frugal_sorter.app.undo import plan_undoing
 from frugal_sorter.execution.executor import Result, execute
 from frugal_sorter.filesystem.inside import look_inside
-from frugal_sorter.filesystem.record import Place
+from frugal_sorter.filesystem.record import TYPE_OF_SUFFIX, TYPES, Place
 from frugal_sorter.filesystem.status import look
-from frugal_sorter.filesystem.types import TYPE_OF_SUFFIX, TYPES
 from frugal_sorter.planning.endings import EarlierRuns
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import slashed
 from frugal_sorter.platforms.names import refused_here
-from frugal_sorter.rules.conditions.building import parse_condition
-from frugal_sorter.rules.conditions.tree import Node
+from frugal_sorter.rules.conditions import parse_condition
 from frugal_sorter.rules.fields import Facts, World
-from frugal_sorter.rules.file.load import read_rules
+from frugal_sorter.rules.load import read_rules
 from frugal_sorter.rules.model import RuleBook
+from frugal_sorter.rules.tree import Node
 
 
 def done_by(result: Result) -> dict[str, int]:

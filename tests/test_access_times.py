@@ -10,9 +10,9 @@ import pytest
 
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.filesystem.status import look
-from frugal_sorter.rules.conditions.operators import compare
-from frugal_sorter.rules.conditions.tree import Leaf, Negation
 from frugal_sorter.rules.fields import FIELDS, Between, Facts, World
+from frugal_sorter.rules.operators import compare
+from frugal_sorter.rules.tree import Leaf, Negation
 from frugal_sorter.values import replace
 from tests.conftest import AS_ROOT, Frugal, Mount
 

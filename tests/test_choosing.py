@@ -12,7 +12,7 @@ from hypothesis import example, given
 from hypothesis import strategies as st
 
 from frugal_sorter.errors import UsageError
-from frugal_sorter.planning.plan_file import struck_lines
+from frugal_sorter.planning.plan import struck_lines
 from tests.conftest import Frugal
 from tests.support import on_terminal, put, rules_text, snapshot
 

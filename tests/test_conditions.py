@@ -9,14 +9,14 @@ import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
 
-from frugal_sorter.filesystem.types import TYPE_OF_SUFFIX, TYPES
+from frugal_sorter.filesystem.record import TYPE_OF_SUFFIX, TYPES
 from frugal_sorter.filesystem.walk import read_folder
 from frugal_sorter.platforms import slashed
-from frugal_sorter.rules.conditions.building import parse_condition
-from frugal_sorter.rules.conditions.tree import Negation, Node, Several
+from frugal_sorter.rules.conditions import parse_condition
 from frugal_sorter.rules.fields import depth_below
-from frugal_sorter.rules.file.mistakes import InvalidValue
 from frugal_sorter.rules.model import RuleBook
+from frugal_sorter.rules.tree import Negation, Node, Several
+from frugal_sorter.rules.units import InvalidValue
 from tests.support import WORLD, book_of, condition, facts_of, put
 
 # One folder with these files; ages in days, sizes in bytes.

@@ -15,10 +15,9 @@ from hypothesis import strategies as st
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.planning.by_rules import plan_by_rules
-from frugal_sorter.planning.explain import Explainer
 from frugal_sorter.planning.misses import nearest_misses
-from frugal_sorter.planning.sight import Sight
-from frugal_sorter.rules.templates.read import parse_reading, parts_of_like, where_stopped
+from frugal_sorter.planning.sight import Explainer, Sight
+from frugal_sorter.rules.templates import parse_reading, parts_of_like, where_stopped
 from frugal_sorter.rules.units import parse_hours
 from frugal_sorter.values import replace
 from tests.conftest import Frugal

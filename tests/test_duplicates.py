@@ -21,8 +21,7 @@ from hypothesis import strategies as st
 
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.duplicates import digests
-from frugal_sorter.duplicates.columns import Columns, Group, Same
-from frugal_sorter.duplicates.digests import WHOLE_BYTES, Found
+from frugal_sorter.duplicates.digests import CACHED_BYTES, WHOLE_BYTES, DigestCache, Found
 from frugal_sorter.duplicates.planning import (
     Removing,
     choose,
@@ -31,13 +30,12 @@ from frugal_sorter.duplicates.planning import (
     plan_duplicates,
     same_folders,
 )
-from frugal_sorter.duplicates.search import ContentSearch
+from frugal_sorter.duplicates.search import Columns, ContentSearch, Group, Same
 from frugal_sorter.filesystem import parallel as sharing
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import disk
 from frugal_sorter.rules.fields import unmarked_name
-from frugal_sorter.rules.file.keys import KEEPS, Keep
-from frugal_sorter.state.digest_cache import CACHED_BYTES, DigestCache
+from frugal_sorter.rules.keys import KEEPS, Keep
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.steps.step import Count
 from tests.conftest import Frugal
@@ -195,7 +193,7 @@ def test_few_bytes_are_read_and_next_to_none_the_second_time(folder: Path) -> No
 
 
 def test_the_cache_is_bounded_and_a_damaged_one_is_done_without(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("frugal_sorter.state.digest_cache.MOST_ROWS", 10)
+    monkeypatch.setattr("frugal_sorter.duplicates.digests.MOST_ROWS", 10)
     with DigestCache(folder) as cache:
         for moment in range(5):
             cache.keep([((1, moment * 10 + at, 0, 5, 5, 5), b"e", b"w") for at in range(5)], moment)

@@ -12,8 +12,7 @@ from pathlib import Path
 import pytest
 
 from frugal_sorter.errors import StateError
-from frugal_sorter.schedule.entry import Entry
-from frugal_sorter.schedule.scheduler import Scheduler, scheduler_of
+from frugal_sorter.schedule.scheduler import Entry, Scheduler, scheduler_of
 
 LAUNCHCTL = """
 import plistlib, subprocess

@@ -7,13 +7,13 @@ from pathlib import Path
 
 import pytest
 
-from frugal_sorter.filesystem.types import TYPES
-from frugal_sorter.rules.conditions.building import parse_condition
-from frugal_sorter.rules.conditions.operators import OPERATOR_WORDS
+from frugal_sorter.filesystem.record import TYPES
+from frugal_sorter.rules.conditions import parse_condition
 from frugal_sorter.rules.fields import FIELDS
-from frugal_sorter.rules.file.everyday import Of, everyday_words, meant
-from frugal_sorter.rules.file.keys import KEYS
-from frugal_sorter.rules.file.mistakes import InvalidValue
+from frugal_sorter.rules.keys import KEYS
+from frugal_sorter.rules.operators import OPERATOR_WORDS
+from frugal_sorter.rules.source import Of, everyday_words, meant
+from frugal_sorter.rules.units import InvalidValue
 from tests.conftest import Frugal
 from tests.support import book_of
 

@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from frugal_sorter.changes import rename
+from frugal_sorter.changes import removal as rename
 from frugal_sorter.changes.descriptors import Descriptors
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.errors import FrugalError, RefusedError, StateError
@@ -24,12 +24,10 @@ from frugal_sorter.journal import database as schema
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import kernel
-from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.state.lock import writer_is_active, writer_lock
+from frugal_sorter.state.folders import ready_state_folder, writer_is_active, writer_lock
 from frugal_sorter.steps.base import Mark, RunContext, attempt
-from frugal_sorter.steps.lines import step_as_line
 from frugal_sorter.steps.moving import Move
-from frugal_sorter.steps.step import Step
+from frugal_sorter.steps.step import Step, step_as_line
 from tests.support import NOW_NS, book_of, carry_out, contents, file_names, moves_of, plan_of, put, snapshot, undo
 
 MOVE_ALL = 'where = "everything"\nmove = "{type}/{modified:%Y-%m}"'

@@ -402,7 +402,7 @@ def test_who_opens_a_file_while_it_is_leased_waits_and_does_no_harm(folder: Path
     put(folder / "a.log")
     code = f"""
 import os, subprocess, sys, time
-from frugal_sorter.changes.leases import Lease
+from frugal_sorter.changes.removal import Lease
 with Lease(os.open({str(folder)!r}, os.O_RDONLY), "a.log") as lease:
     opening = "import os; os.open({str(folder / "a.log")!r}, os.O_WRONLY | os.O_NONBLOCK)"
     opened = subprocess.run([sys.executable, "-c", opening], capture_output=True, text=True)

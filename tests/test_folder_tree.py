@@ -13,7 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from frugal_sorter.reports.inventory import Count, Inventory
-from frugal_sorter.reports.tree import ORDERS, opened_lines, parts_of, tree_of
+from frugal_sorter.reports.writers import ORDERS, opened_lines, parts_of, tree_of
 from tests.conftest import Frugal
 from tests.support import put
 

@@ -13,9 +13,9 @@ from typing import Any
 
 import pytest
 
-from frugal_sorter.filesystem.foreseen import View, isdir, lexists, listdir, seeing
 from frugal_sorter.filesystem.record import place_of
 from frugal_sorter.filesystem.status import look
+from frugal_sorter.filesystem.tree import View, isdir, lexists, listdir, seeing
 from frugal_sorter.filesystem.walk import read_folder
 from tests.conftest import Frugal
 from tests.support import DAY_NS, on_terminal, put, rules_text, snapshot

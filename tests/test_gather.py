@@ -12,7 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from frugal_sorter.errors import UsageError
-from frugal_sorter.planning.gather import Wish, plan_gather, read_wishes
+from frugal_sorter.planning.jobs import Wish, plan_gather, read_wishes
 from tests.conftest import Frugal
 from tests.support import NOW_NS, contents, file_names, put, snapshot
 
@@ -165,7 +165,7 @@ def test_nothing_goes_into_a_system_folder_and_names_that_a_volume_cannot_hold_a
 
         return Volume("/media/stick", "vfat")
 
-    monkeypatch.setattr("frugal_sorter.planning.gather.volume_of", stick)
+    monkeypatch.setattr("frugal_sorter.planning.jobs.volume_of", stick)
     found = plan_gather([Wish(1, "why?.txt"), Wish(2, "a.pdf")], str(intake), str(folder / "Out"), NOW_NS)
     assert [left.reason for left in found.plan.not_touched] == ["a vfat volume cannot hold that name"]
     assert [step.place.name for step in found.plan.asked] == ["a.pdf"]

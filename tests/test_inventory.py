@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 from frugal_sorter import reports
 from frugal_sorter.filesystem.walk import read_folder, read_parts, walk
 from frugal_sorter.reports.inventory import WAYS, By, InventoryCounter, take_inventory
-from frugal_sorter.reports.totals import take_totals
+from frugal_sorter.reports.saved import take_totals
 from tests.conftest import Frugal
 from tests.support import NOW_NS, file_names, put
 
@@ -109,7 +109,7 @@ def test_a_folder_that_is_read_in_parts_is_the_same_as_in_one(
 
     plain = counted()
     with pytest.MonkeyPatch.context() as patch:
-        for module in (reports.inventory, reports.totals):
+        for module in (reports.inventory, reports.saved):
             patch.setattr(module, "COUNTED_AT_ONCE", most)
         assert counted() == plain
 

@@ -13,10 +13,10 @@ from pathlib import Path
 import pytest
 
 from frugal_sorter.changes import removal as remove
-from frugal_sorter.changes import witness
+from frugal_sorter.changes import removal as witness
 from frugal_sorter.changes.descriptors import Descriptors
 from frugal_sorter.changes.outcome import NotDone, Outcome
-from frugal_sorter.changes.rename import rename_without_replacing
+from frugal_sorter.changes.removal import rename_without_replacing
 from frugal_sorter.execution.executor import Result, changing, execute
 from frugal_sorter.filesystem.record import Place, place_of
 from frugal_sorter.filesystem.status import look, same_bytes
@@ -25,8 +25,8 @@ from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import disk
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.steps.base import RunContext, verbs_for
-from frugal_sorter.steps.held_entry import there
 from frugal_sorter.steps.kinds import VerbName
+from frugal_sorter.steps.parts import there
 from frugal_sorter.steps.step import Step
 from tests.support import book_of, carry_out, contents, plan_of, put, undo
 
@@ -139,7 +139,7 @@ def test_a_duplicate_stays_when_one_of_the_two_is_written_to_while_they_are_comp
         os.utime(path, ns=(times.st_atime_ns, times.st_mtime_ns))
         return same
 
-    monkeypatch.setattr("frugal_sorter.changes.witness.same_bytes", written_meanwhile)
+    monkeypatch.setattr("frugal_sorter.changes.removal.same_bytes", written_meanwhile)
     result = carry_out(plan)
     assert not result.done and result.not_done[0][1].outcome in (Outcome.NOT_RUN, Outcome.SKIPPED)
     assert (folder / "Intake/a.txt").exists() and (folder / "Intake/b/b.txt").exists()
@@ -163,7 +163,7 @@ def test_who_wants_to_write_meanwhile_waits_a_moment_and_wins(folder: Path, monk
 
         return real(one, other, until_somebody_waits)
 
-    monkeypatch.setattr("frugal_sorter.changes.witness.same_bytes", opened_meanwhile)
+    monkeypatch.setattr("frugal_sorter.changes.removal.same_bytes", opened_meanwhile)
     result = carry_out(plan)
     assert not result.done and "began to write" in result.not_done[0][1].reason
     assert writers[0].wait(30) == 0 and (folder / "Intake/a.txt").read_bytes().startswith(b"EDITED")

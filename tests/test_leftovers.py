@@ -11,7 +11,7 @@ from typing import Any
 
 import pytest
 
-from frugal_sorter.leftovers.installed import likeness
+from frugal_sorter.app.leftovers import likeness
 from tests.conftest import AS_ROOT, Frugal
 from tests.support import put, snapshot
 

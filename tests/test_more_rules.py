@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from frugal_sorter.rules.templates.read import parse_reading
+from frugal_sorter.rules.templates import parse_reading
 from tests.conftest import Frugal
 from tests.support import put, rules_text, snapshot
 

@@ -16,9 +16,9 @@ from hypothesis import strategies as st
 from frugal_sorter.cli.visits import CHANGING
 from frugal_sorter.errors import FrugalError
 from frugal_sorter.filesystem.tree import LIST
-from frugal_sorter.planning.plan_file import load_plan
+from frugal_sorter.planning.plan import load_plan
 from frugal_sorter.platforms import disk, slashed
-from frugal_sorter.rules.file.load import load_rules
+from frugal_sorter.rules.load import load_rules
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.settings import distrusted, read_settings, settings_file
 from tests.conftest import IS_ROOT, Frugal

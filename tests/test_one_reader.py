@@ -18,10 +18,8 @@ from hypothesis import strategies as st
 
 from frugal_sorter.errors import FrugalError
 from frugal_sorter.schedule import cron
-from frugal_sorter.schedule.entry import Entry
-from frugal_sorter.schedule.scheduler import SCHEDULERS, scheduler_of
-from frugal_sorter.state.folders import state_folder
-from frugal_sorter.state.inputs import fits, is_count, is_flag, is_moment, is_text
+from frugal_sorter.schedule.scheduler import SCHEDULERS, Entry, scheduler_of
+from frugal_sorter.state.folders import fits, is_count, is_flag, is_moment, is_text, state_folder
 from frugal_sorter.state.settings import settings_file
 from tests.conftest import IS_WINDOWS, Frugal
 from tests.support import put, rules_text
@@ -178,7 +176,7 @@ def test_a_damaged_file_costs_one_line_and_hides_no_other(folder: Path, frugal: 
 
 
 def _remember(name: str, folder: Path) -> None:
-    from frugal_sorter.schedule.entry import Remembered
+    from frugal_sorter.schedule.scheduler import Remembered
     from frugal_sorter.state.folders import ready_state_folder
 
     entry = Entry(

@@ -11,7 +11,7 @@ import pytest
 from frugal_sorter.app.rules import look_ahead
 from frugal_sorter.app.session import Session
 from frugal_sorter.planning.foresight import outcome_of
-from frugal_sorter.rules.file.load import load_rules
+from frugal_sorter.rules.load import load_rules
 from tests.conftest import Frugal
 from tests.support import on_terminal, put, rules_text
 

@@ -9,10 +9,10 @@ from pathlib import Path
 import pytest
 from hypothesis import assume, given
 
-from frugal_sorter.rules.conditions.overlap import Overlap
-from frugal_sorter.rules.file.load import load_rules, read_rules
 from frugal_sorter.rules.lint import warnings_of
+from frugal_sorter.rules.load import load_rules, read_rules
 from frugal_sorter.rules.model import RuleBook
+from frugal_sorter.rules.overlap import Overlap
 from tests.conftest import Frugal
 from tests.support import NOW_NS, WORLD, book_of, facts_of, put, rules_text
 from tests.test_conditions import FILES, conditions, studio  # noqa: F401 - the fixture

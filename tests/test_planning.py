@@ -10,7 +10,7 @@ import pytest
 from frugal_sorter.filesystem import parallel as sharing
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.planning import guard
-from frugal_sorter.planning.targets import Names, is_numbered_form
+from frugal_sorter.planning.matched import Names, is_numbered_form
 from frugal_sorter.platforms import accounts
 from frugal_sorter.rules.fields import World
 from frugal_sorter.state.folders import ready_state_folder

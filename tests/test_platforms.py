@@ -12,7 +12,7 @@ import pytest
 
 from frugal_sorter.errors import UsageError
 from frugal_sorter.platforms import names, own_folders, system
-from frugal_sorter.rules.file.places import Places
+from frugal_sorter.rules.keys import Places
 from frugal_sorter.trash.recycle_bin import RecycleBin
 from tests.conftest import Frugal, Mount
 from tests.support import book_of, moves_of, plan_of, put, rules_text
@@ -107,7 +107,7 @@ print(count)
 @pytest.mark.parametrize("name", ["linux", "darwin", "win32"])
 def test_the_whole_package_can_be_imported_on_each_system(name: str) -> None:
     done = subprocess.run([sys.executable, "-c", FAKE, name], capture_output=True, text=True, check=False)
-    assert done.returncode == 0 and int(done.stdout) > 200, done.stderr[-2_000:]
+    assert done.returncode == 0 and int(done.stdout) > 100, done.stderr[-2_000:]
 
 
 @pytest.mark.parametrize(("name", "told"), [

@@ -14,7 +14,7 @@ from frugal_sorter.app.rules import plan_job
 from frugal_sorter.app.session import Session
 from frugal_sorter.cli.reading import book_named
 from frugal_sorter.execution.executor import changing, execute
-from frugal_sorter.planning.purge import Purge, freed_by
+from frugal_sorter.planning.jobs import Purge, freed_by
 from frugal_sorter.rules.units import parse_duration
 from frugal_sorter.state.folders import ready_state_folder
 from tests.conftest import Frugal
@@ -140,7 +140,7 @@ def test_until_so_much_is_free_the_oldest_go_first(folder: Path, monkeypatch: py
     assert (
         each >= 40_000 and freed_by(str(folder / "Intake/0.bak")) == 0 and freed_by(str(folder / "Intake")) >= 5 * each
     )
-    monkeypatch.setattr("frugal_sorter.planning.purge.free_bytes", lambda _: 1_000_000)
+    monkeypatch.setattr("frugal_sorter.planning.jobs.free_bytes", lambda _: 1_000_000)
     for wanted, going, problem in (
         (500_000, "", False),
         (1_000_001, "01", False),

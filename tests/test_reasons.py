@@ -21,8 +21,7 @@ from frugal_sorter.filesystem.record import Identity, Place
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.journal.visits import Driver
 from frugal_sorter.planning.plan import Note, Plan, Refusal
-from frugal_sorter.schedule.entry import Entry, Remembered
-from frugal_sorter.schedule.scheduler import State
+from frugal_sorter.schedule.scheduler import Entry, Remembered, State
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.settings import settings_file
 from frugal_sorter.steps.base import Mark

@@ -9,10 +9,10 @@ from hypothesis import strategies as st
 
 from frugal_sorter.cli.reading import both_conditions
 from frugal_sorter.errors import StateError, UsageError
-from frugal_sorter.rules.file.load import load_rules, read_rules
-from frugal_sorter.rules.file.mistakes import Mistakes
-from frugal_sorter.rules.file.one_rule import book_of_rule, rule_text
-from frugal_sorter.rules.file.source import lines_of
+from frugal_sorter.rules.editing import book_of_rule, rule_text
+from frugal_sorter.rules.load import load_rules, read_rules
+from frugal_sorter.rules.source import lines_of
+from frugal_sorter.rules.units import Mistakes
 from tests.conftest import IS_ROOT
 from tests.support import rules_text
 

@@ -14,18 +14,16 @@ import jsonschema
 import pytest
 
 from frugal_sorter.changes.outcome import Outcome
-from frugal_sorter.planning.explain import Explainer
 from frugal_sorter.planning.misses import nearest_misses
-from frugal_sorter.rules.conditions.matcher import MOST_MATCHERS
-from frugal_sorter.rules.examples import run_examples
+from frugal_sorter.planning.sight import Explainer
 from frugal_sorter.rules.fields import World
-from frugal_sorter.rules.file.keys import json_schema
-from frugal_sorter.rules.file.load import load_rules, read_rules
-from frugal_sorter.rules.file.mistakes import InvalidValue, Mistakes
-from frugal_sorter.rules.lint import warnings_of
+from frugal_sorter.rules.keys import json_schema
+from frugal_sorter.rules.lint import run_examples, warnings_of
+from frugal_sorter.rules.load import load_rules, read_rules
 from frugal_sorter.rules.model import RuleBook
 from frugal_sorter.rules.reference import TOPICS
-from frugal_sorter.rules.units import parse_hours, parse_moment
+from frugal_sorter.rules.tree import MOST_MATCHERS
+from frugal_sorter.rules.units import InvalidValue, Mistakes, parse_hours, parse_moment
 from frugal_sorter.values import replace
 from tests.conftest import Frugal
 from tests.support import (

@@ -13,7 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from frugal_sorter.errors import UsageError
-from frugal_sorter.rules.file.editing import RuleText
+from frugal_sorter.rules.editing import RuleText
 from tests.conftest import Frugal
 from tests.support import put
 

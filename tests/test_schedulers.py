@@ -16,9 +16,16 @@ from hypothesis import strategies as st
 
 from frugal_sorter.errors import FrugalError, UsageError
 from frugal_sorter.schedule.cron import _block, _found, _paused, _without, line_of
-from frugal_sorter.schedule.entry import Entry, Remembered, check_entry, check_name
 from frugal_sorter.schedule.launchd import _intervals
-from frugal_sorter.schedule.scheduler import SCHEDULERS, refuse_cannot, scheduler_of
+from frugal_sorter.schedule.scheduler import (
+    SCHEDULERS,
+    Entry,
+    Remembered,
+    check_entry,
+    check_name,
+    refuse_cannot,
+    scheduler_of,
+)
 from frugal_sorter.schedule.systemd import quoted
 
 NOW_NS = 1_795_431_600_000_000_000

@@ -15,9 +15,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from frugal_sorter.filesystem import parallel
+from frugal_sorter.planning.endings import PlainMoves, Settling
 from frugal_sorter.planning.plan import Plan
-from frugal_sorter.planning.settling import PlainMoves, Settling
-from frugal_sorter.rules.templates import placing
+from frugal_sorter.rules import placing
 from tests.support import book_of, moves_of, plan_of, put
 
 # A minute into a day this zone once went back to the day before.

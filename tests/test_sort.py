@@ -6,7 +6,7 @@ from pathlib import Path
 
 import pytest
 
-from frugal_sorter.rules.file.load import read_rules
+from frugal_sorter.rules.load import read_rules
 from tests.conftest import Frugal
 from tests.support import aged, contents, names, put, snapshot
 

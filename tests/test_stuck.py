@@ -23,13 +23,12 @@ from frugal_sorter.errors import FrugalError, StateError
 from frugal_sorter.execution.executor import Result, changing
 from frugal_sorter.execution.recovery import recover_interrupted, state_after_crash
 from frugal_sorter.journal.journal import Journal
-from frugal_sorter.planning.plan_file import load_plan, save_plan
+from frugal_sorter.planning.plan import load_plan, save_plan
 from frugal_sorter.platforms import disk
-from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.state.remembered import forget_all
+from frugal_sorter.state.folders import forget_all, ready_state_folder
 from frugal_sorter.steps.base import RunContext, verbs_for
 from frugal_sorter.steps.kinds import KINDS, VerbName
-from frugal_sorter.steps.lines import refuse_malformed, step_as_line
+from frugal_sorter.steps.step import refuse_malformed, step_as_line
 from tests.conftest import AS_ROOT, WITHOUT_RIGHTS, Frugal, Mount
 from tests.served import Served
 from tests.support import book_of, carry_out, contents, done_by, plan_of, put, rules_text, snapshot, undo
@@ -627,7 +626,7 @@ def test_thousands_of_rules_are_read_in_a_straight_line(folder: Path, frugal: Fr
     """Ten thousand took more than a minute: counted are the looks at pairs of rules, not seconds."""
     from frugal_sorter.rules import lint as check
     from frugal_sorter.rules.fields import World
-    from frugal_sorter.rules.file.load import read_rules
+    from frugal_sorter.rules.load import read_rules
 
     looks = 0
     real = check._sees

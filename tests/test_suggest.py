@@ -14,10 +14,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from frugal_sorter.proposing.learning import Item
-from frugal_sorter.proposing.names import shape_of, tokens_of
-from frugal_sorter.proposing.proposal import Seen, propose
-from frugal_sorter.rules.templates.read import parse_reading
+from frugal_sorter.app.proposal import Seen, propose, shape_of, tokens_of
+from frugal_sorter.app.suggest import Item
+from frugal_sorter.rules.templates import parse_reading
 from tests.conftest import Frugal
 from tests.support import NOW_NS, put, snapshot, write_song
 

@@ -7,12 +7,11 @@ import pytest
 from hypothesis import assume, given
 from hypothesis import strategies as st
 
-from frugal_sorter.filesystem.record import FileRecord, Identity, Place
-from frugal_sorter.filesystem.types import TYPE_OF_SUFFIX
+from frugal_sorter.filesystem.record import TYPE_OF_SUFFIX, FileRecord, Identity, Place
 from frugal_sorter.platforms import names
 from frugal_sorter.rules.fields import Facts
-from frugal_sorter.rules.file.mistakes import InvalidValue
-from frugal_sorter.rules.templates.written import Filling, Missing, parse_template
+from frugal_sorter.rules.templates import Filling, Missing, parse_template
+from frugal_sorter.rules.units import InvalidValue
 from tests.support import NOW_NS, WORLD, file_names
 
 PLACES = {"store": "/srv/{odd} store", "home": "/home/maren"}

@@ -21,7 +21,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from frugal_sorter.platforms import slashed
-from frugal_sorter.state.remembered import forget_all
+from frugal_sorter.state.folders import forget_all
 from tests.conftest import IS_WINDOWS, Frugal, in_this_process
 from tests.support import (
     THOROUGH,

@@ -14,8 +14,8 @@ from hypothesis import strategies as st
 
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem import parallel, walk
-from frugal_sorter.filesystem.types import TYPES
-from frugal_sorter.reports.totals import (
+from frugal_sorter.filesystem.record import TYPES
+from frugal_sorter.reports.saved import (
     FolderSums,
     Totals,
     compare_totals,

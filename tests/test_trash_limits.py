@@ -16,9 +16,9 @@ from frugal_sorter.errors import FrugalError
 from frugal_sorter.filesystem.record import Identity, Place, place_of
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.journal.journal import Journal
-from frugal_sorter.planning import to_trash
+from frugal_sorter.planning import matched as to_trash
 from frugal_sorter.planning.trash_plans import Weighed, held_back, leaving
-from frugal_sorter.rules.file.load import read_rules
+from frugal_sorter.rules.load import read_rules
 from frugal_sorter.rules.model import WEEK, TrashLimits
 from frugal_sorter.rules.units import SECOND_NS, Duration
 from frugal_sorter.state.folders import ready_state_folder

@@ -3,7 +3,7 @@ from __future__ import annotations
 import pytest
 from hypothesis import given
 
-from frugal_sorter.filesystem.types import TYPE_OF_SUFFIX, TYPES, stem_of, suffix_of
+from frugal_sorter.filesystem.record import TYPE_OF_SUFFIX, TYPES, stem_of, suffix_of
 from tests.support import file_names
 
 

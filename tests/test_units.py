@@ -9,8 +9,7 @@ from hypothesis import strategies as st
 
 from frugal_sorter.cli.output import text as cli_text
 from frugal_sorter.cli.output.text import iso_text, shown, size_text
-from frugal_sorter.rules.file.mistakes import InvalidValue
-from frugal_sorter.rules.units import SECOND_NS, parse_duration, parse_size, parse_span
+from frugal_sorter.rules.units import SECOND_NS, InvalidValue, parse_duration, parse_size, parse_span
 
 
 def ns(text: str) -> int:

@@ -25,9 +25,9 @@ from frugal_sorter.execution.executor import Result, changing
 from frugal_sorter.filesystem import walk
 from frugal_sorter.filesystem.events import LOST, MOUNTS, Event, SystemSource
 from frugal_sorter.filesystem.record import Listing
-from frugal_sorter.planning.moments import Root
 from frugal_sorter.planning.plan import Plan
-from frugal_sorter.rules.file.load import load_rules
+from frugal_sorter.planning.sight import Root
+from frugal_sorter.rules.load import load_rules
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.step import Step

@@ -17,7 +17,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from frugal_sorter.rules.file.mistakes import InvalidValue
+from frugal_sorter.rules.units import InvalidValue
 from frugal_sorter.schedule.cron import _fields
 from frugal_sorter.schedule.systemd import calendar_of
 from frugal_sorter.schedule.when import DAYS, When, parse_when

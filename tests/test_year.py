@@ -18,16 +18,14 @@ from frugal_sorter.app import schedules
 from frugal_sorter.app.rules import plan_job, plan_rules
 from frugal_sorter.app.session import Session
 from frugal_sorter.app.visits import Visiting
-from frugal_sorter.journal.clock import Clock, heard
-from frugal_sorter.journal.journal import Journal
+from frugal_sorter.journal.journal import Clock, Journal, heard
 from frugal_sorter.platforms import accounts, disk
 from frugal_sorter.reports.saved import kept_of, look_now, save
-from frugal_sorter.rules.file.one_rule import book_of_rule
+from frugal_sorter.rules.editing import book_of_rule
 from frugal_sorter.rules.units import DAY_NS
-from frugal_sorter.schedule.entry import Entry, unremembered
-from frugal_sorter.schedule.scheduler import State
+from frugal_sorter.schedule.scheduler import Entry, State, unremembered
 from frugal_sorter.state.folders import ready_state_folder, write_whole
-from frugal_sorter.state.owner_log import _LARGEST, OwnerLog
+from frugal_sorter.state.log import _LARGEST, OwnerLog
 from frugal_sorter.state.settings import settings_file
 from tests.conftest import IS_ROOT, IS_WINDOWS, Frugal, Mount, in_this_process
 from tests.support import NOW_NS, aged, book_of, put, rules_text

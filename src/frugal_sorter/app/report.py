@@ -6,7 +6,7 @@ import os
 from collections import Counter
 from collections.abc import Collection, Iterable
 
-from frugal_sorter.app.freed import full_at_ns
+from frugal_sorter.app.carry_out import full_at_ns
 from frugal_sorter.app.session import Session
 from frugal_sorter.execution.earlier_runs import done_in
 from frugal_sorter.filesystem.volumes import room_around
@@ -14,7 +14,7 @@ from frugal_sorter.journal.journal import Journal
 from frugal_sorter.journal.visits import Visit
 from frugal_sorter.planning.plan import TAKING_BACK
 from frugal_sorter.platforms import disk, slashed
-from frugal_sorter.reports.totals import Totals, kept_totals
+from frugal_sorter.reports.saved import Totals, kept_totals
 from frugal_sorter.rules.units import DAY_NS
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.settings import read_settings

@@ -15,17 +15,15 @@ from frugal_sorter.filesystem.status import look, with_sample
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.guard import refused_folder
+from frugal_sorter.planning.matched import Removals
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.selection import Keys
-from frugal_sorter.planning.to_trash import Removals
 from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.platforms.slashed import Path
-from frugal_sorter.rules.file.editing import RuleText
-from frugal_sorter.rules.file.load import LARGEST_FILE, read_rules
-from frugal_sorter.rules.file.one_rule import rule_text
+from frugal_sorter.rules.editing import RuleText, rule_text
+from frugal_sorter.rules.load import LARGEST_FILE, read_rules
 from frugal_sorter.rules.model import Rule, RuleBook
-from frugal_sorter.state.folders import keep_new, ready_state_folder
-from frugal_sorter.state.inputs import read_input
+from frugal_sorter.state.folders import keep_new, read_input, ready_state_folder
 from frugal_sorter.state.settings import refuse_distrusted
 from frugal_sorter.steps.step import Step, Tally
 from frugal_sorter.values import field, mutable

@@ -10,15 +10,14 @@ from frugal_sorter.errors import UsageError
 from frugal_sorter.execution.earlier_runs import earlier_runs_of
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.by_rules import Narrow, plan_by_rules
-from frugal_sorter.planning.constraints import enforce_removal_limits
+from frugal_sorter.planning.constraints import enforce_removal_limits, leave_written, tell_of_long_waits
 from frugal_sorter.planning.guard import refuse_guarded
-from frugal_sorter.planning.in_use import leave_written, tell_of_long_waits
-from frugal_sorter.planning.moments import dated_rules
 from frugal_sorter.planning.plan import Kind, Note, Plan
+from frugal_sorter.planning.sight import dated_rules
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.fields import fold
-from frugal_sorter.rules.file.mistakes import nearest
 from frugal_sorter.rules.model import Rule, RuleBook
+from frugal_sorter.rules.units import nearest
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.steps.kinds import FINAL
 from frugal_sorter.steps.step import Step, total
@@ -205,7 +204,7 @@ def plan_saved(session: Session, path: Path, at_most: int | None = None) -> Plan
         UsageError: it is no plan of this machine, or damaged.
     """
     with session.changing("tidy"):
-        from frugal_sorter.planning.plan_file import load_plan
+        from frugal_sorter.planning.plan import load_plan
 
         plan = session.planned(load_plan(path), str(path))
     refuse_guarded(plan)

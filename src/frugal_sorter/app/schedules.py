@@ -13,10 +13,19 @@ from frugal_sorter.journal.journal import Journal
 from frugal_sorter.journal.visits import Visit
 from frugal_sorter.platforms import accounts, disk, slashed
 from frugal_sorter.platforms.slashed import Path
-from frugal_sorter.rules.file.load import load_rules
+from frugal_sorter.rules.load import load_rules
 from frugal_sorter.rules.units import SECOND_NS, minute_text
-from frugal_sorter.schedule.entry import Entry, Remembered, check_entry
-from frugal_sorter.schedule.scheduler import SCHEDULERS, Scheduler, State, insist, refuse_cannot, scheduler_of
+from frugal_sorter.schedule.scheduler import (
+    SCHEDULERS,
+    Entry,
+    Remembered,
+    Scheduler,
+    State,
+    check_entry,
+    insist,
+    refuse_cannot,
+    scheduler_of,
+)
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.state.settings import distrusted
 from frugal_sorter.values import frozen, replace

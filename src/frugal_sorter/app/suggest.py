@@ -1,19 +1,33 @@
-"""Rules that a folder suggests, tried out by the planner before anybody sees them."""
+"""A rule file to start from: learned from a sorted tree or from contents, or proposed from what lies in a folder."""
 
 from __future__ import annotations
 
 import importlib.util
 import os
+import re
 from collections import Counter
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from contextlib import suppress
+from datetime import datetime
+from functools import lru_cache
+from typing import TYPE_CHECKING, Any, NamedTuple
 
+from frugal_sorter.app.proposal import FEWEST, SAYS_NOTHING, Group, Seen, folders_around, form_of, propose, tokens_of
 from frugal_sorter.app.session import Session
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.filesystem.content_readers import family_of
-from frugal_sorter.filesystem.record import Listing, Unknown, Unread, is_inside, place_of
+from frugal_sorter.filesystem.record import (
+    OTHER,
+    TYPE_OF_SUFFIX,
+    Listing,
+    Unknown,
+    Unread,
+    is_inside,
+    place_of,
+    stem_of,
+    suffix_of,
+)
 from frugal_sorter.filesystem.status import look
-from frugal_sorter.filesystem.types import TYPE_OF_SUFFIX, suffix_of
 from frugal_sorter.filesystem.walk import read_folder, walk
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.by_rules import plan_by_rules
@@ -22,15 +36,400 @@ from frugal_sorter.planning.guard import never_entered
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import slashed
 from frugal_sorter.platforms.slashed import Path
-from frugal_sorter.proposing.learning import Item, LearntRule, Score, filled, learn, score_of, split_by_words
-from frugal_sorter.proposing.proposal import Group, Seen, folders_around, propose
 from frugal_sorter.reports.saved import kept_of
+from frugal_sorter.rules.editing import Value, quoted, rule_text_in
 from frugal_sorter.rules.fields import FIELDS, Facts, fold
-from frugal_sorter.rules.file.load import FORMAT, read_rules
-from frugal_sorter.rules.file.one_rule import Value, rule_text_in
-from frugal_sorter.rules.templates.written import literal
+from frugal_sorter.rules.load import FORMAT, read_rules
+from frugal_sorter.rules.templates import written_literal as literal
+from frugal_sorter.rules.units import SECOND_NS, parse_size
 from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.values import frozen, mutable
+from frugal_sorter.values import field, frozen, mutable, replace
+
+if TYPE_CHECKING:
+    import numpy
+
+    Table = numpy.ndarray[Any, Any]
+
+
+# Of letters, and long enough to be no filler.
+_WORD = re.compile(r"[^\W\d_]{4,}")
+# What stands so far at the top (characters) is the heading or the letterhead, and says what it is.
+_TOP = 200
+# A word that stands in more of them tells nothing apart; one that stands below the top elsewhere is no heading.
+_MOST_SHARE, _AT_THE_TOP = 0.6, 0.8
+
+
+def split_by_words(group: Group, texts: Mapping[str, str]) -> list[Group]:
+    """Return a group in pieces: those of its files whose first lines share a word, most files first, and what is left.
+
+    Args:
+        group: whose names say nothing.
+        texts: by name of a file, the text in it, folded; those that were not read are missing.
+    """
+    left = [one for one in group.files if one.name in texts]
+    most, pieces = _MOST_SHARE * len(left), list[Group]()
+    while found := _telling_word(left, texts, most):
+        word, taken = found
+        pieces.append(_of_word(group, word, taken))
+        left = [one for one in left if one not in taken]
+    gone = {one.name for piece in pieces for one in piece.files}
+    rest = [one for one in group.files if one.name not in gone]
+    return [*pieces, replace(group, files=rest)] if rest else pieces
+
+
+def _telling_word(files: Sequence[Seen], texts: Mapping[str, str], most: float) -> tuple[str, list[Seen]] | None:
+    """Return the word that heads most of some files and tells them from others, and the files that have it."""
+    # Of words that head as many, the one that comes first in the text: a letterhead is above its subject.
+    tops = Counter(word for one in files for word in dict.fromkeys(_WORD.findall(texts[one.name][:_TOP])))
+    for word, count in tops.most_common():
+        taken = [one for one in files if word in texts[one.name]]
+        if count >= FEWEST and len(taken) <= most and count >= _AT_THE_TOP * len(taken):
+            return word, taken
+    return None
+
+
+def _of_word(group: Group, word: str, taken: Sequence[Seen]) -> Group:
+    keys = dict(group.keys)
+    keys["name"] = f"{group.keys['name']}, {word}"
+    keys["where"] = f"{group.keys['where']} and text has {quoted(word)}"
+    keys["move"] = f"{group.keys['move']}/{word.capitalize()}"
+    return Group(keys, list(taken), f"with the word {word} at the top", True)
+
+
+# A rule takes so many files at least, has so many tests at most, and is right on this part of what it takes.
+_FEWEST, _MOST_TESTS, _RIGHT = 4, 4, 0.8
+# This part of what it takes is held against a rule that is right only behind those before it.
+_LEANING = 0.3
+# Below this part it is written down, but switched off.
+SURE = 0.9
+# Bounds of sizes, as a person would name them.
+_BOUNDS = [f"{number} {unit}" for unit in ("KB", "MB", "GB") for number in (1, 2, 5, 10, 20, 50, 100, 200, 500)]
+_WORDS, _SHORTEST_WORD, _BASES, _MOST_RULES = 600, 3, 12, 200
+FOLDS = 5
+# Words inside files: of letters, and long enough to be no filler.
+_INSIDE = re.compile(r"[^\W\d_]{5,}")
+
+
+class Item(NamedTuple):
+    """A file that somebody has put somewhere: its name, the folder as seen from the tree, size, and modification time in ns.
+
+    `inside` is the text in it, folded, where it was read.
+    """
+
+    name: str
+    folder: str
+    bytes: int
+    mtime_ns: int
+    inside: str = ""
+
+    @property
+    def says_nothing(self) -> bool:
+        """Whether its name is of the kind that a device gives: no word but such as `scan`."""
+        words = (fold(token.text) for token in tokens_of(stem_of(self.name)) if token.kind == "word")
+        return all(len(word) < _SHORTEST_WORD or word in SAYS_NOTHING for word in words)
+
+
+class Test(NamedTuple):
+    """A test of our own language, and what it looks for: a suffix, a type, a word of the name or inside, or a size.
+
+    `bound` is that of a size, in bytes.
+    """
+
+    text: str
+    kind: str
+    value: str
+    bound: int = 0
+
+    def holds(self, item: Item) -> bool:
+        """Return True if it is true of a file."""
+        if self.kind == "size":
+            return item.bytes > self.bound if self.value.startswith("over") else item.bytes < self.bound
+        if self.kind == "inside":
+            return self.value in item.inside
+        suffix, group, name = _parts(item.name)
+        if self.kind == "ext":
+            return suffix == self.value
+        if self.kind == "type":
+            return group == self.value
+        return self.value in name
+
+
+@lru_cache(maxsize=1 << 15)
+def _parts(name: str) -> tuple[str, str, str]:
+    """Return the suffix, the type and the folded form of a name: hundreds of tests ask for them."""
+    suffix = suffix_of(name)
+    return suffix, TYPE_OF_SUFFIX.get(suffix, OTHER), fold(name)
+
+
+@frozen
+class LearntRule:
+    """A rule that was learnt.
+
+    Args:
+        tests: all of which must hold.
+        target: the folder, as seen from the tree; it may hold `{modified:…}`.
+        right: on how many files that it was learnt from it was right.
+        wrong: and on how many not.
+    """
+
+    tests: tuple[Test, ...]
+    target: str
+    right: int
+    wrong: int
+
+    @property
+    def name(self) -> str:
+        """What a file calls it: its target and what it looks for."""
+        return f"{self.target}: {' '.join(test.value for test in self.tests)}"
+
+    @property
+    def where(self) -> str:
+        """The condition."""
+        return " and ".join(test.text for test in self.tests)
+
+    @property
+    def is_sure(self) -> bool:
+        """Whether it is right often enough to be switched on."""
+        return self.right >= SURE * (self.right + self.wrong)
+
+    def takes(self, item: Item) -> bool:
+        """Return True if it takes a file."""
+        return all(test.holds(item) for test in self.tests)
+
+
+class Misplaced(NamedTuple):
+    """A held-out file that was put elsewhere: its name, where it lies, and where it was put."""
+
+    name: str
+    lies: str
+    put: str
+
+
+@mutable
+class Score:
+    """What became of files that were held out, in all folds.
+
+    Args:
+        right: put where they lie.
+        left: taken by no rule.
+        misplaced: put elsewhere.
+        by_folder: for each folder how many lie there, and how many of these were put right.
+    """
+
+    right: int = 0
+    left: int = 0
+    misplaced: list[Misplaced] = field(default_factory=list)
+    by_folder: dict[str, tuple[int, int]] = field(default_factory=dict)
+
+    @property
+    def all(self) -> int:
+        """How many files were held out."""
+        return self.right + self.left + len(self.misplaced)
+
+
+def learn(items: Sequence[Item], stays: str = "") -> list[LearntRule]:
+    """Return a list of rules, of which the first that takes a file decides.
+
+    Args:
+        items: what somebody has sorted.
+        stays: a folder that no rule is made for: what lies there is only what the others must not take.
+    """
+    import numpy as np
+
+    items = sorted(items)
+    targets = _targets(items)
+    classes = sorted(set(targets) - {stays}) + ([stays] if stays else [])
+    tests = _tests(items)
+    if not tests or len(classes) < 2:
+        return []
+    table = np.array([[test.holds(item) for item in items] for test in tests], dtype=bool)
+    which = np.array([classes.index(target) for target in targets])
+    one_hot = np.eye(len(classes), dtype=np.float32)[which]
+    if stays:
+        one_hot = one_hot[:, :-1]
+    left = np.ones(len(items), dtype=bool)
+    alone = np.array([test.kind not in ("size", "inside") for test in tests])
+    rules: list[LearntRule] = []
+    while len(rules) < _MOST_RULES:
+        found = _best(table, alone, one_hot, left)
+        if found is None:
+            return rules
+        chosen, target = found
+        taken = left & np.logical_and.reduce(table[list(chosen)])
+        right = int((which[taken] == target).sum())
+        rules.append(LearntRule(tuple(tests[at] for at in chosen), classes[target], right, int(taken.sum()) - right))
+        left &= ~taken
+    return rules
+
+
+class _Candidate(NamedTuple):
+    """Tests that tell a class from the others: how much they are worth, which they are, and whether they lean.
+
+    Tests lean that are right only since rules before them take what they would put wrong.
+    """
+
+    value: float
+    tests: tuple[int, ...]
+    target: int
+    leans: bool
+
+
+def _best(table: Table, alone: Table, one_hot: Table, left: Table) -> tuple[tuple[int, ...], int] | None:
+    """Return the tests that tell most files of one class from those left over, and the class; None where none do.
+
+    Args:
+        table: which test holds for which file.
+        alone: which of the tests may stand without another one: a size says too little, and a file is opened for few names only.
+        one_hot: which file is of which class.
+        left: the files that no rule takes yet.
+    """
+    import numpy as np
+
+    def leans(tests: tuple[int, ...], target: int) -> bool:
+        mask = np.logical_and.reduce(table[list(tests)])
+        return float(one_hot[mask, target].sum()) < _RIGHT * float(mask.sum())
+
+    waiting: list[tuple[tuple[int, ...], Table]] = [((), left)]
+    found: _Candidate | None = None
+    looked_further = False
+    for _ in range(_MOST_TESTS):
+        deeper: list[tuple[float, tuple[int, ...], Table]] = []
+        for chosen, mask in waiting:
+            part = table[:, mask]
+            counts = part.astype(np.float32) @ one_hot[mask]
+            total, best, target = part.sum(1), counts.max(1), counts.argmax(1)
+            for at in np.flatnonzero(best >= _FEWEST):
+                if int(at) in chosen or not (chosen or alone[at]):
+                    continue
+                right, wrong = float(best[at]), float(total[at] - best[at])
+                tests = (*chosen, int(at))
+                # Each further test costs: of two rules that do the same the shorter one is kept.
+                value = right - 5 * wrong - 2 * len(tests)
+                could_be = right >= _RIGHT * (right + wrong) and (found is None or value > found.value)
+                # What nobody has seen would end there, too: a test that is right by itself comes before one that is not.
+                leaning = could_be and leans(tests, int(target[at]))
+                value -= _LEANING * right if leaning else 0
+                if could_be and (found is None or value > found.value):
+                    found = _Candidate(value, tests, int(target[at]), leaning)
+                if leaning or (wrong and not could_be):
+                    deeper.append((right - wrong, tests, mask))
+        if found is not None and found.value > 0:
+            if looked_further or not found.leans:
+                break
+            looked_further = True
+        deeper.sort(key=lambda one: (-one[0], one[1]))
+        waiting = [(tests, mask & table[tests[-1]]) for _, tests, mask in deeper[:_BASES]]
+        if not waiting:
+            break
+    return None if found is None else (found.tests, found.target)
+
+
+def _tests(items: Sequence[Item]) -> list[Test]:
+    """Return the tests that some files pass and others do not, words that many names have first."""
+    suffixes = Counter(_parts(item.name)[0] for item in items)
+    types = Counter(_parts(item.name)[1] for item in items)
+    words = Counter(word for item in items for word in _words(item.name))
+    found = [
+        Test(f"ext is {suffix}", "ext", suffix)
+        for suffix, count in sorted(suffixes.items())
+        if suffix.isalnum() and count >= _FEWEST
+    ]
+    found += [
+        Test(f"type is {name}", "type", name)
+        for name, count in sorted(types.items())
+        if count >= _FEWEST and name != OTHER
+    ]
+    inside = Counter(word for item in items for word in set(_INSIDE.findall(item.inside)))
+    for field_name, kind, counts in (("name", "word", words), ("text", "inside", inside)):
+        ranked = sorted(counts.items(), key=lambda one: (-one[1], one[0]))[:_WORDS]
+        found += [
+            Test(f"{field_name} has {quoted(word)}", kind, word) for word, count in ranked if _FEWEST <= count < len(items)
+        ]  # fmt: skip
+    for text in _BOUNDS:
+        bound = parse_size(text)
+        over, under = sum(item.bytes > bound for item in items), sum(item.bytes < bound for item in items)
+        if over >= _FEWEST and under >= _FEWEST:
+            # Last: of two tests that tell as much, the name is what a person would go by.
+            found += [
+                Test(f"size {sign} {text}", "size", f"{side} {text}", bound)
+                for sign, side in ((">", "over"), ("<", "under"))
+            ]
+    return found
+
+
+def _words(name: str) -> set[str]:
+    return {
+        fold(token.text)
+        for token in tokens_of(name)
+        if token.kind in ("word", "number") and len(token.text) >= _SHORTEST_WORD
+    }
+
+
+# Folders that are named after months or years
+
+
+def _targets(items: Sequence[Item]) -> list[str]:
+    """Return for each file the folder it lies in, its dates as placeholders where they are those of the files."""
+    by_folder: dict[str, list[Item]] = {}
+    for item in items:
+        by_folder.setdefault(item.folder, []).append(item)
+    known = {folder: _as_template(folder, inside) for folder, inside in by_folder.items()}
+    return [known[item.folder] for item in items]
+
+
+def _as_template(folder: str, items: Sequence[Item]) -> str:
+    parts = []
+    for part in folder.split("/"):
+        form = form_of(part)
+        fits = form and sum(_date(item, form) == part for item in items) > len(items) / 2
+        parts.append(f"{{modified:{form}}}" if fits else part)
+    return "/".join(parts)
+
+
+def _date(item: Item, form: str) -> str:
+    return datetime.fromtimestamp(item.mtime_ns // SECOND_NS).strftime(form)
+
+
+def filled(target: str, item: Item) -> str:
+    """Return the folder that a target means for a file."""
+    parts = [
+        _date(item, part[len("{modified:") : -1]) if part.startswith("{modified:") else part for part in target.split("/")
+    ]  # fmt: skip
+    return "/".join(parts)
+
+
+# How good it is
+
+
+def score_of(items: Sequence[Item]) -> Score:
+    """Return what rules do with files that they were not learnt from: every fifth is held out, five times.
+
+    Args:
+        items: what somebody has sorted.
+    """
+    items, score = sorted(items), Score()
+    for fold_at in range(FOLDS):
+        rules = learn([item for at, item in enumerate(items) if at % FOLDS != fold_at])
+        for item in items[fold_at::FOLDS]:
+            put = place_for(rules, item)
+            lies, right = score.by_folder.get(item.folder, (0, 0))
+            score.by_folder[item.folder] = (lies + 1, right + (put == item.folder))
+            if put is None:
+                score.left += 1
+            elif put == item.folder:
+                score.right += 1
+            else:
+                score.misplaced.append(Misplaced(item.name, item.folder, put))
+    return score
+
+
+def place_for(rules: Sequence[LearntRule], item: Item) -> str | None:
+    """Return where rules put a file; None where none that is sure takes it."""
+    for rule in rules:
+        if rule.is_sure and rule.takes(item):
+            return slashed.normpath(filled(rule.target, item))
+    return None
+
 
 # The first line of a rule file.
 HEAD = f"frugal = {FORMAT}"

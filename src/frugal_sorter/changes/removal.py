@@ -1,25 +1,335 @@
-"""Taking names away; every file, link and folder that goes for good goes through here.
-
-The laws: a file is leased before the last look at it, until its name is gone. What nobody asked to be removed
-(by an undo, a recovery, as a duplicate, or as the source of a move) is first renamed to a private name and
-looked at there, so that whatever slipped in at the last moment is put back.
-"""
+"""Where names change: renaming without replacing, and removing what is surely the entry that was meant, and nobody writes to."""
 
 from __future__ import annotations
 
 import errno
 import os
 import stat
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 
 from frugal_sorter.changes.descriptors import FolderTime
-from frugal_sorter.changes.leases import Lease, changed_if, refuse_writer
-from frugal_sorter.changes.outcome import NotDone, Outcome
-from frugal_sorter.changes.rename import rename_without_replacing
-from frugal_sorter.filesystem.record import FileRecord, Identity
-from frugal_sorter.filesystem.tree import LIST, below
+from frugal_sorter.changes.outcome import CHANGED, NotDone, Outcome
+from frugal_sorter.filesystem.open_files import OpenFiles
+from frugal_sorter.filesystem.record import FileRecord, Identity, Place
+from frugal_sorter.filesystem.status import READ, is_unchanged, open_to_read, same_bytes
+from frugal_sorter.filesystem.tree import LIST, Cursor, below
 from frugal_sorter.filesystem.walk import reason_of
-from frugal_sorter.platforms import accounts, disk
+from frugal_sorter.platforms import accounts, disk, kernel
+
+
+@contextmanager
+def witnessed(fd: int, name: str, kept_fd: int, kept: str) -> Iterator[None]:
+    """Compare a file with the one that stays, byte by byte; nobody begins to write to either before the block ends.
+
+    Args:
+        fd: a descriptor of the folder of the one that is to go.
+        name: its name there.
+        kept_fd: a descriptor of the folder of the one that stays.
+        kept: its name there.
+
+    Raises:
+        NotDone: they are not the same, are one file with a single name, or somebody writes to one of them.
+        OSError: one of them is not there, or cannot be read.
+    """
+    with Lease(fd, name) as going, Lease(kept_fd, kept) as staying:
+
+        def heed() -> None:
+            going.heed()
+            staying.heed()
+
+        first = open_to_read(Place("", name), fd)
+        try:
+            second = open_to_read(Place("", kept), kept_fd)
+            try:
+                # A lease keeps writers out from now on; a change that a program had begun shows in these.
+                before = _state(first), _state(second)
+                one, other = disk.fstat(first), disk.fstat(second)
+                if not stat.S_ISREG(one.st_mode) or not stat.S_ISREG(other.st_mode):
+                    raise NotDone(Outcome.SKIPPED, "the other one is no file any more")
+                # Two names of one file are compared with themselves: the same bytes, and gone with the last name.
+                if (one.st_dev, one.st_ino) == (other.st_dev, other.st_ino) and one.st_nlink < 2:
+                    raise NotDone(Outcome.SKIPPED, "both names are one file, which would be gone")
+                if one.st_size != other.st_size or not same_bytes(first, second, heed):
+                    raise NotDone(Outcome.SKIPPED, "it holds other bytes by now")
+                if before != (_state(first), _state(second)):
+                    raise NotDone(Outcome.NOT_RUN, "one of the two was written to while they were compared")
+                yield
+            finally:
+                disk.close(second)
+        finally:
+            disk.close(first)
+
+
+def _state(descriptor: int) -> tuple[int, int, int]:
+    found = disk.fstat(descriptor)
+    return found.st_size, found.st_mtime_ns, found.st_ctime_ns
+
+
+def same_tree(fd: int, name: str, kept_fd: int, kept: str) -> dict[tuple[int, int], tuple[int, int, int]]:
+    """Compare a folder with one that stays, file by file; more may lie in the other one.
+
+    Args:
+        fd: a descriptor of the folder that the first one lies in.
+        name: its name there.
+        kept_fd: a descriptor of the folder that the other one lies in.
+        kept: its name there.
+
+    Returns:
+        the state of each file of the first folder as it was compared, by device and inode.
+
+    Raises:
+        NotDone: something in the first one is not in the other one, or holds other bytes.
+        OSError: one of them cannot be read.
+    """
+    states: dict[tuple[int, int], tuple[int, int, int]] = {}
+    first = disk.open(name, LIST, dir_fd=fd)
+    try:
+        second = disk.open(kept, LIST, dir_fd=kept_fd)
+        try:
+            with Cursor(second) as cursor:
+                for met in below(first):
+                    if met.how == "enter":
+                        cursor.enter(met.name)
+                    elif met.how == "leave":
+                        disk.close(cursor.leave())
+                    elif stat.S_ISLNK(met.status.st_mode):
+                        if disk.readlink(met.name, dir_fd=met.fd) != disk.readlink(met.name, dir_fd=cursor.fd):
+                            raise NotDone(Outcome.SKIPPED, f"{met.name} inside leads elsewhere by now")
+                    else:
+                        with witnessed(met.fd, met.name, cursor.fd, met.name):
+                            found = disk.stat(met.name, dir_fd=met.fd, follow_symlinks=False)
+                            states[found.st_dev, found.st_ino] = (found.st_size, found.st_mtime_ns, found.st_ctime_ns)
+        except FileNotFoundError as error:
+            raise NotDone(Outcome.SKIPPED, f"{error.filename} inside is not there any more") from None
+        finally:
+            disk.close(second)
+    finally:
+        disk.close(first)
+    return states
+
+
+_BUSY = frozenset({errno.EAGAIN, errno.EBUSY})
+# What says that nobody can be asked, rather than that asking failed: no right to read the file, or to
+# lease what belongs to another account; a file system without leases; or it is no file by now.
+_CANNOT_ASK = frozenset({
+    errno.EACCES, errno.EPERM, errno.EINVAL, errno.ENOTSUP, errno.ENOSYS, errno.ENOLCK, errno.ENXIO, errno.ELOOP,
+    errno.ENOENT, errno.ENOTDIR, errno.ENODEV, errno.ETXTBSY,
+})  # fmt: skip
+_NOT_LEASED = -1
+
+
+class Lease:
+    """A read lease on a file of an open folder, as far as one can be had; held until the block is left.
+
+    Args:
+        fd: a descriptor of its folder.
+        name: its name there.
+
+    Raises:
+        NotDone: somebody has the file open for writing, and who; or it cannot be asked for want of descriptors.
+    """
+
+    def __init__(self, fd: int, name: str) -> None:
+        self.descriptor = _NOT_LEASED
+        self._leased = False
+        if not disk.CAN_LEASE:
+            return
+        try:
+            self.descriptor = disk.open_alone(name, READ, fd)
+            disk.lease(self.descriptor)
+            self._leased = True
+        except OSError as error:
+            if error.errno in _BUSY:
+                why = _writer_of(self.descriptor)
+                self.__exit__()
+                raise NotDone(Outcome.NOT_RUN, why) from None
+            if error.errno not in _CANNOT_ASK:
+                self.__exit__()
+                why = f"it cannot be asked whether somebody is writing to it: {(error.strerror or '').lower()}"
+                raise NotDone(Outcome.FAILED, why) from None
+
+    def __enter__(self) -> Lease:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        # Whoever waits to write goes on at once: no wait is longer than a look and a rename.
+        if self.descriptor != _NOT_LEASED:
+            disk.close(self.descriptor)  # gives the lease back
+            self.descriptor = _NOT_LEASED
+
+    @property
+    def is_broken(self) -> bool:
+        """Whether somebody began to wait for the lease, to write."""
+        return self._leased and disk.is_broken(self.descriptor)
+
+    def heed(self) -> None:
+        """Check that nobody wants to write.
+
+        Raises:
+            NotDone: somebody does.
+        """
+        if self.is_broken:
+            raise NotDone(Outcome.NOT_RUN, "a program began to write to it")
+
+    def status(self) -> os.stat_result | None:
+        """Return the status of the leased file, which nobody changes meanwhile; None without a descriptor."""
+        return None if self.descriptor == _NOT_LEASED else disk.fstat(self.descriptor)
+
+
+def remove_if_free(name: str, fd: int, was: Identity, seen_ns: int) -> bool:
+    """Remove a file if it is as planned and nobody writes to it, the quick way; False says to look closer.
+
+    Args:
+        name: its name.
+        fd: a descriptor of its folder.
+        was: what it must be.
+        seen_ns: a moment after which it was seen, in ns since the epoch.
+    """
+    descriptor = _leased_if(name, fd, was, seen_ns)
+    if descriptor is None:
+        return False
+    try:
+        disk.unlink(name, dir_fd=fd)
+    finally:
+        disk.close(descriptor)
+    return True
+
+
+def is_free(name: str, fd: int, was: Identity, seen_ns: int) -> bool:
+    """Return True if a file is as planned and nobody writes to it; see `remove_if_free`."""
+    descriptor = _leased_if(name, fd, was, seen_ns)
+    if descriptor is None:
+        return False
+    disk.close(descriptor)
+    return True
+
+
+def _leased_if(name: str, fd: int, was: Identity, seen_ns: int) -> int | None:
+    """Return a leased descriptor of a file that is as planned, or None."""
+    if not disk.CAN_LEASE:
+        return None
+    try:
+        descriptor = disk.open_alone(name, READ, fd)
+    except OSError:
+        return None
+    # The status is asked for after the lease: what is written before that shows in it, and nothing can be after it.
+    try:
+        disk.lease(descriptor)
+        if is_unchanged(disk.fstat(descriptor), was, seen_ns):
+            return descriptor
+    except OSError:
+        pass
+    disk.close(descriptor)
+    return None
+
+
+def refuse_writer(fd: int, name: str) -> None:
+    """Check that nobody is writing to a file of an open folder at this moment.
+
+    Raises:
+        NotDone: somebody is, and who.
+    """
+    Lease(fd, name).__exit__()
+
+
+def changed_if(unlike: bool) -> None:
+    """Stop where what was looked at is not what was planned.
+
+    Raises:
+        NotDone: it is not.
+    """
+    if unlike:
+        raise NotDone(Outcome.SKIPPED, CHANGED)
+
+
+def _writer_of(descriptor: int) -> str:
+    if descriptor == _NOT_LEASED:
+        return "open for writing in another program"
+    found = disk.fstat(descriptor)
+    who = OpenFiles().holder(Identity("file", found.st_dev, found.st_ino, 0, 0), "")
+    return f"open for writing in {who}" if who else "open for writing in a program that this account cannot see"
+
+
+# A file system that does not know the flag answers EINVAL; an old kernel ENOSYS.
+_NOT_KNOWN = frozenset({errno.EINVAL, errno.ENOSYS, errno.ENOTSUP})
+
+# So does one that knows no second name for a file; for a folder that is always the answer.
+_NO_LINKS = frozenset({errno.EPERM, errno.ENOTSUP, errno.ENOSYS, errno.EMLINK, errno.EINVAL})
+
+Rename = Callable[[int, str, int, str], None]
+
+
+def by_link(source_fd: int, source: str, target_fd: int, target: str) -> None:
+    """Rename a file by giving it its new name, then taking the old one away.
+
+    Between the two it has both names; a kill there is put right when the run is recovered.
+    """
+    # A link that exists cannot be clobbered either: the system answers that the name is taken.
+    disk.link(source, target, src_dir_fd=source_fd, dst_dir_fd=target_fd, follow_symlinks=False)
+    linked = disk.stat(target, dir_fd=target_fd, follow_symlinks=False)
+    left = disk.stat(source, dir_fd=source_fd, follow_symlinks=False)
+    if (left.st_dev, left.st_ino) == (linked.st_dev, linked.st_ino):
+        disk.unlink(source, dir_fd=source_fd)
+
+
+def over_placeholder(source_fd: int, source: str, target_fd: int, target: str) -> None:
+    """Rename an entry over a placeholder that was created for it, where there is no better way.
+
+    The name is taken by creating it exclusively. Between the look that the placeholder is still ours
+    and empty, and the rename, there is a moment in which another program could write to it; volumes
+    that know neither way above (FAT, exFAT) leave no other.
+    """
+    if stat.S_ISDIR(disk.stat(source, dir_fd=source_fd, follow_symlinks=False).st_mode):
+        # The system itself refuses to rename a folder over one that is not empty.
+        disk.mkdir(target, dir_fd=target_fd)
+        remove = disk.rmdir
+    else:
+        disk.close(
+            disk.open(target, disk.O_CREAT | disk.O_EXCL | disk.O_WRONLY | disk.O_CLOEXEC, 0o600, dir_fd=target_fd)
+        )
+        remove = disk.unlink
+    try:
+        if remove is disk.unlink and disk.stat(target, dir_fd=target_fd, follow_symlinks=False).st_size:
+            raise FileExistsError(errno.EEXIST, os.strerror(errno.EEXIST), target)
+        disk.replace(source, target, src_dir_fd=source_fd, dst_dir_fd=target_fd)
+    except FileExistsError:
+        raise
+    except OSError:
+        remove(target, dir_fd=target_fd)
+        raise
+
+
+def rename_without_replacing(source_fd: int, source: str, target_fd: int, target: str) -> None:
+    """Rename an entry of one open folder into another, never over anything.
+
+    Raises:
+        FileExistsError: the target name is taken.
+        OSError: EXDEV across volumes, EPERM where the file system can do neither way.
+    """
+    if kernel.rename_exclusively is not None:
+        try:
+            kernel.rename_exclusively(source_fd, source, target_fd, target)
+            return
+        except OSError as error:
+            if error.errno not in _NOT_KNOWN:
+                raise
+    try:
+        by_link(source_fd, source, target_fd, target)
+    except OSError as error:
+        if error.errno not in _NO_LINKS:
+            raise
+        over_placeholder(source_fd, source, target_fd, target)
+
+
+def list_folder(descriptor: int) -> list[str]:
+    """Return the names in an open folder, also where it was opened for its path alone."""
+    own = disk.open(".", disk.O_RDONLY | disk.O_DIRECTORY | disk.O_CLOEXEC, dir_fd=descriptor)
+    try:
+        return disk.listdir(own)
+    finally:
+        disk.close(own)
+
 
 IsMeant = Callable[[os.stat_result], bool]
 

@@ -11,8 +11,7 @@ from itertools import count
 from types import FrameType
 from typing import TYPE_CHECKING
 
-from frugal_sorter.app.carry_out import carry_out, is_first_of_kind, was_not_done
-from frugal_sorter.app.freed import freed_by, full_at_ns
+from frugal_sorter.app.carry_out import carry_out, freed_by, full_at_ns, is_first_of_kind, was_not_done
 from frugal_sorter.app.session import Session
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.cli.choosing import edit, settle, take_out

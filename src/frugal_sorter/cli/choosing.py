@@ -20,7 +20,7 @@ from frugal_sorter.errors import UsageError
 from frugal_sorter.planning.selection import Keys, by_rule, choose
 from frugal_sorter.platforms import programs
 from frugal_sorter.platforms.slashed import Path
-from frugal_sorter.state.inputs import read_input
+from frugal_sorter.state.folders import read_input
 
 _EDITORS, _LARGEST_TEXT = ("nano", "vi"), 1_000_000_000
 _HEAD = """\
@@ -98,7 +98,7 @@ def keep_out(args: argparse.Namespace, screen: Screen, rules: Sequence[Keys]) ->
     elif rules:
         screen.line("To leave them for good, put above the other rules (--keep-out does):")
     if rules and args.keep_out is None:
-        from frugal_sorter.rules.file.one_rule import rule_text
+        from frugal_sorter.rules.editing import rule_text
 
         screen.lines("\n\n".join("\n".join(f"  {line}" for line in rule_text(rule).split("\n")) for rule in rules))
 
@@ -127,7 +127,7 @@ def _save_instead(args: argparse.Namespace, view: PlanView, screen: Screen) -> b
     """Write the plan to a file where `--save` asks for it, and tell whether it did."""
     if args.save is None:
         return False
-    from frugal_sorter.planning.plan_file import save_plan
+    from frugal_sorter.planning.plan import save_plan
 
     save_plan(view.plan, args.save)
     # Nothing was changed, and nothing was left undone: no visit.
@@ -153,7 +153,7 @@ def edit(view: PlanView, screen: Screen) -> None:
             lines.append(line)
             steps.append(step)
             text.append(line)
-    from frugal_sorter.planning.plan_file import struck_lines
+    from frugal_sorter.planning.plan import struck_lines
 
     gone = struck_lines(lines, _edited("\n".join([*text, ""]), screen.may_ask()))
     struck = {id(steps[at]) for at in gone}

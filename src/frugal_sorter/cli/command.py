@@ -16,11 +16,11 @@ from frugal_sorter.cli.interrupted import tell_of_open_runs
 from frugal_sorter.cli.main import COMMANDS, UNLISTED
 from frugal_sorter.cli.options import command_line
 from frugal_sorter.cli.output.text import PrintableStream
-from frugal_sorter.cli.whole_parser import parser_of
+from frugal_sorter.cli.parser import parser_of
 from frugal_sorter.errors import FrugalError, UsageError
 from frugal_sorter.platforms import accounts, disk
-from frugal_sorter.rules.file.mistakes import Mistakes, nearest
-from frugal_sorter.state.remembered import forget_all
+from frugal_sorter.rules.units import Mistakes, nearest
+from frugal_sorter.state.folders import forget_all
 
 
 def act_as(user: str) -> None:

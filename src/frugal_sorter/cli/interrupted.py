@@ -10,8 +10,7 @@ from frugal_sorter.cli.output.text import count_text, moment_text, shown
 from frugal_sorter.cli.output.words import stray_texts
 from frugal_sorter.cli.visits import CHANGING, visiting
 from frugal_sorter.errors import FrugalError
-from frugal_sorter.state.folders import LastRun, state_folder
-from frugal_sorter.state.lock import writer_is_active
+from frugal_sorter.state.folders import LastRun, state_folder, writer_is_active
 
 if TYPE_CHECKING:
     # A command that changes nothing needs no journal, so that none is imported for it.

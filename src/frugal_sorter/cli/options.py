@@ -98,7 +98,7 @@ def size(text: str) -> int:
 
 
 def _read(parse: Callable[[str], Value], text: str) -> Value:
-    from frugal_sorter.rules.file.mistakes import InvalidValue
+    from frugal_sorter.rules.units import InvalidValue
 
     try:
         return parse(text)

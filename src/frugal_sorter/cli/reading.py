@@ -11,17 +11,16 @@ from frugal_sorter.app.session import Session
 from frugal_sorter.cli.options import command_line, rules_file
 from frugal_sorter.cli.output.text import shown
 from frugal_sorter.errors import UsageError
-from frugal_sorter.filesystem.types import TYPES
+from frugal_sorter.filesystem.record import TYPES
 from frugal_sorter.platforms import disk
-from frugal_sorter.rules.conditions.building import parse_condition
-from frugal_sorter.rules.conditions.tree import Node
+from frugal_sorter.rules.conditions import parse_condition
+from frugal_sorter.rules.editing import Value, book_of_rule, rule_text_in, types_text
 from frugal_sorter.rules.fields import FIELDS, Field
-from frugal_sorter.rules.file.load import FORMAT, LARGEST_FILE, load_rules
-from frugal_sorter.rules.file.mistakes import InvalidValue
-from frugal_sorter.rules.file.one_rule import Value, book_of_rule, rule_text_in, types_text
+from frugal_sorter.rules.load import FORMAT, LARGEST_FILE, load_rules
 from frugal_sorter.rules.model import RuleBook
-from frugal_sorter.rules.units import parse_moment, parse_past
-from frugal_sorter.state.inputs import read_input
+from frugal_sorter.rules.tree import Node
+from frugal_sorter.rules.units import InvalidValue, parse_moment, parse_past
+from frugal_sorter.state.folders import read_input
 
 
 def moment_of(as_of: str | None, session: Session, option: str = "--as-of") -> int:

@@ -9,22 +9,19 @@ from collections import Counter, defaultdict
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Literal, NamedTuple
 
-from frugal_sorter.duplicates.columns import Group, Same
-from frugal_sorter.duplicates.search import Duplicates
-from frugal_sorter.filesystem.record import FileRecord, Place, is_inside, place_of, storable_ns
+from frugal_sorter.duplicates.search import Duplicates, Group, Same
+from frugal_sorter.filesystem.record import TYPE_OF_SUFFIX, FileRecord, Place, is_inside, place_of, storable_ns
 from frugal_sorter.filesystem.status import BLOCK, look, open_to_read, with_sample
-from frugal_sorter.filesystem.types import TYPE_OF_SUFFIX
 from frugal_sorter.filesystem.volumes import mount_at
 from frugal_sorter.filesystem.walk import reason_of
-from frugal_sorter.planning.constraints import enforce_removal_limits
+from frugal_sorter.planning.constraints import Downloads, enforce_removal_limits
 from frugal_sorter.planning.guard import refused_folder, version_control_root
-from frugal_sorter.planning.in_use import Downloads
+from frugal_sorter.planning.matched import Removals
 from frugal_sorter.planning.plan import Plan
-from frugal_sorter.planning.to_trash import Removals
 from frugal_sorter.platforms import attributes, disk
-from frugal_sorter.rules.conditions.tree import Node
 from frugal_sorter.rules.fields import Facts, World
-from frugal_sorter.rules.file.keys import DEFAULT_KEEP, Do, Keep
+from frugal_sorter.rules.keys import DEFAULT_KEEP, Do, Keep
+from frugal_sorter.rules.tree import Node
 from frugal_sorter.steps.step import ONE_FILE, Count, Details, NotTouched, Step, Witness
 from frugal_sorter.values import field, mutable
 

@@ -123,7 +123,7 @@ class _Memory:
 
 def earlier_runs_of(journal: Journal) -> EarlierRuns:
     """Return what the journal says of entries that the planner meets."""
-    from frugal_sorter.planning.endings import EarlierRuns  # not for those who only ask what was done
+    from frugal_sorter.planning.endings import EarlierRuns
 
     memory = _Memory(journal)
     return EarlierRuns(memory.taken_back, memory.brought_back, memory.put_here, journal.folders_written, memory.has_run)

@@ -15,7 +15,7 @@ from frugal_sorter.filesystem.record import Identity, Place, place_of
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms.slashed import Path
-from frugal_sorter.state.lock import writer_lock
+from frugal_sorter.state.folders import writer_lock
 from frugal_sorter.state.log import log
 from frugal_sorter.steps.base import STOPPED, Mark, RunContext, attempt, verbs_for
 from frugal_sorter.steps.info_files import remove_stray_infos

@@ -18,9 +18,8 @@ from frugal_sorter.journal.visits import Counts, Run
 from frugal_sorter.steps.base import Mark, RunContext, Verb, attempt, verbs_for
 from frugal_sorter.steps.info_files import remove_stray_infos
 from frugal_sorter.steps.kinds import ATTENDING, TAKING, VerbName
-from frugal_sorter.steps.lines import refuse_malformed
 from frugal_sorter.steps.making import remove_unused
-from frugal_sorter.steps.step import Step, Tally
+from frugal_sorter.steps.step import Step, Tally, refuse_malformed
 
 
 class Recovered(NamedTuple):

@@ -14,7 +14,7 @@ from collections.abc import Callable
 from datetime import datetime
 from typing import Any, BinaryIO
 
-from frugal_sorter.filesystem.types import OTHER, TYPE_OF_SUFFIX, suffix_of
+from frugal_sorter.filesystem.record import OTHER, TYPE_OF_SUFFIX, suffix_of
 from frugal_sorter.platforms import disk, processes
 
 HEAD_BYTES = 16_384

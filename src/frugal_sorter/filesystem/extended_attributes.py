@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import errno
 
-from frugal_sorter.filesystem.foreseen import real_path
+from frugal_sorter.filesystem.tree import real_path
 from frugal_sorter.platforms import attributes
 
 TAGS = "user.xdg.tags"

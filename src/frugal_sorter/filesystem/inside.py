@@ -6,9 +6,8 @@ import os
 import stat
 from typing import NamedTuple
 
-from frugal_sorter.filesystem.foreseen import real_path
 from frugal_sorter.filesystem.record import Unknown
-from frugal_sorter.filesystem.tree import LIST, below
+from frugal_sorter.filesystem.tree import LIST, below, real_path
 from frugal_sorter.filesystem.walk import VERSION_CONTROL, reason_of
 from frugal_sorter.platforms import disk
 from frugal_sorter.platforms.system import blake2b

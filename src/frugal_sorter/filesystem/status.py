@@ -13,8 +13,7 @@ from contextlib import suppress
 from functools import cache
 from typing import Any
 
-from frugal_sorter.filesystem import foreseen
-from frugal_sorter.filesystem.foreseen import real_path
+from frugal_sorter.filesystem import tree as foreseen
 from frugal_sorter.filesystem.record import (
     COARSEST_TIME_NS,
     AsItWas,
@@ -25,6 +24,7 @@ from frugal_sorter.filesystem.record import (
     Place,
     place_of,
 )
+from frugal_sorter.filesystem.tree import real_path
 from frugal_sorter.filesystem.volumes import births_last, volume_of
 from frugal_sorter.platforms import attributes, disk, kernel
 from frugal_sorter.platforms.system import blake2b

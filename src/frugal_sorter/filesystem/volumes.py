@@ -8,10 +8,10 @@ from collections.abc import Iterable
 from functools import cache
 from typing import NamedTuple
 
-from frugal_sorter.filesystem.foreseen import real_path
 from frugal_sorter.filesystem.record import is_inside, place_of
+from frugal_sorter.filesystem.tree import real_path
 from frugal_sorter.platforms import disk, names, slashed, system, volumes
-from frugal_sorter.state.remembered import for_a_session
+from frugal_sorter.state.folders import for_a_session
 from frugal_sorter.values import frozen
 
 # Their inode numbers are made up anew whenever the volume is mounted, or sooner.

@@ -9,7 +9,7 @@ from contextlib import nullcontext
 from itertools import islice
 from typing import Generic, TypeVar
 
-from frugal_sorter.filesystem import foreseen
+from frugal_sorter.filesystem import tree as foreseen
 from frugal_sorter.filesystem.record import Listing, Unread
 from frugal_sorter.filesystem.tree import LIST
 from frugal_sorter.platforms import disk, slashed

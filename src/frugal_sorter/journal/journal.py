@@ -1,11 +1,4 @@
-"""What was intended and what was done, in SQLite: written before the first change of a run.
-
-Guarantee: when `begin` has returned, every step of the run is on the disk with all that is needed
-to find out later whether it was done, and to take it back; when `note` has returned, what a verb
-says before a point of no return is on the disk, too. Limit: marks of steps are written in batches
-and not waited for, since their outcome can be read off the disk; after a kill some of them are
-missing until the run is recovered.
-"""
+"""What was meant to be done and what was: written before each change, read back after a crash."""
 
 from __future__ import annotations
 
@@ -19,9 +12,7 @@ from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Identity
 from frugal_sorter.filesystem.volumes import Seen, volumes_below
-from frugal_sorter.journal.blocks import decode, in_blocks, kinds, mentions
-from frugal_sorter.journal.clock import Clock, doubt_text, heard
-from frugal_sorter.journal.database import Database, Numbering, write_block
+from frugal_sorter.journal.database import Database, Numbering, decode, in_blocks, kinds, mentions, write_block
 from frugal_sorter.journal.visits import COLUMNS, Counts, Run, RunState, Visit, row_of, visit_of, with_done
 from frugal_sorter.platforms import accounts, disk
 from frugal_sorter.platforms.slashed import Path
@@ -30,9 +21,68 @@ from frugal_sorter.state.folders import LastRun
 from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.kinds import ATTENDING, LASTING, VerbName
 from frugal_sorter.steps.step import Step, Tally
+from frugal_sorter.values import frozen, replace
 
 if TYPE_CHECKING:
     from frugal_sorter.planning.plan import Plan
+
+
+# A visit a week is usual, and no clock is set back by a day.
+_LEAP_NS, _BACK_NS = 8 * DAY_NS, DAY_NS
+_LATER_DAY_NS = DAY_NS // 2
+# A job can come once a month, and no longer stretch is ever taken for usual.
+_MONTH_NS = 35 * DAY_NS
+
+
+@frozen
+class Clock:
+    """What is known of the clock of this machine.
+
+    Args:
+        believed_ns: the last moment that was believed.
+        doubted_ns: the first moment since that was not; 0 for none.
+        passed_ns: how much time has surely passed, counted from the first moment: what is forgotten by age follows it.
+        is_set: a time server had set the clock at the last believed moment.
+        is_monthly: visits were weeks apart and believed: a job that comes once a month.
+    """
+
+    believed_ns: int
+    doubted_ns: int
+    passed_ns: int
+    is_set: bool
+    is_monthly: bool = False
+
+
+def heard(last: Clock, now_ns: int, is_set: bool, is_confirmed: bool) -> Clock:
+    """Return what is known after the clock was looked at; it is doubted where `doubted_ns` is not 0.
+
+    Args:
+        last: what was known before.
+        now_ns: what it says.
+        is_set: whether a time server sets it.
+        is_confirmed: a person says that it is right.
+    """
+    gap_ns = now_ns - last.believed_ns
+    since_ns = now_ns - last.doubted_ns
+    is_monthly = abs(last.doubted_ns - last.believed_ns) <= _MONTH_NS
+    goes_on = last.doubted_ns > 0 and 0 <= since_ns <= (_MONTH_NS if is_monthly else _LEAP_NS)
+    is_usual = -_BACK_NS <= gap_ns <= (_MONTH_NS if last.is_monthly else _LEAP_NS)
+    is_second_day = goes_on and since_ns >= _LATER_DAY_NS
+    if not (is_usual or is_second_day or is_confirmed or is_set):
+        return replace(last, doubted_ns=last.doubted_ns if goes_on else now_ns)
+    # Nobody saw the time of a leap pass, unless a person or a time server stands for both of its ends.
+    passed_ns = gap_ns if is_usual or is_confirmed or (is_set and last.is_set) else since_ns if is_second_day else 0
+    is_monthly = last.is_monthly or (is_second_day and since_ns > _LEAP_NS)
+    return Clock(now_ns, 0, last.passed_ns + max(passed_ns, 0), is_set, is_monthly)
+
+
+def doubt_text(clock: Clock) -> str:
+    """Return why the clock is not believed; empty where it is."""
+    if not clock.doubted_ns:
+        return ""
+    said, last = minute_text(clock.doubted_ns), minute_text(clock.believed_ns)
+    return f"the clock says {said}, but the last visit was at {last}"
+
 
 FILE_NAME = "journal.sqlite"
 # So many blocks are kept as they were read, for the next who asks.

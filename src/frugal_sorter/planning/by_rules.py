@@ -8,12 +8,11 @@ from functools import cached_property
 from itertools import groupby
 from typing import NamedTuple
 
-from frugal_sorter.filesystem.foreseen import isdir, lexists
 from frugal_sorter.filesystem.inside import Inside, look_inside
 from frugal_sorter.filesystem.parallel import work_through
 from frugal_sorter.filesystem.record import Listing, Place, Unknown, Unread
 from frugal_sorter.filesystem.status import look
-from frugal_sorter.filesystem.tree import LIST
+from frugal_sorter.filesystem.tree import LIST, isdir, lexists
 from frugal_sorter.filesystem.walk import Reader, reason_of, working
 from frugal_sorter.planning.constraints import (
     ceilings_of,
@@ -22,10 +21,11 @@ from frugal_sorter.planning.constraints import (
     hold_space,
     keep_apart,
     keep_targets_in_place,
+    note_on_opened,
     prune,
     with_parents,
-)  # fmt: skip
-from frugal_sorter.planning.endings import EarlierRuns, Outcomes
+)
+from frugal_sorter.planning.endings import EarlierRuns, Outcomes, Settled, Settling
 from frugal_sorter.planning.guard import (
     UNDER_VERSION_CONTROL,
     NoEntries,
@@ -34,16 +34,14 @@ from frugal_sorter.planning.guard import (
     refused_rule,
     version_control_root,
 )
-from frugal_sorter.planning.in_use import note_on_opened
+from frugal_sorter.planning.matched import identity_inside
 from frugal_sorter.planning.plan import Kind, Note, Plan, Refusal
-from frugal_sorter.planning.settling import Settled, Settling
 from frugal_sorter.planning.sight import Acting, Scope
-from frugal_sorter.planning.to_trash import identity_inside
 from frugal_sorter.planning.trash_plans import empty_by_rule
 from frugal_sorter.platforms import disk, slashed
-from frugal_sorter.rules.conditions.tree import Node, Truth
 from frugal_sorter.rules.fields import NAME_COST, Facts, World
 from frugal_sorter.rules.model import Rule, RuleBook
+from frugal_sorter.rules.tree import Node, Truth
 from frugal_sorter.steps.step import NONE, ONE_FILE, Count, NotTouched, folder_of
 from frugal_sorter.values import field, mutable, replace
 

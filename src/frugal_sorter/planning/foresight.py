@@ -7,12 +7,12 @@ from datetime import datetime, timedelta
 from typing import Literal, NamedTuple
 
 from frugal_sorter.errors import UsageError
-from frugal_sorter.filesystem.foreseen import View, seeing
 from frugal_sorter.filesystem.record import FileRecord, Identity, Place
+from frugal_sorter.filesystem.tree import View, seeing
 from frugal_sorter.planning.by_rules import plan_by_rules
 from frugal_sorter.planning.endings import EarlierRuns
-from frugal_sorter.planning.moments import earliest_changes, held_until
 from frugal_sorter.planning.plan import Plan
+from frugal_sorter.planning.sight import earliest_changes, held_until
 from frugal_sorter.platforms import disk
 from frugal_sorter.rules.fields import World
 from frugal_sorter.rules.model import RuleBook

@@ -12,10 +12,9 @@ from frugal_sorter.filesystem.walk import VERSION_CONTROL
 from frugal_sorter.planning.plan import Plan, Refusal
 from frugal_sorter.platforms import accounts, disk, slashed, system
 from frugal_sorter.platforms.slashed import Path
-from frugal_sorter.rules.file.keys import REMOVALS
+from frugal_sorter.rules.keys import REMOVALS
 from frugal_sorter.rules.model import Rule
-from frugal_sorter.state.folders import state_folder
-from frugal_sorter.state.remembered import for_a_session
+from frugal_sorter.state.folders import for_a_session, state_folder
 from frugal_sorter.steps.kinds import PLANNED, REMOVING, TAKING
 from frugal_sorter.steps.step import Step
 from frugal_sorter.trash.bins import all_bins, bin_for, home_bin

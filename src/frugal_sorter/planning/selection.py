@@ -12,8 +12,8 @@ from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Place, is_inside
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import slashed
+from frugal_sorter.rules.editing import Value, quoted
 from frugal_sorter.rules.fields import is_like, is_wild
-from frugal_sorter.rules.file.one_rule import Value, quoted
 from frugal_sorter.steps.step import Step
 
 _RANGES = re.compile(r"\d{1,9}(-\d{1,9})?(,\d{1,9}(-\d{1,9})?)*")

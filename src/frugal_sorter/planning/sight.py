@@ -1,19 +1,27 @@
-"""Which rules see an entry, and which of them decides."""
+"""Which rules see an entry, which one decides, why, and when that changes."""
 
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
+from collections.abc import Collection, Iterator, Sequence
 from functools import cached_property
 from typing import NamedTuple
 
-from frugal_sorter.filesystem.inside import Inside
-from frugal_sorter.filesystem.record import FileRecord, Place, Unknown, is_inside
+from frugal_sorter.filesystem.inside import Inside, look_inside
+from frugal_sorter.filesystem.record import FileRecord, Listing, Place, Unknown, is_inside
+from frugal_sorter.filesystem.status import look
+from frugal_sorter.filesystem.tree import isdir
+from frugal_sorter.filesystem.walk import walk
 from frugal_sorter.planning.guard import never_entered, refused_folder, version_control_root
+from frugal_sorter.planning.plan import Plan
+from frugal_sorter.planning.trash_plans import named_limits
 from frugal_sorter.platforms import slashed
-from frugal_sorter.rules.fields import Facts, World, depth_below
+from frugal_sorter.rules.fields import Fact, Facts, World, depth_below, holder_of
 from frugal_sorter.rules.model import Rule, RuleBook
-from frugal_sorter.values import field, mutable, replace
+from frugal_sorter.rules.templates import Stopped
+from frugal_sorter.rules.tree import Leaf, Truth, tests_of
+from frugal_sorter.steps.step import Step
+from frugal_sorter.values import field, frozen, mutable, replace
 
 
 class Acting(NamedTuple):
@@ -242,3 +250,314 @@ class Sight:
         if folder not in self._trees:
             self._trees[folder] = version_control_root(folder)
         return self._trees[folder]
+
+
+class Tested(NamedTuple):
+    """One test as written.
+
+    Args:
+        text: as written.
+        leaf: the test itself.
+        truth: the answer.
+        value: what was found.
+        holder: who has the file open if that was asked.
+        stopped: where the name stops fitting the pattern if there is one that it does not fit.
+    """
+
+    text: str
+    leaf: Leaf
+    truth: Truth
+    value: Fact
+    holder: str | None
+    stopped: Stopped | None
+
+
+@frozen
+class Explained:
+    """What one rule says of an entry.
+
+    Args:
+        rule: the rule.
+        elsewhere: why it does not act on this entry at all; then nothing else is said.
+        truth: whether its condition holds.
+        tests: each test of it, in the order of the text.
+        above: the rule above that claims the entry, so that this one is not asked.
+        decides: it is the one that claims the entry.
+        when_ns: when it will have the entry if nobody touches it, None if time does not bring that.
+    """
+
+    rule: Rule
+    elsewhere: str = ""
+    truth: Truth = None
+    tests: tuple[Tested, ...] = ()
+    above: Rule | None = None
+    decides: bool = False
+    when_ns: int | None = None
+
+
+class Fate(NamedTuple):
+    """What a plan has for one entry: the steps about it, or why there are none.
+
+    Args:
+        rule: the name of the rule that has it; empty where none has.
+        steps: what is done to it, in order; those of the folder that it goes along with, if it does.
+        reason: why nothing is done, or with what it goes along.
+        when_ns: when its rule will act if it is held back only for now.
+    """
+
+    rule: str
+    steps: tuple[Step, ...] = ()
+    reason: str = ""
+    when_ns: int | None = None
+
+
+class Explainer:
+    """Says what becomes of entries, and why.
+
+    Args:
+        book: the rules.
+        world: the moment, and what else is not in the entries.
+        plan: what these rules would do at that moment.
+    """
+
+    def __init__(self, book: RuleBook, world: World, plan: Plan) -> None:
+        self._book, self._world, self._plan = book, world, plan
+        self._sight = Sight(book, world)
+        self._never = {slashed.realpath(book.file), *book.lists}
+        self._steps: dict[str, list[Step]] = {}
+        for step in plan.asked:
+            packed = [member["path"] for member in step.details["members"]] if step.verb == "pack" else []
+            for path in [*packed, *([step.source.path] if step.source is not None else [])]:
+                self._steps.setdefault(path, []).append(step)
+        # The rule that decides comes after those with extras alone, and stays.
+        self._left = {left.place.path: left for left in plan.not_touched}
+
+    def explain(self, path: str) -> tuple[list[Explained], Fate]:
+        """Say for each rule, in order, what it makes of one entry, and what becomes of the entry.
+
+        Args:
+            path: an absolute path, its folder without symbolic links.
+
+        Raises:
+            OSError: there is no such entry.
+        """
+        record = look(Place(*os.path.split(path)))
+        inside = look_inside(path) if record.identity.kind == "folder" else None
+        deciding = self._sight.of(record, inside)
+        explained = []
+        for rule in self._book.rules:
+            if rule.name not in deciding.facts:
+                explained.append(Explained(rule, deciding.elsewhere[rule.name]))
+                continue
+            facts = deciding.facts[rule.name]
+            tests = tuple(_tested(*test, facts) for test in tests_of(rule.where))
+            when_ns = deciding.will_act_at(rule)
+            explained.append(
+                Explained(
+                    rule, "", rule.where.test(facts), tests, deciding.above(rule), rule is deciding.decider,
+                    None if when_ns == self._world.now_ns else when_ns,
+                )
+            )  # fmt: skip
+        fate = self._fate(path, deciding)
+        self._world.contents.close()
+        return explained, fate
+
+    def rules_acting_in(self, folder: str) -> list[tuple[Rule, str]]:
+        """Return the rules that see the files directly in a folder, each with its `in`."""
+        probe = Place(folder, "x")
+        found = []
+        for rule in self._book.rules:
+            base, elsewhere = self._sight.base_for(rule, probe, "folder" if rule.take == "folders" else "file")
+            if not elsewhere:
+                found.append((rule, base))
+        return found
+
+    def _fate(self, path: str, deciding: Deciding) -> Fate:
+        decider = deciding.decider
+        if path in self._steps:
+            return self._by(self._steps[path])
+        if path in self._never:
+            return Fate("", (), "the rule file and its lists are never touched")
+        if path in self._left:
+            left = self._left[path]
+            waits = decider is not None and not on_duty(decider, self._world.now_ns)
+            when_ns = deciding.will_act_at(decider) if decider is not None and waits else None
+            return Fate(left.rule, (), left.reason, when_ns)
+        # What lies in a folder that is taken as a whole goes along with it.
+        folder = os.path.dirname(path)
+        while not slashed.is_top(folder):
+            along = self._steps.get(folder, [])
+            if along and along[-1].was is not None and along[-1].was.kind == "folder":
+                return self._by(along, f"it goes along with {folder}")
+            if folder in self._left:
+                left = self._left[folder]
+                return Fate(left.rule, (), f"it lies in {folder}: {left.reason}")
+            folder = os.path.dirname(folder)
+        if decider is None:
+            return Fate("")
+        refused = [refusal.reason for refusal in self._plan.refused if refusal.rule == decider.name]
+        if refused:
+            return Fate(decider.name, (), refused[0])
+        if decider.ending == "leave":
+            return Fate(decider.name, (), "left where it is")
+        if decider.duplicates is not None:
+            return Fate(decider.name, (), "it stays: it is the only one, or the one of its group that is kept")
+        return Fate(decider.name, (), "it is where this rule would put it, or has put it")
+
+    @staticmethod
+    def _by(steps: list[Step], reason: str = "") -> Fate:
+        return Fate(steps[-1].rule, tuple(steps), reason)
+
+
+def _tested(text: str, leaf: Leaf, turned: bool, facts: Facts) -> Tested:
+    holder = holder_of(facts) if leaf.on.name == "in use" else None
+    truth, value = leaf.test(facts), leaf.value(facts)
+    stopped = leaf.check.stops(value) if leaf.check.stops and truth is False and isinstance(value, str) else None
+    return Tested(text, leaf, (not truth) if turned and truth is not None else truth, value, holder, stopped)
+
+
+@frozen
+class Root:
+    """A folder that rules act in, and how deep at most; None for all levels."""
+
+    folder: str
+    levels: int | None
+
+
+def roots_of(book: RuleBook) -> list[Root]:
+    """Return the folders that rules act in, resolved, each with how deep the rules go there; missing ones too."""
+    found: dict[str, int | None] = {}
+    for rule in book.rules:
+        for folder in rule.folders:
+            root = slashed.realpath(folder)
+            deepest = found.get(root, 0)
+            found[root] = None if rule.levels is None or deepest is None else max(deepest, rule.levels)
+    return [Root(folder, levels) for folder, levels in sorted(found.items())]
+
+
+def is_dated(book: RuleBook) -> bool:
+    """Return True if time alone can make some rule match something that it does not match now."""
+    return any(leaf.check.changes for rule in book.rules for leaf in rule.where.leaves())
+
+
+def dated_rules(book: RuleBook) -> frozenset[str]:
+    """Return the rules of which time alone can make one match more, and the limits of the trash that go by time."""
+    named = {rule.name for rule in book.rules if any(leaf.check.changes for leaf in rule.where.leaves())}
+    return frozenset(named | {name for name, limits in named_limits(book.trash) if limits.goes_by_time})
+
+
+def owner_of(book: RuleBook, folder: str) -> str | None:
+    """Return the folder that must be planned when something in another one changes; None where no rule sees it.
+
+    Where rules take folders as a whole, what is inside one is part of an entry of the folder that it lies in.
+    """
+    found: str | None = None
+    for rule in book.rules:
+        for one in rule.folders:
+            root = slashed.realpath(one)
+            if not is_inside(folder, root):
+                continue
+            depth = 0 if folder == root else folder[len(root.rstrip("/")) :].count("/")
+            if rule.take != "files":
+                return root if rule.levels == 1 or depth <= 1 else _upper(root, folder)
+            if rule.levels is None or depth < rule.levels:
+                found = folder
+    return found
+
+
+def _upper(root: str, folder: str) -> str:
+    """Return the folder just below a root on the way to another."""
+    return slashed.join(root, folder[len(root.rstrip("/")) + 1 :].split("/")[0])
+
+
+def earliest_changes(book: RuleBook, world: World, folders: Collection[str] | None) -> dict[str, int]:
+    """Return, by folder, the first moment at which the answer of a rule for something in it may change by itself.
+
+    Args:
+        book: the rules.
+        world: the moment, and what else is not in the entries.
+        folders: which folders, resolved; None for all that the rules act in.
+    """
+    found: dict[str, int] = {}
+    if not is_dated(book):
+        return found
+    sight = Sight(book, world)
+    by_folders = any(rule.take != "files" for rule in book.rules)
+    for listing in _listings(book, folders):
+        names = [*listing.names, *(listing.folders if by_folders else ())]
+        for name in names:
+            moment_ns = _change_of(sight, Place(listing.folder, name))
+            if moment_ns is not None:
+                found[listing.folder] = min(moment_ns, found.get(listing.folder, moment_ns))
+    return found
+
+
+def _change_of(sight: Sight, place: Place) -> int | None:
+    try:
+        record = look(place)
+    except OSError:
+        return None
+    inside: Inside | Unknown | None = look_inside(place.path) if record.identity.kind == "folder" else None
+    deciding = sight.of(record, inside)
+    moments = [
+        at
+        for rule in sight.book.rules
+        if rule.name in deciding.facts
+        for leaf in rule.where.leaves()
+        if leaf.check.changes and (at := leaf.changes_at(deciding.facts[rule.name])) is not None
+    ]
+    return min(moments, default=None)
+
+
+def _listings(book: RuleBook, folders: Collection[str] | None) -> Iterator[Listing]:
+    """Yield the listings of some folders, or of all that rules act in."""
+
+    def descend(listing: Listing, name: str, left: int | None) -> int | None:
+        path = Place(listing.folder, name).path
+        if folders is not None or never_entered(path, name) or (left is not None and left <= 1):
+            return None
+        # A context that is None would end the walk; all levels are very many.
+        return _ALL if left is None else left - 1
+
+    wanted = [Root(one, 1) for one in folders] if folders is not None else roots_of(book)
+    done: set[str] = set()
+    for root in wanted:
+        if not isdir(root.folder):
+            continue
+        try:
+            for listing, _ in walk(
+                root.folder, _ALL if root.levels is None else root.levels, False, descend, lambda _: None
+            ):
+                if listing.folder not in done:
+                    done.add(listing.folder)
+                    yield listing
+        except OSError:
+            continue  # it went meanwhile; what watches it hears of that
+
+
+_ALL = 1_000_000
+
+
+def _written_ns(place: Place) -> int:
+    try:
+        return look(place).mtime_ns
+    except OSError:
+        return 0  # it went meanwhile: its folder is looked at once more
+
+
+def held_until(book: RuleBook, plan: Plan, now_ns: int) -> dict[str, int]:
+    """Return, by folder, when what a plan leaves for its hours, or because it was just written, may be taken."""
+    rules = {rule.name: rule for rule in book.rules}
+    found: dict[str, int] = {}
+    for one in plan.not_touched:
+        rule = rules.get(one.rule)
+        if rule is None or one.problem:
+            continue
+        if one.reason == "written to a moment ago":
+            at_ns = rule.settle.from_now(min(_written_ns(one.place), now_ns))
+        elif one.reason == "outside the hours of the rule":
+            at_ns = min(hours.begin_after(now_ns) for hours in rule.during)
+        else:
+            continue
+        found[one.place.folder] = min(at_ns, found.get(one.place.folder, at_ns))
+    return found

@@ -6,18 +6,16 @@ import os
 from collections.abc import Iterable, Sequence
 
 from frugal_sorter.filesystem.inside import Inside, look_inside
-from frugal_sorter.filesystem.record import FileRecord, Unknown, place_of
+from frugal_sorter.filesystem.record import TYPE_OF_SUFFIX, FileRecord, Unknown, place_of
 from frugal_sorter.filesystem.status import look, look_or_none, with_sample
-from frugal_sorter.filesystem.types import TYPE_OF_SUFFIX
 from frugal_sorter.filesystem.volumes import mount_at
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.planning.guard import refused_folder
+from frugal_sorter.planning.matched import TargetFolders, identity_inside
 from frugal_sorter.planning.plan import Note, Plan
-from frugal_sorter.planning.targets import TargetFolders
-from frugal_sorter.planning.to_trash import identity_inside
 from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.rules.fields import Facts, World
-from frugal_sorter.rules.file.keys import MOST_REMOVALS
+from frugal_sorter.rules.keys import MOST_REMOVALS
 from frugal_sorter.rules.model import TrashLimits
 from frugal_sorter.rules.units import SECOND_NS, Duration
 from frugal_sorter.steps.step import ONE_FILE, Count, Details, NotTouched, Step, folder_of, total

@@ -10,15 +10,25 @@ from typing import TYPE_CHECKING, Any, Literal, NamedTuple
 
 from frugal_sorter.filesystem.extended_attributes import tags_text
 from frugal_sorter.filesystem.parallel import work_through
-from frugal_sorter.filesystem.record import Listing, Unread, age_band, band_order, size_band
-from frugal_sorter.filesystem.types import OTHER, PLAIN_SUFFIXES, TYPE_OF_SUFFIX, may_be_double, suffix_of
+from frugal_sorter.filesystem.record import (
+    OTHER,
+    PLAIN_SUFFIXES,
+    TYPE_OF_SUFFIX,
+    Listing,
+    Unread,
+    age_band,
+    band_order,
+    may_be_double,
+    size_band,
+    suffix_of,
+)
 from frugal_sorter.filesystem.walk import COUNTED_AT_ONCE, Reader, reason_of, walk, working
 from frugal_sorter.platforms import disk, slashed, volumes
 from frugal_sorter.values import field, mutable
 
 if TYPE_CHECKING:
-    from frugal_sorter.rules.conditions.tree import Node
     from frugal_sorter.rules.fields import World
+    from frugal_sorter.rules.tree import Node
 
 
 By = Literal["type", "ext", "folder", "age", "owner", "size", "tag"]

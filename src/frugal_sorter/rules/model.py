@@ -5,12 +5,10 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Literal, NamedTuple
 
-from frugal_sorter.rules.conditions.matcher import MOST_MATCHERS, Matcher
-from frugal_sorter.rules.conditions.tree import Node
-from frugal_sorter.rules.file.keys import Do, Ending, Keep
-from frugal_sorter.rules.file.mistakes import InvalidValue
-from frugal_sorter.rules.templates.written import CaptureKind, Template, Wording
-from frugal_sorter.rules.units import Duration, Hours
+from frugal_sorter.rules.keys import Do, Ending, Keep
+from frugal_sorter.rules.templates import CaptureKind, Template, Wording
+from frugal_sorter.rules.tree import MOST_MATCHERS, Matcher, Node
+from frugal_sorter.rules.units import Duration, Hours, InvalidValue
 from frugal_sorter.values import field, frozen
 
 # Dearer facts would be read from where an entry was, not from where it lies.

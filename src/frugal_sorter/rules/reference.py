@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from frugal_sorter.filesystem.types import TYPE_OF_SUFFIX, TYPES
+from frugal_sorter.filesystem.record import TYPE_OF_SUFFIX, TYPES
 from frugal_sorter.rules.fields import FIELDS
-from frugal_sorter.rules.file.keys import KEYS, TRASH
-from frugal_sorter.rules.templates.written import EXTRAS, PLACEHOLDER_FIELDS
+from frugal_sorter.rules.keys import KEYS, TRASH
+from frugal_sorter.rules.templates import EXTRAS, PLACEHOLDER_FIELDS
 
 OPERATORS: tuple[tuple[str, str], ...] = (
     ("`is`, `is not`, `in (a, b)`, `not in (…)`, `is none` (absent)", "any field"),

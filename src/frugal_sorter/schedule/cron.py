@@ -14,8 +14,7 @@ from frugal_sorter.errors import StateError
 from frugal_sorter.platforms import accounts, slashed
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.schedule import scheduler
-from frugal_sorter.schedule.entry import Entry, unremembered
-from frugal_sorter.schedule.scheduler import Cannot, Piece, State, ask_system, insist
+from frugal_sorter.schedule.scheduler import Cannot, Entry, Piece, State, ask_system, insist, unremembered
 from frugal_sorter.schedule.when import LAST, When
 
 _NOTE = b"; `frugal schedule` changes and removes these lines"

@@ -12,15 +12,16 @@ from frugal_sorter.errors import StateError
 from frugal_sorter.platforms import accounts, disk, slashed, system
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.schedule import scheduler
-from frugal_sorter.schedule.entry import Entry, unremembered
 from frugal_sorter.schedule.scheduler import (
     Cannot,
+    Entry,
     Piece,
     State,
     ask_system,
     insist,
     put_in_place,
     text_of,
+    unremembered,
     wait_for_end,
 )
 from frugal_sorter.schedule.when import LAST, When

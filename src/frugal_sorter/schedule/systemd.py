@@ -16,8 +16,17 @@ from frugal_sorter.errors import StateError
 from frugal_sorter.platforms import accounts, disk, own_folders, slashed
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.schedule import scheduler
-from frugal_sorter.schedule.entry import Entry, unremembered
-from frugal_sorter.schedule.scheduler import Cannot, Piece, State, ask_system, insist, put_in_place, text_of
+from frugal_sorter.schedule.scheduler import (
+    Cannot,
+    Entry,
+    Piece,
+    State,
+    ask_system,
+    insist,
+    put_in_place,
+    text_of,
+    unremembered,
+)
 from frugal_sorter.schedule.when import DAYS, LAST, When
 
 _MARK = "# Written by `frugal schedule`, which also changes and removes it."

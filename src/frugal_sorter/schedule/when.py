@@ -12,8 +12,7 @@ from collections.abc import Iterator, Mapping
 from datetime import date, datetime, timedelta
 from typing import Literal
 
-from frugal_sorter.rules.file.mistakes import InvalidValue
-from frugal_sorter.rules.units import SECOND_NS
+from frugal_sorter.rules.units import SECOND_NS, InvalidValue
 from frugal_sorter.values import frozen
 
 Kind = Literal["times", "once", "start-up", "log-on", "arrival"]

@@ -13,8 +13,7 @@ from frugal_sorter.errors import StateError
 from frugal_sorter.platforms import slashed, system
 from frugal_sorter.rules.units import SECOND_NS
 from frugal_sorter.schedule import scheduler
-from frugal_sorter.schedule.entry import Entry, unremembered
-from frugal_sorter.schedule.scheduler import Cannot, Piece, State, ask_system, insist, wait_for_end
+from frugal_sorter.schedule.scheduler import Cannot, Entry, Piece, State, ask_system, insist, unremembered, wait_for_end
 from frugal_sorter.schedule.when import LAST
 
 _NAMESPACE = "http://schemas.microsoft.com/windows/2004/02/mit/task"

@@ -1,17 +1,175 @@
-"""The tool's own folders and small files: where they are, and that only their owner can write to them."""
+"""The tool's own folders and small files, files from outside, and who writes: one reader, one writer, one lock."""
 
 from __future__ import annotations
 
 import errno
+import json
 import os
 import stat
-from contextlib import suppress
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
+from functools import lru_cache
+from typing import Any, BinaryIO, TypeVar, cast
 
-from frugal_sorter.errors import StateError, UsageError
-from frugal_sorter.platforms import accounts, disk, own_folders, slashed
+from frugal_sorter.errors import RefusedError, StateError, UsageError
+from frugal_sorter.platforms import accounts, disk, own_folders, processes, slashed
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.platforms.system import blake2b
-from frugal_sorter.state.inputs import read_input
+
+Function = TypeVar("Function", bound=Callable[..., Any])
+_REMEMBERING: list[Callable[[], None]] = []
+
+
+def for_a_session(function: Function) -> Function:
+    """Remember what a function returns, until the next session begins."""
+    remembering = lru_cache(maxsize=4_096)(function)
+    _REMEMBERING.append(remembering.cache_clear)
+    return cast(Function, remembering)
+
+
+def forget_all() -> None:
+    """Forget all that was remembered: a session begins, another account is meant, or a volume was mounted."""
+    for forget in _REMEMBERING:
+        forget()
+
+
+Check = Callable[[os.stat_result], None]
+# What a value must be: one of the predicates below, a list of one shape, a tuple of shapes, or the shapes of some keys.
+Shape = Any
+# Numbers beyond these are no number of an entry; nor do moments beyond the others have a date.
+_LARGEST, _LATEST_NS = 1 << 127, 1 << 63
+# What is packed weighs at least so much of what comes out of it, after the first megabyte.
+_MOST_TIMES = 200
+
+
+def is_text(value: Any) -> bool:
+    return isinstance(value, str) and "\0" not in value
+
+
+def is_name(value: Any) -> bool:
+    return is_text(value) and bool(value)
+
+
+def is_flag(value: Any) -> bool:
+    return isinstance(value, bool)
+
+
+def is_number(value: Any) -> bool:
+    return isinstance(value, int) and not isinstance(value, bool) and abs(value) < _LARGEST
+
+
+def is_count(value: Any) -> bool:
+    return is_number(value) and value >= 0
+
+
+def is_moment(value: Any) -> bool:
+    return is_number(value) and abs(value) < _LATEST_NS
+
+
+def fits(value: Any, shape: Shape) -> bool:
+    """Return True if a value has a shape; other keys of a table do not matter."""
+    if isinstance(shape, dict):
+        return isinstance(value, dict) and all(key in value and fits(value[key], one) for key, one in shape.items())
+    if isinstance(shape, list):
+        return isinstance(value, list) and all(fits(one, shape[0]) for one in value)
+    if isinstance(shape, tuple):
+        return isinstance(value, list) and len(value) == len(shape) and all(map(fits, value, shape))
+    return bool(shape(value))
+
+
+def fitting(text: str | bytes, shape: Shape) -> Any:
+    """Return what a text in JSON says.
+
+    Raises:
+        ValueError: it is no JSON, or has another shape.
+    """
+    try:
+        value = json.loads(text)
+    except RecursionError:
+        raise ValueError("nested too deeply") from None
+    if not fits(value, shape):
+        raise ValueError("not as this version writes it")
+    return value
+
+
+def read_json(path: str | Path, largest: int, shape: Shape) -> Any:
+    """Return what a JSON file says.
+
+    Raises:
+        OSError: as `read_input`.
+        ValueError: as `fitting`.
+    """
+    return fitting(read_input(path, largest), shape)
+
+
+def zipped_lines(path: str | Path, longest: int) -> Iterator[str]:
+    """Yield the lines of a file that was packed by gzip; what comes out of it is bounded, too.
+
+    Args:
+        path: the file.
+        longest: how many letters a line may have.
+
+    Raises:
+        OSError: as `read_input`.
+        ValueError: it is damaged, or a trap.
+    """
+    import gzip  # few commands need these
+    import zlib
+
+    with open_input(path) as raw:
+        most = (1 << 20) + _MOST_TIMES * disk.fstat(raw.fileno()).st_size
+        try:
+            with gzip.open(raw, "rt", encoding="ascii") as file:
+                while line := file.readline(longest + 1):
+                    most -= len(line)
+                    if most < 0 or len(line) > longest:
+                        raise ValueError("far more comes out of it than it weighs")
+                    yield line
+        except (EOFError, zlib.error) as error:
+            raise ValueError(str(error)) from None
+
+
+def read_input(path: str | Path, largest: int, check: Check = lambda _found: None) -> bytes:
+    """Return what a file holds.
+
+    What is looked at is what is read: nobody can put another file in its place in between. A pipe, a device or
+    an endless file ends it at once.
+
+    Args:
+        path: the file; a symbolic link is followed.
+        largest: how many bytes it may have.
+        check: given the status of the open file; it raises to refuse it.
+
+    Raises:
+        OSError: it cannot be read, is no regular file (EINVAL), or is larger (EFBIG).
+    """
+    with open_input(path, check) as file:
+        raw = file.read(largest + 1)
+    if len(raw) > largest:
+        raise OSError(errno.EFBIG, f"larger than {largest:,} bytes", str(path))
+    return raw
+
+
+def open_input(path: str | Path, check: Check = lambda _found: None) -> BinaryIO:
+    """Open a regular file to read it; see `read_input`.
+
+    Raises:
+        OSError: it cannot be read, or is no regular file (EINVAL).
+    """
+    descriptor = disk.open(path, disk.O_RDONLY | disk.O_NONBLOCK | disk.O_CLOEXEC | disk.O_NOCTTY)
+    try:
+        found = disk.fstat(descriptor)
+        if stat.S_ISDIR(found.st_mode):
+            raise IsADirectoryError(errno.EISDIR, "it is a folder", str(path))
+        if not stat.S_ISREG(found.st_mode):
+            raise OSError(errno.EINVAL, "it is no regular file", str(path))
+        check(found)
+        return open(descriptor, "rb")
+    except BaseException:
+        disk.close(descriptor)
+        raise
+
 
 APP = "frugal-sorter"
 
@@ -271,3 +429,65 @@ def keep_new(folder: Path, raw: bytes, mode: int) -> Path:
     except OSError as error:
         raise StateError(f"{path.parent}: cannot be written ({error.strerror})", "free disk space there") from None
     return path
+
+
+_AGAIN_SECONDS = 0.1
+
+
+@contextmanager
+def writer_lock(folder: Path, what: str, patience: float = 0) -> Iterator[None]:
+    """Hold the only right to change files, for as long as the block runs.
+
+    The lock is the kernel's, so a killed writer leaves none behind.
+
+    Args:
+        folder: the state folder.
+        what: what this writer does, shown to others, such as "tidy".
+        patience: for how many seconds it is waited for.
+
+    Raises:
+        RefusedError: another process holds it.
+        StateError: the lock cannot be had for another reason.
+    """
+    path = folder / "writer.lock"
+    try:
+        descriptor = disk.open(path, disk.O_RDWR | disk.O_CREAT | disk.O_NOFOLLOW | disk.O_CLOEXEC, 0o600)
+    except OSError as error:
+        raise _unusable(path, error) from None
+    try:
+        try:
+            until = time.monotonic() + patience
+            while not (is_held := processes.try_lock(descriptor)) and time.monotonic() < until:
+                time.sleep(_AGAIN_SECONDS)
+            if not is_held:
+                holder = disk.pread(descriptor, 200, 0).decode(errors="replace").strip() or "another process"
+                raise RefusedError(f"another run is changing files: {holder}", "wait until it has ended")
+        except OSError as error:
+            raise _unusable(path, error) from None
+        with suppress(OSError):  # on a full disk others are not told who it is
+            os.ftruncate(descriptor, 0)
+            disk.pwrite(descriptor, f"frugal {what} (process {os.getpid()})".encode(), 0)
+        yield
+    finally:
+        disk.close(descriptor)
+
+
+def _unusable(path: Path, error: OSError) -> StateError:
+    return StateError(
+        f"{path}: the lock cannot be used ({(error.strerror or 'unknown error').lower()})",
+        "free disk space there, or move aside what stands in its place",
+    )
+
+
+def writer_is_active(folder: Path) -> bool:
+    """Return True if some process holds the writer lock now."""
+    try:
+        descriptor = disk.open(folder / "writer.lock", disk.O_RDWR | disk.O_CLOEXEC)
+    except OSError:
+        return False
+    try:
+        return not processes.try_lock(descriptor)
+    except OSError:
+        return False
+    finally:
+        disk.close(descriptor)

@@ -1,14 +1,22 @@
-"""The log file in the state folder: what runs did and what went wrong, for whoever looks later."""
+"""Logs: the one that a command was asked for, and the one that the owner of the machine reads."""
 
 from __future__ import annotations
 
+import errno
+import os
+import stat
+from contextlib import suppress
+from datetime import datetime
+from types import TracebackType
 from typing import TYPE_CHECKING
 
-from frugal_sorter.platforms import disk
+from frugal_sorter.errors import printable
+from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.platforms.slashed import Path
 
 if TYPE_CHECKING:
     import logging
+
 
 FILE_NAME = "frugal.log"
 _LARGEST_BYTES, _OLD_FILES = 1_000_000, 3
@@ -58,3 +66,52 @@ def open_log(folder: Path, level: str) -> None:
     handler.setFormatter(logging.Formatter("%(asctime)s %(process)d %(levelname)s %(message)s"))
     logger.addHandler(handler)
     logger.setLevel(level.upper())
+
+
+# Then it goes on in a new file, and the one before is kept beside it.
+_LARGEST = 1_000_000
+
+
+class OwnerLog:
+    """A text file that grows; whoever may read its folder may read it.
+
+    Args:
+        path: where it is; it is made where it is missing.
+
+    Raises:
+        OSError: it cannot be written, or something else than a file stands there.
+    """
+
+    def __init__(self, path: str) -> None:
+        folder, name = os.path.split(slashed.abspath(path))
+        # Never through a link that another account could have put there, and never into a pipe that nobody reads.
+        path = slashed.join(slashed.realpath(folder), name)
+        with suppress(OSError):
+            if disk.lstat(path).st_size > _LARGEST:
+                disk.replace(path, f"{path}.old")
+        flags = disk.O_WRONLY | disk.O_APPEND | disk.O_NOFOLLOW | disk.O_NONBLOCK | disk.O_CLOEXEC
+        try:
+            self._fd = disk.open(path, flags)
+        except FileNotFoundError:
+            self._fd = disk.open(path, flags | disk.O_CREAT | disk.O_EXCL, 0o644)
+            disk.fchmod(self._fd, 0o644)
+        if not stat.S_ISREG(disk.fstat(self._fd).st_mode):
+            disk.close(self._fd)
+            raise OSError(errno.EINVAL, "it is no regular file", path)
+
+    def __enter__(self) -> OwnerLog:
+        return self
+
+    def __exit__(
+        self, _type: type[BaseException] | None, _error: BaseException | None, _trace: TracebackType | None
+    ) -> None:
+        disk.close(self._fd)
+
+    def line(self, text: str) -> None:
+        """Write one line with the time of now; whatever a name holds, it stays one line.
+
+        Raises:
+            OSError: it cannot be written.
+        """
+        now = datetime.now().isoformat(" ", "seconds")
+        os.write(self._fd, f"{now}  {printable(text)}\n".encode())

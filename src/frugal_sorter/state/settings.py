@@ -11,8 +11,7 @@ from typing import Any
 from frugal_sorter.errors import StateError, UsageError
 from frugal_sorter.platforms import accounts, disk, own_folders, slashed
 from frugal_sorter.platforms.slashed import Path
-from frugal_sorter.state.folders import APP
-from frugal_sorter.state.inputs import read_input
+from frugal_sorter.state.folders import APP, read_input
 from frugal_sorter.values import frozen
 
 _MOST_LINKS = 40

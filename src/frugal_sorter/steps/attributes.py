@@ -11,7 +11,7 @@ from frugal_sorter.filesystem.record import COARSEST_TIME_NS, Identity, Place
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.platforms import attributes, disk
 from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext, Verb
-from frugal_sorter.steps.held_entry import find, there
+from frugal_sorter.steps.parts import find, there
 from frugal_sorter.steps.step import Details, Step
 
 

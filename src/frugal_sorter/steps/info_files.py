@@ -15,7 +15,7 @@ from frugal_sorter.filesystem.record import COARSEST_TIME_NS, Place, Unknown, pl
 from frugal_sorter.filesystem.status import look, look_or_none, open_to_read
 from frugal_sorter.platforms import disk
 from frugal_sorter.steps.base import RunContext
-from frugal_sorter.steps.held_entry import ends_of, look_at
+from frugal_sorter.steps.parts import ends_of, look_at
 from frugal_sorter.steps.step import Step
 from frugal_sorter.trash.bins import bin_at, info_place
 from frugal_sorter.trash.freedesktop import SIZES, FreedesktopBin, encoded

@@ -8,7 +8,7 @@ from typing import Any, Literal, NamedTuple
 from frugal_sorter.filesystem.record import Identity
 from frugal_sorter.filesystem.record import Kind as EntryKind
 from frugal_sorter.platforms import slashed
-from frugal_sorter.state.inputs import is_count, is_flag, is_name, is_number, is_text
+from frugal_sorter.state.folders import is_count, is_flag, is_name, is_number, is_text
 from frugal_sorter.values import field, frozen
 
 __all__ = [
@@ -234,13 +234,13 @@ KINDS: Mapping[VerbName, Kind] = {
         was=_ANY, planned=True, makes=True, stays=True,
     ),
     "hard-link": Kind(
-        "linking:HardLink",
+        "making:HardLink",
         Words("replace {} by hard links", "linked", "{} replaced by hard links", "{source}: replaced by hard links",
               "replaced by a hard link"),
         was=_FILE, may={**_AS_IT_WAS, **WEIGHT}, witness=True, planned=True, replaces=True, sized=True,
     ),
     "own-file": Kind(
-        "linking:OwnFile",
+        "making:OwnFile",
         Words("make {} of their own again", "separate", "{} made of their own again",
               "{source}: made files of their own again", "made a file of its own again"),
         was=_FILE, may={**_AS_IT_WAS, **WEIGHT, "kept": is_kept}, replaces=True,

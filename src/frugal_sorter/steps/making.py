@@ -1,4 +1,4 @@
-"""Making something new: copies, links and folders."""
+"""Making something new: copies, links, folders, and hard links in the place of files."""
 
 from __future__ import annotations
 
@@ -8,19 +8,40 @@ import stat
 from collections.abc import Iterable
 from contextlib import suppress
 
-from frugal_sorter.changes.copier import Copier, give_attributes, give_mode, give_owner, opened
+from frugal_sorter.changes.copier import Copier, attributes_of, give_attributes, give_mode, give_owner, opened
 from frugal_sorter.changes.descriptors import FolderTime
-from frugal_sorter.changes.outcome import Outcome
-from frugal_sorter.changes.removal import remove_folder
-from frugal_sorter.filesystem.record import COARSEST_TIME_NS, AsItWas
-from frugal_sorter.filesystem.status import look
+from frugal_sorter.changes.outcome import CHANGED, NotDone, Outcome
+from frugal_sorter.changes.removal import (
+    Lease,
+    changed_if,
+    numbered_as,
+    remove_folder,
+    remove_name,
+    rename_without_replacing,
+    same_as,
+    witnessed,
+)
+from frugal_sorter.filesystem.record import COARSEST_TIME_NS, AsItWas, FileRecord, Identity, Place
+from frugal_sorter.filesystem.status import READ, look
 from frugal_sorter.filesystem.tree import LIST
-from frugal_sorter.platforms import accounts, disk
+from frugal_sorter.platforms import accounts, attributes, disk, kernel
 from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext, Verb
-from frugal_sorter.steps.held_entry import ends_of, find, look_at
 from frugal_sorter.steps.moving import InTouch
-from frugal_sorter.steps.parts import Making, finish_part, part_beside
-from frugal_sorter.steps.step import Step
+from frugal_sorter.steps.parts import (
+    Making,
+    ends_of,
+    find,
+    finish_part,
+    held,
+    identity_of,
+    leftover,
+    look_at,
+    part_beside,
+    put_back,
+    same_entry,
+    there,
+)
+from frugal_sorter.steps.step import Details, Step, Witness
 
 
 class Copy(Making):
@@ -158,3 +179,156 @@ def remove_unused(context: RunContext, ended: Iterable[tuple[Step, Mark]]) -> li
                     time.give_back()
                 marks.append(Mark(step.id, Outcome.NOT_RUN, "removed again, since nothing came into it"))
     return marks
+
+
+MADE = "made"
+
+
+class HardLink(Verb):
+    """Gives the name of a file to its witness, which holds the same bytes; the file itself goes.
+
+    The file is set aside first, so that nothing is ever renamed over it. It goes only while nobody can
+    write to either of the two, after both were compared.
+    """
+
+    def do(self, step: Step) -> Mark:
+        place, _, was = ends_of(step)
+        kept = step.witness
+        assert kept is not None
+        aside = Place(place.folder, self._context.private(step))
+        with held(self._context, step, removal=True) as entry:
+            rename_without_replacing(entry.fd, place.name, entry.fd, aside.name)
+            try:
+                record = look(aside, entry.fd)
+                changed_if(not same_entry(record.identity, was))
+                kept_fd = self._context.descriptors.folder(kept.place.folder)
+                disk.link(kept.place.name, place.name, src_dir_fd=kept_fd, dst_dir_fd=entry.fd, follow_symlinks=False)
+                made = look(place, entry.fd)
+                if not made.identity.same_who(kept.identity):
+                    remove_name(entry.fd, place.name, same_as(made))
+                    raise NotDone(Outcome.SKIPPED, CHANGED)
+                remove_name(entry.fd, aside.name, same_as(record))
+            except (NotDone, OSError) as failed:
+                self._put_back(entry.fd, aside, place, was, kept)
+                raise failed
+        return Mark(step.id, Outcome.DONE, now=made.identity)
+
+    def _put_back(self, fd: int, aside: Place, place: Place, was: Identity, kept: Witness) -> None:
+        """Take the new link away, if there is one, and give the file its name again.
+
+        Raises:
+            NotDone: that cannot be; says where the file is.
+        """
+        with suppress(NotDone, OSError):
+            # The witness has another name: that is where the link was made from.
+            is_link = numbered_as(kept.identity)
+            remove_name(fd, place.name, lambda found: is_link(found) and found.st_nlink > 1)
+        if where := put_back(self._context, aside, place, was):
+            raise NotDone(Outcome.FAILED, where) from None
+
+    def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
+        place, _, was = ends_of(step)
+        kept = step.witness
+        assert kept is not None
+        aside = Place(place.folder, self._context.private(step))
+        here, at_aside = look_at(self._context, place), there(self._context, aside, was)
+        linked = here is not None and here.identity.same_who(kept.identity)
+        if at_aside and not repair:
+            return Mark(step.id, Outcome.OPEN, f"set aside as {aside.path}")
+        if at_aside:
+            return self._resolve_aside(step, at_aside, here if linked else None)
+        if linked and here is not None:
+            return Mark(step.id, Outcome.DONE, now=here.identity)
+        if here is not None and here.identity.same_who(was):
+            return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
+        return Mark(step.id, Outcome.OPEN, "neither the file nor a link to the other one is there")
+
+    def _resolve_aside(self, step: Step, at_aside: FileRecord, linked: FileRecord | None) -> Mark:
+        """Finish what was begun if both still hold the same; else the file gets its name again.
+
+        Raises:
+            NotDone, OSError: neither can be; all that is there stays.
+        """
+        place, _, was = ends_of(step)
+        assert step.witness is not None
+        aside = at_aside.place
+        fd = self._context.descriptors.folder(place.folder)
+        if linked is not None:
+            try:
+                with witnessed(fd, aside.name, fd, place.name):
+                    remove_name(fd, aside.name, same_as(at_aside))
+                return Mark(step.id, Outcome.DONE, now=linked.identity)
+            except NotDone:
+                pass  # one of them was edited since, or is being edited: then both are kept
+        self._put_back(fd, aside, place, was, step.witness)
+        return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
+
+    def inverse(self, step: Step, mark: Mark) -> Step:
+        place, target, _ = ends_of(step)
+        assert step.witness is not None and mark.now is not None
+        details: Details = {**step.details, "kept": [[*step.witness.place], [*step.witness.identity]]}
+        return Step(step.id, "own-file", step.rule, step.rule_key, place, target, mark.now, details)
+
+
+class OwnFile(Verb):
+    """Makes a name of a file with several into a file of its own, as it was before they became one."""
+
+    def do(self, step: Step) -> Mark:
+        place, _, was = ends_of(step)
+        source_fd, before = find(self._context, place, was)
+        with part_beside(self._context, step, place) as part:
+            Copier(heed=self._context.heed).copy(source_fd, place.name, part.fd, part.name, part.made)
+            with opened(part.name, READ, part.fd) as copy:
+                self._describe(copy, step.details)
+            made = identity_of(part.place, part.fd).identity
+            with Lease(source_fd, place.name) as lease:
+                _, now = find(self._context, place, was)
+                changed_if(now.nlink < 2 or now.ctime_ns != before.ctime_ns)
+                self._context.note(Mark(step.id, Outcome.NOTED, MADE, made), True)
+                remove_name(part.fd, place.name, lambda found: found.st_nlink > 1 and same_as(now)(found), "", lease)
+            # Not before the lease is given back: on some systems a name goes when its file is closed.
+            try:
+                rename_without_replacing(part.fd, part.name, part.fd, place.name)
+            except FileExistsError:
+                raise NotDone(Outcome.SKIPPED, f"the name {place.name} was taken meanwhile") from None
+            with suppress(OSError):  # the link is gone, and this is what stands for it
+                kernel.sync_folder(part.fd)
+        return Mark(step.id, Outcome.DONE, now=made)
+
+    @staticmethod
+    def _describe(fd: int, was: AsItWas) -> None:
+        """Give back mode, owner, attributes and times, as far as this account may."""
+        give_owner(fd, was["uid"], was["gid"])
+        for attribute in set(attributes_of(fd)) - set(was["attributes"]):
+            with suppress(OSError):
+                attributes.removexattr(fd, attribute)
+        give_attributes(fd, {name: base64.b64decode(value) for name, value in was["attributes"].items()})
+        give_mode(fd, was["mode"], was["uid"], was["gid"])
+        disk.utime(fd, ns=(was["atime_ns"], was["mtime_ns"]))
+
+    def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
+        place, _, was = ends_of(step)
+        part = Place(place.folder, self._context.private(step))
+        fd = self._context.descriptors.folder(place.folder)
+        made = note.now if note is not None and note.reason == MADE else None
+        here = look_at(self._context, place)
+        if made is not None and here is not None and here.identity.same_who(made):
+            return Mark(step.id, Outcome.DONE, now=here.identity)
+        if made is not None and here is None and there(self._context, part, made):
+            if not repair:
+                return Mark(step.id, Outcome.OPEN, f"made as {part.path}")
+            rename_without_replacing(fd, part.name, fd, place.name)
+            return Mark(step.id, Outcome.DONE, now=made)
+        if repair and (left := leftover(self._context, step, place.folder, note)):
+            return Mark(step.id, Outcome.OPEN, left)
+        if here is not None and here.identity.same_who(was):
+            return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
+        return Mark(step.id, Outcome.OPEN, "neither the link nor the file made of it is there")
+
+    def inverse(self, step: Step, mark: Mark) -> Step:
+        place, target, _ = ends_of(step)
+        where, identity = step.details["kept"]
+        details = step.details.copy()
+        del details["kept"]
+        witness = Witness(Place(*where), Identity(*identity))
+        return Step(step.id, "hard-link", step.rule, step.rule_key, place, target, mark.now, details, 0, witness)

@@ -7,11 +7,21 @@ from collections.abc import Callable, Collection
 from contextlib import ExitStack, suppress
 
 from frugal_sorter.changes.copier import Copier
-from frugal_sorter.changes.leases import Lease, refuse_writer
 from frugal_sorter.changes.outcome import CHANGED, NotDone, Outcome, why
-from frugal_sorter.changes.removal import refuse_unremovable, remove_folder, remove_name, remove_tree, same_as
-from frugal_sorter.changes.rename import Rename, list_folder, rename_without_replacing
-from frugal_sorter.changes.witness import same_tree, witnessed
+from frugal_sorter.changes.removal import (
+    Lease,
+    Rename,
+    list_folder,
+    refuse_unremovable,
+    refuse_writer,
+    remove_folder,
+    remove_name,
+    remove_tree,
+    rename_without_replacing,
+    same_as,
+    same_tree,
+    witnessed,
+)
 from frugal_sorter.filesystem.inside import Inside, look_inside
 from frugal_sorter.filesystem.record import COARSEST_TIME_NS, FileRecord, Identity, Place, Unknown
 from frugal_sorter.filesystem.status import is_same_file, look, look_like, look_like_or_none
@@ -19,18 +29,21 @@ from frugal_sorter.filesystem.volumes import volume_of
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.platforms import disk
 from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext, Verb
-from frugal_sorter.steps.held_entry import (
+from frugal_sorter.steps.parts import (
+    BEGUN,
     Held,
     ends_of,
     find,
+    finish_part,
     held,
     is_same_inside,
+    leftover,
+    part_beside,
     put_back,
     resolve_set_aside,
     there,
     where_put_back,
 )
-from frugal_sorter.steps.parts import BEGUN, finish_part, leftover, part_beside
 from frugal_sorter.steps.step import Details, Step
 
 

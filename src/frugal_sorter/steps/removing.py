@@ -8,19 +8,25 @@ from collections.abc import Callable, Mapping
 from contextlib import ExitStack
 from typing import Any
 
-from frugal_sorter.changes.leases import changed_if, remove_if_free
 from frugal_sorter.changes.outcome import NotDone, Outcome, why
-from frugal_sorter.changes.removal import remove_folder, remove_name, remove_tree, same_as
-from frugal_sorter.changes.witness import same_tree, witnessed
+from frugal_sorter.changes.removal import (
+    changed_if,
+    remove_folder,
+    remove_if_free,
+    remove_name,
+    remove_tree,
+    same_as,
+    same_tree,
+    witnessed,
+)
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.filesystem.volumes import volume_of
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.steps.archives import refuse_unless_archived, refuse_unless_packed
 from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext, Verb
-from frugal_sorter.steps.held_entry import NO_LONGER_THERE, Held, held, look_at, resolve_set_aside, there
 from frugal_sorter.steps.info_files import remove_infos
-from frugal_sorter.steps.lines import step_of_line
-from frugal_sorter.steps.step import Step
+from frugal_sorter.steps.parts import NO_LONGER_THERE, Held, held, look_at, resolve_set_aside, there
+from frugal_sorter.steps.step import Step, step_of_line
 
 REMOVING = "removing"
 IsWanted = Callable[[int, str, os.stat_result], None]

@@ -11,8 +11,7 @@ from contextlib import suppress
 from frugal_sorter.changes.outcome import NotDone, Outcome
 from frugal_sorter.platforms import processes
 from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext, Verb
-from frugal_sorter.steps.held_entry import find, look_at
-from frugal_sorter.steps.parts import inverse_of_made
+from frugal_sorter.steps.parts import find, inverse_of_made, look_at
 from frugal_sorter.steps.step import Step
 
 LONGEST_SECONDS = 60

@@ -11,16 +11,15 @@ from datetime import datetime
 from functools import partial
 
 from frugal_sorter.changes.descriptors import NEW_FILE, Deferred, Descriptors
-from frugal_sorter.changes.leases import is_free
 from frugal_sorter.changes.outcome import NotDone, Outcome
 from frugal_sorter.changes.prewriter import Prewriter, is_worth_a_fork
-from frugal_sorter.changes.removal import remove_name
+from frugal_sorter.changes.removal import is_free, remove_name
 from frugal_sorter.filesystem.record import Place, place_of
 from frugal_sorter.platforms import accounts, disk, kernel
 from frugal_sorter.steps.base import Mark, RunContext, Verb
-from frugal_sorter.steps.held_entry import ends_of, held, look_at
 from frugal_sorter.steps.info_files import make_above, note_size, remove_infos, remove_own_info
 from frugal_sorter.steps.moving import Move, MoveAcross
+from frugal_sorter.steps.parts import ends_of, held, look_at
 from frugal_sorter.steps.step import Step
 from frugal_sorter.trash.base import TrashBin
 from frugal_sorter.trash.bins import bin_at

@@ -13,11 +13,11 @@ from collections.abc import Iterator
 from datetime import datetime
 from urllib.parse import unquote_to_bytes
 
-from frugal_sorter.filesystem.foreseen import lstat
 from frugal_sorter.filesystem.record import Place, is_inside
+from frugal_sorter.filesystem.tree import lstat
 from frugal_sorter.filesystem.volumes import mount_at, mounted_tops, volume_of
 from frugal_sorter.platforms import accounts, disk, names, own_folders, slashed
-from frugal_sorter.state.remembered import for_a_session
+from frugal_sorter.state.folders import for_a_session
 from frugal_sorter.trash.base import TrashBin
 from frugal_sorter.values import frozen
 

@@ -10,9 +10,8 @@ from __future__ import annotations
 import struct
 from datetime import UTC, datetime
 
-from frugal_sorter.filesystem.foreseen import lstat
-from frugal_sorter.filesystem.record import Place, is_inside
-from frugal_sorter.filesystem.types import suffix_of
+from frugal_sorter.filesystem.record import Place, is_inside, suffix_of
+from frugal_sorter.filesystem.tree import lstat
 from frugal_sorter.filesystem.volumes import mounted_tops, volume_of
 from frugal_sorter.platforms import accounts, disk, slashed
 from frugal_sorter.platforms.system import blake2b

@@ -9,15 +9,14 @@ from collections.abc import Iterator
 from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.options import add_rules, rules_file
 from frugal_sorter.cli.output.text import count_text, shown
+from frugal_sorter.planning.constraints import note_on_opened
 from frugal_sorter.planning.guard import refused_rule, version_control_root
-from frugal_sorter.planning.in_use import note_on_opened
 from frugal_sorter.planning.misses import unreached
 from frugal_sorter.platforms import disk, slashed
-from frugal_sorter.rules.examples import run_examples
 from frugal_sorter.rules.fields import World
-from frugal_sorter.rules.file.keys import json_schema
-from frugal_sorter.rules.file.load import load_rules
-from frugal_sorter.rules.lint import warnings_of
+from frugal_sorter.rules.keys import json_schema
+from frugal_sorter.rules.lint import run_examples, warnings_of
+from frugal_sorter.rules.load import load_rules
 from frugal_sorter.rules.model import Rule, RuleBook
 
 EXAMPLES = """

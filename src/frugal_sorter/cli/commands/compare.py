@@ -25,8 +25,20 @@ from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.platforms.slashed import Path
-from frugal_sorter.reports.saved import HOWS, SUFFIX, Changed, Comparison, Saved, compare, load, look_now
-from frugal_sorter.reports.totals import Totals, kept_totals, take_totals, totals_of
+from frugal_sorter.reports.saved import (
+    HOWS,
+    SUFFIX,
+    Changed,
+    Comparison,
+    Saved,
+    Totals,
+    compare,
+    kept_totals,
+    load,
+    look_now,
+    take_totals,
+    totals_of,
+)
 from frugal_sorter.state.folders import ready_state_folder
 
 EXAMPLES = """
@@ -59,7 +71,7 @@ def run(args: argparse.Namespace) -> int:
     now_ns = begin().now_ns
     first, second = _sums(args.first), _sums(args.second)
     if first or second:
-        from frugal_sorter.cli.output.sums import print_sums
+        from frugal_sorter.cli.output.screen import print_sums
 
         one = first or _as_sums(args.first, args.hidden, now_ns, second)
         print_sums(one, second or _as_sums(args.second, args.hidden, now_ns, first), args.format)

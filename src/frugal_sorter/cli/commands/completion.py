@@ -5,8 +5,8 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
+from frugal_sorter.cli.parser import whole_parser
 from frugal_sorter.cli.reading import require_library
-from frugal_sorter.cli.whole_parser import whole_parser
 
 SHELLS = ("bash", "zsh", "fish")
 EXAMPLES = """

@@ -20,7 +20,7 @@ from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.by_rules import plan_by_rules
-from frugal_sorter.planning.explain import Explained, Explainer, Fate, Tested
+from frugal_sorter.planning.sight import Explained, Explainer, Fate, Tested
 from frugal_sorter.platforms import disk, programs, slashed
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.fields import Between, World

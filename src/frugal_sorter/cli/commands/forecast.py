@@ -73,7 +73,7 @@ def run(args: argparse.Namespace) -> int:
     printer(now, trend, outlook, by_folder, len(kept) - 1, first_visit)
     if args.chart is not None:
         require_library("--chart", "matplotlib", "reports")
-        from frugal_sorter.reports.charts import draw_forecast, write
+        from frugal_sorter.reports.page import draw_forecast, write
 
         # Where no date can be told, no line is drawn into the future.
         drawn = trend if outlook.doubt is None else replace(trend, per_day=None)

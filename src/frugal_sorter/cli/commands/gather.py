@@ -14,10 +14,10 @@ from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import count_text, shown, size_text
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.walk import reason_of
-from frugal_sorter.planning.gather import Gathering, plan_gather, read_wishes
+from frugal_sorter.planning.jobs import Gathering, plan_gather, read_wishes
 from frugal_sorter.planning.selection import Numbers
 from frugal_sorter.platforms import slashed
-from frugal_sorter.state.inputs import read_input
+from frugal_sorter.state.folders import read_input
 
 EXAMPLES = """
   frugal gather --list insurance.txt --from ~/Photos --to /media/stick/claim

@@ -28,8 +28,7 @@ from frugal_sorter.filesystem.record import Place
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.journal.visits import Driver, Run, Visit
 from frugal_sorter.platforms import programs, slashed
-from frugal_sorter.state.folders import adopt, of_other_machines, ready_state_folder
-from frugal_sorter.state.lock import writer_is_active
+from frugal_sorter.state.folders import adopt, of_other_machines, ready_state_folder, writer_is_active
 from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.kinds import ATTENDING
 from frugal_sorter.steps.step import Step, Tally
@@ -376,7 +375,7 @@ def _show_run(journal: Journal, one: Run, active: bool, wanted: str) -> int:
         (f"  {moment_text(one.began_ns)}, as {one.account}, {_state(one, counts, active)}", ""),
     )
     screen.line(f"by {shown(one.origin)}")
-    from frugal_sorter.reports.totals import kept_totals
+    from frugal_sorter.reports.saved import kept_totals
 
     sums = kept_totals(ready_state_folder(), one.id)
     if sums is not None:

@@ -41,8 +41,8 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
     from frugal_sorter.cli.output.screen import Screen
-    from frugal_sorter.rules.conditions.tree import Node
     from frugal_sorter.rules.fields import World
+    from frugal_sorter.rules.tree import Node
 
 # More columns than these do not fit beside each other.
 _COLUMNS = 7
@@ -158,7 +158,7 @@ def run(args: argparse.Namespace) -> int:
     else:
         {"table": _print_table, "json": _print_json, "csv": _print_csv}[args.format](inventory, args)
     if args.chart is not None and figure is not None:
-        from frugal_sorter.reports.charts import write
+        from frugal_sorter.reports.page import write
 
         write(figure, args.chart)
     if args.open_seconds is not None:
@@ -217,8 +217,8 @@ def _figure(
     session: Session, folders: list[str], args: argparse.Namespace, where: Node | None, world: World | None
 ) -> Figure:
     """Draw what fills the space; for that it is counted by folder, age and type at once."""
-    from frugal_sorter.reports.charts import WAYS_OF_FIGURE, draw
-    from frugal_sorter.reports.tree import parts_of, tree_of
+    from frugal_sorter.reports.page import WAYS_OF_FIGURE, draw
+    from frugal_sorter.reports.writers import parts_of, tree_of
 
     taker = InventoryCounter(
         args.levels, args.hidden, WAYS_OF_FIGURE, args.show_levels, 0, session.now_ns, where, world

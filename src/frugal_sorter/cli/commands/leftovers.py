@@ -6,7 +6,18 @@ import argparse
 import json
 from collections.abc import Sequence
 
-from frugal_sorter.app.leftovers import crontab_lines, home, plan_trashing, trashed_before
+from frugal_sorter.app.leftovers import (
+    Found,
+    crontab_lines,
+    home,
+    is_removed,
+    joined,
+    plan_trashing,
+    search,
+    trashed_before,
+    unclaimed,
+    where_installed,
+)
 from frugal_sorter.cli import visits
 from frugal_sorter.cli.carry_out import choose_list_ask_do
 from frugal_sorter.cli.choosing import add_choosing
@@ -16,8 +27,6 @@ from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import below, count_text, date_text, iso_text, shown, size_text
 from frugal_sorter.errors import RefusedError, UsageError
 from frugal_sorter.filesystem.record import Unread
-from frugal_sorter.leftovers.installed import is_removed, joined, where_installed
-from frugal_sorter.leftovers.search import Found, search, unclaimed
 from frugal_sorter.platforms import accounts
 
 EXAMPLES = """

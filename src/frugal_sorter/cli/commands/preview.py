@@ -62,7 +62,7 @@ def run(args: argparse.Namespace) -> int:
     view = PlanView(plan, screen, Numbers(plan))
     left_out = take_out(args, view)
     if args.save:
-        from frugal_sorter.planning.plan_file import save_plan
+        from frugal_sorter.planning.plan import save_plan
 
         save_plan(plan, args.save)
     if args.format == "json":

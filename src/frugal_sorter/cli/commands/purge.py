@@ -39,12 +39,12 @@ from frugal_sorter.cli.reading import (
 )
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Place
+from frugal_sorter.planning.jobs import Older, Purge, Takes
 from frugal_sorter.planning.plan import Plan
-from frugal_sorter.planning.purge import Older, Purge, Takes
 from frugal_sorter.planning.selection import Numbers
+from frugal_sorter.rules.editing import Value
 from frugal_sorter.rules.fields import World
-from frugal_sorter.rules.file.keys import TAKES
-from frugal_sorter.rules.file.one_rule import Value
+from frugal_sorter.rules.keys import TAKES
 from frugal_sorter.steps.step import Step, total
 
 EXAMPLES = """

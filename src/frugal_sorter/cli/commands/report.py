@@ -27,7 +27,7 @@ from frugal_sorter.cli.output.words import done_text, entries_text
 from frugal_sorter.cli.reading import require_library, since
 from frugal_sorter.errors import UsageError
 from frugal_sorter.planning.selection import ranges_of
-from frugal_sorter.reports.totals import Totals
+from frugal_sorter.reports.saved import Totals
 
 EXAMPLES = """
   frugal report                                        the last seven days, as text for a mail

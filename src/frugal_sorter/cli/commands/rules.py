@@ -12,19 +12,18 @@ from frugal_sorter.cli import visits
 from frugal_sorter.cli.carry_out import take_back_text
 from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.options import add_format, folder_named, rules_file
-from frugal_sorter.cli.output.rule_words import rule_words
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import below, common_base, date_text, iso_text, shown
+from frugal_sorter.cli.output.views import rule_words
 from frugal_sorter.cli.rehearsal import parsed_command
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.planning.sight import Sight
 from frugal_sorter.platforms import slashed
 from frugal_sorter.platforms.slashed import Path
+from frugal_sorter.rules.editing import RuleText, rule_text_in
 from frugal_sorter.rules.fields import fold
-from frugal_sorter.rules.file.editing import RuleText
-from frugal_sorter.rules.file.load import load_rules
-from frugal_sorter.rules.file.one_rule import rule_text_in
+from frugal_sorter.rules.load import load_rules
 
 EXAMPLES = """
   frugal rules front-desk.toml

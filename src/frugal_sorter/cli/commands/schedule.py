@@ -21,9 +21,8 @@ from frugal_sorter.cli.visits import line_of
 from frugal_sorter.errors import UsageError
 from frugal_sorter.journal.visits import Visit
 from frugal_sorter.platforms import accounts, slashed
-from frugal_sorter.rules.file.mistakes import InvalidValue
-from frugal_sorter.schedule.entry import Entry, check_name
-from frugal_sorter.schedule.scheduler import SCHEDULERS, Scheduler, scheduler_here, scheduler_of
+from frugal_sorter.rules.units import InvalidValue
+from frugal_sorter.schedule.scheduler import SCHEDULERS, Entry, Scheduler, check_name, scheduler_here, scheduler_of
 from frugal_sorter.schedule.when import FORMS, parse_when
 from frugal_sorter.values import replace
 

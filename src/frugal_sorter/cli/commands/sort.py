@@ -17,12 +17,12 @@ from frugal_sorter.cli.output.text import below, count_text, shown, size_text
 from frugal_sorter.cli.output.words import stay_text
 from frugal_sorter.cli.reading import add_types, book_named, both_conditions, levels_value, own_types, print_as_rule
 from frugal_sorter.errors import RefusedError
+from frugal_sorter.planning.constraints import leave_written
 from frugal_sorter.planning.guard import refused_whole
-from frugal_sorter.planning.in_use import leave_written
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.selection import Numbers
-from frugal_sorter.rules.file.keys import CLASHES
-from frugal_sorter.rules.file.one_rule import Value
+from frugal_sorter.rules.editing import Value
+from frugal_sorter.rules.keys import CLASHES
 from frugal_sorter.steps.step import Step
 
 EXAMPLES = """

@@ -18,7 +18,7 @@ from frugal_sorter.filesystem.record import Unread
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.platforms import disk
 from frugal_sorter.platforms.slashed import Path
-from frugal_sorter.rules.file.one_rule import refuse_unwritable
+from frugal_sorter.rules.editing import refuse_unwritable
 
 EXAMPLES = """
   frugal suggest ~/Intake                           the rules, on standard output

@@ -9,7 +9,7 @@ from collections import Counter
 from collections.abc import Sequence
 
 from frugal_sorter.app.session import Session
-from frugal_sorter.app.trash import plan_bringing_back, plan_emptying
+from frugal_sorter.app.undo import plan_bringing_back, plan_emptying
 from frugal_sorter.cli.carry_out import ask_and_do, list_ask_do, take_back_text
 from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.options import (
@@ -32,8 +32,8 @@ from frugal_sorter.errors import UsageError
 from frugal_sorter.planning.plan import Note
 from frugal_sorter.planning.trash_plans import Weighed, all_trashed, weigh
 from frugal_sorter.platforms import slashed
-from frugal_sorter.rules.file.mistakes import InvalidValue
 from frugal_sorter.rules.model import TrashLimits, refuse_expensive
+from frugal_sorter.rules.units import InvalidValue
 from frugal_sorter.steps.step import total
 from frugal_sorter.trash.base import Trashed
 

@@ -12,7 +12,7 @@ from frugal_sorter.cli import visits
 from frugal_sorter.errors import UsageError
 from frugal_sorter.platforms import processes
 from frugal_sorter.platforms.slashed import Path
-from frugal_sorter.schedule.entry import check_name, check_times
+from frugal_sorter.schedule.scheduler import check_name, check_times
 
 EXAMPLES = """
   frugal visit nightly --in /srv --limit '30 minutes' -- tidy /srv/rules.toml --yes

@@ -24,8 +24,8 @@ from frugal_sorter.errors import RefusedError
 from frugal_sorter.execution.executor import Result
 from frugal_sorter.filesystem.events import Silent, Source, SystemSource
 from frugal_sorter.planning.matched import FRESH
-from frugal_sorter.planning.moments import Root
 from frugal_sorter.planning.plan import Plan
+from frugal_sorter.planning.sight import Root
 from frugal_sorter.platforms import disk, processes, slashed
 from frugal_sorter.platforms.system import blake2b
 from frugal_sorter.rules.units import SECOND_NS, parse_duration

@@ -33,7 +33,7 @@ def run(args: argparse.Namespace) -> int:
 
 
 def _rules(line: Sequence[str]) -> Iterable[str]:
-    from frugal_sorter.rules.file.load import load_rules
+    from frugal_sorter.rules.load import load_rules
 
     named = [Path(word) for word in line[1:] if word.endswith(".toml") or _is_known(word)]
     book = load_rules(rules_file(argparse.Namespace(rules=named[0] if named else None)))
@@ -55,14 +55,14 @@ def _runs(_: Sequence[str]) -> Iterable[str]:
 
 
 def _schedules(_: Sequence[str]) -> Iterable[str]:
-    from frugal_sorter.schedule.entry import Remembered
+    from frugal_sorter.schedule.scheduler import Remembered
     from frugal_sorter.state.folders import ready_state_folder
 
     return Remembered(ready_state_folder()).names()
 
 
 def _types(_: Sequence[str]) -> Iterable[str]:
-    from frugal_sorter.filesystem.types import TYPES
+    from frugal_sorter.filesystem.record import TYPES
 
     return list(TYPES)
 

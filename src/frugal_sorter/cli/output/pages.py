@@ -22,12 +22,10 @@ from frugal_sorter.cli.output.text import (
     size_text,
 )
 from frugal_sorter.cli.output.words import done_text
-from frugal_sorter.duplicates.columns import Same
 from frugal_sorter.duplicates.planning import Choice, LookAlike, same_folders
-from frugal_sorter.duplicates.search import Duplicates
-from frugal_sorter.reports.charts import as_svg, draw_shares
+from frugal_sorter.duplicates.search import Duplicates, Same
 from frugal_sorter.reports.inventory import By, Inventory
-from frugal_sorter.reports.page import PageTable, render
+from frugal_sorter.reports.page import PageTable, as_svg, draw_shares, render
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
@@ -37,7 +35,7 @@ def inventory_page(inventory: Inventory, figure: Figure | None, by: tuple[By, ..
     """Return an inventory as a page; unlike the table on a terminal it has every row but those beyond `top` thousand."""
     svg = ""
     if figure is not None:
-        from frugal_sorter.reports.charts import as_svg
+        from frugal_sorter.reports.page import as_svg
 
         svg = as_svg(figure)
     base = common_base(inventory.folders_asked)

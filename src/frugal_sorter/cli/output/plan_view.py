@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Mapping, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from frugal_sorter.app.freed import Freed
 from frugal_sorter.app.session import Session
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.cli.output.screen import FEW, Screen
@@ -37,6 +36,9 @@ from frugal_sorter.rules.model import RuleBook
 from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.kinds import ATTENDING, FINAL, KINDS
 from frugal_sorter.steps.step import NotTouched, Step, Tally, total
+
+if TYPE_CHECKING:
+    from frugal_sorter.app.carry_out import Freed
 
 
 def show_misses(session: Session, screen: Screen, book: RuleBook, plan: Plan) -> None:

@@ -14,11 +14,11 @@ from itertools import combinations
 from math import inf
 from typing import Literal, NamedTuple
 
-from frugal_sorter.filesystem.types import OTHER, stem_of, suffix_of
-from frugal_sorter.rules.conditions.operators import Bounds, asker
-from frugal_sorter.rules.conditions.tree import Leaf, Negation, Node, Several
+from frugal_sorter.filesystem.record import OTHER, stem_of, suffix_of
 from frugal_sorter.rules.fields import fold
 from frugal_sorter.rules.model import Rule
+from frugal_sorter.rules.operators import Bounds, asker
+from frugal_sorter.rules.tree import Leaf, Negation, Node, Several
 from frugal_sorter.rules.units import SECOND_NS
 
 # A condition may be true, false or unknown: a test is required to be one of these, or not to be.

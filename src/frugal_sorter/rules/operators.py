@@ -10,10 +10,15 @@ from math import inf
 from typing import Any, Final, Literal, NamedTuple
 
 from frugal_sorter.rules.fields import FieldKind, fold
-from frugal_sorter.rules.file.mistakes import InvalidValue
-from frugal_sorter.rules.templates.read import Stopped, check_capture_name, parse_reading, parts_of_like, where_stopped
-from frugal_sorter.rules.templates.written import CaptureKind
-from frugal_sorter.rules.units import Span, parse_duration, parse_size, parse_span
+from frugal_sorter.rules.templates import (
+    CaptureKind,
+    Stopped,
+    check_capture_name,
+    parse_reading,
+    parts_of_like,
+    where_stopped,
+)
+from frugal_sorter.rules.units import InvalidValue, Span, parse_duration, parse_size, parse_span
 from frugal_sorter.values import frozen
 
 TEXT: Final[CaptureKind] = "text"

@@ -5,13 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable, Hashable
 from typing import NamedTuple
 
-from frugal_sorter.filesystem.record import Place, size_band
-from frugal_sorter.filesystem.types import suffix_of
+from frugal_sorter.filesystem.record import Place, size_band, suffix_of
 from frugal_sorter.platforms import slashed
-from frugal_sorter.rules.conditions.tree import captures_of
 from frugal_sorter.rules.fields import Facts
 from frugal_sorter.rules.model import Rule, RuleBook
-from frugal_sorter.rules.templates.written import Filling, Missing, Slot, Template, initial_of
+from frugal_sorter.rules.templates import Filling, Missing, Slot, Template, initial_of
+from frugal_sorter.rules.tree import captures_of
 from frugal_sorter.rules.units import local_time
 from frugal_sorter.values import mutable, replace
 

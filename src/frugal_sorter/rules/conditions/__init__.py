@@ -1,1 +1,0 @@
-"""Conditions: the grammar, the tree, the operators, and the generated matcher."""

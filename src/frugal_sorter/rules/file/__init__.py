@@ -1,1 +1,0 @@
-"""Loading a rule file: keys and their values, positions, mistakes."""
