@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import os
 import plistlib
 import re
 import shlex
 import shutil
+import signal
 import subprocess
 from pathlib import Path
 from xml.etree import ElementTree
@@ -14,13 +16,14 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from frugal_sorter.errors import FrugalError, UsageError
+from frugal_sorter.errors import FrugalError, StateError, UsageError
 from frugal_sorter.schedule.cron import _block, _found, _paused, _without, line_of
 from frugal_sorter.schedule.launchd import _intervals
 from frugal_sorter.schedule.scheduler import (
     SCHEDULERS,
     Entry,
     Remembered,
+    ask_system,
     check_entry,
     check_name,
     refuse_cannot,
@@ -184,3 +187,15 @@ def test_a_schedule_is_remembered_as_it_is(tmp_path: Path) -> None:
         remembered.get("nightly")
     remembered.forget("nightly")
     assert remembered.names() == []
+
+
+def test_a_program_of_the_system_that_leaves_another_running_is_not_waited_for_by_its_pipe() -> None:
+    done = ask_system(["sh", "-c", "sleep 300 & echo $!; echo complained >&2; exit 3"])
+    left = int(done.stdout)
+    os.kill(left, signal.SIGKILL)  # raises where it has ended, which is when its pipe would have been closed
+    assert (done.stderr, done.returncode) == (b"complained\n", 3)
+
+
+def test_a_program_of_the_system_that_does_not_end_is_given_up() -> None:
+    with pytest.raises(StateError, match="cannot be asked"):
+        ask_system(["sh", "-c", "sleep 300"], seconds=0.1)

@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import re
 import shlex
-import subprocess
 import tempfile
 from collections.abc import Sequence
 from shutil import which
@@ -122,13 +121,7 @@ class Scheduler(scheduler.Scheduler):
             "HOME": accounts.own_home(), "LOGNAME": accounts.account_name(), "SHELL": "/bin/sh", "PATH": "/usr/bin:/bin",
             **_variables(crontab_of_account()),
         }  # fmt: skip
-        try:
-            done = subprocess.run(
-                [env["SHELL"], "-c", shlex.join(entry.command_line)], cwd=env["HOME"], env=env, stdin=subprocess.DEVNULL,
-                capture_output=True, check=False,
-            )  # fmt: skip
-        except OSError as error:
-            raise StateError(f"it cannot be started ({error})", "see whether its interpreter is there") from None
+        done = ask_system([env["SHELL"], "-c", shlex.join(entry.command_line)], env=env, seconds=None, cwd=env["HOME"])
         return int(done.returncode)
 
 
@@ -152,7 +145,7 @@ def _as_an_editor() -> bytes:
     with tempfile.TemporaryDirectory() as folder:
         copy = slashed.join(folder, "crontab")
         editor = f"sh -c 'cat \"$1\" > {shlex.quote(copy)}' -"
-        ask_system(["crontab", "-e"], env={"VISUAL": editor, "EDITOR": editor})
+        ask_system(["crontab", "-e"], env={**os.environ, "LC_ALL": "C", "VISUAL": editor, "EDITOR": editor})
         try:
             with open(copy, "rb") as file:
                 return file.read()

@@ -14,7 +14,7 @@ from contextlib import suppress
 from typing import NamedTuple
 
 from frugal_sorter.errors import StateError, UsageError
-from frugal_sorter.platforms import disk, slashed
+from frugal_sorter.platforms import disk, processes, slashed
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.units import Duration, InvalidValue, nearest, parse_duration
 from frugal_sorter.schedule.when import When, parse_when
@@ -399,23 +399,35 @@ def refuse_cannot(scheduler: Scheduler, entry: Entry) -> None:
 
 
 def ask_system(
-    command: Sequence[str], stdin: bytes | None = None, env: Mapping[str, str] | None = None
+    command: Sequence[str], stdin: bytes = b"", env: Mapping[str, str] | None = None, seconds: float | None = _SECONDS,
+    cwd: str = "/",
 ) -> subprocess.CompletedProcess[bytes]:  # fmt: skip
     """Run a program of the system and return what it says.
+
+    Args:
+        command: its words.
+        stdin: what it reads.
+        env: the environment; by default that of this process, in English, since messages are read.
+        seconds: how long it may take; None for however long it takes.
+        cwd: the folder that it starts in.
 
     Raises:
         StateError: it is not there, or does not end.
     """
-    try:
-        # Its messages are read, so that they must be the ones that we know.
-        return subprocess.run(
-            command, input=stdin, stdin=subprocess.DEVNULL if stdin is None else None, capture_output=True,
-            timeout=_SECONDS, check=False, cwd="/", env={**os.environ, "LC_ALL": "C", **(env or {})},
-        )  # fmt: skip
-    except (OSError, subprocess.SubprocessError) as error:
-        raise StateError(
-            f"{command[0]}: it cannot be asked ({error})", "see whether it is installed and runs"
-        ) from None
+    # What it leaves running may hold a pipe open for ever, so that nobody waits for the end of one.
+    with processes.scratch_file() as said, processes.scratch_file() as complained:
+        try:
+            done = subprocess.run(
+                command, input=stdin, stdout=said, stderr=complained, timeout=seconds, check=False, cwd=cwd,
+                env={**os.environ, "LC_ALL": "C"} if env is None else env,
+            )  # fmt: skip
+        except (OSError, subprocess.SubprocessError) as error:
+            raise StateError(
+                f"{command[0]}: it cannot be asked ({error})", "see whether it is installed and runs"
+            ) from None
+        for one in (said, complained):
+            one.seek(0)
+        return subprocess.CompletedProcess(command, done.returncode, said.read(), complained.read())
 
 
 def wait_for_end(is_running: Callable[[], bool]) -> None:
@@ -424,7 +436,7 @@ def wait_for_end(is_running: Callable[[], bool]) -> None:
         time.sleep(_LOOK_SECONDS)
 
 
-def insist(command: Sequence[str], stdin: bytes | None = None) -> bytes:
+def insist(command: Sequence[str], stdin: bytes = b"") -> bytes:
     """Run a program of the system that must succeed.
 
     Raises:

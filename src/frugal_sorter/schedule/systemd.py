@@ -261,15 +261,8 @@ class Scheduler(scheduler.Scheduler):
         return found
 
     def run(self, entry: Entry) -> int:
-        import subprocess
-
-        # Of a unit of the kind `oneshot` this waits for its end.
-        command = [*_control(entry), "start", f"{entry.unit}.service"]
-        try:
-            # Without a limit of ours: it may rightly take hours.
-            done = subprocess.run(command, capture_output=True, stdin=subprocess.DEVNULL, check=False, cwd="/")
-        except OSError as error:
-            raise StateError(f"systemctl: it cannot be asked ({error})", "see whether it is installed") from None
+        # Of a unit of the kind `oneshot` this waits for its end; without a limit of ours, since it may rightly take hours.
+        done = ask_system([*_control(entry), "start", f"{entry.unit}.service"], seconds=None)
         said = _properties(
             ask_system(
                 [*_control(entry), "show", "--property=LoadState,ExecMainStatus,ExecMainCode", f"{entry.unit}.service"]

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import signal
 import sys
-from typing import Any
+from typing import Any, BinaryIO, cast
 
 assert sys.platform != "win32"
 
@@ -49,6 +49,15 @@ def limit(memory_bytes: int, cpu_seconds: int | None = None) -> None:
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     if cpu_seconds is not None:
         resource.setrlimit(resource.RLIMIT_CPU, (cpu_seconds, cpu_seconds))
+
+
+def scratch_file() -> BinaryIO:
+    """Return a new file without a name, to write and read; where the system has that, in memory, so that a full disk has it."""
+    if sys.platform == "linux":
+        return os.fdopen(os.memfd_create("frugal"), "w+b")
+    import tempfile
+
+    return cast(BinaryIO, tempfile.TemporaryFile())
 
 
 def child_group() -> dict[str, Any]:

@@ -8,12 +8,13 @@ import os
 import signal
 import subprocess
 import sys
+import tempfile
 import threading
 import time
 from collections.abc import Callable
 from contextlib import suppress
 from ctypes import wintypes
-from typing import Any
+from typing import Any, BinaryIO, cast
 
 assert sys.platform == "win32"
 
@@ -77,6 +78,11 @@ def limit(memory_bytes: int, cpu_seconds: int | None = None) -> None:
     handle = wintypes.HANDLE(job)
     api.KERNEL.SetInformationJobObject(handle, _EXTENDED, ctypes.byref(limits), ctypes.sizeof(limits))
     api.KERNEL.AssignProcessToJobObject(handle, wintypes.HANDLE(api.KERNEL.GetCurrentProcess()))
+
+
+def scratch_file() -> BinaryIO:
+    """Return a new file to write and read; it is gone once it is closed."""
+    return cast(BinaryIO, tempfile.TemporaryFile())
 
 
 def child_group() -> dict[str, Any]:
