@@ -107,9 +107,7 @@ def in_this_process(
 ) -> subprocess.CompletedProcess[str]:
     """Run the program where there are no forks, and a start takes long."""
     from frugal_sorter.cli.main import main
-    from frugal_sorter.cli.visits import drive
 
-    drive("person", "")  # each run is one of a process of its own
     out, err, before, here = io.StringIO(), io.StringIO(), dict(os.environ), os.getcwd()
     os.environ.update(env)
     os.chdir(folder)

@@ -164,7 +164,7 @@ def _hold_back(session: Session, plan: Plan, journal: Journal, book: RuleBook, w
     hold_unbelieved(session, plan, journal, dated_rules(book))
     visiting = session.visiting
     # A person sees what is listed; what comes by itself leaves whatever a program is writing.
-    if plan.asked and visiting is not None and visiting.driver != "person":
+    if plan.asked and session.is_unattended:
         leave_written(plan, world)
     if visiting is not None and visiting.driver == "schedule":
         tell_of_long_waits(plan, lambda paths: journal.waiting(visiting.name, paths, plan.made_ns))

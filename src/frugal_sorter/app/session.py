@@ -71,6 +71,16 @@ class Session:
             self.visiting.plan, self.visiting.rules = plan, rules
         return plan
 
+    def forget_plan(self) -> None:
+        """What was planned is not to be done, and nothing is left undone by that."""
+        if self.visiting is not None:
+            self.visiting.plan = None
+
+    @property
+    def is_unattended(self) -> bool:
+        """Whether nobody watches: a schedule or a watcher drives it."""
+        return self.visiting is not None and self.visiting.driver != "person"
+
     @contextmanager
     def changing(self, what: str) -> Iterator[Journal]:
         """Hold the right to change files, with the journal open and interrupted runs recovered.
@@ -85,8 +95,7 @@ class Session:
         from frugal_sorter.execution.executor import changing
 
         # A person would rather know at once; who comes by itself can wait until another is done.
-        is_unattended = self.visiting is not None and self.visiting.driver != "person"
-        patience = _PATIENCE_SECONDS if is_unattended else 0
+        patience = _PATIENCE_SECONDS if self.is_unattended else 0
         with changing(ready_state_folder(), what, self.on_recovered, patience) as journal:
             journal.believe(self.now_ns, accounts.is_clock_set)
             yield journal

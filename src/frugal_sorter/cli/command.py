@@ -1,4 +1,4 @@
-"""One command: the account that it acts for, and its module."""
+"""One command: the account that it acts for, its module, and the job that it stands for."""
 
 from __future__ import annotations
 
@@ -8,19 +8,23 @@ import importlib
 import os
 import signal
 import sys
+from collections.abc import Sequence
 from contextlib import suppress
-from typing import NoReturn, Protocol
+from typing import TYPE_CHECKING, NoReturn, Protocol
 
-from frugal_sorter.cli import visits
-from frugal_sorter.cli.interrupted import tell_of_open_runs
+from frugal_sorter.cli.call import Call, tell, tell_of_open_runs
 from frugal_sorter.cli.main import COMMANDS, UNLISTED
-from frugal_sorter.cli.options import command_line
+from frugal_sorter.cli.options import command_line, is_short, line_of
 from frugal_sorter.cli.output.text import PrintableStream
-from frugal_sorter.cli.parser import parser_of
+from frugal_sorter.cli.parser import Parser, parser_of
 from frugal_sorter.errors import FrugalError, UsageError
 from frugal_sorter.platforms import accounts, disk
 from frugal_sorter.rules.units import Mistakes, nearest
 from frugal_sorter.state.folders import forget_all
+
+if TYPE_CHECKING:
+    from frugal_sorter.cli.jobs import Job
+    from frugal_sorter.planning.plan import Plan
 
 
 def act_as(user: str) -> None:
@@ -55,20 +59,77 @@ class Command(Protocol):
         """Add the options and arguments of the command."""
         ...
 
+    def job(self, args: argparse.Namespace) -> Job | None:
+        """Return what is to be changed; None, or no such function, where the command only looks."""
+        ...
+
     def run(self, args: argparse.Namespace) -> int:
-        """Do the work and return the exit code."""
+        """Do the work where there is no job, and return the exit code."""
         ...
 
 
-def run(name: str, args: list[str]) -> int:
-    """Run a subcommand by name and return its exit code; no error gets past here as a traceback."""
+def parsed_command(words: Sequence[str]) -> tuple[Command, argparse.Namespace]:
+    """Return the module of a command, and its arguments as it reads them.
+
+    Raises:
+        UsageError: it cannot read them.
+    """
+    module: Command = importlib.import_module(f"frugal_sorter.cli.commands.{words[0]}")
+    parser = Parser(prog=f"frugal {words[0]}", allow_abbrev=False)
+    module.add_arguments(parser)
+    parsed = parser.parse_args(list(words[1:]))
+    parsed.call = Call(words[0], line_of(words))
+    return module, parsed
+
+
+def plan_of_command(words: Sequence[str], at_most: int | None = None) -> Plan | None:
+    """Return what a command would do now, where nobody can be asked; None where it only looks.
+
+    Args:
+        words: its name and its arguments.
+        at_most: how many files it may take away, where its arguments do not say.
+
+    Raises:
+        FrugalError: it could not run at all.
+    """
+    module, args = parsed_command(words)
+    if words[0] == "watch":
+        # What it would do first is what a tidy would.
+        return plan_of_command(["tidy", str(args.rules)], at_most)
+    args.yes = False
+    if at_most is not None and getattr(args, "at_most", 0) is None:
+        args.at_most = at_most
+    job = _job_of(module, args)
+    if job is None:
+        return None
+    from frugal_sorter.cli.jobs import numbers_of, take_out
+
+    plan = job.plan(args.call.begin())
+    job.decide(plan, None)
+    if job.is_steerable:
+        take_out(args, plan, numbers_of(job, plan))
+    return plan
+
+
+def _job_of(module: Command, args: argparse.Namespace) -> Job | None:
+    return module.job(args) if hasattr(module, "job") else None
+
+
+def run(name: str, args: list[str], call: Call | None = None) -> int:
+    """Run a subcommand by name and return its exit code; no error gets past here as a traceback.
+
+    Args:
+        name: of the subcommand.
+        args: its arguments.
+        call: who makes it; None for a person.
+    """
     # A command ends soon, and plans are many small values without cycles: looking for some is lost time.
     collects = gc.isenabled()
     gc.disable()
     before = sys.stdout, sys.stderr
     sys.stdout, sys.stderr = PrintableStream(sys.stdout), PrintableStream(sys.stderr)
     try:
-        return _run(name, args)
+        return _run(name, args, call or Call(name, command_line()))
     finally:
         sys.stdout, sys.stderr = before
         if collects:
@@ -83,36 +144,47 @@ def _terminate(_number: int, _frame: object) -> NoReturn:
     raise _Terminated
 
 
-def _run(name: str, args: list[str]) -> int:
+def _run(name: str, args: list[str], call: Call) -> int:
     signal.signal(signal.SIGTERM, _terminate)
+    parsed = argparse.Namespace(call=call)
     try:
         if name not in COMMANDS and name not in UNLISTED:
             hint = nearest(name, COMMANDS) or "`frugal --help` lists them"
             raise UsageError(f"there is no command `{name}`", hint)
         module: Command = importlib.import_module(f"frugal_sorter.cli.commands.{name}")
         parser = parser_of(name, {**COMMANDS, **UNLISTED}[name])
-        if name != "visit":
-            visits.expect(name, command_line())
         # The command of a schedule is none of our arguments.
         at = args.index("--") if getattr(module, "TAKES_COMMAND", False) and "--" in args else len(args)
-        parsed = parser.parse_args(args[:at])
+        parser.parse_args(args[:at], parsed)
         parsed.after = args[at + 1 :]
         if getattr(parsed, "for_user", None):
             act_as(parsed.for_user)
-        visits.log_to(getattr(parsed, "log", None))
+        call.log = getattr(parsed, "log", None) or ""
         tell_of_open_runs(name)
-        code = module.run(parsed)
+        code = _do(module, parsed)
         sys.stdout.flush()
-        _close_visit(None, code)
+        _close(parsed.call, None, code)
         return code
     except BaseException as error:
-        _close_visit(error)
+        _close(parsed.call, error)
         return _code_of(error)
 
 
-def _close_visit(error: BaseException | None, code: int = 0) -> None:
-    if why := visits.close(error, code):
-        _say(f"Note: {why}")
+def _do(module: Command, args: argparse.Namespace) -> int:
+    job = _job_of(module, args)
+    if job is None:
+        return module.run(args)
+    from frugal_sorter.cli.jobs import run_job
+    from frugal_sorter.cli.output.screen import Screen
+
+    screen = Screen(is_short(args))
+    return run_job(job, args.call.begin(screen.may_ask() and not args.yes), screen)
+
+
+def _close(call: Call, error: BaseException | None, code: int = 0) -> None:
+    if why := call.close(error, code):
+        with suppress(OSError):
+            tell(why)
 
 
 def _code_of(raised: BaseException) -> int:

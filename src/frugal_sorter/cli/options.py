@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, TypeVar
 
 from frugal_sorter.cli.output.text import shown
@@ -62,9 +62,14 @@ def _refuse(why: str | None) -> None:
         raise RefusedError(what, hint or "name the folder below it that is meant")
 
 
+def line_of(words: Sequence[str]) -> str:
+    """Return a command with its arguments as it would be typed."""
+    return programs.join(["frugal", *words])
+
+
 def command_line() -> str:
     """Return the command as it was typed, which stands for the rule file in the history."""
-    return programs.join(["frugal", *sys.argv[1:]])
+    return line_of(sys.argv[1:])
 
 
 def levels(text: str) -> int | None:

@@ -6,7 +6,6 @@ import argparse
 import json
 from collections.abc import Iterator
 
-from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.options import add_rules, rules_file
 from frugal_sorter.cli.output.text import count_text, shown
 from frugal_sorter.planning.constraints import note_on_opened
@@ -39,7 +38,7 @@ def run(args: argparse.Namespace) -> int:
 
     screen = Screen()
     book = load_rules(rules_file(args))
-    world = begin().world()
+    world = args.call.begin().world()
     failed = run_examples(book, world)
     for one in failed:
         name = shown(str(one.example.given["name"]))

@@ -8,7 +8,6 @@ import json
 import re
 import sys
 
-from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.options import add_format
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import (
@@ -68,7 +67,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     if args.format == "html":
         require_library("--format html", "jinja2", "reports")
-    now_ns = begin().now_ns
+    now_ns = args.call.begin().now_ns
     first, second = _sums(args.first), _sums(args.second)
     if first or second:
         from frugal_sorter.cli.output.screen import print_sums

@@ -3,12 +3,10 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 from frugal_sorter.app.session import Session
-from frugal_sorter.cli.carry_out import choose_list_ask_do
-from frugal_sorter.cli.choosing import add_choosing
-from frugal_sorter.cli.interrupted import begin
+from frugal_sorter.cli.jobs import Job, add_choosing
 from frugal_sorter.cli.options import (
     add_at_most,
     add_for,
@@ -24,9 +22,10 @@ from frugal_sorter.cli.options import (
     refuse_removal,
     size,
 )
+from frugal_sorter.cli.output.plan_view import PlanView
 from frugal_sorter.cli.output.screen import Progress, Screen
 from frugal_sorter.cli.output.text import below, common_base, count_text, date_text, shown, size_text
-from frugal_sorter.cli.reading import read_where
+from frugal_sorter.cli.reading import read_where, require_library
 from frugal_sorter.duplicates.planning import (
     Choice,
     LookAlike,
@@ -46,44 +45,37 @@ from frugal_sorter.rules.keys import DEFAULT_KEEP, DOS, KEEPS, Keep
 from frugal_sorter.state.folders import ready_state_folder
 
 
-def limited_choices(session: Session, choices: Sequence[Choice], where: str) -> list[Choice]:
-    """Return choices of which only those files go that a condition is true of.
+class _Duplicates(Job):
+    """Take away what need not stay, or take the mark of a copy off names that are copies of nothing."""
 
-    Raises:
-        UsageError: it cannot be read.
-    """
-    node, world = read_where(where), session.world()
-    return [limited(choice, node, world) for choice in choices]
+    looked: _Looked | None = None
 
+    def prepare(self, session: Session, screen: Screen) -> None:
+        """Search; a person at a terminal chooses for each group unless the command says which one stays."""
+        args = self.args
+        with Progress("files found") as progress:
+            looked = self.looked = _look(args, session, progress.update)
+        # What goes is listed once, with the question.
+        for folder in looked.folders:
+            screen.line(shown(folder), style="bold")
+        _totals(screen, looked.found, looked.choices)
+        if args.do and not (args.yes or args.keep is not None or args.keep_in) and screen.may_ask():
+            looked.choices = _choose_each(screen, looked.choices, common_base(looked.folders))
+        screen.line()
 
-def take_away(
-    session: Session, screen: Screen, args: argparse.Namespace, folders: Sequence[str], choices: Sequence[Choice], base: str
-) -> int:  # fmt: skip
-    """Take away what need not stay; a person at a terminal chooses for each group unless the command says which stays."""
-    for folder in folders:
-        refuse_removal(folder, args.levels, args.hidden)
-    decided = args.yes or args.keep is not None or args.keep_in
-    if not decided and screen.may_ask():
-        choices = _choose_each(screen, choices, base)
-    with session.changing("duplicates"):
-        removing = Removing(args.do, session.world(), args.across_owners, args.at_most)
-        plan = plan_duplicates(choices, removing, command_line(), folders)
-    return _carry_out(session, screen, plan, args, " Each is compared with the one that stays once more, byte by byte.")
+    def plan(self, session: Session) -> Plan:
+        args = self.args
+        looked = self.looked = self.looked or _look(args, session, lambda _count, _what: None)
+        if args.unmark:
+            alone = [one for one in looked.alikes if one.kind == "alone"]
+            return session.planned(plan_unmark(alone, session.world(), command_line(), looked.folders))
+        with session.changing("duplicates"):
+            removing = Removing(args.do, session.world(), args.across_owners, args.at_most)
+            return session.planned(plan_duplicates(looked.choices, removing, command_line(), looked.folders))
 
-
-def unmark(
-    session: Session, screen: Screen, args: argparse.Namespace, folders: Sequence[str], alikes: Sequence[LookAlike]
-) -> int:  # fmt: skip
-    """Take the mark of a copy off names that are copies of nothing."""
-    alone = [one for one in alikes if one.kind == "alone"]
-    plan = plan_unmark(alone, session.world(), command_line(), folders)
-    return _carry_out(session, screen, plan, args, "")
-
-
-def _carry_out(session: Session, screen: Screen, plan: Plan, args: argparse.Namespace, more: str) -> int:
-    screen.line()
-    where = f"as {session.account}?{more}"
-    return choose_list_ask_do(session, plan, screen, args, lambda view: f"below {shown(view.base)}, {where}")
+    def question(self, view: PlanView, account: str) -> str:
+        more = " Each is compared with the one that stays once more, byte by byte." if self.args.do else ""
+        return view.question(f"below {shown(view.base)}, as {account}?{more}")
 
 
 # Choosing
@@ -173,73 +165,76 @@ def _keeps(text: str) -> tuple[Keep, ...]:
     return named  # type: ignore[return-value]
 
 
-def run(args: argparse.Namespace) -> int:
-    if not args.folders and (args.do or args.unmark):
+def job(args: argparse.Namespace) -> Job | None:
+    if not args.do and not args.unmark:
+        if args.without or args.save or args.edit:
+            raise UsageError(
+                "--without, --save and --edit: nothing is to be done", "say what with --do, or leave them out"
+            )
+        return None
+    if not args.folders:
         raise UsageError("name the folder in which something is to change", "there is no default for --do and --unmark")
-    folders = list(dict.fromkeys(map(folder_named, args.folders or ["."])))
-    keep_in = [folder_named(folder) for folder in args.keep_in]
-    if args.format != "table" and (args.do or args.unmark):
+    if args.format != "table":
         raise UsageError("--do and --unmark are shown as a table only", "leave --format out")
-    if not args.do and not args.unmark and (args.without or args.save or args.edit):
-        raise UsageError("--without, --save and --edit: nothing is to be done", "say what with --do, or leave them out")
     if args.do and args.unmark:
         raise UsageError("--do and --unmark are two jobs", "do one after the other")
+    for folder in map(folder_named, args.folders if args.do else ()):
+        refuse_removal(folder, args.levels, args.hidden)
+    return _Duplicates(args)
+
+
+def run(args: argparse.Namespace) -> int:
     if args.format == "html":
-        from frugal_sorter.cli.reading import require_library
-
         require_library("--format html", "jinja2", "reports")
-    if args.where is not None:
-        from frugal_sorter.cli.reading import read_where
+    with Progress("files found") as progress:
+        looked = _look(args, args.call.begin(), progress.update)
+    if args.format != "table":
+        from frugal_sorter.cli.output import pages
 
-        read_where(args.where)  # says what is wrong with it before the search
-    session = begin()
+        printers = {"json": pages.as_json, "csv": pages.as_csv, "html": pages.as_page}
+        printers[args.format](looked.folders, looked.found, looked.choices, looked.alikes)
+    else:
+        _report(Screen(is_short(args)), looked, args.top)
+    return 1 if looked.found.unread else 0
+
+
+class _Looked:
+    """What was found in some folders, and which one stays of each group."""
+
+    def __init__(self, folders: list[str], found: Duplicates, choices: list[Choice]) -> None:
+        self.folders, self.found, self.choices = folders, found, choices
+        self.alikes = look_alikes(found)
+
+
+def _look(args: argparse.Namespace, session: Session, on_progress: Callable[[int, str], None]) -> _Looked:
+    """Search for duplicates.
+
+    Raises:
+        UsageError: a folder or a condition is not usable.
+    """
+    folders = list(dict.fromkeys(map(folder_named, args.folders or ["."])))
+    keep_in = [folder_named(folder) for folder in args.keep_in]
+    where = None if args.where is None else read_where(args.where)  # says what is wrong with it before the search
+    search = ContentSearch(
+        args.levels, args.hidden, 0 if args.empty else max(args.min_size, 1),
+        None if args.no_cache else ready_state_folder(), session.now_ns, on_progress,
+    )  # fmt: skip
     try:
-        with Progress("files found") as progress:
-            search = ContentSearch(
-                args.levels, args.hidden, 0 if args.empty else max(args.min_size, 1),
-                None if args.no_cache else ready_state_folder(), session.now_ns, progress.update,
-            )  # fmt: skip
-            found = search.search(folders)
+        found = search.search(folders)
     except OSError as error:
         raise UsageError(f"{error.filename}: {reason_of(error)}", "run as a user who may read it") from error
     choices = [choose(group, args.keep or DEFAULT_KEEP, keep_in) for group in found.groups]
-    if args.where is not None:
-        choices = limited_choices(session, choices, args.where)
-    alikes = look_alikes(found)
-    if args.format != "table":
-        from frugal_sorter.cli.output import pages as duplicates_formats
-
-        printers = {
-            "json": duplicates_formats.as_json,
-            "csv": duplicates_formats.as_csv,
-            "html": duplicates_formats.as_page,
-        }
-        printers[args.format](folders, found, choices, alikes)
-        return 1 if found.unread else 0
-    screen = Screen(is_short(args))
-    base = common_base(folders)
-    if args.do or args.unmark:
-        # What goes is listed once, with the question.
-        for folder in folders:
-            screen.line(shown(folder), style="bold")
-        _totals(screen, found, choices)
-
-        return (
-            unmark(session, screen, args, folders, alikes)
-            if args.unmark
-            else take_away(session, screen, args, folders, choices, base)
-        )
-    _report(screen, folders, found, choices, alikes, args.top, base)
-    return 1 if found.unread else 0
+    if where is not None:
+        choices = [limited(choice, where, session.world()) for choice in choices]
+    return _Looked(folders, found, choices)
 
 
 # The report
 
 
-def _report(
-    screen: Screen, folders: Sequence[str], found: Duplicates, choices: Sequence[Choice],
-    alikes: Sequence[LookAlike], top: int, base: str,
-) -> None:  # fmt: skip
+def _report(screen: Screen, looked: _Looked, top: int) -> None:
+    folders, found, choices, alikes = looked.folders, looked.found, looked.choices, looked.alikes
+    base = common_base(folders)
     for folder in folders:
         screen.line(shown(folder), style="bold")
     screen.line()

@@ -7,7 +7,6 @@ import os
 from collections.abc import Collection
 
 from frugal_sorter.app.rules import rules_named
-from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.options import add_as_of, add_rule
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import ago_text, common_base, moment_text, shown, size_text
@@ -52,7 +51,7 @@ def run(args: argparse.Namespace) -> int:
     book = read_book(args)
     rules = {rule.name for rule in rules_named(book, args.rule)}
     with Journal(ready_state_folder(), write=False) as journal:
-        session = begin()
+        session = args.call.begin()
         world = session.world(journal, moment_of(args.as_of, session))
         # The same engine as that of a preview: what becomes of an entry depends on the others, too.
         explainer = Explainer(book, world, plan_by_rules(book, world, earlier_runs_of(journal)))

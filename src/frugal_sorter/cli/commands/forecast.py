@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import json
 
-from frugal_sorter.cli.interrupted import begin, tell
+from frugal_sorter.cli.call import tell
 from frugal_sorter.cli.options import add_format, folder_named
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import (
@@ -56,7 +56,7 @@ def run(args: argparse.Namespace) -> int:
     folder = folder_named(args.folder)
     require_library("frugal forecast", "scipy", "reports")
     try:
-        now = look_now(folder, args.hidden, begin().now_ns)
+        now = look_now(folder, args.hidden, args.call.begin().now_ns)
     except OSError as error:
         raise UsageError(f"{shown(folder)}: {reason_of(error)}", "run as a user who may read it") from error
     kept = [*kept_of(folder, now.made_ns, note=lambda one: tell(f"{one.path}: {one.reason}")), now]

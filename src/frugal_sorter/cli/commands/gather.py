@@ -4,20 +4,23 @@ from __future__ import annotations
 
 import argparse
 import sys
+from typing import TYPE_CHECKING
 
-from frugal_sorter.cli.carry_out import agreed, show_run, take_back_text, tell_freed
-from frugal_sorter.cli.choosing import add_choosing, keep_out, settle, take_out
-from frugal_sorter.cli.interrupted import begin
-from frugal_sorter.cli.options import add_for, add_listing, add_unattended, command_line, folder_named, is_short
-from frugal_sorter.cli.output.plan_view import PlanView, exit_code
+from frugal_sorter.app.session import Session
+from frugal_sorter.cli.jobs import Job, add_choosing
+from frugal_sorter.cli.options import add_for, add_listing, add_unattended, command_line, folder_named
+from frugal_sorter.cli.output.plan_view import PlanView
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import count_text, shown, size_text
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.planning.jobs import Gathering, plan_gather, read_wishes
-from frugal_sorter.planning.selection import Numbers
+from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import slashed
 from frugal_sorter.state.folders import read_input
+
+if TYPE_CHECKING:
+    from frugal_sorter.execution.executor import Result
 
 EXAMPLES = """
   frugal gather --list insurance.txt --from ~/Photos --to /media/stick/claim
@@ -50,68 +53,64 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_for(parser)
 
 
-def run(args: argparse.Namespace) -> int:
-    source = folder_named(args.source)
-    if not args.target.strip():
-        raise UsageError("--to (empty): no folder was named", "name one")
-    target = slashed.realpath(args.target)
-    wishes = read_wishes(_read(args.list), args.list, args.encoding)
-    if not wishes:
-        raise UsageError(f"{shown(args.list)}: the list names no file", "write a path a line")
-    session, screen = begin(), Screen(is_short(args))
-    try:
-        with session.changing("gather"):
-            gathering = plan_gather(
-                wishes, source, target, session.now_ns, args.move, args.flat, args.strip_to, args.accept_nearest
-            )
-    except OSError as error:
-        raise UsageError(f"{error.filename}: {reason_of(error)}", "run as a user who may read it") from error
-    plan = gathering.plan
-    plan.origin = command_line()
-    view = PlanView(plan, screen, Numbers(plan))
-    left_out = take_out(args, view)
-    screen.parts(("From ", ""), (shown(source), "bold"), (" to ", ""), (shown(target), "bold"))
-    screen.line()
-    _show(gathering, screen, args.move)
-    if not plan.asked:
-        screen.line()
-        screen.line(f"Nothing to {'move' if args.move else 'copy'}.")
-        keep_out(args, screen, left_out)
-        return exit_code(plan, bool(gathering.missed))
-    screen.line()
-    if not args.yes:
-        view.show_names(plan.asked)
-        screen.line()
-    if settle(args, view, screen, left_out):
-        return exit_code(plan, bool(gathering.missed))
+def job(args: argparse.Namespace) -> Job:
+    return _Gather(args)
 
-    def question() -> str:
-        size = size_text(sum(step.bytes for step in plan.asked))
-        what = f"{'Move' if args.move else 'Copy'} {count_text(len(plan.asked), 'file')}, {size}"
-        return f"{what}, to {shown(target)}, as {session.account}?"
 
-    if not agreed(view, screen, question, args.yes, steerable=True):
-        screen.line("Nothing was changed.")
-        return 3
-    result, signal = show_run(session, plan, view, screen)
-    failed = len(plan.asked) - result.done.steps
-    parts = [f"{result.done.steps:,} {'moved' if args.move else 'copied'}", f"{len(gathering.already):,} already there",
-             f"{len(gathering.missed):,} missing"]  # fmt: skip
-    parts += (
-        [f"{len(plan.not_touched) + failed:,} not {'moved' if args.move else 'copied'}"]
-        if plan.not_touched or failed
-        else []
-    )
-    screen.line(f"Asked for {gathering.asked:,}: {', '.join(parts)}.", style="bold")
-    # Not what was done is counted here, but what is there.
-    screen.line(
-        f"Counted there: {gathering.arrived():,} of {count_text(len(gathering.targets), 'file')}, each of its size."
-    )
-    tell_freed(session, plan, screen, result)
-    screen.line(take_back_text(result), style="bold")
-    if signal:
-        return 128 + signal
-    return exit_code(plan, bool(gathering.missed) or result.has_problem)
+class _Gather(Job):
+    def plan(self, session: Session) -> Plan:
+        args = self.args
+        self.source = folder_named(args.source)
+        if not args.target.strip():
+            raise UsageError("--to (empty): no folder was named", "name one")
+        self.target = slashed.realpath(args.target)
+        wishes = read_wishes(_read(args.list), args.list, args.encoding)
+        if not wishes:
+            raise UsageError(f"{shown(args.list)}: the list names no file", "write a path a line")
+        try:
+            with session.changing("gather"):
+                self.gathering = plan_gather(
+                    wishes, self.source, self.target, session.now_ns, args.move, args.flat, args.strip_to,
+                    args.accept_nearest,
+                )  # fmt: skip
+        except OSError as error:
+            raise UsageError(f"{error.filename}: {reason_of(error)}", "run as a user who may read it") from error
+        self.gathering.plan.origin = command_line()
+        return session.planned(self.gathering.plan)
+
+    def head(self, view: PlanView) -> None:
+        view.screen.parts(("From ", ""), (shown(self.source), "bold"), (" to ", ""), (shown(self.target), "bold"))
+        view.screen.line()
+        _show(self.gathering, view.screen, self.args.move)
+        view.screen.line()
+
+    def show_nothing(self, view: PlanView) -> None:
+        view.screen.line(f"Nothing to {'move' if self.args.move else 'copy'}.")
+
+    def show(self, view: PlanView) -> None:
+        if not self.args.yes:
+            view.show_names(view.plan.asked)
+            view.screen.line()
+
+    def question(self, view: PlanView, account: str) -> str:
+        steps = view.plan.asked
+        size = size_text(sum(step.bytes for step in steps))
+        what = f"{'Move' if self.args.move else 'Copy'} {count_text(len(steps), 'file')}, {size}"
+        return f"{what}, to {shown(self.target)}, as {account}?"
+
+    def conclude(self, view: PlanView, result: Result) -> None:
+        gathering, plan, done = self.gathering, view.plan, "moved" if self.args.move else "copied"
+        left = len(plan.not_touched) + len(plan.asked) - result.done.steps
+        parts = [f"{result.done.steps:,} {done}", f"{len(gathering.already):,} already there",
+                 f"{len(gathering.missed):,} missing", *([f"{left:,} not {done}"] if left else [])]  # fmt: skip
+        view.screen.line(f"Asked for {gathering.asked:,}: {', '.join(parts)}.", style="bold")
+        # Not what was done is counted here, but what is there.
+        files = count_text(len(gathering.targets), "file")
+        view.screen.line(f"Counted there: {gathering.arrived():,} of {files}, each of its size.")
+
+    @property
+    def is_incomplete(self) -> bool:
+        return bool(self.gathering.missed)
 
 
 def _read(named: str) -> bytes:

@@ -13,7 +13,6 @@ from functools import lru_cache
 from typing import TYPE_CHECKING
 
 from frugal_sorter.app.session import Session
-from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.options import add_format, add_where, folder_named, levels, number
 from frugal_sorter.cli.output.screen import Progress
 from frugal_sorter.cli.output.text import (
@@ -123,7 +122,7 @@ def run(args: argparse.Namespace) -> int:
         args.open_to = [folder_named(path) for path in args.open_to]
         if args.sort == "modified":
             args.sort = "newest"
-    session = begin()
+    session = args.call.begin()
     where, world = None, None
     if args.where is not None:
         from frugal_sorter.cli.reading import read_where

@@ -18,15 +18,15 @@ from frugal_sorter.app.leftovers import (
     unclaimed,
     where_installed,
 )
-from frugal_sorter.cli import visits
-from frugal_sorter.cli.carry_out import choose_list_ask_do
-from frugal_sorter.cli.choosing import add_choosing
-from frugal_sorter.cli.interrupted import begin
+from frugal_sorter.app.session import Session
+from frugal_sorter.cli.jobs import Job, add_choosing
 from frugal_sorter.cli.options import add_for, add_format, add_listing, add_unattended, command_line, is_short
+from frugal_sorter.cli.output.plan_view import PlanView
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import below, count_text, date_text, iso_text, shown, size_text
 from frugal_sorter.errors import RefusedError, UsageError
 from frugal_sorter.filesystem.record import Unread
+from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import accounts
 
 EXAMPLES = """
@@ -49,48 +49,86 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_for(parser)
 
 
-def run(args: argparse.Namespace) -> int:
+def job(args: argparse.Namespace) -> Job | None:
     if args.do is None:
-        # Nothing is changed: no visit.
-        visits.forget()
+        return None
     if args.program is None:
-        if args.do is not None:
-            raise UsageError("--do: of which program?", "name one")
-        return _list_unclaimed(args)
-    if len(joined(args.program)) < _SHORTEST:
-        raise UsageError(f"{shown(args.program)}: too short a name to be sure of anything", "name it in full")
-    unread: list[Unread] = []
-    found = search(args.program, home(), accounts.is_admin(), unread.append)
-    lines = crontab_lines(args.program, unread.append)
-    there, before = where_installed(args.program), trashed_before(args.program)
+        raise UsageError("--do: of which program?", "name one")
     if args.format == "json":
-        result = {"program": args.program, "installed": there or None, "trashed_by_run": before}
-        more = {"crontab_lines": [{"line": number, "text": text} for number, text in lines]}
-        return _print_json(args, {**result, "entries": [_as_json(one) for one in found], **more}, unread)
+        raise UsageError("--do is shown as a table only", "leave --format out")
+    return _Trash(args)
+
+
+def run(args: argparse.Namespace) -> int:
+    if args.program is None:
+        return _list_unclaimed(args)
+    look = _Look(args.program)
+    if args.format == "json":
+        result = {"program": args.program, "installed": look.there or None, "trashed_by_run": look.before}
+        more = {"crontab_lines": [{"line": number, "text": text} for number, text in look.lines]}
+        return _print_json({**result, "entries": [_as_json(one) for one in look.found], **more}, look.unread)
     screen = Screen(is_short(args))
-    if there:
-        screen.line(
-            f"{shown(args.program)} is installed: {shown(there)}. What it keeps is only listed.", style="yellow"
-        )
-        if before is not None:
+    look.introduce(screen)
+    _list(screen, args.program, look.found, bool(look.unread))
+    return _more(screen, look.lines, look.unread)
+
+
+class _Look:
+    """What is left of a program, and what is known of it."""
+
+    def __init__(self, program: str) -> None:
+        if len(joined(program)) < _SHORTEST:
+            raise UsageError(f"{shown(program)}: too short a name to be sure of anything", "name it in full")
+        self.program = program
+        self.unread: list[Unread] = []
+        self.found = search(program, home(), accounts.is_admin(), self.unread.append)
+        self.lines = crontab_lines(program, self.unread.append)
+        self.there, self.before = where_installed(program), trashed_before(program)
+
+    def introduce(self, screen: Screen) -> None:
+        """Say whether the program is installed."""
+        if self.there:
             screen.line(
-                f"Run {before} moved what it had left to the trash: `frugal undo {before}` brings it back.",
-                style="bold",
+                f"{shown(self.program)} is installed: {shown(self.there)}. What it keeps is only listed.",
+                style="yellow",
             )
-    elif is_removed(args.program):
-        screen.line(f"The package {shown(args.program)} was removed, and its settings were not.")
-    if args.do is None or not found:
-        _list(screen, args.program, found, bool(unread))
-        return _more(screen, lines, unread)
-    if there:
-        raise RefusedError(
-            f"{args.program} is installed ({there})", "remove the program first; what it keeps is its own"
-        )
-    _more(screen, lines, unread)
-    session = begin()
-    plan = plan_trashing(session, args.program, found, command_line())
-    question = f"(left by {shown(args.program)}), as {session.account}?"
-    return choose_list_ask_do(session, plan, screen, args, lambda _: question)
+            if self.before is not None:
+                screen.line(
+                    f"Run {self.before} moved what it had left to the trash: `frugal undo {self.before}` brings it back.",
+                    style="bold",
+                )
+        elif is_removed(self.program):
+            screen.line(f"The package {shown(self.program)} was removed, and its settings were not.")
+
+
+class _Trash(Job):
+    def __init__(self, args: argparse.Namespace) -> None:
+        super().__init__(args)
+        self.look = _Look(args.program)
+        if self.look.there and self.look.found:
+            raise RefusedError(
+                f"{args.program} is installed ({self.look.there})", "remove the program first; what it keeps is its own"
+            )
+
+    def plan(self, session: Session) -> Plan:
+        return plan_trashing(session, self.args.program, self.look.found, command_line())
+
+    def head(self, view: PlanView) -> None:
+        self.look.introduce(view.screen)
+        _more(view.screen, self.look.lines, self.look.unread)
+
+    def show_nothing(self, view: PlanView) -> None:
+        if self.look.found:
+            super().show_nothing(view)
+        else:
+            _list(view.screen, self.args.program, [], bool(self.look.unread))
+
+    def question(self, view: PlanView, account: str) -> str:
+        return view.question(f"(left by {shown(self.args.program)}), as {account}?")
+
+    @property
+    def is_incomplete(self) -> bool:
+        return bool(self.look.unread)
 
 
 def _more(screen: Screen, lines: Sequence[tuple[int, str]], unread: Sequence[Unread]) -> int:
@@ -141,7 +179,7 @@ def _list_unclaimed(args: argparse.Namespace) -> int:
     unread: list[Unread] = []
     found = unclaimed(home(), unread.append)
     if args.format == "json":
-        return _print_json(args, {"unclaimed": [_as_json(one) for one in found]}, unread)
+        return _print_json({"unclaimed": [_as_json(one) for one in found]}, unread)
     screen = Screen(is_short(args))
     if not found:
         screen.line("All that is configured here belongs to an installed program.")
@@ -158,9 +196,7 @@ def _list_unclaimed(args: argparse.Namespace) -> int:
     return _more(screen, [], unread)
 
 
-def _print_json(args: argparse.Namespace, result: dict[str, object], unread: Sequence[Unread]) -> int:
-    if args.do is not None:
-        raise UsageError("--do is shown as a table only", "leave --format out")
+def _print_json(result: dict[str, object], unread: Sequence[Unread]) -> int:
     print(json.dumps({**result, "not_read": [one._asdict() for one in unread]}, indent=2))
     return 1 if unread else 0
 

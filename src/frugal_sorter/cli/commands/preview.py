@@ -7,8 +7,7 @@ import json
 
 from frugal_sorter.app.rules import look_ahead, look_further, rules_named
 from frugal_sorter.app.session import Session
-from frugal_sorter.cli.choosing import add_choosing, keep_out, take_out
-from frugal_sorter.cli.interrupted import begin
+from frugal_sorter.cli.jobs import add_choosing, keep_out, take_out
 from frugal_sorter.cli.options import add_as_of, add_at_most, add_format, add_listing, add_rule, add_rules, is_short
 from frugal_sorter.cli.output.plan_view import PlanView, exit_code, plan_as_json, show_misses
 from frugal_sorter.cli.output.screen import Screen
@@ -50,7 +49,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     book = read_book(args)
-    session = begin()
+    session = args.call.begin()
     rules = rules_named(book, args.rule)
     if args.until is not None:
         return _until(args, session, replace(book, rules=tuple(rules or book.rules)))
@@ -59,8 +58,9 @@ def run(args: argparse.Namespace) -> int:
     if args.format == "html":
         require_library("--format html", "jinja2", "reports")
     screen = Screen(is_short(args))
-    view = PlanView(plan, screen, Numbers(plan))
-    left_out = take_out(args, view)
+    numbers = Numbers(plan)
+    left_out = take_out(args, plan, numbers)
+    view = PlanView(plan, screen, numbers)
     if args.save:
         from frugal_sorter.planning.plan import save_plan
 

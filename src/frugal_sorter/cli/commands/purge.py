@@ -7,9 +7,8 @@ import os
 from collections.abc import Mapping
 
 from frugal_sorter.app.rules import plan_job
-from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
-from frugal_sorter.cli.choosing import add_choosing, keep_out, settle, take_out
-from frugal_sorter.cli.interrupted import begin
+from frugal_sorter.app.session import Session
+from frugal_sorter.cli.jobs import Job, add_choosing
 from frugal_sorter.cli.options import (
     add_at_most,
     add_for,
@@ -18,13 +17,12 @@ from frugal_sorter.cli.options import (
     add_where,
     duration,
     folder_named,
-    is_short,
     levels,
     number,
     refuse_removal,
     size,
 )
-from frugal_sorter.cli.output.plan_view import PlanView, exit_code
+from frugal_sorter.cli.output.plan_view import PlanView
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import below, date_text, moment_text, shown, size_text
 from frugal_sorter.cli.output.words import entries_text, stay_text
@@ -41,7 +39,6 @@ from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.planning.jobs import Older, Purge, Takes
 from frugal_sorter.planning.plan import Plan
-from frugal_sorter.planning.selection import Numbers
 from frugal_sorter.rules.editing import Value
 from frugal_sorter.rules.fields import World
 from frugal_sorter.rules.keys import TAKES
@@ -107,46 +104,54 @@ def _purge(args: argparse.Namespace) -> Purge:
     return Purge(folder, args.by, args.older_than, args.keep_newest, args.until_free)
 
 
+def job(args: argparse.Namespace) -> Job | None:
+    return None if args.as_rule else _PurgeJob(args)
+
+
 def run(args: argparse.Namespace) -> int:
-    if args.as_rule:
-        return print_as_rule(*rule_of(args), own_types(args))
-    purge = _purge(args)
-    folder, keys = purge.folder, _rule(args, purge, purge.folder)
-    screen = Screen(is_short(args))
-    session = begin(screen.may_ask() and not args.yes)
-    older: dict[str, Older] = {}
+    return print_as_rule(*rule_of(args), own_types(args))
 
-    def narrow(plan: Plan, world: World) -> None:
-        purge.narrow(plan, world)
+
+class _PurgeJob(Job):
+    def __init__(self, args: argparse.Namespace) -> None:
+        super().__init__(args)
+        self.purge, self.older = _purge(args), dict[str, Older]()
+
+    def plan(self, session: Session) -> Plan:
+        args, self.now_ns = self.args, session.now_ns
+        book = book_named(_rule(args, self.purge, self.purge.folder), self.purge.folder, own_types(args))
+        return plan_job(session, book, "purge", args.at_most, self._narrow)
+
+    def _narrow(self, plan: Plan, world: World) -> None:
+        self.purge.narrow(plan, world)
         # What its own types say is asked of the rule alone.
-        if not plan.asked and not args.types:
-            others = [by for by in DATES if by != args.by]
-            older.update(purge.by_other_dates(others, _takes(args), world))
+        if not plan.asked and not self.args.types:
+            others = [by for by in DATES if by != self.args.by]
+            self.older.update(self.purge.by_other_dates(others, _takes(self.args), world))
 
-    plan = plan_job(session, book_named(keys, folder, own_types(args)), "purge", args.at_most, narrow)
-    view = PlanView(plan, screen, Numbers(plan, lambda step: (purge.dates[step.place], step.place)))
-    left_out = take_out(args, view)
-    screen.parts(("Purge in ", ""), (shown(folder), "bold"))
-    screen.line(
-        f"{_by(args.by)} more than {args.older_than.text} ago, before {moment_text(args.older_than.before(session.now_ns))}"
-    )
-    if not plan.asked:
-        view.show_nothing("Nothing to take away", args.hidden, "--levels all", "--hidden")
-        keep_out(args, screen, left_out)
-        _show_older(screen, older)
-        return exit_code(plan)
-    _show(view, purge, screen, args)
-    view.show_pruned(names=False)
-    view.show_left()
-    screen.line()
-    view.warn()
-    if settle(args, view, screen, left_out):
-        return exit_code(plan)
+    def order(self, step: Step) -> tuple[int, Place]:
+        return self.purge.dates[step.place], step.place
 
-    def question() -> str:
-        return view.question(f"in {shown(folder)}, as {session.account}? {stay_text(plan.others)}.")
+    def head(self, view: PlanView) -> None:
+        age = self.args.older_than
+        view.screen.parts(("Purge in ", ""), (shown(self.purge.folder), "bold"))
+        view.screen.line(f"{_by(self.args.by)} more than {age.text} ago, before {moment_text(age.before(self.now_ns))}")
 
-    return ask_and_do(session, plan, view, screen, question, args.yes, take_back_text)
+    def show_nothing(self, view: PlanView) -> None:
+        view.show_nothing("Nothing to take away", self.args.hidden, "--levels all", "--hidden")
+
+    def show_why(self, view: PlanView, session: Session) -> None:
+        _show_older(view.screen, self.older)
+
+    def show(self, view: PlanView) -> None:
+        _show(view, self.purge, view.screen, self.args)
+        view.show_pruned(names=False)
+        view.show_left()
+        view.screen.line()
+        view.warn()
+
+    def question(self, view: PlanView, account: str) -> str:
+        return view.question(f"in {shown(self.purge.folder)}, as {account}? {stay_text(view.plan.others)}.")
 
 
 def _show_older(screen: Screen, older: Mapping[str, Older]) -> None:

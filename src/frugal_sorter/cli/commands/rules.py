@@ -8,14 +8,12 @@ from collections.abc import Callable, Sequence
 
 from frugal_sorter.app.rule_file import RuleRecord, change, look_back, rules_of
 from frugal_sorter.app.rules import look_ahead
-from frugal_sorter.cli import visits
-from frugal_sorter.cli.carry_out import take_back_text
-from frugal_sorter.cli.interrupted import begin
+from frugal_sorter.cli.command import parsed_command
+from frugal_sorter.cli.jobs import take_back_text
 from frugal_sorter.cli.options import add_format, folder_named, rules_file
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import below, common_base, date_text, iso_text, shown
 from frugal_sorter.cli.output.views import rule_words
-from frugal_sorter.cli.rehearsal import parsed_command
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.planning.sight import Sight
@@ -56,8 +54,6 @@ def run(args: argparse.Namespace) -> int:
         if args.folder is not None or args.format != "table":
             raise UsageError(f"rules {action}: --in and --format are for the list", "leave them out")
         return _change(args, action)
-    # Nothing is changed: no visit.
-    visits.forget()
     if len(args.what) > 1:
         raise UsageError(f"rules: there is no {args.what[0]!r}", f"known are {', '.join(_CHANGES)}")
     args.rules = Path(args.what[0]) if args.what else args.rules
@@ -72,7 +68,7 @@ def _change(args: argparse.Namespace, action: str) -> int:
     # By the names that they have, whatever was typed: another case, or a number.
     names = [record.rule.name for record in rules_of(load_rules(path))]
     how, said = _how(action, [_as_named(names, word) for word in words], args.after)
-    result = change(begin(), path, how)
+    result = change(args.call.begin(), path, how)
     if result.has_problem or not result.done:
         screen.line(f"{shown(str(path))}: it could not be changed; see `frugal history {result.run}`", style="bold red")
         return 1
@@ -120,7 +116,7 @@ def _how(action: str, words: list[str], command: list[str]) -> tuple[Callable[[R
 
 
 def _list(args: argparse.Namespace) -> int:
-    path, session = rules_file(args), begin()
+    path, session = rules_file(args), args.call.begin()
     book = load_rules(path)
     records = rules_of(book)
     numbers = {record.rule.name: number for number, record in enumerate(records, 1)}

@@ -11,19 +11,21 @@ from itertools import islice
 
 from frugal_sorter.app import schedules
 from frugal_sorter.app.schedules import Looked
-from frugal_sorter.cli.carry_out import confirm
-from frugal_sorter.cli.interrupted import undo_offer
-from frugal_sorter.cli.options import add_for, add_format, rules_file
+from frugal_sorter.cli.call import undo_offer
+from frugal_sorter.cli.command import parsed_command, plan_of_command
+from frugal_sorter.cli.jobs import confirm
+from frugal_sorter.cli.options import add_for, add_format, line_of, rules_file
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import ago_text, count_text, iso_text, moment_text, shown, size_text
-from frugal_sorter.cli.rehearsal import Rehearsed, parsed_command, rehearse
-from frugal_sorter.cli.visits import line_of
+from frugal_sorter.cli.output.words import will_text
 from frugal_sorter.errors import UsageError
 from frugal_sorter.journal.visits import Visit
+from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import accounts, slashed
 from frugal_sorter.rules.units import InvalidValue
 from frugal_sorter.schedule.scheduler import SCHEDULERS, Entry, Scheduler, check_name, scheduler_here, scheduler_of
 from frugal_sorter.schedule.when import FORMS, parse_when
+from frugal_sorter.steps.kinds import FINAL, REMOVING
 from frugal_sorter.values import replace
 
 EXAMPLES = """
@@ -111,19 +113,19 @@ def _add(args: argparse.Namespace, screen: Screen) -> int:
         raise UsageError(
             f"--with: {scheduler.name} does not run on this machine", "add --print, and take what it prints there"
         )
-    rehearsed = rehearse(entry.command, args.at_most) if entry.command[0] != "inventory" else None
+    today = plan_of_command(entry.command, args.at_most)
     if entry.command[0] in _LIMITED and "--at-most" not in entry.command:
-        at_most = _at_most(args, screen, entry, rehearsed)
+        at_most = _at_most(args, screen, entry, today)
         if at_most is not None:
             entry = replace(entry, command=(*entry.command, "--at-most", str(at_most)))
-            if rehearsed is not None and rehearsed.refused:
-                rehearsed = rehearse(entry.command)
+            if today is not None and today.refused:
+                today = plan_of_command(entry.command)
     if args.print:
         return _print(entry, scheduler, screen)
     _describe(entry, scheduler, screen)
-    if rehearsed is not None:
-        screen.line(f"  today   {rehearsed.text}")
-        for problem in (*rehearsed.refused, *rehearsed.problems):
+    if today is not None:
+        screen.line(f"  today   {will_text(today.asked) or 'nothing to do'}")
+        for problem in (*(f"{one.rule}: {one.reason}" for one in today.refused), *today.problems):
             screen.line(f"Note: {shown(problem)}", style="yellow")
     if not confirm(screen, f"Set up {name}, as {accounts.account_name()}?", args.yes):
         screen.line("Nothing was changed.")
@@ -164,7 +166,7 @@ def _command(args: argparse.Namespace) -> tuple[tuple[str, ...], str]:
 
 
 def _at_most(
-    args: argparse.Namespace, screen: Screen, entry: Entry, rehearsed: Rehearsed | None
+    args: argparse.Namespace, screen: Screen, entry: Entry, today: Plan | None
 ) -> int | None:  # fmt: skip
     """Return how many files a run may take away, whatever its rules say; None where what they say is enough.
 
@@ -175,17 +177,19 @@ def _at_most(
         if args.at_most < 1:
             raise UsageError("--at-most: say a number from 1 on", "such as --at-most 1000")
         return int(args.at_most)
-    if rehearsed is None or not rehearsed.refused:
+    if today is None or not today.refused:
         # A rule file has ceilings of its own, which may be lower.
         return None if entry.command[0] == "tidy" else _AT_MOST
-    today = rehearse(entry.command, _NO_CEILING).removals
-    if not today:
+    wished = plan_of_command(entry.command, _NO_CEILING)
+    removals = sum(step.files for step in wished.asked if step.verb in REMOVING | FINAL) if wished is not None else 0
+    if not removals:
         return None  # refused for another reason, which is shown
     if args.yes or args.print or not screen.may_ask():
-        hint = f"say how many a run may take away, such as --at-most {2 * today}"
-        raise UsageError(f"a run would be refused today: {rehearsed.refused[0].partition(';')[0]}", hint)
-    screen.line(f"A run would take away {count_text(today, 'file')} today.")
-    return screen.number("How many may it be at most, so that a mistake does no more harm", 2 * today)
+        hint = f"say how many a run may take away, such as --at-most {2 * removals}"
+        refused = f"{today.refused[0].rule}: {today.refused[0].reason}".partition(";")[0]
+        raise UsageError(f"a run would be refused today: {refused}", hint)
+    screen.line(f"A run would take away {count_text(removals, 'file')} today.")
+    return screen.number("How many may it be at most, so that a mistake does no more harm", 2 * removals)
 
 
 def _describe(entry: Entry, scheduler: Scheduler, screen: Screen, is_on: bool = True) -> None:

@@ -7,11 +7,10 @@ import os
 from collections import Counter
 
 from frugal_sorter.app.rules import plan_job
-from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
-from frugal_sorter.cli.choosing import add_choosing, keep_out, settle, take_out
-from frugal_sorter.cli.interrupted import begin
-from frugal_sorter.cli.options import add_for, add_listing, add_unattended, add_where, folder_named, is_short, levels
-from frugal_sorter.cli.output.plan_view import PlanView, exit_code
+from frugal_sorter.app.session import Session
+from frugal_sorter.cli.jobs import Job, add_choosing
+from frugal_sorter.cli.options import add_for, add_listing, add_unattended, add_where, folder_named, levels
+from frugal_sorter.cli.output.plan_view import PlanView
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import below, count_text, shown, size_text
 from frugal_sorter.cli.output.words import stay_text
@@ -20,7 +19,6 @@ from frugal_sorter.errors import RefusedError
 from frugal_sorter.planning.constraints import leave_written
 from frugal_sorter.planning.guard import refused_whole
 from frugal_sorter.planning.plan import Plan
-from frugal_sorter.planning.selection import Numbers
 from frugal_sorter.rules.editing import Value
 from frugal_sorter.rules.keys import CLASHES
 from frugal_sorter.steps.step import Step
@@ -78,33 +76,37 @@ def rule_of(args: argparse.Namespace) -> tuple[dict[str, Value], str]:
     return keys, folder
 
 
+def job(args: argparse.Namespace) -> Job | None:
+    return None if args.as_rule else _Sort(args)
+
+
 def run(args: argparse.Namespace) -> int:
-    keys, folder = rule_of(args)
-    if args.as_rule:
-        return print_as_rule(keys, folder, own_types(args))
-    screen = Screen(is_short(args))
-    session = begin(screen.may_ask() and not args.yes)
-    plan = plan_job(session, book_named(keys, folder, own_types(args)), "sort", None, leave_written)
-    view = PlanView(plan, screen, Numbers(plan))
-    left_out = take_out(args, view)
-    if not plan.asked:
-        view.show_nothing("Nothing to sort", args.hidden, "--levels all", "--hidden")
-        keep_out(args, screen, left_out)
-        return exit_code(plan)
-    if args.list_all:
-        view.show()
-    else:
-        _show(plan, view, screen, folder)
-    screen.line()
-    view.warn()
-    if settle(args, view, screen, left_out):
-        return exit_code(plan)
+    return print_as_rule(*rule_of(args), own_types(args))
 
-    def question() -> str:
-        where = f"below {shown(folder)}, into {shown(args.into)}"
-        return view.question(f"{where}, as {session.account}? {stay_text(plan.others)}.")
 
-    return ask_and_do(session, plan, view, screen, question, args.yes, take_back_text)
+class _Sort(Job):
+    def __init__(self, args: argparse.Namespace) -> None:
+        super().__init__(args)
+        self.keys, self.folder = rule_of(args)
+
+    def plan(self, session: Session) -> Plan:
+        book = book_named(self.keys, self.folder, own_types(self.args))
+        return plan_job(session, book, "sort", None, leave_written)
+
+    def show_nothing(self, view: PlanView) -> None:
+        view.show_nothing("Nothing to sort", self.args.hidden, "--levels all", "--hidden")
+
+    def show(self, view: PlanView) -> None:
+        if self.args.list_all:
+            view.show()
+        else:
+            _show(view.plan, view, view.screen, self.folder)
+        view.screen.line()
+        view.warn()
+
+    def question(self, view: PlanView, account: str) -> str:
+        where = f"below {shown(self.folder)}, into {shown(self.args.into)}"
+        return view.question(f"{where}, as {account}? {stay_text(view.plan.others)}.")
 
 
 def _show(plan: Plan, view: PlanView, screen: Screen, folder: str) -> None:

@@ -7,7 +7,6 @@ import time
 from collections.abc import Sequence
 
 from frugal_sorter.app.suggest import HEAD, Proposal, learn_from, learn_from_hand, suggest
-from frugal_sorter.cli.interrupted import begin
 from frugal_sorter.cli.options import add_format, add_listing, folder_named, is_short
 from frugal_sorter.cli.output.plan_view import PlanView
 from frugal_sorter.cli.output.screen import Screen
@@ -55,7 +54,7 @@ def run(args: argparse.Namespace) -> int:
     if args.format == "html":
         raise UsageError("--format html: the page is about what was learnt", "add --like SORTED")
     try:
-        found = suggest(begin(), folder)
+        found = suggest(args.call.begin(), folder)
     except OSError as error:
         raise UsageError(f"{error.filename}: {reason_of(error)}", "run as a user who may read it") from error
     screen = Screen(is_short(args))
@@ -103,7 +102,7 @@ def _like(args: argparse.Namespace, folder: str) -> int:
         require_library("--like", module, "reports")
     tree = folder_named(args.like)
     try:
-        found = learn_from(begin(), folder, tree)
+        found = learn_from(args.call.begin(), folder, tree)
     except OSError as error:
         raise UsageError(f"{error.filename}: {reason_of(error)}", "run as a user who may read it") from error
     screen, score, items = Screen(is_short(args)), found.score, count_text(found.items, "sorted file")

@@ -7,9 +7,7 @@ import os
 
 from frugal_sorter.app.rules import keep_only, leave_out, plan_rules, plan_saved, rules_named
 from frugal_sorter.app.session import Session
-from frugal_sorter.cli.carry_out import ask_and_do, take_back_text
-from frugal_sorter.cli.choosing import add_choosing, keep_out, settle, take_out
-from frugal_sorter.cli.interrupted import begin
+from frugal_sorter.cli.jobs import Job, add_choosing
 from frugal_sorter.cli.options import (
     add_as_of,
     add_at_most,
@@ -18,14 +16,12 @@ from frugal_sorter.cli.options import (
     add_rule,
     add_rules,
     add_unattended,
-    is_short,
 )
-from frugal_sorter.cli.output.plan_view import PlanView, exit_code, show_misses
+from frugal_sorter.cli.output.plan_view import PlanView, show_misses
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import count_text, moment_text, shown
 from frugal_sorter.cli.output.words import stay_text, step_text
 from frugal_sorter.cli.reading import moment_of, read_book
-from frugal_sorter.cli.visits import is_person
 from frugal_sorter.errors import UsageError
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.selection import Numbers, choose
@@ -58,39 +54,61 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_listing(parser)
 
 
-def run(args: argparse.Namespace) -> int:
-    screen = Screen(is_short(args))
-    session = begin(screen.may_ask() and not args.yes)
-    book = None if args.plan else read_book(args)
-    if book is not None:
-        rules = rules_named(book, args.rule)
-        plan = plan_rules(session, book, args.again, args.at_most, rules=rules, now_ns=_moment(args, session))
-        _keep_only(args, plan)
-        book = replace(book, rules=tuple(rules or book.rules))
-        _ask_by_rule(screen, book, plan)
-    elif args.rules is not None or args.again or args.rule or args.only or args.as_of:
-        raise UsageError(
-            "a plan that was saved needs no rules", "leave RULES, --rule, --only, --as-of and --again out beside --plan"
-        )
-    else:
-        plan = plan_saved(session, args.plan, args.at_most)
-    hidden = book is None or any(rule.hidden for rule in book.rules)
-    view = PlanView(plan, screen, Numbers(plan))
-    left_out = take_out(args, view)
-    if not plan.asked:
+def job(args: argparse.Namespace) -> Job:
+    return _Tidy(args)
+
+
+class _Tidy(Job):
+    book: RuleBook | None = None
+
+    def plan(self, session: Session) -> Plan:
+        args = self.args
+        if args.plan is None:
+            book = read_book(args)
+            rules = rules_named(book, args.rule)
+            plan = plan_rules(session, book, args.again, args.at_most, rules=rules, now_ns=_moment(args, session))
+            _keep_only(args, plan)
+            self.book = replace(book, rules=tuple(rules or book.rules))
+            # A person knows what was left; of what a timer cannot ask, night after night, nobody does.
+            self._unasked_is_problem = session.is_unattended
+            return plan
+        if args.rules is not None or args.again or args.rule or args.only or args.as_of:
+            raise UsageError(
+                "a plan that was saved needs no rules",
+                "leave RULES, --rule, --only, --as-of and --again out beside --plan",
+            )
+        return plan_saved(session, args.plan, args.at_most)
+
+    def decide(self, plan: Plan, screen: Screen | None) -> None:
+        """Ask for each rule that wants to be asked for by itself; without a person they are left."""
+        for rule in self.book.rules if self.book is not None else ():
+            steps = [step for step in plan.asked if step.rule == rule.name]
+            if not rule.ask or not steps:
+                continue
+            if screen is None or not screen.may_ask():
+                reason = "this rule asks each time, and there is no terminal to ask on"
+            else:
+                for step in steps:
+                    screen.line(f"  {step.verb:8}{step_text(step, '/')}")
+                if screen.ask(f"{shown(rule.name)}: {count_text(len(steps), 'step')}, as listed?"):
+                    continue
+                reason = "declined"
+            leave_out(plan, lambda step, name=rule.name: step.rule == name, reason, self._unasked_is_problem)  # type: ignore[misc]
+
+    def show_nothing(self, view: PlanView) -> None:
+        hidden = self.book is None or any(rule.hidden for rule in self.book.rules)
         view.show_nothing("Nothing to do", hidden, 'levels = "all"', "hidden = true")
-        keep_out(args, screen, left_out)
-        if book is not None:
-            show_misses(session, screen, book, plan)
-        return exit_code(plan)
-    view.show(names=not args.yes)
-    screen.line()
-    view.warn()
-    if settle(args, view, screen, left_out):
-        return exit_code(plan)
-    return ask_and_do(
-        session, plan, view, screen, lambda: _question(session, args, plan, view), args.yes, take_back_text
-    )
+
+    def show_why(self, view: PlanView, session: Session) -> None:
+        if self.book is not None:
+            show_misses(session, view.screen, self.book, view.plan)
+
+    def question(self, view: PlanView, account: str) -> str:
+        named = self.args.plan or view.plan.origin
+        written = moment_text(disk.stat(named).st_mtime_ns) if disk.lexists(named) else "a time unknown"
+        by = f"the plan {shown(str(named))}" if self.args.plan else shown(named)
+        others = "" if self.args.plan else f" {stay_text(view.plan.others)}."
+        return view.question(f"below {shown(view.base)}, by {by} of {written}, as {account}?{others}")
 
 
 def _moment(args: argparse.Namespace, session: Session) -> int | None:
@@ -122,29 +140,3 @@ def _keep_only(args: argparse.Namespace, plan: Plan) -> None:
         except UsageError as wrong:
             raise UsageError(f"--only {wrong.message}", "see `frugal explain PATH`") from None
         keep_only(plan, lambda step: id(step) in chosen.steps)
-
-
-def _ask_by_rule(screen: Screen, book: RuleBook, plan: Plan) -> None:
-    """Ask for each rule that wants to be asked for by itself; without a person they are left."""
-    for rule in book.rules:
-        steps = [step for step in plan.asked if step.rule == rule.name]
-        if not rule.ask or not steps:
-            continue
-        if not screen.may_ask():
-            reason = "this rule asks each time, and there is no terminal to ask on"
-        else:
-            for step in steps:
-                screen.line(f"  {step.verb:8}{step_text(step, '/')}")
-            if screen.ask(f"{shown(rule.name)}: {count_text(len(steps), 'step')}, as listed?"):
-                continue
-            reason = "declined"
-        # A person knows what was left; of what a timer cannot ask, night after night, nobody does.
-        leave_out(plan, lambda step, name=rule.name: step.rule == name, reason, not is_person())  # type: ignore[misc]
-
-
-def _question(session: Session, args: argparse.Namespace, plan: Plan, view: PlanView) -> str:
-    named = args.plan or plan.origin
-    written = moment_text(disk.stat(named).st_mtime_ns) if disk.lexists(named) else "a time unknown"
-    by = f"the plan {shown(str(args.plan))}" if args.plan else shown(plan.origin)
-    others = "" if args.plan else f" {stay_text(plan.others)}."
-    return view.question(f"below {shown(view.base)}, by {by} of {written}, as {session.account}?{others}")

@@ -10,8 +10,7 @@ from collections.abc import Sequence
 
 from frugal_sorter.app.session import Session
 from frugal_sorter.app.undo import plan_bringing_back, plan_emptying
-from frugal_sorter.cli.carry_out import ask_and_do, list_ask_do, take_back_text
-from frugal_sorter.cli.interrupted import begin
+from frugal_sorter.cli.jobs import Job
 from frugal_sorter.cli.options import (
     add_at_most,
     add_for,
@@ -23,13 +22,13 @@ from frugal_sorter.cli.options import (
     is_short,
     size,
 )
-from frugal_sorter.cli.output.plan_view import PlanView, exit_code
+from frugal_sorter.cli.output.plan_view import PlanView
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import ago_text, count_text, iso_text, moment_text, shown, size_text
 from frugal_sorter.cli.output.words import entries_text, stay_text
 from frugal_sorter.cli.reading import read_where
 from frugal_sorter.errors import UsageError
-from frugal_sorter.planning.plan import Note
+from frugal_sorter.planning.plan import Note, Plan
 from frugal_sorter.planning.trash_plans import Weighed, all_trashed, weigh
 from frugal_sorter.platforms import slashed
 from frugal_sorter.rules.model import TrashLimits, refuse_expensive
@@ -43,43 +42,51 @@ def asks_to_empty(args: argparse.Namespace) -> bool:
     return bool(args.orphans) or any(one is not None for one in (args.older_than, args.shrink_to, args.where))
 
 
-def empty(
-    session: Session, args: argparse.Namespace, entries: Sequence[Weighed], notes: Sequence[Note]
-) -> int:  # fmt: skip
+class _Empty(Job):
     """List what would leave the trash, ask, and remove it for good."""
-    where = None
-    if args.where is not None:
-        where = read_where(args.where)
-        try:
-            refuse_expensive(where)
-        except InvalidValue as wrong:
-            raise UsageError(f"--where: {wrong.message}", wrong.hint) from None
-    screen = Screen(is_short(args))
-    has_limits = args.older_than is not None or args.shrink_to is not None or where is not None
-    limits = TrashLimits(args.older_than, args.shrink_to, where) if has_limits else None
-    plan, going, of_runs = plan_emptying(session, entries, limits, args.orphans, command_line(), notes, args.at_most)
-    view = PlanView(plan, screen)
-    if not plan.asked:
-        view.show_left()
-        screen.line(f"Nothing leaves the trash: {entries_text(plan.seen)} looked at.")
-        for line in _why_nothing(args, entries):
-            screen.line(line)
-        return exit_code(plan)
-    _show(screen, entries, going)
-    if of_runs:
-        named = ", ".join(str(run) for run in sorted(of_runs))
-        count = count_text(sum(of_runs.values()), "of these was", "of these were")
-        screen.line()
-        runs = "run" if len(of_runs) == 1 else "runs"
-        screen.line(
-            f"{count} put there by {runs} {named}, which can then not be taken back for them.", style="bold yellow"
+
+    is_steerable = False
+
+    def plan(self, session: Session) -> Plan:
+        args, where = self.args, None
+        found, notes = all_trashed()
+        self.entries = [weigh(one) for one in found]
+        if args.where is not None:
+            where = read_where(args.where)
+            try:
+                refuse_expensive(where)
+            except InvalidValue as wrong:
+                raise UsageError(f"--where: {wrong.message}", wrong.hint) from None
+        has_limits = args.older_than is not None or args.shrink_to is not None or where is not None
+        limits = TrashLimits(args.older_than, args.shrink_to, where) if has_limits else None
+        plan, self.going, self.of_runs = plan_emptying(
+            session, self.entries, limits, args.orphans, command_line(), notes, args.at_most
         )
-    view.show_left()
-    screen.line()
-    view.warn()
-    staying = plan.seen.without(total(one.counted for one in going))
-    question = view.question(f"as {session.account}? {stay_text(staying)} in the trash.")
-    return ask_and_do(session, plan, view, screen, lambda: question, args.yes, take_back_text, False)
+        return plan
+
+    def show_nothing(self, view: PlanView) -> None:
+        view.show_left()
+        view.screen.line(f"Nothing leaves the trash: {entries_text(view.plan.seen)} looked at.")
+        for line in _why_nothing(self.args, self.entries):
+            view.screen.line(line)
+
+    def show(self, view: PlanView) -> None:
+        _show(view.screen, self.entries, self.going)
+        if self.of_runs:
+            named = ", ".join(str(run) for run in sorted(self.of_runs))
+            count = count_text(sum(self.of_runs.values()), "of these was", "of these were")
+            runs = "run" if len(self.of_runs) == 1 else "runs"
+            view.screen.line()
+            view.screen.line(
+                f"{count} put there by {runs} {named}, which can then not be taken back for them.", style="bold yellow"
+            )
+        view.show_left()
+        view.screen.line()
+        view.warn()
+
+    def question(self, view: PlanView, account: str) -> str:
+        staying = view.plan.seen.without(total(one.counted for one in self.going))
+        return view.question(f"as {account}? {stay_text(staying)} in the trash.")
 
 
 def _show(screen: Screen, entries: Sequence[Weighed], going: Sequence[Weighed]) -> None:
@@ -150,14 +157,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_for(parser)
 
 
+def job(args: argparse.Namespace) -> Job | None:
+    return _Restore(args) if args.restore else _Empty(args) if asks_to_empty(args) else None
+
+
 def run(args: argparse.Namespace) -> int:
-    session = begin(Screen().may_ask() and not args.yes)
+    session = args.call.begin()
     found, notes = all_trashed()
-    if args.restore:
-        return _restore(session, args, found)
     entries = [weigh(one) for one in found]
-    if asks_to_empty(args):
-        return empty(session, args, entries, notes)
     if args.format == "json":
         print(json.dumps({"trash": [_as_json(one.trashed, one.bytes) for one in entries]}, indent=2))
         return 1 if notes else 0
@@ -215,12 +222,19 @@ def _list(session: Session, entries: list[Weighed], notes: list[Note], screen: S
     return 1 if notes else 0
 
 
-def _restore(session: Session, args: argparse.Namespace, found: list[Trashed]) -> int:
-    screen = Screen(is_short(args))
-    plan = plan_bringing_back(session, [_named(name, found) for name in args.restore])
-    view = PlanView(plan, screen)
-    where = f"to {shown(view.base)}, as {session.account}?"
-    return list_ask_do(session, plan, view, screen, where, args.yes, take_back_text, "Nothing to bring back.")
+class _Restore(Job):
+    is_steerable = False
+
+    def plan(self, session: Session) -> Plan:
+        found, _ = all_trashed()
+        return plan_bringing_back(session, [_named(name, found) for name in self.args.restore])
+
+    def show_nothing(self, view: PlanView) -> None:
+        view.show_left()
+        view.screen.line("Nothing to bring back.")
+
+    def question(self, view: PlanView, account: str) -> str:
+        return view.question(f"to {shown(view.base)}, as {account}?")
 
 
 def _named(name: str, found: list[Trashed]) -> Trashed:

@@ -3,19 +3,19 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from frugal_sorter.app.session import Session
 from frugal_sorter.app.undo import plan_undoing, runs_since
-from frugal_sorter.cli.carry_out import confirm, list_ask_do
-from frugal_sorter.cli.interrupted import begin
+from frugal_sorter.cli.jobs import Job, confirm, run_job
 from frugal_sorter.cli.options import add_for, add_listing, add_unattended, is_short, run_number
 from frugal_sorter.cli.output.plan_view import PlanView
+from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import count_text, moment_text, shown
 from frugal_sorter.cli.reading import since
 from frugal_sorter.errors import UsageError
 from frugal_sorter.execution.executor import Result
+from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import slashed
 
 if TYPE_CHECKING:
@@ -45,19 +45,16 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_listing(parser)
 
 
+def job(args: argparse.Namespace) -> Job | None:
+    return _Undo(args) if args.since is None else None
+
+
 def run(args: argparse.Namespace) -> int:
-    from frugal_sorter.cli.output.screen import Screen
-
-    session, screen = begin(), Screen(is_short(args))
-    if args.since is not None:
-        if args.run is not None or args.only:
-            raise UsageError("--since: it names the runs itself", "leave RUN and --only out")
-        return _undo_since(session, screen, args, since(args.since, session.now_ns))
-    return _undo(session, screen, args.run, [slashed.abspath(path) for path in args.only], args.yes)
-
-
-def _undo_since(session: Session, screen: Screen, args: argparse.Namespace, since_ns: int) -> int:
     """Take back all that was done since a moment, the last run first, after one question."""
+    if args.run is not None or args.only:
+        raise UsageError("--since: it names the runs itself", "leave RUN and --only out")
+    session, screen = args.call.begin(), Screen(is_short(args))
+    since_ns = since(args.since, session.now_ns)
     found = runs_since(session, since_ns)
     runs = [(run, count) for run, count in found if count]
     for run, count in found:
@@ -80,27 +77,34 @@ def _undo_since(session: Session, screen: Screen, args: argparse.Namespace, sinc
     for run, _ in runs:
         screen.line()
         screen.line(f"Run {run.id}", style="bold")
-        codes.append(_undo(session, screen, run.id, (), True))
+        args.run, args.yes = run.id, True
+        codes.append(run_job(_Undo(args), session, screen))
         if codes[-1] > 128:
             return codes[-1]  # a person or a signal said stop
     return max(codes)
 
 
-def _undo(session: Session, screen: Screen, number: int | None, only: Sequence[str], yes: bool) -> int:
-    undoing = plan_undoing(session, number, only)
-    undone, plan = undoing.run, undoing.plan
-    view = PlanView(plan, screen)
+class _Undo(Job):
+    is_steerable = False
 
-    def then(result: Result) -> str:
+    def plan(self, session: Session) -> Plan:
+        self.undoing = plan_undoing(session, self.args.run, [slashed.abspath(path) for path in self.args.only])
+        return self.undoing.plan
+
+    def show_nothing(self, view: PlanView) -> None:
+        undone = self.undoing.run
+        view.show_left()
+        by = f"; run {undone.undone_by} took it back" if undone.undone_by else ""
+        view.screen.line(f"Nothing to take back of run {undone.id}{by}.")
+
+    def question(self, view: PlanView, account: str) -> str:
+        undone = self.undoing.run
+        what = f"to take back run {undone.id} ({undone.kind} of {moment_text(undone.began_ns)})"
+        return view.question(f"below {shown(view.base)}, {what}, as {account}?")
+
+    def way_back(self, result: Result) -> str:
         again = f"Do it again after all with: frugal undo {result.run}"
-        if undoing.done_again is not None:
-            done_again = undoing.done_again
+        if (done_again := self.undoing.done_again) is not None:
             again = f"Run {done_again} is done again after all; take it back with: frugal undo {done_again}"
-        rest = f"\nOnce nothing is in the way, `frugal undo {undone.id}` takes back the rest."
-        return again + (rest if undoing.is_blocked else "")
-
-    by = f"; run {undone.undone_by} took it back" if undone.undone_by else ""
-    what = f"to take back run {undone.id} ({undone.kind} of {moment_text(undone.began_ns)})"
-    where = f"below {shown(view.base)}, {what}, as {session.account}?"
-    nothing = f"Nothing to take back of run {undone.id}{by}."
-    return list_ask_do(session, plan, view, screen, where, yes, then, nothing)
+        rest = f"\nOnce nothing is in the way, `frugal undo {self.undoing.run.id}` takes back the rest."
+        return again + (rest if self.undoing.is_blocked else "")

@@ -8,7 +8,8 @@ import signal
 import sys
 from types import FrameType
 
-from frugal_sorter.cli import visits
+from frugal_sorter.cli.call import Call
+from frugal_sorter.cli.options import line_of
 from frugal_sorter.errors import UsageError
 from frugal_sorter.platforms import processes
 from frugal_sorter.platforms.slashed import Path
@@ -34,12 +35,12 @@ def run(args: argparse.Namespace) -> int:
 
     name, words = check_name(args.name), list(args.command)
     sys.argv = ["frugal", *words]
-    visits.drive("watch" if words[0] == "watch" else "schedule", name)
-    visits.expect(words[0], visits.line_of(words))
+    # From here on it is the call of that command, whatever comes of it.
+    call = args.call = Call(words[0], line_of(words), "watch" if words[0] == "watch" else "schedule", name)
     check_times(args.during or "", args.limit or "")
     why = _not_now(args)
     if why:
-        visits.skip(why)
+        call.skip(why)
         return 0
     try:
         os.chdir(args.folder)
@@ -47,9 +48,9 @@ def run(args: argparse.Namespace) -> int:
         why = (error.strerror or "unknown error").lower()
         raise UsageError(f"{args.folder}: the schedule cannot run there ({why})", "add it anew") from None
     _stop_in_time(args.limit)
-    code = command.run(words[0], words[1:])
+    code = command.run(words[0], words[1:], call)
     # A file that is in use is the day's work; what a person must know of is not.
-    return 1 if visits.is_in_trouble() else 0 if code == 1 else code
+    return 1 if call.is_in_trouble else 0 if code == 1 else code
 
 
 def _not_now(args: argparse.Namespace) -> str:

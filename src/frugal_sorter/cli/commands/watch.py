@@ -12,9 +12,8 @@ from datetime import datetime
 from types import FrameType
 
 from frugal_sorter.app.watch import SETTLE, Watcher
-from frugal_sorter.cli import visits
-from frugal_sorter.cli.carry_out import summary
-from frugal_sorter.cli.interrupted import begin
+from frugal_sorter.cli.call import Call
+from frugal_sorter.cli.jobs import summary
 from frugal_sorter.cli.options import add_for, add_listing, add_rules, duration, is_short, rules_file
 from frugal_sorter.cli.output.plan_view import PlanView
 from frugal_sorter.cli.output.screen import Screen
@@ -69,18 +68,19 @@ def run(args: argparse.Namespace) -> int:
     read_book(args)
     listener = _Terminal(Screen(is_short(args)), args.once)
     with _only_one(slashed.realpath(path)), _signals() as heard:
-        visits.drive_watch()
+        call: Call = args.call
+        call.watches()
         source: Source = Silent() if args.once or args.every is not None else SystemSource()
         heard.source = source
         try:
             watcher = Watcher(
-                lambda: read_book(args), begin, source, listener, args.rescan.seconds * SECOND_NS,
+                lambda: read_book(args), call.begin, source, listener, args.rescan.seconds * SECOND_NS,
                 args.every.seconds * SECOND_NS if args.every is not None else 0, args.settle, once=args.once,
                 stop=lambda: heard.ended,
             )  # fmt: skip
             watcher.start()
             if args.once:
-                return _once(watcher, listener)
+                return _once(watcher, listener, call)
             while not heard.ended:
                 watcher.take(source.wait(watcher.due_in()))
                 if heard.again:
@@ -90,14 +90,14 @@ def run(args: argparse.Namespace) -> int:
                     _give_memory_back()
         finally:
             source.close()
-    visits.stop("asked to end")
+    call.skip("asked to end", "stopped")
     listener.screen.line("Stopped; nothing was left half done.")
     return 0
 
 
-def _once(watcher: Watcher, listener: _Terminal) -> int:
+def _once(watcher: Watcher, listener: _Terminal, call: Call) -> int:
     watcher.act()
-    visits.forget()
+    call.is_done()
     if not listener.acted:
         wait = f" yet: what was written to a moment ago is left alone for {SETTLE.text}" if listener.is_early else ""
         listener.screen.line(f"Nothing to do{wait}.")

@@ -1,0 +1,462 @@
+"""What every command that changes files has in common: plan, list, ask, do, and say what came of it."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import re
+import signal
+import sys
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from itertools import count
+from types import FrameType
+from typing import TYPE_CHECKING, Any
+
+from frugal_sorter.app.rules import leave_out
+from frugal_sorter.app.session import Session
+from frugal_sorter.changes.outcome import Outcome
+from frugal_sorter.cli.options import rules_file
+from frugal_sorter.cli.output.plan_view import PlanView, exit_code, freed_texts
+from frugal_sorter.cli.output.screen import Progress, Screen
+from frugal_sorter.cli.output.text import count_text, shown
+from frugal_sorter.cli.output.words import done_text, step_text, stray_texts, will_text
+from frugal_sorter.errors import RefusedError, UsageError
+from frugal_sorter.planning.plan import Plan
+from frugal_sorter.planning.selection import Keys, Numbers, by_rule, choose
+from frugal_sorter.platforms import disk, programs, slashed
+from frugal_sorter.platforms.slashed import Path
+from frugal_sorter.state.folders import read_input
+from frugal_sorter.state.settings import read_settings
+from frugal_sorter.steps.base import Mark
+from frugal_sorter.steps.kinds import ATTENDING, KINDS, LASTING
+from frugal_sorter.steps.moving import lost_text
+from frugal_sorter.steps.step import Step
+
+if TYPE_CHECKING:
+    from frugal_sorter.execution.executor import Result
+
+# Above this many lines, what was not done has scrolled away and is named again.
+_ON_ONE_SCREEN = 15
+# What is worth doing again and again.
+_OFFERED = frozenset({"tidy", "purge", "sort"})
+_EDITORS, _LARGEST_TEXT = ("nano", "vi"), 1_000_000_000
+_HEAD = """\
+# The plan, a line for each step. Take a line out, or put a # in front of it, and that step is not done.
+# Nothing else can be changed here. Save and leave; then you are asked. With no line left nothing is done.
+"""
+
+
+class Job:
+    """What one command that changes files does; `run_job` asks it for each part, in this order.
+
+    Args:
+        args: of the command.
+    """
+
+    # Steps can be taken out of its plan, which can be saved and edited (`add_choosing`).
+    is_steerable = True
+
+    def __init__(self, args: argparse.Namespace) -> None:
+        self.args = args
+
+    def prepare(self, session: Session, screen: Screen) -> None:
+        """Print and ask what comes before there is a plan."""
+
+    def plan(self, session: Session) -> Plan:
+        """Return what is to be done; nothing is printed or asked."""
+        raise NotImplementedError
+
+    def decide(self, plan: Plan, screen: Screen | None) -> None:
+        """Take out of a plan what a person must be asked about alone, and all of it where there is nobody to ask."""
+
+    def order(self, step: Step) -> Any:
+        """Return what the steps are numbered by; where this is left as it is, by rule, verb and folder."""
+        raise NotImplementedError
+
+    def head(self, view: PlanView) -> None:
+        """Print what stands above the list, whether it is empty or not."""
+
+    def show_nothing(self, view: PlanView) -> None:
+        """Print that there is nothing to do."""
+        view.show_left()
+        view.screen.line("Nothing to do.")
+
+    def show_why(self, view: PlanView, session: Session) -> None:
+        """Print, where there is nothing to do, what would come near it."""
+
+    def show(self, view: PlanView) -> None:
+        """Print the list, and what a person should know before saying yes."""
+        view.show(names=not self.args.yes)
+        view.screen.line()
+        view.warn()
+
+    def question(self, view: PlanView, account: str) -> str:
+        """Return what is asked, of the plan as it is then."""
+        raise NotImplementedError
+
+    def conclude(self, view: PlanView, result: Result) -> None:
+        """Print what was done."""
+        view.screen.line(f"{summary(result)}.", style="bold")
+
+    def way_back(self, result: Result) -> str:
+        """Return the lines about taking it back."""
+        return take_back_text(result)
+
+    @property
+    def is_incomplete(self) -> bool:
+        """Whether a person must know of something that is no part of the plan."""
+        return False
+
+
+def run_job(job: Job, session: Session, screen: Screen) -> int:
+    """Plan a job, list what it would do, ask, do it, and say what was done; return the exit code."""
+    args = job.args
+    job.prepare(session, screen)
+    plan = job.plan(session)
+    job.decide(plan, screen)
+    numbers = numbers_of(job, plan)
+    left_out = take_out(args, plan, numbers) if job.is_steerable else []
+    view = PlanView(plan, screen, numbers)
+    job.head(view)
+    if not plan.asked:
+        job.show_nothing(view)
+        if job.is_steerable:
+            keep_out(args, screen, left_out)
+        job.show_why(view, session)
+        return exit_code(plan, job.is_incomplete)
+    job.show(view)
+    if job.is_steerable:
+        keep_out(args, screen, left_out)
+        if args.save is not None:
+            _save(args, view, session)
+            return exit_code(plan, job.is_incomplete)
+        if args.edit:
+            edit(view, screen)
+    if not agreed(view, screen, lambda: job.question(view, session.account), args.yes, job.is_steerable):
+        screen.line("Nothing was changed.")
+        return 3
+    result, number = _show_run(session, view)
+    job.conclude(view, result)
+    _tell_freed(session, plan, screen, result)
+    screen.lines(job.way_back(result), style="bold")
+    _offer(session, screen, plan, result)
+    return 128 + number if number else exit_code(plan, job.is_incomplete or result.has_problem)
+
+
+def numbers_of(job: Job, plan: Plan) -> Numbers | None:
+    """Return what a person calls the steps of a plan by, to take some out; None where none can be."""
+    if not job.is_steerable:
+        return None
+    return Numbers(plan, None if type(job).order is Job.order else job.order)
+
+
+# Asking
+
+
+class NobodyToAsk(RefusedError):
+    """There is no terminal to ask on, and nobody answered beforehand."""
+
+
+def confirm(screen: Screen, question: str, yes: bool) -> bool:
+    """Return whether to go on.
+
+    Raises:
+        NobodyToAsk: there is nobody to ask, and nobody answered beforehand.
+    """
+    return _answer(screen, question, yes, ("yes", "no")) == "yes"
+
+
+def _answer(screen: Screen, question: str, yes: bool, answers: Sequence[str]) -> str:
+    if yes:
+        return "yes"
+    if not screen.may_ask():
+        raise NobodyToAsk("nothing was changed: there is no terminal to ask on", "add --yes to answer beforehand")
+    return screen.answer(question, answers)
+
+
+def agreed(view: PlanView, screen: Screen, question: Callable[[], str], yes: bool, steerable: bool) -> bool:
+    """Return whether to carry a plan out; a person may first take steps out of it in an editor.
+
+    Args:
+        view: of the plan.
+        screen: the terminal.
+        question: returns what is asked, of the plan as it is then.
+        yes: it was answered beforehand.
+        steerable: steps can be taken out.
+
+    Raises:
+        NobodyToAsk: there is nobody to ask, and nobody answered beforehand.
+    """
+    answers = ("yes", "no", "edit") if steerable else ("yes", "no")
+    while view.plan.asked:
+        answer = _answer(screen, question(), yes, answers)
+        if answer != "edit":
+            return answer == "yes"
+        try:
+            edit(view, screen)
+        except UsageError as wrong:
+            # What was decided so far is not lost with a slip in the editor.
+            screen.line(f"Note: {shown(wrong.text)}; the plan is as it was", style="yellow")
+    return False
+
+
+# Doing it
+
+
+@contextmanager
+def _signals() -> Iterator[Callable[[], int]]:
+    """Turn Ctrl-C and a request to end into a wish that is heeded between two steps."""
+    heard: list[int] = []
+
+    def hear(number: int, _: FrameType | None) -> None:
+        heard.append(number)
+
+    before = {number: signal.signal(number, hear) for number in (signal.SIGINT, signal.SIGTERM)}
+    try:
+        yield lambda: heard[0] if heard else 0
+    finally:
+        for number, handler in before.items():
+            signal.signal(number, handler)
+
+
+def _show_run(session: Session, view: PlanView) -> tuple[Result, int]:
+    """Carry a plan out with a line for each thing done.
+
+    Returns:
+        the result, and the signal that stopped it, or 0.
+    """
+    # Most calls only look, so that nothing that changes files is loaded for them.
+    from frugal_sorter.app.carry_out import carry_out, was_not_done
+
+    screen = view.screen
+    with _signals() as heard:
+        with Progress("steps done") as progress:
+            screen.progress, numbers = progress, count(1)
+
+            def show(step: Step, mark: Mark) -> None:
+                progress.update(next(numbers))
+                view.show_step(step, mark)
+
+            result = carry_out(session, view.plan, show, lambda: bool(heard()))
+        screen.progress = None
+        view.show_last_steps()
+        number = heard() if result.stopped else 0
+    screen.line()
+    not_done = was_not_done(result)
+    if not_done and result.done.steps > _ON_ONE_SCREEN:
+        screen.line("Not done, once more:", style="bold")
+        for step, mark in not_done:
+            view.show_step(step, mark)
+        screen.line()
+    for dev, (near, kinds) in result.lost.items():
+        screen.line(f"Note: {shown(lost_text(near, dev, kinds))}", style="yellow")
+    for text in stray_texts(result.stray):
+        screen.line(f"Note: {shown(text)}", style="yellow")
+    return result, number
+
+
+def _tell_freed(session: Session, plan: Plan, screen: Screen, result: Result) -> None:
+    """Say what a run freed and how much is free now, where it freed something or moved it to the trash."""
+    from frugal_sorter.app.carry_out import freed_by, full_at_ns
+
+    freed = freed_by(plan, result)
+    if freed is not None:
+        # Only a person wants to know of the future now.
+        full_ns = full_at_ns(plan.roots, session.now_ns) if screen.is_terminal else None
+        for line in freed_texts(freed, full_ns):
+            screen.line(line)
+
+
+def _offer(session: Session, screen: Screen, plan: Plan, result: Result) -> None:
+    """Say once, after the first run of a kind, how it runs by itself."""
+    if plan.kind not in _OFFERED or not result.done or session.visiting is None or session.is_unattended:
+        return
+    from frugal_sorter.app.carry_out import is_first_of_kind
+
+    if not is_first_of_kind(result):
+        return
+    words = [slashed.abspath(word) if disk.isfile(word) else word for word in sys.argv[1:] if word != "--yes"]
+    command = f"frugal schedule add {plan.kind} --at {programs.quote('daily 18:00')} -- {programs.join(words)}"
+    screen.line(f"To have it done by itself: {command}", style="dim")
+
+
+def summary(result: Result) -> str:
+    """Return in one line how much was done and how much was not."""
+    parts = [done_text(result.done)]
+    marks = [mark.outcome for step, mark in result.not_done if step.verb not in ATTENDING]
+    for outcome, word in ((Outcome.SKIPPED, "skipped"), (Outcome.FAILED, "failed"), (Outcome.OPEN, "unclear")):
+        if outcome in marks:
+            parts.append(f"{marks.count(outcome):,} {word}")
+    left = marks.count(Outcome.NOT_RUN)
+    if result.stopped:
+        parts.append(f"stopped before the other {left:,}")
+    elif left:
+        parts.append(f"{left:,} left in use")
+    text = ", ".join(parts)
+    return text[:1].upper() + text[1:]
+
+
+def take_back_text(result: Result) -> str:
+    """Return in one line by which command a run is taken back, and for how long it can be."""
+    if not result.done:
+        return ""
+    if not result.done.keys() - LASTING:
+        return "That cannot be taken back."
+    until = f"within {read_settings().keep_days} days"
+    trash = ", as long as the trash is not emptied" if "trash" in result.done else ""
+    gone = [kind.lasting for verb, kind in KINDS.items() if verb in LASTING and verb in result.done]
+    but = f", but for {' and '.join(gone)}" if gone else ""
+    return f"Take it back {until}{trash}{but}: frugal undo {result.run}"
+
+
+# Steps taken out by what a person sees
+
+
+def add_choosing(parser: argparse.ArgumentParser, edit: bool = True) -> None:
+    """Add `--without`, `--save` and `--edit`.
+
+    Args:
+        parser: of the command.
+        edit: it carries out what it plans, so that a person may edit that first.
+    """
+    parser.add_argument(
+        "--without", metavar="WHAT", nargs="+", default=[],
+        help="leave these out: numbers of the list (3-7,12), paths, folders or wildcards",
+    )  # fmt: skip
+    parser.add_argument(
+        "--keep-out", metavar="RULES", nargs="?", const="", default=None,
+        help="leave those of --without for good: put rules for it above the others in the rule file",
+    )  # fmt: skip
+    parser.add_argument(
+        "--save", metavar="PLAN", type=Path, help="do nothing; write the plan to a file for `frugal tidy --plan`"
+    )
+    if edit:
+        parser.add_argument(
+            "--edit", action="store_true", help="edit the plan in $VISUAL or $EDITOR before it is asked"
+        )
+
+
+def take_out(args: argparse.Namespace, plan: Plan, numbers: Numbers | None) -> list[Keys]:
+    """Take out of a plan what `--without` names, and return rules that leave it alone for good.
+
+    Raises:
+        UsageError: it names what is not in the plan.
+    """
+    words: Sequence[str] = args.without
+    if not words:
+        return []
+    if getattr(args, "yes", False) and any(re.fullmatch(r"[\d,-]+", word) for word in words):
+        # Nobody sees the list that they would be numbers of.
+        raise UsageError("--without: numbers are those of a list that a person sees", "name paths beside --yes")
+    try:
+        chosen = choose(plan, numbers or Numbers(plan), words, os.getcwd())
+    except UsageError as wrong:
+        raise UsageError(f"--without {wrong.message}", wrong.hint) from None
+    leave_out(plan, lambda step: id(step) in chosen.steps, "left out by --without")
+    return list(chosen.rules)
+
+
+def keep_out(args: argparse.Namespace, screen: Screen, rules: Sequence[Keys]) -> None:
+    """Print the rules that leave for good what was left out, or put them into the rule file where `--keep-out` asks for it.
+
+    Raises:
+        UsageError: nothing was left out, or the file cannot be changed.
+    """
+    if args.keep_out is not None:
+        if not rules:
+            raise UsageError("--keep-out: nothing is left out", "say what with --without")
+        if args.keep_out:
+            args.rules = Path(args.keep_out)
+        elif not hasattr(args, "rules"):
+            raise UsageError("--keep-out: this job has no rule file", "name one: --keep-out RULES")
+        path = rules_file(args)
+        from frugal_sorter.app.rule_file import change, leave_for_good
+
+        result = change(Session.begin(), path, leave_for_good(rules))
+        if result.has_problem or not result.done:
+            raise UsageError(f"{path}: it could not be changed", f"see `frugal history {result.run}`")
+        what = count_text(len(rules), "rule")
+        screen.line(f"{what} put above the others in {shown(str(path))}: frugal undo {result.run} takes that back.")
+    elif rules:
+        screen.line("To leave them for good, put above the other rules (--keep-out does):")
+    if rules and args.keep_out is None:
+        from frugal_sorter.rules.editing import rule_text
+
+        screen.lines("\n\n".join("\n".join(f"  {line}" for line in rule_text(rule).split("\n")) for rule in rules))
+
+
+def _save(args: argparse.Namespace, view: PlanView, session: Session) -> None:
+    """Write the plan to a file."""
+    from frugal_sorter.planning.plan import save_plan
+
+    save_plan(view.plan, args.save)
+    session.forget_plan()
+    view.screen.line(
+        f"Nothing was changed: {count_text(len(view.plan.asked), 'step')} saved in {shown(str(args.save))}."
+        f" `frugal tidy --plan {shown(programs.quote(str(args.save)))}` does it.", style="bold",
+    )  # fmt: skip
+
+
+def edit(view: PlanView, screen: Screen) -> None:
+    """Let a person take steps out of a plan in an editor.
+
+    Raises:
+        UsageError: there is no editor, it fails, or something else was changed.
+    """
+    plan, numbers = view.plan, view.numbers
+    text = [*_HEAD.splitlines(), f"# All below {shown(view.base)}"]
+    lines, steps = [], []
+    for rule, asked in by_rule(plan).items():
+        text += ["#", f"# {shown(rule)}: {shown(will_text(asked))}"]
+        for step in sorted((step for step in asked if numbers.of(step)), key=numbers.of):
+            line = f"{numbers.of(step):>{numbers.width}}  {step.verb:11} {shown(step_text(step, view.base))}"
+            lines.append(line)
+            steps.append(step)
+            text.append(line)
+    from frugal_sorter.planning.plan import struck_lines
+
+    gone = struck_lines(lines, _edited("\n".join([*text, ""]), screen.may_ask()))
+    struck = {id(steps[at]) for at in gone}
+    if struck:
+        leave_out(plan, lambda step: id(step) in struck, "taken out in the editor")
+        view.changed()
+    screen.line(
+        f"{count_text(len(struck), 'step')} taken out, {count_text(len(plan.asked), 'step')} left.", style="bold"
+    )
+
+
+def _edited(text: str, has_terminal: bool) -> str:
+    """Return a text as a person leaves it in an editor; nobody else can read it meanwhile.
+
+    Without a terminal an editor that wants one must find none, else it would wait for ever for keys that nobody presses.
+    """
+    # Few ask for an editor, and these are long in loading.
+    import subprocess
+    import tempfile
+    from shutil import which
+
+    named = os.environ.get("VISUAL") or os.environ.get("EDITOR") or ""
+    if not named and not has_terminal:
+        raise UsageError("--edit: there is no terminal for an editor", "use --without, or --save and edit that file")
+    named = named or next(filter(which, _EDITORS), "")
+    try:
+        words = programs.split(named)
+    except ValueError:
+        words = []
+    if not words:
+        raise UsageError("no editor is known", "set VISUAL or EDITOR, or use --without")
+    with tempfile.TemporaryDirectory(prefix="frugal-") as folder:
+        path = Path(folder) / "plan.txt"
+        path.write_text(text, encoding="utf-8", errors="surrogateescape")
+        try:
+            alone: dict[str, Any] = {} if has_terminal else {"stdin": subprocess.DEVNULL, "start_new_session": True}
+            done = subprocess.run([*words, str(path)], check=False, **alone)
+        except OSError as error:
+            raise UsageError(f"{words[0]}: the editor cannot be started ({error.strerror})", "set VISUAL") from None
+        if done.returncode != 0:
+            raise UsageError(f"{words[0]} ended with {done.returncode}: nothing was changed", "leave it normally")
+        try:
+            return read_input(path, _LARGEST_TEXT).decode("utf-8", "surrogateescape")
+        except OSError as error:
+            raise UsageError(f"the plan cannot be read back ({error.strerror})", "save it under its own name") from None
