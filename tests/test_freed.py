@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from frugal_sorter.app.carry_out import full_at_ns
+from frugal_sorter.app.report import full_at_ns
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.reports.saved import look_now, save
 from frugal_sorter.state.folders import ready_state_folder

@@ -1,17 +1,13 @@
-"""Carrying a plan out, and what that freed."""
+"""Carrying a plan out."""
 
 from __future__ import annotations
 
 import time
-from collections import Counter
-from collections.abc import Callable, Iterable, Sequence
-from typing import NamedTuple
+from collections.abc import Callable
 
 from frugal_sorter.app.session import Session
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.execution.executor import Result, execute
-from frugal_sorter.filesystem.record import is_inside
-from frugal_sorter.filesystem.volumes import free_bytes, room_around
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import SUMMED, Plan
 from frugal_sorter.platforms import accounts
@@ -22,7 +18,6 @@ from frugal_sorter.state.folders import forget_files, ready_state_folder
 from frugal_sorter.state.log import open_log
 from frugal_sorter.state.settings import read_settings
 from frugal_sorter.steps.base import Mark
-from frugal_sorter.steps.kinds import ATTENDING, FINAL, REPLACING
 from frugal_sorter.steps.step import Step
 
 
@@ -88,79 +83,3 @@ def is_first_of_kind(result: Result) -> bool:
 def was_not_done(result: Result) -> list[tuple[Step, Mark]]:
     """Return the steps of a run that were to be done and were not; what was left by design is none of them."""
     return [(step, mark) for step, mark in result.not_done if mark.outcome != Outcome.NOT_RUN]
-
-
-# What crosses to another volume frees room where it was.
-_FREEING = FINAL | REPLACING | {"move-across"}
-# Reading larger inventories than these would keep a person waiting.
-_MOST_BYTES = 3_000_000
-
-
-class Freed(NamedTuple):
-    """What a run freed.
-
-    Args:
-        bytes: how many that are gone for good, or to another volume.
-        trashed: how many that lie in the trash and are not freed so far.
-        folders: where the bytes were, with how many, the most first.
-        free: bytes free on the volume now.
-        total: of so many.
-    """
-
-    bytes: int
-    trashed: int
-    folders: Sequence[tuple[str, int]]
-    free: int
-    total: int
-
-
-def freed_by(plan: Plan, result: Result) -> Freed | None:
-    """Return what a run freed; None where it freed nothing and moved nothing to the trash.
-
-    Args:
-        plan: what was to be done.
-        result: what became of it.
-    """
-    if not _FREEING.union({"trash"}) & result.done.keys() or not plan.asked:
-        return None
-    not_done = {step.id for step, _ in result.not_done}
-    freed: Counter[str] = Counter()
-    trashed, near = 0, ""
-    for step in plan.steps:
-        if step.verb in ATTENDING or step.id in not_done:
-            continue
-        if step.verb == "trash":
-            trashed += step.bytes
-        elif step.verb in _FREEING:
-            freed["the trash" if step.verb == "empty" else _around(plan, step.place.folder)] += step.bytes
-        else:
-            continue
-        near = near or step.place.folder
-    return Freed(freed.total(), trashed, freed.most_common(), *room_around(near)) if near else None
-
-
-def _around(plan: Plan, folder: str) -> str:
-    """Return the folder of a plan that another one lies in."""
-    return max((root for root in plan.roots if is_inside(folder, root)), key=len, default=folder)
-
-
-def full_at_ns(roots: Iterable[str], now_ns: int) -> int | None:
-    """Return when the volume is full at the pace of late; None where that cannot be told.
-
-    Args:
-        roots: folders, resolved; the first counts of which inventories enough are kept.
-        now_ns: the moment.
-    """
-    # Only where a person waits for the answer: others need not load it.
-    from frugal_sorter.reports.forecast import FEWEST_POINTS, Point, outlook_of, trend_of
-    from frugal_sorter.reports.saved import kept_of
-
-    for root in roots:
-        kept = kept_of(root, now_ns, _MOST_BYTES)
-        if len(kept) < FEWEST_POINTS:
-            continue
-        points = [Point(one.made_ns, one.bytes) for one in kept]
-        outlook = outlook_of(trend_of(points), points, free_bytes(root), now_ns)
-        if outlook.doubt is None and outlook.at_ns is not None:
-            return outlook.at_ns
-    return None

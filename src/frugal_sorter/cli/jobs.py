@@ -30,7 +30,6 @@ from frugal_sorter.state.folders import read_input
 from frugal_sorter.state.settings import read_settings
 from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.kinds import ATTENDING, KINDS, LASTING
-from frugal_sorter.steps.moving import lost_text
 from frugal_sorter.steps.step import Step
 
 if TYPE_CHECKING:
@@ -228,6 +227,7 @@ def _show_run(session: Session, view: PlanView) -> tuple[Result, int]:
     """
     # Most calls only look, so that nothing that changes files is loaded for them.
     from frugal_sorter.app.carry_out import carry_out, was_not_done
+    from frugal_sorter.steps.moving import lost_text
 
     screen = view.screen
     with _signals() as heard:
@@ -258,7 +258,7 @@ def _show_run(session: Session, view: PlanView) -> tuple[Result, int]:
 
 def _tell_freed(session: Session, plan: Plan, screen: Screen, result: Result) -> None:
     """Say what a run freed and how much is free now, where it freed something or moved it to the trash."""
-    from frugal_sorter.app.carry_out import freed_by, full_at_ns
+    from frugal_sorter.app.report import freed_by, full_at_ns
 
     freed = freed_by(plan, result)
     if freed is not None:

@@ -38,7 +38,7 @@ from frugal_sorter.steps.kinds import ATTENDING, FINAL, KINDS
 from frugal_sorter.steps.step import NotTouched, Step, Tally, total
 
 if TYPE_CHECKING:
-    from frugal_sorter.app.carry_out import Freed
+    from frugal_sorter.app.report import Freed
 
 
 def show_misses(session: Session, screen: Screen, book: RuleBook, plan: Plan) -> None:
