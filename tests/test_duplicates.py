@@ -22,7 +22,9 @@ from hypothesis import strategies as st
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.duplicates import digests
 from frugal_sorter.duplicates.digests import CACHED_BYTES, WHOLE_BYTES, DigestCache, Found
-from frugal_sorter.duplicates.planning import (
+from frugal_sorter.duplicates.search import Columns, ContentSearch, Group, Same
+from frugal_sorter.filesystem import parallel as sharing
+from frugal_sorter.planning.duplicates import (
     Removing,
     choose,
     first_difference,
@@ -30,8 +32,6 @@ from frugal_sorter.duplicates.planning import (
     plan_duplicates,
     same_folders,
 )
-from frugal_sorter.duplicates.search import Columns, ContentSearch, Group, Same
-from frugal_sorter.filesystem import parallel as sharing
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import disk
 from frugal_sorter.rules.fields import unmarked_name

@@ -11,7 +11,7 @@ from pathlib import Path
 
 import pytest
 
-from frugal_sorter.cli.main import COMMANDS, UNLISTED
+from frugal_sorter.cli import COMMANDS, UNLISTED
 from frugal_sorter.cli.manual import manual
 from frugal_sorter.cli.parser import parser_of
 from frugal_sorter.rules.fields import FIELDS

@@ -20,9 +20,8 @@ from frugal_sorter.rules.fields import World
 from frugal_sorter.rules.keys import json_schema
 from frugal_sorter.rules.lint import run_examples, warnings_of
 from frugal_sorter.rules.load import load_rules, read_rules
-from frugal_sorter.rules.model import RuleBook
+from frugal_sorter.rules.model import MOST_MATCHERS, RuleBook
 from frugal_sorter.rules.reference import TOPICS
-from frugal_sorter.rules.tree import MOST_MATCHERS
 from frugal_sorter.rules.units import InvalidValue, Mistakes, parse_hours, parse_moment
 from frugal_sorter.values import replace
 from tests.conftest import Frugal

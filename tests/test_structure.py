@@ -9,7 +9,7 @@ import sys
 from collections.abc import Iterator
 from pathlib import Path
 
-from frugal_sorter.cli.main import COMMANDS
+from frugal_sorter.cli import COMMANDS
 
 ROOT = Path(__file__).resolve().parents[1]
 

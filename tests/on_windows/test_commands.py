@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 
-from frugal_sorter.cli.main import COMMANDS, UNLISTED
+from frugal_sorter.cli import COMMANDS, UNLISTED
 from frugal_sorter.platforms import disk, slashed
 from tests.conftest import Frugal, in_this_process
 from tests.support import names, put, rules_text, snapshot

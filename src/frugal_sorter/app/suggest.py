@@ -32,7 +32,6 @@ from frugal_sorter.filesystem.walk import read_folder, walk
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.by_rules import plan_by_rules
 from frugal_sorter.planning.endings import EarlierRuns
-from frugal_sorter.planning.guard import never_entered
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import slashed
 from frugal_sorter.platforms.slashed import Path
@@ -43,6 +42,7 @@ from frugal_sorter.rules.load import FORMAT, read_rules
 from frugal_sorter.rules.templates import written_literal as literal
 from frugal_sorter.rules.units import SECOND_NS, parse_size
 from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.trash.bins import never_entered
 from frugal_sorter.values import field, frozen, mutable, replace
 
 if TYPE_CHECKING:

@@ -12,8 +12,8 @@ from collections.abc import Sequence
 from contextlib import suppress
 from typing import TYPE_CHECKING, NoReturn, Protocol
 
+from frugal_sorter.cli import COMMANDS, UNLISTED
 from frugal_sorter.cli.call import Call, tell, tell_of_open_runs
-from frugal_sorter.cli.main import COMMANDS, UNLISTED
 from frugal_sorter.cli.options import command_line, is_short, line_of
 from frugal_sorter.cli.output.text import PrintableStream
 from frugal_sorter.cli.parser import Parser, parser_of

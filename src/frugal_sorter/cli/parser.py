@@ -9,7 +9,7 @@ import sys
 from functools import partial
 from typing import Any, NoReturn
 
-from frugal_sorter.cli.main import COMMANDS
+from frugal_sorter.cli import COMMANDS
 from frugal_sorter.errors import UsageError
 
 _USUAL_WIDTH = 80

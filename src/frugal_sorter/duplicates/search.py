@@ -24,10 +24,10 @@ from frugal_sorter.filesystem.parallel import OnProgress, work_through
 from frugal_sorter.filesystem.record import Listing, Unread, place_of, storable_ns
 from frugal_sorter.filesystem.status import birth_ns
 from frugal_sorter.filesystem.walk import Reader, reason_of, working
-from frugal_sorter.planning.guard import never_entered
 from frugal_sorter.platforms import disk
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.fields import may_be_marked, unmarked_name
+from frugal_sorter.trash.bins import never_entered
 from frugal_sorter.values import field, mutable
 
 Value = TypeVar("Value")

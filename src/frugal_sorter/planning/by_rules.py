@@ -29,7 +29,6 @@ from frugal_sorter.planning.endings import EarlierRuns, Outcomes, Settled, Settl
 from frugal_sorter.planning.guard import (
     UNDER_VERSION_CONTROL,
     NoEntries,
-    never_entered,
     refused_entry,
     refused_rule,
     version_control_root,
@@ -43,6 +42,7 @@ from frugal_sorter.rules.fields import NAME_COST, Facts, World
 from frugal_sorter.rules.model import Rule, RuleBook
 from frugal_sorter.rules.tree import Node, Truth
 from frugal_sorter.steps.step import NONE, ONE_FILE, Count, NotTouched, folder_of
+from frugal_sorter.trash.bins import never_entered
 from frugal_sorter.values import field, mutable, replace
 
 # So many rules are named where several are kept from acting.

@@ -14,10 +14,10 @@ from frugal_sorter.platforms import accounts, disk, slashed, system
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.keys import REMOVALS
 from frugal_sorter.rules.model import Rule
-from frugal_sorter.state.folders import for_a_session, state_folder
+from frugal_sorter.state.folders import for_a_session
 from frugal_sorter.steps.kinds import PLANNED, REMOVING, TAKING
 from frugal_sorter.steps.step import Step
-from frugal_sorter.trash.bins import all_bins, bin_for, home_bin
+from frugal_sorter.trash.bins import all_bins, bin_for, home_bin, own_folders, own_trash
 
 UNDER_VERSION_CONTROL = "a tree under version control is in it, which is left whole"
 
@@ -35,11 +35,6 @@ def _system() -> _System:
     return _System(system.trees(), system.open_trees(), system.folders())
 
 
-@for_a_session
-def _own_folders() -> tuple[str, ...]:
-    return (slashed.realpath(state_folder().parent),)
-
-
 def refused_folder(path: str) -> str | None:
     """Return why nothing may be sorted in or into a folder, or None where it may.
 
@@ -51,10 +46,10 @@ def refused_folder(path: str) -> str | None:
         return "a system folder"
     if any(is_inside(path, tree) for tree in kept.trees) and not any(is_inside(path, tree) for tree in kept.open_trees):
         return "inside a system folder"
-    if any(is_inside(path, own) for own in _own_folders()):
+    if any(is_inside(path, own) for own in own_folders()):
         return "the tool's own folder"
     parts = path.split("/")
-    if any(part == ".Trash" or part.startswith(".Trash-") for part in parts) or is_inside(path, _trash()):
+    if any(part == ".Trash" or part.startswith(".Trash-") for part in parts) or is_inside(path, own_trash()):
         return "a trash"
     if not VERSION_CONTROL.isdisjoint(parts):
         return "the own folder of a version control"
@@ -74,11 +69,6 @@ def refused_link(path: str) -> str | None:
     what = f"{link} is a link of {owner}, which {accounts.account_name()} does not follow"
     instead = f", or use --for {owner}" if accounts.is_admin() and found[1] and not owner.isdigit() else ""
     return f"{what}; name the folder it leads to{instead}"
-
-
-@for_a_session
-def _trash() -> str:
-    return home_bin().root
 
 
 @for_a_session
@@ -109,7 +99,7 @@ def refused_whole(path: str) -> str | None:
         return refused
     if any(is_inside(home, path) for home in _homes()):
         return "a home folder"
-    if any(is_inside(kept, path) for kept in (*_own_folders(), _trash())):
+    if any(is_inside(kept, path) for kept in (*own_folders(), own_trash())):
         return "around the tool's own folder or the trash"
     return None
 
@@ -225,13 +215,6 @@ def _guarded(step: Step) -> str | None:
     if step.verb not in PLANNED:
         return f"a plan of rules holds no step of the kind {step.verb}"
     return None
-
-
-def never_entered(path: str, name: str) -> bool:
-    """Return True if a walk leaves a subfolder alone: a trash, the tool's own state, what a version control keeps."""
-    if name == ".Trash" or name.startswith(".Trash-") or name in VERSION_CONTROL:
-        return True
-    return path == _trash() or path in _own_folders()
 
 
 class NoEntries:

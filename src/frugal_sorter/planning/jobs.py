@@ -25,7 +25,7 @@ from frugal_sorter.filesystem.status import look, look_or_none, same_contents, w
 from frugal_sorter.filesystem.volumes import free_bytes, mount_at, volume_of
 from frugal_sorter.filesystem.walk import reason_of, walk
 from frugal_sorter.planning.constraints import hold_space, not_held
-from frugal_sorter.planning.guard import never_entered, refused_folder, refused_link
+from frugal_sorter.planning.guard import refused_folder, refused_link
 from frugal_sorter.planning.matched import TargetFolders, count_of
 from frugal_sorter.planning.plan import Note, Plan
 from frugal_sorter.platforms import disk, names, slashed
@@ -33,6 +33,7 @@ from frugal_sorter.rules.fields import Facts, World, fold, latest_of
 from frugal_sorter.rules.tree import Node
 from frugal_sorter.rules.units import Duration
 from frugal_sorter.steps.step import NONE, Count, NotTouched, Step
+from frugal_sorter.trash.bins import never_entered
 from frugal_sorter.values import field, mutable
 
 # What the steps of a gathering have in place of the name of a rule.

@@ -10,12 +10,12 @@ from typing import NamedTuple
 from frugal_sorter.filesystem.record import Listing, Place
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.walk import walk
-from frugal_sorter.planning.guard import never_entered
 from frugal_sorter.planning.sight import Deciding, Sight
 from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.rules.fields import NAME_COST, Facts, World
 from frugal_sorter.rules.model import Rule, RuleBook
 from frugal_sorter.rules.tree import Leaf, Negation, Node, Several, Truth
+from frugal_sorter.trash.bins import never_entered
 from frugal_sorter.values import replace
 
 # So many entries of each rule are looked at, and so many tests made in all.

@@ -12,7 +12,7 @@ from frugal_sorter.filesystem.record import FileRecord, Listing, Place, Unknown,
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.tree import isdir
 from frugal_sorter.filesystem.walk import walk
-from frugal_sorter.planning.guard import never_entered, refused_folder, version_control_root
+from frugal_sorter.planning.guard import refused_folder, version_control_root
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.trash_plans import named_limits
 from frugal_sorter.platforms import slashed
@@ -21,6 +21,7 @@ from frugal_sorter.rules.model import Rule, RuleBook
 from frugal_sorter.rules.templates import Stopped
 from frugal_sorter.rules.tree import Leaf, Truth, tests_of
 from frugal_sorter.steps.step import Step
+from frugal_sorter.trash.bins import never_entered
 from frugal_sorter.values import field, frozen, mutable, replace
 
 

@@ -1,9 +1,11 @@
-"""The trash of the system that this runs on."""
+"""The trash of the system that this runs on, and the folders that no walk enters."""
 
 from __future__ import annotations
 
 from frugal_sorter.filesystem.record import Place
-from frugal_sorter.platforms import disk, system
+from frugal_sorter.filesystem.walk import VERSION_CONTROL
+from frugal_sorter.platforms import disk, slashed, system
+from frugal_sorter.state.folders import for_a_session, state_folder
 from frugal_sorter.trash.base import TrashBin, Trashed
 
 if system.NAME == "windows":
@@ -11,7 +13,17 @@ if system.NAME == "windows":
 else:
     from frugal_sorter.trash.freedesktop import all_bins, bin_at, bin_for, home_bin
 
-__all__ = ["all_bins", "bin_at", "bin_for", "contents_of", "home_bin", "info_place"]
+__all__ = [
+    "all_bins",
+    "bin_at",
+    "bin_for",
+    "contents_of",
+    "home_bin",
+    "info_place",
+    "never_entered",
+    "own_folders",
+    "own_trash",
+]
 # More than any info file holds.
 _LONGEST_INFO = 65_536
 
@@ -58,3 +70,22 @@ def _info_of(trash: TrashBin, name: str) -> bytes:
         return b""
     finally:
         disk.close(descriptor)
+
+
+@for_a_session
+def own_folders() -> tuple[str, ...]:
+    """Return the folders in which the tool keeps what is its own, resolved."""
+    return (slashed.realpath(state_folder().parent),)
+
+
+@for_a_session
+def own_trash() -> str:
+    """Return the folder of this account's own trash."""
+    return home_bin().root
+
+
+def never_entered(path: str, name: str) -> bool:
+    """Return True if a walk leaves a subfolder alone: a trash, the tool's own state, what a version control keeps."""
+    if name == ".Trash" or name.startswith(".Trash-") or name in VERSION_CONTROL:
+        return True
+    return path == own_trash() or path in own_folders()

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import sys
 
-from frugal_sorter.cli.main import COMMANDS
+from frugal_sorter.cli import COMMANDS
 from frugal_sorter.cli.output.text import raw
 from frugal_sorter.platforms import console
 from frugal_sorter.rules.reference import MORE_TOPICS, TOPICS

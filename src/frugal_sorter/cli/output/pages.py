@@ -22,8 +22,8 @@ from frugal_sorter.cli.output.text import (
     size_text,
 )
 from frugal_sorter.cli.output.words import done_text
-from frugal_sorter.duplicates.planning import Choice, LookAlike, same_folders
 from frugal_sorter.duplicates.search import Duplicates, Same
+from frugal_sorter.planning.duplicates import Choice, LookAlike, same_folders
 from frugal_sorter.reports.inventory import By, Inventory
 from frugal_sorter.reports.page import PageTable, as_svg, draw_shares, render
 
