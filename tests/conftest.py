@@ -21,6 +21,8 @@ from tests.served import Served, needs_a_start
 from tests.support import aged
 
 _NEW_MOUNTS = 0x20000
+# Hundreds of tests start the program: it is compiled once, not each time.
+os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
 
 
 def _have_mounts_of_our_own() -> None:

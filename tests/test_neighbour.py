@@ -296,7 +296,7 @@ def test_nothing_out_of_the_reach_of_a_neighbour_is_read_changed_or_removed(
 ) -> None:
     verb = VERBS.get(name.removeprefix("tidy: "), VERBS["move"])
     rule = f'in = "{folder}/home/Down"\nlevels = "all"\nwhere = "ext is log"\n'
-    for seed in range(40 if THOROUGH else 3):
+    for seed in range(40 if THOROUGH else 2):
         base = folder / str(seed)
         home, private = lay_out(base)
         rules = put(

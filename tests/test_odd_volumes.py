@@ -17,7 +17,7 @@ from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.steps import base as steps
 from frugal_sorter.steps.kinds import KINDS, VerbName
 from tests.conftest import AS_ROOT, Frugal, Mount
-from tests.support import put, rules_text, snapshot
+from tests.support import THOROUGH, put, rules_text, snapshot
 
 VOLUMES = [
     "ext4",
@@ -82,11 +82,8 @@ def test_there_and_back_on_every_kind_of_volume(
     assert (after != before) is is_done or rule == "hard link"
     if is_done:
         assert "Nothing" in frugal("tidy", rules, "--yes").stdout
-    for wanted, words in (
-        (before, ("undo", "--yes")),
-        (after, ("undo", "2", "--yes")),
-        (before, ("undo", "3", "--yes")),
-    ):
+    there_and_back = (before, ("undo", "--yes")), (after, ("undo", "2", "--yes")), (before, ("undo", "3", "--yes"))
+    for wanted, words in there_and_back if THOROUGH or kind == "ext4" else there_and_back[:1]:
         if not is_done:
             break
         frugal(*words)

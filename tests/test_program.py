@@ -19,7 +19,7 @@ from hypothesis import strategies as st
 from frugal_sorter.demo.machine import lay_out
 from frugal_sorter.platforms import slashed
 from tests.conftest import Frugal
-from tests.support import contents, on_terminal, put, rules_text, snapshot
+from tests.support import THOROUGH, contents, on_terminal, put, rules_text, snapshot
 
 MOVED = re.compile(r"^moved +(.+) → (.+)$", re.MULTILINE)
 
@@ -59,7 +59,7 @@ MOMENTS = [datetime(2028, 2, 29, 0, 1), datetime(2026, 12, 31, 23, 59), datetime
 
 
 @given(st.lists(st.datetimes(datetime(2000, 1, 1), datetime(2150, 1, 1)), min_size=1, max_size=3))
-@settings(max_examples=5)
+@settings(max_examples=5 if THOROUGH else 1)
 @example(MOMENTS)
 def test_the_machine_has_the_same_files_at_any_moment(moments: list[datetime]) -> None:
     laid_out = []

@@ -31,7 +31,7 @@ from frugal_sorter.steps.kinds import KINDS, VerbName
 from frugal_sorter.steps.step import refuse_malformed, step_as_line
 from tests.conftest import AS_ROOT, WITHOUT_RIGHTS, Frugal, Mount
 from tests.served import Served
-from tests.support import book_of, carry_out, contents, done_by, plan_of, put, rules_text, snapshot, undo
+from tests.support import THOROUGH, book_of, carry_out, contents, done_by, plan_of, put, rules_text, snapshot, undo
 
 EVERYTHING = 'where = "everything"\n'
 SHM = Path("/dev/shm")
@@ -223,7 +223,7 @@ def test_a_damaged_journal_is_named_with_its_remedy(folder: Path) -> None:
         except StateError as refused:
             assert refused.hint, what
 
-    for number in range(60):
+    for number in range(600 if THOROUGH else 40):
         raw = bytearray(good)
         for _ in range(chance.choice([1, 20, 300])):
             raw[chance.randrange(len(raw))] = chance.randrange(256)
