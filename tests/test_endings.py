@@ -402,9 +402,8 @@ def test_a_program_that_takes_too_long_is_ended_with_all_it_started(folder: Path
     from frugal_sorter.changes.descriptors import Descriptors
     from frugal_sorter.changes.outcome import Outcome
     from frugal_sorter.filesystem.status import look
-    from frugal_sorter.steps.base import RunContext, attempt
     from frugal_sorter.steps.running import RunProgram
-    from frugal_sorter.steps.step import Step
+    from frugal_sorter.steps.step import RunContext, Step, attempt
 
     place = place_of(str(put(folder / "a")))
     step = Step(1, "run", "r", "k", place, None, look(place).identity, {"command": ["sh", "-c", "sleep 60 & wait"]})

@@ -19,15 +19,14 @@ from frugal_sorter.execution.recovery import state_after_crash
 from frugal_sorter.execution.undo import plan_undo, run_to_undo
 from frugal_sorter.filesystem.record import Identity, Place, place_of
 from frugal_sorter.filesystem.status import look
-from frugal_sorter.journal import database
-from frugal_sorter.journal import database as schema
+from frugal_sorter.journal import visits as database
+from frugal_sorter.journal import visits as schema
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import kernel
 from frugal_sorter.state.folders import ready_state_folder, writer_is_active, writer_lock
-from frugal_sorter.steps.base import Mark, RunContext, attempt
 from frugal_sorter.steps.moving import Move
-from frugal_sorter.steps.step import Step, step_as_line
+from frugal_sorter.steps.step import Mark, RunContext, Step, attempt, step_as_line
 from tests.support import NOW_NS, book_of, carry_out, contents, file_names, moves_of, plan_of, put, snapshot, undo
 
 MOVE_ALL = 'where = "everything"\nmove = "{type}/{modified:%Y-%m}"'

@@ -321,8 +321,7 @@ def test_what_happens_to_the_source_after_it_was_copied_loses_no_content(
     from frugal_sorter.changes.outcome import Outcome
     from frugal_sorter.steps import moving as move_across
     from frugal_sorter.steps import parts
-    from frugal_sorter.steps.base import RunContext, attempt
-    from frugal_sorter.steps.step import Step
+    from frugal_sorter.steps.step import RunContext, Step, attempt
 
     source, target = put(folder / "a.log", "planned"), folder / "b.log"
     step = Step(

@@ -13,7 +13,7 @@ import pytest
 
 from frugal_sorter.cli import COMMANDS, UNLISTED
 from frugal_sorter.cli.manual import manual
-from frugal_sorter.cli.parser import parser_of
+from frugal_sorter.cli.options import parser_of
 from frugal_sorter.rules.fields import FIELDS
 from frugal_sorter.rules.reference import EXIT_CODES, MORE_TOPICS, TOPICS
 from tests.conftest import Frugal

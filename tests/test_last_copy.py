@@ -24,10 +24,9 @@ from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import disk
 from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.steps.base import RunContext, verbs_for
 from frugal_sorter.steps.kinds import VerbName
 from frugal_sorter.steps.parts import there
-from frugal_sorter.steps.step import Step
+from frugal_sorter.steps.step import RunContext, Step, verbs_for
 from tests.support import book_of, carry_out, contents, plan_of, put, undo
 
 EVERYTHING = 'where = "everything"\n'

@@ -14,7 +14,6 @@ from pathlib import Path
 
 import pytest
 
-from frugal_sorter.changes import prewriter as ahead
 from frugal_sorter.changes.descriptors import Deferred
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.execution.executor import changing, execute
@@ -22,6 +21,7 @@ from frugal_sorter.filesystem.record import place_of
 from frugal_sorter.filesystem.status import is_same_file, is_unchanged, look
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.steps import trashing as ahead
 from frugal_sorter.steps.step import Step
 from frugal_sorter.steps.trashing import Trash
 from tests.support import book_of, carry_out, plan_of, put, rules_text, snapshot, trash_of, undo, wait_until

@@ -14,7 +14,7 @@ from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.volumes import mount_at
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.steps import base as steps
+from frugal_sorter.steps import step as steps
 from frugal_sorter.steps.kinds import KINDS, VerbName
 from tests.conftest import AS_ROOT, Frugal, Mount
 from tests.support import THOROUGH, put, rules_text, snapshot
@@ -135,8 +135,7 @@ MADE = [verb for verb, kind in KINDS.items() if kind.target and kind.source]
 def test_what_stands_under_a_private_name_keeps_its_run_open(folder: Path, verb: str, side: str, how: str) -> None:
     from frugal_sorter.changes.descriptors import Descriptors
     from frugal_sorter.changes.outcome import NotDone, Outcome
-    from frugal_sorter.steps.base import verbs_for
-    from frugal_sorter.steps.step import Step
+    from frugal_sorter.steps.step import Step, verbs_for
 
     source, target = put(folder / "from/a.log"), folder / "to/a.log"
     target.parent.mkdir()

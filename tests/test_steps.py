@@ -13,12 +13,22 @@ from frugal_sorter.changes.descriptors import Descriptors
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.cli.output.words import done_text, step_as_json, step_text, will_text
 from frugal_sorter.filesystem.record import Identity, Place
-from frugal_sorter.journal import database as blocks
+from frugal_sorter.journal import visits as blocks
 from frugal_sorter.planning.guard import refuse_guarded
 from frugal_sorter.planning.plan import Plan
-from frugal_sorter.steps.base import Mark, RunContext, verbs_for
 from frugal_sorter.steps.kinds import ATTENDING, KINDS, LASTING, PLANNED, VerbName
-from frugal_sorter.steps.step import Details, Step, Tally, Witness, refuse_malformed, step_as_line, step_of_line
+from frugal_sorter.steps.step import (
+    Details,
+    Mark,
+    RunContext,
+    Step,
+    Tally,
+    Witness,
+    refuse_malformed,
+    step_as_line,
+    step_of_line,
+    verbs_for,
+)
 
 VERBS: tuple[VerbName, ...] = VerbName.__args__  # type: ignore[attr-defined]
 FILE = Identity("file", 1, 2, 3, 4, 5)

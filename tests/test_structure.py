@@ -23,7 +23,7 @@ def test_imports_go_one_way() -> None:
 
 OWN_FILES = (
     "state/folders.py",
-    "state/log.py",
+    "state/settings.py",
     "reports/saved.py",
     "schedule/scheduler.py",
     "schedule/systemd.py",

@@ -26,9 +26,8 @@ from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import load_plan, save_plan
 from frugal_sorter.platforms import disk
 from frugal_sorter.state.folders import forget_all, ready_state_folder
-from frugal_sorter.steps.base import RunContext, verbs_for
 from frugal_sorter.steps.kinds import KINDS, VerbName
-from frugal_sorter.steps.step import refuse_malformed, step_as_line
+from frugal_sorter.steps.step import RunContext, refuse_malformed, step_as_line, verbs_for
 from tests.conftest import AS_ROOT, WITHOUT_RIGHTS, Frugal, Mount
 from tests.served import Served
 from tests.support import THOROUGH, book_of, carry_out, contents, done_by, plan_of, put, rules_text, snapshot, undo

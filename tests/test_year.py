@@ -25,8 +25,7 @@ from frugal_sorter.rules.editing import book_of_rule
 from frugal_sorter.rules.units import DAY_NS
 from frugal_sorter.schedule.scheduler import Entry, State, unremembered
 from frugal_sorter.state.folders import ready_state_folder, write_whole
-from frugal_sorter.state.log import _LARGEST, OwnerLog
-from frugal_sorter.state.settings import settings_file
+from frugal_sorter.state.settings import _LARGEST, OwnerLog, settings_file
 from tests.conftest import IS_ROOT, IS_WINDOWS, Frugal, Mount, in_this_process
 from tests.support import NOW_NS, aged, book_of, put, rules_text
 from tests.year import Year

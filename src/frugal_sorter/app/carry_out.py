@@ -15,10 +15,8 @@ from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.reports.saved import FolderSums, forget_totals, keep_totals
 from frugal_sorter.rules.units import DAY_NS
 from frugal_sorter.state.folders import forget_files, ready_state_folder
-from frugal_sorter.state.log import open_log
-from frugal_sorter.state.settings import read_settings
-from frugal_sorter.steps.base import Mark
-from frugal_sorter.steps.step import Step
+from frugal_sorter.state.settings import open_log, read_settings
+from frugal_sorter.steps.step import Mark, Step
 
 
 def _never() -> bool:

@@ -129,7 +129,7 @@ def report(session: Session, since_ns: int, wanted: Collection[int] | None = Non
                 near = near or step.place.folder
                 if step.verb == "trash" and step.target is not None:
                     if disk.lexists(step.target.path):
-                        trashed |= step.count
+                        trashed += step.count
                         trashed_bytes += step.bytes
                         until_ns = run.began_ns + keep_ns
                         found.trashed_until_ns = min(until_ns, found.trashed_until_ns or until_ns)

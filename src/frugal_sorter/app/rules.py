@@ -114,7 +114,7 @@ def rules_named(book: RuleBook, names: Iterable[str]) -> list[Rule]:
 def keep_only(plan: Plan, is_wanted: Callable[[Step], bool]) -> None:
     """Leave in a plan only some steps; the entries of the others are not asked for."""
     others = plan.drop(lambda step: not is_wanted(step))
-    plan.aside |= total({step.place: step.count for step in others if step.source}.values())
+    plan.aside += total({step.place: step.count for step in others if step.source}.values())
     plan.not_touched = []
 
 

@@ -17,11 +17,9 @@ from frugal_sorter.journal.visits import Driver, Visit, VisitOutcome, with_done
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import accounts
 from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.state.log import OwnerLog, log
-from frugal_sorter.state.settings import read_settings
-from frugal_sorter.steps.base import Mark
+from frugal_sorter.state.settings import OwnerLog, log, read_settings
 from frugal_sorter.steps.kinds import ATTENDING, KINDS
-from frugal_sorter.steps.step import Step
+from frugal_sorter.steps.step import Mark, Step
 from frugal_sorter.values import field, mutable, replace
 
 if TYPE_CHECKING:

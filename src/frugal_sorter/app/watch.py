@@ -25,9 +25,8 @@ from frugal_sorter.platforms import disk, slashed, volumes
 from frugal_sorter.platforms.volumes import Mount
 from frugal_sorter.rules.model import RuleBook
 from frugal_sorter.rules.units import SECOND_NS, Duration
-from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.kinds import TAKING
-from frugal_sorter.steps.step import Step
+from frugal_sorter.steps.step import Mark, Step
 from frugal_sorter.values import field, mutable, replace
 
 SETTLE = Duration(0, 5)

@@ -28,9 +28,8 @@ from frugal_sorter.platforms import disk, programs, slashed
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.state.folders import read_input
 from frugal_sorter.state.settings import read_settings
-from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.kinds import ATTENDING, KINDS, LASTING
-from frugal_sorter.steps.step import Step
+from frugal_sorter.steps.step import Mark, Step
 
 if TYPE_CHECKING:
     from frugal_sorter.execution.executor import Result

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 
 from frugal_sorter.cli import COMMANDS
-from frugal_sorter.cli.parser import parser_of
+from frugal_sorter.cli.options import parser_of
 from frugal_sorter.rules.reference import EXIT_CODES
 
 

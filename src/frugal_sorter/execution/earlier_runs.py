@@ -11,9 +11,8 @@ from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.filesystem.record import FileRecord, Identity, Place
 from frugal_sorter.journal.journal import Block, Journal
 from frugal_sorter.platforms import slashed
-from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.kinds import ATTENDING, REPLACING, TAKING, VerbName
-from frugal_sorter.steps.step import Step
+from frugal_sorter.steps.step import Mark, Step
 
 if TYPE_CHECKING:
     from frugal_sorter.planning.endings import EarlierRuns

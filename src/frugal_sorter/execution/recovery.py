@@ -12,14 +12,12 @@ from frugal_sorter.changes.descriptors import Descriptors
 from frugal_sorter.changes.outcome import NotDone, Outcome
 from frugal_sorter.errors import FrugalError
 from frugal_sorter.filesystem.walk import reason_of
-from frugal_sorter.journal.database import DAMAGED
 from frugal_sorter.journal.journal import Journal
-from frugal_sorter.journal.visits import Counts, Run
-from frugal_sorter.steps.base import Mark, RunContext, Verb, attempt, verbs_for
+from frugal_sorter.journal.visits import DAMAGED, Counts, Run
 from frugal_sorter.steps.info_files import remove_stray_infos
 from frugal_sorter.steps.kinds import ATTENDING, TAKING, VerbName
 from frugal_sorter.steps.making import remove_unused
-from frugal_sorter.steps.step import Step, Tally, refuse_malformed
+from frugal_sorter.steps.step import Mark, RunContext, Step, Tally, Verb, attempt, refuse_malformed, verbs_for
 
 
 class Recovered(NamedTuple):

@@ -12,15 +12,29 @@ from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Identity
 from frugal_sorter.filesystem.volumes import Seen, volumes_below
-from frugal_sorter.journal.database import Database, Numbering, decode, in_blocks, kinds, mentions, write_block
-from frugal_sorter.journal.visits import COLUMNS, Counts, Run, RunState, Visit, row_of, visit_of, with_done
+from frugal_sorter.journal.visits import (
+    COLUMNS,
+    Counts,
+    Database,
+    Numbering,
+    Run,
+    RunState,
+    Visit,
+    decode,
+    in_blocks,
+    kinds,
+    mentions,
+    row_of,
+    visit_of,
+    with_done,
+    write_block,
+)
 from frugal_sorter.platforms import accounts, disk
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.units import DAY_NS, SECOND_NS, minute_text
 from frugal_sorter.state.folders import LastRun
-from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.kinds import ATTENDING, LASTING, VerbName
-from frugal_sorter.steps.step import Step, Tally
+from frugal_sorter.steps.step import Mark, Step, Tally
 from frugal_sorter.values import frozen, replace
 
 if TYPE_CHECKING:

@@ -1,17 +1,26 @@
-"""Runs and visits, as the journal knows them."""
+"""The file of the journal: its tables, the runs and visits in it, and older versions of it."""
 
 from __future__ import annotations
 
+import errno
 import json
 import os
-from collections.abc import Mapping, Sequence
-from typing import Any, Literal, NamedTuple, cast
+import sqlite3
+import zlib
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager, suppress
+from itertools import repeat
+from typing import Any, Literal, NamedTuple, TypeVar, cast
 
 from frugal_sorter.changes.outcome import Outcome
-from frugal_sorter.filesystem.record import is_inside
+from frugal_sorter.errors import StateError
+from frugal_sorter.filesystem.record import Identity, Place, is_inside
 from frugal_sorter.filesystem.volumes import Seen
+from frugal_sorter.platforms import disk, volumes
+from frugal_sorter.platforms.slashed import Path
+from frugal_sorter.state.folders import Reserve
 from frugal_sorter.steps.kinds import FINAL, REPLACING, VerbName
-from frugal_sorter.steps.step import Tally
+from frugal_sorter.steps.step import Details, Step, Tally, Witness
 from frugal_sorter.values import field, frozen, replace
 
 RunState = Literal["open", "done", "stopped", "interrupted"]
@@ -200,3 +209,446 @@ def visit_of(row: Sequence[Any], runs: Sequence[int]) -> Visit:
         None if before is None else int(before), None if after is None else int(after),
         {str(key): str(value) for key, value in json.loads(environment).items()}, int(number), tuple(runs), amount,
     )  # fmt: skip
+
+
+STEPS = 1_000
+
+
+class Touch(NamedTuple):
+    """What some steps of a block have in common: their verb, and the numbers of their rule and folders."""
+
+    verb: VerbName
+    rule: int
+    source_folder: int | None
+    target_folder: int | None
+
+
+def in_blocks(steps: Sequence[Step]) -> Iterator[Sequence[Step]]:
+    """Yield steps by the thousand."""
+    for first in range(0, len(steps), STEPS):
+        yield steps[first : first + STEPS]
+
+
+def encode(
+    steps: Sequence[Step], folders: Mapping[str, int], rules: Mapping[tuple[str, str], int]
+) -> tuple[bytes, set[Touch]]:  # fmt: skip
+    """Return steps as a blob, and what they touch, by which the blob is found again.
+
+    Args:
+        steps: in order, each numbered one more than the one before.
+        folders: the number of each folder.
+        rules: the number of each rule, by its name and its key.
+    """
+    # Column by column, as they lie in the blob: alike next to alike packs best.
+    verbs = [step.verb for step in steps]
+    asked_by = [rules[step.rule, step.rule_key] for step in steps]
+    sources = [step.source for step in steps]
+    targets = [step.target for step in steps]
+    source_folders = [place and folders[place[0]] for place in sources]
+    target_folders = [place and folders[place[0]] for place in targets]
+    columns = [
+        verbs, asked_by, source_folders, [place and place[1] for place in sources],
+        target_folders, [place and place[1] for place in targets],
+        [step.was for step in steps],
+        # Most blocks have none of these.
+        *(column if any(column) else None for column in (
+            [step.details or None for step in steps], [step.group for step in steps], [step.witness for step in steps],
+            [step.of for step in steps],
+        )),
+    ]  # fmt: skip
+    # A row for each combination instead of each step: a thousand steps into one folder are found by one row.
+    touched = set(map(Touch._make, set(zip(verbs, asked_by, source_folders, target_folders, strict=True))))
+    # The lowest level: names of one folder are alike, and the next level costs more time than it saves room.
+    return zlib.compress(json.dumps(columns, separators=(",", ":")).encode("ascii"), 1), touched
+
+
+def decode(
+    blob: bytes, first: int,
+    folders_of: Callable[[set[int]], Mapping[int, Any]], rules_of: Callable[[set[int]], Mapping[int, Any]],
+) -> list[Step]:  # fmt: skip
+    """Return the steps of a blob.
+
+    Args:
+        blob: as `encode` returned it.
+        first: the number of its first step.
+        folders_of: returns the folders of some numbers.
+        rules_of: returns the names and keys of the rules of some numbers.
+    """
+    steps: list[Step] = []
+    loaded: list[Any] = json.loads(zlib.decompress(blob))
+    folders = folders_of({number for column in (loaded[2], loaded[4]) for number in column if number is not None})
+    rules = rules_of(set(loaded[1]))
+    # A column that was left out holds nothing for any step.
+    columns = [repeat(None) if column is None else column for column in loaded]
+    for number, row in enumerate(zip(*columns, strict=False), first):
+        verb, rule, source_folder, source_name, target_folder, target_name, was, details, group, witness, of = row
+        source = None if source_name is None else Place(folders[source_folder], source_name)
+        target = None if target_name is None else Place(folders[target_folder], target_name)
+        identity = was and Identity(*was)
+        name, key = rules[rule]
+        seen_by = witness and Witness(Place(*witness[0]), Identity(*witness[1]))
+        steps.append(
+            Step(number, verb, name, key, source, target, identity, details or Details(), group or 0, seen_by, of or 0)
+        )
+    return steps
+
+
+def kinds(blob: bytes) -> tuple[list[VerbName], Sequence[int]]:
+    """Return the verbs of the steps of a blob, and of each the number of the step that it takes back, none where none does.
+
+    Lists of runs ask for no more, and to take a block apart whole takes several times as long.
+    """
+    loaded: list[Any] = json.loads(zlib.decompress(blob))
+    verbs, of = loaded[0], loaded[-1] or ()
+    if set(map(type, verbs)) != {str} or not {int, type(None)}.issuperset(map(type, of)):
+        raise ValueError("a verb is no text, or a number of a step none")
+    return verbs, of
+
+
+def mentions(blob: bytes, name: str) -> bool:
+    """Tell quickly whether some entry in a blob may have a name; False is certain."""
+    # As it stands in the JSON, escapes included: most blocks are never taken apart.
+    return json.dumps(name).encode("ascii") in zlib.decompress(blob)
+
+
+SCHEMA = 7
+# What is known of the clock; which runs were forgotten, when; what each schedule finds in use again and again.
+CLOCK = """
+CREATE TABLE clock (
+    believed_ns INTEGER NOT NULL, doubted_ns INTEGER NOT NULL, passed_ns INTEGER NOT NULL, is_set INTEGER NOT NULL,
+    is_monthly INTEGER NOT NULL
+);
+CREATE TABLE forgotten (run INTEGER PRIMARY KEY, at_ns INTEGER NOT NULL);
+CREATE TABLE waiting (name BLOB NOT NULL, path BLOB NOT NULL, since_ns INTEGER NOT NULL, PRIMARY KEY (name, path));
+"""
+# A row of `packs` is a block of steps. The numbers of runs never come again, also when all of them are forgotten.
+# `token` makes the private names of a run its own; `volumes` says which volumes it works on. Texts that may hold names
+# are bytes.
+TABLES = f"""
+CREATE TABLE runs (
+    id INTEGER PRIMARY KEY AUTOINCREMENT, kind TEXT NOT NULL, origin BLOB NOT NULL, undoes INTEGER,
+    backward INTEGER NOT NULL, account TEXT NOT NULL, began_ns INTEGER NOT NULL, ended_ns INTEGER, state TEXT NOT NULL,
+    counts TEXT, token TEXT NOT NULL, volumes TEXT NOT NULL, visit INTEGER, passed_ns INTEGER
+);
+CREATE TABLE folders (id INTEGER PRIMARY KEY, path BLOB NOT NULL UNIQUE);
+CREATE TABLE rules (id INTEGER PRIMARY KEY, name BLOB NOT NULL, key TEXT NOT NULL, UNIQUE (name, key));
+CREATE TABLE packs (id INTEGER PRIMARY KEY, run INTEGER NOT NULL, first INTEGER NOT NULL, steps BLOB NOT NULL);
+CREATE INDEX packs_by_run ON packs (run);
+CREATE TABLE touched (
+    pack INTEGER NOT NULL, verb TEXT NOT NULL, rule INTEGER NOT NULL, source_folder INTEGER, target_folder INTEGER
+);
+CREATE INDEX touched_by_source ON touched (source_folder);
+CREATE INDEX touched_by_target ON touched (target_folder);
+CREATE TABLE marks (
+    id INTEGER PRIMARY KEY, run INTEGER NOT NULL, first INTEGER NOT NULL, last INTEGER NOT NULL,
+    outcome INTEGER NOT NULL, reason BLOB NOT NULL, now TEXT, data TEXT
+);
+CREATE INDEX marks_by_run ON marks (run);
+{VISITS}{CLOCK}"""
+# From the forms before: one knew no visits, the other believed every clock.
+_PASSED = f"ALTER TABLE runs ADD COLUMN passed_ns INTEGER; UPDATE runs SET passed_ns = began_ns; {CLOCK}"
+MIGRATE = {
+    5: f"ALTER TABLE runs ADD COLUMN visit INTEGER; {VISITS}{_PASSED}",
+    6: f"ALTER TABLE visits ADD COLUMN passed_ns INTEGER; UPDATE visits SET passed_ns = began_ns; {_PASSED}",
+}
+
+
+class Numbering:
+    """Values that are written down once, such as folders, and the numbers that stand for them.
+
+    Args:
+        db: where they are kept.
+        table: its name.
+        columns: what makes up a value; the first of them may hold names, and is kept as bytes.
+    """
+
+    def __init__(self, db: sqlite3.Connection, table: str, columns: Sequence[str]) -> None:
+        names, marks = ", ".join(columns), ", ".join("?" * len(columns))
+        where = " AND ".join(f"{column} = ?" for column in columns)
+        self._db, self._is_single = db, len(columns) == 1
+        self._insert = f"INSERT OR IGNORE INTO {table} ({names}) VALUES ({marks})"
+        self._find = f"SELECT id FROM {table} WHERE {where}"
+        self._value = f"SELECT {names} FROM {table} WHERE id = ?"
+        self._numbers: dict[Any, int] = {}
+        self._values: dict[int, Any] = {}
+
+    def numbers_for(self, values: Iterable[Any]) -> Mapping[Any, int]:
+        """Return the numbers of some values, and of others; new ones get the next numbers, within a transaction."""
+        for value in values:
+            # Ten thousand files lie in a few folders: each path is kept once, and compared as a number.
+            if value not in self._numbers:
+                first, *rest = (value,) if self._is_single else value
+                row = (os.fsencode(first), *rest)
+                self._db.execute(self._insert, row)
+                self._numbers[value] = int(self._db.execute(self._find, row).fetchone()[0])
+        return self._numbers
+
+    def values_of(self, numbers: Iterable[int]) -> Mapping[int, Any]:
+        """Return the values of some numbers, and of others."""
+        for number in numbers:
+            if number not in self._values:
+                first, *rest = self._db.execute(self._value, (number,)).fetchone()
+                self._values[number] = os.fsdecode(first) if self._is_single else (os.fsdecode(first), *rest)
+        return self._values
+
+    def forget(self) -> None:
+        """Forget the numbers that a transaction gave which was taken back."""
+        self._numbers.clear()
+        self._values.clear()
+
+
+def write_block(
+    db: sqlite3.Connection, run: int, steps: Sequence[Step], folders: Numbering, rules: Numbering
+) -> None:  # fmt: skip
+    """Write steps of a run that follow each other, within a transaction."""
+    met = {place[0] for step in steps for place in (step.source, step.target) if place is not None}
+    asked = {(step.rule, step.rule_key) for step in steps}
+    blob, touched = encode(steps, folders.numbers_for(met), rules.numbers_for(asked))
+    number = db.execute("INSERT INTO packs (run, first, steps) VALUES (?, ?, ?)", (run, steps[0].id, blob)).lastrowid
+    db.executemany(
+        "INSERT INTO touched (pack, verb, rule, source_folder, target_folder) VALUES (?, ?, ?, ?, ?)",
+        ((number, *one) for one in touched),
+    )
+
+
+# What a damaged row can raise when it is taken apart.
+DAMAGED = (
+    ValueError, TypeError, AttributeError, KeyError, IndexError, OverflowError, RecursionError, zlib.error, MemoryError,
+)  # fmt: skip
+Done = TypeVar("Done")
+Statement = tuple[str, Sequence[Sequence[object]]]
+# With less than this free, an error that does not say so is one of a full disk, too.
+_SCARCE_BYTES, _SCARCE_FILES = 1 << 20, 16
+# A folder that is kept in memory (file-hierarchy(7)).
+_IN_MEMORY = "/dev/shm"
+
+
+class Database:
+    """A journal's file.
+
+    Args:
+        path: where it is.
+        write: whether something will be written; a reader neither makes nor changes the file.
+
+    Raises:
+        StateError: it is damaged, of another version, or cannot be opened.
+    """
+
+    def __init__(self, path: Path, write: bool) -> None:
+        self.path = path
+        # Called whenever a transaction is taken back: what was remembered from it is not there any more.
+        self.on_rollback: list[Callable[[], None]] = []
+        # Kept for a full disk alone: how a run ended must be written down even then.
+        self._reserve = Reserve(path.parent) if write else None
+        try:
+            self.connection = self._with_room(lambda: self._connect(write))
+        except sqlite3.OperationalError as error:
+            raise StateError(
+                f"{path}: the journal cannot be opened ({error})", "free disk space, or fix its permissions"
+            ) from error
+        except (sqlite3.DatabaseError, *DAMAGED) as error:
+            raise self._damaged(error) from error
+
+    def close(self) -> None:
+        """Close it, and keep room again for the next time."""
+        self.connection.close()
+        if self._reserve is not None:
+            self._reserve.keep()
+
+    def _with_room(self, work: Callable[[], Done]) -> Done:
+        """Do some work; if the disk is full, once more with the room that was kept for that."""
+        try:
+            return work()
+        except (sqlite3.OperationalError, OSError) as error:
+            if self._reserve is None or not self._is_full(error) or not self._reserve.release():
+                raise
+            return work()
+
+    def _is_full(self, error: sqlite3.OperationalError | OSError) -> bool:
+        if isinstance(error, OSError):
+            return error.errno in (errno.ENOSPC, errno.EDQUOT)
+        if error.sqlite_errorcode == sqlite3.SQLITE_FULL:
+            return True
+        # A file beside the journal that cannot be made, or made longer, is told as an error of the disk.
+        folder = str(self.path.parent)
+        names = volumes.free_names(folder)
+        return volumes.room(folder).free < _SCARCE_BYTES or (names is not None and names < _SCARCE_FILES)
+
+    def _connect(self, write: bool) -> sqlite3.Connection:
+        if self.path.is_symlink() or (self.path.exists() and not self.path.is_file()):
+            raise StateError(f"{self.path}: this is no file", "move it aside to start a new journal")
+        # Who only reads leaves no file behind, not even an empty one.
+        fresh = not self.path.exists()
+        if fresh and not write:
+            db = sqlite3.connect(":memory:", isolation_level=None)
+        else:
+            if fresh:
+                # The names of other people's files are in it: for this account alone from the first moment.
+                disk.close(disk.open(self.path, disk.O_CREAT | disk.O_WRONLY | disk.O_CLOEXEC, 0o600))
+            # So long another command may take to write its marks.
+            db = sqlite3.connect(self.path, isolation_level=None, timeout=10)
+        try:
+            if not (fresh and not write):
+                db = self._in_wal_mode(db, write)
+            return self._in_this_form(db, write)
+        # Also on Ctrl-C: an open connection would hold its locks.
+        except BaseException:
+            db.close()
+            raise
+
+    def _in_wal_mode(self, db: sqlite3.Connection, write: bool) -> sqlite3.Connection:
+        try:
+            # Readers go on while a run is written down, and a crash leaves a log that is played again.
+            db.execute("PRAGMA journal_mode = WAL")
+            # What was forgotten is gone from the file, too.
+            db.execute("PRAGMA secure_delete = ON")
+        except sqlite3.OperationalError:
+            if write:
+                raise
+            db.close()
+            return self._read_without_room()
+        return db
+
+    def _read_without_room(self) -> sqlite3.Connection:
+        """Return a copy in memory: reading, too, makes files beside the journal, and the disk is full."""
+        import tempfile
+
+        memory, log = sqlite3.connect(":memory:", isolation_level=None), Path(f"{self.path}-wal")
+        for base in (_IN_MEMORY, None):
+            with suppress(OSError, sqlite3.OperationalError), tempfile.TemporaryDirectory(dir=base) as folder:
+                for path in (self.path, log) if log.exists() else (self.path,):
+                    Path(folder, path.name).write_bytes(path.read_bytes())
+                copy = sqlite3.connect(f"{folder}/{self.path.name}")
+                copy.backup(memory)
+                copy.close()
+                return memory
+        if log.exists() and log.stat().st_size:
+            raise StateError(f"{self.path}: the disk is full, and so is every other", "free disk space")
+        memory.close()
+        return sqlite3.connect(f"{self.path.as_uri()}?immutable=1", isolation_level=None, uri=True)
+
+    def _in_this_form(self, db: sqlite3.Connection, write: bool) -> sqlite3.Connection:
+        """Make the tables of a new journal, give one of the form before those that it lacks, and return it.
+
+        Raises:
+            StateError: it is of a still older or a newer form.
+        """
+        version = _version_of(db)
+        if version == 0 or version in MIGRATE:
+            # A reader changes no file, not even one that a writer has just begun: it works on a copy in memory.
+            if not write:
+                copy = sqlite3.connect(":memory:", isolation_level=None)
+                db.backup(copy)
+                db.close()
+                db = copy
+            # Another process may have done it between the look and the lock.
+            db.execute("BEGIN IMMEDIATE")
+            version = _version_of(db)
+            for statement in (TABLES if version == 0 else MIGRATE.get(version, "")).split(";"):
+                db.execute(statement)
+            if version < SCHEMA:
+                db.execute(f"PRAGMA user_version = {SCHEMA}")
+            db.execute("COMMIT")
+        elif version > SCHEMA:
+            raise StateError(
+                f"{self.path}: the journal is of a newer version ({version}; this one knows {SCHEMA})",
+                "install that version of frugal-sorter again",
+            )
+        elif version < SCHEMA:
+            raise StateError(
+                f"{self.path}: the journal is of an older form ({version}; this one knows {SCHEMA})",
+                "move it aside to start a new one; what it holds can then not be undone",
+            )
+        return db
+
+    # Writing
+
+    @contextmanager
+    def _transaction(self, durable: bool) -> Iterator[None]:
+        """Write all or nothing.
+
+        Args:
+            durable: it is on the disk when the block is left; else a loss of power can take it back.
+        """
+        # Marks need not outlast a loss of power: how a step ended can be read off the disk.
+        self.connection.execute(f"PRAGMA synchronous = {'FULL' if durable else 'NORMAL'}")
+        self.connection.execute("BEGIN IMMEDIATE")
+        try:
+            yield
+            self.connection.execute("COMMIT")
+        except BaseException:
+            # Before the rollback can fail: numbers that it takes back must not be written again.
+            for forget in self.on_rollback:
+                forget()
+            if self.connection.in_transaction:
+                self.connection.execute("ROLLBACK")
+            raise
+
+    def write(self, work: Callable[[], Done], durable: bool, or_else: str = "the journal cannot be written") -> Done:
+        """Do some work in a transaction of its own, and return what it returns.
+
+        Args:
+            work: what to do; done again, from the start, where the disk was full.
+            durable: it is on the disk when this returns; else a loss of power can take it back.
+            or_else: what to say where it cannot be done, before the error itself.
+
+        Raises:
+            StateError: it cannot be written; then nothing of it is.
+        """
+
+        def once() -> Done:
+            with self._transaction(durable):
+                return work()
+
+        try:
+            return self._with_room(once)
+        except (sqlite3.Error, ValueError) as error:
+            raise StateError(f"{self.path}: {or_else} ({error})", "free disk space there") from error
+
+    def write_all(self, statements: Sequence[Statement], durable: bool) -> None:
+        """Write rows in one transaction: each statement with the rows that it is for.
+
+        Raises:
+            StateError: it cannot be written; then nothing of it is.
+        """
+
+        def work() -> None:
+            for statement, rows in statements:
+                self.connection.executemany(statement, rows)
+
+        self.write(work, durable)
+
+    # Reading
+
+    def read(self, statement: str, values: Sequence[object] = ()) -> list[tuple[Any, ...]]:
+        """Return the rows of a query.
+
+        Raises:
+            StateError: the file is damaged.
+        """
+        with self.sound():
+            return self.connection.execute(statement, tuple(values)).fetchall()
+
+    @contextmanager
+    def sound(self) -> Iterator[None]:
+        """Read something that may be damaged.
+
+        Raises:
+            StateError: it is; says what can be done.
+        """
+        try:
+            yield
+        except StateError:
+            raise
+        except (sqlite3.Error, *DAMAGED) as error:
+            raise self._damaged(error) from error
+
+    def _damaged(self, error: Exception) -> StateError:
+        return StateError(
+            f"{self.path}: the journal is damaged ({error or type(error).__name__})",
+            "move it aside to start a new one; what it holds can then not be undone",
+        )
+
+
+def _version_of(db: sqlite3.Connection) -> int:
+    return int(db.execute("PRAGMA user_version").fetchone()[0])

@@ -98,7 +98,7 @@ class _Found:
         self.hits += other.hits
         self.notes += other.notes
         self.roots |= other.roots
-        self.seen |= other.seen
+        self.seen += other.seen
         self.links += other.links
         self.others += other.others
         self.settled.add(other.settled)
@@ -166,8 +166,8 @@ class _Planner:
             }
         self.result.seen = self.found.seen
         self.result.links, self.result.specials = self.found.links, self.found.others
-        self.result.at_home |= self.found.settled.at_home
-        self.result.kept |= self.found.settled.kept
+        self.result.at_home += self.found.settled.at_home
+        self.result.kept += self.found.settled.kept
         self.result.matched |= {book.rules[index].name for index in self.found.settled.rules}
         self.result.notes += sorted(self.found.notes)
         # Whoever found them: parents first, then by name, so that numbers are given in that order.
@@ -302,7 +302,7 @@ class _Planner:
                 below = None if claims else self.here.below(name[0] == ".")
             if inside is not None:
                 # What the walk goes into is counted there.
-                self.found.seen |= Count(0, 1, inside if below is None else 0)
+                self.found.seen += Count(0, 1, inside if below is None else 0)
             nearer = roots.get(path)
             if nearer is not None:
                 below = nearer if below is None else below.joined(nearer)
@@ -353,7 +353,7 @@ class _Planner:
         here = self.here
         names = listing.names if here.sees_hidden else [name for name in listing.names if name[0] != "."]
         if here.on_files:
-            self.found.seen |= Count(len(names))
+            self.found.seen += Count(len(names))
         self.found.links += sum(here.sees_hidden or name[0] != "." for name in listing.links)
         self.found.others += sum(here.sees_hidden or name[0] != "." for name in listing.others)
         matcher = self.book.matcher(here.on_files, self.world.now_ns)

@@ -247,7 +247,7 @@ def plan_duplicates(choices: Iterable[Choice], removing: Removing, origin: str, 
     plan = Plan("duplicates", removing.world.now_ns, origin, rules=[RULE], matched={RULE})
     plan.levels = dict.fromkeys(folders, None)
     for choice in choices:
-        plan.seen |= Count(len(choice.group.files))
+        plan.seen += Count(len(choice.group.files))
         add_removals(plan, choice, removing, RULE, "")
     if removing.at_most is not None:
         plan.ceilings[RULE] = removing.at_most
@@ -336,7 +336,7 @@ def plan_unmark(alone: Iterable[LookAlike], world: World, origin: str, folders: 
     plan.levels = dict.fromkeys(folders, None)
     given: set[str] = set()
     for one in alone:
-        plan.seen |= ONE_FILE
+        plan.seen += ONE_FILE
         place = place_of(one.path)
         refused = refused_folder(place.folder)
         tree = version_control_root(place.folder)

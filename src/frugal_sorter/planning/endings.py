@@ -51,8 +51,8 @@ class Settled:
 
     def add(self, other: Settled) -> None:
         """Take in what another process settled."""
-        self.at_home |= other.at_home
-        self.kept |= other.kept
+        self.at_home += other.at_home
+        self.kept += other.kept
         self.rules |= other.rules
 
 
@@ -117,8 +117,8 @@ class Settling:
                 claimed.add(index)
             else:
                 left.append(hit)
-        settled.at_home |= Count(at_home)
-        settled.kept |= Count(kept)
+        settled.at_home += Count(at_home)
+        settled.kept += Count(kept)
         return left
 
     def _learn(self, index: int, key: Hashable, listing: Listing, at: int, base: str) -> object:
@@ -286,7 +286,7 @@ class Outcomes:
                 NotTouched(facts.record.place, rule.name, kept.reason, kept.problem, count_of(facts))
             )
         else:
-            self.plan.at_home |= count_of(facts)
+            self.plan.at_home += count_of(facts)
 
     def _decide(self, index: int, rule: Rule, entry: Matched) -> None:
         """Plan the ending of an entry; what was planned for it before is done also where that is held back."""
@@ -369,7 +369,7 @@ class Outcomes:
         facts, record = entry.facts, entry.record
         wanted: Wanted | Missing = Wanted(record.place)
         if rule.ending == "leave":
-            self.plan.kept |= count_of(facts)
+            self.plan.kept += count_of(facts)
             return [], record.place
         if rule.ending == "move":
             wanted = self.placing.wanted(index, facts)
@@ -492,7 +492,7 @@ class Outcomes:
                 going += len(choice.going)
                 add_removals(self.plan, choice, removing, rule.name, rule.key)
             self.plan.notes += [Note(f"{one.path}: {one.reason}", True) for one in found.unread]
-            self.plan.at_home |= Count(len(entries) - going)
+            self.plan.at_home += Count(len(entries) - going)
 
     # Destinations
 

@@ -475,7 +475,7 @@ class Purge:
         came_ns = facts("arrived")
         for by in old:
             counted, last_ns = found.get(by, Older())
-            found[by] = Older(counted | count_of(facts), max(last_ns, came_ns if isinstance(came_ns, int) else 0))
+            found[by] = Older(counted + count_of(facts), max(last_ns, came_ns if isinstance(came_ns, int) else 0))
 
     def _facts(self, place: Place, world: World) -> Facts | Unknown:
         try:

@@ -217,7 +217,7 @@ class Plan:
     def unclaimed(self) -> Count:
         """The entries that were looked at and that no rule asks for."""
         claimed = (
-            self.entries | self.at_home | self.kept | self.aside | total(left.counted for left in self.not_touched)
+            self.entries + self.at_home + self.kept + self.aside + total(left.counted for left in self.not_touched)
         )
         return self.seen.without(claimed)
 

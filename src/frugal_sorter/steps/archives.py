@@ -15,16 +15,15 @@ from frugal_sorter.changes.copier import Narrowing, opened
 from frugal_sorter.changes.descriptors import NEW_FILE
 from frugal_sorter.changes.outcome import CHANGED, NotDone, Outcome
 from frugal_sorter.changes.removal import same_as
-from frugal_sorter.filesystem.archive import Archive, BadArchive, Member
+from frugal_sorter.filesystem.contents import Archive, BadArchive, Member
 from frugal_sorter.filesystem.record import Identity, Place
 from frugal_sorter.filesystem.status import open_to_read
 from frugal_sorter.filesystem.tree import LIST, below
 from frugal_sorter.filesystem.volumes import free_bytes
 from frugal_sorter.platforms import accounts, disk, kernel, slashed
 from frugal_sorter.platforms.system import blake2b
-from frugal_sorter.steps.base import Mark, RunContext
 from frugal_sorter.steps.parts import Making, ends_of, find, finish_part, is_same_inside, part_beside
-from frugal_sorter.steps.step import Step
+from frugal_sorter.steps.step import Mark, RunContext, Step
 
 _MOST_OPEN = 64
 

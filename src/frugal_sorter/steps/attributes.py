@@ -10,9 +10,8 @@ from frugal_sorter.filesystem.extended_attributes import read_attribute
 from frugal_sorter.filesystem.record import COARSEST_TIME_NS, Identity, Place
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.platforms import attributes, disk
-from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext, Verb
 from frugal_sorter.steps.parts import find, there
-from frugal_sorter.steps.step import Details, Step
+from frugal_sorter.steps.step import INTERRUPTED, Details, Mark, RunContext, Step, Verb
 
 
 class SetAttribute(Verb):

@@ -14,9 +14,8 @@ from frugal_sorter.filesystem.inside import look_inside
 from frugal_sorter.filesystem.record import COARSEST_TIME_NS, Place, Unknown, place_of
 from frugal_sorter.filesystem.status import look, look_or_none, open_to_read
 from frugal_sorter.platforms import disk
-from frugal_sorter.steps.base import RunContext
 from frugal_sorter.steps.parts import ends_of, look_at
-from frugal_sorter.steps.step import Step
+from frugal_sorter.steps.step import RunContext, Step
 from frugal_sorter.trash.bins import bin_at, info_place
 from frugal_sorter.trash.freedesktop import SIZES, FreedesktopBin, encoded
 

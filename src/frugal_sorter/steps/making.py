@@ -25,7 +25,6 @@ from frugal_sorter.filesystem.record import COARSEST_TIME_NS, AsItWas, FileRecor
 from frugal_sorter.filesystem.status import READ, look
 from frugal_sorter.filesystem.tree import LIST
 from frugal_sorter.platforms import accounts, attributes, disk, kernel
-from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext, Verb
 from frugal_sorter.steps.moving import InTouch
 from frugal_sorter.steps.parts import (
     Making,
@@ -41,7 +40,7 @@ from frugal_sorter.steps.parts import (
     same_entry,
     there,
 )
-from frugal_sorter.steps.step import Details, Step, Witness
+from frugal_sorter.steps.step import INTERRUPTED, Details, Mark, RunContext, Step, Verb, Witness
 
 
 class Copy(Making):

@@ -28,7 +28,6 @@ from frugal_sorter.filesystem.status import is_same_file, look, look_like, look_
 from frugal_sorter.filesystem.volumes import volume_of
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.platforms import disk
-from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext, Verb
 from frugal_sorter.steps.parts import (
     BEGUN,
     Held,
@@ -44,7 +43,7 @@ from frugal_sorter.steps.parts import (
     there,
     where_put_back,
 )
-from frugal_sorter.steps.step import Details, Step
+from frugal_sorter.steps.step import INTERRUPTED, Details, Mark, RunContext, Step, Verb
 
 
 class Move(Verb):

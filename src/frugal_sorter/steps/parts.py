@@ -18,8 +18,7 @@ from frugal_sorter.filesystem.tree import LIST, below
 from frugal_sorter.filesystem.volumes import volume_of
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.platforms import accounts, kernel, names
-from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext, Verb
-from frugal_sorter.steps.step import Details, Step, Witness, step_as_line
+from frugal_sorter.steps.step import INTERRUPTED, Details, Mark, RunContext, Step, Verb, Witness, step_as_line
 from frugal_sorter.values import frozen
 
 _GONE = frozenset({errno.ENOENT, errno.ENOTDIR, errno.ELOOP})

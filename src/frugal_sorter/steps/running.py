@@ -10,9 +10,8 @@ from contextlib import suppress
 
 from frugal_sorter.changes.outcome import NotDone, Outcome
 from frugal_sorter.platforms import processes
-from frugal_sorter.steps.base import INTERRUPTED, Mark, RunContext, Verb
 from frugal_sorter.steps.parts import find, inverse_of_made, look_at
-from frugal_sorter.steps.step import Step
+from frugal_sorter.steps.step import INTERRUPTED, Mark, RunContext, Step, Verb
 
 LONGEST_SECONDS = 60
 _OUTPUT = 4_000

@@ -1,14 +1,21 @@
-"""One step of a plan: what is known of it, how it is counted, and how it stands in a file."""
+"""One step of a plan: what is known of it, how it is counted, how it stands in a file; and what its verb is."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
-from typing import Any, NamedTuple, TypedDict, cast
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from importlib import import_module
+from typing import TYPE_CHECKING, Any, NamedTuple, TypedDict, cast
 
+from frugal_sorter.changes.outcome import NotDone, Outcome
 from frugal_sorter.filesystem.record import AsItWas, Identity, Place, place_of
-from frugal_sorter.platforms import slashed
+from frugal_sorter.filesystem.walk import reason_of
+from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.steps.kinds import KINDS, UNSIZED, VerbName, is_identity, is_name
 from frugal_sorter.values import field, mutable
+
+if TYPE_CHECKING:
+    from frugal_sorter.changes.descriptors import Descriptors, FolderTime
 
 
 class Count(NamedTuple):
@@ -29,7 +36,7 @@ class Count(NamedTuple):
         """Files and folders, without what is inside these."""
         return self.files + self.folders
 
-    def __or__(self, other: Count) -> Count:
+    def __add__(self, other: Count) -> Count:  # type: ignore[override]  # not as tuples are joined
         """Return both together."""
         return Count(self.files + other.files, self.folders + other.folders, self.inside + other.inside)
 
@@ -48,7 +55,7 @@ def total(counts: Iterable[Count]) -> Count:
     """Return several counts together."""
     found = NONE
     for one in counts:
-        found |= one
+        found += one
     return found
 
 
@@ -222,7 +229,7 @@ class Tally(dict[VerbName, Count]):
             if about is None or about not in self._places:
                 self._places, self._verbs, self._inside, self._is_sized = {about}, set(), 0, about is None
                 if is_folder:
-                    self.all |= NONE if about is None else Count(folders=1)
+                    self.all += NONE if about is None else Count(folders=1)
                 else:
                     entries += about is not None
             self._places.add(step.target)
@@ -234,16 +241,16 @@ class Tally(dict[VerbName, Count]):
                 self.setdefault(verb, NONE)  # in the order in which they are met
                 sizes[verb] = sizes.get(verb, 0) + size
                 if is_folder:
-                    self[verb] |= step.count
+                    self[verb] += step.count
                 else:
                     files[verb] = files.get(verb, 0) + 1
             # A tag does not know how much is inside its folder; what moves that does.
             if is_folder and step.count.inside > self._inside and about is not None:
-                self.all |= Count(inside=step.count.inside - self._inside)
+                self.all += Count(inside=step.count.inside - self._inside)
                 self._inside = step.count.inside
         for verb, number in files.items():
-            self[verb] |= Count(number)
-        self.all |= Count(entries)
+            self[verb] += Count(number)
+        self.all += Count(entries)
 
 
 class NotTouched(NamedTuple):
@@ -350,3 +357,157 @@ def refuse_malformed(step: Step) -> None:
         fit = kind.needs.get(key) or kind.may.get(key)
         if fit is None or not fit(value):
             raise ValueError(f"`{key}` is not what a step to {step.verb} can have there")
+
+
+# Why a step of a killed run has no effect.
+INTERRUPTED = "interrupted before it was done"
+STOPPED = "the run was stopped before it was done"
+
+
+class Mark(NamedTuple):
+    """The end of a step: why, where it is not DONE, the entry as it is now, and what only its verb knows."""
+
+    step: int
+    outcome: Outcome
+    reason: str = ""
+    now: Identity | None = None
+    data: Mapping[str, Any] | None = None
+
+
+@mutable
+class RunContext:
+    """What the verbs of one run share.
+
+    Args:
+        descriptors: the open folders.
+        run: its number.
+        began_ns: when it began.
+        planned_ns: when its plan was begun, before anything was looked at for it; 0 where that is not known.
+        token: what makes the private names of this run its own; nobody can guess it before one is there.
+        note: writes a NOTED mark down; durably, where it says so.
+        stop: asked during long work; when it says so, what was begun is given up.
+        dated_ns: the moment that is written beside what goes to the trash; 0 for now.
+        now_at: while an interrupted run is recovered, where later steps have put entries, and as what.
+        became: the same for places, and what earlier steps have made of the entries that came there.
+        removed: filled in: the paths of unfinished parts that were removed.
+        stray: filled in: entries that left the trash, and whose info files could not be removed.
+        making: filled in: for each folder that was made, by its step, the time that the folder around it had.
+    """
+
+    descriptors: Descriptors
+    run: int = 0
+    began_ns: int = 0
+    planned_ns: int = 0
+    token: str = ""
+    note: Callable[[Mark, bool], None] = lambda _mark, _durable: None
+    stop: Callable[[], bool] = lambda: False
+    dated_ns: int = 0
+    now_at: dict[Place, tuple[Place, Identity | None]] = field(default_factory=dict)
+    became: dict[Place, Identity] = field(default_factory=dict)
+    removed: list[str] = field(default_factory=list)
+    stray: list[Place] = field(default_factory=list)
+    making: dict[int, FolderTime] = field(default_factory=dict)
+
+    def private(self, step: Step) -> str:
+        """Return the only name under which a step may leave something unfinished, beside its final place."""
+        return f".frugal-{self.run}-{step.id}-{self.token}"
+
+    def heed(self) -> None:
+        """Give up what takes long when the run is to stop.
+
+        Raises:
+            NotDone: it is.
+        """
+        if self.stop():
+            raise NotDone(Outcome.NOT_RUN, STOPPED)
+
+
+class Verb(ABC):
+    """One kind of change: doing it, finding out after a crash whether it was done, and its inverse.
+
+    Args:
+        context: what the verbs of one run share.
+    """
+
+    def __init__(self, context: RunContext) -> None:
+        self._context = context
+
+    @abstractmethod
+    def do(self, step: Step) -> Mark:
+        """Carry a step out.
+
+        Raises:
+            NotDone, OSError: it was not done, and nothing of it is left.
+        """
+
+    @abstractmethod
+    def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
+        """Tell from the disk how a step of an interrupted run ended; may be called again.
+
+        Args:
+            step: a step without a mark.
+            note: what it wrote down last.
+            repair: also put right what is half done.
+
+        Raises:
+            NotDone, OSError: that cannot be told, or not be put right; the step stays open.
+        """
+
+    @abstractmethod
+    def inverse(self, step: Step, mark: Mark) -> Step | None:
+        """Return the step that takes a done one back, or None where nothing can.
+
+        Its `was` is what must be there; the undo planner looks whether it is.
+        """
+
+    def left_under_private_name(self, step: Step) -> str:
+        """Return the path of what stands under the private name of a step; empty where nothing does."""
+        for folder in dict.fromkeys(place.folder for place in (step.target, step.source) if place):
+            aside = Place(folder, self._context.private(step))
+            try:
+                disk.stat(aside.name, dir_fd=self._context.descriptors.folder(folder), follow_symlinks=False)
+            except OSError:
+                continue
+            return aside.path
+        return ""
+
+    # What a run tells every verb; most have nothing to do then.
+
+    def prepare(self, steps: Sequence[Step]) -> None:  # noqa: B027
+        """Make ready what steps of this verb need; called once before the first step of a run."""
+
+    def was_done(self, step: Step, mark: Mark) -> None:  # noqa: B027
+        """Take in that a step of an interrupted run was done, before the steps before it are resolved."""
+
+    def catch_up(self) -> None:  # noqa: B027
+        """End what lags behind the steps; called before any of them is written down as done."""
+
+    def finish(self) -> None:  # noqa: B027
+        """End what was begun, and take back what was made ready for steps that were not done."""
+
+
+def attempt(verb: Verb, step: Step) -> Mark:
+    """Carry a step out; what goes wrong with one entry is a mark.
+
+    As long as something stands under its private name, its end is open, whatever it was that went wrong.
+    """
+    try:
+        return verb.do(step)
+    except NotDone as not_done:
+        mark = Mark(step.id, not_done.outcome, not_done.reason)
+    except OSError as error:
+        mark = Mark(step.id, Outcome.FAILED, reason_of(error))
+    if mark.outcome is not Outcome.OPEN and (left := verb.left_under_private_name(step)):
+        return Mark(step.id, Outcome.OPEN, f"{mark.reason}; {left} stays until the next command that changes files")
+    return mark
+
+
+def verbs_for(context: RunContext) -> Mapping[VerbName, Verb]:
+    """Return every verb by its name."""
+    return {verb: _made(kind.does, context) for verb, kind in KINDS.items()}
+
+
+def _made(does: str, context: RunContext) -> Verb:
+    module, name = does.split(":")
+    made: Verb = getattr(import_module(f"frugal_sorter.steps.{module}"), name)(context)
+    return made

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
-from frugal_sorter.cli.parser import whole_parser
+from frugal_sorter.cli.options import whole_parser
 from frugal_sorter.cli.reading import require_library
 
 SHELLS = ("bash", "zsh", "fish")

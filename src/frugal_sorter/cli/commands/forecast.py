@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import json
 
-from frugal_sorter.cli.call import tell
+from frugal_sorter.cli.command import tell
 from frugal_sorter.cli.options import add_format, folder_named
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import (

@@ -34,7 +34,7 @@ def run(args: argparse.Namespace) -> int:
         sys.stdout.write(manual())
         return 0
     if args.topic in COMMANDS and args.topic not in TOPICS:
-        from frugal_sorter.cli.parser import parser_of
+        from frugal_sorter.cli.options import parser_of
 
         parser_of(args.topic, COMMANDS[args.topic]).print_help()
         return 0

@@ -29,9 +29,8 @@ from frugal_sorter.journal.journal import Journal
 from frugal_sorter.journal.visits import Driver, Run, Visit
 from frugal_sorter.platforms import programs, slashed
 from frugal_sorter.state.folders import adopt, of_other_machines, ready_state_folder, writer_is_active
-from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.kinds import ATTENDING
-from frugal_sorter.steps.step import Step, Tally
+from frugal_sorter.steps.step import Mark, Step, Tally
 from frugal_sorter.values import as_dict, mutable, replace
 
 if TYPE_CHECKING:

@@ -11,8 +11,7 @@ from itertools import islice
 
 from frugal_sorter.app import schedules
 from frugal_sorter.app.schedules import Looked
-from frugal_sorter.cli.call import undo_offer
-from frugal_sorter.cli.command import parsed_command, plan_of_command
+from frugal_sorter.cli.command import parsed_command, plan_of_command, undo_offer
 from frugal_sorter.cli.jobs import confirm
 from frugal_sorter.cli.options import add_for, add_format, line_of, rules_file
 from frugal_sorter.cli.output.screen import Screen

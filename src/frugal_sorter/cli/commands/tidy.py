@@ -8,15 +8,7 @@ import os
 from frugal_sorter.app.rules import keep_only, leave_out, plan_rules, plan_saved, rules_named
 from frugal_sorter.app.session import Session
 from frugal_sorter.cli.jobs import Job, add_choosing
-from frugal_sorter.cli.options import (
-    add_as_of,
-    add_at_most,
-    add_for,
-    add_listing,
-    add_rule,
-    add_rules,
-    add_unattended,
-)
+from frugal_sorter.cli.options import add_as_of, add_at_most, add_for, add_listing, add_rule, add_rules, add_unattended
 from frugal_sorter.cli.output.plan_view import PlanView, show_misses
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import count_text, moment_text, shown

@@ -8,7 +8,7 @@ import signal
 import sys
 from types import FrameType
 
-from frugal_sorter.cli.call import Call
+from frugal_sorter.cli.command import Call
 from frugal_sorter.cli.options import line_of
 from frugal_sorter.errors import UsageError
 from frugal_sorter.platforms import processes

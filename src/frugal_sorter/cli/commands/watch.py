@@ -12,7 +12,7 @@ from datetime import datetime
 from types import FrameType
 
 from frugal_sorter.app.watch import SETTLE, Watcher
-from frugal_sorter.cli.call import Call
+from frugal_sorter.cli.command import Call
 from frugal_sorter.cli.jobs import summary
 from frugal_sorter.cli.options import add_for, add_listing, add_rules, duration, is_short, rules_file
 from frugal_sorter.cli.output.plan_view import PlanView
@@ -29,9 +29,8 @@ from frugal_sorter.platforms import disk, processes, slashed
 from frugal_sorter.platforms.system import blake2b
 from frugal_sorter.rules.units import SECOND_NS, parse_duration
 from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.kinds import LASTING
-from frugal_sorter.steps.step import Step
+from frugal_sorter.steps.step import Mark, Step
 
 EXAMPLES = """
   frugal watch front-desk.toml

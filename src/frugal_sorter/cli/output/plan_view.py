@@ -33,9 +33,8 @@ from frugal_sorter.planning.misses import nearest_misses, unseen
 from frugal_sorter.planning.plan import TAKING_BACK, Kind, Plan
 from frugal_sorter.planning.selection import Numbers, by_rule, going_along, target_folder, together
 from frugal_sorter.rules.model import RuleBook
-from frugal_sorter.steps.base import Mark
 from frugal_sorter.steps.kinds import ATTENDING, FINAL, KINDS
-from frugal_sorter.steps.step import NotTouched, Step, Tally, total
+from frugal_sorter.steps.step import Mark, NotTouched, Step, Tally, total
 
 if TYPE_CHECKING:
     from frugal_sorter.app.report import Freed
