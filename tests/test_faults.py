@@ -10,6 +10,7 @@ import sys
 import time
 import zipfile
 from collections.abc import Callable
+from itertools import count
 from pathlib import Path
 
 import pytest
@@ -629,3 +630,32 @@ def test_what_a_volume_does_not_keep_of_an_entry_comes_back_as_it_was_before_the
     assert sorted(os.listdir(stick / "Logs")) == ["a.log", "b.log"]
     undo(3)
     assert snapshot(folder / "Intake") == before
+
+
+@pytest.mark.parametrize("ends", ["fails", "is killed"])
+@pytest.mark.parametrize("at", range(4))
+def test_no_folder_stays_that_was_made_for_what_did_not_come(
+    folder: Path, monkeypatch: pytest.MonkeyPatch, ends: str, at: int
+) -> None:
+    """A run that ends amid folders in folders, each made for the next, leaves none of those that stayed empty."""
+    put(folder / "Intake/kiln.log")
+    before, calls = snapshot(folder / "Intake"), count()
+    mkdir = disk.mkdir
+
+    def ends_there(name: str, *args: object, **words: object) -> None:
+        if next(calls) < at:
+            return mkdir(name, *args, **words)  # type: ignore[arg-type]
+        if ends == "is killed":
+            os._exit(9)
+        raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
+
+    monkeypatch.setattr(disk, "mkdir", ends_there)
+    child = os.fork()
+    if not child:
+        os._exit(int(tidy(folder, 'where = "everything"\nmove = "{ext}/{initial}/{stem}/there"').has_problem))
+    assert os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]) == {"fails": 1, "is killed": 9}[ends]
+    with changing(ready_state_folder(), "test"):  # recovers it
+        pass
+    assert {path: seen._replace(mtime_ns=0) for path, seen in snapshot(folder / "Intake").items()} == {
+        path: seen._replace(mtime_ns=0) for path, seen in before.items()
+    }

@@ -146,7 +146,8 @@ def remove_unused(context: RunContext, ended: Iterable[tuple[Step, Mark]]) -> li
         the marks of those folders, which hold from now on.
     """
     made: dict[str, tuple[Step, Mark]] = {}
-    # Whether something came into a folder that something was meant for.
+    # Whether something came into a folder that something was meant for; folders in folders are all to be made, whichever were.
+    to_make: set[str] = set()
     meant: dict[str, bool] = {}
     for step, mark in ended:
         if step.target is None:
@@ -154,11 +155,12 @@ def remove_unused(context: RunContext, ended: Iterable[tuple[Step, Mark]]) -> li
         done = mark.outcome == Outcome.DONE
         # One that an undo brings back was there before, whatever comes into it.
         if step.verb == "make-folder":
+            to_make.add(step.target.path)
             if done and "mode" not in step.details and mark.now is not None:
                 made[step.target.path] = step, mark
             continue
         folder = step.target.folder
-        while folder in made:
+        while folder in to_make:
             meant[folder] = meant.get(folder, False) or done
             folder = os.path.dirname(folder)
     marks = []
