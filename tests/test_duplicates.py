@@ -433,7 +433,7 @@ def test_a_ceiling_system_folders_and_trees_under_version_control(desk: Path, fr
     ("words", "why"),
     [
         (("Missing",), "there is no such folder"),
-        (("Intake", "--keep", "nicest"), "'nicest' is no way to choose; known are unmarked"),
+        (("Intake", "--keep", "nicest"), "'nicest' is not a way to choose; known are unmarked"),
         (("Intake", "--do", "trash", "--format", "json"), "shown as a table only"),
         (("Intake", "--do", "trash", "--unmark"), "two jobs"),
         (("Intake", "--min-size", "5"), "has no unit"),

@@ -227,7 +227,7 @@ def test_long_tables_are_folded_and_add_up(folder: Path, frugal: Frugal) -> None
     crossed = frugal("inventory", "Intake", "--by", "ext,age", "--top", "3").stdout
     assert "and 37 more" in crossed and "703 B" in crossed
     frugal("inventory", "Intake", "--by", "ext,ext", code=2)
-    assert "no way to count" in frugal("inventory", "Intake", "--by", "colour", code=2).stderr
+    assert "not a way to count" in frugal("inventory", "Intake", "--by", "colour", code=2).stderr
 
 
 def test_a_cross_table_is_not_sorted_otherwise_in_silence(folder: Path, frugal: Frugal) -> None:
@@ -243,7 +243,7 @@ def test_a_cross_table_is_not_sorted_otherwise_in_silence(folder: Path, frugal: 
         (["nowhere"], "there is no such folder"),
         ([""], "no folder was named"),
         (["a.log"], "not a folder"),
-        ([".", "--levels", "0"], "no number of levels"),
+        ([".", "--levels", "0"], "not a number of levels"),
         ([".", "--format", "xml"], "invalid choice"),
     ],
 )

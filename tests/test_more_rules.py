@@ -134,7 +134,7 @@ def test_what_was_edited_since_stays(intake: Path, frugal: Frugal) -> None:
 
 
 @pytest.mark.parametrize(("makes", "program", "told"), [
-    ("other.jpg", MAKE, "made no other.jpg"), ("{name}.made", '["/bin/false"]', "ended with 1"), ("../x", MAKE, "no path below"), ("/tmp/x", MAKE, "no path below"),
+    ("other.jpg", MAKE, "made no other.jpg"), ("{name}.made", '["/bin/false"]', "ended with 1"), ("../x", MAKE, "not a path below"), ("/tmp/x", MAKE, "not a path below"),
 ])  # fmt: skip
 def test_a_program_that_makes_something_else_is_said(
     intake: Path, frugal: Frugal, makes: str, program: str, told: str
@@ -179,7 +179,7 @@ def test_a_captured_number_takes_digits_and_months_any_case(intake: Path, frugal
 def test_what_is_captured_and_is_no_number_leaves_its_entry(intake: Path, frugal: Frugal) -> None:
     put(intake / "scan x.tif")
     put(intake.parent / "rules.toml", rules_text('where = \'name fits "scan {page}.tif"\'\nrename = "{page:03}.tif"'))
-    assert "is no number" in frugal("tidy", "rules.toml", "--yes", code=1).stdout
+    assert "is not a number" in frugal("tidy", "rules.toml", "--yes", code=1).stdout
     assert "scan x.tif" in {path.name for path in intake.iterdir()}
 
 

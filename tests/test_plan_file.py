@@ -70,7 +70,7 @@ def test_steps_can_be_left_out_by_number_and_for_good(intake: Path, frugal: Frug
 @pytest.mark.parametrize(
     ("change", "where", "what"),
     [
-        (lambda head, steps: ("not json", steps), ":1:", "no plan of this tool"),
+        (lambda head, steps: ("not json", steps), ":1:", "not a plan of this tool"),
         (lambda head, steps: ({**head, "frugal-plan": 9}, steps), ":1:", "format 9"),
         (lambda head, steps: ({**head, "machine": "another"}, steps), ":1:", "another machine"),
         (lambda head, steps: ({**head, "kind": "undo"}, steps), ":1:", "not kept in a file"),

@@ -381,7 +381,7 @@ def test_explain_says_why_and_when(folder: Path, frugal: Frugal) -> None:
     acting = frugal("explain", "Intake", "--rules", "rules.toml").stdout
     assert "rule 1: modified older than 7 days" in acting and "rule 3:" not in acting.split("The folder itself")[0]
     assert "no such file" in frugal("explain", "none", "--rules", "rules.toml", code=2).stderr
-    assert "no moment" in frugal("explain", "Intake", "--rules", "rules.toml", "--as-of", "soon", code=2).stderr
+    assert "not a moment" in frugal("explain", "Intake", "--rules", "rules.toml", "--as-of", "soon", code=2).stderr
 
 
 def test_rules_acting_in_a_folder(folder: Path) -> None:

@@ -265,4 +265,4 @@ def test_moments_are_read_as_people_write_them(text: str, full: Path, frugal: Fr
 @pytest.mark.parametrize("text", ["soon", "2026-13-24", "2026-12-24 25:00", "24.12.2026", ""])
 def test_what_is_no_moment_is_one_line(text: str, full: Path, frugal: Frugal) -> None:
     said = frugal("preview", "rules.toml", "--as-of", text, code=2).stderr
-    assert said.count("\n") == 1 and ("is no moment" in said or "no such date" in said)
+    assert said.count("\n") == 1 and ("is not a moment" in said or "no such date" in said)

@@ -243,7 +243,7 @@ def test_what_the_protection_holds_back_is_said(
         ('older_than = "soon"', '"soon" is not a duration'),
         ('keep = "1 week"', "this says nothing of what leaves the trash"),
         ('where = "text has clay"', "`text` cannot be asked of what lies in the trash"),
-        ("at_most = -1", "is no number of entries"),
+        ("at_most = -1", "is not a number of entries"),
     ],
 )
 def test_mistakes_in_the_table_are_named_with_their_line(folder: Path, frugal: Frugal, table: str, why: str) -> None:

@@ -69,7 +69,7 @@ def test_what_is_written_is_read(text: str, expected: list[str]) -> None:
     ("every 3 days", "cannot be read", "daily 18:00"), ("every now and then", "cannot be read", "every 15 minutes"),
     ("monthly 06:00", "day of the month", "monthly 1 06:00"), ("monthly 32 06:00", "day of the month", "last"),
     ("monthly 3", "time of day is missing", "monthly 3 18:00"),
-    ("once 2020-01-01 10:00", "has been", "to come"), ("once tomorrow", "no moment", "2026-12-24"), ("once 2026-02-30 10:00", "no moment", "once"),
+    ("once 2020-01-01 10:00", "has been", "to come"), ("once tomorrow", "not a moment", "2026-12-24"), ("once 2026-02-30 10:00", "not a moment", "once"),
     ("once 2027-03-28 02:30", "clocks go forward", "later"), ('cron "0 3 * *"', "crontab", "five fields"), ("cron 61 3 * * *", "Bad minute", "five"),
     ("cron @daily", "crontab", "five"), ("cron 0 3 L * *", "crontab", "five"), ("cron 0 0 31 2 *", "Bad day", "five"),
 ])  # fmt: skip

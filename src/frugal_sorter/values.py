@@ -47,8 +47,8 @@ def frozen(*, slots: bool = True, eq: bool = True, order: bool = False) -> Calla
 def frozen(cls: type | None = None, /, *, slots: bool = True, eq: bool = True, order: bool = False) -> Any:
     """Make a class of values that do not change: equal where all fields are, and fit for sets and keys.
 
-    `slots` is false for classes that remember what they worked out (`cached_property`), `eq` for those of which each is
-    only equal to itself; with `order` values are sorted by their fields.
+    `slots` is false for classes that remember what they worked out (`cached_property`), `eq` for those whose
+    instances are equal to themselves alone; with `order` values are sorted by their fields.
     """
     return _made(cls, _HASHED if eq else {}, slots, order)
 

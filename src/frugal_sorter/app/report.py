@@ -217,7 +217,7 @@ def full_at_ns(roots: Iterable[str], now_ns: int) -> int | None:
     """Return when the volume is full at the pace of late; None where that cannot be told.
 
     Args:
-        roots: folders, resolved; the first counts of which inventories enough are kept.
+        roots: folders, resolved; the first one with enough saved inventories counts.
         now_ns: the moment.
     """
     # Only where a person waits for the answer: others need not load it.

@@ -61,7 +61,7 @@ def rules_of(book: RuleBook) -> list[RuleRecord]:
 
 
 def look_back(records: Sequence[RuleRecord], file: str) -> int | None:
-    """Take in what rules did in all runs that are known, and return when the first of these was; None for no run.
+    """Add what rules did in all runs that are known, and return when the first of these was; None for no run.
 
     Args:
         records: the rules.

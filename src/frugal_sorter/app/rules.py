@@ -175,7 +175,7 @@ def hold_unbelieved(session: Session, plan: Plan, journal: Journal, dated: Colle
 
     Args:
         session: of the command.
-        plan: of which it is taken out.
+        plan: it loses these steps.
         journal: what it says of the clock.
         dated: the rules that go by dates.
     """
@@ -201,7 +201,7 @@ def plan_saved(session: Session, path: Path, at_most: int | None = None) -> Plan
         at_most: how many entries each rule may take away; None for what the plan says.
 
     Raises:
-        UsageError: it is no plan of this machine, or damaged.
+        UsageError: it is not a plan of this machine, or is damaged.
     """
     with session.changing("tidy"):
         from frugal_sorter.planning.plan import load_plan
@@ -218,7 +218,7 @@ def leave_out(plan: Plan, is_unwanted: Callable[[Step], bool], reason: str, prob
     """Take steps out of a plan with all that belongs to them, and say why their entries are not touched.
 
     Args:
-        plan: of which they are taken out.
+        plan: it loses them.
         is_unwanted: tells which.
         reason: why.
         problem: a person should know of it.

@@ -61,7 +61,7 @@ class Session:
             self.visiting.log = slashed.abspath(path)
 
     def planned(self, plan: Plan, rules: str = "") -> Plan:
-        """Take in what this session is about to do, for the record, and return it.
+        """Note what this session is about to do, for the record, and return it.
 
         Args:
             plan: it.

@@ -166,7 +166,7 @@ class LearntRule:
     """A rule that was learnt.
 
     Args:
-        tests: all of which must hold.
+        tests: they must all hold.
         target: the folder, as seen from the tree; it may hold `{modified:…}`.
         right: on how many files that it was learnt from it was right.
         wrong: and on how many not.
@@ -228,7 +228,7 @@ class Score:
 
 
 def learn(items: Sequence[Item], stays: str = "") -> list[LearntRule]:
-    """Return a list of rules, of which the first that takes a file decides.
+    """Return a list of rules; the first that takes a file decides.
 
     Args:
         items: what somebody has sorted.
@@ -280,7 +280,7 @@ def _best(table: Table, alone: Table, one_hot: Table, left: Table) -> tuple[tupl
     Args:
         table: which test holds for which file.
         alone: which of the tests may stand without another one: a size says too little, and a file is opened for few names only.
-        one_hot: which file is of which class.
+        one_hot: the class of each file.
         left: the files that no rule takes yet.
     """
     import numpy as np

@@ -104,14 +104,14 @@ def _instead(journal: Journal, last: Run, session: Session) -> str:
 
 
 def runs_since(session: Session, since_ns: int) -> list[tuple[Run, int]]:
-    """Return the runs since a moment of which something may be left to take back, the last one first.
+    """Return the runs since a moment that may have something left to take back, the last one first.
 
     Args:
         session: of the command.
         since_ns: the moment, in ns since the epoch.
 
     Returns:
-        each run with how many of its steps can be taken back; 0 for one of which nothing can.
+        each run with how many of its steps can be taken back, which may be 0.
     """
     with session.changing("undo") as journal:
         runs = [run for run in runs_to_undo(journal) if run.began_ns >= since_ns]

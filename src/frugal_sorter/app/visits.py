@@ -147,7 +147,7 @@ class Visiting:
         """
         if self.visit is not None and self.visit.outcome != "running":
             return
-        # A person who only looked, or mistyped something and was told so, is no visit; what is unattended always is.
+        # A person who only looked, or mistyped something and was told so, is not a visit; what is unattended always is.
         if self.driver == "person" and self.plan is None and not isinstance(error, (RefusedError, StateError, OSError)):
             return
         if error is None and self.plan is None:

@@ -206,7 +206,7 @@ class Watcher:
     # What happens
 
     def take(self, events: Iterable[Event]) -> None:
-        """Take in what the source told."""
+        """Note what the source told."""
         now_ns = self.clock()
         again = lost = False
         for event in events:
@@ -266,7 +266,7 @@ class Watcher:
         return min(dirty.last_ns + self._settle_ns, dirty.first_ns + _PATIENCE * max(self._settle_ns, SECOND_NS))
 
     def act(self) -> bool:
-        """Do what is due now; tell whether anything was.
+        """Do what is due now, and return True if anything was.
 
         Raises:
             FrugalError: it cannot go on at all.
@@ -373,7 +373,7 @@ class Watcher:
         return held
 
     def _forget(self, only: frozenset[str] | None, held: Mapping[str, int], now_ns: int) -> None:
-        """Take in what was looked at, and when to look there again."""
+        """Note what was looked at, and when to look there again."""
         if only is None:
             self._dirty.clear()
             self._later.clear()
@@ -436,7 +436,7 @@ def _nearest(folder: str) -> str:
 
 
 def _tells_nothing(folder: str) -> bool:
-    """Return True if a folder is on a volume of which others can change what is there without this system hearing it."""
+    """Return True if a folder is on a volume that others can change without this system hearing it."""
     return volume_of(disk.stat(folder).st_dev, folder).is_shared
 
 

@@ -18,7 +18,7 @@ from frugal_sorter.platforms import accounts, attributes, disk
 
 
 def give_owner(fd: int, uid: int, gid: int) -> bool:
-    """Give an open entry an owner and a group, as far as this account may; tell whether it has both."""
+    """Give an open entry an owner and a group, as far as this account may; return True if it has both."""
     found = disk.fstat(fd)
     if (found.st_uid, found.st_gid) == (uid, gid):
         return True
@@ -89,18 +89,18 @@ class Narrowing:
         self._owners: set[tuple[int, int]] = set()
 
     def file(self, fd: int) -> None:
-        """Take in an open file whose contents go into what is made."""
+        """Add an open file whose contents go into what is made."""
         self.status(disk.fstat(fd))
         # With an access list the bits of the group say only what it allows at most.
         if any(name.startswith("system.posix_acl") for name in attributes_of(fd)):
             self._allowed &= ~0o070
 
     def status(self, found: os.stat_result) -> None:
-        """Take in the status of a file whose contents go into what is made."""
+        """Add the status of a file whose contents go into what is made."""
         self._take(found, 0o044)
 
     def folder(self, found: os.stat_result) -> None:
-        """Take in a folder that files lie in: who may not enter it may not read them."""
+        """Add a folder that files lie in: whoever may not enter it may not read them."""
         self._take(found, 0o011)
 
     def _take(self, found: os.stat_result, needed: int) -> None:

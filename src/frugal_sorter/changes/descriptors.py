@@ -147,7 +147,7 @@ class FolderTime:
         return self
 
     def note(self) -> None:
-        """Take in that something was just changed in it."""
+        """Note that something was just changed in it."""
         self._changed_ns = disk.fstat(self._fd).st_mtime_ns
 
     def is_ours(self) -> bool:

@@ -13,7 +13,7 @@ class Outcome(IntEnum):
     """How a step ended.
 
     NOT_RUN is as designed, such as for a file that is in use. OPEN is not known yet: a kill left it undecided, or an
-    entry is set aside and waits for the recovery to be put back. NOTED is no end: it is what a verb wrote down before
+    entry is set aside and waits for the recovery to be put back. NOTED is not an end: it is what a verb wrote down before
     a point of no return.
     """
 

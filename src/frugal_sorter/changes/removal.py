@@ -111,7 +111,7 @@ def same_tree(fd: int, name: str, kept_fd: int, kept: str) -> dict[tuple[int, in
 
 _BUSY = frozenset({errno.EAGAIN, errno.EBUSY})
 # What says that nobody can be asked, rather than that asking failed: no right to read the file, or to
-# lease what belongs to another account; a file system without leases; or it is no file by now.
+# lease what belongs to another account; a file system without leases; or it is not a file by now.
 _CANNOT_ASK = frozenset({
     errno.EACCES, errno.EPERM, errno.EINVAL, errno.ENOTSUP, errno.ENOSYS, errno.ENOLCK, errno.ENXIO, errno.ELOOP,
     errno.ENOENT, errno.ENOTDIR, errno.ENODEV, errno.ETXTBSY,
@@ -366,7 +366,7 @@ def remove_name(fd: int, name: str, is_meant: IsMeant, private: str = "", lease:
         OSError: it cannot be removed; it has its name.
     """
     found = disk.stat(name, dir_fd=fd, follow_symlinks=False)
-    # Opening what is no file can have effects of its own.
+    # Opening what is not a file can have effects of its own.
     if lease is None and stat.S_ISREG(found.st_mode):
         with Lease(fd, name) as own:
             remove_name(fd, name, is_meant, private, own)

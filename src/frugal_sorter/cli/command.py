@@ -96,7 +96,7 @@ class Call:
         Returns:
             why it could not be recorded, or an empty text.
         """
-        # What a person mistypes before anything was looked at is no visit.
+        # What a person mistypes before anything was looked at is not a visit.
         if not self._is_recorded or self._is_closed or (self._visiting is None and self.driver == "person"):
             return ""
         self._is_closed = True

@@ -149,14 +149,14 @@ def levels(text: str) -> int | None:
     if text == "all":
         return None
     if not text.isascii() or not text.isdigit() or int(text) < 1:
-        raise argparse.ArgumentTypeError(f"{text!r} is no number of levels; say 1, 2, ... or all")
+        raise argparse.ArgumentTypeError(f"{text!r} is not a number of levels; say 1, 2, ... or all")
     return int(text)
 
 
 def number(text: str) -> int:
     """Read a number from 1 on."""
     if not text.isascii() or not text.isdigit() or len(text) > 9 or int(text) < 1:
-        raise argparse.ArgumentTypeError(f"{text!r} is no number; say 1, 2, ...")
+        raise argparse.ArgumentTypeError(f"{text!r} is not a number; say 1, 2, ...")
     return int(text)
 
 
@@ -256,7 +256,7 @@ def add_at_most(parser: argparse.ArgumentParser) -> None:
 
 def _count(text: str) -> int:
     if not text.isascii() or not text.isdigit() or len(text) > 15:
-        raise argparse.ArgumentTypeError(f"{text!r} is no number of files")
+        raise argparse.ArgumentTypeError(f"{text!r} is not a number of files")
     return int(text)
 
 

@@ -65,7 +65,7 @@ class Columns:
         return len(self.names)
 
     def add(self, folder: str, dev: int, names: Sequence[str], statuses: Sequence[os.stat_result]) -> None:
-        """Take in the files of a folder."""
+        """Add the files of a folder."""
         self.linked += [at for at, links in enumerate(map(_LINKS, statuses), len(self)) if links > 1]
         if may_be_marked(names):
             unmarked = ((at, unmarked_name(name)) for at, name in enumerate(names, len(self)))
@@ -81,7 +81,7 @@ class Columns:
         self.changed.extend(_moments(map(_CHANGED, statuses)))
 
     def extend(self, other: Columns) -> None:
-        """Take in the files of other columns, after those that are here."""
+        """Add the files of other columns, after those that are here."""
         folders, files = len(self.folders), len(self)
         self.folder.extend(folders + folder for folder in other.folder)
         self.unmarked |= {files + at: name for at, name in other.unmarked.items()}
@@ -237,7 +237,7 @@ class _Walked:
         self.columns, self.result = Columns(), Duplicates()
 
     def add(self, other: _Walked) -> None:
-        """Take in what another walk found."""
+        """Merge what another walk found."""
         self.columns.extend(other.columns)
         mine, theirs = self.result, other.result
         mine.passed = mine.passed[0] + theirs.passed[0], mine.passed[1] + theirs.passed[1]

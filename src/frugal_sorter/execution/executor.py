@@ -94,7 +94,7 @@ class _Ends:
         self._made: dict[int, Identity | None] = {}
 
     def take(self, step: Step, mark: Mark) -> None:
-        """Take in the end of a step."""
+        """Note the end of a step."""
         result = self.result
         _, outcome, reason, now, data = mark
         self._last = step.id
@@ -151,7 +151,7 @@ class _Ends:
                 for step in plan.steps if step.id <= self._last]  # fmt: skip
 
     def take_back(self, marks: Sequence[Mark]) -> None:
-        """Take in that steps which were done have been taken back."""
+        """Note that steps which were done have been taken back."""
         self._others += marks
 
     def write_down(self) -> None:
@@ -327,7 +327,7 @@ class _Renewed:
             self._steps.add(step.id)
 
     def follow(self, step: Step, mark: Mark) -> None:
-        """Take in what a step made of its entry."""
+        """Note what a step made of its entry."""
         if mark.outcome is not Outcome.DONE or mark.now is None or step.was is None or mark.now is step.was:
             return
         if step.verb in TAKING | REPLACING and not mark.now.same_who(step.was):

@@ -46,7 +46,7 @@ def state_after_crash(journal: Journal, run: Run) -> list[tuple[Step, Mark]]:
 
 
 def recover_interrupted(journal: Journal) -> list[Recovered]:
-    """Write down how the steps of killed runs ended, and close those runs of which all of it can be seen."""
+    """Write down how the steps of killed runs ended, and close the runs that can be seen whole."""
     recovered = []
     for run in journal.interrupted_runs():
         looked = _look(journal, run, repair=True)

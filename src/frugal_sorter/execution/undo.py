@@ -45,7 +45,7 @@ def run_to_undo(journal: Journal, number: int | None) -> Run:
 
 
 def runs_to_undo(journal: Journal) -> Iterator[Run]:
-    """Yield the runs of which something may be left to take back, the last one first."""
+    """Yield the runs that may have something left to take back, the last one first."""
     for run in reversed(journal.runs()):
         # What left the trash for good cannot be taken back.
         if run.kind not in ("undo", "empty") and run.undone_by is None and journal.counts(run.id).get(Outcome.DONE):
@@ -273,7 +273,7 @@ class _UndoPlanner:
         return [*folders, step]
 
     def _has_again(self, step: Step, now: Identity) -> None:
-        """Take in which attributes an entry gets back that the volume where it is now did not keep."""
+        """Add the attributes that an entry gets back because the volume where it is now did not keep them."""
         for name, value in step.details.get("restore", {}).get("", {}).get("attributes", {}).items():
             self.texts[now.dev, now.ino, name] = base64.b64decode(value).decode("utf-8", "surrogateescape")
 

@@ -33,7 +33,7 @@ _TICKET = struct.Struct("=H")
 
 
 class _Tickets:
-    """Numbers in a pipe, of which two processes take one after the other, each once.
+    """Numbers in a pipe; two processes take them one after the other, each once.
 
     A fork gets none any more when its parent has ended.
 

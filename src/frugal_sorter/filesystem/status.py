@@ -201,7 +201,7 @@ def record_in(listing: Listing, at: int) -> FileRecord:
 
 @cache
 def _device(halves: int) -> int:
-    """Return the number of a device, of which statx has two halves; there are only so many."""
+    """Return the number of a device, which statx has in two halves."""
     return kernel.device(*_HALVES.unpack(_WHOLE.pack(halves)))
 
 

@@ -172,7 +172,7 @@ class View:
         self._moved: dict[str, str] = {}
         self._gone: set[str] = set()
         self._made: set[str] = set()
-        # By folder, what was moved there or made in it: of many a folder asks only for its own.
+        # By folder, what was moved there or made in it: each folder asks only for its own.
         self._inside: dict[str, set[str]] = {}
         self.born_ns: dict[str, int] = {}
 

@@ -127,7 +127,7 @@ def _read(
 
 
 def _nearest(view: foreseen.View, path: str) -> str:
-    """Return the folder on the disk that tells of which volume a foreseen one is."""
+    """Return the folder on the disk whose volume a foreseen one is on."""
     while (real := view.real(path)) is None:
         if not view.is_made(path):
             raise FileNotFoundError(errno.ENOENT, "No such file or directory", path)

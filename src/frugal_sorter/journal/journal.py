@@ -275,7 +275,7 @@ class Journal:
             LastRun(self._folder).open_runs(False)
 
     def believe(self, now_ns: int, is_set: Callable[[], bool], is_confirmed: bool = False) -> None:
-        """Take in what the clock says, under the writer lock; `doubt` says then why it is not believed.
+        """Note what the clock says, under the writer lock; `doubt` then says why it is not believed.
 
         Args:
             now_ns: the moment, in ns since the epoch.
@@ -345,7 +345,7 @@ class Journal:
         return gone
 
     def waiting(self, name: str, paths: Iterable[str], now_ns: int) -> dict[str, int]:
-        """Take in what a schedule finds in use, and return since when it has found each of these so at every visit.
+        """Note what a schedule finds in use, and return since when it has found each of these so at every visit.
 
         Args:
             name: of the schedule.

@@ -301,7 +301,7 @@ def kinds(blob: bytes) -> tuple[list[VerbName], Sequence[int]]:
     loaded: list[Any] = json.loads(zlib.decompress(blob))
     verbs, of = loaded[0], loaded[-1] or ()
     if set(map(type, verbs)) != {str} or not {int, type(None)}.issuperset(map(type, of)):
-        raise ValueError("a verb is no text, or a number of a step none")
+        raise ValueError("a verb is not text, or a number of a step none")
     return verbs, of
 
 
@@ -476,7 +476,7 @@ class Database:
 
     def _connect(self, write: bool) -> sqlite3.Connection:
         if self.path.is_symlink() or (self.path.exists() and not self.path.is_file()):
-            raise StateError(f"{self.path}: this is no file", "move it aside to start a new journal")
+            raise StateError(f"{self.path}: this is not a file", "move it aside to start a new journal")
         # Who only reads leaves no file behind, not even an empty one.
         fresh = not self.path.exists()
         if fresh and not write:

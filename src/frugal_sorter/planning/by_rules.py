@@ -94,7 +94,7 @@ class _Found:
     settled: Settled = field(default_factory=Settled)
 
     def add(self, other: _Found) -> None:
-        """Take in what another process found."""
+        """Merge what another process found."""
         self.hits += other.hits
         self.notes += other.notes
         self.roots |= other.roots
@@ -105,7 +105,7 @@ class _Found:
 
 
 def _taken_from(hits: list[_Hit]) -> Iterator[_Hit]:
-    """Yield the hits in their order, each of which goes as its steps come, so that not all of both are held at once."""
+    """Yield the hits in order; each is let go as its steps come, so that not all of both are held at once."""
     hits.reverse()
     while hits:
         yield hits.pop()
@@ -204,7 +204,7 @@ class _Planner:
 
     @cached_property
     def _by_name(self) -> frozenset[int]:
-        """The rules of which the name and the folder of a file tell whether they are about it."""
+        """The rules for which name and folder tell whether they are about a file."""
         return frozenset(
             index for index, rule in enumerate(self.book.rules)
             if all(leaf.on.source and leaf.on.cost <= NAME_COST for leaf in rule.where.leaves())
@@ -279,7 +279,7 @@ class _Planner:
         }
 
     def _never_folders(self, roots: Iterable[str]) -> set[str]:
-        """Return the folders that are no entries: those that rules act in or write into, and all above."""
+        """Return the folders that are not entries: those that rules act in or write into, and all above."""
         # Switching a rule off does not give up what it has sorted.
         all_rules = [*self.book.rules, *self.book.off]
         writing = set(self.past.written([rule.key for rule in all_rules])) | set(roots)

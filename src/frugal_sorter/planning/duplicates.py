@@ -171,7 +171,7 @@ def same_folders(found: Duplicates) -> list[list[str]]:
         for number, group in enumerate(found.groups) for one in group.files for at in (one.at, *one.further)
     ]  # fmt: skip
     shared = Counter(folder for folder, _, _ in places)
-    # Only folders of which each file has its like somewhere.
+    # Only folders whose files all have a copy somewhere.
     whole = {folder: inside for folder, inside in found.whole_folders.items() if shared[folder] == inside[0]}
     content = defaultdict[str, list[tuple[str, object]]](list)
     for folder, name, number in places:
@@ -200,7 +200,7 @@ RULE = "duplicates"
 
 
 def limited(choice: Choice, where: Node, world: World) -> Choice:
-    """Return a choice of which only those go that a condition is true of."""
+    """Return a choice that takes away only files for which a condition is true."""
     going, staying = [], dict(choice.staying)
     for one in choice.going:
         try:

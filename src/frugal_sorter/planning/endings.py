@@ -50,7 +50,7 @@ class Settled:
     rules: set[int] = field(default_factory=set)
 
     def add(self, other: Settled) -> None:
-        """Take in what another process settled."""
+        """Merge what another process settled."""
         self.at_home += other.at_home
         self.kept += other.kept
         self.rules |= other.rules
@@ -376,7 +376,7 @@ class Outcomes:
             if isinstance(wanted, Missing):
                 raise Kept(wanted.reason, problem=True)
             wanted = wanted.in_folder(self.folders.spelled)
-            # What is where the rule puts it is done with; else each run would number it anew.
+            # What is where the rule puts it needs nothing more; else each run would number it anew.
             if self._is_home(record.place, wanted):
                 self._extras_at_home(index, rule, entry)
                 raise Kept

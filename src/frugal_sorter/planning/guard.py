@@ -230,7 +230,7 @@ class NoEntries:
             self._names[folder] = self._names.get(folder, _NO_ENTRY) | {name}
 
     def names_in(self, folder: str) -> frozenset[str]:
-        """Return the names of files in a folder that are no entries."""
+        """Return the names of files in a folder that are not entries."""
         return self._names.get(folder, _NO_ENTRY)
 
 

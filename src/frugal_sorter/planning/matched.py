@@ -663,7 +663,7 @@ class Extras:
             return [step_of(rule, "run", final, None, record.identity, {"command": command})]
         (written,) = self._words(rule, makes, moved)
         if slashed.split_top(slashed.slashed(written))[0] or not all(part.strip(".") for part in written.split("/")):
-            raise Kept(f"{written!r} is no path below its folder", problem=True)
+            raise Kept(f"{written!r} is not a path below its folder", problem=True)
         made = place_of(f"{final.folder}/{written}")
         if made in self._made or lexists(made.path):
             return []

@@ -295,7 +295,7 @@ def load_plan(path: Path) -> Plan:
     """Read a plan that was saved; steps whose lines were deleted are not done.
 
     Raises:
-        UsageError: it is no plan, of another machine, or damaged; says in which line.
+        UsageError: it is not a plan, is one of another machine, or is damaged; says in which line.
         StateError: root reads it and others could have written it.
     """
     try:
@@ -305,7 +305,7 @@ def load_plan(path: Path) -> Plan:
             f"{path}: the plan cannot be read ({(error.strerror or '').lower()})", "`frugal preview --save` makes one"
         ) from None
     if not raw.isascii():
-        raise UsageError(f"{path}: this is no plan of this tool", "`frugal preview --save PLAN` makes one")
+        raise UsageError(f"{path}: this is not a plan of this tool", "`frugal preview --save PLAN` makes one")
     # Line by line, since all of them as texts would take more room than the plan.
     lines = io.BytesIO(raw)
     plan, sizes = _head(path, lines.readline())
@@ -340,7 +340,9 @@ def _head(path: Path, line: bytes) -> tuple[Plan, dict[int, int]]:
         head = json.loads(line)
         version, machine = head["frugal-plan"], head["machine"]
     except (ValueError, KeyError, TypeError, RecursionError):
-        raise UsageError(f"{path}:1: this is no plan of this tool", "`frugal preview --save PLAN` makes one") from None
+        raise UsageError(
+            f"{path}:1: this is not a plan of this tool", "`frugal preview --save PLAN` makes one"
+        ) from None
     if version != FORMAT:
         raise UsageError(f"{path}:1: this is a plan of format {version!r}", f"this version reads format {FORMAT}")
     if machine != machine_id():
@@ -363,7 +365,7 @@ def _head(path: Path, line: bytes) -> tuple[Plan, dict[int, int]]:
 
 def _count_or_none(value: object) -> int | None:
     if value is not None and (not isinstance(value, int) or isinstance(value, bool) or not 0 <= value < 1 << 63):
-        raise ValueError(f"{value!r} is no number")
+        raise ValueError(f"{value!r} is not a number")
     return value
 
 
@@ -385,5 +387,5 @@ def _with_device(place: Place, was: Identity) -> Identity:
 
 
 def _group_sizes(plan: Plan) -> Counter[int]:
-    """Count the steps of each group: one of which a person deleted a line is not done at all."""
+    """Count the steps of each group: a group that lost a line in the editor is not done at all."""
     return Counter(step.group for step in plan.steps if step.group)

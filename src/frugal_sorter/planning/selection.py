@@ -66,7 +66,7 @@ class Numbers:
     What is taken out of the plan later leaves a gap: the others are called as before.
 
     Args:
-        plan: of which they are.
+        plan: their plan.
         order: returns what they are sorted by, where that is not rule, verb and folder.
     """
 
@@ -115,7 +115,7 @@ def choose(plan: Plan, numbers: Numbers, words: Iterable[str], here: str) -> Cho
     """Return the steps that some words mean.
 
     Args:
-        plan: of which they are.
+        plan: their plan.
         numbers: what they are called.
         words: each a number, a range such as `3-7`, several of those with commas, a path, a folder, or wildcards.
         here: the folder that paths are seen from, absolute; what is not there is looked for below the folders of the plan.

@@ -121,7 +121,7 @@ class Deciding:
     _order: dict[str, int] = field(default_factory=dict)
 
     def add(self, rule: Rule, facts: Facts) -> None:
-        """Take in a rule that sees the entry, below those before it."""
+        """Add a rule that sees the entry, below those before it."""
         self._order[rule.name] = len(self._seeing)
         self._seeing.append(rule)
         self.facts[rule.name] = facts
@@ -442,7 +442,7 @@ def is_dated(book: RuleBook) -> bool:
 
 
 def dated_rules(book: RuleBook) -> frozenset[str]:
-    """Return the rules of which time alone can make one match more, and the limits of the trash that go by time."""
+    """Return the rules that match more as time passes, and the limits of the trash that go by time."""
     named = {rule.name for rule in book.rules if any(leaf.check.changes for leaf in rule.where.leaves())}
     return frozenset(named | {name for name, limits in named_limits(book.trash) if limits.goes_by_time})
 

@@ -116,7 +116,7 @@ def trend_of(points: Sequence[Point], apart_ns: int = _CLOSEST_NS) -> Trend:
 
 
 def _line(points: Sequence[Point], teeth: Sequence[tuple[int, int]]) -> Trend:
-    """Return the trend of points in the order of time, of which only those within a tooth are compared."""
+    """Return the trend of points in the order of time; only points within a tooth are compared."""
     if len(points) < 2 or points[0].at_ns == points[-1].at_ns:
         return Trend(None, None, None, len(points))
     import numpy as np

@@ -89,7 +89,7 @@ class Count:
         return self.keys[0]
 
     def add(self, other: Count) -> None:
-        """Take in the files of another count."""
+        """Add the files of another count."""
         first = not self.files
         self.files += other.files
         self.bytes += other.bytes
@@ -227,7 +227,7 @@ class _Found:
         )  # fmt: skip
 
     def date(self, dated: Dated) -> None:
-        """Take in a file that may be the oldest or the newest."""
+        """Compare with a file that may be the oldest or the newest."""
         if self.oldest is None or dated < self.oldest:
             self.oldest = dated
         if self.newest is None or dated.mtime_ns > self.newest.mtime_ns:

@@ -69,7 +69,7 @@ class Totals:
         return sum(size for _, size in self.types.values())
 
     def add(self, key: str, files: int, size: int) -> None:
-        """Take in some files of a type, with their bytes."""
+        """Add some files of a type, with their bytes."""
         known_files, known_bytes = self.types.get(key, (0, 0))
         self.types[key] = (known_files + files, known_bytes + size)
 
@@ -102,7 +102,7 @@ class _Counted(NamedTuple):
     below: list[tuple[str, int]]
 
     def add(self, part: Listing) -> None:
-        """Take in the files of a part of the folder."""
+        """Add the files of a part of the folder."""
         types = self.types
         for name, status in zip(part.names, part.status, strict=True):
             key = TYPE_OF_SUFFIX.get(suffix_of(name), OTHER)
@@ -287,7 +287,7 @@ def totals_of(saved: Saved) -> Totals:
 
 
 FORMAT = 1
-# A line names one file, and its path has no name of more than 255 bytes, each of which takes up to six letters.
+# A line names one file; no name in its path has more than 255 bytes, and each byte takes up to six letters.
 _LONGEST_LINE, _LONGEST_NAME = 100_000, 255
 SUFFIX = ".inventory.gz"
 

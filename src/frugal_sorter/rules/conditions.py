@@ -55,7 +55,7 @@ class Tree(NamedTuple):
 
 
 class Unparsed(Exception):
-    """A text that is no condition: where it stops making sense, or that it ends too early."""
+    """A text that is not a condition: where it stops making sense, or that it ends too early."""
 
     def __init__(self, at: int | None) -> None:
         super().__init__(at)
@@ -198,7 +198,7 @@ def parse(text: str, deepest: int) -> Tree | None:
     """Return the parse tree of a condition, or None where it is nested too deeply.
 
     Raises:
-        Unparsed: the text is no condition.
+        Unparsed: the text is not a condition.
     """
     try:
         tree = _Parser(text, deepest).parse()
@@ -308,7 +308,7 @@ def _shown(text: str) -> str:
     return text if len(text) <= 40 else text[:37] + "..."
 
 
-# The path of an entry below its `in`, for list files; it is no field of its own.
+# The path of an entry below its `in`, for list files; it is not a field of its own.
 LISTED = Field("listed in", "text", 2, "its path stands in a list file", lambda facts: facts.below)
 
 
@@ -375,7 +375,7 @@ class _Builder:
         return known
 
     def _meant(self, token: Token) -> str:
-        """Return what a word that is no field probably means."""
+        """Return what a word that is not a field probably means."""
         before = re.search(r"(\w[\w-]*)\s+is\s+(\S+)(?:\s+or\s+\S+)*\s+or\s*$", self.written[: token.column - 1])
         if before is not None and before[1] in FIELDS:
             return f"several values go in parentheses: `{before[1]} in ({before[2]}, {token.text})`"

@@ -37,7 +37,7 @@ def rule_text_in(folder: str, keys: Mapping[str, Value]) -> str:
 
 
 def refuse_unwritable(folder: str) -> None:
-    """Refuse a folder that a rule file cannot name: it is no text, or would be read as another one, for its `$`.
+    """Refuse a folder that a rule file cannot name: it is not text, or would be read as another one, for its `$`.
 
     Raises:
         UsageError: it is such a one.
@@ -80,7 +80,7 @@ def types_text(text: str, tables: Mapping[str, Mapping[str, Any]] | None = None)
 
     Args:
         text: such as `documents = text + document` or `mould = stl, obj`, several with semicolons.
-        tables: those of a file instead, of which `types` and `type-folders` count.
+        tables: those of a file instead; only `types` and `type-folders` count.
 
     Raises:
         InvalidValue: it cannot be read.
@@ -90,7 +90,7 @@ def types_text(text: str, tables: Mapping[str, Mapping[str, Any]] | None = None)
         for part in text.split(";"):
             name, equals, value = part.partition("=")
             if not equals or not name.strip() or not value.strip():
-                raise InvalidValue(f"{part.strip()!r} is no type", "such as 'documents = text + document'")
+                raise InvalidValue(f"{part.strip()!r} is not a type", "such as 'documents = text + document'")
             suffixes = [one.strip() for one in value.split(",") if one.strip()]
             types[name.strip()] = value.strip() if "+" in value else suffixes
         tables = {"types": types}

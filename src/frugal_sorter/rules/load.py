@@ -92,7 +92,7 @@ def levels(value: Any) -> int | None:
     if value == "all":
         return None
     if isinstance(value, bool) or not isinstance(value, int) or value < 1:
-        raise InvalidValue(f"{value!r} is no number of levels", 'say 1 for the folder itself, a number, or "all"')
+        raise InvalidValue(f"{value!r} is not a number of levels", 'say 1 for the folder itself, a number, or "all"')
     return value
 
 
@@ -107,7 +107,7 @@ def one_of(value: Any, known: tuple[str, ...]) -> str:
 def count(value: Any) -> int:
     """Return a number of entries."""
     if isinstance(value, bool) or not isinstance(value, int) or value < 0:
-        raise InvalidValue(f"{value!r} is no number of entries", "write it without quotes, such as 500")
+        raise InvalidValue(f"{value!r} is not a number of entries", "write it without quotes, such as 500")
     return value
 
 
@@ -208,7 +208,7 @@ class Readers:
         """Return the template of the path of a zip."""
         template = self.target(value)
         if not template.text.lower().endswith(".zip"):
-            raise InvalidValue(f'"{template.text}" is no path of a zip', 'such as "Packed/{modified:%Y-%m}.zip"')
+            raise InvalidValue(f'"{template.text}" is not a path of a zip', 'such as "Packed/{modified:%Y-%m}.zip"')
         return template
 
     def wording(self, value: Any) -> Wording:
@@ -254,7 +254,7 @@ def ending_of(source: Source, table: Mapping[str, Any], path: KeyPath, rule: str
 
 
 def refuse_unfit(source: Source, rule: Rule, table: Mapping[str, Any], path: KeyPath) -> None:
-    """Take in which keys of a rule do not go together."""
+    """Add which keys of a rule do not go together."""
     if rule.take == "items" and rule.levels != 1:
         source.wrong((*path, "take"), "items are the top level of a folder", "leave `levels` out", rule.name)
     if rule.extras.retag and (rule.extras.tag or rule.extras.untag):
@@ -370,7 +370,9 @@ class _Loader:
         """Return the systems that the file is written for; empty for the one that it is read on."""
         systems = self.source.table.get("for", [])
         if not isinstance(systems, list) or not set(map(str, systems)) <= set(SYSTEMS):
-            self.source.wrong(("for",), "this is no list of systems", f"such as for = {[*SYSTEMS]}".replace("'", '"'))
+            self.source.wrong(
+                ("for",), "this is not a list of systems", f"such as for = {[*SYSTEMS]}".replace("'", '"')
+            )
             return ()
         return tuple(map(str, systems))
 

@@ -73,7 +73,7 @@ class Check:
     letters: str = ""
     # When, after a moment, the answer to a date may change by itself.
     changes: Callable[[int, int], int | None] | None = None
-    # What a text that passes gives to placeholders, and of which kind it is.
+    # What a text that passes gives to placeholders, and its kind.
     capture: Callable[[str], dict[str, Any] | None] | None = None
     captured: tuple[tuple[str, CaptureKind], ...] = ()
     # Whether a text passes but for spaces, marks and the case of letters.

@@ -262,7 +262,7 @@ def _values(leaf: Leaf, mode: Mode, now_ns: int) -> _Left:
 
 
 def _finite(name: str, by_field: Mapping[str, Sequence[Test]]) -> set[str] | None:
-    """Return the only values that a text may have, None where there is no end of them, or case decides."""
+    """Return the only values that a text may have; None where they are endless, or case decides."""
     lists = [leaf for leaf, mode in by_field.get(name, ()) if mode == "true" and leaf.check.values is not None]
     if not lists or len({leaf.check.folded for leaf in lists}) > 1:
         return None

@@ -188,7 +188,7 @@ class Placing:
         Args:
             index: of the rule.
             key: what agrees for them.
-            facts: of one of them, the same of which the key was made.
+            facts: of one of them, the one that the key was made from.
         """
         rule = self._book.rules[index]
         self.known[key] = _wanted_folder(rule, facts, _around(self._book, rule, facts), self._fixed_root)

@@ -152,12 +152,12 @@ class Source:
         return line_at(self._lines, path)
 
     def wrong(self, path: KeyPath, message: str, hint: str, rule: str = "") -> None:
-        """Take in that something is wrong at a key, and what to write instead."""
+        """Add that something is wrong at a key, and what to write instead."""
         self.mistakes.append(Mistake(self.file, self.line(path), rule, message, hint))
 
     @contextmanager
     def at(self, path: KeyPath, rule: str = "") -> Iterator[None]:
-        """Take in what is wrong with the value of a key that is read in the block."""
+        """Add what is wrong with the value of a key that is read in the block."""
         try:
             yield
         except InvalidValue as first:
@@ -165,7 +165,7 @@ class Source:
                 self.wrong(path, wrong.message, wrong.hint, rule)
 
     def unknown_keys(self, table: Iterable[str], known: tuple[str, ...], path: KeyPath, rule: str = "") -> None:
-        """Take in which keys of a table there are not."""
+        """Add which keys of a table do not exist."""
         for key in table:
             if key not in known:
                 hint = meant(key, "key", known) or f"known are {', '.join(known)}"

@@ -466,7 +466,7 @@ def _value(slot: Slot, facts: Facts, around: Filling) -> Fact:
         if isinstance(found, str) and found and slot.codes.isdigit():
             # What a pattern without a format has captured is a text, and may be no number.
             if not (found.isascii() and found.isdigit() and len(found) <= _MOST_DIGITS):
-                found = Unknown(f"{found!r} is no number")
+                found = Unknown(f"{found!r} is not a number")
                 continue
             return f"{int(found):{slot.codes}d}"
         if found not in (None, "") and not isinstance(found, Unknown):

@@ -359,7 +359,7 @@ def parse_moment(text: str, now_ns: int) -> int:
         InvalidValue: it is neither.
     """
     word = " ".join(text.lower().split())
-    wrong = InvalidValue(f'"{text}" is no moment', 'say "in 2 weeks", tomorrow, 2026-12-24 or "2026-12-24 08:00"')
+    wrong = InvalidValue(f'"{text}" is not a moment', 'say "in 2 weeks", tomorrow, 2026-12-24 or "2026-12-24 08:00"')
     if word in ("now", "tomorrow"):
         return now_ns if word == "now" else Duration(0, _DAY_SECONDS).from_now(now_ns)
     if re.fullmatch(r"\d{4}-\d{1,2}-\d{1,2}|today|yesterday", word):
@@ -385,7 +385,9 @@ def parse_past(text: str, now_ns: int) -> int:
         InvalidValue: it is none of these, or lies ahead.
     """
     word = " ".join(text.lower().split()).removesuffix(" ago")
-    wrong = InvalidValue(f'"{text}" is no moment', 'say 14:00, yesterday, "3 days", 2026-11-24 or "2026-11-24 08:00"')
+    wrong = InvalidValue(
+        f'"{text}" is not a moment', 'say 14:00, yesterday, "3 days", 2026-11-24 or "2026-11-24 08:00"'
+    )
     if re.fullmatch(r"\d{1,2}:\d{2}", word):
         word = f"{datetime.fromtimestamp(now_ns // SECOND_NS):%Y-%m-%d} {word}"
     try:

@@ -103,7 +103,7 @@ class Entry:
 
 
 def unremembered(name: str, scheduler: str, whole_machine: bool = False) -> Entry:
-    """Return a schedule that a scheduler has under our mark, and of which no more is known."""
+    """Return a schedule that a scheduler has under our mark; no more is known of it."""
     return Entry(name, "", (), "", "", scheduler=scheduler, whole_machine=whole_machine)
 
 
@@ -144,7 +144,7 @@ def check_entry(entry: Entry) -> Entry:
         try:
             word.encode()
         except UnicodeEncodeError:
-            raise UsageError(f"{word!r}: this name is no text", "rename the file or the folder first") from None
+            raise UsageError(f"{word!r}: this name is not text", "rename the file or the folder first") from None
     return entry
 
 

@@ -222,7 +222,7 @@ def _once(rest: str, word: str, now_ns: int) -> When:
     except ValueError:
         at = None
     if at is None:
-        raise InvalidValue(f'"{rest}" is no moment', "such as once 2026-12-24 20:00")
+        raise InvalidValue(f'"{rest}" is not a moment', "such as once 2026-12-24 20:00")
     moment_ns = _moment_ns(at)
     if moment_ns is None:
         raise InvalidValue(f"there is no {at:%H:%M} on that day: the clocks go forward", "choose an hour later")

@@ -142,7 +142,7 @@ def read_input(path: str | Path, largest: int, check: Check = lambda _found: Non
         check: given the status of the open file; it raises to refuse it.
 
     Raises:
-        OSError: it cannot be read, is no regular file (EINVAL), or is larger (EFBIG).
+        OSError: it cannot be read, is not a regular file (EINVAL), or is larger (EFBIG).
     """
     with open_input(path, check) as file:
         raw = file.read(largest + 1)
@@ -155,7 +155,7 @@ def open_input(path: str | Path, check: Check = lambda _found: None) -> BinaryIO
     """Open a regular file to read it; see `read_input`.
 
     Raises:
-        OSError: it cannot be read, or is no regular file (EINVAL).
+        OSError: it cannot be read, or is not a regular file (EINVAL).
     """
     descriptor = disk.open(path, disk.O_RDONLY | disk.O_NONBLOCK | disk.O_CLOEXEC | disk.O_NOCTTY)
     try:
@@ -163,7 +163,7 @@ def open_input(path: str | Path, check: Check = lambda _found: None) -> BinaryIO
         if stat.S_ISDIR(found.st_mode):
             raise IsADirectoryError(errno.EISDIR, "it is a folder", str(path))
         if not stat.S_ISREG(found.st_mode):
-            raise OSError(errno.EINVAL, "it is no regular file", str(path))
+            raise OSError(errno.EINVAL, "it is not a regular file", str(path))
         check(found)
         return open(descriptor, "rb")
     except BaseException:
@@ -389,7 +389,7 @@ class Reserve:
                 disk.close(descriptor)
 
     def release(self) -> bool:
-        """Give its room back to the disk; tell whether there was any."""
+        """Give its room back to the disk, and return True if there was any."""
         found = False
         for part in self._parts:
             with suppress(FileNotFoundError):

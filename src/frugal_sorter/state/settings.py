@@ -1,4 +1,4 @@
-"""The settings of the tool and who may write them; logs, of which one is for the owner of the machine."""
+"""The settings of the tool, and who may write them; its log, and the one for the owner of the machine."""
 
 from __future__ import annotations
 
@@ -245,7 +245,7 @@ class OwnerLog:
             disk.fchmod(self._fd, 0o644)
         if not stat.S_ISREG(disk.fstat(self._fd).st_mode):
             disk.close(self._fd)
-            raise OSError(errno.EINVAL, "it is no regular file", path)
+            raise OSError(errno.EINVAL, "it is not a regular file", path)
 
     def __enter__(self) -> OwnerLog:
         return self

@@ -447,7 +447,7 @@ def _checked(members: Iterator[Member], room: _Room | None) -> list[Member]:
     """Return all members of an archive, if it is harmless.
 
     Raises:
-        NotDone: something in it leads out, is no file, or there is too much of it.
+        NotDone: something in it leads out, is not a file, or there is too much of it.
     """
     found: dict[str, Member] = {}
     above: set[str] = set()
@@ -461,7 +461,7 @@ def _checked(members: Iterator[Member], room: _Room | None) -> list[Member]:
         if room is not None:
             room.refuse(total)
         if member.kind == "device":
-            raise NotDone(Outcome.FAILED, f"the archive is refused: {member.name!r} is no file")
+            raise NotDone(Outcome.FAILED, f"the archive is refused: {member.name!r} is not a file")
         if member.kind == "link":
             links.add(name)
             _inside(slashed.normpath(slashed.join(os.path.dirname(name), member.link)) if member.link else "/")

@@ -136,7 +136,7 @@ class MakeFolder(Verb):
 
 
 def remove_unused(context: RunContext, ended: Iterable[tuple[Step, Mark]]) -> list[Mark]:
-    """Remove the folders again that a run has made for entries none of which came into them.
+    """Remove the folders that a run has made and nothing came into.
 
     Args:
         context: of the run.

@@ -38,7 +38,7 @@ class RunProgram(Verb):
         try:
             program = subprocess.Popen(
                 command, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
-                # Not where the file is: other people's files lie there, some of which a program may take for its own.
+                # Not where the file is: a program may take other people's files there for its own.
                 cwd=processes.START_FOLDER, **processes.child_group(), env={**os.environ, PATH_VARIABLE: step.source.path},
             )  # fmt: skip
         except (OSError, ValueError) as error:

@@ -220,7 +220,7 @@ class Tally(dict[VerbName, Count]):
         self.add(steps)
 
     def add(self, steps: Iterable[Step]) -> None:
-        """Take in more steps, in their order; those about one entry follow each other."""
+        """Add more steps, in order; those about one entry follow each other."""
         # Counted in plain numbers, since there can be a million; folders are rare.
         files, entries, sizes = dict[VerbName, int](), 0, self.bytes_by
         for step in steps:
@@ -342,7 +342,7 @@ def refuse_malformed(step: Step) -> None:
         raise ValueError(f"a step to {step.verb} {'needs' if kind.target else 'has no'} target")
     for place in (step.source, step.target, step.witness and step.witness.place):
         if place is not None and not (is_name(place.name) and "/" not in place.name):
-            raise ValueError(f"{place.path!r} is no place of an entry")
+            raise ValueError(f"{place.path!r} is not a place of an entry")
     if kind.was and (step.was is None or not is_identity(step.was) or step.was.kind not in kind.was):
         raise ValueError(f"a step to {step.verb} must say what its entry was")
     if kind.witness and step.witness is None:
@@ -477,7 +477,7 @@ class Verb(ABC):
         """Make ready what steps of this verb need; called once before the first step of a run."""
 
     def was_done(self, step: Step, mark: Mark) -> None:  # noqa: B027
-        """Take in that a step of an interrupted run was done, before the steps before it are resolved."""
+        """Note that a step of an interrupted run was done, before the steps before it are resolved."""
 
     def catch_up(self) -> None:  # noqa: B027
         """End what lags behind the steps; called before any of them is written down as done."""

@@ -161,7 +161,7 @@ def _keeps(text: str) -> tuple[Keep, ...]:
     named = tuple(part.strip() for part in text.split(","))
     for one in named:
         if one not in KEEPS:
-            raise argparse.ArgumentTypeError(f"{one!r} is no way to choose; known are {', '.join(KEEPS)}")
+            raise argparse.ArgumentTypeError(f"{one!r} is not a way to choose; known are {', '.join(KEEPS)}")
     return named  # type: ignore[return-value]
 
 

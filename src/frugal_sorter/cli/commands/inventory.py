@@ -106,7 +106,7 @@ def _ways(text: str) -> tuple[By, ...]:
     ways = tuple(part.strip() for part in text.split(","))
     for way in ways:
         if way not in WAYS:
-            raise argparse.ArgumentTypeError(f"{way!r} is no way to count; known are {', '.join(WAYS)}")
+            raise argparse.ArgumentTypeError(f"{way!r} is not a way to count; known are {', '.join(WAYS)}")
     if len(ways) > 2 or len(set(ways)) != len(ways):
         raise argparse.ArgumentTypeError("count by one way, or by two different ones")
     return ways  # type: ignore[return-value]

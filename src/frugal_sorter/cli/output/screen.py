@@ -38,7 +38,7 @@ class Progress:
         self._written = 0
 
     def update(self, count: int, what: str = "") -> None:
-        """Take in how far the work has got; `what` where by now something else is counted."""
+        """Show how far the work has got; `what` where by now something else is counted."""
         if not self._shows or time.monotonic() < self._next:
             return
         self._next = time.monotonic() + _EVERY_SECONDS
@@ -208,7 +208,7 @@ class Screen:
                 return default
             if said.isascii() and said.isdigit() and 0 < int(said) < 10**12:
                 return int(said)
-            print(f"{shown(line.strip())!r} is no number from 1 on.", file=sys.stderr)
+            print(f"{shown(line.strip())!r} is not a number from 1 on.", file=sys.stderr)
 
     def choose(self, question: str, answers: Sequence[str], default: str) -> str:
         """Ask until one of some answers is given; an empty line is the default, the end of the input the last one."""

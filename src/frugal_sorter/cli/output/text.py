@@ -178,6 +178,6 @@ def printable_lines(text: str) -> str:
 
 
 def raw(stream: Any) -> TextIO:
-    """Return the stream behind a printable one, for what is no text from outside."""
+    """Return the stream behind a printable one, for what is not text from outside."""
     behind: TextIO = stream.stream if isinstance(stream, PrintableStream) else stream
     return behind

@@ -166,7 +166,7 @@ def reserve(descriptor: int, size: int) -> None:
 
 
 def next_data(descriptor: int, at: int, size: int) -> tuple[int, int] | None:
-    """Return where the next bytes of a file that are no hole begin and end; None where nothing but a hole is left.
+    """Return where the next bytes of a file that are not a hole begin and end; None where only a hole is left.
 
     Args:
         descriptor: of the file.

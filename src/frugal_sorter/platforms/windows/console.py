@@ -1,4 +1,4 @@
-"""The console: what is piped is UTF-8 as on other systems, and NUL is no terminal."""
+"""The console: what is piped is UTF-8 as on other systems, and NUL is not a terminal."""
 
 from __future__ import annotations
 

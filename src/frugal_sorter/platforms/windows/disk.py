@@ -415,7 +415,7 @@ def readv(descriptor: int, buffers: Sequence[bytearray | memoryview]) -> int:
 
 
 def next_data(descriptor: int, at: int, size: int) -> tuple[int, int] | None:
-    """Return where the next bytes of a file that are no hole begin and end."""
+    """Return where the next bytes of a file that are not a hole begin and end."""
     return at, size
 
 
