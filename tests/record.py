@@ -37,7 +37,7 @@ trash --shrink-to 1kB; undo --yes; undo 2 --yes; undo 1; undo --since "1 hour" -
 completion bash; completion zsh
 """
 _MARKS = (
-    (r'("(?:free|total)[a-z_]*": )\d+', r"\1FREE"), (r"\d[\d.,]* [kMGT]B of \d[\d.,]* [kMGT]B( are free now)? \(\d+%\)", "FREE"),
+    (r'("(?:free|total)[a-z_]*": )\d+', r"\1FREE"), (r"\d[\d.,]* [kMGT]B of \d[\d.,]* [kMGT]B( are free( now)?| \(\d+%\)|\.)+", "FREE"),
     (r"(?m)(,\d+,\d+,\d+,\d+,)\d{9,},\d*$", r"\1FREE"), (r'"\d{18,19}"', '"NS"'),
     # Links and folders are as new as this run.
     (r"\b20\d\d-\d\d-\d\dT\d\d:\d\d:\d\d[+\d:.]*", "MOMENT"), (r"\S+ \S+(  Intake/latest kiln log)", r"MOMENT\1"),

@@ -13,7 +13,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from frugal_sorter.cli.command import CHANGING
+from frugal_sorter.cli import CHANGING
 from frugal_sorter.errors import FrugalError
 from frugal_sorter.filesystem.tree import LIST
 from frugal_sorter.planning.plan import load_plan

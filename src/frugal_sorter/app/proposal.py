@@ -20,7 +20,7 @@ from frugal_sorter.rules.units import DAY_NS, SECOND_NS
 from frugal_sorter.trash.bins import never_entered
 from frugal_sorter.values import field, frozen, mutable
 
-Kind = Literal["word", "number", "date", "between"]
+PieceKind = Literal["word", "number", "date", "between"]
 _MONTHS = "January|February|March|April|May|June|July|August|September|October|November|December"
 # Each form of a date with what it looks like; the longer ones first.
 _DATES: tuple[tuple[str, str], ...] = (
@@ -38,7 +38,7 @@ _FIRST_YEAR, _LAST_YEAR = 1990, 2199
 class Token(NamedTuple):
     """A piece of a name; of a date its form."""
 
-    kind: Kind
+    kind: PieceKind
     text: str
     form: str = ""
 
@@ -58,7 +58,7 @@ def tokens_of(stem: str) -> list[Token]:
 
 def _plain(text: str) -> list[Token]:
     """Return pieces of what looks like a date and is none."""
-    kinds: dict[str, Kind] = {"d": "number", "w": "word"}
+    kinds: dict[str, PieceKind] = {"d": "number", "w": "word"}
     return [
         Token(kinds["d"] if piece.isdigit() else kinds["w"] if piece.isalpha() else "between", piece)
         for piece in re.findall(r"\d+|[^\W\d_]+|[\W_]+", text)

@@ -12,7 +12,7 @@ from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.by_rules import Narrow, plan_by_rules
 from frugal_sorter.planning.constraints import enforce_removal_limits, leave_written, tell_of_long_waits
 from frugal_sorter.planning.guard import refuse_guarded
-from frugal_sorter.planning.plan import Kind, Note, Plan
+from frugal_sorter.planning.plan import JobName, Note, Plan
 from frugal_sorter.planning.sight import dated_rules
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.fields import fold
@@ -139,7 +139,7 @@ def _keep_all(_plan: Plan, _world: object) -> None:
 
 
 def plan_job(
-    session: Session, book: RuleBook, kind: Kind, at_most: int | None = None, narrow: Narrow = _keep_all
+    session: Session, book: RuleBook, kind: JobName, at_most: int | None = None, narrow: Narrow = _keep_all
 ) -> Plan:  # fmt: skip
     """Plan a job without a rule file, by the rule that stands for it.
 

@@ -27,6 +27,9 @@ COMMANDS = {
     "demo": "a made-up front-desk computer to try everything on",
 }
 
+# These change files, so that each call of one is recorded, whoever makes it.
+CHANGING = frozenset({"tidy", "sort", "purge", "gather", "duplicates", "undo", "trash", "rules", "leftovers"})
+
 # What no person types.
 UNLISTED = {
     "words": "what a shell completes by",

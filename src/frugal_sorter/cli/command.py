@@ -13,7 +13,7 @@ from contextlib import suppress
 from typing import TYPE_CHECKING, NoReturn, Protocol
 
 from frugal_sorter.app.session import Session
-from frugal_sorter.cli import COMMANDS, UNLISTED
+from frugal_sorter.cli import CHANGING, COMMANDS, UNLISTED
 from frugal_sorter.cli.options import Parser, command_line, is_short, line_of, parser_of
 from frugal_sorter.cli.output.text import PrintableStream, count_text, moment_text, shown
 from frugal_sorter.cli.output.words import stray_texts
@@ -30,8 +30,6 @@ if TYPE_CHECKING:
     from frugal_sorter.planning.plan import Plan
 
 
-# Each call of one of these is a visit, whoever makes it.
-CHANGING = frozenset({"tidy", "sort", "purge", "gather", "duplicates", "undo", "trash", "rules", "leftovers"})
 _SHOWN = 3
 
 

@@ -8,7 +8,7 @@ from typing import Literal, NamedTuple, TypedDict
 
 from frugal_sorter.values import field, frozen, mutable
 
-Kind = Literal["file", "folder", "link", "other"]
+EntryKind = Literal["file", "folder", "link", "other"]
 # FAT keeps times to two seconds.
 COARSEST_TIME_NS = 2_000_000_000
 
@@ -61,7 +61,7 @@ class Identity(NamedTuple):
     last, `sample` is a digest of the first and the last block, and with size and time says WHO.
     """
 
-    kind: Kind
+    kind: EntryKind
     dev: int
     ino: int
     size: int

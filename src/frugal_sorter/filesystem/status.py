@@ -17,9 +17,9 @@ from frugal_sorter.filesystem import tree as foreseen
 from frugal_sorter.filesystem.record import (
     COARSEST_TIME_NS,
     AsItWas,
+    EntryKind,
     FileRecord,
     Identity,
-    Kind,
     Listing,
     Place,
     place_of,
@@ -146,10 +146,10 @@ _BIRTH = struct.Struct("=qI")
 _LAYOUT = struct.Struct("=I12xIIIH2xQQ16x" + "qI4x" * 4 + "8xQ")
 
 
-_KINDS: dict[int, Kind] = {stat.S_IFREG: "file", stat.S_IFDIR: "folder", stat.S_IFLNK: "link"}
+_KINDS: dict[int, EntryKind] = {stat.S_IFREG: "file", stat.S_IFDIR: "folder", stat.S_IFLNK: "link"}
 
 
-def kind_of(mode: int) -> Kind:
+def kind_of(mode: int) -> EntryKind:
     """Name the kind of entry that a mode describes."""
     return _KINDS.get(stat.S_IFMT(mode), "other")
 

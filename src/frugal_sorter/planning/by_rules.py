@@ -34,7 +34,7 @@ from frugal_sorter.planning.guard import (
     version_control_root,
 )
 from frugal_sorter.planning.matched import identity_inside
-from frugal_sorter.planning.plan import Kind, Note, Plan, Refusal
+from frugal_sorter.planning.plan import JobName, Note, Plan, Refusal
 from frugal_sorter.planning.sight import Acting, Scope
 from frugal_sorter.planning.trash_plans import empty_by_rule
 from frugal_sorter.platforms import disk, slashed
@@ -52,7 +52,7 @@ Narrow = Callable[[Plan, World], None]
 
 def plan_by_rules(
     book: RuleBook, world: World, past: EarlierRuns, again: bool = False, at_most: int | None = None,
-    kind: Kind = "tidy", narrow: Narrow = lambda _plan, _world: None, only: frozenset[str] | None = None,
+    kind: JobName = "tidy", narrow: Narrow = lambda _plan, _world: None, only: frozenset[str] | None = None,
 ) -> Plan:  # fmt: skip
     """Plan what the rules would do; nothing is changed.
 
@@ -132,7 +132,7 @@ class _Planner:
     past: EarlierRuns
     again: bool
     at_most: int | None
-    kind: Kind
+    kind: JobName
     narrow: Narrow
     only: frozenset[str] | None = None
     here: Scope = field(default_factory=lambda: Scope({}, ()))

@@ -32,7 +32,7 @@ from frugal_sorter.steps.step import (
 )
 from frugal_sorter.values import field, mutable
 
-Kind = Literal["tidy", "sort", "purge", "gather", "empty", "duplicates", "rules", "leftovers", "undo", "restore"]
+JobName = Literal["tidy", "sort", "purge", "gather", "empty", "duplicates", "rules", "leftovers", "undo", "restore"]
 # They bring things back to where they were.
 TAKING_BACK = frozenset({"undo", "restore"})
 # Their plans can be kept in a file, and be carried out later.
@@ -84,7 +84,7 @@ class Plan:
         groups: the number of the last group.
     """
 
-    kind: Kind
+    kind: JobName
     made_ns: int
     origin: str
     undoes: int | None = None
@@ -348,7 +348,7 @@ def _head(path: Path, line: bytes) -> tuple[Plan, dict[int, int]]:
     if machine != machine_id():
         raise UsageError(f"{path}:1: this plan was made on another machine", "make it anew on this one")
     try:
-        plan = Plan(cast(Kind, str(head["kind"])), int(head["made_ns"]), str(head["origin"]))
+        plan = Plan(cast(JobName, str(head["kind"])), int(head["made_ns"]), str(head["origin"]))
         plan.levels = {proper_place(folder).path: _count_or_none(most) for folder, most in head["levels"].items()}
         plan.rules = list(map(str, head["rules"]))
         plan.seen = Count(*map(int, head["seen"]))

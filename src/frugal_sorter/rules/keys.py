@@ -158,15 +158,18 @@ KEYS: dict[str, Key] = {
     "example": Key("what must come out, in tables `[[rule.example]]`; see below", "", _EXAMPLES),
 }  # fmt: skip
 
-# The keys of `[trash]`.
+# The keys of `[trash]`; those of an ending say what leaves it.
 TRASH: dict[str, Key] = {
-    "older_than": Key("what lies in the trash for longer leaves it for good", "", _TEXT),
+    "older_than": Key("what lies in the trash for longer leaves it for good", "", _TEXT, reader="duration", ending=True),
     "shrink_to": Key("also, the oldest leave it until all that lies in the trash has no more bytes than this, such as "
-                     '`"5 GB"`', "", _TEXT),
+                     '`"5 GB"`', "", _TEXT, reader="size", ending=True),
     "where": Key("only what this is true of: a condition on the name, place, type, size, dates and owner that an entry "
-                 "had; `arrived` is when it came to the trash", '`"everything"`', {"type": "string", "minLength": 1}),
-    "keep": Key("what came to the trash within this time stays, since `frugal undo` needs it", '`"1 week"`', _TEXT),
-    "at_most": Key("with more files than this nothing leaves", f"{MOST_REMOVALS:,}", {"type": "integer", "minimum": 0}),
+                 "had; `arrived` is when it came to the trash", '`"everything"`', {"type": "string", "minLength": 1},
+                 reader="of_trash", ending=True),
+    "keep": Key("what came to the trash within this time stays, since `frugal undo` needs it",
+                '`"1 week"`', _TEXT, reader="duration"),
+    "at_most": Key("with more files than this nothing leaves", f"{MOST_REMOVALS:,}", {"type": "integer", "minimum": 0},
+                   reader="count"),
 }  # fmt: skip
 
 
@@ -190,7 +193,7 @@ def json_schema() -> dict[str, Any]:
         "type": "object",
         "properties": {name: {"description": key.meaning, **key.schema} for name, key in TRASH.items()},
         "additionalProperties": False,
-        "anyOf": [{"required": [name]} for name in ("older_than", "shrink_to", "where")],
+        "anyOf": [{"required": [name]} for name, key in TRASH.items() if key.ending],
     }
     common = {name: key.schema for name, key in KEYS.items() if key.common}
     return {

@@ -7,7 +7,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from math import inf
 from typing import NamedTuple
 
-from frugal_sorter.filesystem.record import FileRecord, Identity, Kind, Place, Unknown, is_inside, place_of
+from frugal_sorter.filesystem.record import EntryKind, FileRecord, Identity, Place, Unknown, is_inside, place_of
 from frugal_sorter.filesystem.volumes import volume_of
 from frugal_sorter.platforms import disk, names, slashed, system
 from frugal_sorter.rules.fields import FIELDS, Fact, Facts, World, depth_below
@@ -53,7 +53,7 @@ def example_facts(book: RuleBook, rule: Rule, given: Mapping[str, object], world
     """
     base = rule.folders[0]
     below = str(given.get("folder", ""))
-    kind: Kind = "folder" if rule.take == "folders" else "file"
+    kind: EntryKind = "folder" if rule.take == "folders" else "file"
     identity = Identity(kind, 0, 0, 0, world.now_ns)
     place = Place(slashed.normpath(slashed.join(base, below)), str(given["name"]))
     record = FileRecord(place, identity, world.now_ns, world.now_ns, 0o644, 1, 0, 0, 0)

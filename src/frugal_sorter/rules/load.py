@@ -183,6 +183,14 @@ class Readers:
         """Return what happens where a name is taken."""
         return one_of(value, CLASHES)
 
+    def size(self, value: Any) -> int:
+        """Return a number of bytes."""
+        return parse_size(one_text(value))
+
+    def of_trash(self, value: Any) -> Node:
+        """Return a condition on what lies in the trash."""
+        return refuse_expensive(self.condition(value))
+
     def duration(self, value: Any) -> Duration:
         """Return a length of time."""
         return parse_duration(one_text(value))
@@ -288,7 +296,6 @@ FORMAT = 1
 LARGEST_FILE = 4_000_000
 SYSTEMS = ("linux", "macos", "windows")
 TOP_KEYS = ("frugal", "for", "log", "places", "types", "type-folders", "defaults", "trash", "rule")
-TRASH_KEYS = tuple(TRASH)
 RULE_KEYS = tuple(KEYS)
 DEFAULT_KEYS = tuple(name for name, key in KEYS.items() if key.common)
 EXAMPLE_KEYS = ("given", "becomes")
@@ -464,20 +471,15 @@ class _Loader:
         return tuple(self._limits(table, ("trash", at)) for at, table in enumerate(tables))
 
     def _limits(self, table: Mapping[str, Any], path: KeyPath) -> TrashLimits:
-        self.source.unknown_keys(table, TRASH_KEYS, path)
-        if not any(key in table for key in ("older_than", "shrink_to", "where")):
+        self.source.unknown_keys(table, tuple(TRASH), path)
+        if not any(key.ending for name, key in TRASH.items() if name in table):
             self.source.wrong(path, "this says nothing of what leaves the trash", 'such as older_than = "30 days"')
         made: dict[str, Any] = {"keep": WEEK, "line": self.source.line(path)}
-        for key, make in (
-            ("older_than", lambda value: parse_duration(one_text(value))),
-            ("shrink_to", lambda value: parse_size(one_text(value))),
-            ("where", lambda value: refuse_expensive(self._condition(value, "", (*path, "where")))),
-            ("keep", lambda value: parse_duration(one_text(value))),
-            ("at_most", count),
-        ):
-            if key in table:
-                with self.source.at((*path, key)):
-                    made[key] = make(table[key])
+        readers = Readers(self.places, self.beside, lambda value: self._condition(value, "", (*path, "where")))
+        for name, key in TRASH.items():
+            if name in table:
+                with self.source.at((*path, name)):
+                    made[name] = getattr(readers, key.reader)(table[name])
         return TrashLimits(**made)
 
     # The rules

@@ -15,7 +15,7 @@ from typing import Literal
 from frugal_sorter.rules.units import SECOND_NS, InvalidValue
 from frugal_sorter.values import frozen
 
-Kind = Literal["times", "once", "start-up", "log-on", "arrival"]
+WhenKind = Literal["times", "once", "start-up", "log-on", "arrival"]
 Time = tuple[int, int]
 
 DAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
@@ -59,7 +59,7 @@ class When:
     """
 
     text: str
-    kind: Kind
+    kind: WhenKind
     times: tuple[Time, ...] = ()
     weekdays: frozenset[int] = _ALL_DAYS
     month_days: frozenset[int] | None = None

@@ -5,8 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from typing import Any, Literal, NamedTuple
 
-from frugal_sorter.filesystem.record import Identity
-from frugal_sorter.filesystem.record import Kind as EntryKind
+from frugal_sorter.filesystem.record import EntryKind, Identity
 from frugal_sorter.platforms import slashed
 from frugal_sorter.state.folders import is_count, is_flag, is_name, is_number, is_text
 from frugal_sorter.values import field, frozen

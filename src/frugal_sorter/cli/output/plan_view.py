@@ -30,7 +30,7 @@ from frugal_sorter.cli.output.words import (
 )
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.planning.misses import nearest_misses, unseen
-from frugal_sorter.planning.plan import TAKING_BACK, Kind, Plan
+from frugal_sorter.planning.plan import TAKING_BACK, JobName, Plan
 from frugal_sorter.planning.selection import Numbers, by_rule, going_along, target_folder, together
 from frugal_sorter.rules.model import RuleBook
 from frugal_sorter.steps.kinds import ATTENDING, FINAL, KINDS
@@ -87,7 +87,7 @@ def _where(folders: Sequence[tuple[str, int]]) -> str:
 # Of many groups of names so many are printed at each end, and of each so many names.
 _FEW_GROUPS, _FEW_OF_SEVERAL = 2, 1
 # Entries that a plan has nothing to do with: for one of them, and for several.
-_UNCLAIMED: dict[Kind, tuple[str, str]] = {
+_UNCLAIMED: dict[JobName, tuple[str, str]] = {
     "tidy": ("matches no rule", "match no rule"),
     "sort": ("does not match the condition", "do not match the condition"),
     "purge": ("is younger, or does not match the condition", "are younger, or do not match the condition"),
