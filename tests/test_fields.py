@@ -20,8 +20,8 @@ from frugal_sorter.filesystem.inside import look_inside
 from frugal_sorter.filesystem.record import Unknown
 from frugal_sorter.planning.by_rules import plan_by_rules
 from frugal_sorter.planning.endings import EarlierRuns
-from frugal_sorter.rules.fields import FIELDS, World, unmarked_name
-from tests.support import DAY_NS, NOW_NS, WORLD, book_of, condition, facts_of, put, write_song
+from frugal_sorter.rules.fields import FIELDS, Field, World, unmarked_name
+from tests.support import DAY_NS, NOW_NS, WORLD, book_of, condition, facts_of, moves_of, plan_of, put, write_song
 
 # Birth and change times cannot be made up, so that here everything is counted from the real now.
 SHELF_NOW_NS = time.time_ns()
@@ -331,3 +331,16 @@ def test_stat_agrees_on_birth_times(folder: Path) -> None:
 def test_every_field_has_a_summary_and_a_cost_that_fits_its_source() -> None:
     for field in FIELDS.values():
         assert field.summary and (bool(field.source) is (field.cost <= 3)), field.name
+
+
+@pytest.mark.parametrize("cost", [1, 3, 5, 20])
+def test_a_field_that_has_no_expression_over_columns_is_asked_of_each_file(
+    folder: Path, monkeypatch: pytest.MonkeyPatch, cost: int
+) -> None:
+    monkeypatch.setitem(
+        FIELDS, "letters", Field("letters", "number", cost, "in its name", lambda facts: len(facts.name))
+    )
+    for name in ("kiln.log", "a.log"):
+        put(folder / "Intake" / name)
+    book = book_of(folder, 'where = "letters > 6"\nmove = "Long/{letters}"')
+    assert moves_of(plan_of(book), folder) == {"Intake/kiln.log": "Intake/Long/8/kiln.log"}

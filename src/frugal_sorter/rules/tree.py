@@ -187,7 +187,7 @@ class Leaf(Node):
             return str(operators.asker(self.check, code.now_ns)(code.known[self.on.name]) is truth)
         if self.on.name == "everything":
             return str(truth)
-        if code.possible and self.on.cost > NAME_COST:
+        if code.possible and (self.on.cost > NAME_COST or not self.on.source):
             return "True"
         if not self.on.source:
             return f"ask(i, {code.constant(self)}) is {truth}"
