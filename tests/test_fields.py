@@ -342,5 +342,5 @@ def test_a_field_that_has_no_expression_over_columns_is_asked_of_each_file(
     )
     for name in ("kiln.log", "a.log"):
         put(folder / "Intake" / name)
-    book = book_of(folder, 'where = "letters > 6"\nmove = "Long/{letters}"')
-    assert moves_of(plan_of(book), folder) == {"Intake/kiln.log": "Intake/Long/8/kiln.log"}
+    book = book_of(folder, 'where = "letters > 6"\nmove = "Long"')
+    assert moves_of(plan_of(book), folder) == {"Intake/kiln.log": "Intake/Long/kiln.log"}
