@@ -253,12 +253,12 @@ def plan_of_command(words: Sequence[str], at_most: int | None = None) -> Plan | 
     job = _job_of(module, args)
     if job is None:
         return None
-    from frugal_sorter.cli.jobs import numbers_of, take_out
+    from frugal_sorter.cli.jobs import take_out
 
     plan = job.plan(args.call.begin())
     job.decide(plan, None)
     if job.is_steerable:
-        take_out(args, plan, numbers_of(job, plan))
+        take_out(args, plan, job.numbers(plan))
     return plan
 
 

@@ -68,9 +68,9 @@ class Job:
     def decide(self, plan: Plan, screen: Screen | None) -> None:
         """Take out of a plan what a person must be asked about alone, and all of it where there is nobody to ask."""
 
-    def order(self, step: Step) -> Any:
-        """Return what the steps are numbered by; where this is left as it is, by rule, verb and folder."""
-        raise NotImplementedError
+    def numbers(self, plan: Plan) -> Numbers | None:
+        """Return what a person calls the steps of a plan by, to take some out; None where none can be."""
+        return Numbers(plan) if self.is_steerable else None
 
     def head(self, view: PlanView) -> None:
         """Print what stands above the list, whether it is empty or not."""
@@ -113,7 +113,7 @@ def run_job(job: Job, session: Session, screen: Screen) -> int:
     job.prepare(session, screen)
     plan = job.plan(session)
     job.decide(plan, screen)
-    numbers = numbers_of(job, plan)
+    numbers = job.numbers(plan)
     left_out = take_out(args, plan, numbers) if job.is_steerable else []
     view = PlanView(plan, screen, numbers)
     job.head(view)
@@ -140,13 +140,6 @@ def run_job(job: Job, session: Session, screen: Screen) -> int:
     screen.lines(job.way_back(result), style="bold")
     _offer(session, screen, plan, result)
     return 128 + number if number else exit_code(plan, job.is_incomplete or result.has_problem)
-
-
-def numbers_of(job: Job, plan: Plan) -> Numbers | None:
-    """Return what a person calls the steps of a plan by, to take some out; None where none can be."""
-    if not job.is_steerable:
-        return None
-    return Numbers(plan, None if type(job).order is Job.order else job.order)
 
 
 # Asking

@@ -39,6 +39,7 @@ from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.planning.jobs import Older, Purge, Takes
 from frugal_sorter.planning.plan import Plan
+from frugal_sorter.planning.selection import Numbers
 from frugal_sorter.rules.editing import Value
 from frugal_sorter.rules.fields import World
 from frugal_sorter.rules.keys import TAKES
@@ -129,8 +130,8 @@ class _PurgeJob(Job):
             others = [by for by in DATES if by != self.args.by]
             self.older.update(self.purge.by_other_dates(others, _takes(self.args), world))
 
-    def order(self, step: Step) -> tuple[int, Place]:
-        return self.purge.dates[step.place], step.place
+    def numbers(self, plan: Plan) -> Numbers:
+        return Numbers(plan, lambda step: (self.purge.dates[step.place], step.place))
 
     def head(self, view: PlanView) -> None:
         age = self.args.older_than
