@@ -167,7 +167,7 @@ def test_a_name_that_not_every_scheduler_can_have_is_refused(name: str) -> None:
 @pytest.mark.parametrize(("more", "told"), [
     ({"limit": "soon"}, "--limit"), ({"limit": "2 months"}, "--limit"), ({"spread": "0 seconds"}, "--spread"),
     ({"during": "at night"}, "--during"), ({"at": "arrival", "during": "mon-fri"}, "--during: a watcher"),
-    ({"at": "arrival", "limit": "1 hour"}, "--limit: a watcher"), ({"at": "arrival", "mains_only": True}, "--mains-only: a watcher"), ({"command": ("tidy", "a\nb")}, "line break"), ({"folder": "/srv/\udcff"}, "no text"),
+    ({"at": "arrival", "limit": "1 hour"}, "--limit: a watcher"), ({"at": "arrival", "mains_only": True}, "--mains-only: a watcher"), ({"command": ("tidy", "a\nb")}, "line break"), ({"folder": "/srv/\udcff"}, "not text"),
 ])  # fmt: skip
 def test_what_makes_no_sense_is_refused_whatever_has_it(more: dict[str, object], told: str) -> None:
     with pytest.raises(UsageError, match=told):
