@@ -87,7 +87,7 @@ def test_what_is_no_sane_text_ends_at_once(folder: Path, frugal: Frugal, own_hom
         "settings": ["tidy", "rules.toml", "--yes"],
     }[how]  # fmt: skip
     said = frugal(*words, code=2).stderr
-    reasons = {"pipe": "not a regular file", "zeros": "no regular file", "folder": "folder", "large": "larger than"}
+    reasons = {"pipe": "not a regular file", "zeros": "not a regular file", "folder": "folder", "large": "larger than"}
     assert reasons[what] in said and (folder / "Intake/a.log").exists()
 
 
