@@ -105,6 +105,10 @@ def test_the_catastrophic_is_refused(folder: Path, own_home: Path, frugal: Fruga
     assert len(names(folder / "Intake")) == 1_001
     frugal("purge", "Intake", "--older-than", "30d", "--by", "modified", "--at-most", "1001", "--yes")
     assert not names(folder / "Intake") and (own_home / "letter.txt").exists()
+    for number, said in ((1, "1 file, and 0 are allowed"), (2, "2 files, and 1 is allowed")):
+        aged(folder / f"Intake/{number}.tmp", 100)
+        words = ("purge", "Intake", "--older-than", "30d", "--by", "modified", "--at-most", f"{number - 1}", "--yes")
+        assert f"it would take away {said}" in frugal(*words, code=3).stdout
 
 
 def test_empty_subfolders_go_too_when_asked(intake: Path, frugal: Frugal) -> None:

@@ -212,8 +212,9 @@ def enforce_removal_limits(plan: Plan) -> None:
         most = plan.ceilings.get(rule, MOST_REMOVALS)
         if most is not None and found > most:
             in_rule = f"`at_most = {found}` in the rule or " if plan.kind == "tidy" else ""
+            files, are = "file" if found == 1 else "files", "is" if most == 1 else "are"
             reason = (
-                f"it would take away {found:,} files, and {most:,} are allowed; if that is right, "
+                f"it would take away {found:,} {files}, and {most:,} {are} allowed; if that is right, "
                 f"{in_rule}--at-most {found} allows it"
             )
             _refuse(plan, rule, reason)
