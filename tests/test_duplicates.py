@@ -423,7 +423,7 @@ def test_marks_are_taken_off_where_the_unmarked_name_is_free(desk: Path, frugal:
 
 def test_a_ceiling_system_folders_and_trees_under_version_control(desk: Path, frugal: Frugal) -> None:
     said = frugal("duplicates", "Intake", "Archive", "--do", "trash", "--at-most", "1", "--yes", code=3).stdout
-    assert "it would take away 2 files, and 1 are allowed" in said
+    assert "it would take away 2 files, and 1 is allowed" in said
     put(desk / "Intake/.git/HEAD", "x")
     said = frugal("duplicates", "Intake", "Archive", "--do", "trash", "--keep-in", "Archive", "--yes").stdout
     assert "is under version control and is left whole" in said and (desk / "Intake/shelf.jpg").exists()
