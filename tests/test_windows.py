@@ -4,10 +4,7 @@ from __future__ import annotations
 
 import os
 import re
-import select
-import signal
 import subprocess
-import warnings
 from pathlib import Path
 
 import pytest
@@ -22,9 +19,8 @@ pytestmark = pytest.mark.skipif(
 # by mode, a shell), some for libraries that wine ends in, and the rest for a time zone, which wine does not keep.
 ALIKE = ("test_conditions.py", "test_everyday.py", "test_overlap.py", "test_templates.py", "test_types.py")
 OWN = ("on_windows/test_commands.py", "test_there_and_back.py")
-# On a busy machine wine now and then stops for good, each time at another test: after so long without a word it is started again,
-# once. A test that hangs of itself hangs again, and is named by the last line.
-_SILENT_SECONDS = 240
+# A test that takes half of this tells where it is; all of them together take two to four minutes.
+_SECONDS = 900
 # A path without a drive, and days that begin elsewhere.
 NOT_THERE = "not abs and not today and not yesterday and not 2026-11-23"
 
@@ -49,33 +45,15 @@ def run_there(tmp_path: Path, *words: str) -> str:
         "WINEPREFIX": str(WINDOWS / "prefix"), "WINEDEBUG": "-all", "WINEARCH": "win64", "TZ": "UTC", "USERNAME": "maren",
         "USERPROFILE": f"Z:{tmp_path}".replace("/", "\\"), "PYTHONPYCACHEPREFIX": f"Z:{WINDOWS / 'compiled'}".replace("/", "\\"),
     }  # fmt: skip
-    command = ["wine", str(WINDOWS / "python/python.exe"), "-X", "utf8", "-m", "pytest", "-v", "-p", "no:cacheprovider", "-x",
-               "-o", f"faulthandler_timeout={_SILENT_SECONDS // 2}", *words]  # fmt: skip
-    code, said = until_silent(command, env)
-    if code is None:
-        warnings.warn(f"wine stopped and was started again; the last it said: {said[-2_000:]}", stacklevel=2)
-        subprocess.run(["wineserver", "-k"], env=env, check=False, timeout=60)
-        code, said = until_silent(command, env)
-    assert code == 0, said[-8_000:]
+    # All three must be pipes.
+    done = subprocess.run(
+        ["wine", str(WINDOWS / "python/python.exe"), "-X", "utf8", "-m", "pytest", "-v", "-p", "no:cacheprovider", "-x",
+         "-o", f"faulthandler_timeout={_SECONDS // 2}", *words],
+        cwd=ROOT, env=env, input=b"", stdout=subprocess.PIPE, stderr=subprocess.STDOUT, check=False, timeout=_SECONDS,
+    )  # fmt: skip
+    said = done.stdout.decode(errors="replace")
+    assert done.returncode == 0, said[-8_000:]
     return said
-
-
-def until_silent(command: list[str], env: dict[str, str]) -> tuple[int | None, str]:
-    """Run a command until it ends or says nothing for too long; return its exit code, None if it was killed, and what it said."""
-    pipe = subprocess.PIPE  # wine asks for three of them
-    with subprocess.Popen(
-        command, cwd=ROOT, env=env, stdin=pipe, stdout=pipe, stderr=subprocess.STDOUT, start_new_session=True
-    ) as process:
-        assert process.stdin and process.stdout
-        process.stdin.close()
-        said = b""
-        while select.select([process.stdout], [], [], _SILENT_SECONDS)[0]:
-            piece = os.read(process.stdout.fileno(), 65_536)
-            if not piece:
-                return process.wait(), said.decode(errors="replace")
-            said += piece
-        os.killpg(process.pid, signal.SIGKILL)
-    return None, said.decode(errors="replace")
 
 
 def passed(said: str) -> int:
