@@ -234,13 +234,6 @@ def owner_of(path: str) -> str:
     return ""
 
 
-def _names(folder: str) -> Sequence[str]:
-    try:
-        return disk.listdir(folder)
-    except OSError:
-        return ()
-
-
 def command_of(text: str, key: str) -> str:
     """Return the name of the program that an entry of a desktop or a unit starts; empty where it names none."""
     for line in text.splitlines():
@@ -319,14 +312,14 @@ def search(program: str, home: str, is_root: bool, note: Note) -> list[Found]:
 def _entries(home: str, is_root: bool, note: Note) -> Iterator[tuple[str, str]]:
     """Yield the path and the name of what lies in the places of programs, and one level further below makers of several."""
     for folder, only_hidden in programs.places(home, is_root):
-        for name in _search_names(folder, note):
+        for name in _names(folder, note):
             path = f"{folder}/{name}"
             if only_hidden and not name.startswith("."):
                 continue
             yield path, name
             # Some keep their programs together, in a folder that is all of theirs.
             if not only_hidden and disk.isdir(path) and not disk.islink(path) and name not in _OF_THE_DESKTOP:
-                for inner in _search_names(path, note):
+                for inner in _names(path, note):
                     if disk.isdir(f"{path}/{inner}"):
                         yield f"{path}/{inner}", inner
 
@@ -373,7 +366,7 @@ def unclaimed(home: str, note: Note) -> list[Found]:
     for folder, only_hidden in programs.places(home, False):
         if os.path.basename(folder) in ("autostart", "user", "applications"):
             continue
-        for name in _search_names(folder, note):
+        for name in _names(folder, note):
             if name.lower() in _OF_THE_DESKTOP or (only_hidden and not name.startswith(".")):
                 continue
             bare = name.lstrip(".").partition(".")[0] if name.count(".") < 2 else name.rpartition(".")[2]
@@ -384,7 +377,8 @@ def unclaimed(home: str, note: Note) -> list[Found]:
     return sorted(found, key=lambda one: (-one.bytes, one.path))
 
 
-def _search_names(folder: str, note: Note) -> list[str]:
+def _names(folder: str, note: Note = lambda _: None) -> list[str]:
+    """Return the names in a folder, sorted; none where it is not there or, which is noted, cannot be read."""
     try:
         return sorted(disk.listdir(folder))
     except (FileNotFoundError, NotADirectoryError):

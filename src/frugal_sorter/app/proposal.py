@@ -14,8 +14,8 @@ from frugal_sorter.planning.guard import refused_folder, refused_whole
 from frugal_sorter.platforms import slashed
 from frugal_sorter.rules.editing import Value, quoted
 from frugal_sorter.rules.fields import fold
+from frugal_sorter.rules.templates import escape_braces as literal
 from frugal_sorter.rules.templates import parse_reading
-from frugal_sorter.rules.templates import written_literal as literal
 from frugal_sorter.rules.units import DAY_NS, SECOND_NS
 from frugal_sorter.trash.bins import never_entered
 from frugal_sorter.values import field, frozen, mutable

@@ -39,7 +39,7 @@ from frugal_sorter.reports.saved import kept_of
 from frugal_sorter.rules.editing import Value, quoted, rule_text_in
 from frugal_sorter.rules.fields import FIELDS, Facts, fold
 from frugal_sorter.rules.load import FORMAT, read_rules
-from frugal_sorter.rules.templates import written_literal as literal
+from frugal_sorter.rules.templates import escape_braces as literal
 from frugal_sorter.rules.units import SECOND_NS, parse_size
 from frugal_sorter.state.folders import ready_state_folder
 from frugal_sorter.trash.bins import never_entered

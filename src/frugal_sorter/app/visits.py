@@ -171,7 +171,7 @@ def outcome_of(plan: Plan, result: Result | None) -> tuple[VisitOutcome, str]:
         plan: what was to be done.
         result: what was; None where nothing was to be done.
     """
-    refused = [f"{one.rule}: {one.reason}" for one in plan.refused]
+    refused = [*map(str, plan.refused)]
     in_the_way = Counter(one.reason for one in plan.not_touched if one.problem)
     wrong = [*plan.problems, *(f"{count:,} not touched: {why}" for why, count in in_the_way.items())]
     if result is not None:

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 from frugal_sorter.filesystem.record import Unknown
 from frugal_sorter.platforms import disk, processes, slashed
 from frugal_sorter.platforms.slashed import Path
+from frugal_sorter.state.folders import fitting
 from frugal_sorter.values import frozen
 
 if TYPE_CHECKING:
@@ -115,7 +116,7 @@ class Contents:
             self.close()
             return {"unknown": "took too long"}
         try:
-            answer: dict[str, Any] = json.loads(line)
+            answer: dict[str, Any] = fitting(line, {})
         except ValueError:
             self.close()
             return {"unknown": "damaged, or too large to read"}
@@ -238,11 +239,9 @@ class Archive:
     @staticmethod
     def _answer(line: str) -> dict[str, Any]:
         try:
-            answer = json.loads(line)
+            answer: dict[str, Any] = fitting(line, {})
         except ValueError:
             raise BadArchive("damaged") from None
-        if not isinstance(answer, dict):
-            raise BadArchive("damaged")
         return answer
 
     def _line(self) -> str:

@@ -61,6 +61,9 @@ class Refusal(NamedTuple):
     rule: str
     reason: str
 
+    def __str__(self) -> str:
+        return f"{self.rule}: {self.reason}"
+
 
 @mutable
 class Plan:

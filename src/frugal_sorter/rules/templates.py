@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     import regex
 
 
+# Parts without a format may end anywhere; a name made for it could keep that search busy for ever.
 _SECONDS = 0.2
 _END = "the end of the name"
 
@@ -127,8 +128,6 @@ _CODE_LOOKS = {
 }  # fmt: skip
 # A day or a month that may have one digit.
 _ONE_OR_TWO = r"(?:\d{2}|(?<!\d)\d(?!\d))"
-# Parts without a format may end anywhere; a name made for it could keep that search busy for ever.
-_READ_SECONDS = 0.2
 _LIKE = datetime(2026, 3, 14, 15, 9, 26)
 
 
@@ -182,7 +181,7 @@ class Reading:
         """Return where a name stops fitting."""
         text = unicodedata.normalize("NFC", text)
         stopped = where_stopped(self.parts, text, self.exactly)
-        if stopped is None and (match := self.expression.fullmatch(text, timeout=_READ_SECONDS)) is not None:
+        if stopped is None and (match := self.expression.fullmatch(text, timeout=_SECONDS)) is not None:
             # Every part looks right, so that one of them looks like a date and is none.
             for at, (name, part) in enumerate(zip(self.names, match.groups(), strict=True), start=1):
                 if self.kinds[name] == "date" and _moment(part, self.codes[name]) is None:
@@ -191,7 +190,7 @@ class Reading:
 
     def _parts(self, text: str) -> dict[str, str | int] | None:
         text = text if text.isascii() else unicodedata.normalize("NFC", text)
-        match = self.expression.fullmatch(text, timeout=_READ_SECONDS)
+        match = self.expression.fullmatch(text, timeout=_SECONDS)
         if match is None:
             return None
         found: dict[str, str | int] = {}
@@ -513,7 +512,7 @@ def safe_segment(text: str) -> str:
     return names.shortened(text)
 
 
-def written_literal(text: str) -> str:
+def escape_braces(text: str) -> str:
     """Return a text as it stands in a template or a pattern, where its braces are no placeholders."""
     return text.replace("{", "{{").replace("}", "}}")
 

@@ -22,6 +22,7 @@ from frugal_sorter.state.folders import Shape, fits, is_flag, is_moment, is_text
 from frugal_sorter.values import as_dict, field, frozen
 
 FOLDER = "schedules"
+# More than any unit, task or schedule holds.
 _LARGEST = 1_000_000
 # What a field may hold, by how it is annotated.
 _SHAPES: dict[str, Shape] = {
@@ -451,14 +452,10 @@ def insist(command: Sequence[str], stdin: bytes = b"") -> bytes:
     return done.stdout
 
 
-# More than any unit or task holds.
-_SCHEDULER_LARGEST = 1_000_000
-
-
 def text_of(path: str) -> str | None:
     """Return what stands in a file; None where it cannot be read."""
     try:
-        return read_input(path, _SCHEDULER_LARGEST).decode("utf-8", "surrogateescape")
+        return read_input(path, _LARGEST).decode("utf-8", "surrogateescape")
     except OSError:
         return None
 

@@ -124,7 +124,7 @@ def _add(args: argparse.Namespace, screen: Screen) -> int:
     _describe(entry, scheduler, screen)
     if today is not None:
         screen.line(f"  today   {will_text(today.asked) or 'nothing to do'}")
-        for problem in (*(f"{one.rule}: {one.reason}" for one in today.refused), *today.problems):
+        for problem in (*map(str, today.refused), *today.problems):
             screen.line(f"Note: {shown(problem)}", style="yellow")
     if not confirm(screen, f"Set up {name}, as {accounts.account_name()}?", args.yes):
         screen.line("Nothing was changed.")
@@ -185,7 +185,7 @@ def _at_most(
         return None  # refused for another reason, which is shown
     if args.yes or args.print or not screen.may_ask():
         hint = f"say how many a run may take away, such as --at-most {2 * removals}"
-        refused = f"{today.refused[0].rule}: {today.refused[0].reason}".partition(";")[0]
+        refused = str(today.refused[0]).partition(";")[0]
         raise UsageError(f"a run would be refused today: {refused}", hint)
     screen.line(f"A run would take away {count_text(removals, 'file')} today.")
     return screen.number("How many may it be at most, so that a mistake does no more harm", 2 * removals)

@@ -239,7 +239,7 @@ class PlanView:
         for note in plan.notes:
             self.screen.line(f"Note: {shown(note.text)}", style="yellow" if note.problem else "")
         for refusal in plan.refused:
-            self.screen.line(f"Refused: {shown(refusal.rule)}: {shown(refusal.reason)}", style="bold yellow")
+            self.screen.line(f"Refused: {shown(str(refusal))}", style="bold yellow")
 
     def _left_for(self, reason: str, problem: bool, lefts: list[NotTouched]) -> None:
         """Print the entries that are left for one reason."""

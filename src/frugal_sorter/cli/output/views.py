@@ -280,7 +280,7 @@ def show_days(days: Sequence[Day], screen: Screen, now_ns: int, until_ns: int, n
             if names:
                 view.show_names(steps, few=1)
         for refusal in day.plan.refused:
-            screen.line(f"  Refused: {shown(refusal.rule)}: {shown(refusal.reason)}", style="bold yellow")
+            screen.line(f"  Refused: {shown(str(refusal))}", style="bold yellow")
     screen.line()
     if not whole.steps:
         screen.line("Nothing to do until then.", style="bold")
