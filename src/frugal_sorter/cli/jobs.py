@@ -7,6 +7,7 @@ import os
 import re
 import signal
 import sys
+from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from itertools import count
@@ -45,7 +46,7 @@ _HEAD = """\
 """
 
 
-class Job:
+class Job(ABC):
     """What one command that changes files does; `run_job` asks it for each part, in this order.
 
     Args:
@@ -58,21 +59,21 @@ class Job:
     def __init__(self, args: argparse.Namespace) -> None:
         self.args = args
 
-    def prepare(self, session: Session, screen: Screen) -> None:
+    def prepare(self, session: Session, screen: Screen) -> None:  # noqa: B027
         """Print and ask what comes before there is a plan."""
 
+    @abstractmethod
     def plan(self, session: Session) -> Plan:
         """Return what is to be done; nothing is printed or asked."""
-        raise NotImplementedError
 
-    def decide(self, plan: Plan, screen: Screen | None) -> None:
+    def decide(self, plan: Plan, screen: Screen | None) -> None:  # noqa: B027
         """Take out of a plan what a person must be asked about alone, and all of it where there is nobody to ask."""
 
-    def numbers(self, plan: Plan) -> Numbers | None:
-        """Return what a person calls the steps of a plan by, to take some out; None where none can be."""
-        return Numbers(plan) if self.is_steerable else None
+    def numbers(self, plan: Plan) -> Numbers:
+        """Return what a person calls the steps of a plan by, to take some out."""
+        return Numbers(plan)
 
-    def head(self, view: PlanView) -> None:
+    def head(self, view: PlanView) -> None:  # noqa: B027
         """Print what stands above the list, whether it is empty or not."""
 
     def show_nothing(self, view: PlanView) -> None:
@@ -80,7 +81,7 @@ class Job:
         view.show_left()
         view.screen.line("Nothing to do.")
 
-    def show_why(self, view: PlanView, session: Session) -> None:
+    def show_why(self, view: PlanView, session: Session) -> None:  # noqa: B027
         """Print, where there is nothing to do, what would come near it."""
 
     def show(self, view: PlanView) -> None:
@@ -89,9 +90,9 @@ class Job:
         view.screen.line()
         view.warn()
 
+    @abstractmethod
     def question(self, view: PlanView, account: str) -> str:
         """Return what is asked, of the plan as it is then."""
-        raise NotImplementedError
 
     def conclude(self, view: PlanView, result: Result) -> None:
         """Print what was done."""
@@ -113,8 +114,8 @@ def run_job(job: Job, session: Session, screen: Screen) -> int:
     job.prepare(session, screen)
     plan = job.plan(session)
     job.decide(plan, screen)
-    numbers = job.numbers(plan)
-    left_out = take_out(args, plan, numbers) if job.is_steerable else []
+    numbers = job.numbers(plan) if job.is_steerable else None
+    left_out = take_out(args, plan, numbers) if numbers is not None else []
     view = PlanView(plan, screen, numbers)
     job.head(view)
     if not plan.asked:
@@ -329,7 +330,7 @@ def add_choosing(parser: argparse.ArgumentParser, edit: bool = True) -> None:
         )
 
 
-def take_out(args: argparse.Namespace, plan: Plan, numbers: Numbers | None) -> list[Keys]:
+def take_out(args: argparse.Namespace, plan: Plan, numbers: Numbers) -> list[Keys]:
     """Take out of a plan what `--without` names, and return rules that leave it alone for good.
 
     Raises:
@@ -342,7 +343,7 @@ def take_out(args: argparse.Namespace, plan: Plan, numbers: Numbers | None) -> l
         # Nobody sees the list that they would be numbers of.
         raise UsageError("--without: numbers are those of a list that a person sees", "name paths beside --yes")
     try:
-        chosen = choose(plan, numbers or Numbers(plan), words, os.getcwd())
+        chosen = choose(plan, numbers, words, os.getcwd())
     except UsageError as wrong:
         raise UsageError(f"--without {wrong.message}", wrong.hint) from None
     leave_out(plan, lambda step: id(step) in chosen.steps, "left out by --without")

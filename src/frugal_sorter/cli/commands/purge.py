@@ -91,7 +91,7 @@ def rule_of(args: argparse.Namespace) -> tuple[dict[str, Value], str]:
     purge = _purge(args)
     if args.keep_newest or args.until_free is not None:
         raise UsageError("--as-rule: a rule has no --keep-newest and no --until-free", "leave them out")
-    keys = _rule(args, purge, purge.folder)
+    keys = _rule(args, purge)
     book_named(keys, purge.folder, own_types(args))
     return keys, purge.folder
 
@@ -120,7 +120,7 @@ class _PurgeJob(Job):
 
     def plan(self, session: Session) -> Plan:
         args, self.now_ns = self.args, session.now_ns
-        book = book_named(_rule(args, self.purge, self.purge.folder), self.purge.folder, own_types(args))
+        book = book_named(_rule(args, self.purge), self.purge.folder, own_types(args))
         return plan_job(session, book, "purge", args.at_most, self._narrow)
 
     def _narrow(self, plan: Plan, world: World) -> None:
@@ -168,8 +168,8 @@ def _takes(args: argparse.Namespace) -> Takes:
     return Takes(args.take != "folders", args.take != "files", args.levels, args.hidden, where)
 
 
-def _rule(args: argparse.Namespace, purge: Purge, folder: str) -> dict[str, Value]:
-    keys: dict[str, Value] = {"name": f"Purge {os.path.basename(folder) or folder}"}
+def _rule(args: argparse.Namespace, purge: Purge) -> dict[str, Value]:
+    keys: dict[str, Value] = {"name": f"Purge {os.path.basename(purge.folder) or purge.folder}"}
     keys["where"] = both_conditions(purge.where, args.where, args.types)
     for key, value, default in (
         ("take", args.take, "files"), ("levels", levels_value(args), 1), ("hidden", args.hidden, False),
