@@ -30,7 +30,7 @@ schedule add nightly --at "daily 02:00" --print --with cron -- tidy rules.toml
 schedule add nightly --at "daily 02:00" --print --with systemd -- tidy rules.toml
 tidy rules.toml --yes; tidy rules.toml --yes; history; history 1; history --format json; history 1 --format json
 inventory . --save b; compare a b; compare a b --format json; compare a b --format csv; compare a b --format html
-compare before-run-1 after-run-1; compare run:1:before run:1:after --format csv; compare run:1:before run:1:after --format html
+compare before-run-1 after-run-1; compare before-run-1 after-run-1 --format csv; compare before-run-1 after-run-1 --format html
 report; report --format json; report --format html; trash; trash --format json; rules rules.toml
 duplicates . --do trash --yes; purge Intake --older-than 1d --by modified --yes; trash --older-than 1d
 trash --shrink-to 1kB; undo --yes; undo 2 --yes; undo 1; undo --since "1 hour" --yes; history; history --format csv; report
