@@ -19,8 +19,7 @@ from frugal_sorter.execution.recovery import state_after_crash
 from frugal_sorter.execution.undo import plan_undo, run_to_undo
 from frugal_sorter.filesystem.record import Identity, Place, place_of
 from frugal_sorter.filesystem.status import look
-from frugal_sorter.journal import visits as database
-from frugal_sorter.journal import visits as schema
+from frugal_sorter.journal import database
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import kernel
@@ -462,16 +461,16 @@ def test_a_run_that_is_written_down_at_the_second_try_is_read_as_it_was_planned(
     rules = 'where = "ext is log"\nmove = "Logs/{stem}"', 'where = "ext is tmp"\nlevels = 2\nmove = "Rest/{stem}"'
     plan = plan_of(book_of(folder, *rules))
     met: list[int] = []
-    numbers_for = schema.Numbering.numbers_for
+    numbers_for = database.Numbering.numbers_for
 
-    def full(self: schema.Numbering, values: Iterable[object]) -> Mapping[object, int]:
+    def full(self: database.Numbering, values: Iterable[object]) -> Mapping[object, int]:
         found = numbers_for(self, values)
         met.append(1)
         if len(met) == fails_at:
             raise OSError(errno.ENOSPC, "no space left on device")
         return found
 
-    monkeypatch.setattr(schema.Numbering, "numbers_for", full)
+    monkeypatch.setattr(database.Numbering, "numbers_for", full)
     before = snapshot(folder)
     result = carry_out(plan)
     assert (result.done.steps == 10 and len(met) > fails_at) or fails_at == 3

@@ -18,8 +18,8 @@ from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.errors import RefusedError, StateError, UsageError
 from frugal_sorter.execution.executor import Result
 from frugal_sorter.filesystem.record import Identity, Place
+from frugal_sorter.journal.database import Driver
 from frugal_sorter.journal.journal import Journal
-from frugal_sorter.journal.visits import Driver
 from frugal_sorter.planning.plan import Note, Plan, Refusal
 from frugal_sorter.schedule.scheduler import Entry, Remembered, State
 from frugal_sorter.state.folders import ready_state_folder

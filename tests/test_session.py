@@ -15,8 +15,8 @@ from frugal_sorter.app.session import Session
 from frugal_sorter.cli import command
 from frugal_sorter.execution import undo as undo_planner
 from frugal_sorter.filesystem import volumes
+from frugal_sorter.journal.database import Run
 from frugal_sorter.journal.journal import Journal
-from frugal_sorter.journal.visits import Run
 from frugal_sorter.planning import guard
 from frugal_sorter.planning.plan import Plan
 from tests.support import book_of, carry_out, plan_of, put

@@ -13,7 +13,7 @@ from frugal_sorter.changes.descriptors import Descriptors
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.cli.output.words import done_text, step_as_json, step_text, will_text
 from frugal_sorter.filesystem.record import Identity, Place
-from frugal_sorter.journal import visits as blocks
+from frugal_sorter.journal import database
 from frugal_sorter.planning.guard import refuse_guarded
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.steps.kinds import ATTENDING, KINDS, LASTING, PLANNED, VerbName
@@ -89,9 +89,9 @@ def test_a_step_comes_back_from_a_line_and_from_the_journal_as_it_was(verb: Verb
     folders: dict[str, int] = {
         place.folder: number for number, place in enumerate(filter(None, (step.source, step.target)))
     }
-    blob, _ = blocks.encode([step], folders, {("rule", "key"): 1})
+    blob, _ = database.encode([step], folders, {("rule", "key"): 1})
     names = {number: str(folder) for folder, number in folders.items()}
-    (back,) = blocks.decode(blob, 1, lambda _: names, lambda _: {1: ("rule", "key")})
+    (back,) = database.decode(blob, 1, lambda _: names, lambda _: {1: ("rule", "key")})
     assert step_as_line(back) == line and json.dumps(step_as_json(back))
 
 

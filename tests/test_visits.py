@@ -15,8 +15,8 @@ from typing import Any
 
 import pytest
 
+from frugal_sorter.journal.database import SCHEMA, Amount, Visit
 from frugal_sorter.journal.journal import Journal
-from frugal_sorter.journal.visits import SCHEMA, Amount, Visit
 from frugal_sorter.state.settings import settings_file
 from tests.conftest import Frugal
 from tests.served import Served

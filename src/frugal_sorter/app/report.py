@@ -11,8 +11,8 @@ from frugal_sorter.app.session import Session
 from frugal_sorter.execution.earlier_runs import done_in
 from frugal_sorter.filesystem.record import is_inside
 from frugal_sorter.filesystem.volumes import free_bytes, room_around
+from frugal_sorter.journal.database import Visit
 from frugal_sorter.journal.journal import Journal
-from frugal_sorter.journal.visits import Visit
 from frugal_sorter.planning.plan import TAKING_BACK, Plan
 from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.reports.saved import Totals, kept_totals

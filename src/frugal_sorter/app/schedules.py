@@ -9,8 +9,8 @@ from contextlib import suppress
 
 import frugal_sorter
 from frugal_sorter.errors import FrugalError, UsageError
+from frugal_sorter.journal.database import Visit
 from frugal_sorter.journal.journal import Journal
-from frugal_sorter.journal.visits import Visit
 from frugal_sorter.platforms import accounts, disk, slashed
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.load import load_rules

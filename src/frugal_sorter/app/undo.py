@@ -14,8 +14,8 @@ from frugal_sorter.errors import FrugalError
 from frugal_sorter.execution.earlier_runs import trashed_in
 from frugal_sorter.execution.recovery import recover_unfinished_parts
 from frugal_sorter.execution.undo import GONE, plan_undo, run_to_undo, runs_to_undo
+from frugal_sorter.journal.database import Run
 from frugal_sorter.journal.journal import Journal
-from frugal_sorter.journal.visits import Run
 from frugal_sorter.planning.constraints import enforce_removal_limits
 from frugal_sorter.planning.plan import Note, Plan
 from frugal_sorter.planning.trash_plans import RULE, Weighed, add_emptying, leaving, plan_restore

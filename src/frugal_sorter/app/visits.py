@@ -12,8 +12,8 @@ from typing import TYPE_CHECKING
 from frugal_sorter.changes.outcome import PROBLEMS, Outcome
 from frugal_sorter.errors import FrugalError, RefusedError, StateError, UsageError
 from frugal_sorter.filesystem.volumes import free_bytes
+from frugal_sorter.journal.database import Driver, Visit, VisitOutcome, with_done
 from frugal_sorter.journal.journal import Journal
-from frugal_sorter.journal.visits import Driver, Visit, VisitOutcome, with_done
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import accounts
 from frugal_sorter.state.folders import ready_state_folder

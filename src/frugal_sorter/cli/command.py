@@ -26,7 +26,7 @@ if TYPE_CHECKING:
     from frugal_sorter.app.visits import Visiting
     from frugal_sorter.cli.jobs import Job
     from frugal_sorter.execution.recovery import Recovered
-    from frugal_sorter.journal.visits import Driver, Run, VisitOutcome
+    from frugal_sorter.journal.database import Driver, Run, VisitOutcome
     from frugal_sorter.planning.plan import Plan
 
 

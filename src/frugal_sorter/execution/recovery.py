@@ -12,8 +12,8 @@ from frugal_sorter.changes.descriptors import Descriptors
 from frugal_sorter.changes.outcome import NotDone, Outcome
 from frugal_sorter.errors import FrugalError
 from frugal_sorter.filesystem.walk import reason_of
+from frugal_sorter.journal.database import DAMAGED, Counts, Run
 from frugal_sorter.journal.journal import Journal
-from frugal_sorter.journal.visits import DAMAGED, Counts, Run
 from frugal_sorter.steps.info_files import remove_stray_infos
 from frugal_sorter.steps.kinds import ATTENDING, TAKING, VerbName
 from frugal_sorter.steps.making import remove_unused

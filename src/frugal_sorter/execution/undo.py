@@ -19,8 +19,8 @@ from frugal_sorter.filesystem.record import Identity, Place, Unknown, is_inside,
 from frugal_sorter.filesystem.status import folder_as_it_is, look_like_or_none, look_or_none
 from frugal_sorter.filesystem.volumes import mount_at
 from frugal_sorter.filesystem.walk import reason_of
+from frugal_sorter.journal.database import Run
 from frugal_sorter.journal.journal import Journal
-from frugal_sorter.journal.visits import Run
 from frugal_sorter.planning.plan import Note, Plan
 from frugal_sorter.platforms import disk
 from frugal_sorter.steps.kinds import ATTENDING, FINAL, KINDS, LASTING, MAKING, REPLACING, TAKING, VerbName

@@ -12,7 +12,7 @@ from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Identity
 from frugal_sorter.filesystem.volumes import Seen, volumes_below
-from frugal_sorter.journal.visits import (
+from frugal_sorter.journal.database import (
     COLUMNS,
     Counts,
     Database,

@@ -25,8 +25,8 @@ from frugal_sorter.cli.output.text import (
 from frugal_sorter.cli.output.words import WORDS, done_text, step_as_json, step_text
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Place
+from frugal_sorter.journal.database import Driver, Run, Visit
 from frugal_sorter.journal.journal import Journal
-from frugal_sorter.journal.visits import Driver, Run, Visit
 from frugal_sorter.platforms import programs, slashed
 from frugal_sorter.state.folders import adopt, of_other_machines, ready_state_folder, writer_is_active
 from frugal_sorter.steps.kinds import ATTENDING

@@ -18,7 +18,7 @@ from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import ago_text, count_text, iso_text, moment_text, shown, size_text
 from frugal_sorter.cli.output.words import will_text
 from frugal_sorter.errors import UsageError
-from frugal_sorter.journal.visits import Visit
+from frugal_sorter.journal.database import Visit
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import accounts, slashed
 from frugal_sorter.rules.units import InvalidValue
