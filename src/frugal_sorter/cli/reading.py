@@ -50,7 +50,7 @@ def since(text: str, now_ns: int) -> int:
 
 
 def read_book(args: argparse.Namespace) -> RuleBook:
-    """Read the rule file that the arguments name, and see that the libraries it needs are there."""
+    """Read the rule file that the arguments name, and check that the libraries it needs are there."""
     book = load_rules(rules_file(args))
     require_libraries_of(book)
     return book

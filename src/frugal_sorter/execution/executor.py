@@ -69,7 +69,7 @@ class _Span:
 
 
 class _Ends:
-    """Takes in how the steps of a run end, and writes it down by the thousand.
+    """Collects how the steps of a run end, and writes it down by the thousand.
 
     Most are done and leave their entries as they were but for their places, which is said in spans.
     """

@@ -381,7 +381,7 @@ class _Planner:
         self.found.hits += [_Hit(listing.place(at), rules, here.base(rules[-1]), known.get(at)) for at, rules in hits]
 
     def _hit(self, hit: _Hit, descriptor: int | None) -> None:
-        """Look at a file that a rule claims, in its open folder, and see that it still does."""
+        """Look at a file that a rule claims, in its open folder, and check that it still does."""
         rule = self.book.rules[hit.rules[-1]]
         try:
             record = look(hit.place, descriptor)

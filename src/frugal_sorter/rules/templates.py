@@ -513,7 +513,7 @@ def safe_segment(text: str) -> str:
 
 
 def escape_braces(text: str) -> str:
-    """Return a text as it stands in a template or a pattern, where its braces are no placeholders."""
+    """Return a text as it stands in a template or a pattern, where its braces are not placeholders."""
     return text.replace("{", "{{").replace("}", "}}")
 
 

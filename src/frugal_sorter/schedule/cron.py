@@ -154,7 +154,7 @@ def _as_an_editor() -> bytes:
 
 
 def _put(table: bytes) -> None:
-    """Write the crontab, or remove an empty one, and see that it is what was written."""
+    """Write the crontab, or remove an empty one, and check that it is what was written."""
     if table:
         insist(["crontab", "-"], table)
     else:

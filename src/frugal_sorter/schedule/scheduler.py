@@ -325,7 +325,7 @@ class Scheduler(ABC):
 
     @abstractmethod
     def install(self, entry: Entry) -> None:
-        """Write it, put it in force, and see that it is as it was written.
+        """Write it, put it in force, and check that it is as it was written.
 
         Raises:
             StateError: it cannot be, and why; nothing of it is left.
