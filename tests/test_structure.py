@@ -21,6 +21,17 @@ def test_imports_go_one_way() -> None:
     assert "3 kept, 0 broken" in done.stdout
 
 
+def test_results_are_written_in_one_place() -> None:
+    """Else a format number, a width or a cell that a spreadsheet takes for a formula is right in some commands alone."""
+    writers = {
+        path.name
+        for path in (ROOT / "src/frugal_sorter/cli").rglob("*.py")
+        for call, _, name in _calls(path)
+        if ast.unparse(call.func) in ("json.dumps", "csv.writer", "Environment")
+    }
+    assert writers == {"results.py"}
+
+
 OWN_FILES = (
     "state/folders.py",
     "state/settings.py",

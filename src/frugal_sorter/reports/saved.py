@@ -6,7 +6,7 @@ import gzip
 import json
 import os
 import time
-from collections import defaultdict
+from collections import Counter, defaultdict
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import suppress
 from typing import Any, Literal, NamedTuple
@@ -532,7 +532,7 @@ class Changed:
     """Changes with something in common: how many of each kind, and by how many bytes all grew."""
 
     key: str
-    counts: dict[How, int] = field(default_factory=lambda: dict.fromkeys(HOWS, 0))
+    counts: Counter[How] = field(default_factory=Counter)
     difference: int = 0
 
 

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import argparse
-import json
 from collections.abc import Iterator
 
 from frugal_sorter.cli.options import add_rules, rules_file
+from frugal_sorter.cli.output.results import print_json
 from frugal_sorter.cli.output.text import count_text, shown
 from frugal_sorter.planning.constraints import note_on_opened
 from frugal_sorter.planning.guard import refused_rule, version_control_root
@@ -32,7 +32,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     if args.schema:
-        print(json.dumps(json_schema(), indent=2))
+        print_json(json_schema())
         return 0
     from frugal_sorter.cli.output.screen import Screen
 

@@ -3,15 +3,13 @@
 from __future__ import annotations
 
 import argparse
-import csv
-import json
 import re
-import sys
+from collections import Counter
 
 from frugal_sorter.cli.options import add_format
+from frugal_sorter.cli.output.results import Column, Table, page, print_csv, print_json
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import (
-    cell_text,
     count_text,
     held_text,
     iso_text,
@@ -30,6 +28,7 @@ from frugal_sorter.reports.saved import (
     SUFFIX,
     Changed,
     Comparison,
+    How,
     Saved,
     Totals,
     TypeChange,
@@ -74,7 +73,7 @@ def run(args: argparse.Namespace) -> int:
     first, second = _sums(args.first), _sums(args.second)
     if first or second:
         one = first or _as_sums(args.first, args.hidden, now_ns, second)
-        print_sums(one, second or _as_sums(args.second, args.hidden, now_ns, first), args.format)
+        _print_sums(one, second or _as_sums(args.second, args.hidden, now_ns, first), args.format)
         return 0
     comparison = compare(_read(args.first, args.hidden, now_ns), _read(args.second, args.hidden, now_ns))
     printers = {"table": _print_table, "json": _print_json, "csv": _print_csv, "html": _print_page}
@@ -122,11 +121,9 @@ def _print_table(comparison: Comparison) -> None:
     screen.line()
     if not comparison.changes:
         screen.line("Nothing changed.")
-    for way, rows in (("type", comparison.by("type")), ("folder", comparison.by("folder"))):
-        if rows:
-            columns = [(way, "left"), *((how, "right") for how in HOWS), ("difference", "right")]
-            screen.table(columns, [_cells(row) for row in rows], _cells(_sum(rows)))
-            screen.line()
+    for table in _tables(comparison):
+        screen.table(table)
+        screen.line()
     for how in HOWS:
         changes = [change for change in comparison.changes if change.how == how]
         if not changes:
@@ -143,21 +140,25 @@ def _print_table(comparison: Comparison) -> None:
             screen.line(f"Not read: {shown(path)}", style="yellow")
 
 
-def _sum(rows: list[Changed]) -> Changed:
-    total = Changed("all")
-    for row in rows:
-        total.difference += row.difference
-        for how, count in row.counts.items():
-            total.counts[how] += count
-    return total
+def _tables(comparison: Comparison) -> list[Table]:
+    """Return how many files changed in which way, by type and by folder."""
 
+    def counted(how: How) -> Column:
+        return Column(how, lambda row: row.counts[how], lambda number: f"{number:,}" if number else "", is_right=True)
 
-def _cells(row: Changed) -> list[str]:
-    return [
-        shown(row.key),
-        *(f"{row.counts[how]:,}" if row.counts[how] else "" for how in HOWS),
-        signed_size_text(row.difference) if row.difference else "",
-    ]
+    tables = []
+    for way in ("type", "folder"):
+        if rows := comparison.by(way):
+            total = Changed(
+                "all", sum((row.counts for row in rows), Counter[How]()), sum(row.difference for row in rows)
+            )
+            columns = [
+                Column(way, lambda row: row.key),
+                *map(counted, HOWS),
+                Column.change("difference", lambda row: row.difference),
+            ]
+            tables.append(Table(f"By {way}", columns, rows, total))
+    return tables
 
 
 def _print_json(comparison: Comparison) -> None:
@@ -173,106 +174,70 @@ def _print_json(comparison: Comparison) -> None:
             for change in comparison.changes
         ],
     }
-    print(json.dumps(result, indent=2))
+    print_json(result)
 
 
 def _print_page(comparison: Comparison) -> None:
-    from frugal_sorter.reports.page import PageTable, render
-
     lines = []
     for label, saved in (("From", comparison.first), ("To", comparison.second)):
         what = f"{count_text(len(saved.files), 'file')}, {size_text(saved.bytes)}"
         lines.append(f"{label} {shown(saved.folder)}, {moment_text(saved.made_ns)}: {what}.")
         lines += [f"Not read: {shown(path)}." for path in saved.unread]
-    tables = []
-    for way, rows in (("type", comparison.by("type")), ("folder", comparison.by("folder"))):
-        if rows:
-            heads = (way, *HOWS, "difference")
-            tables.append(PageTable(f"By {way}", heads, [_page_cells(row) for row in rows], _cells(_sum(rows))))
-    files: list[list[tuple[str, str | int]]] = [
-        [(shown(change.path), shown(change.path)), (change.how, change.how),
-         (shown(change.before) if change.how == "moved" else "", change.before),
-         (signed_size_text(change.difference), change.difference), (size_text(change.bytes_after), change.bytes_after)]
-        for change in comparison.changes
-    ]  # fmt: skip
-    tables.append(PageTable("Files", ("file", "what", "moved from", "difference", "size"), files))
-    print(render(f"What changed in {shown(comparison.second.folder)}", lines, "", tables))
-
-
-def _page_cells(row: Changed) -> list[tuple[str, str | int]]:
-    values: list[str | int] = [row.key, *(row.counts[how] for how in HOWS), row.difference]
-    return list(zip(_cells(row), values, strict=True))
+    columns = (
+        Column("file", lambda change: change.path),
+        Column("what", lambda change: change.how),
+        Column("moved from", lambda change: change.before if change.how == "moved" else ""),
+        Column("difference", lambda change: change.difference, signed_size_text, is_right=True),
+        Column.size("size", lambda change: change.bytes_after),
+    )
+    tables = [*_tables(comparison), Table("Files", columns, comparison.changes)]
+    print(page(f"What changed in {shown(comparison.second.folder)}", lines, tables))
 
 
 def _print_csv(comparison: Comparison) -> None:
-    writer = csv.writer(sys.stdout)
-    writer.writerow(["how", "before", "after", "bytes_before", "bytes_after"])
-    for change in comparison.changes:
-        writer.writerow(
-            [change.how, cell_text(change.before), cell_text(change.after), change.bytes_before, change.bytes_after]
-        )
+    print_csv(
+        ["how", "before", "after", "bytes_before", "bytes_after"],
+        ([one.how, one.before, one.after, one.bytes_before, one.bytes_after] for one in comparison.changes),
+    )
 
 
 # Sums: what a run kept of its folders before and after it
 
 
-_HEADS = ("type", "files before", "files after", "size before", "size after", "difference")
-
-
-def print_sums(first: Totals, second: Totals, wanted: str) -> None:
-    """Print how two sums differ by type.
-
-    Args:
-        first: the earlier one.
-        second: the later one.
-        wanted: the format.
-    """
+def _print_sums(first: Totals, second: Totals, wanted: str) -> None:
+    """Print how two sums differ by type."""
     rows = compare_totals(first, second)
     if wanted == "json":
         result = {
             side: {"folders": one.levels, "made": iso_text(one.made_ns), "files": one.files, "bytes": one.bytes}
             for side, one in (("first", first), ("second", second))
         }
-        print(json.dumps({**result, "types": [row._asdict() for row in rows]}, indent=2))
-    elif wanted == "csv":
-        writer = csv.writer(sys.stdout)
-        writer.writerow(TypeChange._fields)
-        writer.writerows([cell_text(row.type), *row[1:]] for row in rows)
-    elif wanted == "html":
-        from frugal_sorter.reports.page import PageTable, render
-
-        cells: list[list[tuple[str, str | int]]] = []
-        for row in rows:
-            values: list[str | int] = [*row, row.difference]
-            cells.append(list(zip(_sums_cells(row), values, strict=True)))
+        print_json({**result, "types": [row._asdict() for row in rows]})
+        return
+    if wanted == "csv":
+        print_csv(TypeChange._fields, rows)
+        return
+    total = TypeChange("all", *(sum(numbers) for numbers in list(zip(*rows, strict=True))[1:])) if rows else None
+    columns = (
+        Column("type"),
+        Column.count("files before"),
+        Column.count("files after"),
+        Column.size("size before"),
+        Column.size("size after"),
+        Column.change("difference", lambda row: row.difference),
+    )
+    table = Table("By type", columns, rows, total or TypeChange("all", 0, 0, 0, 0))
+    if wanted == "html":
         folders = ", ".join(map(shown, second.levels))
-        table = PageTable("By type", _HEADS, cells, _sums_total(rows))
-        print(render(f"What changed in {folders}", [_sums_line("From", first), _sums_line("To", second)], "", [table]))
-    else:
-        screen = Screen()
-        screen.line(_sums_line("From", first))
-        screen.line(_sums_line("to", second))
-        screen.line()
-        columns = [(head, "left" if head == "type" else "right") for head in _HEADS]
-        screen.table(columns, [_sums_cells(row) for row in rows], _sums_total(rows))
+        print(page(f"What changed in {folders}", [_sums_line("From", first), _sums_line("To", second)], [table]))
+        return
+    screen = Screen()
+    screen.line(_sums_line("From", first))
+    screen.line(_sums_line("to", second))
+    screen.line()
+    screen.table(table)
 
 
 def _sums_line(label: str, totals: Totals) -> str:
     what = f"{count_text(totals.files, 'file')}, {size_text(totals.bytes)} ({held_text(totals.levels.values())})"
     return f"{label:5}{', '.join(map(shown, totals.levels))}  {moment_text(totals.made_ns)}, {what}"
-
-
-def _sums_cells(row: TypeChange) -> list[str]:
-    return [
-        shown(row.type), f"{row.files_before:,}", f"{row.files_after:,}", size_text(row.bytes_before),
-        size_text(row.bytes_after), signed_size_text(row.difference) if row.difference else "",
-    ]  # fmt: skip
-
-
-def _sums_total(rows: list[TypeChange]) -> list[str]:
-    return _sums_cells(
-        TypeChange(
-            "all", sum(row.files_before for row in rows), sum(row.files_after for row in rows),
-            sum(row.bytes_before for row in rows), sum(row.bytes_after for row in rows),
-        )
-    )  # fmt: skip

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import argparse
-import json
+from collections.abc import Callable
 
 from frugal_sorter.cli.command import tell
 from frugal_sorter.cli.options import add_format, folder_named
+from frugal_sorter.cli.output.results import Column, Table, print_json
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import (
     count_text,
@@ -73,7 +74,7 @@ def run(args: argparse.Namespace) -> int:
     printer(now, trend, outlook, by_folder, len(kept) - 1, first_visit)
     if args.chart is not None:
         require_library("--chart", "matplotlib", "reports")
-        from frugal_sorter.reports.page import draw_forecast, write
+        from frugal_sorter.reports.figures import draw_forecast, write
 
         # Where no date can be told, no line is drawn into the future.
         drawn = trend if outlook.doubt is None else replace(trend, per_day=None)
@@ -100,10 +101,15 @@ def _print_table(
     screen.line()
     if by_folder:
         rows = sorted(by_folder.items(), key=lambda one: -(one[1].per_day or 0))
-        columns = [("folder", "left"), ("now", "right"), ("a month", "right"), ("between", "right"), ("and", "right")]
-        columns.append(("note", "left"))
-        cells = [[shown(name), *_cells(one)] for name, one in rows[:_ROWS]]
-        screen.table(columns, cells, ["all", *_cells(trend)])
+        columns = (
+            Column("folder", lambda row: row[0]),
+            Column.size("now", lambda row: row[1].size),
+            _month("a month", lambda one: one.per_day),
+            _month("between", lambda one: None if one.is_flat else one.low),
+            _month("and", lambda one: None if one.is_flat else one.high),
+            Column("note", lambda row: _note(row[1])),
+        )
+        screen.table(Table("", columns, rows[:_ROWS], ("all", trend)))
         if len(rows) > _ROWS:
             screen.line(f"and {len(rows) - _ROWS:,} more (--format json lists all)")
         screen.line()
@@ -120,12 +126,8 @@ def _pace(trend: Trend) -> str:
     return f"{signed_size_text(round(trend.per_day * days))} a {unit}"
 
 
-def _cells(trend: Trend) -> list[str]:
-    def month(per_day: float | None) -> str:
-        return "" if per_day is None else signed_size_text(round(per_day * 30))
-
-    between = ["", ""] if trend.is_flat else [month(trend.low), month(trend.high)]
-    return [size_text(trend.size), month(trend.per_day), *between, _note(trend)]
+def _month(head: str, per_day: Callable[[Trend], float | None]) -> Column:
+    return Column(head, lambda row: per_day(row[1]), lambda size: signed_size_text(round(size * 30)), is_right=True)
 
 
 def _note(trend: Trend) -> str:
@@ -231,4 +233,4 @@ def _print_json(
         "cannot_tell": outlook.doubt,
         "burst": None if burst is None else {"since": iso_text(burst.since_ns), "bytes": burst.bytes},
     }  # fmt: skip
-    print(json.dumps(result, indent=2))
+    print_json(result)

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import json
-import sys
 import time
 from collections import Counter
 from collections.abc import Mapping, Sequence
@@ -12,8 +10,8 @@ from typing import TYPE_CHECKING
 
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.cli.options import add_for, add_format, run_number
+from frugal_sorter.cli.output.results import Column, Table, print_csv, print_json
 from frugal_sorter.cli.output.text import (
-    cell_text,
     common_base,
     count_text,
     held_text,
@@ -262,22 +260,18 @@ def _show_runs(journal: Journal, active: bool, args: argparse.Namespace) -> int:
         return 0
     # What is cut first is what `frugal history RUN` says in full.
     is_wide = screen.width >= _WIDE
-    columns = [("run", "right"), ("began", "left"), ("by", "left"), ("what", "left"), ("done", "right"),
-               ("size", "right"), *([("freed", "right")] if is_wide else []), ("state", "left"),
-               *([("rules", "left")] if is_wide else [])]  # fmt: skip
-    screen.table(
-        columns,
-        [
-            [
-                _numbers(line.runs), moment_text(line.at_ns), shown(line.by), line.what,
-                f"{line.done:,}" if line.runs else "", "" if line.bytes is None else size_text(line.bytes),
-                *([size_text(line.freed) if line.freed else ""] if is_wide else []), line.state,
-                *([shown(line.rules)] if is_wide else []),
-            ]
-            for line in lines
-        ],
-        whole=("run", "began", "done", "size", "freed", "state"),
-    )  # fmt: skip
+    columns = [
+        Column("run", lambda line: _numbers(line.runs), is_right=True, is_whole=True),
+        Column.moment("began", lambda line: line.at_ns, is_whole=True),
+        Column("by", lambda line: line.by),
+        Column("what", lambda line: line.what),
+        Column.count("done", lambda line: line.done if line.runs else None, is_whole=True),
+        Column.size("size", lambda line: line.bytes, is_whole=True),
+        *([Column.size("freed", lambda line: line.freed or None, is_whole=True)] if is_wide else []),
+        Column("state", lambda line: line.state, is_whole=True),
+        *([Column("rules", lambda line: line.rules)] if is_wide else []),
+    ]
+    screen.table(Table("", columns, lines))
     troubles = [line for line in lines if line.trouble]
     if troubles:
         screen.line()
@@ -314,7 +308,7 @@ def _print_json(counted: Mapping[int, _Ends], runs: Sequence[Run], visits: Seque
             "done": done,
             "not_done": sum(counts.values()) - counts.get(Outcome.DONE, 0),
         })  # fmt: skip
-    print(json.dumps({"runs": rows, "visits": [_visit_as_json(visit, active) for visit in visits]}, indent=2))
+    print_json({"runs": rows, "visits": [_visit_as_json(visit, active) for visit in visits]})
     return 0
 
 
@@ -335,23 +329,19 @@ def _outcome_of(visit: Visit, active: bool) -> str:
 
 
 def _print_csv(visits: Sequence[Visit], active: bool) -> int:
-    import csv
-
-    writer = csv.writer(sys.stdout)
-    writer.writerow(
+    print_csv(
         "visit runs driver name account command rules first began ended times outcome reason files folders bytes freed"
-        " free_before free_after".split()
-    )
-    for visit in visits:
-        amount = visit.amount
-        writer.writerow([
-            visit.id, " ".join(map(str, visit.runs)), visit.driver,
-            *map(cell_text, (visit.name, visit.account, visit.command, visit.rules)), iso_text(visit.first_ns),
-            iso_text(visit.began_ns), "" if visit.ended_ns is None else iso_text(visit.ended_ns), visit.times,
-            _outcome_of(visit, active), cell_text(visit.reason), amount.files + amount.inside,
-            amount.folders, amount.bytes, visit.freed, visit.free_before,
-            visit.free_after,
-        ])  # fmt: skip
+        " free_before free_after".split(),
+        (
+            [
+                one.id, " ".join(map(str, one.runs)), one.driver, one.name, one.account, one.command, one.rules,
+                iso_text(one.first_ns), iso_text(one.began_ns), "" if one.ended_ns is None else iso_text(one.ended_ns),
+                one.times, _outcome_of(one, active), one.reason, one.amount.files + one.amount.inside,
+                one.amount.folders, one.amount.bytes, one.freed, one.free_before, one.free_after,
+            ]
+            for one in visits
+        ),
+    )  # fmt: skip
     return 0
 
 
@@ -363,7 +353,7 @@ def _show_run(journal: Journal, one: Run, active: bool, wanted: str) -> int:
             {**step_as_json(step), "outcome": _outcome(mark), "reason": mark.reason if mark else ""}
             for step, mark in ended
         ]
-        print(json.dumps({"run": one.id, "what": _what(one), "steps": steps}, indent=2))
+        print_json({"run": one.id, "what": _what(one), "steps": steps})
         return 0
     from frugal_sorter.cli.output.screen import Screen
 
@@ -428,7 +418,7 @@ def _show_file(journal: Journal, name: str, wanted: str) -> int:
             {"run": run, **step_as_json(step), "outcome": _outcome(mark), "reason": mark.reason if mark else ""}
             for run, step, mark in found
         ]
-        print(json.dumps({"file": named, "steps": rows}, indent=2))
+        print_json({"file": named, "steps": rows})
         return 0
     from frugal_sorter.cli.output.screen import Screen
 

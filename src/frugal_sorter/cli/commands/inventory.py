@@ -3,21 +3,19 @@
 from __future__ import annotations
 
 import argparse
-import csv
-import json
 import os
 import sys
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Sequence
 from functools import lru_cache
 from typing import TYPE_CHECKING
 
 from frugal_sorter.app.session import Session
 from frugal_sorter.cli.options import add_format, add_where, folder_named, levels, number
+from frugal_sorter.cli.output.results import Column, Table, print_csv, print_json
 from frugal_sorter.cli.output.screen import Progress
 from frugal_sorter.cli.output.text import (
     below,
-    cell_text,
     common_base,
     count_text,
     date_text,
@@ -157,7 +155,7 @@ def run(args: argparse.Namespace) -> int:
     else:
         {"table": _print_table, "json": _print_json, "csv": _print_csv}[args.format](inventory, args)
     if args.chart is not None and figure is not None:
-        from frugal_sorter.reports.page import write
+        from frugal_sorter.reports.figures import write
 
         write(figure, args.chart)
     if args.open_seconds is not None:
@@ -203,7 +201,7 @@ def _print_tree(inventory: Inventory, args: argparse.Namespace) -> None:
     most = None if args.top == _ALL else args.top
     if args.format == "json":
         tree = tree_as_json(inventory, most, args.sort, args.open_to)
-        print(json.dumps({"tree": tree, "not_read": [unread._asdict() for unread in inventory.unread]}, indent=2))
+        print_json({"tree": tree, "not_read": [unread._asdict() for unread in inventory.unread]})
         return
     from frugal_sorter.cli.output.screen import Screen
 
@@ -216,7 +214,7 @@ def _figure(
     session: Session, folders: list[str], args: argparse.Namespace, where: Node | None, world: World | None
 ) -> Figure:
     """Draw what fills the space; for that it is counted by folder, age and type at once."""
-    from frugal_sorter.reports.page import WAYS_OF_FIGURE, draw
+    from frugal_sorter.reports.figures import WAYS_OF_FIGURE, draw
     from frugal_sorter.reports.writers import parts_of, tree_of
 
     taker = InventoryCounter(
@@ -290,8 +288,12 @@ def _below_table(screen: Screen, inventory: Inventory) -> None:
     if inventory.largest:
         screen.line("Largest files", style="bold")
         base = common_base(inventory.folders_asked)
-        rows = [[size_text(one.bytes), date_text(one.mtime_ns), below(one.path, base)] for one in inventory.largest]
-        screen.table([("size", "right"), ("modified", "left"), ("file", "left")], rows)
+        columns = (
+            Column.size("size", lambda one: one.bytes),
+            Column.date("modified", lambda one: one.mtime_ns),
+            Column.path("file", base, lambda one: one.path),
+        )
+        screen.table(Table("Largest files", columns, inventory.largest))
         screen.line()
     _also(screen, inventory)
 
@@ -316,19 +318,31 @@ def _also(screen: Screen, inventory: Inventory) -> None:
 
 def _plain_table(screen: Screen, inventory: Inventory, args: argparse.Namespace) -> None:
     (way,) = args.by
-    rows, total = inventory.sorted_counts(args.sort), inventory.bytes
+    rows, whole = inventory.sorted_counts(args.sort), inventory.bytes
     base = common_base(inventory.folders_asked)
-    columns = [(way, "left"), ("files", "right"), ("size", "right"), ("share", "right")]
-    columns += [("directly in it", "right")] if way == "folder" else []
-    columns += [("oldest", "left"), ("newest", "left")]
-    columns += [("of which", "left")] if way == "type" else []
-    cells = [_cells(row, total, way, base) for row in rows[: args.top]]
     if len(rows) > args.top:
         rest = Count((f"and {len(rows) - args.top:,} more",))
         for row in rows[args.top :]:
             rest.add(row)
-        cells.append([rest.key, *_cells(rest, total, way, base)[1:]])
-    screen.table(columns, cells, _totals(inventory, way))
+        rows = [*rows[: args.top], rest]
+    last = Count(("all",), inventory.files, whole)
+    if inventory.oldest and inventory.newest:
+        last.oldest_ns, last.newest_ns = inventory.oldest.mtime_ns, inventory.newest.mtime_ns
+    columns = [
+        Column(way, lambda row: row.key, lambda key: _key_text(key, way, base)),
+        Column.count("files", lambda row: row.files),
+        Column.size("size", lambda row: row.bytes),
+        Column("share", lambda row: "" if row is last else share_text(row.bytes, whole), is_right=True),
+        *(
+            [Column.size("directly in it", lambda row: row.direct_bytes if row.direct_files else None)]
+            if way == "folder"
+            else []
+        ),
+        Column.date("oldest", lambda row: row.oldest_ns if row.files else None),
+        Column.date("newest", lambda row: row.newest_ns if row.files else None),
+        *([Column("of which", lambda row: row.suffixes, _suffixes_text)] if way == "type" else []),
+    ]
+    screen.table(Table("", columns, rows, last))
 
 
 def _cross_table(screen: Screen, inventory: Inventory, args: argparse.Namespace) -> None:
@@ -344,22 +358,24 @@ def _cross_table(screen: Screen, inventory: Inventory, args: argparse.Namespace)
     heads = sorted(by_column, key=lambda key: -by_column[key])[:_COLUMNS]
     heads.sort(key=lambda key: (band_order(key), -by_column[key]))
     rest = [key for key in by_column if key not in heads]
-    columns = [(f"{down} \\ {across}", "left"), *((_key_text(head, across, base), "right") for head in heads)]
-    columns += [("the rest", "right")] if rest else []
     names = list(sums) if down in ("age", "size") else sorted(sums, key=lambda key: -sum(sums[key].values()))
-
-    def cells(label: str, values: Mapping[str, int]) -> list[str]:
-        shares = [values.get(head, 0) for head in heads] + ([sum(values.get(key, 0) for key in rest)] if rest else [])
-        return [label, *(size_text(size) if size else "" for size in shares), size_text(sum(values.values()))]
-
-    lines = [cells(_key_text(name, down, base), sums[name]) for name in names[: args.top]]
+    lines = [(_key_text(name, down, base), sums[name]) for name in names[: args.top]]
     if len(names) > args.top:
-        folded: dict[str, int] = {}
+        folded = Counter[str]()
         for name in names[args.top :]:
-            for key, size in sums[name].items():
-                folded[key] = folded.get(key, 0) + size
-        lines.append(cells(f"and {len(names) - args.top:,} more", folded))
-    screen.table([*columns, ("all", "right")], lines, cells("all", by_column))
+            folded.update(sums[name])
+        lines.append((f"and {len(names) - args.top:,} more", folded))
+
+    def sized(head: str, keys: Sequence[str]) -> Column:
+        return Column.size(head, lambda line: sum(line[1].get(key, 0) for key in keys) or None)
+
+    columns = [
+        Column(f"{down} \\ {across}", lambda line: line[0]),
+        *(sized(_key_text(head, across, base), [head]) for head in heads),
+        *([sized("the rest", rest)] if rest else []),
+        Column.size("all", lambda line: sum(line[1].values())),
+    ]
+    screen.table(Table("", columns, lines, ("all", by_column)))
 
 
 def _hidden_text(inventory: Inventory) -> str:
@@ -370,14 +386,6 @@ def _hidden_text(inventory: Inventory) -> str:
         return ""
     one = inventory.hidden + inventory.hidden_folders == 1
     return f" {' and '.join(parts)} {'is' if one else 'are'} not counted (--hidden does)."
-
-
-def _cells(row: Count, total: int, way: By, base: str) -> list[str]:
-    cells = [_key_text(row.key, way, base), f"{row.files:,}", size_text(row.bytes), share_text(row.bytes, total)]
-    if way == "folder":
-        cells.append(size_text(row.direct_bytes) if row.direct_files else "")
-    cells += [date_text(row.oldest_ns), date_text(row.newest_ns)]
-    return [*cells, _suffixes_text(row.suffixes)] if way == "type" else cells
 
 
 def _key_text(key: str, way: By, base: str) -> str:
@@ -391,14 +399,6 @@ def _suffixes_text(suffixes: dict[str, int], most: int = 4) -> str:
     text = "  ".join(f"{shown(suffix) or '(none)'} {count:,}" for suffix, count in ranked[:most])
     rest = len(ranked) - most
     return f"{text}  and {rest} more" if rest > 0 else text
-
-
-def _totals(inventory: Inventory, way: By) -> list[str]:
-    oldest = date_text(inventory.oldest.mtime_ns) if inventory.oldest else ""
-    newest = date_text(inventory.newest.mtime_ns) if inventory.newest else ""
-    cells = ["all", f"{inventory.files:,}", size_text(inventory.bytes), ""]
-    cells += [""] if way == "folder" else []
-    return [*cells, oldest, newest, *([""] if way == "type" else [])]
 
 
 def _print_json(inventory: Inventory, args: argparse.Namespace) -> None:
@@ -439,15 +439,17 @@ def _print_json(inventory: Inventory, args: argparse.Namespace) -> None:
         "space": [space._asdict() for space in inventory.space],
         "not_read": [unread._asdict() for unread in inventory.unread],
     }
-    print(json.dumps(result, indent=2))
+    print_json(result)
 
 
 def _print_csv(inventory: Inventory, args: argparse.Namespace) -> None:
-    writer = csv.writer(sys.stdout)
-    writer.writerow([*args.by, "files", "bytes", "disk_bytes", "oldest", "newest"])
-    for row in inventory.sorted_counts(args.sort):
-        cells = [cell_text(key) for key in row.keys]
-        writer.writerow([*cells, row.files, row.bytes, row.disk, iso_text(row.oldest_ns), iso_text(row.newest_ns)])
+    print_csv(
+        [*args.by, "files", "bytes", "disk_bytes", "oldest", "newest"],
+        (
+            [*row.keys, row.files, row.bytes, row.disk, iso_text(row.oldest_ns), iso_text(row.newest_ns)]
+            for row in inventory.sorted_counts(args.sort)
+        ),
+    )
     for unread in inventory.unread:
         print(f"not read: {shown(unread.path)} ({unread.reason})", file=sys.stderr)
 
@@ -459,18 +461,19 @@ def _print_listing(folders: list[str], args: argparse.Namespace) -> int:
     if args.sort:
         entries = iter(sorted(entries, key=SORTS[args.sort]))
     if args.format == "csv":
-        writer = csv.writer(sys.stdout)
-        writer.writerow(["path", "kind", "bytes", "disk_bytes", "modified", "tags"])
-        for one in entries:
-            tags = cell_text(tags_text(one.path))
-            writer.writerow([cell_text(one.path), one.kind, one.bytes, one.disk, iso_text(one.mtime_ns), tags])
+        print_csv(
+            ["path", "kind", "bytes", "disk_bytes", "modified", "tags"],
+            ([one.path, one.kind, one.bytes, one.disk, iso_text(one.mtime_ns), tags_text(one.path)] for one in entries),
+        )
     elif args.format == "json":
-        print('{"entries": [')
-        for number, one in enumerate(entries):
-            line = {"path": one.path, "kind": one.kind, "bytes": one.bytes, "disk_bytes": one.disk}
-            line["modified"], line["tags"] = iso_text(one.mtime_ns), tags_text(one.path)
-            print(("," if number else "") + json.dumps(line))
-        print("]}")
+        lines = (
+            {
+                "path": one.path, "kind": one.kind, "bytes": one.bytes, "disk_bytes": one.disk,
+                "modified": iso_text(one.mtime_ns), "tags": tags_text(one.path),
+            }
+            for one in entries
+        )  # fmt: skip
+        print_json({"folders": folders}, entries=lines)
     else:
         base = common_base(folders)
         counts, total = Counter[str](), 0

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import json
 from collections.abc import Sequence
 
 from frugal_sorter.app.leftovers import (
@@ -22,8 +21,9 @@ from frugal_sorter.app.session import Session
 from frugal_sorter.cli.jobs import Job, add_choosing
 from frugal_sorter.cli.options import add_for, add_format, add_listing, add_unattended, command_line, is_short
 from frugal_sorter.cli.output.plan_view import PlanView
+from frugal_sorter.cli.output.results import Column, Table, print_json
 from frugal_sorter.cli.output.screen import Screen
-from frugal_sorter.cli.output.text import below, count_text, date_text, iso_text, shown, size_text
+from frugal_sorter.cli.output.text import below, count_text, iso_text, shown, size_text
 from frugal_sorter.errors import RefusedError, UsageError
 from frugal_sorter.filesystem.record import Unread
 from frugal_sorter.planning.plan import Plan
@@ -160,19 +160,14 @@ def _list(screen: Screen, program: str, found: Sequence[Found], is_partly: bool)
 
 
 def _table(screen: Screen, found: Sequence[Found]) -> None:
-    base, rows = home(), []
-    for one in found:
-        used = date_text(one.used_ns) if one.used_ns else ""
-        rows.append(
-            [
-                below(one.path, base) + ("/" if one.inside is not None else ""),
-                size_text(one.bytes),
-                used,
-                shown(one.why),
-            ]
-        )
-    columns = [("entry", "left"), ("size", "right"), ("last written", "left"), ("why", "left")]
-    screen.table(columns, rows, whole=("size", "last written"))
+    base = home()
+    columns = (
+        Column("entry", lambda one: below(one.path, base) + ("/" if one.inside is not None else "")),
+        Column.size("size", lambda one: one.bytes, is_whole=True),
+        Column.date("last written", lambda one: one.used_ns or None, is_whole=True),
+        Column("why", lambda one: one.why),
+    )
+    screen.table(Table("", columns, found))
 
 
 def _list_unclaimed(args: argparse.Namespace) -> int:
@@ -197,7 +192,7 @@ def _list_unclaimed(args: argparse.Namespace) -> int:
 
 
 def _print_json(result: dict[str, object], unread: Sequence[Unread]) -> int:
-    print(json.dumps({**result, "not_read": [one._asdict() for one in unread]}, indent=2))
+    print_json({**result, "not_read": [one._asdict() for one in unread]})
     return 1 if unread else 0
 
 

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import argparse
-import json
 
 from frugal_sorter.app.rules import look_ahead, look_further, rules_named
 from frugal_sorter.app.session import Session
 from frugal_sorter.cli.jobs import add_choosing, keep_out, take_out
 from frugal_sorter.cli.options import add_as_of, add_at_most, add_format, add_listing, add_rule, add_rules, is_short
 from frugal_sorter.cli.output.plan_view import PlanView, exit_code, plan_as_json, show_misses
+from frugal_sorter.cli.output.results import print_json
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import shown
 from frugal_sorter.cli.reading import moment_of, read_book, require_library
@@ -66,7 +66,7 @@ def run(args: argparse.Namespace) -> int:
 
         save_plan(plan, args.save)
     if args.format == "json":
-        print(json.dumps(plan_as_json(plan, view.numbers), indent=2))
+        print_json(plan_as_json(plan, view.numbers))
         return _exit_code(args, plan)
     if args.format == "html":
         from frugal_sorter.cli.output.views import outcome_page
@@ -109,7 +109,7 @@ def _until(args: argparse.Namespace, session: Session, book: RuleBook) -> int:
         raise UsageError(f"--until: {args.until} has been", 'name a moment to come, such as "in 40 days"')
     days = look_further(session, book, until_ns, args.at_most, now_ns)
     if args.format == "json":
-        print(json.dumps(days_as_json(days, now_ns, until_ns), indent=2))
+        print_json(days_as_json(days, now_ns, until_ns))
     else:
         screen = Screen(is_short(args))
         show_days(days, screen, now_ns, until_ns, names=True)

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import argparse
-import json
 import textwrap
 import time
 
 from frugal_sorter.app.report import Report, RuleDone, report
 from frugal_sorter.app.session import Session
 from frugal_sorter.cli.options import add_for, add_format
+from frugal_sorter.cli.output.results import print_json
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import (
     below,
@@ -68,7 +68,7 @@ def run(args: argparse.Namespace) -> int:
     since_ns = since(args.since or _SINCE, time.time_ns())
     found = report(session, since_ns, args.runs)
     if args.format == "json":
-        print(json.dumps(_as_json(found), indent=2))
+        print_json(_as_json(found))
     elif args.format == "html":
         from frugal_sorter.cli.output.pages import report_page as page_of
 

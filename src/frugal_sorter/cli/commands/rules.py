@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import json
 from collections.abc import Callable, Sequence
 
 from frugal_sorter.app.rule_file import RuleRecord, change, look_back, rules_of
@@ -11,6 +10,7 @@ from frugal_sorter.app.rules import look_ahead
 from frugal_sorter.cli.command import parsed_command
 from frugal_sorter.cli.jobs import take_back_text
 from frugal_sorter.cli.options import add_format, folder_named, rules_file
+from frugal_sorter.cli.output.results import Column, Table, print_json
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import below, common_base, date_text, iso_text, shown
 from frugal_sorter.cli.output.views import rule_words
@@ -136,7 +136,7 @@ def _list(args: argparse.Namespace) -> int:
         }  # fmt: skip
         records = [record for record in records if record.rule.name in acting]
     if args.format == "json":
-        print(json.dumps([_as_json(numbers[one.rule.name], one) for one in records], indent=2))
+        print_json([_as_json(numbers[one.rule.name], one) for one in records])
         return 0
     screen = Screen()
     screen.line(shown(str(path)), style="bold")
@@ -144,21 +144,23 @@ def _list(args: argparse.Namespace) -> int:
         screen.line(f"No rule acts in {shown(args.folder)}.")
         return 0
     base = common_base([folder for record in records for folder in record.rule.folders])
-    columns = [("#", "right"), ("rule", "left"), ("in", "left"), ("does", "left"), ("now", "right"), ("so far", "right"),
-               ("last", "left")]  # fmt: skip
-    rows = [
-        [
-            str(numbers[one.rule.name]), shown(one.rule.name), _folders(one, base), rule_words(one.rule),
-            *_acts(one, first_ns),
-        ]
-        for one in records
-    ]  # fmt: skip
-    screen.table(columns, rows, whole=("#", "now", "so far", "last"))
+    columns = (
+        Column("#", lambda one: str(numbers[one.rule.name]), is_right=True, is_whole=True),
+        Column("rule", lambda one: one.rule.name),
+        Column("in", lambda one: _folders(one, base)),
+        Column("does", lambda one: rule_words(one.rule)),
+        Column.count(
+            "now", lambda one: "off" if one.now is None else _NOTHING if _is_exception(one) else one.now, is_whole=True
+        ),
+        Column.count("so far", lambda one: _NOTHING if _is_exception(one) else one.done.all.entries, is_whole=True),
+        Column("last", lambda one: _NOTHING if _is_exception(one) else _last(one, first_ns), is_whole=True),
+    )
+    screen.table(Table("", columns, records))
     screen.line()
     screen.line(
         "now: entries that it would act on; so far: entries it has handled, without those taken back.", style="dim"
     )
-    if any(one.rule.ending == "leave" for one in records):
+    if any(map(_is_exception, records)):
         screen.line("–: an exception acts on nothing; it leaves entries where they are.", style="dim")
     if len(common_base([base])) > 1:
         screen.line(f"Folders are below {shown(base)}.", style="dim")
@@ -170,11 +172,11 @@ def _folders(one: RuleRecord, base: str) -> str:
     return below(first, base) + (f" and {len(others)} more" if others else "")
 
 
-def _acts(one: RuleRecord, first_ns: int | None) -> list[str]:
-    """Return the last three columns: what a rule would act on, what it did act on, and when last."""
-    if one.rule.ending == "leave":
-        return ["off" if one.now is None else "–", "–", "–"]
-    return ["off" if one.now is None else f"{one.now:,}", f"{one.done.all.entries:,}", _last(one, first_ns)]
+_NOTHING = "–"
+
+
+def _is_exception(one: RuleRecord) -> bool:
+    return one.rule.ending == "leave"
 
 
 def _last(one: RuleRecord, first_ns: int | None) -> str:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import json
 import os
 import time
 from collections.abc import Callable, Sequence
@@ -14,6 +13,7 @@ from frugal_sorter.app.schedules import Looked
 from frugal_sorter.cli.command import parsed_command, plan_of_command, undo_offer
 from frugal_sorter.cli.jobs import confirm
 from frugal_sorter.cli.options import add_for, add_format, line_of, rules_file
+from frugal_sorter.cli.output.results import Column, Table, print_json
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import ago_text, count_text, iso_text, moment_text, shown, size_text
 from frugal_sorter.cli.output.words import will_text
@@ -239,34 +239,25 @@ def _list(args: argparse.Namespace, screen: Screen) -> int:
     now_ns = time.time_ns()
     looked = schedules.look_at_all(now_ns)
     if args.format == "json":
-        print(json.dumps({"schedules": [_as_json(one) for one in looked]}, indent=2))
+        print_json({"schedules": [_as_json(one) for one in looked]})
         return 0
     if not looked:
         screen.line("No schedule yet; `frugal schedule add --help` shows how to set one up.")
         return 0
-    columns = [
-        ("name", "left"),
-        ("when", "left"),
-        ("next", "left"),
-        ("last", "left"),
-        ("result", "left"),
-        ("state", "left"),
-    ]
-    rows = []
-    for one in looked:
-        last = one.visits[0] if one.visits else None
-        rows.append([
-            one.entry.name, shown(one.entry.at) or "–", moment_text(one.next_ns) if one.next_ns is not None else "–",
-            ago_text(last.began_ns, now_ns) if last is not None else "never", _result(last), one.word,
-        ])  # fmt: skip
-    screen.table(columns, rows, whole=("name", "next", "state"))
+    columns = (
+        Column("name", lambda one: one.entry.name, is_whole=True),
+        Column("when", lambda one: one.entry.at or "–"),
+        Column.moment("next", lambda one: "–" if one.next_ns is None else one.next_ns, is_whole=True),
+        Column("last", lambda one: ago_text(one.visits[0].began_ns, now_ns) if one.visits else "never"),
+        Column("result", lambda one: _result(one.visits[0]) if one.visits else ""),
+        Column("state", lambda one: one.word, is_whole=True),
+    )
+    screen.table(Table("", columns, looked))
     _tell_troubles(screen, looked)
     return 0
 
 
-def _result(last: Visit | None) -> str:
-    if last is None:
-        return ""
+def _result(last: Visit) -> str:
     return f"done, {last.entries:,}" if last.outcome == "done" and last.entries else last.outcome
 
 
@@ -332,7 +323,7 @@ def _check(args: argparse.Namespace, screen: Screen) -> int:
     looked = schedules.look_at_all(time.time_ns())
     wrong = [one for one in looked if one.troubles]
     if args.format == "json":
-        print(json.dumps({"well": not wrong, "schedules": [_as_json(one) for one in looked]}, indent=2))
+        print_json({"well": not wrong, "schedules": [_as_json(one) for one in looked]})
     elif wrong:
         _tell_lines(screen, wrong)
     else:

@@ -4,15 +4,16 @@ from __future__ import annotations
 
 import argparse
 import os
-from collections import Counter
+from collections.abc import Sequence
 
 from frugal_sorter.app.rules import plan_job
 from frugal_sorter.app.session import Session
 from frugal_sorter.cli.jobs import Job, add_choosing
 from frugal_sorter.cli.options import add_for, add_listing, add_unattended, add_where, folder_named, levels
 from frugal_sorter.cli.output.plan_view import PlanView
+from frugal_sorter.cli.output.results import Column, Table
 from frugal_sorter.cli.output.screen import Screen
-from frugal_sorter.cli.output.text import below, count_text, shown, size_text
+from frugal_sorter.cli.output.text import below, count_text, shown
 from frugal_sorter.cli.output.words import stay_text
 from frugal_sorter.cli.reading import add_types, book_named, both_conditions, levels_value, own_types, print_as_rule
 from frugal_sorter.errors import RefusedError
@@ -113,38 +114,34 @@ def _show(plan: Plan, view: PlanView, screen: Screen, folder: str) -> None:
     """Print how much goes into which subfolder, with a few names."""
     screen.parts(("All below ", ""), (shown(folder), "bold"))
     screen.line()
-    counts: Counter[str] = Counter()
-    sizes: Counter[str] = Counter()
-    names: dict[str, list[str]] = {}
-    steps: dict[str, list[Step]] = {}
+    into: dict[str, list[Step]] = {}
     trashed = 0
     for step in plan.asked:
         if step.verb not in ("move", "move-across") or step.target is None:
             trashed += step.verb == "trash"
-            continue
-        where = step.target.folder
-        counts[where] += 1
-        sizes[where] += step.bytes
-        steps.setdefault(where, []).append(step)
-        if len(names.setdefault(where, [])) < _NAMES:
-            names[where].append(shown(step.place.name))
-    rows = []
-    for where in sorted(counts):
-        new = " (new)" if where in view.new_folders else ""
-        more = f"  and {counts[where] - _NAMES:,} more" if counts[where] > _NAMES else ""
-        row = [
-            f"{below(where, folder)}{new}",
-            f"{counts[where]:,}",
-            size_text(sizes[where]),
-            "  ".join(names[where]) + more,
-        ]
-        rows.append([*([view.span(steps[where])] if screen.is_terminal else []), *row])
-    columns = [("into", "left"), ("files", "right"), ("size", "right"), ("such as", "left")]
-    total = ["all", f"{counts.total():,}", size_text(sizes.total()), "`--list-all` names every one"]
+        else:
+            into.setdefault(step.target.folder, []).append(step)
+    columns = [
+        Column("into", lambda row: _folder(row[0], folder, view), is_whole=True),
+        Column.count("files", lambda row: len(row[1]), is_whole=True),
+        Column.size("size", lambda row: sum(step.bytes for step in row[1]), is_whole=True),
+        Column("such as", lambda row: _names(row[1]) if row[0] else "`--list-all` names every one"),
+    ]
     if screen.is_terminal:
-        columns, total = [("steps", "right"), *columns], ["", *total]
-    screen.table(columns, rows, total, whole=("steps", "into", "files", "size"))
+        columns.insert(
+            0, Column("steps", lambda row: view.span(row[1]) if row[0] else "", is_right=True, is_whole=True)
+        )
+    screen.table(Table("", columns, sorted(into.items()), ("", [step for steps in into.values() for step in steps])))
     if trashed:
         screen.line(f"{count_text(trashed, 'file')} to the trash, for the clash of names")
     view.show_pruned(names=False)
     view.show_left()
+
+
+def _folder(path: str, base: str, view: PlanView) -> str:
+    return f"{below(path, base)}{' (new)' if path in view.new_folders else ''}" if path else "all"
+
+
+def _names(steps: Sequence[Step]) -> str:
+    more = f"  and {len(steps) - _NAMES:,} more" if len(steps) > _NAMES else ""
+    return "  ".join(shown(step.place.name) for step in steps[:_NAMES]) + more

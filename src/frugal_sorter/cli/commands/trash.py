@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import json
 import os
 from collections import Counter
 from collections.abc import Sequence
@@ -23,6 +22,7 @@ from frugal_sorter.cli.options import (
     size,
 )
 from frugal_sorter.cli.output.plan_view import PlanView
+from frugal_sorter.cli.output.results import Column, Table, print_json
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import ago_text, count_text, iso_text, moment_text, shown, size_text
 from frugal_sorter.cli.output.words import entries_text, stay_text
@@ -166,7 +166,7 @@ def run(args: argparse.Namespace) -> int:
     found, notes = all_trashed()
     entries = [weigh(one) for one in found]
     if args.format == "json":
-        print(json.dumps({"trash": [_as_json(one.trashed, one.bytes) for one in entries]}, indent=2))
+        print_json({"trash": [_as_json(one.trashed, one.bytes) for one in entries]})
         return 1 if notes else 0
     return _list(session, entries, notes, Screen(is_short(args)))
 
@@ -190,22 +190,20 @@ def _list(session: Session, entries: list[Weighed], notes: list[Note], screen: S
     if not entries:
         screen.line("The trash is empty.")
         return 1 if notes else 0
-    rows = []
+    rows: list[tuple[object, ...]] = []
     for one in entries:
         trashed = one.trashed
-        deleted = moment_text(one.deleted_ns) if trashed.deleted else "unknown"
-        where = shown(trashed.original or trashed.name)
+        where = trashed.original or trashed.name
         where = f"{where} {_ORPHANS[trashed.orphan]}" if trashed.orphan else where
         age = ago_text(one.deleted_ns, session.now_ns) if trashed.deleted else ""
-        rows.append([deleted, age, size_text(one.bytes), where, shown(trashed.name)])
+        rows.append((one.deleted_ns if trashed.deleted else "unknown", age, one.bytes, where, trashed.name))
     hidden = len(rows) - 2 * _ROWS
     if screen.short and hidden > 1:
-        rows[_ROWS:-_ROWS] = [["…", "", "", f"{hidden:,} more (--list-all names all)", ""]]
-    screen.table(
-        [("deleted", "left"), ("age", "left"), ("size", "right"), ("where it was", "left"), ("id", "left")], rows,
-        ["", "", size_text(sum(one.bytes for one in entries)), entries_text(total(one.counted for one in entries)), ""],
-        whole=("deleted", "age", "size"),
-    )  # fmt: skip
+        rows[_ROWS:-_ROWS] = [("…", "", "", f"{hidden:,} more (--list-all names all)", "")]
+    when, age_ = Column.moment("deleted", is_whole=True), Column("age", is_whole=True)
+    columns = (when, age_, Column.size("size", is_whole=True), Column("where it was"), Column("id"))
+    held = sum(one.bytes for one in entries), entries_text(total(one.counted for one in entries))
+    screen.table(Table("", columns, rows, ("", "", *held, "")))
     screen.line()
     bins = Counter(one.trashed.bin.root for one in entries)
     if len(bins) > 1:

@@ -2,20 +2,16 @@
 
 from __future__ import annotations
 
-import csv
-import json
-import sys
 from collections.abc import Iterator, Sequence
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from frugal_sorter.app.report import Report
 from frugal_sorter.app.suggest import Learnt
+from frugal_sorter.cli.output.results import Column, Table, page, print_csv, print_json
 from frugal_sorter.cli.output.text import (
     below,
-    cell_text,
     common_base,
     count_text,
-    date_text,
     iso_text,
     moment_text,
     shown,
@@ -24,8 +20,8 @@ from frugal_sorter.cli.output.text import (
 from frugal_sorter.cli.output.words import done_text
 from frugal_sorter.duplicates.search import Duplicates, Same
 from frugal_sorter.planning.duplicates import Choice, LookAlike, same_folders
-from frugal_sorter.reports.inventory import By, Inventory
-from frugal_sorter.reports.page import PageTable, as_svg, draw_shares, render
+from frugal_sorter.reports.figures import as_svg, draw_shares
+from frugal_sorter.reports.inventory import By, Count, Inventory
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
@@ -33,11 +29,7 @@ if TYPE_CHECKING:
 
 def inventory_page(inventory: Inventory, figure: Figure | None, by: tuple[By, ...], top: int, now_ns: int) -> str:
     """Return an inventory as a page; unlike the table on a terminal it has every row but those beyond `top` thousand."""
-    svg = ""
-    if figure is not None:
-        from frugal_sorter.reports.page import as_svg
-
-        svg = as_svg(figure)
+    svg = "" if figure is None else as_svg(figure)
     base = common_base(inventory.folders_asked)
     lines = [
         f"{count_text(inventory.files, 'file')} in {count_text(inventory.folders, 'subfolder')}, "
@@ -45,32 +37,36 @@ def inventory_page(inventory: Inventory, figure: Figure | None, by: tuple[By, ..
         *(f"{size_text(space.free)} of {size_text(space.total)} are free." for space in inventory.space),
         *(f"Not read: {shown(unread.path)} ({unread.reason})." for unread in inventory.unread),
     ]
-    tables = [_counts(inventory, by, base, top * 1_000)]
+    tables = [
+        Table(
+            f"By {' and '.join(by)}",
+            (
+                Column(", ".join(by), lambda row: _keys_text(row.keys, by, base)),
+                Column.count("files", lambda row: row.files),
+                Column.size("size", lambda row: row.bytes),
+                Column.size("on the disk", lambda row: row.disk),
+                Column.date("oldest", lambda row: row.oldest_ns or None),
+                Column.date("newest", lambda row: row.newest_ns or None),
+            ),
+            inventory.counts()[: top * 1_000],
+            Count(("all",), inventory.files, inventory.bytes, inventory.disk),
+        )
+    ]
     if inventory.largest:
-        largest: list[list[tuple[str, str | int]]] = []
-        for one in inventory.largest:
-            name = below(one.path, base)
-            largest.append([(name, name), (size_text(one.bytes), one.bytes), (date_text(one.mtime_ns), one.mtime_ns)])
-        tables.append(PageTable("Largest files", ("file", "size", "modified"), largest))
+        columns = (
+            Column.path("file", base, lambda one: one.path),
+            Column.size("size", lambda one: one.bytes),
+            Column.date("modified", lambda one: one.mtime_ns),
+        )
+        tables.append(Table("Largest files", columns, inventory.largest))
     title = "What is in " + ", ".join(map(shown, inventory.folders_asked))
-    return render(title, lines, svg, tables)
+    return page(title, lines, tables, svg)
 
 
-def _counts(inventory: Inventory, by: tuple[By, ...], base: str, most: int) -> PageTable:
-    rows: list[list[tuple[str, str | int]]] = []
-    for row in inventory.counts()[:most]:
-        words = [
-            below(key, base) if way == "folder" else shown(key) or "(none)"
-            for way, key in zip(by, row.keys, strict=True)
-        ]
-        name = ", ".join(words)
-        rows.append([
-            (name, name), (f"{row.files:,}", row.files), (size_text(row.bytes), row.bytes), (size_text(row.disk), row.disk),
-            (date_text(row.oldest_ns), row.oldest_ns), (date_text(row.newest_ns), row.newest_ns),
-        ])  # fmt: skip
-    heads = (", ".join(by), "files", "size", "on the disk", "oldest", "newest")
-    total = ("all", f"{inventory.files:,}", size_text(inventory.bytes), size_text(inventory.disk), "", "")
-    return PageTable(f"By {' and '.join(by)}", heads, rows, total)
+def _keys_text(keys: Sequence[str], by: Sequence[By], base: str) -> str:
+    return ", ".join(
+        below(key, base) if way == "folder" else shown(key) or "(none)" for way, key in zip(by, keys, strict=False)
+    )
 
 
 _BARS = 20
@@ -87,39 +83,28 @@ def learned_page(tree: str, learnt_from: str, puts: str, found: Learnt) -> str:
     """
     by_folder = sorted(found.score.by_folder.items(), key=lambda one: (-one[1][0], one[0]))
     figure = as_svg(draw_shares([(shown(folder), lies, right) for folder, (lies, right) in by_folder[:_BARS]]))
-    folders: list[list[tuple[str, str | int]]] = []
-    for folder, (lies, right) in by_folder:
-        share = right / lies
-        folders.append(
-            [
-                (shown(folder), folder),
-                (f"{lies:,}", lies),
-                (f"{right:,}", right),
-                (f"{share:.0%}", round(1_000 * share)),
-            ]
-        )
-    rules: list[list[tuple[str, str | int]]] = []
-    for rule in found.rules:
-        counts: list[tuple[str, str | int]] = [(f"{rule.right:,}", rule.right), (f"{rule.wrong:,}", rule.wrong)]
-        state = "on" if rule.is_sure else "off"
-        rules.append([(rule.where, rule.where), (shown(rule.target), rule.target), *counts, (state, state)])
-    misplaced: list[list[tuple[str, str | int]]] = [
-        [(shown(one.name), one.name), (shown(one.lies), one.lies), (shown(one.put), one.put)] for one in found.score.misplaced
-    ]  # fmt: skip
     tables = [
-        PageTable(
+        Table(
             "Folders, and held-out files that were put there",
-            ("folder", "files", "put right", "share"),
-            folders,
+            (
+                Column("folder"),
+                Column.count("files"),
+                Column.count("put right"),
+                Column("share", text=lambda share: f"{share / 10_000:.0%}"),
+            ),
+            [(folder, lies, right, round(10_000 * right / lies)) for folder, (lies, right) in by_folder],
         ),
-        PageTable("Rules, in their order", ("condition", "folder", "right", "wrong", ""), rules),
+        Table(
+            "Rules, in their order",
+            (Column("condition"), Column("folder"), Column.count("right"), Column.count("wrong"), Column("")),
+            [(one.where, one.target, one.right, one.wrong, "on" if one.is_sure else "off") for one in found.rules],
+        ),
     ]
-    tables += [PageTable("Put elsewhere", ("file", "lies in", "was put into"), misplaced)] if misplaced else []
+    if found.score.misplaced:
+        rows = [(one.name, one.lies, one.put) for one in found.score.misplaced]
+        tables.append(Table("Put elsewhere", (Column("file"), Column("lies in"), Column("was put into")), rows))
     lines = [learnt_from, f"Made from four fifths of the files, five times, such a list {puts}."]
-    return render(f"How {tree} is sorted", lines, figure, tables)
-
-
-Row = list[tuple[str, str | int]]
+    return page(f"How {tree} is sorted", lines, tables, figure)
 
 
 def report_page(title: str, found: Report, paragraphs: Sequence[str], most: int) -> str:
@@ -132,31 +117,32 @@ def report_page(title: str, found: Report, paragraphs: Sequence[str], most: int)
         most: so many rows of each table.
     """
     tables = []
-    rules: list[Row] = []
-    for name, done in found.ranked:
-        size: Row = [(size_text(done.tally.bytes), done.tally.bytes), (date_text(done.last_ns), done.last_ns)]
-        rules.append([(shown(name), name), (done_text(done.tally), name), *size])
-    if rules:
-        tables.append(_table("What was done", ("rule", "what", "size", "last"), rules, most))
+    if found.ranked:
+        done = Column("what", lambda row: done_text(row[1].tally))
+        size_, last = (
+            Column.size("size", lambda row: row[1].tally.bytes),
+            Column.date("last", lambda row: row[1].last_ns),
+        )
+        columns: Sequence[Column] = (Column("rule", lambda row: row[0]), done, size_, last)
+        tables.append(_table("What was done", columns, found.ranked, most))
     if found.folders:
         base = common_base([folder for folder, _ in found.folders])
-        folders: list[Row] = [[(below(folder, base), folder), (f"{count:,}", count)] for folder, count in found.folders]
-        tables.append(_table(f"Where it is now, below {shown(base)}", ("folder", "entries"), folders, most))
+        columns = (Column.path("folder", base), Column.count("entries"))
+        tables.append(_table(f"Where it is now, below {shown(base)}", columns, found.folders, most))
     if found.visits:
-        visits: list[Row] = [[(shown(by), by), (f"{times:,}", times)] for by, times in found.visits.most_common()]
-        tables.append(_table("Who came", ("who", "times"), visits, most))
+        tables.append(_table("Who came", (Column("who"), Column.count("times")), found.visits.most_common(), most))
     if found.troubles:
-        troubles: list[Row] = []
-        for one in found.troubles[::-1]:
-            why = shown(one.reason or one.outcome)
-            troubles.append([(moment_text(one.began_ns), one.began_ns), (shown(one.by), one.by), (why, why)])
-        tables.append(_table("What went wrong", ("when", "who", "why"), troubles, most))
-    return render(title, paragraphs, "", tables)
+        columns = (
+            Column.moment("when", lambda one: one.began_ns),
+            Column("who", lambda one: one.by),
+            Column("why", lambda one: one.reason or one.outcome),
+        )
+        tables.append(_table("What went wrong", columns, found.troubles[::-1], most))
+    return page(title, paragraphs, tables)
 
 
-def _table(title: str, heads: Sequence[str], rows: Sequence[Row], most: int) -> PageTable:
-    more = [f"and {len(rows) - most:,} more", *[""] * (len(heads) - 1)] if len(rows) > most else ()
-    return PageTable(title, heads, rows[:most], more)
+def _table(title: str, columns: Sequence[Column], rows: Sequence[Any], most: int) -> Table:
+    return Table(title, columns, rows[:most], f"and {len(rows) - most:,} more" if len(rows) > most else None)
 
 
 def _files(choice: Choice) -> list[tuple[Same, bool]]:
@@ -167,7 +153,7 @@ def _files(choice: Choice) -> list[tuple[Same, bool]]:
 
 def as_json(folders: Sequence[str], found: Duplicates, choices: Sequence[Choice], alikes: Sequence[LookAlike]) -> None:
     """Print the report as one JSON object; docs/formats.md describes it."""
-    groups = [
+    groups = (
         {
             "bytes": choice.group.size,
             "frees": choice.frees,
@@ -179,7 +165,7 @@ def as_json(folders: Sequence[str], found: Duplicates, choices: Sequence[Choice]
             ],
         }
         for choice in choices
-    ]  # fmt: skip
+    )  # fmt: skip
     result = {
         "folders": list(folders),
         "frees": sum(choice.frees for choice in choices),
@@ -199,32 +185,25 @@ def as_json(folders: Sequence[str], found: Duplicates, choices: Sequence[Choice]
         "passed_over": found.passed[0],
         "not_read": [unread._asdict() for unread in found.unread],
     }  # fmt: skip
-    # A group to a line: indented whole, the encoder would take longer than the search.
-    lines = ",\n".join("    " + json.dumps(group) for group in groups)
-    rest = json.dumps(result, indent=2)[1:]
-    print(f'{{\n  "groups": [\n{lines}\n  ],{rest}' if groups else f'{{\n  "groups": [],{rest}')
+    print_json(result, groups=groups)
 
 
 def as_csv(folders: Sequence[str], found: Duplicates, choices: Sequence[Choice], alikes: Sequence[LookAlike]) -> None:
     """Print the groups as CSV, a row a name."""
-    writer = csv.writer(sys.stdout)
-    writer.writerow(["group", "keep", "bytes", "modified", "path", "same_file_as"])
-    writer.writerows(row for number, choice in enumerate(choices, 1) for row in _rows(number, choice))
+    rows = (row for number, choice in enumerate(choices, 1) for row in _rows(number, choice))
+    print_csv(["group", "keep", "bytes", "modified", "path", "same_file_as"], rows)
 
 
 def _rows(number: int, choice: Choice) -> Iterator[tuple[str | int, ...]]:
     for one, stays in _files(choice):
         row = (number, "yes" if stays else "no", choice.group.size, iso_text(one.mtime_ns))
-        path = cell_text(one.path)
-        yield (*row, path, "")
+        yield (*row, one.path, "")
         for name in one.further_names:
-            yield (*row, cell_text(name), path)
+            yield (*row, name, one.path)
 
 
 def as_page(folders: Sequence[str], found: Duplicates, choices: Sequence[Choice], alikes: Sequence[LookAlike]) -> None:
     """Print the report as a page of HTML."""
-    from frugal_sorter.reports.page import PageTable, render
-
     base = common_base(list(folders))
     going = sum(len(choice.going) for choice in choices)
     frees = sum(choice.frees for choice in choices)
@@ -234,24 +213,30 @@ def as_page(folders: Sequence[str], found: Duplicates, choices: Sequence[Choice]
         f"{count_text(found.seen, 'file')} of {size_text(found.bytes)} looked at.",
         *(f"Not read: {shown(unread.path)} ({unread.reason})." for unread in found.unread),
     ]
-    rows: list[list[tuple[str, str | int]]] = []
+    rows: list[tuple[str, int, bool, str, int, int]] = []
     for number, choice in enumerate(choices, 1):
         for one, stays in _files(choice):
+            why = choice.why if one is choice.kept else choice.staying.get(one.path, "")
             for name in one.names:
-                told = choice.why if one is choice.kept else choice.staying.get(one.path, "")
-                told = told if name == one.path else f"the same file as {below(one.path, base)}"
-                rows.append([
-                    (below(name, base), name), (f"{number}", number), ("keep" if stays else "", "keep" if stays else "z"),
-                    (told, told), (size_text(choice.group.size), choice.group.size),
-                    (date_text(one.mtime_ns), one.mtime_ns),
-                ])  # fmt: skip
-    tables = [PageTable("Files with the same contents", ("file", "group", "stays", "why", "size", "modified"), rows)]
-    differ: list[list[tuple[str, str | int]]] = [
-        [(below(one.path, base), one.path), (below(one.original, base), one.original), (size_text(one.sizes[0]), one.sizes[0]),
-         (size_text(one.sizes[1]), one.sizes[1]), (f"{(one.first or 0) + 1:,}", one.first or 0)]
-        for one in alikes if one.kind == "differs"
-    ]  # fmt: skip
-    if differ:
-        heads = ("file", "looks like a copy of", "its size", "size of that", "differs from byte")
-        tables.append(PageTable("Named like copies, but not the same", heads, differ))
-    print(render("Duplicates in " + ", ".join(map(shown, folders)), lines, "", tables))
+                told = why if name == one.path else f"the same file as {below(one.path, base)}"
+                rows.append((name, number, stays, told, choice.group.size, one.mtime_ns))
+    stays_ = Column("stays", lambda row: "keep" if row[2] else "z", {"keep": "keep", "z": ""}.__getitem__)
+    columns: Sequence[Column] = (
+        Column.path("file", base),
+        Column.count("group"),
+        stays_,
+        Column("why"),
+        Column.size("size"),
+        Column.date("modified"),
+    )
+    tables = [Table("Files with the same contents", columns, rows)]
+    if differ := [one for one in alikes if one.kind == "differs"]:
+        columns = (
+            Column.path("file", base, lambda one: one.path),
+            Column.path("looks like a copy of", base, lambda one: one.original),
+            Column.size("its size", lambda one: one.sizes[0]),
+            Column.size("size of that", lambda one: one.sizes[1]),
+            Column.count("differs from byte", lambda one: (one.first or 0) + 1),
+        )
+        tables.append(Table("Named like copies, but not the same", columns, differ))
+    print(page("Duplicates in " + ", ".join(map(shown, folders)), lines, tables))

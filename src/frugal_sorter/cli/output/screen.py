@@ -4,21 +4,17 @@ from __future__ import annotations
 
 import sys
 import time
-from collections.abc import Callable, Collection, Sequence
+from collections.abc import Callable, Sequence
 from functools import cached_property
-from typing import TYPE_CHECKING, TypeVar
+from typing import TYPE_CHECKING, Literal, TypeVar
 
-from frugal_sorter.cli.output.text import (
-    count_text,
-    cut,
-    raw,
-    shown,
-)
+from frugal_sorter.cli.output.text import count_text, cut, raw, shown
 from frugal_sorter.platforms import console
 
 if TYPE_CHECKING:
     from rich.console import Console
 
+    from frugal_sorter.cli.output.results import Column, Table
 
 _AFTER_SECONDS, _EVERY_SECONDS = 1.0, 0.2
 
@@ -131,40 +127,29 @@ class Screen:
         else:
             sys.stdout.write("".join(shown(text) for text, _ in parts) + "\n")
 
-    def table(
-        self, columns: Sequence[tuple[str, str]], rows: Sequence[Sequence[str]], last: Sequence[str] | None = None,
-        whole: Collection[str] = (),
-    ) -> None:  # fmt: skip
-        """Print a table.
-
-        Args:
-            columns: for each its heading and its side, "left" or "right".
-            rows: the cells.
-            last: a row of totals.
-            whole: the headings of the columns that are never cut, however narrow the terminal is.
-        """
-        from rich.table import Table
+    def table(self, table: Table) -> None:
+        """Print a table without its title."""
+        from rich.table import Table as Grid
         from rich.text import Text
 
-        table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
-        for heading, side in columns:
-            justify = "right" if side == "right" else "left"
-            table.add_column(heading, justify=justify, no_wrap=True, overflow="ellipsis")  # type: ignore[arg-type]
-        if whole:
-            rows = self._narrowed(columns, rows, whole)
+        grid = Grid(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
+        for column in table.columns:
+            side: Literal["left", "right"] = "right" if column.is_right else "left"
+            grid.add_column(column.head, justify=side, no_wrap=True, overflow="ellipsis")
+        rows = [table.texts(row) for row in table.rows]
+        if any(column.is_whole for column in table.columns):
+            rows = self._narrowed(table.columns, rows)
         for row in rows:
-            table.add_row(*map(Text, map(shown, row)))
-        if last is not None:
-            table.add_row(*(Text(shown(cell), style="bold") for cell in last))
+            grid.add_row(*map(Text, map(shown, row)))
+        if table.last is not None:
+            grid.add_row(*(Text(shown(cell), style="bold") for cell in table.texts(table.last)))
         sys.stdout.flush()
-        self._rich.print(table)
+        self._rich.print(grid)
 
-    def _narrowed(
-        self, columns: Sequence[tuple[str, str]], rows: Sequence[Sequence[str]], whole: Collection[str]
-    ) -> list[list[str]]:
-        """Return rows whose cells are cut in the middle where the terminal is too narrow, but for some columns."""
-        natural = [max(map(len, (heading, *(row[at] for row in rows)))) for at, (heading, _) in enumerate(columns)]
-        others = [at for at, (heading, _) in enumerate(columns) if heading not in whole]
+    def _narrowed(self, columns: Sequence[Column], rows: Sequence[Sequence[str]]) -> list[list[str]]:
+        """Return rows whose cells are cut in the middle where the terminal is too narrow, but for whole columns."""
+        natural = [max(map(len, (column.head, *(row[at] for row in rows)))) for at, column in enumerate(columns)]
+        others = [at for at, column in enumerate(columns) if not column.is_whole]
         room = self._rich.width - _GAP * len(columns) - sum(natural) + sum(natural[at] for at in others)
         widths: dict[int, int] = {}
         # What needs less than its share leaves the rest to the others.

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from datetime import datetime
 from itertools import zip_longest
 from typing import Any, NamedTuple
 
 from frugal_sorter.cli.output.plan_view import PlanView
+from frugal_sorter.cli.output.results import Column, Table, page
 from frugal_sorter.cli.output.screen import FEW, Screen
 from frugal_sorter.cli.output.text import (
     ago_text,
@@ -16,12 +17,10 @@ from frugal_sorter.cli.output.text import (
     common_base,
     count_text,
     cut,
-    date_text,
     iso_text,
     moment_text,
     share_text,
     shown,
-    size_text,
 )
 from frugal_sorter.cli.output.words import step_as_json, will_text
 from frugal_sorter.planning.constraints import with_parents
@@ -34,7 +33,6 @@ from frugal_sorter.reports.writers import (
     Holder,
     Holders,
     Line,
-    Maker,
     Order,
     holders_below,
     makers,
@@ -86,16 +84,15 @@ def print_tree(
         order: of the folders in one.
         open_to: folders that are opened in any case.
     """
-    rows: list[list[str]] = []
+    rows: list[tuple[str, int, int, str, int | None]] = []
     for root in inventory.folders_asked:
         tree = tree_of(inventory, root)
         for line in opened_lines(tree, order or "size", most, open_to):
-            rows.append([
-                f"{'  ' * line.depth}{_name(line)}", f"{line.files:,}", size_text(line.bytes),
-                share_text(line.bytes, tree.bytes), date_text(line.newest_ns) if line.newest_ns else "",
-            ])  # fmt: skip
-    columns = [("folder", "left"), ("files", "right"), ("size", "right"), ("share", "right"), ("newest", "left")]
-    screen.table(columns, rows, whole=("files", "size", "share", "newest"))
+            name, share = f"{'  ' * line.depth}{_name(line)}", share_text(line.bytes, tree.bytes)
+            rows.append((name, line.files, line.bytes, share, line.newest_ns or None))
+    share_ = Column("share", is_right=True, is_whole=True)
+    columns = [Column("folder"), Column.count("files", is_whole=True), Column.size("size", is_whole=True), share_]
+    screen.table(Table("", [*columns, Column.date("newest", is_whole=True)], rows))
 
 
 def _name(line: Line) -> str:
@@ -173,14 +170,10 @@ def outcome_page(plan: Plan, now_ns: int, command: str) -> str:
         now_ns: the moment.
         command: what does it.
     """
-    from frugal_sorter.reports.page import PageTable, render
-
     found = outcome_of(plan)
     base = _base(found)
-    rows: list[list[tuple[str, str | int]]] = []
-    for block in _blocks(found, base, short=False, nested=False):
-        sides = ["\n".join(line.text for line in side) for side in block]
-        rows.append([(side, side) for side in sides])
+    blocks = _blocks(found, base, short=False, nested=False)
+    rows = [["\n".join(line.text for line in side) for side in block] for block in blocks]
     lines = [
         f"{moment_text(now_ns)}, by {shown(plan.origin)}. Nothing was changed so far.",
         f"It would {will_text(plan.asked)}." if plan.asked else "There is nothing to do.",
@@ -189,7 +182,8 @@ def outcome_page(plan: Plan, now_ns: int, command: str) -> str:
         *(f"Refused: {shown(one.rule)}: {shown(one.reason)}" for one in plan.refused),
         *(f"Note: {shown(note.text)}" for note in plan.notes),
     ]
-    return render(f"What would become of {shown(base)}", lines, "", [PageTable("Folders", (_NOW, _THEN), rows)])
+    table = Table("Folders", (Column(_NOW, text=str), Column(_THEN, text=str)), rows)
+    return page(f"What would become of {shown(base)}", lines, [table])
 
 
 def _base(found: Sequence[FolderOutcome]) -> str:
@@ -315,34 +309,43 @@ def print_open(folders: list[str], seconds: float, levels: int | None, hidden: b
         screen.line("No program that this account can see has a file open there.")
     else:
         screen.line("Programs with files open there", style="bold")
-        columns = [("program", "left"), ("process", "right"), ("user", "left"), ("files", "right"), ("writing", "right"),
-                   ("size", "right"), ("deleted", "right"), ("largest", "left")]  # fmt: skip
-        columns += [("came", "right"), ("went", "right")] if found.looks > 1 else []
-        base = common_base(folders)
         ranked = sorted(found.programs.values(), key=lambda one: -one.bytes)
-        screen.table(columns, [_cells(one, base, found) for one in ranked])
+        screen.table(Table("", _columns(found, common_base(folders)), ranked))
     if found.unseen:
         screen.line(f"{count_text(found.unseen, 'process', 'processes')} of other accounts could not be looked into.")
     common = makers(list_entries(folders, levels, hidden, lambda _: None), _PATTERNS)
     if common:
         screen.line()
         screen.line("Commonest names, with # for numbers", style="bold")
-        columns = [("name", "left"), ("owner", "left"), ("files", "right"), ("size", "right"), ("first", "left"),
-                   ("last", "left"), ("an hour", "right")]  # fmt: skip
-        screen.table(columns, [_maker_cells(one) for one in common])
+        columns = [
+            Column("name", lambda one: one.pattern),
+            Column("owner", lambda one: one.owner),
+            Column.count("files", lambda one: one.files),
+            Column.size("size", lambda one: one.bytes),
+            Column.moment("first", lambda one: one.first_ns),
+            Column.moment("last", lambda one: one.last_ns),
+            Column(
+                "an hour",
+                lambda one: one.an_hour,
+                lambda rate: f"{rate:,.1f}" if rate >= 0.05 else "<0.1",
+                is_right=True,
+            ),
+        ]
+        screen.table(Table("", columns, common))
 
 
-def _cells(one: Holder, base: str, found: Holders) -> list[str]:
-    largest = max(one.files, key=lambda path: one.files[path])
-    deleted = size_text(sum(one.deleted.values())) if one.deleted else ""
-    came_and_went = [
-        "" if after is None else f"{after:.1f} s" for after in (found.came_after(one), found.went_after(one))
+def _columns(found: Holders, base: str) -> list[Column]:
+    def after(head: str, seconds: Callable[[Holder], float | None]) -> Column:
+        return Column(head, seconds, "{:.1f} s".format, is_right=True)
+
+    columns = [
+        Column("program", lambda one: one.name),
+        Column("process", lambda one: str(one.process), is_right=True),
+        Column("user", lambda one: one.user),
+        Column.count("files", lambda one: len(one.files)),
+        Column.count("writing", lambda one: len(one.writing)),
+        Column.size("size", lambda one: one.bytes),
+        Column.size("deleted", lambda one: sum(one.deleted.values()) if one.deleted else None),
+        Column.path("largest", base, lambda one: max(one.files, key=one.files.get)),
     ]
-    return [one.name, str(one.process), one.user, f"{len(one.files):,}", f"{len(one.writing):,}", size_text(one.bytes),
-            deleted, below(largest, base), *(came_and_went if found.looks > 1 else [])]  # fmt: skip
-
-
-def _maker_cells(one: Maker) -> list[str]:
-    rate = "" if one.an_hour is None else f"{one.an_hour:,.1f}" if one.an_hour >= 0.05 else "<0.1"
-    return [shown(one.pattern), one.owner, f"{one.files:,}", size_text(one.bytes), moment_text(one.first_ns),
-            moment_text(one.last_ns), rate]  # fmt: skip
+    return [*columns, after("came", found.came_after), after("went", found.went_after)] if found.looks > 1 else columns
