@@ -58,9 +58,7 @@ def measure(folder: Path, frugal: str) -> list[str]:
         sizes = (FEW, MANY) if work.words[0] == "preview" else (1_000, 3_000)
         slow = [_slowly(folder / f"slow-{files}", files, work, frugal) for files in sizes]
         each = {call: (many[call] - few[call]) / (MANY - FEW) for call in many}
-        named = ", ".join(
-            f"{call} {count:.1f}" for call, count in sorted(each.items(), key=lambda one: -one[1]) if count > 0.05
-        )
+        named = ", ".join(f"{call} {count:.1f}" for call, count in sorted(each.items(), key=lambda one: -one[1]) if count > 0.05)
         each_ms = (slow[1] - slow[0]) / (sizes[1] - sizes[0]) * 1e3
         # A zero is added so that none is shown as less than nothing; what is less is shown as it is.
         total, each_ms = round(sum(each.values()), 1) + 0.0, round(each_ms, 1) + 0.0

@@ -164,9 +164,5 @@ def measure(folder: Path, ending: str, files: int, pairs: int) -> Changed:
 
 
 def _own_home(root: Path) -> None:
-    os.environ |= {
-        "HOME": str(root / "home"),
-        "XDG_STATE_HOME": str(root / "state"),
-        "XDG_DATA_HOME": str(root / "data"),
-    }
+    os.environ |= {"HOME": str(root / "home"), "XDG_STATE_HOME": str(root / "state"), "XDG_DATA_HOME": str(root / "data")}
     forget_all()

@@ -82,9 +82,7 @@ def _cold(command: Sequence[str], folder: Path, tree: Path, small: Path) -> floa
 
 def _run(command: Sequence[str], folder: Path, tree: Path) -> None:
     rules = folder / f"{tree.name}-cold.toml"
-    rules.write_text(
-        f'frugal = 1\n[[rule]]\nname = "r"\nin = "{tree}"\nlevels = "all"\nwhere = "name has zzz"\nmove = "x"\n'
-    )
+    rules.write_text(f'frugal = 1\n[[rule]]\nname = "r"\nin = "{tree}"\nlevels = "all"\nwhere = "name has zzz"\nmove = "x"\n')
     words = [{"TREE": str(tree), "RULES": str(rules)}.get(word, word) for word in command]
     environment = {**os.environ, "XDG_STATE_HOME": str(folder / "state")}
     subprocess.run(words, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, env=environment, cwd=folder, check=True)

@@ -92,11 +92,7 @@ def measure(folder: Path, megabytes: int, pairs: int) -> Searched:
     words = [FRUGAL, "duplicates", str(tree), "--format"]
     shell = f"find {tree} -type f -print0 | xargs -0 -P2 sha256sum | sort | uniq -w64 -D"
     _timed(
-        [
-            "sh",
-            "-c",
-            f"cat $(find {tree} -type f | head -1) > /dev/null; find {tree} -type f -print0 | xargs -0 cat > /dev/null",
-        ]
+        ["sh", "-c", f"cat $(find {tree} -type f | head -1) > /dev/null; find {tree} -type f -print0 | xargs -0 cat > /dev/null"]
     )
     shells, cats, agains, read, read_again = [], [], [], 0.0, 0.0
     found = {}

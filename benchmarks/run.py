@@ -91,9 +91,7 @@ def run_once(command: Sequence[str], folder: Path) -> Took:
     return Took(seconds, used)
 
 
-def ratio(
-    work: str, command: Sequence[str], shown: str, baseline: Sequence[str], goal: str, folder: Path, pairs: int
-) -> str:
+def ratio(work: str, command: Sequence[str], shown: str, baseline: Sequence[str], goal: str, folder: Path, pairs: int) -> str:
     """Time two commands in turn, after one round that is not counted; the line of the report."""
     ratios, cpu = [], []
     for turn in range(pairs + 1):
@@ -178,9 +176,7 @@ def changes(folder: Path) -> list[str]:
 def duplicates(folder: Path) -> list[str]:
     """Measure the search for files with the same contents; the lines of the report."""
     found = searched_in(folder, SEARCHED_MEGABYTES, SEARCHED_PAIRS)
-    work = (
-        f"`frugal duplicates --format csv`, {found.files:,} files of {found.bytes / 1e9:.1f} GB, a third of them twice"
-    )
+    work = f"`frugal duplicates --format csv`, {found.files:,} files of {found.bytes / 1e9:.1f} GB, a third of them twice"
     shell = "`find -print0 \\| xargs -0 -P2 sha256sum \\| sort \\| uniq -w64 -D`"
     lines = [
         f"| {work} | {shell} | {_spread(found.shells, 3)} | 0.08 |",
@@ -200,9 +196,7 @@ def starting(folder: Path, nothing: Sequence[str]) -> list[str]:
     subprocess.run([FRUGAL, "demo", str(desk)], check=True, capture_output=True)
     rules = str(desk / "rules.toml")
     return [
-        ratio(
-            f"`frugal {words[0]}` on the demo machine", [FRUGAL, *words], "`python3 -c pass`", nothing, goal, folder, 15
-        )
+        ratio(f"`frugal {words[0]}` on the demo machine", [FRUGAL, *words], "`python3 -c pass`", nothing, goal, folder, 15)
         for words, goal in ((["preview", rules], "6"), (["history"], "5"), (["check", rules], "5"))
     ]
 

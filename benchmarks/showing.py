@@ -16,10 +16,7 @@ _AGE_SECONDS = 90 * 86_400
 COMMANDS: Sequence[tuple[str, Sequence[str]]] = (
     ("`frugal preview`", ("preview", "rules.toml")),
     ("`frugal explain` of a folder", ("explain", "Intake", "--rules", "rules.toml")),
-    (
-        "`frugal purge --list-all`",
-        ("purge", "Intake", "--older-than", "30d", "--by", "modified", "--at-most", "200000"),
-    ),
+    ("`frugal purge --list-all`", ("purge", "Intake", "--older-than", "30d", "--by", "modified", "--at-most", "200000")),
     ("`frugal inventory --listing`", ("inventory", "Intake", "--listing")),
     ("`frugal duplicates`", ("duplicates", "Intake", "--top", "100000")),
     ("`frugal compare`", ("compare", "Intake", "Other")),

@@ -79,9 +79,7 @@ def measure(folder: Path, frugal: str) -> list[str]:
 def _planned(rules: Path) -> float:
     """Plan in a process of its own, as a command does; return the seconds on processors."""
     code = f"from steady import plan; plan({str(rules)!r})"
-    done = subprocess.run(
-        [sys.executable, "-c", code], cwd=Path(__file__).parent, capture_output=True, text=True, check=True
-    )
+    done = subprocess.run([sys.executable, "-c", code], cwd=Path(__file__).parent, capture_output=True, text=True, check=True)
     return float(done.stdout)
 
 

@@ -41,9 +41,7 @@ class Profiler:
 
     def __call__(self, frame: FrameType, event: str, arg: Any) -> None:
         if event == "c_call":
-            if getattr(arg, "__module__", "") not in ("posix", "fcntl") or not (
-                self._every or arg.__name__ in CHANGING
-            ):
+            if getattr(arg, "__module__", "") not in ("posix", "fcntl") or not (self._every or arg.__name__ in CHANGING):
                 return
         elif event != "call" or frame.f_code.co_name not in self._by_c:
             return

@@ -201,11 +201,7 @@ def undo(number: int | None = None) -> Result:
 
 def moves_of(plan: Plan, base: Path) -> dict[str, str]:
     """Return where a plan moves what, as paths below a base folder."""
-    return {
-        slashed.relpath(step.place.path, base): slashed.relpath(step.target.path, base)
-        for step in plan.asked
-        if step.target
-    }
+    return {slashed.relpath(step.place.path, base): slashed.relpath(step.target.path, base) for step in plan.asked if step.target}
 
 
 def facts_of(path: Path, base: Path, world: World = WORLD) -> Facts:

@@ -64,9 +64,7 @@ def test_a_purge_leaves_what_it_cannot_date(mount: Mount, frugal: Frugal) -> Non
     assert {"a", "b", "c"} <= {path.name for path in volume.iterdir()}
 
 
-@pytest.mark.parametrize(
-    ("hours", "is_old"), [(10, False), (15, False), (30, None), (39, None), (41, True), (200, True)]
-)
+@pytest.mark.parametrize(("hours", "is_old"), [(10, False), (15, False), (30, None), (39, None), (41, True), (200, True)])
 def test_a_date_between_two_ends_decides_only_where_both_agree(hours: int, is_old: bool | None, folder: Path) -> None:
     (folder / "f").write_text("glaze")
     facts = Facts(look(Place(str(folder), "f")), str(folder), {}, World(NOW_NS))

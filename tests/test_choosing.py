@@ -59,9 +59,7 @@ def test_what_is_named_stays_and_nothing_else_does(
         stays = stays & {"b.log", "sub/e.log"}
         known = {"b.log", "sub/e.log"}
         if not stays or "3.log" in " ".join(words) or words == ["g[1].log"]:
-            assert (
-                "no step of the list is about that" in frugal(*JOBS[job], "--without", *words, "--yes", code=2).stderr
-            )
+            assert "no step of the list is about that" in frugal(*JOBS[job], "--without", *words, "--yes", code=2).stderr
             return
     assert stays <= known
     frugal(*JOBS[job], "--without", *words, "--yes")
@@ -123,8 +121,7 @@ def test_rules_that_leave_for_good_what_was_left_out_do(intake: Path, frugal: Fr
         said = frugal("preview", "rules.toml", "--without", *words).stdout
         pasted = said[said.index("  [[rule]]") : said.rindex("leave = true") + 12].replace("\n  ", "\n")
         rules = put(
-            intake.parent / "more.toml",
-            RULES.replace("{F}", str(intake.parent)).replace("[[rule]]", pasted + "\n[[rule]]", 1),
+            intake.parent / "more.toml", RULES.replace("{F}", str(intake.parent)).replace("[[rule]]", pasted + "\n[[rule]]", 1)
         )
         frugal("check", rules)
         chosen, ruled = (
@@ -148,9 +145,7 @@ def with_editor(folder: Path, script: str) -> dict[str, str]:
 
 
 @pytest.mark.parametrize("job", [job for job in JOBS if job != "preview"])
-def test_what_is_struck_in_the_editor_stays(
-    intake: Path, frugal: Frugal, job: str, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_what_is_struck_in_the_editor_stays(intake: Path, frugal: Frugal, job: str, monkeypatch: pytest.MonkeyPatch) -> None:
     for name, value in with_editor(intake.parent, 'sed -i "/b.log/d" "$1"').items():
         monkeypatch.setenv(name, value)
     frugal(*JOBS[job], "--edit", "--yes")
@@ -181,10 +176,7 @@ def test_a_person_edits_at_the_question_as_often_as_they_like(intake: Path, monk
 LINES = [f"{number:>2}  move        glaze {number}.log → Logs" for number in range(1, 6)]
 
 
-@given(
-    st.lists(st.sampled_from([*LINES, "# a note", "", "  ", "#" + LINES[0], LINES[1] + "  "]), max_size=8),
-    st.booleans(),
-)
+@given(st.lists(st.sampled_from([*LINES, "# a note", "", "  ", "#" + LINES[0], LINES[1] + "  "]), max_size=8), st.booleans())
 def test_lines_that_are_there_are_the_plan_without_the_others(chosen: list[str], dos: bool) -> None:
     text = ("\r\n" if dos else "\n").join(chosen)
     there = [line.rstrip() for line in chosen if line.rstrip() in LINES]

@@ -53,14 +53,8 @@ def test_what_came_went_grew_shrank_and_moved(folder: Path) -> None:
         ("shrank", "shrinks.log", "shrinks.log", -3), ("changed", "new text.log", "new text.log", 0),
         ("moved", "a.csv", "renamed.csv", 0), ("moved", "sub/b.csv", "b.csv", 0),
     }  # fmt: skip
-    by_type = {
-        row.key: (row.difference, {how: count for how, count in row.counts.items() if count})
-        for row in found.by("type")
-    }
-    assert by_type["log"] == (1, {"grew": 1, "shrank": 1, "changed": 1}) and by_type["spreadsheet"] == (
-        0,
-        {"moved": 2},
-    )
+    by_type = {row.key: (row.difference, {how: count for how, count in row.counts.items() if count}) for row in found.by("type")}
+    assert by_type["log"] == (1, {"grew": 1, "shrank": 1, "changed": 1}) and by_type["spreadsheet"] == (0, {"moved": 2})
     assert sum(row.difference for row in found.by("folder")) == 51
 
 
@@ -83,12 +77,7 @@ def test_every_difference_is_told_once_and_adds_up(
 ) -> None:
     def saved(files: dict[str, tuple[int, int, int]]) -> Saved:
         return Saved(
-            "/x",
-            "m",
-            0,
-            0,
-            0,
-            {path: SavedFile(path, size, 0, time, ino, 1) for path, (size, time, ino) in files.items()},
+            "/x", "m", 0, 0, 0, {path: SavedFile(path, size, 0, time, ino, 1) for path, (size, time, ino) in files.items()}
         )
 
     first, second = saved(before), saved(after)
@@ -166,9 +155,7 @@ def test_looking_for_a_while_tells_who_came_and_who_went(folder: Path) -> None:
         if len(programs) == 2:
             programs[0].communicate()
         if not programs:
-            programs.append(
-                subprocess.Popen([sys.executable, "-c", code], stdin=subprocess.PIPE, stdout=subprocess.PIPE)
-            )
+            programs.append(subprocess.Popen([sys.executable, "-c", code], stdin=subprocess.PIPE, stdout=subprocess.PIPE))
             assert programs[0].stdout is not None
             programs[0].stdout.readline()
         else:

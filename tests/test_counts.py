@@ -34,9 +34,7 @@ def intake(folder: Path) -> Path:
 
 
 def find(root: Path, *tests: str) -> int:
-    out = subprocess.run(
-        ["find", root, "-mindepth", "1", *tests, "-printf", "x"], capture_output=True, text=True, check=True
-    )
+    out = subprocess.run(["find", root, "-mindepth", "1", *tests, "-printf", "x"], capture_output=True, text=True, check=True)
     return len(out.stdout)
 
 
@@ -58,24 +56,10 @@ def shallow(root: Path, hidden: bool, *tests: str) -> tuple[int, int]:
 
 @pytest.mark.parametrize("hidden", [False, True])
 @pytest.mark.parametrize("take", ["files", "folders", "items"])
-def test_a_purge_counts_what_goes_what_stays_and_what_is_inside(
-    take: str, hidden: bool, intake: Path, frugal: Frugal
-) -> None:
-    words = [
-        "purge",
-        "Intake",
-        "--older-than",
-        "30d",
-        "--by",
-        "modified",
-        "--take",
-        take,
-        *(["--hidden"] if hidden else []),
-    ]
+def test_a_purge_counts_what_goes_what_stays_and_what_is_inside(take: str, hidden: bool, intake: Path, frugal: Frugal) -> None:
+    words = ["purge", "Intake", "--older-than", "30d", "--by", "modified", "--take", take, *(["--hidden"] if hidden else [])]
     files, folders = shallow(intake, hidden)
-    inside = sum(
-        find(path, "-type", "f") for path in intake.iterdir() if path.is_dir() and (hidden or path.name[0] != ".")
-    )
+    inside = sum(find(path, "-type", "f") for path in intake.iterdir() if path.is_dir() and (hidden or path.name[0] != "."))
     before = find(intake, "-type", "f")
     said = frugal(*words, code=3).stdout
     going = counted(re.search(r"^(.*), to the trash$", said, re.MULTILINE)[1])  # type: ignore[index]
@@ -98,10 +82,7 @@ def test_a_purge_counts_what_goes_what_stays_and_what_is_inside(
 @pytest.mark.parametrize("take", ["files", "folders", "items"])
 @pytest.mark.parametrize("ending", ['move = "../Out"', "trash = true", "delete = true", "leave = true"])
 def test_a_preview_and_its_tidy_count_every_entry_once(take: str, ending: str, intake: Path, frugal: Frugal) -> None:
-    put(
-        intake.parent / "rules.toml",
-        rules_text(f'where = "modified older than 30 days"\ntake = "{take}"\n{ending}'),
-    )
+    put(intake.parent / "rules.toml", rules_text(f'where = "modified older than 30 days"\ntake = "{take}"\n{ending}'))
     files, folders = shallow(intake, False)
     told = json.loads(frugal("preview", "rules.toml", "--format", "json").stdout)["totals"]
     seen = told["looked_at"]
@@ -129,10 +110,7 @@ def test_no_count_is_ever_negative_and_a_question_adds_up(intake: Path, frugal: 
 def test_a_listing_names_every_entry_and_adds_up(hidden: bool, intake: Path, frugal: Frugal) -> None:
     words = ["inventory", "Intake", "--listing", *(["--hidden"] if hidden else [])]
     visible = () if hidden else ("!", "-path", "*/.*")
-    wanted = {
-        kind: find(intake, "-type", letter, *visible)
-        for kind, letter in (("file", "f"), ("folder", "d"), ("link", "l"))
-    }
+    wanted = {kind: find(intake, "-type", letter, *visible) for kind, letter in (("file", "f"), ("folder", "d"), ("link", "l"))}
     rows = json.loads(frugal(*words, "--format", "json").stdout)["entries"]
     assert {kind: sum(row["kind"] == kind for row in rows) for kind in wanted} == wanted
     lines = frugal(*words).stdout.splitlines()
@@ -150,9 +128,7 @@ def test_hidden_files_and_folders_are_told_apart(intake: Path, frugal: Frugal) -
     assert told["hidden_not_counted"] == {"files": 2, "folders": 1}
 
 
-@pytest.mark.parametrize(
-    ("order", "wanted"), [("name", ["csv", "log"]), ("size", ["log", "csv"]), ("modified", ["csv", "log"])]
-)
+@pytest.mark.parametrize(("order", "wanted"), [("name", ["csv", "log"]), ("size", ["log", "csv"]), ("modified", ["csv", "log"])])
 def test_rows_are_sorted_as_asked(order: str, wanted: list[str], folder: Path, frugal: Frugal) -> None:
     for name, size, days in (("a.csv", 10, 1), ("b.log", 500, 90)):
         os.utime(put(folder / "Intake" / name, b"x" * size), (time.time() - days * DAY,) * 2)
@@ -173,10 +149,7 @@ def test_a_trash_counts_folders_as_folders(intake: Path, frugal: Frugal) -> None
     frugal("purge", "Intake", "--older-than", "30d", "--by", "modified", "--take", "items", "--yes")
     said = frugal("trash", "--where", "name is old", code=3).stdout
     assert "1 folder with 3 files, 15 B, removed from the trash for good" in said
-    assert (
-        "1 folder with 3 files removed from the trash for good."
-        in frugal("trash", "--where", "name is old", "--yes").stdout
-    )
+    assert "1 folder with 3 files removed from the trash for good." in frugal("trash", "--where", "name is old", "--yes").stdout
 
 
 def test_hints_name_the_right_run(intake: Path, frugal: Frugal) -> None:
@@ -192,9 +165,7 @@ def test_hints_name_the_right_run(intake: Path, frugal: Frugal) -> None:
 
 
 @AS_ROOT
-@pytest.mark.parametrize(
-    "ending", ["trash = true", 'move = "Out"', 'move = "OTHER"', 'copy = "Copies"', 'pack = "P/all.zip"']
-)
+@pytest.mark.parametrize("ending", ["trash = true", 'move = "Out"', 'move = "OTHER"', 'copy = "Copies"', 'pack = "P/all.zip"'])
 def test_what_is_taken_back_is_counted_as_it_was_when_it_was_done(
     folder: Path, frugal: Frugal, mount: Mount, ending: str
 ) -> None:
@@ -279,22 +250,12 @@ def test_every_number_that_is_printed_is_what_find_says(folder: Path, frugal: Fr
     book = "frugal = 1\n" + "".join(f'[[rule]]\nin = "Intake"\n{rule}\n' for rule in BOOK)
     put(folder / "rules.toml", book).chmod(0o600)
     disk, seen = Disk(root), ("!", "-path", "*/.*")
-    files, bytes_, special = (
-        disk.count("-type", "f", *seen),
-        disk.size(*seen),
-        disk.count("-type", "p,s"),
-    )
+    files, bytes_, special = (disk.count("-type", "f", *seen), disk.size(*seen), disk.count("-type", "p,s"))
 
     # A file with two names is one file for an inventory, and two entries for whatever acts on names.
     said = amounts(frugal("inventory", "Intake").stdout)
     hidden = disk.count("-type", "f") - files
-    assert said >= {
-        (disk.count("-type", "d"), "subfolder"),
-        (1, "symbolic"),
-        (special, "pipe"),
-        (1, "name"),
-        (hidden, "file"),
-    }
+    assert said >= {(disk.count("-type", "d"), "subfolder"), (1, "symbolic"), (special, "pipe"), (1, "name"), (hidden, "file")}
     table = json.loads(frugal("inventory", "Intake", "--format", "json").stdout)
     assert (table["files"], table["bytes"]) == (files - 1, bytes_) and table["others"] == special
     assert table["disk_bytes"] == 512 * disk.size(*seen, of="%b")
@@ -313,10 +274,7 @@ def test_every_number_that_is_printed_is_what_find_says(folder: Path, frugal: Fr
         (40, "B"),
     }  # fmt: skip
     preview = frugal("preview", "rules.toml").stdout
-    assert amounts(next(line for line in preview.splitlines() if line.startswith("It would"))) == {
-        *everything,
-        (3, "folder"),
-    }
+    assert amounts(next(line for line in preview.splitlines() if line.startswith("It would"))) == {*everything, (3, "folder")}
     others = f"1 symbolic link, {special} pipes, sockets or devices: never touched"
     rest = f"  {top - 7} files and 2 folders with 3 files match no rule; {others}\n"
     assert rest in preview
@@ -338,8 +296,7 @@ def test_every_number_that_is_printed_is_what_find_says(folder: Path, frugal: Fr
         assert {one["name"]: one["done"] for one in rules} == per_rule
         report = json.loads(frugal("report", "--format", "json").stdout)
         by_rule = {
-            one["rule"]: max(count["files"] + count["folders"] for count in one["done"].values())
-            for one in report["rules"]
+            one["rule"]: max(count["files"] + count["folders"] for count in one["done"].values()) for one in report["rules"]
         }
         assert by_rule == {name: count for name, count in per_rule.items() if count}
         assert report["freed"] == 40 and {one["path"]: one["there"] for one in report["folders"]} == {
@@ -361,10 +318,7 @@ def test_every_number_that_is_printed_is_what_find_says(folder: Path, frugal: Fr
 
     # What could go, what is refused and what goes are the same numbers.
     found = frugal("duplicates", "Intake", "--levels", "all").stdout
-    assert (
-        amounts(found) >= {(2, "file"), (110, "B"), (1, "group"), (2, "file"), (1, "name")}
-        and "2 empty files passed" in found
-    )
+    assert amounts(found) >= {(2, "file"), (110, "B"), (1, "group"), (2, "file"), (1, "name")} and "2 empty files passed" in found
     refused = frugal("purge", "Intake", "--older-than", "0d", "--at-most", "1", code=3).stdout
     going = disk.count("-maxdepth", "1", "-type", "f", *seen)
     assert f"{going} files: refused" in refused and "younger" not in refused

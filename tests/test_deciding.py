@@ -147,9 +147,7 @@ def test_when_a_rule_will_act(rules: list[str], when: int | str | None, folder: 
         assert 0 <= found - when <= 1_000_000_000
 
 
-@given(
-    st.sampled_from(["mon", "sat-sun", "22:00-06:00", "fri 23:30-00:30", "08:00-18:00"]), st.integers(0, 14 * 24 * 60)
-)
+@given(st.sampled_from(["mon", "sat-sun", "22:00-06:00", "fri 23:30-00:30", "08:00-18:00"]), st.integers(0, 14 * 24 * 60))
 def test_hours_begin_when_they_hold_and_did_not_before(text: str, minutes: int) -> None:
     now_ns = NOW_NS + minutes * 60_000_000_000
     one = parse_hours(text)
@@ -181,9 +179,7 @@ def test_where_a_name_stops_fitting_is_said(pattern: str, name: str, said: str |
 
 
 @given(
-    st.lists(
-        st.sampled_from(["{a}", "{b:3}", "{c:%Y-%m-%d}", " ", "kiln", "-", "."]), min_size=1, max_size=5, unique=True
-    ),
+    st.lists(st.sampled_from(["{a}", "{b:3}", "{c:%Y-%m-%d}", " ", "kiln", "-", "."]), min_size=1, max_size=5, unique=True),
     st.text("kiln 0123-.Q", max_size=16),
 )
 def test_a_name_stops_exactly_where_it_does_not_fit(parts: list[str], name: str) -> None:

@@ -24,14 +24,7 @@ from frugal_sorter.duplicates import digests
 from frugal_sorter.duplicates.digests import CACHED_BYTES, WHOLE_BYTES, DigestCache, Found
 from frugal_sorter.duplicates.search import Columns, ContentSearch, Group, Same
 from frugal_sorter.filesystem import parallel as sharing
-from frugal_sorter.planning.duplicates import (
-    Removing,
-    choose,
-    first_difference,
-    look_alikes,
-    plan_duplicates,
-    same_folders,
-)
+from frugal_sorter.planning.duplicates import Removing, choose, first_difference, look_alikes, plan_duplicates, same_folders
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import disk
 from frugal_sorter.rules.fields import unmarked_name
@@ -74,18 +67,10 @@ def oracle(folder: Path) -> set[frozenset[str]]:
 
 
 BODIES = st.sampled_from(
-    [
-        "",
-        "a",
-        "b",
-        "clay",
-        "Clay",
-        *(body for size in (WHOLE_BYTES, BIG) for body in ("0" * size, "1" + "0" * (size - 1))),
-    ]
+    ["", "a", "b", "clay", "Clay", *(body for size in (WHOLE_BYTES, BIG) for body in ("0" * size, "1" + "0" * (size - 1)))]
 )
 TREES = st.lists(
-    st.tuples(st.sampled_from(["", "a", "b/c", ".h"]), BODIES, st.sampled_from(["file", "hard", "soft", "middle"])),
-    max_size=9,
+    st.tuples(st.sampled_from(["", "a", "b/c", ".h"]), BODIES, st.sampled_from(["file", "hard", "soft", "middle"])), max_size=9
 )
 
 
@@ -101,9 +86,7 @@ def test_the_search_finds_what_an_oracle_finds_that_reads_everything(
         if kind in ("hard", "soft") and made:
             (os.link if kind == "hard" else os.symlink)(made[number % len(made)], path)
             continue
-        path.write_text(
-            body[: len(body) // 2] + "x" + body[len(body) // 2 + 1 :] if kind == "middle" and body else body
-        )
+        path.write_text(body[: len(body) // 2] + "x" + body[len(body) // 2 + 1 :] if kind == "middle" and body else body)
         made.append(path)
     assert groups_of(folder) == oracle(folder)
 
@@ -177,11 +160,7 @@ def test_few_bytes_are_read_and_next_to_none_the_second_time(folder: Path) -> No
     # What is small is read as quickly as it is looked up.
     put(folder / "small.dat", "clay")
     put(folder / "small too.dat", "clay")
-    assert (
-        ContentSearch(cache=state).search([str(folder)]).read
-        == ContentSearch(cache=state).search([str(folder)]).read
-        == 8
-    )
+    assert ContentSearch(cache=state).search([str(folder)]).read == ContentSearch(cache=state).search([str(folder)]).read == 8
     # What was written to since is read again, also where its size and time are the same.
     before = (folder / "two.dat").stat()
     with open(folder / "two.dat", "r+b") as file:
@@ -280,9 +259,7 @@ def same(path: str, mtime_ns: int = 0) -> Same:
         (("oldest",), ("/z",), "/x/b copy.jpg", "none of them is in the folder to keep", 0),
     ],
 )
-def test_which_one_stays_and_why(
-    keep: tuple[Keep, ...], keep_in: tuple[str, ...], kept: str, why: str, going: int
-) -> None:
+def test_which_one_stays_and_why(keep: tuple[Keep, ...], keep_in: tuple[str, ...], kept: str, why: str, going: int) -> None:
     files = [same("/x/b copy.jpg", 1), same("/x/b.jpg", 2), same("/x/long name.jpg", 3), same("/y/b (2).jpg", 2)]
     choice = choose(Group(10, files), keep, keep_in)
     assert (choice.kept.path, choice.why, len(choice.going)) == (kept, why, going)
@@ -324,9 +301,7 @@ def test_the_report_names_what_stays_why_and_what_could_be_freed(desk: Path, fru
     os.link(desk / "Intake/shelf.jpg", desk / "Intake/shelf again.jpg")
     before = snapshot(desk)
     said = frugal("duplicates", "Intake", "Archive").stdout
-    assert (
-        "3 × 45.0 kB" in said and "2025/shelf picture.jpg  the oldest" in said and "the same file (hard link)" in said
-    )
+    assert "3 × 45.0 kB" in said and "2025/shelf picture.jpg  the oldest" in said and "the same file (hard link)" in said
     assert "1 name with the mark of a copy is a true copy." in said
     assert "Intake/recipe - Copy.csv  of " in said and "differs from byte 6 on" in said
     assert "the unmarked one is not there" in said and "Intake/label copy.pdf" in said
@@ -400,8 +375,7 @@ def test_nothing_goes_across_owners_or_rights_unless_asked_for(desk: Path, fruga
     (desk / "Intake/shelf (2).jpg").chmod(0o600)
     said = frugal("duplicates", "Intake", "--do", "hardlink", "--yes").stdout
     assert (
-        "another owner or other rights than the file that stays" in said
-        and (desk / "Intake/shelf (2).jpg").stat().st_nlink == 1
+        "another owner or other rights than the file that stays" in said and (desk / "Intake/shelf (2).jpg").stat().st_nlink == 1
     )
     frugal("duplicates", "Intake", "--do", "hardlink", "--across-owners", "--yes")
     assert (desk / "Intake/shelf (2).jpg").stat().st_nlink == 2
@@ -412,11 +386,7 @@ def test_nothing_goes_across_owners_or_rights_unless_asked_for(desk: Path, fruga
 def test_marks_are_taken_off_where_the_unmarked_name_is_free(desk: Path, frugal: Frugal) -> None:
     put(desk / "Intake/label copy 2.pdf", "another")
     said = frugal("duplicates", "Intake", "--unmark", "--yes", code=1).stdout
-    assert (
-        "label.pdf is taken" in said
-        and (desk / "Intake/label.pdf").exists()
-        and (desk / "Intake/recipe - Copy.csv").exists()
-    )
+    assert "label.pdf is taken" in said and (desk / "Intake/label.pdf").exists() and (desk / "Intake/recipe - Copy.csv").exists()
     frugal("undo", "--yes")
     assert (desk / "Intake/label copy.pdf").exists()
 
@@ -504,9 +474,7 @@ def test_what_changes_between_report_and_removal_is_skipped_and_no_content_goes(
     ]
 
 
-def test_a_hard_link_that_cannot_be_made_leaves_the_file_as_it_was(
-    folder: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_a_hard_link_that_cannot_be_made_leaves_the_file_as_it_was(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     put(folder / "Intake/a.jpg", "clay", 30)
     put(folder / "Intake/b.jpg", "clay", 3)
     before = snapshot(folder / "Intake")
@@ -618,9 +586,7 @@ def test_folders_that_hold_the_same_are_one_line_and_only_the_outermost(folder: 
         str(folder / "Moulds"), str(folder / "Moulds of May"),
     ]  # fmt: skip
     put(folder / "Moulds of May/more.stl", "more")
-    assert [str(folder / "Moulds"), str(folder / "Moulds of May")] not in same_folders(
-        ContentSearch().search([str(folder)])
-    )
+    assert [str(folder / "Moulds"), str(folder / "Moulds of May")] not in same_folders(ContentSearch().search([str(folder)]))
 
 
 def test_names_that_look_like_copies_are_judged_by_content(desk: Path) -> None:

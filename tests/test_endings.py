@@ -46,10 +46,7 @@ def same_files(one: dict[bytes, Seen], other: dict[bytes, Seen]) -> bool:
     """Compare all but the times of folders, links and packs, which are new where they were made anew."""
 
     def plain(found: dict[bytes, Seen]) -> dict[bytes, Seen]:
-        return {
-            path: seen._replace(mtime_ns=0) if seen.kind in "dl" or b"/P/" in path else seen
-            for path, seen in found.items()
-        }
+        return {path: seen._replace(mtime_ns=0) if seen.kind in "dl" or b"/P/" in path else seen for path, seen in found.items()}
 
     return plain(one) == plain(other)
 
@@ -304,10 +301,7 @@ def test_extras_go_with_the_ending_and_come_back(folder: Path) -> None:
     )
     assert done_by(tidy(folder, *rules)) == {"set-attribute": 1, "copy": 1, "move": 1, "link": 1}
     photo, copy = folder / "Intake/Photos/a.jpg", folder / "Intake/Backup/a.jpg"
-    assert (
-        os.getxattr(photo, "user.xdg.tags") == b"kept,new,2026"
-        and os.getxattr(photo, "user.xdg.comment") == b"was a.jpg"
-    )
+    assert os.getxattr(photo, "user.xdg.tags") == b"kept,new,2026" and os.getxattr(photo, "user.xdg.comment") == b"was a.jpg"
     assert copy.read_text() == "photo" and copy.stat().st_mode == photo.stat().st_mode
     assert copy.stat().st_mtime_ns == photo.stat().st_mtime_ns
     assert os.readlink(folder / "Intake/Newest/a.jpg") == str(photo)
@@ -321,9 +315,7 @@ def test_extras_below_the_deciding_rule_do_not_run(folder: Path) -> None:
     put(folder / "Intake/a.jpg")
     put(folder / "Intake/b.csv")
     tidy(folder, 'where = "ext is jpg"\nleave = true', 'where = "everything"\ntag = "seen"')
-    assert (
-        not os.listxattr(folder / "Intake/a.jpg") and os.getxattr(folder / "Intake/b.csv", "user.xdg.tags") == b"seen"
-    )
+    assert not os.listxattr(folder / "Intake/a.jpg") and os.getxattr(folder / "Intake/b.csv", "user.xdg.tags") == b"seen"
 
 
 def test_a_copy_that_cannot_be_made_keeps_its_original(folder: Path) -> None:
@@ -373,8 +365,7 @@ def test_prune_removes_what_the_rule_left_empty_and_nothing_else(folder: Path) -
 def test_run_gets_arguments_and_the_path_and_no_shell(folder: Path) -> None:
     out = folder / "out.txt"
     script = put(
-        folder / "note.py",
-        "import os, sys; print(sys.argv[1:], os.environ['FRUGAL_FILE'], file=open(sys.argv[1], 'a'))",
+        folder / "note.py", "import os, sys; print(sys.argv[1:], os.environ['FRUGAL_FILE'], file=open(sys.argv[1], 'a'))"
     )
     put(folder / "Intake/a $(x); b.log")
     rule = f'where = "ext is log"\nmove = "Logs"\nrun = ["python3", "{script}", "{out}", "{{name}}", "{{path}}"]'
@@ -427,10 +418,7 @@ def test_removals_have_a_ceiling_that_counts_what_is_inside_folders(folder: Path
     for number in range(12):
         put(folder / f"Intake/old/{number}.tmp")
     put(folder / "Intake/a.log")
-    rules = (
-        'where = "ext is none"\ntake = "folders"\ntrash = true\nat_most = 11',
-        'where = "ext is log"\nmove = "Logs"',
-    )
+    rules = ('where = "ext is none"\ntake = "folders"\ntrash = true\nat_most = 11', 'where = "ext is log"\nmove = "Logs"')
     plan = plan_of(book_of(folder, *rules))
     assert [step.verb for step in plan.asked] == ["move"]
     assert "12 files, and 11 are allowed" in plan.refused[0].reason and "--at-most 12" in plan.refused[0].reason
@@ -518,24 +506,16 @@ def test_no_content_disappears_and_undo_and_redo_are_exact(
         patch.setenv("XDG_DATA_HOME", str(root / "data"))
 
         def everything() -> dict[bytes, Seen]:
-            return {
-                path: seen for path, seen in snapshot(root).items() if not path.startswith(os.fsencode(root / "state"))
-            }
+            return {path: seen for path, seen in snapshot(root).items() if not path.startswith(os.fsencode(root / "state"))}
 
         def kept() -> dict[bytes, Seen]:
-            return {
-                path: seen for path, seen in snapshot(root).items() if path.startswith(os.fsencode(root / "Intake"))
-            }
+            return {path: seen for path, seen in snapshot(root).items() if path.startswith(os.fsencode(root / "Intake"))}
 
         before, held = kept(), contents(root / "Intake")
         plan: Plan = plan_of(book_of(root, *rules))
         result = carry_out(plan)
         assert not held - contents(root)
-        broken = [
-            mark.reason
-            for step, mark in result.not_done
-            if not (step.verb in ("unpack", "trash") and "zip" in str(rules))
-        ]
+        broken = [mark.reason for step, mark in result.not_done if not (step.verb in ("unpack", "trash") and "zip" in str(rules))]
         assert not broken or any("unpack" in rule for rule in rules), broken
         after = kept()
         if not result.done:
@@ -561,9 +541,7 @@ def test_no_content_disappears_and_undo_and_redo_are_exact(
         ("a.log", b"clay", 'where = "ext is log"\npack = "P/all.zip"'),
     ],
 )
-def test_what_fails_half_way_leaves_the_times_of_folders_as_they_were(
-    folder: Path, name: str, body: bytes, rule: str
-) -> None:
+def test_what_fails_half_way_leaves_the_times_of_folders_as_they_were(folder: Path, name: str, body: bytes, rule: str) -> None:
     for there in ("Out", "P"):
         (folder / "Intake" / there).mkdir(parents=True)
     path = put(folder / "Intake" / name, body)

@@ -39,9 +39,7 @@ def test_what_is_said_instead_is_right(of: Of, folder: Path) -> None:
                 assert book_of(folder, EVERYTHING + line + ending).rules or key[2] == "off"
         elif of == "placeholder":
             for slot in re.findall(r"\{[^}]+\}", hint):
-                assert book_of(
-                    folder, f"{EVERYTHING}{'rename' if slot.startswith('{n') else 'move'} = 'x {slot}'"
-                ).rules
+                assert book_of(folder, f"{EVERYTHING}{'rename' if slot.startswith('{n') else 'move'} = 'x {slot}'").rules
 
 
 @pytest.mark.parametrize(("of", "known"), [("field", FIELDS), ("key", KEYS), ("operator", OPERATOR_WORDS)])
@@ -76,16 +74,12 @@ def test_what_people_write_into_conditions_gets_the_right_hint(where: str, said:
         ("hiden = true", "did you mean `hidden`"), ("move = x", "a text needs quotes"),
     ],
 )  # fmt: skip
-def test_what_people_write_into_rule_files_gets_the_right_hint(
-    line: str, said: str, folder: Path, frugal: Frugal
-) -> None:
+def test_what_people_write_into_rule_files_gets_the_right_hint(line: str, said: str, folder: Path, frugal: Frugal) -> None:
     (folder / "r.toml").write_text(f'frugal = 1\n[[rule]]\nname = "a"\nin = "x"\nwhere = "everything"\n{line}\n')
     told = frugal("check", "r.toml", code=2).stderr
     assert said in told and "r.toml:6:" in told
 
 
 def test_the_spelling_is_asked_after_the_words() -> None:
-    assert meant("modifed", "field", FIELDS) == "did you mean `modified`?" and "older than" in meant(
-        "Age", "field", FIELDS
-    )
+    assert meant("modifed", "field", FIELDS) == "did you mean `modified`?" and "older than" in meant("Age", "field", FIELDS)
     assert meant("qqqq", "key", KEYS) == ""

@@ -104,9 +104,7 @@ def test_a_rule_that_makes_names_from_names_comes_to_rest(folder: Path) -> None:
     assert tidy(folder, rule).done.steps == 1
     assert not plan_of(book_of(folder, rule)).asked
     undo()
-    assert {one.reason for one in plan_of(book_of(folder, rule)).not_touched} == {
-        "taken back by run 2; --again does it"
-    }
+    assert {one.reason for one in plan_of(book_of(folder, rule)).not_touched} == {"taken back by run 2; --again does it"}
     undo(2)
     assert not plan_of(book_of(folder, rule)).not_touched and (folder / "Intake/old a.jpg").exists()
 
@@ -122,9 +120,7 @@ def test_a_rule_that_makes_names_from_names_comes_to_rest(folder: Path) -> None:
         ("target swapped", Outcome.FAILED, ""),
     ],
 )
-def test_what_changed_between_the_plan_and_its_step_is_skipped(
-    folder: Path, what: str, outcome: Outcome, reason: str
-) -> None:
+def test_what_changed_between_the_plan_and_its_step_is_skipped(folder: Path, what: str, outcome: Outcome, reason: str) -> None:
     source, target = folder / "Intake/a.log", folder / "Intake/log/2026-11/a.log"
     put(source)
     put(folder / "Intake/b.log")
@@ -481,9 +477,7 @@ def test_a_run_that_is_written_down_at_the_second_try_is_read_as_it_was_planned(
 
 
 @pytest.mark.parametrize("write", [True, False])
-def test_two_processes_may_open_a_new_journal_at_once(
-    own_home: Path, write: bool, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_two_processes_may_open_a_new_journal_at_once(own_home: Path, write: bool, monkeypatch: pytest.MonkeyPatch) -> None:
     with Journal(ready_state_folder(), write=True) as journal:
         assert journal.runs() == []
     looked, look = [], database._version_of

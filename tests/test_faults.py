@@ -121,18 +121,14 @@ def test_names_that_differ_in_case_alone_are_one_on_some_volumes(folder: Path, m
     )
     result = tidy(folder, *rules)
     assert not result.not_done and contents(stick) == held
-    assert sorted(os.listdir(stick / "Intake/Logs")) == ["X_2.LOG", "x.log"] and "UP.txt" in os.listdir(
-        stick / "Intake"
-    )
+    assert sorted(os.listdir(stick / "Intake/Logs")) == ["X_2.LOG", "x.log"] and "UP.txt" in os.listdir(stick / "Intake")
 
 
 @AS_ROOT
 def test_a_remount_under_another_device_number_is_no_other_file(folder: Path, mount: Mount, frugal: Frugal) -> None:
     volume = mount("ext4")
     put(volume / "Intake/a.log")
-    rules = put(
-        folder / "rules.toml", rules_text('in = "volume/Intake"\nwhere = "ext is log"\nmove = "Logs"\ntag = "x"')
-    )
+    rules = put(folder / "rules.toml", rules_text('in = "volume/Intake"\nwhere = "ext is log"\nmove = "Logs"\ntag = "x"'))
     frugal("preview", rules, "--save", "later.plan")
     dev = volume.stat().st_dev
     subprocess.run(["umount", str(volume)], check=True)
@@ -225,9 +221,7 @@ def test_a_target_that_may_only_be_read_is_named(folder: Path, mount: Mount) -> 
     put(folder / "Intake/a.log")
     subprocess.run(["mount", "-o", "remount,ro", str(volume)], check=True)
     result = tidy(folder, to(volume))
-    assert {mark.reason for _, mark in result.not_done} == {"read-only file system"} and (
-        folder / "Intake/a.log"
-    ).exists()
+    assert {mark.reason for _, mark in result.not_done} == {"read-only file system"} and (folder / "Intake/a.log").exists()
 
 
 @AS_ROOT
@@ -247,9 +241,7 @@ def test_a_volume_has_a_trash_of_its_own(folder: Path, mount: Mount, own_home: P
 
 
 @AS_ROOT
-def test_without_a_trash_on_the_volume_it_is_copied_to_the_one_at_home(
-    folder: Path, mount: Mount, own_home: Path
-) -> None:
+def test_without_a_trash_on_the_volume_it_is_copied_to_the_one_at_home(folder: Path, mount: Mount, own_home: Path) -> None:
     volume = mount("ext4")
     put(volume / "Intake/a.log", "a")
     put(volume / f".Trash-{os.geteuid()}", "a file that is in the way")
@@ -262,11 +254,7 @@ def test_without_a_trash_on_the_volume_it_is_copied_to_the_one_at_home(
 @pytest.mark.skipif(not shutil.which("strace"), reason="strace is not installed")
 @pytest.mark.parametrize(
     ("inject", "why"),
-    [
-        ("copy_file_range:error=EIO", "input/output error"),
-        ("fsync:error=EIO", ""),
-        ("renameat2:error=EIO", "input/output error"),
-    ],
+    [("copy_file_range:error=EIO", "input/output error"), ("fsync:error=EIO", ""), ("renameat2:error=EIO", "input/output error")],
 )
 def test_an_error_of_the_disk_is_named_and_loses_nothing(folder: Path, inject: str, why: str) -> None:
     other = Path("/dev/shm") / f"frugal-{os.getpid()}"
@@ -280,9 +268,9 @@ def test_an_error_of_the_disk_is_named_and_loses_nothing(folder: Path, inject: s
             cwd=folder, capture_output=True, text=True,
         )  # fmt: skip
         assert done.returncode in (1, 2) and why in done.stdout + done.stderr and "Traceback" not in done.stderr
-        assert contents(folder / "Intake") + contents(other) == contents(folder / "Intake") and os.listdir(
-            folder / "Intake"
-        ) == ["a.log"]
+        assert contents(folder / "Intake") + contents(other) == contents(folder / "Intake") and os.listdir(folder / "Intake") == [
+            "a.log"
+        ]
     finally:
         shutil.rmtree(other, ignore_errors=True)
 
@@ -325,9 +313,7 @@ def test_what_happens_to_the_source_after_it_was_copied_loses_no_content(
     from frugal_sorter.steps.step import RunContext, Step, attempt
 
     source, target = put(folder / "a.log", "planned"), folder / "b.log"
-    step = Step(
-        1, "move-across", "r", "k", place_of(str(source)), place_of(str(target)), look(place_of(str(source))).identity
-    )
+    step = Step(1, "move-across", "r", "k", place_of(str(source)), place_of(str(target)), look(place_of(str(source))).identity)
     finish_part = parts.finish_part
     # With a lease nobody could write; a volume that knows none is the harder case.
     monkeypatch.setattr(disk, "CAN_LEASE", False)
@@ -421,9 +407,7 @@ def test_a_folder_changed_two_levels_down_after_the_preview_is_put_back(folder: 
         plan = plan_of(book_of(folder, f'where = "name is old"\ntake = "folders"\n{ending}'))
         (folder / "Intake/old/in/deep.txt").write_text(f"changed {ending}")
         result = carry_out(plan)
-        assert [mark.reason for step, mark in result.not_done if step.verb != "make-folder"] == [
-            "changed since it was planned"
-        ]
+        assert [mark.reason for step, mark in result.not_done if step.verb != "make-folder"] == ["changed since it was planned"]
         assert (folder / "Intake/old/in/deep.txt").read_text() == f"changed {ending}" and sorted(
             os.listdir(folder / "Intake")
         ) == ["b", "old"]
@@ -452,12 +436,8 @@ def _desktop(home: Path, *words: str) -> str:
     return done.stdout + done.stderr
 
 
-@pytest.mark.skipif(
-    not (shutil.which("gio") and shutil.which("dbus-run-session")), reason="gio or dbus is not installed"
-)
-def test_the_desktop_restores_what_we_trashed_and_the_other_way_round(
-    folder: Path, own_home: Path, frugal: Frugal
-) -> None:
+@pytest.mark.skipif(not (shutil.which("gio") and shutil.which("dbus-run-session")), reason="gio or dbus is not installed")
+def test_the_desktop_restores_what_we_trashed_and_the_other_way_round(folder: Path, own_home: Path, frugal: Frugal) -> None:
     own_home.chmod(0o700)
     put(own_home / "Intake/kiln 1.log", "kiln")
     put(own_home / "Intake/old glazes/a.csv", "a")
@@ -485,9 +465,7 @@ def test_unzip_accepts_our_packs(folder: Path) -> None:
     done = subprocess.run(["unzip", "-t", folder / "Intake/all.zip"], capture_output=True, text=True)
     assert done.returncode == 0, done.stdout
     subprocess.run(["unzip", "-q", folder / "Intake/all.zip", "-d", folder / "out"], check=True)
-    assert (folder / "out/glaze ä.csv").read_text() == "glaze" * 1000 and os.readlink(
-        folder / "out/kiln/link"
-    ) == "log.txt"
+    assert (folder / "out/glaze ä.csv").read_text() == "glaze" * 1000 and os.readlink(folder / "out/kiln/link") == "log.txt"
     with zipfile.ZipFile(folder / "Intake/all.zip") as archive:
         assert archive.testzip() is None
 
@@ -496,11 +474,7 @@ def test_who_an_entry_is_where_inode_numbers_do_not_last() -> None:
     one = Identity("file", 1, 5, 100, 10_000_000_000, None, None, "digest")
     assert one.same_who(one._replace(ino=99, mtime_ns=11_900_000_000)) and one.same_state(one._replace(ino=99))
     assert not one.same_who(one._replace(sample="other")) and not one.same_who(one._replace(mtime_ns=13_000_000_000))
-    assert (
-        not Volume("/", "vfat").inodes_last
-        and not Volume("/", "fuse.exfat").inodes_last
-        and Volume("/", "ext4").inodes_last
-    )
+    assert not Volume("/", "vfat").inodes_last and not Volume("/", "fuse.exfat").inodes_last and Volume("/", "ext4").inodes_last
     assert (
         Volume("/", "vfat").illegal("a", 5_000_000_000)
         and Volume("/", "exfat").illegal("a.")
@@ -602,14 +576,7 @@ def test_a_note_of_the_trash_that_recovery_cannot_remove_is_named(
 
 
 @pytest.mark.parametrize(
-    "extras",
-    [
-        'comment = "hi {name}"',
-        'tag = "kiln"',
-        'tag = "kiln"\ncomment = "x"',
-        'untag = "old"',
-        'retag = ["new"]',
-    ],
+    "extras", ['comment = "hi {name}"', 'tag = "kiln"', 'tag = "kiln"\ncomment = "x"', 'untag = "old"', 'retag = ["new"]']
 )
 @pytest.mark.parametrize("had", [{}, {"user.xdg.tags": b"old,left", "user.xdg.comment": b"before"}])
 def test_what_a_volume_does_not_keep_of_an_entry_comes_back_as_it_was_before_the_run(

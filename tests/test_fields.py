@@ -256,9 +256,7 @@ def test_a_file_that_a_program_has_open_is_in_use_and_the_program_is_named(folde
         world = World(NOW_NS)
         facts = facts_of(path, folder, world)
         assert facts("in use") is True
-        assert (
-            world.open_files.holder(facts.record.identity, facts.record.place.path) == f"tail (process {program.pid})"
-        )
+        assert world.open_files.holder(facts.record.identity, facts.record.place.path) == f"tail (process {program.pid})"
         program.kill()
     assert facts_of(path, folder, World(NOW_NS))("in use") is False
 
@@ -337,9 +335,7 @@ def test_every_field_has_a_summary_and_a_cost_that_fits_its_source() -> None:
 def test_a_field_that_has_no_expression_over_columns_is_asked_of_each_file(
     folder: Path, monkeypatch: pytest.MonkeyPatch, cost: int
 ) -> None:
-    monkeypatch.setitem(
-        FIELDS, "letters", Field("letters", "number", cost, "in its name", lambda facts: len(facts.name))
-    )
+    monkeypatch.setitem(FIELDS, "letters", Field("letters", "number", cost, "in its name", lambda facts: len(facts.name)))
     for name in ("kiln.log", "a.log"):
         put(folder / "Intake" / name)
     book = book_of(folder, 'where = "letters > 6"\nmove = "Long"')

@@ -17,9 +17,7 @@ from frugal_sorter.reports.writers import ORDERS, opened_lines, parts_of, tree_o
 from tests.conftest import Frugal
 from tests.support import put
 
-PATHS = st.lists(
-    st.tuples(st.lists(st.sampled_from("abc"), max_size=5), st.integers(0, 10**6)), min_size=1, max_size=40
-)
+PATHS = st.lists(st.tuples(st.lists(st.sampled_from("abc"), max_size=5), st.integers(0, 10**6)), min_size=1, max_size=40)
 
 
 def tree(paths: list[tuple[list[str], int]]) -> Any:

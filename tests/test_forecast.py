@@ -228,10 +228,7 @@ def test_saved_inventories_make_a_forecast_by_folder(folder: Path, frugal: Fruga
     now_ns = look_now(str(intake), False, __import__("time").time_ns()).made_ns
     for week in range(5, 0, -1):
         put(intake / f"photos/{week}.jpg", b"x" * 700_000)
-        save(
-            look_now(str(intake), False, now_ns - week * 7 * DAY_NS),
-            ready_state_folder() / f"inventories/{week}.inventory.gz",
-        )
+        save(look_now(str(intake), False, now_ns - week * 7 * DAY_NS), ready_state_folder() / f"inventories/{week}.inventory.gz")
     put(intake / "photos/now.jpg", b"x" * 700_000)
     found = json.loads(frugal("forecast", "Intake", "--format", "json").stdout)
     assert found["inventories"] == 5 and not found["lower_bound"] and "full" in found
@@ -239,9 +236,5 @@ def test_saved_inventories_make_a_forecast_by_folder(folder: Path, frugal: Fruga
     assert found["folders"]["still"]["flat"] and found["all"]["bytes_a_day"] == pytest.approx(100_000, rel=0.01)
     table = frugal("forecast", "Intake", "--chart", "grows.svg").stdout
     assert (folder / "grows.svg").read_bytes().startswith(b"<?xml")
-    assert (
-        "+3.0 MB" in table
-        and "no growth" in table
-        and ("the volume is full on" in table or "within a hundred years" in table)
-    )
+    assert "+3.0 MB" in table and "no growth" in table and ("the volume is full on" in table or "within a hundred years" in table)
     frugal("forecast", "nowhere", code=2)

@@ -58,9 +58,7 @@ def told(folder: Path, steps: list[dict[str, Any]]) -> set[tuple[str, str, str]]
     for step in steps:
         if step["verb"] not in ("note-times", "restore-times"):
             target = "" if step["verb"] == "trash" else step["target"] or ""
-            found.add(
-                (step["verb"], os.path.relpath(step["source"] or "/", folder), os.path.relpath(target or "/", folder))
-            )
+            found.add((step["verb"], os.path.relpath(step["source"] or "/", folder), os.path.relpath(target or "/", folder)))
     return found
 
 
@@ -71,22 +69,9 @@ def test_what_is_foreseen_is_what_happens_day_by_day(desk: Path, frugal: Frugal,
     before = snapshot(desk)
     foreseen = json.loads(frugal("preview", "rules.toml", "--until", f"in {DAYS} days", "--format", "json").stdout)
     assert snapshot(desk) == before
-    by_day = {
-        round((_ns(day["moment"]) - _ns(foreseen["from"])) / DAY_NS): told(desk, day["steps"])
-        for day in foreseen["days"]
-    }
+    by_day = {round((_ns(day["moment"]) - _ns(foreseen["from"])) / DAY_NS): told(desk, day["steps"]) for day in foreseen["days"]}
     for number in range(DAYS + 1):
-        command = [
-            "faketime",
-            "-f",
-            f"+{number}d",
-            sys.executable,
-            "-m",
-            "frugal_sorter",
-            "tidy",
-            "rules.toml",
-            "--yes",
-        ]
+        command = ["faketime", "-f", f"+{number}d", sys.executable, "-m", "frugal_sorter", "tidy", "rules.toml", "--yes"]
         done = subprocess.run(command, cwd=desk, capture_output=True, text=True, check=False)
         assert done.returncode == 0, done.stdout + done.stderr
         steps = []
@@ -107,9 +92,7 @@ def test_the_days_are_told_in_words_with_what_is_not_in_them(desk: Path, frugal:
     put(desk / "rules.toml", rules_text(*RULES["two stages"]))
     said = frugal("preview", "rules.toml", "--until", "in 9 days").stdout
     assert "today" in said and "in 4 days" in said and "What will arrive until then" in said and "rule 1" in said
-    assert (
-        "Nothing to do until then" in frugal("preview", "rules.toml", "--until", "in 1 day", "--rule", "rule 1").stdout
-    )
+    assert "Nothing to do until then" in frugal("preview", "rules.toml", "--until", "in 1 day", "--rule", "rule 1").stdout
     frugal("preview", "rules.toml", "--until", "in 9 days", "--exit-code", code=1)
 
 
@@ -118,9 +101,7 @@ def test_the_days_are_told_in_words_with_what_is_not_in_them(desk: Path, frugal:
     (["--until", "in 2 days", "--tree"], 'move = "x"', "looks and does no more"), (["--until", "in 2 days"], 'pack = "a.zip"', "cannot be foreseen"),
     (["--until", "in 2 days"], 'copy = "C"', "cannot be foreseen"), (["--until", "in 2 days"], 'tag = "C"', "cannot be foreseen"),
 ])  # fmt: skip
-def test_what_cannot_be_foreseen_is_refused_by_name(
-    desk: Path, frugal: Frugal, words: list[str], rule: str, told: str
-) -> None:
+def test_what_cannot_be_foreseen_is_refused_by_name(desk: Path, frugal: Frugal, words: list[str], rule: str, told: str) -> None:
     put(desk / "rules.toml", rules_text(f'where = "everything"\n{rule}'))
     done = frugal("preview", "rules.toml", *words, code=2)
     assert told in done.stderr and len(done.stderr.splitlines()) == 1

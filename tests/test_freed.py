@@ -72,9 +72,6 @@ def test_the_pace_is_told_where_inventories_are_kept(folder: Path) -> None:
     for day in range(5):
         (folder / "grows").touch()
         os.truncate(folder / "grows", step * (day + 1))  # holes: nothing is written
-        save(
-            look_now(str(folder), False, NOW_NS - (4 - day) * DAY_NS),
-            ready_state_folder() / f"inventories/{day}.inventory.gz",
-        )
+        save(look_now(str(folder), False, NOW_NS - (4 - day) * DAY_NS), ready_state_folder() / f"inventories/{day}.inventory.gz")
     at_ns = full_at_ns(plan.roots, NOW_NS)
     assert at_ns is not None and 80 < (at_ns - NOW_NS) / DAY_NS < 120

@@ -139,11 +139,7 @@ class Case:
         ending = chance.choice(ENDINGS)
         self.deletes |= ending == "delete"
         where = "type is archive" if ending == "unpack" else chance.choice(WHERES)
-        take = (
-            "files"
-            if ending in ("unpack", "duplicates")
-            else chance.choice(["files", "files", "files", "folders", "items"])
-        )
+        take = "files" if ending in ("unpack", "duplicates") else chance.choice(["files", "files", "files", "folders", "items"])
         place = json.dumps(chance.choice([[str(self.tree)], [str(self.tree)], [str(self.tree), str(self.other)]]))
         lines = [f"in = {place}", f"where = '{where}'", f'take = "{take}"']
         if take != "items":
@@ -166,8 +162,7 @@ class Case:
             names = [name for name in extras if name != "link" or ending in ("move", "rename", "none")]
             names = [name for name in names if name in ("copy", "link") or not self.links]
             lines += [
-                f"{name} = {json.dumps(extras[name])}"
-                for name in chance.sample(names, min(len(names), chance.randint(1, 2)))
+                f"{name} = {json.dumps(extras[name])}" for name in chance.sample(names, min(len(names), chance.randint(1, 2)))
             ]
         if ending != "leave" and chance.random() < 0.6:
             lines.append(f'clash = "{chance.choice(["number", "skip", "replace", "newer", "same"])}"')
@@ -251,8 +246,7 @@ def run_case(seed: int, root: Path, other: Path, home: Path) -> tuple[str, list[
     try:
         with changing(ready_state_folder(), "fuzz") as journal:
             ended = [
-                (step.id, step.verb, step.group, mark and (mark.outcome.name, mark.reason))
-                for step, mark in journal.steps(1)
+                (step.id, step.verb, step.group, mark and (mark.outcome.name, mark.reason)) for step, mark in journal.steps(1)
             ]
             back = plan_undo(journal, run_to_undo(journal, 1), NOW_NS)
             undone = [f"STEPS {ended}", *(f"IN THE WAY {left.place.path}: {left.reason}" for left in back.not_touched)]

@@ -21,14 +21,7 @@ E_ACUTE = "\u00e9"
 
 @pytest.fixture
 def intake(folder: Path) -> Path:
-    for name in (
-        "From phone/IMG_1.jpg",
-        "From phone/IMG_2.JPG",
-        f"{E_ACUTE}mail.txt",
-        "a.pdf",
-        "other/a.pdf",
-        ".hidden.txt",
-    ):
+    for name in ("From phone/IMG_1.jpg", "From phone/IMG_2.JPG", f"{E_ACUTE}mail.txt", "a.pdf", "other/a.pdf", ".hidden.txt"):
         put(folder / "Intake" / name, name)
     return folder / "Intake"
 
@@ -52,16 +45,12 @@ def test_a_list_is_forgiven_its_encoding_slashes_case_and_comments(
     intake: Path, folder: Path, frugal: Frugal, raw: bytes, encoding: str
 ) -> None:
     (folder / "list.txt").write_bytes(raw)
-    said = frugal(
-        "gather", "--list", "list.txt", "--from", "Intake", "--to", "Out", "--encoding", encoding, "--yes"
-    ).stdout
+    said = frugal("gather", "--list", "list.txt", "--from", "Intake", "--to", "Out", "--encoding", encoding, "--yes").stdout
     assert "Asked for 2: 2 copied, 0 already there, 0 missing." in said
     assert gathered(folder / "Out") == {"From phone/IMG_1.jpg", "a.pdf"} and len(gathered(intake)) == 6
 
 
-def test_what_is_missing_is_named_with_its_line_and_the_nearest_name(
-    intake: Path, folder: Path, frugal: Frugal
-) -> None:
+def test_what_is_missing_is_named_with_its_line_and_the_nearest_name(intake: Path, folder: Path, frugal: Frugal) -> None:
     lines = [
         "a.pdf",
         "# a remark",
@@ -89,9 +78,7 @@ def test_what_is_missing_is_named_with_its_line_and_the_nearest_name(
     assert "Asked for 10: 3 copied, 0 already there, 7 missing." in frugal(*words, "--yes", code=1).stdout
 
 
-def test_several_that_differ_in_case_alone_are_named_and_none_is_taken(
-    intake: Path, folder: Path, frugal: Frugal
-) -> None:
+def test_several_that_differ_in_case_alone_are_named_and_none_is_taken(intake: Path, folder: Path, frugal: Frugal) -> None:
     put(intake / "A.PDF", "another")
     put(folder / "list.txt", f"A.pdf\na.pdf\n{unicodedata.normalize('NFD', E_ACUTE)}MAIL.txt\n")
     said = frugal("gather", "--list", "list.txt", "--from", "Intake", "--to", "Out", "--yes", code=1).stdout
@@ -99,9 +86,7 @@ def test_several_that_differ_in_case_alone_are_named_and_none_is_taken(
     assert gathered(folder / "Out") == {"a.pdf", f"{E_ACUTE}mail.txt"}
 
 
-def test_files_are_moved_flat_and_numbered_and_an_undo_brings_them_back(
-    intake: Path, folder: Path, frugal: Frugal
-) -> None:
+def test_files_are_moved_flat_and_numbered_and_an_undo_brings_them_back(intake: Path, folder: Path, frugal: Frugal) -> None:
     before = snapshot(intake)
     put(folder / "list.txt", "a.pdf\nother/a.pdf\nFrom phone/IMG_1.jpg\n")
     words = ("gather", "--list", "list.txt", "--from", "Intake", "--to", "Out", "--move", "--flat", "--yes")
@@ -112,9 +97,7 @@ def test_files_are_moved_flat_and_numbered_and_an_undo_brings_them_back(
     assert snapshot(intake) == before and not (folder / "Out").exists()
 
 
-def test_what_is_there_already_stays_and_another_file_is_never_replaced(
-    intake: Path, folder: Path, frugal: Frugal
-) -> None:
+def test_what_is_there_already_stays_and_another_file_is_never_replaced(intake: Path, folder: Path, frugal: Frugal) -> None:
     put(folder / "Out/a.pdf", "a.pdf")
     put(folder / "Out/other/a.pdf", "Another one")
     put(folder / "list.txt", "a.pdf\nother/a.pdf\n.hidden.txt\n")
@@ -131,10 +114,7 @@ def test_what_is_there_already_stays_and_another_file_is_never_replaced(
 @pytest.mark.parametrize(
     ("words", "why"),
     [
-        (
-            ("--list", "missing.txt", "--from", "Intake", "--to", "Out"),
-            "missing.txt: the list cannot be read (vanished)",
-        ),
+        (("--list", "missing.txt", "--from", "Intake", "--to", "Out"), "missing.txt: the list cannot be read (vanished)"),
         (("--list", "bad.txt", "--from", "Intake", "--to", "Out"), "bad.txt:2: this is not utf-8; say which it is"),
         (("--list", "empty.txt", "--from", "Intake", "--to", "Out"), "the list names no file"),
         (("--list", "good.txt", "--from", "Nowhere", "--to", "Out"), "there is no such folder"),
@@ -154,10 +134,7 @@ def test_nothing_goes_into_a_system_folder_and_names_that_a_volume_cannot_hold_a
     intake: Path, folder: Path, frugal: Frugal, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     put(folder / "list.txt", "a.pdf\nFrom phone/IMG_1.jpg\n")
-    assert (
-        "inside a system folder"
-        in frugal("gather", "--list", "list.txt", "--from", "Intake", "--to", "/usr/x", code=3).stderr
-    )
+    assert "inside a system folder" in frugal("gather", "--list", "list.txt", "--from", "Intake", "--to", "/usr/x", code=3).stderr
     put(intake / "why?.txt", "x")
 
     def stick(*_: object) -> object:

@@ -54,9 +54,7 @@ def test_a_rule_is_refused_by_check_preview_and_tidy_in_the_same_words(
         said.append(frugal(*words, code=3).stdout)
     after = {path: seen for path, seen in snapshot(lived_in).items() if b".local/state" not in path}
     assert all(after.get(path, seen)._replace(mtime_ns=0) == seen._replace(mtime_ns=0) for path, seen in before.items())
-    (why,) = {
-        line.split("where nothing is ")[1] for text in said for line in text.splitlines() if "where nothing is " in line
-    }
+    (why,) = {line.split("where nothing is ")[1] for text in said for line in text.splitlines() if "where nothing is " in line}
     assert why
 
 
@@ -81,9 +79,7 @@ def test_a_saved_plan_is_refused_alike(folder: Path, frugal: Frugal, lived_in: P
     put(folder / "rules.toml", rules_text('in = "~/Downloads"\nwhere = "everything"\ndelete = true'))
     frugal("preview", "rules.toml", "--save", "later.plan")
     path = folder / "later.plan"
-    path.write_text(
-        path.read_text().replace(json.dumps(str(lived_in / "Downloads/old.zip")), json.dumps(str(lived_in / name)))
-    )
+    path.write_text(path.read_text().replace(json.dumps(str(lived_in / "Downloads/old.zip")), json.dumps(str(lived_in / name))))
     said = frugal("tidy", "--plan", "later.plan", "--yes", code=3).stdout
     assert "where nothing is removed" in said and (lived_in / name).exists()
 
@@ -111,26 +107,12 @@ def test_the_own_folder_of_a_version_control_is_never_taken_and_it_is_said_that_
     put(folder / "rules.toml", rules_text(rules.replace("TAKE", "files")))
     assert "under version control" in frugal("check", "rules.toml").stdout
     assert "under version control" in frugal("preview", "rules.toml").stdout
-    frugal(
-        "purge",
-        repository / inside,
-        "--older-than",
-        "1 day",
-        "--by",
-        "modified",
-        "--levels",
-        "all",
-        "--hidden",
-        "--yes",
-    )
+    frugal("purge", repository / inside, "--older-than", "1 day", "--by", "modified", "--levels", "all", "--hidden", "--yes")
     assert (repository / own / "HEAD").exists() and not (repository / "src/kiln.py").exists()
 
 
 def test_a_rule_inside_the_own_folder_of_a_version_control_is_refused(folder: Path, frugal: Frugal) -> None:
     put(folder / "proj/.git/objects/aa/bb")
-    put(
-        folder / "rules.toml",
-        rules_text('in = "proj/.git/objects"\nwhere = "everything"\nlevels = "all"\ndelete = true'),
-    )
+    put(folder / "rules.toml", rules_text('in = "proj/.git/objects"\nwhere = "everything"\nlevels = "all"\ndelete = true'))
     assert "version control" in frugal("tidy", "rules.toml", "--yes", code=3).stdout
     assert (folder / "proj/.git/objects/aa/bb").exists()

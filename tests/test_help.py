@@ -55,9 +55,7 @@ def test_the_manual_page_can_be_read() -> None:
     done = subprocess.run(
         ["man", "--warnings", "-l", ROOT / "docs/frugal.1"], capture_output=True, text=True, env=env, check=True
     )
-    assert "frugal purge" in done.stdout and not [
-        line for line in done.stderr.splitlines() if "cannot adjust" not in line
-    ]
+    assert "frugal purge" in done.stdout and not [line for line in done.stderr.splitlines() if "cannot adjust" not in line]
 
 
 @pytest.fixture
@@ -81,9 +79,7 @@ def by_shell(shell: str, line: str, desk: Path, home: Path) -> list[str]:
         words = line.split(" ")
         script = f"""source {home}/frugal.bash; COMP_WORDS=({" ".join(f"'{word}'" for word in words)}); COMP_CWORD={len(words) - 1}
             compopt() {{ :; }}; _shtab_frugal; printf '%s\\n' "${{COMPREPLY[@]}}" """
-    done = subprocess.run(
-        [shell, "-c", script], cwd=desk, env=env, capture_output=True, text=True, check=False, timeout=60
-    )
+    done = subprocess.run([shell, "-c", script], cwd=desk, env=env, capture_output=True, text=True, check=False, timeout=60)
     assert not done.stderr, done.stderr
     return [line.split("\t")[0].replace("\\", "") for line in done.stdout.splitlines()]
 

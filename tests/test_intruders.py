@@ -39,9 +39,7 @@ def test_a_module_in_the_current_folder_is_never_run(folder: Path, frugal: Fruga
     put(folder / f"{module}.py", f"open({str(folder / 'intruder')!r}, 'w')")
     # As it is installed: the current folder is where a person stands, and no part of the program.
     code = "import sys; from frugal_sorter.cli.main import main; sys.exit(main())"
-    done = subprocess.run(
-        [sys.executable, "-P", "-c", code, "preview", "rules.toml"], cwd=folder, capture_output=True, text=True
-    )
+    done = subprocess.run([sys.executable, "-P", "-c", code, "preview", "rules.toml"], cwd=folder, capture_output=True, text=True)
     assert done.returncode in (0, 1) and not (folder / "intruder").exists(), done.stderr
     frugal("preview", "rules.toml", code=done.returncode)
     assert not (folder / "intruder").exists() or module in ("frugal_sorter", "subprocess", "json", "tomllib", "sqlite3")
@@ -230,9 +228,7 @@ def test_no_output_of_any_command_brings_a_name_to_the_terminal_raw(folder: Path
         assert "Traceback" not in said and done.returncode in (0, 1, 2, 3), (words, said[-500:])
         bad = {"Cc", "Cf", "Cs", "Zl", "Zp"}
         left = {
-            hex(ord(letter))
-            for letter in said.replace("\r\n", "\n")
-            if unicodedata.category(letter) in bad and letter != "\n"
+            hex(ord(letter)) for letter in said.replace("\r\n", "\n") if unicodedata.category(letter) in bad and letter != "\n"
         }
         assert not left, (words, left)
         assert "<b>.html" not in said or "html" not in words

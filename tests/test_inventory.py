@@ -60,9 +60,7 @@ def test_a_folder_inside_another_is_counted_once(folder: Path) -> None:
 
 
 @given(st.lists(st.tuples(st.lists(file_names, min_size=1, max_size=3), st.integers(0, 2_000)), max_size=15))
-def test_totals_are_those_of_find(
-    tmp_path_factory: pytest.TempPathFactory, entries: list[tuple[list[str], int]]
-) -> None:
+def test_totals_are_those_of_find(tmp_path_factory: pytest.TempPathFactory, entries: list[tuple[list[str], int]]) -> None:
     root = tmp_path_factory.mktemp("tree").resolve()
     for parts, size in entries:
         try:
@@ -73,9 +71,7 @@ def test_totals_are_those_of_find(
     found = subprocess.run(["find", root, "-type", "f", "-printf", "%s\n"], capture_output=True, check=True)
     sizes = [int(line) for line in found.stdout.split()]
     assert (inventory.files, inventory.bytes) == (len(sizes), sum(sizes))
-    folders = subprocess.run(
-        ["find", root, "-mindepth", "1", "-type", "d", "-printf", "."], capture_output=True, check=True
-    )
+    folders = subprocess.run(["find", root, "-mindepth", "1", "-type", "d", "-printf", "."], capture_output=True, check=True)
     assert inventory.folders == len(folders.stdout)
 
 
@@ -205,14 +201,10 @@ def test_a_large_tree_read_by_two_processes_is_counted_as_by_one(folder: Path, m
 def test_the_listing_names_everything(folder: Path, frugal: Frugal) -> None:
     root = some_files(folder)
     put(root / "=odd,\n.csv", b"x")
-    rows = list(
-        csv.DictReader(io.StringIO(frugal("inventory", "Intake", "--listing", "--hidden", "--format", "csv").stdout))
-    )
+    rows = list(csv.DictReader(io.StringIO(frugal("inventory", "Intake", "--listing", "--hidden", "--format", "csv").stdout)))
     found = set(map(str, root.rglob("*")))
     assert {row["path"].replace("\\n", "\n") for row in rows} == found
-    entries = json.loads(frugal("inventory", "Intake", "--listing", "--format", "json", "--sort", "size").stdout)[
-        "entries"
-    ]
+    entries = json.loads(frugal("inventory", "Intake", "--listing", "--format", "json", "--sort", "size").stdout)["entries"]
     sizes = [one["bytes"] for one in entries]
     assert sizes == sorted(sizes, reverse=True) and sizes[0] == 300
     assert "sub/deep/d" in frugal("inventory", "Intake", "--listing", "--sort", "name").stdout

@@ -51,16 +51,7 @@ class Machine:
             shutil.rmtree(path, ignore_errors=True)
         other.mkdir()
         intake = root / "Intake"
-        for name in (
-            "a.jpg",
-            "price.csv",
-            "Tables/price.csv",
-            "k1.log",
-            "k2.log",
-            "x.tmp",
-            "film.mov",
-            "deep/er/in.txt",
-        ):
+        for name in ("a.jpg", "price.csv", "Tables/price.csv", "k1.log", "k2.log", "x.tmp", "film.mov", "deep/er/in.txt"):
             put(intake / name, name)
         for name in ("moulds/cup.stl", "moulds/in/jug.stl", "old scratch/s.txt"):
             put(intake / name, name)
@@ -124,17 +115,13 @@ def kill_before(served: Served, call: str, when: int, root: Path, other: Path) -
     assert undone.returncode != 1 or "changed nothing" in undone.stderr, where + undone.stderr
     after = machine.files()
     missing = {
-        path
-        for path in before
-        if path not in after or after[path]._replace(mtime_ns=0) != before[path]._replace(mtime_ns=0)
+        path for path in before if path not in after or after[path]._replace(mtime_ns=0) != before[path]._replace(mtime_ns=0)
     }
     assert not missing, (where, missing, undone.stdout)
     more = {path for path in after if path not in before}
     assert not more, (where, more, undone.stdout)
     trash = machine.root / "data/Trash"
-    assert not [
-        path for folder in ("files", "info") if (trash / folder).exists() for path in (trash / folder).iterdir()
-    ], where
+    assert not [path for folder in ("files", "info") if (trash / folder).exists() for path in (trash / folder).iterdir()], where
     return killed
 
 
@@ -171,11 +158,7 @@ CHAINS = {
 
 
 @pytest.mark.parametrize(
-    ("call", "chain"),
-    [
-        *product(["setxattr", "renameat2", "mkdir"], CHAINS),
-        ("symlinkat", "by several rules"),
-    ],
+    ("call", "chain"), [*product(["setxattr", "renameat2", "mkdir"], CHAINS), ("symlinkat", "by several rules")]
 )
 def test_a_kill_amid_several_changes_of_one_attribute_is_taken_back_whole(
     folder: Path, own_home: Path, served: Served, call: str, chain: str

@@ -195,9 +195,7 @@ def test_a_killed_hard_link_is_settled_without_losing_what_was_edited_since(fold
     assert ("edited" in found.values()) is (edit != "none")
 
 
-@pytest.mark.parametrize(
-    "what", ["older", "with a second name", "a folder with a second name", "its own", "its own folder"]
-)
+@pytest.mark.parametrize("what", ["older", "with a second name", "a folder with a second name", "its own", "its own folder"])
 def test_only_what_a_run_has_made_is_removed_under_its_private_name(folder: Path, what: str) -> None:
     put(folder / "Intake/a.txt", "a")
     plan = plan_of(book_of(folder, EVERYTHING + 'copy = "C"'))
@@ -250,9 +248,7 @@ def test_a_killed_move_to_another_volume_is_settled_whole(folder: Path, edited: 
     source, target = put(folder / "Intake/a.txt", "planned"), folder / "Out/a.txt"
     target.parent.mkdir()
     plan = Plan("tidy", look(place_of(str(source))).ctime_ns, "test")
-    plan.add(
-        "move-across", "r", "k", place_of(str(source)), place_of(str(target)), look(place_of(str(source))).identity
-    )
+    plan.add("move-across", "r", "k", place_of(str(source)), place_of(str(target)), look(place_of(str(source))).identity)
     killed(plan)
     if edited == "its old name taken":
         source.write_text("edited")
@@ -308,9 +304,7 @@ def test_every_verb_that_takes_content_away_asks_who_is_writing(folder: Path, ve
     was = look(place_of(str(source))).identity
     target: Place | None = Place(str(folder / "Out"), "a.txt")
     again = {"id": 1, "verb": "link", "source": str(other), "target": str(source)}
-    step = Step(
-        1, verb, "r", "k", place_of(str(source)), target, was, {"again": again} if verb == "remove-made" else {}
-    )
+    step = Step(1, verb, "r", "k", place_of(str(source)), target, was, {"again": again} if verb == "remove-made" else {})
     if verb == "trash":
         step.target = Place(str(folder / "home/.local/share/Trash/files"), "a.txt")
     if verb == "hard-link":
@@ -332,9 +326,7 @@ def test_an_undo_settles_what_the_power_left_of_a_run_that_says_it_is_done(folde
     result = tidy(folder, EVERYTHING + 'copy = "C"')
     with Journal(ready_state_folder(), write=False) as journal:
         run = journal.run(result.run)
-        (step,) = [
-            one for one, _ in journal.steps(run.id) if one.verb == "copy" and one.target and one.target.name == "a.txt"
-        ]
+        (step,) = [one for one, _ in journal.steps(run.id) if one.verb == "copy" and one.target and one.target.name == "a.txt"]
     (folder / "Intake/C/a.txt").rename(folder / "Intake/C" / f".frugal-{run.id}-{step.id}-{run.token}")
     undo(result.run)
     assert sorted(path.name for path in (folder / "Intake").rglob("*")) == ["a.txt", "b.txt"]

@@ -75,10 +75,7 @@ def test_sizes_are_learnt_where_names_tell_nothing(folder: Path, frugal: Frugal)
         put(folder / "Intake" / name, b"x" * size)
     frugal("suggest", "Intake", "--like", "Sorted", "--to", "rules.toml")
     # What else is large was never sorted by anybody.
-    assert (
-        "warning" not in frugal("check", "rules.toml").stdout
-        and "ext is jpg and size" in (folder / "rules.toml").read_text()
-    )
+    assert "warning" not in frugal("check", "rules.toml").stdout and "ext is jpg and size" in (folder / "rules.toml").read_text()
     frugal("tidy", "rules.toml", "--yes")
     assert (folder / "Sorted/Web/IMG_77.jpg").exists() and (folder / "Sorted/Print/IMG_78.jpg").exists()
     assert (folder / "Intake/price list.pdf").exists()
@@ -114,8 +111,7 @@ def test_a_file_that_is_tested_was_never_seen() -> None:
     """A word that only one fold has can be known by no rule that is tested on it."""
     items = sorted(tree("supplier", 200)[0])
     marked = [
-        item._replace(name=f"only {item.name}", folder="Elsewhere") if at % FOLDS == 0 else item
-        for at, item in enumerate(items)
+        item._replace(name=f"only {item.name}", folder="Elsewhere") if at % FOLDS == 0 else item for at, item in enumerate(items)
     ]
     score = score_of(sorted(marked, key=lambda one: one.name.removeprefix("only ")))
     # `score_of` sorts by name itself; the folder is in several folds then, so that it may be learnt: only its figures must add up.
@@ -141,15 +137,11 @@ def test_the_program_writes_rules_that_put_new_files_there(folder: Path, frugal:
     said = frugal("suggest", "Intake", "--like", "Archive", "--to", "learnt.toml").stdout
     assert "held-out" in said or "not made from" in said
     text = (folder / "learnt.toml").read_text()
-    found = re.search(
-        r"puts (\d+) of (\d+) held-out files where they lie \((\d+)%\), leaves (\d+), misplaces (\d+)", text
-    )
+    found = re.search(r"puts (\d+) of (\d+) held-out files where they lie \((\d+)%\), leaves (\d+), misplaces (\d+)", text)
     assert found and int(found[1]) + int(found[4]) + int(found[5]) == int(found[2]) == len(items)
     frugal("check", "learnt.toml")
     frugal("tidy", "learnt.toml", "--yes")
-    assert (folder / "Archive/Harbour Clay/Offer 999 Harbour Clay.pdf").exists() and (
-        folder / "Intake/0815.pdf"
-    ).exists()
+    assert (folder / "Archive/Harbour Clay/Offer 999 Harbour Clay.pdf").exists() and (folder / "Intake/0815.pdf").exists()
     page = frugal("suggest", "Intake", "--like", "Archive", "--format", "html").stdout
     assert "<svg" in page and "Harbour Clay" in page and "name has" in page
 
@@ -196,10 +188,7 @@ def test_what_was_moved_by_hand_lately_gets_a_rule(folder: Path, frugal: Frugal)
 def test_what_a_rule_put_somewhere_and_a_person_moved_on_is_seen_too(folder: Path, frugal: Frugal) -> None:
     for number in range(6):
         put(folder / f"Desk/In/kiln {number}.log", f"k{number}")
-    put(
-        folder / "rules.toml",
-        'frugal = 1\n[[rule]]\nname = "logs"\nin = "Desk/In"\nwhere = "ext is log"\nmove = "../Logs"\n',
-    )
+    put(folder / "rules.toml", 'frugal = 1\n[[rule]]\nname = "logs"\nin = "Desk/In"\nwhere = "ext is log"\nmove = "../Logs"\n')
     frugal("tidy", "rules.toml", "--yes")
     assert "Nothing to learn: 0 files" in frugal("suggest", "Desk", "--since", "1 day").stdout
     (folder / "Desk/Kiln").mkdir()

@@ -39,19 +39,13 @@ def test_what_was_brought_back_from_the_trash_stays(folder: Path, frugal: Frugal
     assert not path.exists()
 
 
-@pytest.mark.parametrize(
-    ("typed", "done"), [("y\n", True), ("n\n", False), ("sure\n", False), ("\n", False), ("YES\n", True)]
-)
-def test_y_and_n_are_answers_and_anything_else_says_what_was_not_understood(
-    folder: Path, typed: str, done: bool
-) -> None:
+@pytest.mark.parametrize(("typed", "done"), [("y\n", True), ("n\n", False), ("sure\n", False), ("\n", False), ("YES\n", True)])
+def test_y_and_n_are_answers_and_anything_else_says_what_was_not_understood(folder: Path, typed: str, done: bool) -> None:
     put(folder / "Intake/a.log")
     put(folder / "rules.toml", rules_text('where = "ext is log"\nmove = "Logs"'))
     said = on_terminal(folder, "tidy", "rules.toml", answers=typed)[1]
     assert (folder / "Intake/Logs/a.log").exists() is done
-    assert ("`sure` was not understood" in said) is ("sure" in typed) and ("Nothing was answered" in said) is (
-        typed[0] == "\n"
-    )
+    assert ("`sure` was not understood" in said) is ("sure" in typed) and ("Nothing was answered" in said) is (typed[0] == "\n")
 
 
 def test_history_never_loses_the_number_of_a_run_nor_its_state(folder: Path, frugal: Frugal) -> None:
@@ -77,9 +71,7 @@ JOBS = {
 
 @pytest.mark.parametrize("job", JOBS)
 @pytest.mark.parametrize("named", ["{}.{}", "{} (1).{}"])
-def test_a_download_that_is_not_complete_is_left_with_its_placeholder(
-    folder: Path, frugal: Frugal, job: str, named: str
-) -> None:
+def test_a_download_that_is_not_complete_is_left_with_its_placeholder(folder: Path, frugal: Frugal, job: str, named: str) -> None:
     held = set()
     for suffix in PARTS:
         held |= {f"{suffix}.pdf", named.format(f"{suffix}.pdf", suffix)}

@@ -97,9 +97,7 @@ def test_what_is_named_can_be_left_out(home: Path, frugal: Frugal) -> None:
     assert (home / ".kilnviewrc").exists() and not (home / ".config/Kilnview").exists()
 
 
-def test_a_program_that_is_there_keeps_what_it_has_and_what_went_is_named(
-    home: Path, frugal: Frugal, folder: Path
-) -> None:
+def test_a_program_that_is_there_keeps_what_it_has_and_what_went_is_named(home: Path, frugal: Frugal, folder: Path) -> None:
     frugal("leftovers", "claypot", "--do", "trash", "--yes")
     put(folder / "bin/claypot", "#!/bin/sh\n").chmod(0o755)
     put(home / ".claypot/new.txt", "new")
@@ -151,9 +149,7 @@ def run(*words: str) -> None:
 
 @AS_ROOT
 @pytest.mark.skipif(not shutil.which("dpkg-deb"), reason="dpkg is not here")
-def test_a_package_that_was_removed_is_known_by_its_package_manager(
-    folder: Path, frugal: Frugal, own_home: Path
-) -> None:
+def test_a_package_that_was_removed_is_known_by_its_package_manager(folder: Path, frugal: Frugal, own_home: Path) -> None:
     """Made, installed and removed for real: `dpkg -l` then says rc, and its settings in /etc are still its own."""
     name = "tidewater-glaze-test"
     put(folder / f"deb/etc/{name}/{name}.conf", "x = 1\n")

@@ -49,9 +49,7 @@ def desk(folder: Path, own_home: Path) -> Iterator[Path]:
         (["leftovers", "glaze-calculator", "--format", "json"], '"path": "{home}/.cache"'),
     ],
 )  # fmt: skip
-def test_what_could_not_be_read_is_named(
-    desk: Path, own_home: Path, frugal: Frugal, words: list[str], told: str
-) -> None:
+def test_what_could_not_be_read_is_named(desk: Path, own_home: Path, frugal: Frugal, words: list[str], told: str) -> None:
     said = frugal(*words, code=1, without_rights=True).stdout
     assert told.format(folder=desk, home=own_home) in said
 

@@ -57,9 +57,7 @@ def test_info_files_made_ahead_are_those_of_the_files(scratch: Plan, folder: Pat
     before = snapshot(folder)
     result = carry_out(scratch)
     assert result.done.steps == COUNT and not result.not_done
-    assert trash_of(own_home) == {
-        f"glaze {number:02}.tmp": f"{folder}/Intake/glaze {number:02}.tmp" for number in range(COUNT)
-    }
+    assert trash_of(own_home) == {f"glaze {number:02}.tmp": f"{folder}/Intake/glaze {number:02}.tmp" for number in range(COUNT)}
     assert undo().done.steps == COUNT
     assert in_trash(own_home) == ([], []) and snapshot(folder) == before
 
@@ -85,9 +83,7 @@ def test_a_run_that_is_stopped_leaves_no_info_file_behind(scratch: Plan, own_hom
 
 
 @pytest.mark.parametrize("survived", [0, 1, 3])
-def test_a_fork_that_dies_is_made_up_for(
-    scratch: Plan, own_home: Path, monkeypatch: pytest.MonkeyPatch, survived: int
-) -> None:
+def test_a_fork_that_dies_is_made_up_for(scratch: Plan, own_home: Path, monkeypatch: pytest.MonkeyPatch, survived: int) -> None:
     write, parent, batches = Trash._write_infos, os.getpid(), count()
 
     def write_or_die(self: Trash, steps: Sequence[Step]) -> list[int]:
@@ -104,9 +100,7 @@ def test_a_fork_that_dies_is_made_up_for(
     assert files == infos and len(files) == COUNT
 
 
-def test_a_stopped_run_clears_up_behind_a_fork_that_died(
-    scratch: Plan, own_home: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_a_stopped_run_clears_up_behind_a_fork_that_died(scratch: Plan, own_home: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     write, parent = Trash._write_infos, os.getpid()
 
     def write_and_die(self: Trash, steps: Sequence[Step]) -> list[int]:
@@ -127,9 +121,7 @@ def test_a_stopped_run_clears_up_behind_a_fork_that_died(
     assert in_trash(own_home) == ([], [])
 
 
-def test_where_no_fork_can_be_had_all_is_done_without(
-    scratch: Plan, own_home: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_where_no_fork_can_be_had_all_is_done_without(scratch: Plan, own_home: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     def refuse() -> int:
         raise BlockingIOError
 

@@ -84,15 +84,11 @@ def test_a_condition_can_ask_for_such_a_type(intake: Path, frugal: Frugal) -> No
     assert {path.name for path in intake.iterdir()} >= {"c.jpg"} and not (intake / "a.txt").exists()
 
 
-@pytest.mark.parametrize(
-    "types", ["nothing", "x = ", "papers = text + nothing", "Papers = txt", "missing.toml", "= txt"]
-)
+@pytest.mark.parametrize("types", ["nothing", "x = ", "papers = text + nothing", "Papers = txt", "missing.toml", "= txt"])
 def test_types_that_cannot_be_read_are_one_line(intake: Path, frugal: Frugal, types: str) -> None:
     before = snapshot(intake)
     done = frugal("sort", "Intake", "--into", "{type}", "--types", types, "--yes", code=2)
-    assert (
-        done.stderr.startswith("frugal: --types") and len(done.stderr.splitlines()) == 1 and snapshot(intake) == before
-    )
+    assert done.stderr.startswith("frugal: --types") and len(done.stderr.splitlines()) == 1 and snapshot(intake) == before
 
 
 # A program that makes a file
@@ -103,9 +99,7 @@ MAKE = "[{python}, \"-c\", \"import os, shutil; shutil.copy(os.environ['FRUGAL_F
 
 def making(folder: Path, makes: str = "{name}.made", program: str = MAKE, more: str = "") -> None:
     command = program.replace("{python}", f'"{sys.executable}"')
-    put(folder / "rules.toml", rules_text(f'where = "ext is txt"\nrun = {command}\nmakes = "{makes}"\n{more}')).chmod(
-        0o600
-    )
+    put(folder / "rules.toml", rules_text(f'where = "ext is txt"\nrun = {command}\nmakes = "{makes}"\n{more}')).chmod(0o600)
 
 
 def test_what_a_program_makes_belongs_to_the_run(intake: Path, frugal: Frugal) -> None:
@@ -136,9 +130,7 @@ def test_what_was_edited_since_stays(intake: Path, frugal: Frugal) -> None:
 @pytest.mark.parametrize(("makes", "program", "told"), [
     ("other.jpg", MAKE, "made no other.jpg"), ("{name}.made", '["/bin/false"]', "ended with 1"), ("../x", MAKE, "not a path below"), ("/tmp/x", MAKE, "not a path below"),
 ])  # fmt: skip
-def test_a_program_that_makes_something_else_is_said(
-    intake: Path, frugal: Frugal, makes: str, program: str, told: str
-) -> None:
+def test_a_program_that_makes_something_else_is_said(intake: Path, frugal: Frugal, makes: str, program: str, told: str) -> None:
     making(intake.parent, makes, program)
     assert told in frugal("tidy", "rules.toml", "--yes", code=1).stdout
 
@@ -166,14 +158,10 @@ def test_makes_goes_with_run_only(intake: Path, frugal: Frugal) -> None:
 
 
 def test_a_captured_number_takes_digits_and_months_any_case(intake: Path, frugal: Frugal) -> None:
-    rule = (
-        'where = \'name fits "KILN {fired:%d %B %Y} p{page}.log"\'\nmove = "{fired:%Y-%m-%d}"\nrename = "{page:03}.log"'
-    )
+    rule = 'where = \'name fits "KILN {fired:%d %B %Y} p{page}.log"\'\nmove = "{fired:%Y-%m-%d}"\nrename = "{page:03}.log"'
     put(intake.parent / "rules.toml", rules_text(rule))
     frugal("tidy", "rules.toml", "--yes")
-    assert {"2026-10-03/007.log", "2026-03-14/012.log"} <= {
-        str(path.relative_to(intake)) for path in intake.rglob("*.log")
-    }
+    assert {"2026-10-03/007.log", "2026-03-14/012.log"} <= {str(path.relative_to(intake)) for path in intake.rglob("*.log")}
 
 
 def test_what_is_captured_and_is_no_number_leaves_its_entry(intake: Path, frugal: Frugal) -> None:

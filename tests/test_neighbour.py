@@ -154,20 +154,7 @@ def test_what_others_can_change_is_believed_by_nobody(folder: Path, frugal: Frug
     assert bool(distrusted(named)) is bool(spoiled)
     reads = {"rule file": load_rules, "settings": lambda _: read_settings(), "saved plan": load_plan}
     if who == "schedule":
-        words = (
-            "schedule",
-            "add",
-            "n",
-            "--at",
-            "daily 02:00",
-            "--with",
-            "cron",
-            "--print",
-            "--",
-            "tidy",
-            named,
-            "--yes",
-        )
+        words = ("schedule", "add", "n", "--at", "daily 02:00", "--with", "cron", "--print", "--", "tidy", named, "--yes")
         said = frugal(*words, code=2 if spoiled else 0).stderr
         assert ("other" in said) is bool(spoiled)
     elif spoiled:
@@ -185,9 +172,7 @@ def test_a_sticky_folder_keeps_what_is_in_it_to_its_owners(folder: Path) -> None
     assert f"belongs to {VICTIM}" in distrusted(path) and not distrusted(path, {VICTIM})
 
 
-def test_the_own_state_is_not_kept_where_a_link_of_another_account_leads(
-    folder: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_the_own_state_is_not_kept_where_a_link_of_another_account_leads(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     (folder / "elsewhere").mkdir()
     (folder / "state").symlink_to(folder / "elsewhere")
     monkeypatch.setenv("XDG_STATE_HOME", str(folder / "state"))
@@ -228,11 +213,7 @@ def lay_out(base: Path) -> tuple[Path, list[Path]]:
 def swap_for_ever(home: Path, private: list[Path], seed: int) -> None:
     """Swap folders, links and files in a home for links to what is out of reach, and back, as its owner."""
     chance = random.Random(seed)
-    targets = [
-        str(place)
-        for one in private
-        for place in (one, one / "sub", one / "sub/deep", one / "log", one / "secret 1.log")
-    ]
+    targets = [str(place) for one in private for place in (one, one / "sub", one / "sub/deep", one / "log", one / "secret 1.log")]
     while True:
         places = [home / "Down", home / "Sorted", home / "Down/sub", home / "Down/sub/deep", home / "Sorted/log"]
         place = chance.choice(places)
@@ -291,23 +272,15 @@ def test_every_command_that_changes_files_meets_the_neighbour() -> None:
 
 
 @pytest.mark.parametrize("name", COMMANDS)
-def test_nothing_out_of_the_reach_of_a_neighbour_is_read_changed_or_removed(
-    folder: Path, frugal: Frugal, name: str
-) -> None:
+def test_nothing_out_of_the_reach_of_a_neighbour_is_read_changed_or_removed(folder: Path, frugal: Frugal, name: str) -> None:
     verb = VERBS.get(name.removeprefix("tidy: "), VERBS["move"])
     rule = f'in = "{folder}/home/Down"\nlevels = "all"\nwhere = "ext is log"\n'
     for seed in range(40 if THOROUGH else 2):
         base = folder / str(seed)
         home, private = lay_out(base)
-        rules = put(
-            base / "rules.toml",
-            rules_text((rule + verb).replace(f"{folder}/home", str(home)).replace("{H}", str(home))),
-        )
+        rules = put(base / "rules.toml", rules_text((rule + verb).replace(f"{folder}/home", str(home)).replace("{H}", str(home))))
         wanted = put(base / "list.txt", "".join(f"sub/kiln {number}.log\nkiln {number}.log\n" for number in range(6)))
-        words = [
-            word.replace("{H}", str(home)).replace("{R}", str(rules)).replace("{L}", str(wanted))
-            for word in COMMANDS[name]
-        ]
+        words = [word.replace("{H}", str(home)).replace("{R}", str(rules)).replace("{L}", str(wanted)) for word in COMMANDS[name]]
         if name in ("undo", "trash"):
             frugal("sort", home / "Down", "--into", f"{home}/Sorted/{{ext}}", "--yes")
         before = [snapshot(one) for one in private]

@@ -19,15 +19,7 @@ from frugal_sorter.steps.kinds import KINDS, VerbName
 from tests.conftest import AS_ROOT, Frugal, Mount
 from tests.support import THOROUGH, put, rules_text, snapshot
 
-VOLUMES = [
-    "ext4",
-    "tmpfs",
-    "exfat",
-    "overlay",
-    "overlay over another volume",
-    "overlay with numbers of its own",
-    "bind",
-]
+VOLUMES = ["ext4", "tmpfs", "exfat", "overlay", "overlay over another volume", "overlay with numbers of its own", "bind"]
 RULES = {
     "move": 'move = "N"', "move and tag": 'move = "N"\ntag = "kept"', "rename": 'rename = "old {name}"', "trash": "trash = true",
     "copy": 'copy = "C"', "pack": 'pack = "P/all.zip"', "hard link": 'duplicates = {keep = "shortest-path", do = "hardlink"}',
@@ -62,9 +54,7 @@ def state(folder: Path) -> dict[bytes, object]:
 @AS_ROOT
 @pytest.mark.parametrize("kind", VOLUMES)
 @pytest.mark.parametrize("rule", RULES)
-def test_there_and_back_on_every_kind_of_volume(
-    folder: Path, frugal: Frugal, mount: Mount, kind: str, rule: str
-) -> None:
+def test_there_and_back_on_every_kind_of_volume(folder: Path, frugal: Frugal, mount: Mount, kind: str, rule: str) -> None:
     intake = lay_out(folder, mount, kind)
     where = "everything" if "folder" in rule else "ext is log"
     text = rules_text(f'in = "{intake}"\nwhere = "{where}"\n' + RULES[rule].replace("{F}", str(folder)))
@@ -75,9 +65,9 @@ def test_there_and_back_on_every_kind_of_volume(
     is_done = done.returncode == 0
     refusing = {"exfat": ("move and tag", "hard link"), "overlay": ("folder", "trash a folder")}
     assert is_done or rule in refusing.get(kind.split()[0], ()), done.stdout
-    assert is_done or any(
-        why in done.stdout for why in ("not supported", "no permission", "lower layer of an overlay")
-    ), done.stdout
+    assert is_done or any(why in done.stdout for why in ("not supported", "no permission", "lower layer of an overlay")), (
+        done.stdout
+    )
     after = state(intake)
     assert (after != before) is is_done or rule == "hard link"
     if is_done:
@@ -142,13 +132,7 @@ def test_what_stands_under_a_private_name_keeps_its_run_open(folder: Path, verb:
     with Descriptors() as descriptors:
         context = steps.RunContext(descriptors, 7, token="abc")
         step = Step(
-            3,
-            cast(VerbName, verb),
-            "r",
-            "k",
-            place_of(str(source)),
-            place_of(str(target)),
-            look(place_of(str(source))).identity,
+            3, cast(VerbName, verb), "r", "k", place_of(str(source)), place_of(str(target)), look(place_of(str(source))).identity
         )
         of_its_kind = verbs_for(context)[step.verb]
 

@@ -79,11 +79,7 @@ def _other_types(raw: bytes) -> bytes:
     """Give every value of the file another type, where it is JSON; packed, if it was."""
     is_packed = raw[:2] == b"\x1f\x8b"
     try:
-        lines = [
-            json.loads(line)
-            for line in (gzip.decompress(raw) if is_packed else raw).decode().split("\n")
-            if line.strip()
-        ]
+        lines = [json.loads(line) for line in (gzip.decompress(raw) if is_packed else raw).decode().split("\n") if line.strip()]
         if not is_packed and isinstance(json.loads(raw), dict):
             lines = [json.loads(raw)]
     except ValueError:
@@ -205,16 +201,7 @@ VALUES = st.recursive(
 
 @given(VALUES)
 def test_a_shape_is_asked_of_any_value(value: object) -> None:
-    shapes = [
-        is_text,
-        is_count,
-        is_flag,
-        is_moment,
-        [is_text],
-        (is_count, is_text),
-        {"a": is_text},
-        {"a": [(is_flag,)]},
-    ]
+    shapes = [is_text, is_count, is_flag, is_moment, [is_text], (is_count, is_text), {"a": is_text}, {"a": [(is_flag,)]}]
     assert sum(fits(value, one) for one in shapes[:3]) <= 1
     for shape in shapes:
         assert isinstance(fits(value, shape), bool)
@@ -223,9 +210,7 @@ def test_a_shape_is_asked_of_any_value(value: object) -> None:
 # What is written for a scheduler is read back as it does
 
 
-ODD = st.text(st.sampled_from("aB 0%$\\\"'#;&|<>*?~`^=()[]{}!,@äß"), min_size=1, max_size=8).map(
-    lambda name: f"/srv/{name}"
-)
+ODD = st.text(st.sampled_from("aB 0%$\\\"'#;&|<>*?~`^=()[]{}!,@äß"), min_size=1, max_size=8).map(lambda name: f"/srv/{name}")
 
 
 @given(ODD, ODD, st.sampled_from(SCHEDULERS))
@@ -235,9 +220,7 @@ def test_whatever_a_folder_is_called_a_schedule_starts_what_was_meant(folder: st
 
 
 OTHERS = st.lists(
-    st.sampled_from(
-        [b"5 4 * * * /usr/local/bin/backup\n", b"# mine\n", b"\n", b"MAILTO=root\n", b"# frugal weekly: begin\n"]
-    ),
+    st.sampled_from([b"5 4 * * * /usr/local/bin/backup\n", b"# mine\n", b"\n", b"MAILTO=root\n", b"# frugal weekly: begin\n"]),
     max_size=3,
 )
 

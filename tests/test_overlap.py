@@ -22,9 +22,7 @@ ROOT = Path(__file__).parent.parent
 
 def dead(book: RuleBook) -> list[str]:
     return [
-        one.message
-        for one in warnings_of(book, WORLD)
-        if re.match("it never gets|it can never|its extras never", one.message)
+        one.message for one in warnings_of(book, WORLD) if re.match("it never gets|it can never|its extras never", one.message)
     ]
 
 
@@ -155,8 +153,7 @@ def test_rules_above_take_all_together(folder: Path) -> None:
 @given(text=conditions, more=conditions)
 def test_what_is_called_impossible_or_covered_is_so_for_every_file(studio: Path, text: str, more: str) -> None:  # noqa: F811
     one, other = read_rules(
-        rules_text(*(rule_of(where, 'hidden = true\nlevels = "all"') for where in (text, more))).encode(),
-        studio / "rules.toml",
+        rules_text(*(rule_of(where, 'hidden = true\nlevels = "all"') for where in (text, more))).encode(), studio / "rules.toml"
     ).rules
     overlap = Overlap(load_types(studio), NOW_NS)
     facts = [facts_of(studio / name, studio) for name in FILES]
@@ -198,9 +195,7 @@ def test_no_rule_of_the_docs_and_of_the_demo_is_called_dead(folder: Path, frugal
     blocks = list(itertools.chain.from_iterable(
         re.findall(r"```toml\n(.*?)```", page.read_text(), re.DOTALL) for page in [ROOT / "README.md", *(ROOT / "docs").glob("*.md")]
     ))  # fmt: skip
-    whole = [
-        block for block in blocks if block.startswith("frugal = 1") and "[[rule]]" in block and "listed in" not in block
-    ]
+    whole = [block for block in blocks if block.startswith("frugal = 1") and "[[rule]]" in block and "listed in" not in block]
     assert len(whole) >= 3
     for block in whole:
         assert dead(read_rules(block.encode(), folder / "rules.toml")) == [], block

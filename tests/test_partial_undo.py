@@ -42,9 +42,7 @@ def test_a_part_that_was_taken_back_is_no_whole(folder: Path, frugal: Frugal) ->
     # Bare undo takes back the rest, and then there is nothing left.
     assert "2 files moved" in frugal("undo", "--yes").stdout
     assert sorted(os.listdir(folder / "Intake")) == [*NAMES[:3]] and "taken back by run 3" in frugal("history").stdout
-    assert (
-        "run 1 (tidy of" in (said := frugal("undo", "--yes", code=1).stderr) and "taken back already, by run 3" in said
-    )
+    assert "run 1 (tidy of" in (said := frugal("undo", "--yes", code=1).stderr) and "taken back already, by run 3" in said
     # An undo that is itself taken back takes nothing back.
     frugal("undo", "3", "--yes")
     assert "1 of 3 steps taken back" in frugal("history").stdout
@@ -115,9 +113,7 @@ def test_an_undo_is_offered_only_for_what_can_come_back(folder: Path, frugal: Fr
     with Journal(ready_state_folder(), write=True) as journal:
         journal.begin(plan, plan.made_ns)
     said = [frugal(*words).stderr for words in (("history",), ("inventory", "Intake"))]
-    said.append(
-        frugal("tidy", put(folder / "none.toml", rules_text('where = "ext is pdf"\nmove = "N"')), "--yes").stderr
-    )
+    said.append(frugal("tidy", put(folder / "none.toml", rules_text('where = "ext is pdf"\nmove = "N"')), "--yes").stderr)
     for one in said[:2]:
         assert "was interrupted" in one and ("frugal undo" in one) is ("move" in how)
     assert "was interrupted after 0 of" in said[2] and "frugal undo" not in said[2]
@@ -181,9 +177,7 @@ def test_what_lists_of_runs_say_is_what_their_steps_say(folder: Path) -> None:
         for run in journal.numbers():
             steps = [step for step, mark in journal.steps(run) if mark and mark.outcome == Outcome.DONE]
             lasting = {step.id for step in steps if step.verb in ATTENDING or step.verb in LASTING}
-            back = {
-                step.of for undo, undone in journal.undos().items() if undone == run for step, _ in journal.steps(undo)
-            }
+            back = {step.of for undo, undone in journal.undos().items() if undone == run for step, _ in journal.steps(undo)}
             left = {step.id for step in steps} - lasting - back
             assert journal.left_to_undo(run) == len(left) and journal.can_be_undone(run)
             assert run == 2 or (lasting and back and left)
@@ -191,9 +185,7 @@ def test_what_lists_of_runs_say_is_what_their_steps_say(folder: Path) -> None:
 
 @pytest.mark.parametrize("mode", [0o755, 0o1777, 0o2770, 0o700])
 @pytest.mark.parametrize("rule", ['move = "../Logs"\nprune = true', 'move = "deep/er"'])
-def test_folders_come_back_as_they_were_however_often_a_run_is_undone_and_done_again(
-    folder: Path, mode: int, rule: str
-) -> None:
+def test_folders_come_back_as_they_were_however_often_a_run_is_undone_and_done_again(folder: Path, mode: int, rule: str) -> None:
     put(folder / "Intake/sub/deeper/a.log")
     for below in ("Intake/sub/deeper", "Intake/sub"):
         (folder / below).chmod(mode)

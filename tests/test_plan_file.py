@@ -31,9 +31,7 @@ def intake(folder: Path) -> Path:
     return folder / "Intake"
 
 
-def test_a_saved_plan_is_carried_out_without_the_lines_that_were_deleted(
-    intake: Path, frugal: Frugal, own_home: Path
-) -> None:
+def test_a_saved_plan_is_carried_out_without_the_lines_that_were_deleted(intake: Path, frugal: Frugal, own_home: Path) -> None:
     frugal("preview", "rules.toml", "--save", "later.plan")
     plan = intake.parent / "later.plan"
     assert plan.stat().st_mode & 0o777 == 0o600
@@ -79,9 +77,7 @@ def test_steps_can_be_left_out_by_number_and_for_good(intake: Path, frugal: Frug
         (lambda head, steps: (head, [steps[0], {**steps[1], "was": [1]}]), ":3:", "damaged"),
     ],
 )
-def test_a_damaged_plan_is_refused_with_its_line(
-    intake: Path, frugal: Frugal, change: object, where: str, what: str
-) -> None:
+def test_a_damaged_plan_is_refused_with_its_line(intake: Path, frugal: Frugal, change: object, where: str, what: str) -> None:
     frugal("preview", "rules.toml", "--save", "later.plan")
     plan = intake.parent / "later.plan"
     head, *steps = map(json.loads, plan.read_text().splitlines())
@@ -213,11 +209,7 @@ def test_settings_and_the_log(intake: Path, frugal: Frugal, own_home: Path) -> N
     size = log.stat().st_size
     frugal("undo", "--yes")
     assert log.stat().st_size == size
-    for text, why in (
-        ('log = "loud"', "cannot be 'loud'"),
-        ("colour = 1", "no setting `colour`"),
-        ("log =", "cannot be read"),
-    ):
+    for text, why in (('log = "loud"', "cannot be 'loud'"), ("colour = 1", "no setting `colour`"), ("log =", "cannot be read")):
         settings.write_text(text)
         assert why in frugal("tidy", "rules.toml", "--yes", "--again", code=2).stderr
 
@@ -254,10 +246,7 @@ def test_a_run_of_many_blocks_is_read_as_it_was_written(folder: Path) -> None:
 
 
 def test_old_runs_are_forgotten_but_not_those_with_something_in_the_trash(folder: Path) -> None:
-    for name, rule in (
-        ("a.log", 'where = "everything"\nmove = "Logs"'),
-        ("b.tmp", 'where = "ext is tmp"\ntrash = true'),
-    ):
+    for name, rule in (("a.log", 'where = "everything"\nmove = "Logs"'), ("b.tmp", 'where = "ext is tmp"\ntrash = true')):
         put(folder / "Intake" / name)
         carry_out(plan_of(book_of(folder, rule)))
     with Journal(ready_state_folder(), write=True) as journal:
@@ -289,8 +278,7 @@ def test_root_can_act_as_another_account_and_then_can_do_no_more_than_it(folder:
     put(folder / "rules.toml", RULES)
     put(folder / "Intake/a.log")
     assert (
-        "no account 'nobody-of-that-name'"
-        in frugal("tidy", "rules.toml", "--for", "nobody-of-that-name", "--yes", code=2).stderr
+        "no account 'nobody-of-that-name'" in frugal("tidy", "rules.toml", "--for", "nobody-of-that-name", "--yes", code=2).stderr
     )
     done = frugal("history", "--for", "nobody", code=2)
     assert "state folder cannot be made" in done.stderr or "cannot" in done.stderr

@@ -104,9 +104,7 @@ def test_two_processes_find_what_one_finds(folder: Path, monkeypatch: pytest.Mon
     assert len(alone.asked) == 60 and alone.seen == Count(60)
 
 
-def test_a_volume_in_the_tree_is_not_entered_even_where_a_fork_dies(
-    folder: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_a_volume_in_the_tree_is_not_entered_even_where_a_fork_dies(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     for number in range(8):
         put(folder / f"Intake/{number}/a.log")
     mounted = [folder / f"Intake/{number}" for number in range(8)]
@@ -117,10 +115,7 @@ def test_a_volume_in_the_tree_is_not_entered_even_where_a_fork_dies(
     done = []
     try:
         for path in mounted:
-            if (
-                subprocess.run(["mount", "-t", "tmpfs", "tmpfs", path], capture_output=True, check=False).returncode
-                != 0
-            ):
+            if subprocess.run(["mount", "-t", "tmpfs", "tmpfs", path], capture_output=True, check=False).returncode != 0:
                 pytest.skip("a file system cannot be mounted here")
             done.append(path)
             put(path / "b.log")
@@ -159,10 +154,7 @@ def test_what_is_left_and_why(folder: Path) -> None:
         "fresh.log": ("written to a moment ago", False),
         "future.log": ("written to a moment ago", False),
         "no suffix": ("no value for {ext}", True),
-        "to link.csv": (
-            f"{intake}/spreadsheet is a symbolic link of {accounts.account_name()}, and it is not followed",
-            True,
-        ),
+        "to link.csv": (f"{intake}/spreadsheet is a symbolic link of {accounts.account_name()}, and it is not followed", True),
         "to file.pdf": (f"{intake}/document is a file, where a folder is needed", True),
     }
     assert (plan.kept, plan.seen, plan.has_problem) == (Count(1), Count(8), True)
@@ -190,21 +182,12 @@ def test_levels_hidden_and_nested_folders(folder: Path) -> None:
         put(folder / "Intake" / name)
 
     def sources(rule: str) -> set[str]:
-        return set(
-            moves_of(plan_of(book_of(folder, f'where = "ext is log"\nmove = "/{folder}/X"\n{rule}')), folder / "Intake")
-        )
+        return set(moves_of(plan_of(book_of(folder, f'where = "ext is log"\nmove = "/{folder}/X"\n{rule}')), folder / "Intake"))
 
     assert sources("levels = 1") == {"a.log"}
     assert sources("levels = 2") == {"a.log", "s/b.log"}
     assert sources('levels = "all"') == {"a.log", "s/b.log", "s/t/c.log", "s/t/u/d.log"}
-    assert sources('levels = "all"\nhidden = true') == {
-        "a.log",
-        ".h.log",
-        "s/b.log",
-        "s/t/c.log",
-        "s/t/u/d.log",
-        ".g/e.log",
-    }
+    assert sources('levels = "all"\nhidden = true') == {"a.log", ".h.log", "s/b.log", "s/t/c.log", "s/t/u/d.log", ".g/e.log"}
     both = book_of(folder, 'in = ["Intake", "Intake/s/t"]\nwhere = "ext is log"\nmove = "X"')
     assert moves_of(plan_of(both), folder / "Intake") == {"a.log": "X/a.log", "s/t/c.log": "s/t/X/c.log"}
 

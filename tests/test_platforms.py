@@ -23,9 +23,7 @@ PLACES = ("desktop", "documents", "downloads", "pictures", "music", "videos")
 @pytest.mark.skipif(system.NAME != "linux", reason="elsewhere the library is asked")
 @pytest.mark.parametrize("value", [None, "", "/srv/x", "/srv/x/", "relative", " /srv", "~/x"])
 @pytest.mark.parametrize("home", ["/home/maren", "/", "relative", "", None])
-def test_own_folders_are_where_the_library_has_them(
-    value: str | None, home: str | None, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_own_folders_are_where_the_library_has_them(value: str | None, home: str | None, monkeypatch: pytest.MonkeyPatch) -> None:
     for name, told in [("HOME", home), *((f"XDG_{one}_HOME", value) for one in ("STATE", "CONFIG", "DATA"))]:
         monkeypatch.setenv(name, told) if told is not None else monkeypatch.delenv(name, raising=False)
     ours = own_folders.state_home("frugal-sorter"), own_folders.settings_home("frugal-sorter"), own_folders.data_home()
@@ -36,9 +34,7 @@ def test_own_folders_are_where_the_library_has_them(
     assert [Path(one) for one in ours] == [Path(one) for one in theirs]
 
 
-def test_folders_of_the_system_have_a_name_and_are_asked_for_only_where_it_is_used(
-    monkeypatch: pytest.MonkeyPatch,
-) -> None:
+def test_folders_of_the_system_have_a_name_and_are_asked_for_only_where_it_is_used(monkeypatch: pytest.MonkeyPatch) -> None:
     asked: list[str] = []
 
     def found(name: str) -> str:
@@ -52,11 +48,9 @@ def test_folders_of_the_system_have_a_name_and_are_asked_for_only_where_it_is_us
     places["shelf"] = "/srv/shelf"
     assert list(places) == ["home", *PLACES, "temp", "shelf"] and len(places) == 9
     assert "music" in places and "kiln" not in places and places["home"] == str(Path.home()) and not asked
-    assert (places["music"], places["music"], places["shelf"]) == (
-        "/srv/music",
-        "/srv/music",
-        "/srv/shelf",
-    ) and asked == ["music"]
+    assert (places["music"], places["music"], places["shelf"]) == ("/srv/music", "/srv/music", "/srv/shelf") and asked == [
+        "music"
+    ]
     with pytest.raises(KeyError):
         places["kiln"]
 
@@ -122,13 +116,7 @@ def test_names_that_windows_cannot_hold(name: str, told: str) -> None:
     assert names.refused_here(name) == (said if system.NAME == "windows" else "")
 
 
-TARGETS = [
-    "move = 'Kiln: logs'",
-    "move = 'Logs./{ext}'",
-    "move = 'aux/{ext}'",
-    "rename = '{stem}?.{ext}'",
-    "copy = 'Backup/con'",
-]
+TARGETS = ["move = 'Kiln: logs'", "move = 'Logs./{ext}'", "move = 'aux/{ext}'", "rename = '{stem}?.{ext}'", "copy = 'Backup/con'"]
 
 
 @pytest.mark.parametrize("target", TARGETS)
@@ -165,9 +153,7 @@ def test_folders_that_the_volume_of_a_target_cannot_hold_are_told_and_not_made(
     assert (folder / "Intake/a.log").exists() and not list(far.iterdir())
 
 
-def test_letters_of_another_case_are_one_folder_where_the_volume_says_so(
-    mount: Mount, folder: Path, frugal: Frugal
-) -> None:
+def test_letters_of_another_case_are_one_folder_where_the_volume_says_so(mount: Mount, folder: Path, frugal: Frugal) -> None:
     far = mount("exfat")
     (far / "Photos").mkdir()
     for name in "abc":

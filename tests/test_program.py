@@ -68,9 +68,7 @@ def test_the_machine_has_the_same_files_at_any_moment(moments: list[datetime]) -
             lay_out(slashed.Path(name), now)
             files = [path for path in Path(name).rglob("*") if path.is_file()]
             # Only the days in names are of their time.
-            undated = [
-                re.sub(r"\d{4}-\d\d(-\d\d)?|(?<=Invoices/)\d{4}", "DAY", str(path.relative_to(name))) for path in files
-            ]
+            undated = [re.sub(r"\d{4}-\d\d(-\d\d)?|(?<=Invoices/)\d{4}", "DAY", str(path.relative_to(name))) for path in files]
             laid_out.append(sorted(zip(undated, [path.stat().st_size for path in files], strict=True)))
             assert all(path.stat().st_mtime <= now.timestamp() for path in files)
     assert all(one == laid_out[0] for one in laid_out)
@@ -145,9 +143,7 @@ def test_a_file_changed_while_a_person_thinks_is_skipped_and_named(folder: Path)
     put(folder / "Intake/a.log")
     put(folder / "Intake/b.log")
     (folder / "rules.toml").write_text(rules_text('where = "everything"\nmove = "{type}"'))
-    code, said = on_terminal(
-        folder, "tidy", "rules.toml", answers="yes", before=lambda: put(folder / "Intake/a.log", "new")
-    )
+    code, said = on_terminal(folder, "tidy", "rules.toml", answers="yes", before=lambda: put(folder / "Intake/a.log", "new"))
     assert code == 1
     assert "skipped  a.log → log/a.log: changed since it was planned" in said and "1 file moved, 1 skipped" in said
     assert (folder / "Intake/a.log").read_text() == "new" and (folder / "Intake/log/b.log").exists()
@@ -158,9 +154,7 @@ def two_thousand(folder: Path) -> Path:
         put(folder / f"Intake/{number % 7}/file {number}.log", str(number))
     path = folder / "rules.toml"
     path.write_text(
-        rules_text(
-            'where = "everything"\nmove = "/{F}/Sorted/{initial}/{folder}"\nlevels = "all"'.replace("/{F}", str(folder))
-        )
+        rules_text('where = "everything"\nmove = "/{F}/Sorted/{initial}/{folder}"\nlevels = "all"'.replace("/{F}", str(folder)))
     )
     return path
 
@@ -241,9 +235,7 @@ def test_two_writers_do_not_meet(folder: Path, frugal: Frugal) -> None:
 )  # fmt: skip
 def test_bad_input_gets_one_clear_line(folder: Path, frugal: Frugal, words: list[str], code: int, said: str) -> None:
     put(folder / "Intake/a.log")
-    (folder / "bad.toml").write_text(
-        rules_text("where = 'nmae is x'\nleave = true").replace("frugal = 1\n\n", "frugal = 1\n")
-    )
+    (folder / "bad.toml").write_text(rules_text("where = 'nmae is x'\nleave = true").replace("frugal = 1\n\n", "frugal = 1\n"))
     (folder / "away.toml").write_text(rules_text("in = 'Away'\nwhere = 'everything'\nmove = 'x'"))
     (folder / "etc.toml").write_text(rules_text("in = '/etc'\nwhere = 'everything'\nmove = 'x'"))
     before = snapshot(folder)
@@ -353,17 +345,7 @@ NOT_FOR_A_PREVIEW = (
         ("['--version']", LIGHT),
         ("['--help']", LIGHT),
         ("['inventory', '.', '--format', 'csv']", {"rich", "sqlite3", "regex", "ctypes"}),
-        (
-            "['history']",
-            {
-                "regex",
-                "rich",
-                "ctypes",
-                "base64",
-                *LATER,
-                *(f"frugal_sorter.{one}" for one in NOT_FOR_THE_LIST),
-            },
-        ),
+        ("['history']", {"regex", "rich", "ctypes", "base64", *LATER, *(f"frugal_sorter.{one}" for one in NOT_FOR_THE_LIST)}),
         ("['preview', 'rules.toml']", {*LATER, *(f"frugal_sorter.{one}" for one in NOT_FOR_A_PREVIEW)}),
         ("['tidy', 'rules.toml', '--yes']", {"regex", "rich", *LATER}),
         ("['check', 'rules.toml']", {"sqlite3", "pandas", "numpy", "psutil", *LATER}),

@@ -91,10 +91,7 @@ def test_the_list_before_the_question_says_what_a_person_must_know(folder: Path,
 
 def test_the_catastrophic_is_refused(folder: Path, own_home: Path, frugal: Frugal) -> None:
     aged(own_home / "letter.txt", 100)
-    assert (
-        "is a home folder, where nothing is removed"
-        in frugal("purge", own_home, "--older-than", "1d", "--yes", code=3).stderr
-    )
+    assert "is a home folder, where nothing is removed" in frugal("purge", own_home, "--older-than", "1d", "--yes", code=3).stderr
     said = frugal("sort", own_home, "--into", "{type}", "--levels", "all", "--yes", code=3).stderr
     assert "is a home folder, of which only the first level is sorted" in said
     assert "system folder" in frugal("purge", "/usr/share", "--older-than", "1d", "--yes", code=3).stderr
@@ -141,9 +138,7 @@ def test_until_so_much_is_free_the_oldest_go_first(folder: Path, monkeypatch: py
         aged(folder / f"Intake/{number}.bak", 100 - number, "x" * 40_000)
     os.link(folder / "Intake/0.bak", folder / "further name")
     each = freed_by(str(folder / "Intake/1.bak"))
-    assert (
-        each >= 40_000 and freed_by(str(folder / "Intake/0.bak")) == 0 and freed_by(str(folder / "Intake")) >= 5 * each
-    )
+    assert each >= 40_000 and freed_by(str(folder / "Intake/0.bak")) == 0 and freed_by(str(folder / "Intake")) >= 5 * each
     monkeypatch.setattr("frugal_sorter.planning.jobs.free_bytes", lambda _: 1_000_000)
     for wanted, going, problem in (
         (500_000, "", False),
@@ -215,9 +210,7 @@ for number in range(10 ** 9):
         (("purge", "Intake", "--older-than", "1d", "--take", "items", "--levels", "2"), "--take: items are the top level"),
     ],
 )  # fmt: skip
-def test_bad_input_gets_one_line_and_changes_nothing(
-    intake: Path, frugal: Frugal, words: tuple[str, ...], why: str
-) -> None:
+def test_bad_input_gets_one_line_and_changes_nothing(intake: Path, frugal: Frugal, words: tuple[str, ...], why: str) -> None:
     before = snapshot(intake)
     said = frugal(*words, code=2).stderr
     assert why in said and said.count("\n") == 1 and snapshot(intake) == before

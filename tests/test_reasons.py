@@ -52,9 +52,7 @@ class Ended(NamedTuple):
 
 def _step(number: int = 1) -> Step:
     was = Identity("file", 1, number, 3, 1, 1)
-    return Step(
-        number, "move", "Logs", "k", Place("/srv/in", f"{number}.log"), Place("/srv/Logs", f"{number}.log"), was
-    )
+    return Step(number, "move", "Logs", "k", Place("/srv/in", f"{number}.log"), Place("/srv/Logs", f"{number}.log"), was)
 
 
 def _plan(**more: Any) -> Plan:

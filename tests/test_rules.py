@@ -25,19 +25,7 @@ from frugal_sorter.rules.reference import TOPICS
 from frugal_sorter.rules.units import InvalidValue, Mistakes, parse_hours, parse_moment
 from frugal_sorter.values import replace
 from tests.conftest import Frugal
-from tests.support import (
-    DAY_NS,
-    NOW_NS,
-    WORLD,
-    book_of,
-    carry_out,
-    moves_of,
-    plan_of,
-    put,
-    rules_text,
-    snapshot,
-    undo,
-)
+from tests.support import DAY_NS, NOW_NS, WORLD, book_of, carry_out, moves_of, plan_of, put, rules_text, snapshot, undo
 
 ROOT = Path(__file__).resolve().parents[1]
 EVERYTHING = 'where = "everything"\n'
@@ -144,10 +132,7 @@ def test_a_folder_changed_below_after_the_preview_is_skipped(folder: Path) -> No
 def test_folders_that_rules_write_into_are_no_entries(folder: Path) -> None:
     for name in ("a.log", "b.csv", "Old/x.txt", "log/there.txt", "Holding/deep/y.txt"):
         put(folder / "Intake" / name)
-    rules = (
-        'where = "type in (log, spreadsheet)"\nmove = "{ext}"',
-        f'{EVERYTHING}take = "items"\nmove = "Holding/deep"',
-    )
+    rules = ('where = "type in (log, spreadsheet)"\nmove = "{ext}"', f'{EVERYTHING}take = "items"\nmove = "Holding/deep"')
     plan = plan_of(book_of(folder, *rules))
     assert moves_of(plan, folder / "Intake") == {"a.log": "log/a.log", "b.csv": "csv/b.csv", "Old": "Holding/deep/Old"}
     assert [(left.place.name, left.reason) for left in plan.not_touched] == [("log", "other entries go into it")]
@@ -195,10 +180,7 @@ def test_outside_its_hours_a_rule_claims_and_leaves(folder: Path) -> None:
 def test_over_its_ceiling_a_rule_is_not_carried_out_and_the_others_are(folder: Path) -> None:
     for name in ("a.log", "b.log", "c.csv"):
         put(folder / "Intake" / name)
-    rules = (
-        'where = "ext is log"\nmove = "logs/deep"\nat_most = 1',
-        'where = "ext is csv"\nmove = "tables"\nat_most = 1',
-    )
+    rules = ('where = "ext is log"\nmove = "logs/deep"\nat_most = 1', 'where = "ext is csv"\nmove = "tables"\nat_most = 1')
     plan = plan_of(book_of(folder, *rules))
     assert moves_of(plan, folder / "Intake") == {"c.csv": "tables/c.csv"}
     assert [step.target.name for step in plan.steps if step.verb == "make-folder" and step.target] == ["tables"]
@@ -276,16 +258,8 @@ def test_sensible_rules_are_not(folder: Path, rules: list[str]) -> None:
         ('name = "a.log", size = "2 MB"', '"elsewhere/a.log"', "logs/2026/a.log"),
         ('name = "a.log"', '"logs/2026/a.log"', "undecided: `size > 1 MB`: the example does not say"),
         ('name = "keep.log", size = "2 MB"', '"logs/2026/keep.log"', 'taken by the rule "rule 0" above'),
-        (
-            'name = "a.log", size = "big"',
-            "false",
-            'nothing: "big" is not a size; a size looks like 250 KB, 1.5 GB or 10 MiB',
-        ),
-        (
-            'name = "a.log", colour = "blue"',
-            "false",
-            "nothing: there is no field `colour` to give; see `frugal help conditions`",
-        ),
+        ('name = "a.log", size = "big"', "false", 'nothing: "big" is not a size; a size looks like 250 KB, 1.5 GB or 10 MiB'),
+        ('name = "a.log", colour = "blue"', "false", "nothing: there is no field `colour` to give; see `frugal help conditions`"),
         ('name = "a.log", size = "2 MB", modified = 2025-03-04', '"logs/2025/a.log"', None),
     ],
 )
@@ -313,9 +287,7 @@ def test_a_key_below_an_example_is_said_to_stand_in_the_wrong_place(folder: Path
 
 def toml_blocks() -> list[tuple[str, str]]:
     pages = [ROOT / "README.md", *sorted((ROOT / "docs").glob("*.md"))]
-    return [
-        (page.name, block) for page in pages for block in re.findall(r"```toml\n(.*?)```", page.read_text(), re.DOTALL)
-    ]
+    return [(page.name, block) for page in pages for block in re.findall(r"```toml\n(.*?)```", page.read_text(), re.DOTALL)]
 
 
 def test_every_rule_file_in_the_docs_loads_and_its_examples_hold(folder: Path) -> None:
@@ -387,10 +359,7 @@ def test_explain_says_why_and_when(folder: Path, frugal: Frugal) -> None:
 def test_rules_acting_in_a_folder(folder: Path) -> None:
     (folder / "Intake/sub").mkdir(parents=True)
     book = book_of(
-        folder,
-        f'{EVERYTHING}move = "x"',
-        f'{EVERYTHING}move = "x"\nlevels = 2',
-        f'{EVERYTHING}move = "x"\ntake = "items"',
+        folder, f'{EVERYTHING}move = "x"', f'{EVERYTHING}move = "x"\nlevels = 2', f'{EVERYTHING}move = "x"\ntake = "items"'
     )
     explainer = Explainer(book, WORLD, plan_of(book))
     assert [rule.name for rule, _ in explainer.rules_acting_in(f"{folder}/Intake/sub")] == ["rule 1"]
@@ -413,16 +382,12 @@ def test_preview_as_of_another_date_and_the_nearest_misses(folder: Path, frugal:
     assert "Kiln_2.log: too young; the rule takes it on" in said
     assert "rule 3 matches nothing" not in said
     assert "1 file, 950 B" in frugal("preview", "rules.toml", "--as-of", "in 3 days").stdout
-    assert (
-        nearest_misses(load_rules(folder / "rules.toml"), book_of(folder, f'{EVERYTHING}move = "x"').rules, WORLD) == {}
-    )
+    assert nearest_misses(load_rules(folder / "rules.toml"), book_of(folder, f'{EVERYTHING}move = "x"').rules, WORLD) == {}
 
 
 def test_check_shows_failed_examples_and_warnings(folder: Path, frugal: Frugal) -> None:
     example = '[[rule.example]]\ngiven = { name = "a.log" }\nbecomes = "y/a.log"'
-    (folder / "rules.toml").write_text(
-        rules_text(f'{EVERYTHING}move = "x"\n{example}', 'where = "ext is log"\nmove = "y"')
-    )
+    (folder / "rules.toml").write_text(rules_text(f'{EVERYTHING}move = "x"\n{example}', 'where = "ext is log"\nmove = "y"'))
     said = frugal("check", "rules.toml", code=2).stdout
     assert "expected y/a.log" in said and "got      x/a.log" in said and "0 of 1 example as written" in said
     assert "warning: " in said and "never gets an entry" in said and f"{folder}/Intake is not there now" in said

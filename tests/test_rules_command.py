@@ -165,9 +165,7 @@ def test_a_change_is_made_shown_and_taken_back(
     (["move", "Logs", "after", "Stay"], "already"), (["add"], "name a job"), (["add", "--", "tidy"], "name a job"), (["of", "Logs"], "known are off"),
     (["add", "--", "sort", "Intake", "--into", "{nothing}"], "nothing"),
 ])  # fmt: skip
-def test_what_cannot_be_changed_is_one_line_and_changes_nothing(
-    desk: Path, frugal: Frugal, words: list[str], told: str
-) -> None:
+def test_what_cannot_be_changed_is_one_line_and_changes_nothing(desk: Path, frugal: Frugal, words: list[str], told: str) -> None:
     before = desk.read_bytes()
     at = words.index("--") if "--" in words else len(words)
     done = frugal("rules", *words[:at], "--rules", "rules.toml", *words[at:], code=2)
@@ -184,11 +182,7 @@ def test_the_list_says_what_each_rule_would_do_and_did(desk: Path, frugal: Fruga
     ]
     frugal("tidy", "rules.toml", "--yes")
     rows = listed(frugal, "rules.toml")
-    assert [(row["now"], row["done"], bool(row["last"])) for row in rows.values()] == [
-        (0, 0, False),
-        (0, 2, True),
-        (0, 1, True),
-    ]
+    assert [(row["now"], row["done"], bool(row["last"])) for row in rows.values()] == [(0, 0, False), (0, 2, True), (0, 1, True)]
     # An exception acts on nothing, ever; that is not the same as a rule that found nothing so far.
     plain = desk.read_bytes()
     desk.write_bytes(plain + b'\n[[rule]]\nname = "Idle"\nin = "Intake"\nwhere = "ext is mov"\ntrash = true\n')

@@ -78,12 +78,7 @@ def test_a_timer_of_systemd_fires_and_is_seen_as_systemd_has_it(desk: Path, own_
     (fired,) = told["fired"]
     assert (fired["driver"], fired["name"], fired["outcome"]) == ("schedule", "nightly", "done")
     assert fired["done"] == {"move": {"files": 3, "folders": 0, "inside": 0, "bytes": 3}} and fired["runs"] == [1]
-    assert (
-        "nightly" in told["table"]
-        and "nightly: " in told["run"]
-        and "run 2" in told["run"]
-        and "frugal undo 2" in told["run"]
-    )
+    assert "nightly" in told["table"] and "nightly: " in told["run"] and "run 2" in told["run"] and "frugal undo 2" in told["run"]
     # The timer's run and ours see the same.
     first, second, idle = told["visits"]
     assert first["environment"] == second["environment"] and first["environment"]["folder"] == str(desk)
@@ -97,18 +92,12 @@ def test_a_timer_of_systemd_fires_and_is_seen_as_systemd_has_it(desk: Path, own_
     assert "all well" in told["well"] and told["paused"][0] == "disabled" and "it is paused" in told["paused"][1]
     assert told["resumed"][0] == "enabled" and "all well" in told["resumed"][1]
     assert (
-        "another unit of that name" in told["theirs_stays"]
-        and "already" in told["twice"]
-        and "not a duration" in told["watch"]
+        "another unit of that name" in told["theirs_stays"] and "already" in told["twice"] and "not a duration" in told["watch"]
     )
     assert told["service"][0] == "active" and "all well" in told["service"][1]
     assert "intake: somebody turned it off" in told["service_gone"]
     assert {one["outcome"] for one in told["watched"]} == {"nothing to do", "done", "stopped"}
-    assert (
-        told["left"][0] == ["frugal-theirs.timer"]
-        and not told["left"][1].strip()
-        and "No schedule yet" in told["left"][2]
-    )
+    assert told["left"][0] == ["frugal-theirs.timer"] and not told["left"][1].strip() and "No schedule yet" in told["left"][2]
 
 
 # How it could stop, what does it, and what `schedule check` must say of it.
@@ -239,9 +228,7 @@ def test_cron_fires_and_whatever_else_its_table_holds_stays(desk: Path, tmp_path
     # With cron's bare environment, and so when we start it.
     environments = [one["environment"] for one in told["visits"]]
     assert all(one == environments[0] for one in environments) and environments[0]["PATH"] == "/usr/bin:/bin"
-    assert (
-        "all well" in told["well"] and "it is paused" in told["paused"] and "gone from the crontab" in told["replaced"]
-    )
+    assert "all well" in told["well"] and "it is paused" in told["paused"] and "gone from the crontab" in told["replaced"]
     assert "was changed by hand" in told["changed"] and "No schedule yet" in told["list"]
 
 
@@ -253,9 +240,7 @@ def test_what_is_printed_is_for_any_platform_and_writes_nothing(desk: Path, frug
         ("launchd", "<key>StartCalendarInterval"),
         ("windows", "<ScheduleByWeek>"),
     ):
-        said = frugal(
-            "schedule", "add", "nightly", "--at", "daily 02:00", "--with", name, "--print", "--", "tidy", rules
-        ).stdout
+        said = frugal("schedule", "add", "nightly", "--at", "daily 02:00", "--with", name, "--print", "--", "tidy", rules).stdout
         assert mark in said and "visit" in said and "nightly" in said
     assert "No schedule yet" in frugal("schedule", "list").stdout and not (own_home / ".config/systemd").exists()
 
@@ -268,9 +253,7 @@ def test_what_is_printed_is_for_any_platform_and_writes_nothing(desk: Path, frug
     (("x", "--at", "daily 18:00", "--limit", "soon"), "--limit: "), (("x", "--at", "daily 18:00", "--at-most", "0", "--", "purge", ".", "--older-than", "1d"), "--at-most"),
     (("x", "--at", "daily 18:00", "--for", "nobody-here", "--", "sort", "."), "no account"),
 ])  # fmt: skip
-def test_bad_input_is_one_line_and_writes_nothing(
-    desk: Path, frugal: Frugal, words: tuple[str, ...], told: str
-) -> None:
+def test_bad_input_is_one_line_and_writes_nothing(desk: Path, frugal: Frugal, words: tuple[str, ...], told: str) -> None:
     if told == "--at-most" and not shutil.which("crontab"):
         pytest.skip("cron is not installed")
     said = frugal("schedule", "add", *words[:3], "--with", "cron", *words[3:], code=2).stderr

@@ -115,10 +115,7 @@ def test_a_property_list_says_what_the_schedule_says() -> None:
     (piece,) = scheduler_of("launchd").pieces(entry("mon, thu 07:30"))
     table = plistlib.loads(piece.text.encode())
     assert tuple(table["ProgramArguments"]) == entry().command_line and table["WorkingDirectory"] == "/srv/Front Desk"
-    assert table["StartCalendarInterval"] == [
-        {"Weekday": 1, "Hour": 7, "Minute": 30},
-        {"Weekday": 4, "Hour": 7, "Minute": 30},
-    ]
+    assert table["StartCalendarInterval"] == [{"Weekday": 1, "Hour": 7, "Minute": 30}, {"Weekday": 4, "Hour": 7, "Minute": 30}]
     assert _intervals(entry("every 2 hours").when)[:2] == [{"Hour": 0, "Minute": 0}, {"Hour": 2, "Minute": 0}]
     assert _intervals(entry("every 30 minutes").when) == [{"Minute": 0}, {"Minute": 30}]
     (piece,) = scheduler_of("launchd").pieces(entry("arrival", command=("watch", "/srv/r.toml")))
@@ -148,14 +145,8 @@ def test_a_task_of_windows_has_its_elements_in_order(at: str) -> None:
             found = [child.tag.removeprefix(space) for child in element]
             assert found == [name for name in wanted if name in found] and set(found) <= set(wanted)
     settings = {child.tag.removeprefix(space): child.text for child in root.find(f"{space}Settings") or ()}
-    assert (
-        settings["WakeToRun"] == "true"
-        and settings["ExecutionTimeLimit"] == "PT3600S"
-        and settings["Enabled"] == "true"
-    )
-    assert (root.findtext(f".//{space}Arguments") or "").endswith(
-        'tidy "/srv/Front Desk/rules.toml" --yes --at-most 50'
-    )
+    assert settings["WakeToRun"] == "true" and settings["ExecutionTimeLimit"] == "PT3600S" and settings["Enabled"] == "true"
+    assert (root.findtext(f".//{space}Arguments") or "").endswith('tidy "/srv/Front Desk/rules.toml" --yes --at-most 50')
 
 
 @pytest.mark.parametrize("name", ["", "Nightly", "a b", "-a", "a-", "a/b", "ä", "x" * 41, "..", "a\n"])

@@ -32,9 +32,7 @@ def test_a_session_reads_the_clock_once(folder: Path, monkeypatch: pytest.Monkey
     assert plan.asked and plan.made_ns == session.now_ns
 
 
-def test_a_new_session_knows_a_home_that_moved_and_a_volume_that_came(
-    folder: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_a_new_session_knows_a_home_that_moved_and_a_volume_that_came(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     home = put(folder / "home/x").parent
     assert guard.refused_entry(str(home)) is None
     known = volumes._mounts()

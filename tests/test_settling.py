@@ -24,13 +24,7 @@ from tests.support import THOROUGH, book_of, moves_of, plan_of, put
 ZONES = ["UTC", "Asia/Kolkata", "America/St_Johns"]
 MIDNIGHTS = [
     int(datetime(year, month, day, hour, tzinfo=UTC).timestamp())
-    for year, month, day, hour in [
-        (2010, 11, 7, 2),
-        (2025, 12, 31, 18),
-        (2026, 1, 1, 0),
-        (2026, 3, 14, 9),
-        (1905, 6, 1, 3),
-    ]
+    for year, month, day, hour in [(2010, 11, 7, 2), (2025, 12, 31, 18), (2026, 1, 1, 0), (2026, 3, 14, 9), (1905, 6, 1, 3)]
 ]
 NAMES = ["a.txt", "b.TXT", "c.jpg", "a_2.txt", "pot.tar.gz", "no suffix", ".hidden.txt", "élan.csv", "_.txt", ".git"]
 FOLDERS = ["", "txt", "image", "Images", "A", "2025", "2026-01-01", "sub", "sub/txt", "sub/2025", ".hid", "E", "empty"]
@@ -39,15 +33,7 @@ MOVES = [
     "{sizeband}", "{size}", "{folder}", "{subpath}/x", "{depth}", ".", "{modified:%Y}/{initial}", "{stem}", "{n}/{ext}",
     '{artist|"A"}', "{ext|initial}", "{ext}/{user}", "{created:%Y}", "../txt",
 ]  # fmt: skip
-WHERES = [
-    "everything",
-    "ext is txt",
-    "not empty",
-    "name has a",
-    "size > 4 B",
-    "modified older than 30 days",
-    "tag is x",
-]
+WHERES = ["everything", "ext is txt", "not empty", "name has a", "size > 4 B", "modified older than 30 days", "tag is x"]
 MORE = ["", "", "", "", 'rename = "{stem} x.{ext}"', 'tag = "x"', 'other = "A"', 'clash = "skip"', "hidden = true"]
 
 files = st.dictionaries(

@@ -36,10 +36,7 @@ def test_sort_does_what_its_options_say_and_undo_takes_it_back(
 
 def test_a_name_that_is_taken_is_numbered_or_skipped_as_asked(intake: Path, frugal: Frugal) -> None:
     put(intake / "image/a.jpg", "another")
-    assert (
-        "1 file: "
-        in frugal("sort", "Intake", "--into", "{type}", "--where", "name is 'a.jpg'", "--clash", "skip").stdout
-    )
+    assert "1 file: " in frugal("sort", "Intake", "--into", "{type}", "--where", "name is 'a.jpg'", "--clash", "skip").stdout
     frugal("sort", "Intake", "--into", "{type}", "--yes")
     assert (intake / "image/a_2.jpg").read_text() == "a.jpg" and (intake / "image/a.jpg").read_text() == "another"
 
@@ -95,9 +92,7 @@ def test_as_rule_prints_a_rule_that_does_the_same(folder: Path, frugal: Frugal, 
         (("sort", "Intake"), "required: --into"),
     ],
 )  # fmt: skip
-def test_bad_input_gets_one_line_and_changes_nothing(
-    intake: Path, frugal: Frugal, words: tuple[str, ...], why: str
-) -> None:
+def test_bad_input_gets_one_line_and_changes_nothing(intake: Path, frugal: Frugal, words: tuple[str, ...], why: str) -> None:
     before = snapshot(intake)
     said = frugal(*words, code=2).stderr
     assert why in said and said.count("\n") == 1 and snapshot(intake) == before

@@ -86,9 +86,7 @@ def test_a_step_comes_back_from_a_line_and_from_the_journal_as_it_was(verb: Verb
     refuse_malformed(step)
     line = json.loads(json.dumps(step_as_line(step)))
     assert step_as_line(step_of_line(line)) == line
-    folders: dict[str, int] = {
-        place.folder: number for number, place in enumerate(filter(None, (step.source, step.target)))
-    }
+    folders: dict[str, int] = {place.folder: number for number, place in enumerate(filter(None, (step.source, step.target)))}
     blob, _ = database.encode([step], folders, {("rule", "key"): 1})
     names = {number: str(folder) for folder, number in folders.items()}
     (back,) = database.decode(blob, 1, lambda _: names, lambda _: {1: ("rule", "key")})

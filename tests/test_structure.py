@@ -32,6 +32,18 @@ def test_results_are_written_in_one_place() -> None:
     assert writers == {"results.py"}
 
 
+def test_only_tables_of_data_are_laid_out_by_hand() -> None:
+    marked = 0
+    for path in (ROOT / "src").rglob("*.py"):
+        text = path.read_text()
+        ends = {number for number, line in enumerate(text.split("\n"), 1) if line.endswith("# fmt: skip")}
+        values = [getattr(node, "value", None) for node in ast.walk(ast.parse(text)) if getattr(node, "end_lineno", 0) in ends]
+        tables = [one for one in values if isinstance(one, (ast.Dict, ast.DictComp, ast.List, ast.Tuple, ast.Set, ast.Call))]
+        assert len(tables) >= len(ends), path
+        marked += len(ends)
+    assert marked <= 40
+
+
 OWN_FILES = (
     "state/folders.py",
     "state/settings.py",
@@ -65,9 +77,7 @@ def test_only_steps_change_files() -> None:
 
 
 # The only module in which names go: the rest asks it to.
-REMOVING = {
-    "removal.py": {"unlink", "rmdir"},
-}
+REMOVING = {"removal.py": {"unlink", "rmdir"}}
 BY_PATH = {
     "lstat", "stat", "walk", "chmod", "lchown", "chown", "makedirs", "access", "scandir", "listdir", "readlink", "symlink",
     "open", "mkdir", "utime", "link", "rename", "replace", "unlink", "rmdir", "remove", "truncate", "setxattr", "getxattr",
@@ -80,9 +90,7 @@ LOOKS = {"look", "look_or_none", "look_like", "look_like_or_none", "look_inside"
 
 def _changing() -> list[Path]:
     """Return the modules that change files of a user."""
-    return sorted(
-        path for package in ("steps", "changes") for path in (ROOT / "src/frugal_sorter" / package).glob("*.py")
-    )
+    return sorted(path for package in ("steps", "changes") for path in (ROOT / "src/frugal_sorter" / package).glob("*.py"))
 
 
 def _calls(path: Path) -> Iterator[tuple[ast.Call, str, str]]:
@@ -111,12 +119,7 @@ def test_whatever_changes_a_file_goes_by_descriptors_and_never_by_a_path() -> No
             if path.name == "descriptors.py" and name == "open":
                 continue
             in_proc = path.name == "attributes.py" and name in ("setxattr", "removexattr")  # /proc/self/fd/N
-            if (
-                of in ("os", "disk", "attributes")
-                and name in BY_PATH
-                and not _is_by_descriptor(call, name)
-                and not in_proc
-            ) or (
+            if (of in ("os", "disk", "attributes") and name in BY_PATH and not _is_by_descriptor(call, name) and not in_proc) or (
                 of in ("os.path", "Path", "shutil")
                 and name not in ("join", "split", "dirname", "basename", "normpath", "relpath")
             ):
@@ -175,10 +178,7 @@ def test_programs_are_started_isolated_and_nowhere_near_the_files() -> None:
     starting = {}
     for path in (ROOT / "src/frugal_sorter").rglob("*.py"):
         for call, _, name in _calls(path):
-            if (
-                name in ("Popen", "run", "call", "check_output", "system", "spawnv")
-                and "subprocess" in path.read_text()
-            ):
+            if name in ("Popen", "run", "call", "check_output", "system", "spawnv") and "subprocess" in path.read_text():
                 words = {word.arg: ast.unparse(word.value) for word in call.keywords}
                 # A program may leave others running that hold the pipe: whoever reads it to its end waits for ever.
                 assert "capture_output" not in words, path
@@ -188,10 +188,7 @@ def test_programs_are_started_isolated_and_nowhere_near_the_files() -> None:
     assert starting.pop("demo.py")[0] == "folder"
     # By default "/"; a job of cron is started in the home of its account, as cron does it.
     assert starting.pop("scheduler.py") == ("cwd", False) and starting.pop("visits.py") == ("'/'", False)
-    assert starting == {
-        "contents.py": ("processes.START_FOLDER", True),
-        "running.py": ("processes.START_FOLDER", False),
-    }
+    assert starting == {"contents.py": ("processes.START_FOLDER", True), "running.py": ("processes.START_FOLDER", False)}
 
 
 def test_the_readme_names_every_command_and_its_pictures_exist() -> None:

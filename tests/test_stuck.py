@@ -131,24 +131,7 @@ def _mutated(line: dict[str, object], chance: random.Random) -> dict[str, object
     """Return a step as somebody could have damaged it."""
     line = json.loads(json.dumps(line))
     key = chance.choice([*line, "args", "group"])
-    bad = [
-        None,
-        -1,
-        1 << 70,
-        "",
-        "x",
-        [],
-        {},
-        [1],
-        {"a": 1},
-        True,
-        "/",
-        "/../x",
-        "\0",
-        1.5,
-        ["file", 1, 1, 1, 1],
-        "/a/./b",
-    ]
+    bad = [None, -1, 1 << 70, "", "x", [], {}, [1], {"a": 1}, True, "/", "/../x", "\0", 1.5, ["file", 1, 1, 1, 1], "/a/./b"]
     how = chance.random()
     if how < 0.3:
         line.pop(key, None)
@@ -261,8 +244,7 @@ def test_a_long_chain_of_undos_is_read_without_recursion(folder: Path) -> None:
             )  # fmt: skip
             db.execute("INSERT INTO packs SELECT NULL, ?, first, steps FROM packs WHERE run = 2", (number,))
             db.execute(
-                "INSERT INTO marks SELECT NULL, ?, first, last, outcome, reason, now, data FROM marks WHERE run = 2",
-                (number,),
+                "INSERT INTO marks SELECT NULL, ?, first, last, outcome, reason, now, data FROM marks WHERE run = 2", (number,)
             )
     db.close()
     with changing(ready_state_folder(), "test") as journal:
@@ -273,12 +255,8 @@ def test_a_long_chain_of_undos_is_read_without_recursion(folder: Path) -> None:
 # Groups
 
 
-@pytest.mark.parametrize(
-    "more", ['run = ["/bin/true"]', 'link = "K"', 'comment = "hi"\ntag = "t"', 'copy = "C"\ntag = "t"']
-)
-def test_a_move_to_another_volume_is_done_with_all_that_goes_with_it_and_undone(
-    folder: Path, other: Path, more: str
-) -> None:
+@pytest.mark.parametrize("more", ['run = ["/bin/true"]', 'link = "K"', 'comment = "hi"\ntag = "t"', 'copy = "C"\ntag = "t"'])
+def test_a_move_to_another_volume_is_done_with_all_that_goes_with_it_and_undone(folder: Path, other: Path, more: str) -> None:
     put(folder / "Intake/a.txt", "x")
     before = snapshot(folder / "Intake")
     result = tidy(folder, f'where = "ext is txt"\nmove = "{other}"\n{more}')
@@ -313,9 +291,7 @@ def test_a_folder_of_which_not_all_can_go_stays_whole(folder: Path, other: Path,
     before = contents(folder / "Intake")
     for _ in range(2):
         done = subprocess.run(words, cwd=folder, capture_output=True, text=True)
-        assert done.returncode == 1 and "may not take anything out of b inside" in done.stdout, (
-            done.stdout + done.stderr
-        )
+        assert done.returncode == 1 and "may not take anything out of b inside" in done.stdout, done.stdout + done.stderr
         assert contents(folder / "Intake") == before and not list(other.rglob("*"))
 
 
@@ -377,9 +353,7 @@ def test_a_rename_in_case_alone_is_undone_where_case_is_ignored(folder: Path, fr
 def test_a_new_folder_that_nothing_came_into_does_not_stay(folder: Path) -> None:
     for name in ("a.txt", "b.log"):
         put(folder / "Intake" / name)
-    plan = plan_of(
-        book_of(folder, 'where = "ext is txt"\nmove = "T/{modified:%Y}"', 'where = "ext is log"\nmove = "L"')
-    )
+    plan = plan_of(book_of(folder, 'where = "ext is txt"\nmove = "T/{modified:%Y}"', 'where = "ext is log"\nmove = "L"'))
     (folder / "Intake/a.txt").write_text("changed since")
     result = carry_out(plan)
     assert result.done.steps == 1 and sorted(os.listdir(folder / "Intake")) == ["L", "a.txt"]
@@ -555,20 +529,17 @@ def test_any_date_of_a_file_and_any_depth_of_a_folder_is_met_without_a_traceback
 
 @pytest.mark.parametrize("stream", ["closed", "full"])
 @pytest.mark.parametrize(
-    "words",
-    [["preview", "rules.toml"], ["inventory", "Intake"], ["history"], ["tidy", "rules.toml", "--yes"], ["--help"]],
+    "words", [["preview", "rules.toml"], ["inventory", "Intake"], ["history"], ["tidy", "rules.toml", "--yes"], ["--help"]]
 )
-def test_an_output_that_takes_nothing_is_no_traceback_and_stops_no_run(
-    folder: Path, stream: str, words: list[str]
-) -> None:
+def test_an_output_that_takes_nothing_is_no_traceback_and_stops_no_run(folder: Path, stream: str, words: list[str]) -> None:
     for name in ("a.txt", "b.txt"):
         put(folder / "Intake" / name)
     put(folder / "rules.toml", rules_text('where = "ext is txt"\nmove = "T"'))
     program = f"{sys.executable} -m frugal_sorter {' '.join(words)} {'>&-' if stream == 'closed' else '>/dev/full'}"
     done = subprocess.run(["sh", "-c", program], cwd=folder, stdin=subprocess.DEVNULL, capture_output=True, text=True)
-    assert (
-        "Traceback" not in done.stderr and "Exception ignored" not in done.stderr and done.returncode in (0, 1, 120)
-    ), done.stderr
+    assert "Traceback" not in done.stderr and "Exception ignored" not in done.stderr and done.returncode in (0, 1, 120), (
+        done.stderr
+    )
     if words[0] == "tidy":
         # A list that cannot be printed is nothing that anybody agreed to.
         moved = folder / "Intake" / ("T" if stream == "closed" else "")
@@ -676,9 +647,7 @@ def test_what_cannot_be_put_back_at_once_is_named_and_put_back_by_the_next_comma
     rule = f'where = "everything"\ntake = "{take}"\nlevels = {levels}\n{ending.replace("OTHER", str(other))}'
     put(folder / "rules.toml", rules_text(rule))
     held = contents(folder / "Intake")
-    done = served.run(
-        ["tidy", "rules.toml", "--yes"], folder, os.environ, f"renameat2:error={error}:when={fails_from}+"
-    )
+    done = served.run(["tidy", "rules.toml", "--yes"], folder, os.environ, f"renameat2:error={error}:when={fails_from}+")
     assert done.returncode in (0, 1), done.stdout + done.stderr
     aside = list(folder.rglob(".frugal-*"))
     assert not aside or ".frugal-" in done.stdout

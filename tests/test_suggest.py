@@ -105,10 +105,7 @@ def other_machine(root: Path, seed: int = 1) -> None:
         for n in range(count):
             names.append(
                 form.format(
-                    day=1 + n % 28,
-                    m=1 + n % 12,
-                    n=100 + n,
-                    who=chance.choice(["Duval et fils", "Søren Lind", "Ateliers Roy"]),
+                    day=1 + n % 28, m=1 + n % 12, n=100 + n, who=chance.choice(["Duval et fils", "Søren Lind", "Ateliers Roy"])
                 )
             )
     names += ["note.txt", "à lire.docx", "half.part", "setup-1.2.exe"]
@@ -128,9 +125,7 @@ def test_another_machine_gets_the_patterns_that_were_expected(folder: Path, frug
         assert f"# {count} files" in text, form
     rules = rules_of(text)
     assert [rule["move"] for rule in rules.values() if "Facture" in str(rule["where"])] == ["../Factures/{modified:%Y}"]
-    assert [rule for rule in rules.values() if rule.get("leave")] and not [
-        rule for rule in rules.values() if rule.get("delete")
-    ]
+    assert [rule for rule in rules.values() if rule.get("leave")] and not [rule for rule in rules.values() if rule.get("delete")]
     put(folder / "rules.toml", text)
     assert "nothing to warn of" in frugal("check", "rules.toml").stdout
 
@@ -158,9 +153,7 @@ def test_scans_are_told_apart_by_the_words_at_their_top(folder: Path, frugal: Fr
     frugal("suggest", "Intake", "--to", "rules.toml")
     frugal("check", "rules.toml")
     frugal("tidy", "rules.toml", "--yes")
-    places = {
-        path.name: path.parent.relative_to(folder / "Intake").as_posix() for path in (folder / "Intake").rglob("*.txt")
-    }
+    places = {path.name: path.parent.relative_to(folder / "Intake").as_posix() for path in (folder / "Intake").rglob("*.txt")}
     by_top = [{places[f"scan{number:04}.txt"] for number in range(first, 24, 3)} for first in range(3)]
     # One place for each, none shared, and none that is named after a filler.
     assert [len(one) for one in by_top] == [1, 1, 1] and len(set.union(*by_top)) == 3
@@ -189,10 +182,7 @@ def test_where_nothing_is_alike_it_says_so(folder: Path, frugal: Frugal) -> None
     assert "Nothing to propose" in frugal("suggest", "Empty").stdout
     put(folder / "Few/a.txt")
     put(folder / "Few/b.jpg")
-    assert (
-        "Nothing to propose" in frugal("suggest", "Few").stdout
-        and "2 files looked at" in frugal("suggest", "Few").stdout
-    )
+    assert "Nothing to propose" in frugal("suggest", "Few").stdout and "2 files looked at" in frugal("suggest", "Few").stdout
     assert "no such folder" in frugal("suggest", "nowhere", code=2).stderr
 
 

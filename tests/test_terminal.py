@@ -65,14 +65,8 @@ def test_what_is_done_and_taken_back_is_short_on_a_terminal_too(full: Path, frug
     assert code == 0 and len(shown.splitlines()) < 45 and f"{FILES} files moved." in shown
 
 
-def test_where_output_is_piped_every_step_is_named_and_nothing_is_said_to_be_left_out(
-    full: Path, frugal: Frugal
-) -> None:
-    for words in (
-        ["tidy", "rules.toml", "--yes"],
-        ["undo", "--yes"],
-        ["tidy", "rules.toml", "--yes", "--again", "--list-all"],
-    ):
+def test_where_output_is_piped_every_step_is_named_and_nothing_is_said_to_be_left_out(full: Path, frugal: Frugal) -> None:
+    for words in (["tidy", "rules.toml", "--yes"], ["undo", "--yes"], ["tidy", "rules.toml", "--yes", "--again", "--list-all"]):
         said = frugal(*words).stdout
         assert named(said) >= FILES and "more between" not in said
 
@@ -226,9 +220,7 @@ def test_an_undo_names_the_run_that_moved_a_folder_on(folder: Path, frugal: Frug
     assert "1 folder" in said and "removed for good by run 3" in said
 
 
-def test_undoing_a_run_again_that_was_taken_back_asks_the_journal_once(
-    folder: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_undoing_a_run_again_that_was_taken_back_asks_the_journal_once(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """Each step asked for all runs: 7,000 files took minutes."""
     from frugal_sorter.execution.executor import changing
     from frugal_sorter.execution.undo import plan_undo
@@ -255,9 +247,7 @@ def test_undoing_a_run_again_that_was_taken_back_asks_the_journal_once(
     assert looks <= 2
 
 
-@pytest.mark.parametrize(
-    "text", ["in 2 weeks", "2 weeks", "tomorrow", "2026-12-24", "2026-12-24 08:00", "2026-12-24T08:00"]
-)
+@pytest.mark.parametrize("text", ["in 2 weeks", "2 weeks", "tomorrow", "2026-12-24", "2026-12-24 08:00", "2026-12-24T08:00"])
 def test_moments_are_read_as_people_write_them(text: str, full: Path, frugal: Frugal) -> None:
     assert json.loads(frugal("preview", "rules.toml", "--as-of", text, "--format", "json").stdout)["made"]
 

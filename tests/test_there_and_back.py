@@ -23,19 +23,7 @@ from hypothesis import strategies as st
 from frugal_sorter.platforms import slashed
 from frugal_sorter.state.folders import forget_all
 from tests.conftest import IS_WINDOWS, Frugal, in_this_process
-from tests.support import (
-    THOROUGH,
-    book_of,
-    carry_out,
-    contents,
-    done_by,
-    file_names,
-    plan_of,
-    put,
-    rules_text,
-    snapshot,
-    undo,
-)
+from tests.support import THOROUGH, book_of, carry_out, contents, done_by, file_names, plan_of, put, rules_text, snapshot, undo
 
 # Another volume, and where the trash of an account is.
 FAR = Path("D:/frugal far" if IS_WINDOWS else "/dev/shm/frugal far")

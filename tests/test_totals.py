@@ -15,15 +15,7 @@ from hypothesis import strategies as st
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem import parallel, walk
 from frugal_sorter.filesystem.record import TYPES
-from frugal_sorter.reports.saved import (
-    FolderSums,
-    Totals,
-    compare_totals,
-    forget_totals,
-    keep_totals,
-    kept_totals,
-    take_totals,
-)
+from frugal_sorter.reports.saved import FolderSums, Totals, compare_totals, forget_totals, keep_totals, kept_totals, take_totals
 from frugal_sorter.state.folders import ready_state_folder
 from tests.conftest import Frugal
 from tests.support import put, rules_text
@@ -35,9 +27,7 @@ SCHEMA = json.loads((Path(__file__).parent.parent / "docs/output.schema.json").r
 def intake(folder: Path) -> Path:
     for name, size in (("a.log", 10), ("b.log", 20), ("c.pdf", 300), (".hidden.log", 1), ("sub/d.jpg", 4_000)):
         put(folder / "Intake" / name, b"x" * size)
-    put(
-        folder / "rules.toml", rules_text('where = "ext is log"\nmove = "/tmp/{name}"').replace("/tmp", f"{folder}/Out")
-    )
+    put(folder / "rules.toml", rules_text('where = "ext is log"\nmove = "/tmp/{name}"').replace("/tmp", f"{folder}/Out"))
     return folder / "Intake"
 
 
@@ -141,9 +131,7 @@ def _change(root: Path, what: str, one: str, other: str) -> None:
 
 PLACES = ["a.log", "b.pdf", "sub", "sub/a.log", "sub/deep", "sub/deep/c.jpg", "other/a.log", "other", "other/b.pdf"]
 changes = st.tuples(
-    st.sampled_from(["write", "write", "remove", "move", "link", "replace"]),
-    st.sampled_from(PLACES),
-    st.sampled_from(PLACES),
+    st.sampled_from(["write", "write", "remove", "move", "link", "replace"]), st.sampled_from(PLACES), st.sampled_from(PLACES)
 )
 
 

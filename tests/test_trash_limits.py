@@ -90,9 +90,7 @@ def test_what_fits_the_options_leaves_and_the_rest_stays_whole(
     assert set(trash_of(bin_.parent.parent.parent)) == stay | lost[1]
 
 
-@pytest.mark.skipif(
-    not (shutil.which("gio") and shutil.which("dbus-run-session")), reason="gio or dbus is not installed"
-)
+@pytest.mark.skipif(not (shutil.which("gio") and shutil.which("dbus-run-session")), reason="gio or dbus is not installed")
 @pytest.mark.parametrize(
     "options", [("--older-than", "30d"), ("--shrink-to", "12500B"), ("--where", "ext is jpg"), ("--orphans",)]
 )
@@ -104,9 +102,7 @@ def test_the_desktop_sees_what_is_left_after_each_kind_of_emptying(
     listed = _desktop(own_home, "gio", "trash", "--list")
     if "trash:///" not in listed:
         pytest.skip(f"gio shows no trash here: {listed[:200]}")
-    seen = {
-        line.split("\t")[0].removeprefix("trash:///") for line in listed.splitlines() if line.startswith("trash:///")
-    }
+    seen = {line.split("\t")[0].removeprefix("trash:///") for line in listed.splitlines() if line.startswith("trash:///")}
     assert seen == set(os.listdir(bin_ / "files")) and 0 < len(seen) <= 5
 
 
@@ -180,19 +176,13 @@ def test_a_saved_plan_may_empty_the_trash_and_nothing_else_under_that_verb(
     bin_: Path, folder: Path, own_home: Path, frugal: Frugal
 ) -> None:
     put(folder / "Intake/keep.txt", "keep")
-    put(
-        folder / "rules.toml",
-        rules_text('where = "ext is tmp"\ntrash = true', head='[trash]\nolder_than = "30 days"\n'),
-    )
+    put(folder / "rules.toml", rules_text('where = "ext is tmp"\ntrash = true', head='[trash]\nolder_than = "30 days"\n'))
     frugal("preview", "rules.toml", "--save", "later.plan")
     text = (folder / "later.plan").read_text()
     forged = text.replace(f"{bin_}/files/a.log", f"{folder}/Intake/keep.txt")
     assert forged != text
     put(folder / "forged.plan", forged).chmod(0o600)
-    assert (
-        f"{folder}/Intake is no trash of this account"
-        in frugal("tidy", "--plan", "forged.plan", "--yes", code=3).stdout
-    )
+    assert f"{folder}/Intake is no trash of this account" in frugal("tidy", "--plan", "forged.plan", "--yes", code=3).stdout
     assert (folder / "Intake/keep.txt").exists()
     trashed(own_home, "a.log", 40)
     frugal("preview", "rules.toml", "--save", "again.plan")
@@ -223,9 +213,7 @@ def test_age_and_size_are_limits_of_their_own_and_each_table_sees_what_is_left(
         ('older_than = "2 days"\nkeep = "3 days"', True), ('shrink_to = "1 KB"', False),
     ],
 )  # fmt: skip
-def test_what_the_protection_holds_back_is_said(
-    bin_: Path, folder: Path, frugal: Frugal, table: str, warns: bool
-) -> None:
+def test_what_the_protection_holds_back_is_said(bin_: Path, folder: Path, frugal: Frugal, table: str, warns: bool) -> None:
     (folder / "Intake").mkdir()
     put(folder / "rules.toml", rules_text('where = "ext is tmp"\ntrash = true', head=f"[trash]\n{table}\n"))
     checked = frugal("check", "rules.toml").stdout
@@ -260,10 +248,7 @@ def test_the_table_is_read_with_its_defaults(folder: Path) -> None:
     assert read_rules(plain.encode(), folder / "rules.toml").trash == ()
     several = text.replace("[trash]", "[[trash]]").replace("at_most", '[[trash]]\nshrink_to = "5 GB"\nat_most')
     first, second = read_rules(several.encode(), folder / "rules.toml").trash
-    assert (first, second) == (
-        TrashLimits(Duration(0, 30 * DAY), keep=WEEK),
-        TrashLimits(None, 5 * 10**9, None, WEEK, 5),
-    )
+    assert (first, second) == (TrashLimits(Duration(0, 30 * DAY), keep=WEEK), TrashLimits(None, 5 * 10**9, None, WEEK, 5))
     assert (first.line, second.line) == (2, 4)
     with pytest.raises(FrugalError):
         read_rules(text.replace("[trash]\n", "trash = [5]\n").encode(), folder / "rules.toml")
@@ -289,13 +274,7 @@ def test_a_kill_between_file_and_note_leaves_nothing_undecided(bin_: Path, fruga
 WEIGHED = st.lists(st.tuples(st.integers(0, 100), st.integers(0, 5_000)), max_size=12)
 
 
-@given(
-    WEIGHED,
-    st.none() | st.integers(0, 100),
-    st.none() | st.integers(0, 30_000),
-    st.integers(0, 50),
-    st.integers(0, 9_000),
-)
+@given(WEIGHED, st.none() | st.integers(0, 100), st.none() | st.integers(0, 30_000), st.integers(0, 50), st.integers(0, 9_000))
 def test_the_oldest_go_first_only_as_many_as_needed_and_never_the_young(
     tmp_path_factory: pytest.TempPathFactory, entries: list[tuple[int, int]], older: int | None, most: int | None,
     keep: int, coming: int,
@@ -365,9 +344,7 @@ def test_a_trash_that_is_listed_gives_the_same_names_as_one_that_is_asked(
             put(home / "Trash/files" / name)
         for name in notes:
             put(home / f"Trash/info/{name}.trashinfo")
-    records = [
-        look(place_of(str(put(home / folder / name)))) for folder in "xyz" for name in ("a.log", "b", ".c", "A.log")
-    ]
+    records = [look(place_of(str(put(home / folder / name)))) for folder in "xyz" for name in ("a.log", "b", ".c", "A.log")]
 
     def given_names(singly: int) -> list[str]:
         with pytest.MonkeyPatch.context() as patch:

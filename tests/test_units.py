@@ -29,13 +29,7 @@ def test_sizes(text: str, size: int) -> None:
 
 @pytest.mark.parametrize(
     ("text", "hint"),
-    [
-        ("10", "say 10 KB"),
-        ("ten MB", "looks like"),
-        ("-1 MB", "looks like"),
-        ("5 PB", "looks like"),
-        ("9999999999 TB", "T"),
-    ],
+    [("10", "say 10 KB"), ("ten MB", "looks like"), ("-1 MB", "looks like"), ("5 PB", "looks like"), ("9999999999 TB", "T")],
 )
 def test_what_is_no_size(text: str, hint: str) -> None:
     with pytest.raises(InvalidValue) as caught:
@@ -61,9 +55,7 @@ def test_durations_before_a_moment(duration: str, now: str, then: str) -> None:
     assert parse_duration(duration).before(ns(now)) == ns(then)
 
 
-@pytest.mark.parametrize(
-    "text", ["", "soon", "3", "3 m", "3 fortnights", "days 3", "3 days ago", "99999999999999 years"]
-)
+@pytest.mark.parametrize("text", ["", "soon", "3", "3 m", "3 fortnights", "days 3", "3 days ago", "99999999999999 years"])
 def test_what_is_no_duration(text: str) -> None:
     with pytest.raises(InvalidValue):
         parse_duration(text)

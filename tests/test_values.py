@@ -85,20 +85,14 @@ words = st.text("abc", max_size=2)
 numbers = st.integers(0, 2)
 makers: st.SearchStrategy[tuple[str, tuple[Any, ...], dict[str, Any]]] = st.one_of(
     st.tuples(
-        st.just("Glaze"),
-        st.tuples(words),
-        st.fixed_dictionaries({}, optional={"cones": st.tuples(numbers), "price": numbers}),
+        st.just("Glaze"), st.tuples(words), st.fixed_dictionaries({}, optional={"cones": st.tuples(numbers), "price": numbers})
     ),
     st.tuples(st.just("Glaze"), st.tuples(words, st.tuples(numbers), numbers), st.just({})),
     st.tuples(st.just("Shelf"), st.tuples(numbers, numbers), st.just({})),
     st.tuples(
-        st.just("Order"),
-        st.tuples(words),
-        st.fixed_dictionaries({}, optional={"done": st.booleans(), "paid": st.just({"a": 1})}),
+        st.just("Order"), st.tuples(words), st.fixed_dictionaries({}, optional={"done": st.booleans(), "paid": st.just({"a": 1})})
     ),
-    st.tuples(
-        st.just("Firing"), st.tuples(words), st.fixed_dictionaries({}, optional={"kiln": words, "price": numbers})
-    ),
+    st.tuples(st.just("Firing"), st.tuples(words), st.fixed_dictionaries({}, optional={"kiln": words, "price": numbers})),
     st.tuples(st.just("Empty"), st.just(()), st.just({})),
     # These are not made.
     st.tuples(st.just("Glaze"), st.just(()), st.just({})),
@@ -197,8 +191,6 @@ def test_what_was_worked_out_is_remembered_where_a_class_has_no_slots() -> None:
 
 def test_no_module_makes_classes_by_the_standard_library() -> None:
     users = [
-        path.name
-        for path in SOURCE.rglob("*.py")
-        if re.search(r"^\s*(from|import) dataclasses", path.read_text("utf-8"), re.M)
+        path.name for path in SOURCE.rglob("*.py") if re.search(r"^\s*(from|import) dataclasses", path.read_text("utf-8"), re.M)
     ]
     assert users == [] and "dataclass" in (values.__doc__ or "")

@@ -121,9 +121,7 @@ def test_visits_that_found_nothing_follow_each_other_as_one_line(
 
 
 @pytest.mark.skipif(not shutil.which("strace"), reason="strace is not installed")
-def test_a_kill_is_an_interrupted_visit(
-    rules: Path, frugal: Frugal, served: Served, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_a_kill_is_an_interrupted_visit(rules: Path, frugal: Frugal, served: Served, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.chdir(rules.parent)
     served.run(
         ["visit", "nightly", "--in", ".", "--", "tidy", "rules.toml", "--yes"], rules.parent, dict(os.environ),
@@ -156,25 +154,16 @@ def test_the_owner_reads_each_thing_done(rules: Path, frugal: Frugal, option: bo
     folder, log = rules.parent, rules.parent / "owner.log"
     put(folder / "Intake/new\nline.log", "clay")
     if not option:
-        rules.write_text(
-            'log = "owner.log"\n' + rules_text(RULE).replace('where = "ext is log"', 'where = "everything"')
-        )
-        rules.write_text(
-            rules_text('where = "ext is log"\nmove = "Logs"').replace("frugal = 1", 'frugal = 1\nlog = "owner.log"')
-        )
+        rules.write_text('log = "owner.log"\n' + rules_text(RULE).replace('where = "ext is log"', 'where = "everything"'))
+        rules.write_text(rules_text('where = "ext is log"\nmove = "Logs"').replace("frugal = 1", 'frugal = 1\nlog = "owner.log"'))
     more = ("--log", str(log)) if option else ()
     frugal("tidy", "rules.toml", "--yes", *more)
     frugal("tidy", "rules.toml", "--yes", *more)
     lines = log.read_text().splitlines()
     assert (
-        len(lines) == 7
-        and lines[0].endswith(" begins")
-        and lines[5].endswith(": done")
-        and lines[6].endswith(": nothing to do")
+        len(lines) == 7 and lines[0].endswith(" begins") and lines[5].endswith(": done") and lines[6].endswith(": nothing to do")
     )
-    assert sum("  moved  " in line and " → " in line for line in lines) == 4 and any(
-        "new\\nline.log" in line for line in lines
-    )
+    assert sum("  moved  " in line and " → " in line for line in lines) == 4 and any("new\\nline.log" in line for line in lines)
     assert log.stat().st_mode & 0o777 == 0o644
     # Where it cannot be written nothing is done, and a link is not followed.
     log.unlink()
@@ -196,9 +185,7 @@ def test_somebody_is_told_of_what_went_wrong_by_itself(
     rules: Path, frugal: Frugal, own_home: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.chdir(rules.parent)
-    settings = put(
-        own_home / ".config/frugal-sorter/settings.toml", f'[on-problem]\nrun = ["tee", "-a", "{own_home}/told"]\n'
-    )
+    settings = put(own_home / ".config/frugal-sorter/settings.toml", f'[on-problem]\nrun = ["tee", "-a", "{own_home}/told"]\n')
     by_itself(frugal, "tidy", "rules.toml", "--yes")
     frugal("tidy", "none.toml", "--yes", code=2)
     assert not (own_home / "told").exists()
@@ -208,21 +195,14 @@ def test_somebody_is_told_of_what_went_wrong_by_itself(
     settings.write_text('[on-problem]\nrun = ["/nowhere/mail"]\n')
     done = frugal("visit", "nightly", "--in", ".", "--", "tidy", "none.toml", "--yes", code=1)
     assert "/nowhere/mail could not tell of it" in done.stderr
-    for broken in (
-        'on-problem = "mail"',
-        "[on-problem]\nrun = []",
-        "[on-problem]\nrun = [1]",
-        '[on-problem]\nmail = "x"',
-    ):
+    for broken in ('on-problem = "mail"', "[on-problem]\nrun = []", "[on-problem]\nrun = [1]", '[on-problem]\nmail = "x"'):
         settings.write_text(broken)
         put(rules.parent / "Intake/more.log")
         assert "`on-problem` cannot be" in frugal("tidy", "rules.toml", "--yes", code=2).stderr
 
 
 @pytest.mark.parametrize("form", [5, 6])
-def test_a_journal_of_a_form_before_is_read_and_taken_on(
-    form: int, rules: Path, frugal: Frugal, own_home: Path
-) -> None:
+def test_a_journal_of_a_form_before_is_read_and_taken_on(form: int, rules: Path, frugal: Frugal, own_home: Path) -> None:
     frugal("tidy", "rules.toml", "--yes")
     (file,) = own_home.rglob("journal.sqlite")
     with sqlite3.connect(file) as db:
@@ -240,9 +220,7 @@ def test_a_journal_of_a_form_before_is_read_and_taken_on(
     assert sqlite3.connect(file).execute("PRAGMA user_version").fetchone() == (form,)
     frugal("undo", "--yes")
     assert sqlite3.connect(file).execute("PRAGMA user_version").fetchone() == (SCHEMA,)
-    assert [one["outcome"] for one in visits(frugal)] == ["done"] * (form - 4) and (
-        rules.parent / "Intake/1.log"
-    ).exists()
+    assert [one["outcome"] for one in visits(frugal)] == ["done"] * (form - 4) and (rules.parent / "Intake/1.log").exists()
 
 
 def test_what_is_written_down_is_read_back(folder: Path) -> None:
@@ -253,9 +231,7 @@ def test_what_is_written_down_is_read_back(folder: Path) -> None:
     with Journal(folder, write=True) as journal:
         assert journal.record(visit) == 1
         (found,) = journal.visits()
-        assert found == Visit(
-            **{name: getattr(visit, name) for name in visit.__match_args__ if name not in ("id",)}, id=1
-        )
+        assert found == Visit(**{name: getattr(visit, name) for name in visit.__match_args__ if name not in ("id",)}, id=1)
         assert journal.visits("n\udcff", 7) == [found] and journal.visits("other") == journal.visits(None, 8) == []
         # Runs and visits that ended long ago are forgotten together.
         journal.believe(10**9, lambda: True)
@@ -266,10 +242,7 @@ def test_what_is_written_down_is_read_back(folder: Path) -> None:
 
 def test_the_way_to_have_it_done_by_itself_is_offered_once(rules: Path, frugal: Frugal) -> None:
     first = frugal("tidy", "rules.toml", "--yes").stdout
-    assert (
-        first.splitlines()[-1]
-        == f"To have it done by itself: frugal schedule add tidy --at 'daily 18:00' -- tidy {rules}"
-    )
+    assert first.splitlines()[-1] == f"To have it done by itself: frugal schedule add tidy --at 'daily 18:00' -- tidy {rules}"
     put(rules.parent / "Intake/9.log")
     assert "schedule add" not in frugal("tidy", "rules.toml", "--yes").stdout
     line = frugal("sort", "Intake", "--into", "{type}", "--levels", "all", "--yes").stdout.splitlines()[-1]
@@ -285,9 +258,7 @@ IN_THE_WAY = {
 }  # fmt: skip
 
 
-@pytest.mark.skipif(
-    not shutil.which("chattr") or os.geteuid() != 0, reason="a step fails for root only on an immutable file"
-)
+@pytest.mark.skipif(not shutil.which("chattr") or os.geteuid() != 0, reason="a step fails for root only on an immutable file")
 @pytest.mark.parametrize("what", IN_THE_WAY)
 @pytest.mark.parametrize("driver", ["person", "schedule"])
 def test_what_became_of_a_visit_is_told_everywhere_alike(folder: Path, frugal: Frugal, what: str, driver: str) -> None:
@@ -308,9 +279,7 @@ def test_what_became_of_a_visit_is_told_everywhere_alike(folder: Path, frugal: F
         subprocess.run(["chattr", "+i", folder / "Intake/a.log"], check=True)
     try:
         words = ("tidy", rules, "--yes", "--log", folder / "owner.log")
-        done = frugal(
-            *(("visit", "nightly", "--in", folder, "--", *words) if driver == "schedule" else words), code=None
-        )
+        done = frugal(*(("visit", "nightly", "--in", folder, "--", *words) if driver == "schedule" else words), code=None)
     finally:
         subprocess.run(["chattr", "-i", folder / "Intake/a.log"], check=False, capture_output=True)
     (visit,) = json.loads(frugal("history", "--format", "json").stdout)["visits"]

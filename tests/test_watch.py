@@ -255,9 +255,7 @@ def test_what_was_not_told_is_found_after_an_overflow_a_jump_of_the_clock_and_in
 def test_a_volume_is_waited_for_each_time_that_it_goes(folder: Path, mount: Mount) -> None:
     (folder / "volume").mkdir()
     rules = rules_text('where = "ext is log"\nmove = "Logs"').replace('in = "Intake"', 'in = "{stick}/Intake"')
-    room = Room(
-        folder, rules.replace("frugal = 1", 'frugal = 1\n[places]\nstick = { path = "volume", mounted = true }')
-    )
+    room = Room(folder, rules.replace("frugal = 1", 'frugal = 1\n[places]\nstick = { path = "volume", mounted = true }'))
     room.start()
     assert room.told.missing == [str(folder / "volume/Intake")]
     for number in range(2):
@@ -323,9 +321,7 @@ def test_a_change_deep_in_a_folder_is_one_of_the_entry_that_it_belongs_to(folder
 def test_only_where_something_changed_is_looked_at(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     for name in ("a", "b/c", "b/d"):
         (folder / "Intake" / name).mkdir(parents=True)
-    room = Room(
-        folder, rules_text('where = "ext is log"\nmove = "/' + str(folder).strip("/") + '/Out"\nlevels = "all"')
-    )
+    room = Room(folder, rules_text('where = "ext is log"\nmove = "/' + str(folder).strip("/") + '/Out"\nlevels = "all"'))
     room.start()
     read: list[str] = []
     plain = walk.read_parts
@@ -350,9 +346,7 @@ def test_another_writer_is_waited_for_and_said_once(room: Room) -> None:
     assert room.told.moved == ["a.log"]
 
 
-def test_a_fault_that_a_person_must_mend_is_said_once_and_tried_again(
-    room: Room, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_a_fault_that_a_person_must_mend_is_said_once_and_tried_again(room: Room, monkeypatch: pytest.MonkeyPatch) -> None:
     def full(*_: object, **__: object) -> Plan:
         raise StateError("the journal cannot be written", "free disk space there")
 
@@ -374,9 +368,7 @@ def test_where_the_system_cannot_tell_it_looks_from_time_to_time(folder: Path, h
     errors = {"limit": OSError(28, "No space left on device"), "deep": RecursionError()}
     room.told.error = errors.get(how)
     room.start()
-    assert "looking every 15 seconds" in room.told.notes[0] and ("max_user_watches" in room.told.notes[0]) is (
-        how == "limit"
-    )
+    assert "looking every 15 seconds" in room.told.notes[0] and ("max_user_watches" in room.told.notes[0]) is (how == "limit")
     room.write("Intake/a.log", told=False)
     room.settle(40)
     assert room.told.moved == ["a.log"]
@@ -449,9 +441,7 @@ def test_a_killed_watcher_loses_nothing_and_the_next_one_goes_on(
 
 
 @pytest.mark.skipif(not shutil.which("strace"), reason="strace is not installed")
-def test_a_watcher_that_waits_reads_nothing(
-    folder: Path, watched: subprocess.Popen[str], frugal: Frugal, own_home: Path
-) -> None:
+def test_a_watcher_that_waits_reads_nothing(folder: Path, watched: subprocess.Popen[str], frugal: Frugal, own_home: Path) -> None:
     # It has looked at all that there is once.
     wait_until(lambda: "nothing to do" in frugal("history").stdout)
     calls = [""]
@@ -480,9 +470,7 @@ def test_what_there_is_now_is_done_once(folder: Path, frugal: Frugal) -> None:
 
 @AS_ROOT
 def test_only_what_is_mounted_where_the_rules_act_is_looked_at(folder: Path, mount: Mount) -> None:
-    room = Room(
-        folder, LOGS + f'\n[[rule]]\nname = "out"\nin = "Intake"\nwhere = "ext is csv"\nmove = "{folder}/stick/N"\n'
-    )
+    room = Room(folder, LOGS + f'\n[[rule]]\nname = "out"\nin = "Intake"\nwhere = "ext is csv"\nmove = "{folder}/stick/N"\n')
     (folder / "Intake").mkdir()
     room.start()
     room.write("Intake/a.log", age=1, told=False)

@@ -164,8 +164,6 @@ def test_a_line_of_a_crontab_is_the_same_as_its_five_fields() -> None:
         if when.kind == "once" or both or (when.month_days is not None and 0 in when.month_days):
             continue  # cron cannot do these
         found = sorted(
-            moment
-            for fields in _fields(when)
-            for moment in islice(parse_when(f"cron {fields}", NOW_NS).times_after(NOW_NS), 8)
+            moment for fields in _fields(when) for moment in islice(parse_when(f"cron {fields}", NOW_NS).times_after(NOW_NS), 8)
         )
         assert found[:8] == list(islice(when.times_after(NOW_NS), 8)), text

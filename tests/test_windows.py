@@ -36,11 +36,7 @@ def run_there(tmp_path: Path, *words: str) -> str:
         "import site",
     ]
     (WINDOWS / "python/python313._pth").write_text("\r\n".join(paths) + "\r\n")
-    known = {
-        name: value
-        for name, value in os.environ.items()
-        if not name.startswith(("PYTEST", "PYTHON", "XDG_", "FRUGAL_W"))
-    }
+    known = {name: value for name, value in os.environ.items() if not name.startswith(("PYTEST", "PYTHON", "XDG_", "FRUGAL_W"))}
     env = known | {
         "WINEPREFIX": str(WINDOWS / "prefix"), "WINEDEBUG": "-all", "WINEARCH": "win64", "TZ": "UTC", "USERNAME": "maren",
         "USERPROFILE": f"Z:{tmp_path}".replace("/", "\\"), "PYTHONPYCACHEPREFIX": f"Z:{WINDOWS / 'compiled'}".replace("/", "\\"),

@@ -262,10 +262,7 @@ def test_the_history_can_be_read_on_a_full_disk(folder: Path, frugal: Frugal, mo
             file.write(b"x" * 4_096)
     told = json.loads(frugal("history", "--format", "json", **env).stdout)
     assert [run["done"] for run in told["runs"]] == [1] and ("last" in told["runs"][0]["origin"]) == log
-    assert (
-        subprocess.run(["ls", "/dev/shm"], capture_output=True, text=True, check=True).stdout.count("journal.sqlite")
-        == 0
-    )
+    assert subprocess.run(["ls", "/dev/shm"], capture_output=True, text=True, check=True).stdout.count("journal.sqlite") == 0
 
 
 def test_a_run_whose_entries_left_the_trash_is_not_offered(folder: Path, frugal: Frugal) -> None:

@@ -96,13 +96,7 @@ class Year:
             ["faketime", "-f", f"@{moment:%Y-%m-%d %H:%M:%S}", sys.executable, "-m", "frugal_sorter", *words], env=env,
             capture_output=True, text=True, stdin=subprocess.DEVNULL, check=False, cwd=self.root,
         )  # fmt: skip
-        assert code in (None, done.returncode), (
-            self.day,
-            words,
-            done.returncode,
-            done.stdout[-800:],
-            done.stderr[-800:],
-        )
+        assert code in (None, done.returncode), (self.day, words, done.returncode, done.stdout[-800:], done.stderr[-800:])
         return done.stdout
 
     def told(self, *words: str, code: int | None = 0) -> Any:
@@ -147,9 +141,7 @@ class Year:
         before = {path.name: path.stat().st_size for path in intake.glob("*")} if intake.is_dir() else {}
         trash = set(self.in_trash())
         last = max(self.ledger, default=0)
-        self.frugal(
-            "visit", "nightly", "--in", str(self.root), "--", "tidy", "rules.toml", "--yes", hours=clock, code=None
-        )
+        self.frugal("visit", "nightly", "--in", str(self.root), "--", "tidy", "rules.toml", "--yes", hours=clock, code=None)
         if what == "away":
             (self.root / "away").rename(intake)
         if what == "in the way":
@@ -178,9 +170,7 @@ class Year:
             late += [name for name in after if name.endswith(".log") and self.day - self.came[name] > LOGS + SLACK]
             assert not late, f"day {self.day}: kept too long: {late}"
         if left or emptied:
-            entries = Counter(
-                {"txt": self.texts, "tmp": "scratch", "log": "logs"}[name.rpartition(".")[2]] for name in left
-            )
+            entries = Counter({"txt": self.texts, "tmp": "scratch", "log": "logs"}[name.rpartition(".")[2]] for name in left)
             entries["the trash"] += len(emptied)
             self.ledger[last + 1] = Night(self.day, +entries, sum(left.values()))
         if what == "away" or (what == "in the way" and any(name.endswith(".txt") for name in before)):
@@ -229,8 +219,7 @@ class Year:
             wanted.update(+night.entries)
         report = self.told("report", "--since", "2020-01-01")
         by_rule = {
-            one["rule"]: max(count["files"] + count["folders"] for count in one["done"].values())
-            for one in report["rules"]
+            one["rule"]: max(count["files"] + count["folders"] for count in one["done"].values()) for one in report["rules"]
         }
         assert by_rule == +wanted, (self.day, by_rule, wanted)
         rules = {one["name"]: one["done"] for one in self.told("rules", "rules.toml")}

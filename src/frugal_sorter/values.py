@@ -32,9 +32,7 @@ _NOT_GIVEN = object()
 def field(*, default: _V, compare: bool = True) -> _V: ...
 @overload
 def field(*, default_factory: Callable[[], _V]) -> _V: ...
-def field(
-    *, default: object = _NOT_GIVEN, default_factory: Callable[[], object] | None = None, compare: bool = True
-) -> object:
+def field(*, default: object = _NOT_GIVEN, default_factory: Callable[[], object] | None = None, compare: bool = True) -> object:
     """Say how a field begins: with what a function makes for each new value, or without a part in comparing."""
     return _Field(default, default_factory, compare)
 
@@ -113,9 +111,7 @@ def _made(cls: type | None, compared: dict[str, object], slots: bool, order: boo
     own = cls.__annotations__
     fields = {**inherited, **{name: _field_of(cls, name) for name in own}}
     names = tuple(fields)
-    body: dict[str, Any] = {
-        name: what for name, what in cls.__dict__.items() if name not in ("__dict__", "__weakref__")
-    }
+    body: dict[str, Any] = {name: what for name, what in cls.__dict__.items() if name not in ("__dict__", "__weakref__")}
     for name in own:
         body.pop(name, None)  # a default: it would stand in the way of the slot
     if slots:

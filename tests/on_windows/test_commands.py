@@ -91,9 +91,7 @@ def test_a_command_does_what_it_says_and_nothing_else(
 
 def test_paths_may_be_written_either_way(desk: Path, folder: Path, frugal: Frugal) -> None:
     there = str(desk).replace("/", "\\")
-    put(
-        folder / "rules.toml", rules_text(f"in = '{there}\\Intake'\nwhere = 'ext is tiff'\nmove = '..\\Scans\\{{ext}}'")
-    )
+    put(folder / "rules.toml", rules_text(f"in = '{there}\\Intake'\nwhere = 'ext is tiff'\nmove = '..\\Scans\\{{ext}}'"))
     frugal("tidy", f"{folder}\\rules.toml".replace("/", "\\"), "--yes")
     assert (desk / "Scans/tiff/scan005.TIFF").exists()
     assert "run 1" in frugal("history", "--file", f"{there}\\Intake\\scan005.TIFF").stdout.lower()
@@ -126,9 +124,7 @@ READ, WRITE, SHARE_READ, SHARE_ALL = 0x80000000, 0x40000000, 1, 7
 
 
 @pytest.mark.parametrize("ending", ["trash = true", "delete = true", "move = 'Moved'"])
-@pytest.mark.parametrize(
-    ("access", "share"), [(READ, SHARE_ALL), (READ, SHARE_READ), (READ, 0), (WRITE, SHARE_ALL), (WRITE, 0)]
-)
+@pytest.mark.parametrize(("access", "share"), [(READ, SHARE_ALL), (READ, SHARE_READ), (READ, 0), (WRITE, SHARE_ALL), (WRITE, 0)])
 def test_a_file_that_another_program_holds(
     folder: Path, holding: Callable[[Path, int, int], None], ending: str, access: int, share: int
 ) -> None:
@@ -150,9 +146,7 @@ ODD = ["con", "aux.txt", "dot.", "blank ", "x" * 120 + ".txt"]
 
 
 @pytest.mark.parametrize("name", ODD)
-def test_names_that_only_the_long_form_reaches_are_sorted_and_come_back(
-    folder: Path, frugal: Frugal, name: str
-) -> None:
+def test_names_that_only_the_long_form_reaches_are_sorted_and_come_back(folder: Path, frugal: Frugal, name: str) -> None:
     deep = folder / "Intake" / ("d" * 90) / ("e" * 98)
     disk.mkdir(str(folder / "Intake"))
     disk.mkdir(str(deep.parent))

@@ -23,9 +23,7 @@ def _never() -> bool:
     return False
 
 
-def carry_out(
-    session: Session, plan: Plan, on_step: Callable[[Step, Mark], None], stop: Callable[[], bool] = _never
-) -> Result:  # fmt: skip
+def carry_out(session: Session, plan: Plan, on_step: Callable[[Step, Mark], None], stop: Callable[[], bool] = _never) -> Result:
     """Carry a plan out.
 
     Args:

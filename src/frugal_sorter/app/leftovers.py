@@ -76,10 +76,11 @@ def crontab_lines(program: str, note: Callable[[Unread], None]) -> list[tuple[in
         note(Unread("the crontab", str(error)))
         return []
     return [
-        (number, line) for number, line in enumerate(lines, 1)
+        (number, line)
+        for number, line in enumerate(lines, 1)
         if not line.lstrip().startswith("#")
         and any(likeness(os.path.basename(word.strip("'\"();&|")), program)[0] == "sure" for word in line.split())
-    ]  # fmt: skip
+    ]
 
 
 def trashed_before(program: str) -> int | None:
@@ -139,11 +140,7 @@ def likeness(entry: str, program: str) -> tuple[Likeness, str]:
     if rest in ("rc", "history") or rest.isdigit():
         return "sure", "has its name, as files of settings do"
     parts = bare.split(".")
-    if (
-        len(parts) >= 3
-        and all(part and re.fullmatch(r"[\w-]+", part) for part in parts)
-        and joined(parts[-1]) == wanted
-    ):
+    if len(parts) >= 3 and all(part and re.fullmatch(r"[\w-]+", part) for part in parts) and joined(parts[-1]) == wanted:
         return "sure", "has its name in reverse-domain form"
     words, own = words_of(bare), words_of(program)
     for at in range(len(words) - len(own) + 1):

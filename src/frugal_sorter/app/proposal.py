@@ -29,9 +29,7 @@ _DATES: tuple[tuple[str, str], ...] = (
     ("%Y%m%d", r"(?<!\d)\d{8}(?!\d)"), ("%B %Y", rf"(?:{_MONTHS}) \d{{4}}"), ("%Y-%m", r"(?<!\d)\d{4}-\d{2}(?![-\d])"),
 )  # fmt: skip
 _OTHERS = r"(?P<number>\d+)|(?P<word>[^\W\d_]+)|(?P<between>[\W_]+)"
-_TOKENS = re.compile(
-    "|".join([*(f"(?P<d{at}>{looks})" for at, (_, looks) in enumerate(_DATES)), _OTHERS]), re.IGNORECASE
-)
+_TOKENS = re.compile("|".join([*(f"(?P<d{at}>{looks})" for at, (_, looks) in enumerate(_DATES)), _OTHERS]), re.IGNORECASE)
 _FIRST_YEAR, _LAST_YEAR = 1990, 2199
 
 
@@ -122,11 +120,7 @@ def shape_of(names: Sequence[Sequence[Token]]) -> Shape | None:
         if first is not None and all(one is not None and fold(one.text) == fold(first.text) for one in here):
             parts.append(literal(first.text))
             words += [fold(first.text)] if first.kind == "word" else []
-        elif (
-            first is not None
-            and first.kind == "date"
-            and {one and (one.kind, one.form) for one in here} == {first[::2]}
-        ):
+        elif first is not None and first.kind == "date" and {one and (one.kind, one.form) for one in here} == {first[::2]}:
             name = _named(captured, "day")
             day = day or name
             parts.append(f"{{{name}:{first.form}}}")
@@ -292,11 +286,7 @@ def propose(folder: str, files: Iterable[Seen], around: Sequence[Folder], now_ns
         if old:
             target = _waiting_place(folder, around)
             where = f"type is {name} and modified older than {_WAIT[name]}"
-            keys: dict[str, Value] = {
-                "name": f"{_plural(name)} older than {_WAIT[name]}",
-                "where": where,
-                "move": target,
-            }
+            keys: dict[str, Value] = {"name": f"{_plural(name)} older than {_WAIT[name]}", "where": where, "move": target}
             take(Group(keys, old, f"{_plural(name).lower()} that nobody needs twice"))
     counts = Counter(one.type for one in left)
     for name, count in sorted(counts.items(), key=lambda one: (-one[1], one[0])):
@@ -307,11 +297,7 @@ def propose(folder: str, files: Iterable[Seen], around: Sequence[Folder], now_ns
     old = [one for one in left if now_ns - one.mtime_ns > 366 * DAY_NS]
     if len(old) >= fewest:
         where = f"modified older than {_OLD}"
-        rest: dict[str, Value] = {
-            "name": f"Whatever else is older than {_OLD}",
-            "where": where,
-            "move": "Older/{modified:%Y}",
-        }
+        rest: dict[str, Value] = {"name": f"Whatever else is older than {_OLD}", "where": where, "move": "Older/{modified:%Y}"}
         take(Group(rest, old, "old, and nothing else in common"))
     return groups
 
@@ -424,12 +410,7 @@ def _stem(word: str) -> str:
 
 def _waiting_place(folder: str, around: Sequence[Folder]) -> str:
     for one in around:
-        if {_stem(token.text) for token in tokens_of(os.path.basename(one.path))} & {
-            "holding",
-            "hold",
-            "review",
-            "later",
-        }:
+        if {_stem(token.text) for token in tokens_of(os.path.basename(one.path))} & {"holding", "hold", "review", "later"}:
             return literal(slashed.relpath(one.path, folder))
     return "To be asked for"
 
@@ -449,12 +430,7 @@ def folders_around(folder: str, read: Callable[[str], Listing | None]) -> list[F
         listing = read(place)
         for name in sorted(listing.folders) if listing is not None else ():
             path = f"{place.rstrip('/')}/{name}"
-            if (
-                name[0] != "."
-                and path != folder
-                and not folder.startswith(f"{path}/")
-                and not never_entered(path, name)
-            ):
+            if name[0] != "." and path != folder and not folder.startswith(f"{path}/") and not never_entered(path, name):
                 found.append(_look_into(path, read))
     return found
 

@@ -28,9 +28,14 @@ if TYPE_CHECKING:
 
 
 def plan_rules(
-    session: Session, book: RuleBook, again: bool = False, at_most: int | None = None,
-    only: frozenset[str] | None = None, rules: Sequence[Rule] = (), now_ns: int | None = None,
-) -> Plan:  # fmt: skip
+    session: Session,
+    book: RuleBook,
+    again: bool = False,
+    at_most: int | None = None,
+    only: frozenset[str] | None = None,
+    rules: Sequence[Rule] = (),
+    now_ns: int | None = None,
+) -> Plan:
     """Plan what a rule file would do, to carry it out.
 
     Args:
@@ -54,9 +59,13 @@ def plan_rules(
 
 
 def look_ahead(
-    session: Session, book: RuleBook, again: bool = False, at_most: int | None = None, now_ns: int | None = None,
+    session: Session,
+    book: RuleBook,
+    again: bool = False,
+    at_most: int | None = None,
+    now_ns: int | None = None,
     rules: Sequence[Rule] = (),
-) -> Plan:  # fmt: skip
+) -> Plan:
     """Plan what a rule file would do, and change nothing, not even what an interrupted run left behind.
 
     Args:
@@ -74,7 +83,7 @@ def look_ahead(
 
 def look_further(
     session: Session, book: RuleBook, until_ns: int, at_most: int | None = None, now_ns: int | None = None
-) -> list[Day]:  # fmt: skip
+) -> list[Day]:
     """Plan day by day what a rule file would do until a moment, with what is there now; nothing is changed.
 
     Args:
@@ -90,7 +99,7 @@ def look_further(
 
         return foresee(
             book, lambda moment_ns: session.world(journal, moment_ns), earlier_runs_of(journal), from_ns, until_ns, at_most
-        )  # fmt: skip
+        )
 
 
 def rules_named(book: RuleBook, names: Iterable[str]) -> list[Rule]:
@@ -138,9 +147,7 @@ def _keep_all(_plan: Plan, _world: object) -> None:
     return None
 
 
-def plan_job(
-    session: Session, book: RuleBook, kind: JobName, at_most: int | None = None, narrow: Narrow = _keep_all
-) -> Plan:  # fmt: skip
+def plan_job(session: Session, book: RuleBook, kind: JobName, at_most: int | None = None, narrow: Narrow = _keep_all) -> Plan:
     """Plan a job without a rule file, by the rule that stands for it.
 
     What a person types is meant, also where it was taken back before.

@@ -89,9 +89,7 @@ def refuse_unsafe(entry: Entry, scheduler: Scheduler) -> None:
         if not disk.isfile(path):
             raise UsageError(f"{path}: there is no such file", "name one that is there")
     for path, who in _distrusted(entry):
-        raise UsageError(
-            f"{path}: others can change what the schedule starts: {who}", "chmod go-w it, and check its owner"
-        )
+        raise UsageError(f"{path}: others can change what the schedule starts: {who}", "chmod go-w it, and check its owner")
 
 
 def other_owners(entry: Entry) -> list[str]:

@@ -50,7 +50,7 @@ class Session:
     @classmethod
     def begin(
         cls, on_recovered: Callable[[Recovered], None] = _ignore, visiting: Visiting | None = None, asks: bool = False
-    ) -> Session:  # fmt: skip
+    ) -> Session:
         """Return a session that begins now, on this machine, for this account."""
         forget_all()
         return cls(time.time_ns(), accounts.machine_name(), accounts.account_name(), on_recovered, visiting, asks)

@@ -335,33 +335,26 @@ def _tests(items: Sequence[Item]) -> list[Test]:
         if suffix.isalnum() and count >= _FEWEST
     ]
     found += [
-        Test(f"type is {name}", "type", name)
-        for name, count in sorted(types.items())
-        if count >= _FEWEST and name != OTHER
+        Test(f"type is {name}", "type", name) for name, count in sorted(types.items()) if count >= _FEWEST and name != OTHER
     ]
     inside = Counter(word for item in items for word in set(_INSIDE.findall(item.inside)))
     for field_name, kind, counts in (("name", "word", words), ("text", "inside", inside)):
         ranked = sorted(counts.items(), key=lambda one: (-one[1], one[0]))[:_WORDS]
-        found += [
-            Test(f"{field_name} has {quoted(word)}", kind, word) for word, count in ranked if _FEWEST <= count < len(items)
-        ]  # fmt: skip
+        found += [Test(f"{field_name} has {quoted(word)}", kind, word) for word, count in ranked if _FEWEST <= count < len(items)]
     for text in _BOUNDS:
         bound = parse_size(text)
         over, under = sum(item.bytes > bound for item in items), sum(item.bytes < bound for item in items)
         if over >= _FEWEST and under >= _FEWEST:
             # Last: of two tests that tell as much, the name is what a person would go by.
             found += [
-                Test(f"size {sign} {text}", "size", f"{side} {text}", bound)
-                for sign, side in ((">", "over"), ("<", "under"))
+                Test(f"size {sign} {text}", "size", f"{side} {text}", bound) for sign, side in ((">", "over"), ("<", "under"))
             ]
     return found
 
 
 def _words(name: str) -> set[str]:
     return {
-        fold(token.text)
-        for token in tokens_of(name)
-        if token.kind in ("word", "number") and len(token.text) >= _SHORTEST_WORD
+        fold(token.text) for token in tokens_of(name) if token.kind in ("word", "number") and len(token.text) >= _SHORTEST_WORD
     }
 
 
@@ -392,9 +385,7 @@ def _date(item: Item, form: str) -> str:
 
 def filled(target: str, item: Item) -> str:
     """Return the folder that a target means for a file."""
-    parts = [
-        _date(item, part[len("{modified:") : -1]) if part.startswith("{modified:") else part for part in target.split("/")
-    ]  # fmt: skip
+    parts = [_date(item, part[len("{modified:") : -1]) if part.startswith("{modified:") else part for part in target.split("/")]
     return "/".join(parts)
 
 
@@ -478,8 +469,9 @@ def suggest(session: Session, folder: str) -> Proposal:
     listing = read_folder(folder, True)
     files = [
         Seen(name, status.st_size, status.st_mtime_ns)
-        for name, status in zip(listing.names, listing.status, strict=True) if name[0] != "."
-    ]  # fmt: skip
+        for name, status in zip(listing.names, listing.status, strict=True)
+        if name[0] != "."
+    ]
     groups = propose(folder, files, folders_around(folder, _read), session.now_ns)
     if not groups:
         return Proposal([], [], None, len(files))
@@ -599,9 +591,7 @@ def learn_from(session: Session, folder: str, sorted_tree: str) -> Learnt:
     unread: list[Unread] = []
 
     def descend(listing: Listing, name: str, level: int) -> int | None:
-        inside = (
-            never_entered(f"{listing.folder}/{name}", name) or name[0] == "." or f"{listing.folder}/{name}" == folder
-        )
+        inside = never_entered(f"{listing.folder}/{name}", name) or name[0] == "." or f"{listing.folder}/{name}" == folder
         return None if inside else level + 1
 
     for listing, _ in walk(sorted_tree, 1, True, descend, unread.append):
@@ -609,8 +599,9 @@ def learn_from(session: Session, folder: str, sorted_tree: str) -> Learnt:
         # What lies directly in the tree is not sorted yet.
         items += [
             Item(name, below, status.st_size, status.st_mtime_ns)
-            for name, status in zip(listing.names, listing.status, strict=True) if below and name[0] != "."
-        ]  # fmt: skip
+            for name, status in zip(listing.names, listing.status, strict=True)
+            if below and name[0] != "."
+        ]
     there = len(items)
     if there > _MOST_LEARNT:
         # Evenly, so that each folder keeps its part.
@@ -624,13 +615,9 @@ def learn_from(session: Session, folder: str, sorted_tree: str) -> Learnt:
 def _with_text(session: Session, tree: str, items: Sequence[Item]) -> list[Item]:
     """Return files with the text in those whose names say nothing."""
     silent = {
-        f"{tree.rstrip('/')}/{item.folder}/{item.name}": item
-        for item in items if item.says_nothing and _has_text(item.name)
-    }  # fmt: skip
-    known = {
-        silent[path]: fold(str(text))[:_MOST_TEXT]
-        for path, text in _inside(session, list(silent), tree, "text").items()
+        f"{tree.rstrip('/')}/{item.folder}/{item.name}": item for item in items if item.says_nothing and _has_text(item.name)
     }
+    known = {silent[path]: fold(str(text))[:_MOST_TEXT] for path, text in _inside(session, list(silent), tree, "text").items()}
     return [item._replace(inside=known[item]) if item in known else item for item in items]
 
 
@@ -677,9 +664,7 @@ class MovedByHand:
     text: str
 
 
-def learn_from_hand(
-    folder: str, since_ns: int, note: Callable[[Unread], None]
-) -> tuple[list[MovedByHand], int]:  # fmt: skip
+def learn_from_hand(folder: str, since_ns: int, note: Callable[[Unread], None]) -> tuple[list[MovedByHand], int]:
     """Return rules for what somebody moved by hand in a folder since a moment, and how many files that were.
 
     Args:
@@ -703,16 +688,12 @@ def learn_from_hand(
     items = [by_name[target, name] for _, target, name in moved]
     # What still lies where they came from was left there on purpose, as far as anybody knows.
     gone = {(target, name) for _, target, name in moved}
-    items += [
-        item._replace(folder=_STAYS) for item in stays if item.folder in left and (item.folder, item.name) not in gone
-    ]  # fmt: skip
+    items += [item._replace(folder=_STAYS) for item in stays if item.folder in left and (item.folder, item.name) not in gone]
     found = []
     rules = learn(items, _STAYS) if moved else []
     for rule, name in zip(rules, _distinct(rule.name for rule in rules), strict=True):
         taken = [item for item in items if rule.takes(item)]
-        there_now = sum(
-            item.folder != _STAYS and slashed.normpath(filled(rule.target, item)) == item.folder for item in taken
-        )
+        there_now = sum(item.folder != _STAYS and slashed.normpath(filled(rule.target, item)) == item.folder for item in taken)
         sources = Counter(source for source, target, name in moved if rule.takes(by_name[target, name]))
         ((source, _),) = sources.most_common(1)
         place = slashed.join(folder, source) if source else folder
@@ -726,7 +707,7 @@ _STAYS = "(stays)"
 
 def _moved_since(
     folder: str, since_ns: int, there: Mapping[tuple[int, int], tuple[str, str]], note: Callable[[Unread], None]
-) -> list[tuple[str, str, str]]:  # fmt: skip
+) -> list[tuple[str, str, str]]:
     """Return what was moved by hand: the folder that it came from, the one that it is in, and its name."""
     prefix = len(folder.rstrip("/")) + 1
     was: dict[tuple[int, int], str] = {}

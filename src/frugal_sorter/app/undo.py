@@ -141,9 +141,14 @@ class Emptying(NamedTuple):
 
 
 def plan_emptying(
-    session: Session, entries: Sequence[Weighed], limits: TrashLimits | None, orphans: bool, origin: str,
-    notes: Sequence[Note] = (), at_most: int | None = None,
-) -> Emptying:  # fmt: skip
+    session: Session,
+    entries: Sequence[Weighed],
+    limits: TrashLimits | None,
+    orphans: bool,
+    origin: str,
+    notes: Sequence[Note] = (),
+    at_most: int | None = None,
+) -> Emptying:
     """Plan what leaves the trash for good.
 
     Args:

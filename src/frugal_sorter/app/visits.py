@@ -59,9 +59,15 @@ class Visiting:
 
     def _seen(self) -> Visit:
         return Visit(
-            self.driver, self.name, self.command, self.rules, accounts.account_name(), self.began_ns,
-            free_before=_free(_near(self.plan)), environment=environment_of() if self.driver != "person" else {},
-        )  # fmt: skip
+            self.driver,
+            self.name,
+            self.command,
+            self.rules,
+            accounts.account_name(),
+            self.began_ns,
+            free_before=_free(_near(self.plan)),
+            environment=environment_of() if self.driver != "person" else {},
+        )
 
     def begin(self, journal: Journal) -> None:
         """Write down that files will be changed, so that a kill leaves its trace; under the writer lock."""
@@ -74,9 +80,12 @@ class Visiting:
         assert self.visit is not None and self.plan is not None
         outcome, reason = outcome_of(self.plan, result)
         self.visit = replace(
-            with_done(self.visit, result.done), ended_ns=time.time_ns(), outcome=outcome, reason=reason,
+            with_done(self.visit, result.done),
+            ended_ns=time.time_ns(),
+            outcome=outcome,
+            reason=reason,
             free_after=_free(_near(self.plan)),
-        )  # fmt: skip
+        )
         journal.record(self.visit)
         self._log_outcome(self.visit)
         _tell_of_trouble(self.visit)
@@ -106,9 +115,7 @@ class Visiting:
             return OwnerLog(self.log)
         except OSError as error:
             why = (error.strerror or "unknown error").lower()
-            raise UsageError(
-                f"{self.log}: the log cannot be written ({why})", "name another file, or leave it out"
-            ) from None
+            raise UsageError(f"{self.log}: the log cannot be written ({why})", "name another file, or leave it out") from None
 
     def _title(self) -> str:
         return f"{self.name or accounts.account_name()}: {self.command}"
@@ -230,11 +237,7 @@ def environment_of() -> Mapping[str, str]:
 
 def _line_of(step: Step, mark: Mark) -> str:
     words = KINDS[step.verb].words
-    said = (
-        words.done
-        if words is not None and mark.outcome is Outcome.DONE
-        else mark.outcome.name.lower().replace("_", " ")
-    )
+    said = words.done if words is not None and mark.outcome is Outcome.DONE else mark.outcome.name.lower().replace("_", " ")
     paths = " → ".join(place.path for place in (step.source, step.target) if place is not None)
     return f"{said}  {paths}" + (f": {mark.reason}" if mark.reason else "")
 
@@ -255,9 +258,14 @@ def _tell_of_trouble(visit: Visit) -> None:
 
     try:
         subprocess.run(
-            command, input=summary_of(visit).encode("utf-8", "surrogateescape"), timeout=_PROBLEM_SECONDS,
-            stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, check=True, cwd="/",
-        )  # fmt: skip
+            command,
+            input=summary_of(visit).encode("utf-8", "surrogateescape"),
+            timeout=_PROBLEM_SECONDS,
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+            check=True,
+            cwd="/",
+        )
     except (OSError, subprocess.SubprocessError) as error:
         # That nobody could be told is itself written where people look.
         log().error("on-problem: %s: %s", command[0], error)

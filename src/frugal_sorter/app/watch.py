@@ -158,9 +158,13 @@ class Watcher:
         away = frozenset(map(slashed.realpath, self.book.unmounted))
         missing |= away & frozenset(root.folder for root in self.roots)
         here = [root for root in self.roots if root.folder not in missing]
-        tops = [root.folder for root in here if not any(
-            other.levels is None and other.folder != root.folder and is_inside(root.folder, other.folder) for other in here
-        )]  # fmt: skip
+        tops = [
+            root.folder
+            for root in here
+            if not any(
+                other.levels is None and other.folder != root.folder and is_inside(root.folder, other.folder) for other in here
+            )
+        ]
         # The folder above tells when one of them goes, and when it comes again.
         flat = {os.path.dirname(self._file), *(os.path.dirname(top) for top in tops), *map(_nearest, missing)}
         if self.every_ns == 0:
@@ -178,9 +182,10 @@ class Watcher:
         folders = {*self.book.unmounted, *(root.folder for root in self.roots)}
         folders |= {slashed.realpath(slashed.join(one.top, *one.head)) for one in targets}
         return frozenset(
-            mount for mount in volumes.mounts()
+            mount
+            for mount in volumes.mounts()
             if any(is_inside(folder, mount.top) or is_inside(mount.top, folder) for folder in folders)
-        )  # fmt: skip
+        )
 
     def _watch(self, tops: Collection[str], flat: Collection[str]) -> None:
         try:
@@ -328,9 +333,8 @@ class Watcher:
     def _leave_circling(self, plan: Plan, now_ns: int) -> None:
         """Leave what was moved again and again: two rules, or two programs, hand it to each other."""
         self._turns = {
-            key: moments for key, turns in self._turns.items()
-            if (moments := [at for at in turns if now_ns - at < _TURNS_NS])
-        }  # fmt: skip
+            key: moments for key, turns in self._turns.items() if (moments := [at for at in turns if now_ns - at < _TURNS_NS])
+        }
 
         self._circling &= set(self._turns)
 
@@ -342,9 +346,7 @@ class Watcher:
             key = (step.was.dev, step.was.ino) if step.was is not None else (0, 0)
             if key not in self._circling:
                 self._circling.add(key)
-                self.listener.note(
-                    f"{step.place.path} was moved {_TURNS} times within ten minutes, and is left where it is"
-                )
+                self.listener.note(f"{step.place.path} was moved {_TURNS} times within ten minutes, and is left where it is")
 
     def _leave_fresh(self, plan: Plan, now_ns: int, only: frozenset[str] | None) -> dict[str, int]:
         """Leave what something was heard of a moment ago; return, by folder, when the first of it may be taken."""

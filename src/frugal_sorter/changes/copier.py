@@ -135,16 +135,12 @@ class Copier:
         heed: called before each block that is copied; it raises to give up.
     """
 
-    def __init__(
-        self, restore: Mapping[str, Mapping[str, Any]] | None = None, heed: Callable[[], None] = lambda: None
-    ) -> None:  # fmt: skip
+    def __init__(self, restore: Mapping[str, Mapping[str, Any]] | None = None, heed: Callable[[], None] = lambda: None) -> None:
         self._restore = restore or {}
         self._heed = heed
         self.lost: Lost = {}
 
-    def copy(
-        self, source_fd: int, name: str, target_fd: int, new: str, made: Callable[[], None] = lambda: None
-    ) -> None:  # fmt: skip
+    def copy(self, source_fd: int, name: str, target_fd: int, new: str, made: Callable[[], None] = lambda: None) -> None:
         """Copy an entry of one open folder into another, where the name must be free.
 
         Args:
@@ -211,9 +207,15 @@ class Copier:
                     self._one(met.fd, met.name, cursor.fd, met.name, inner, met.status)
 
     def _one(
-        self, source_fd: int, name: str, target_fd: int, new: str, path: str, found: os.stat_result,
+        self,
+        source_fd: int,
+        name: str,
+        target_fd: int,
+        new: str,
+        path: str,
+        found: os.stat_result,
         made: Callable[[], None] = lambda: None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         """Copy what is no folder."""
         if stat.S_ISLNK(found.st_mode):
             disk.symlink(disk.readlink(name, dir_fd=source_fd), new, dir_fd=target_fd)
@@ -244,9 +246,7 @@ class Copier:
         lost: dict[str, Any] = {}
         if not give_owner(target, uid, gid):
             lost["owner"] = [uid, gid]
-        attributes = copied.attributes | {
-            key: base64.b64decode(value) for key, value in given.get("attributes", {}).items()
-        }
+        attributes = copied.attributes | {key: base64.b64decode(value) for key, value in given.get("attributes", {}).items()}
         refused = give_attributes(target, attributes)
         if refused:
             lost["attributes"] = {key: base64.b64encode(value).decode() for key, value in refused.items()}

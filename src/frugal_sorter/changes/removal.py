@@ -285,9 +285,7 @@ def over_placeholder(source_fd: int, source: str, target_fd: int, target: str) -
         disk.mkdir(target, dir_fd=target_fd)
         remove = disk.rmdir
     else:
-        disk.close(
-            disk.open(target, disk.O_CREAT | disk.O_EXCL | disk.O_WRONLY | disk.O_CLOEXEC, 0o600, dir_fd=target_fd)
-        )
+        disk.close(disk.open(target, disk.O_CREAT | disk.O_EXCL | disk.O_WRONLY | disk.O_CLOEXEC, 0o600, dir_fd=target_fd))
         remove = disk.unlink
     try:
         if remove is disk.unlink and disk.stat(target, dir_fd=target_fd, follow_symlinks=False).st_size:
@@ -340,8 +338,12 @@ def same_as(record: FileRecord) -> IsMeant:
     def is_same(found: os.stat_result) -> bool:
         identity = record.identity
         return (found.st_dev, found.st_ino, found.st_mode, found.st_mtime_ns, found.st_ctime_ns) == (
-            identity.dev, identity.ino, record.mode, record.mtime_ns, record.ctime_ns,
-        )  # fmt: skip
+            identity.dev,
+            identity.ino,
+            record.mode,
+            record.mtime_ns,
+            record.ctime_ns,
+        )
 
     return is_same
 

@@ -164,9 +164,7 @@ def _tell(recovered: Recovered) -> None:
     for one in recovered.apart[:_SHOWN]:
         tell(f"run {run.id} cannot be put right here and is left as it is: {one}")
     if len(recovered.apart) > _SHOWN:
-        tell(
-            f"run {run.id}: {count_text(len(recovered.apart) - _SHOWN, 'more step')}; `frugal history {run.id}` names them"
-        )
+        tell(f"run {run.id}: {count_text(len(recovered.apart) - _SHOWN, 'more step')}; `frugal history {run.id}` names them")
 
 
 def _named(run: Run) -> str:

@@ -314,20 +314,23 @@ def add_choosing(parser: argparse.ArgumentParser, edit: bool = True) -> None:
         edit: it carries out what it plans, so that a person may edit that first.
     """
     parser.add_argument(
-        "--without", metavar="WHAT", nargs="+", default=[],
+        "--without",
+        metavar="WHAT",
+        nargs="+",
+        default=[],
         help="leave these out: numbers of the list (3-7,12), paths, folders or wildcards",
-    )  # fmt: skip
-    parser.add_argument(
-        "--keep-out", metavar="RULES", nargs="?", const="", default=None,
-        help="leave those of --without for good: put rules for it above the others in the rule file",
-    )  # fmt: skip
-    parser.add_argument(
-        "--save", metavar="PLAN", type=Path, help="do nothing; write the plan to a file for `frugal tidy --plan`"
     )
+    parser.add_argument(
+        "--keep-out",
+        metavar="RULES",
+        nargs="?",
+        const="",
+        default=None,
+        help="leave those of --without for good: put rules for it above the others in the rule file",
+    )
+    parser.add_argument("--save", metavar="PLAN", type=Path, help="do nothing; write the plan to a file for `frugal tidy --plan`")
     if edit:
-        parser.add_argument(
-            "--edit", action="store_true", help="edit the plan in $VISUAL or $EDITOR before it is asked"
-        )
+        parser.add_argument("--edit", action="store_true", help="edit the plan in $VISUAL or $EDITOR before it is asked")
 
 
 def take_out(args: argparse.Namespace, plan: Plan, numbers: Numbers) -> list[Keys]:
@@ -387,8 +390,9 @@ def _save(args: argparse.Namespace, view: PlanView, session: Session) -> None:
     session.forget_plan()
     view.screen.line(
         f"Nothing was changed: {count_text(len(view.plan.asked), 'step')} saved in {shown(str(args.save))}."
-        f" `frugal tidy --plan {shown(programs.quote(str(args.save)))}` does it.", style="bold",
-    )  # fmt: skip
+        f" `frugal tidy --plan {shown(programs.quote(str(args.save)))}` does it.",
+        style="bold",
+    )
 
 
 def edit(view: PlanView, screen: Screen) -> None:
@@ -414,9 +418,7 @@ def edit(view: PlanView, screen: Screen) -> None:
     if struck:
         leave_out(plan, lambda step: id(step) in struck, "taken out in the editor")
         view.changed()
-    screen.line(
-        f"{count_text(len(struck), 'step')} taken out, {count_text(len(plan.asked), 'step')} left.", style="bold"
-    )
+    screen.line(f"{count_text(len(struck), 'step')} taken out, {count_text(len(plan.asked), 'step')} left.", style="bold")
 
 
 def _edited(text: str, has_terminal: bool) -> str:

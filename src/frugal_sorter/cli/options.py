@@ -55,10 +55,12 @@ def parser_of(name: str, summary: str) -> Parser:
     """Return the parser of one command."""
     module = importlib.import_module(f"frugal_sorter.cli.commands.{name}")
     parser = Parser(
-        prog=f"frugal {name}", description=f"{summary[:1].upper()}{summary[1:]}.",
-        epilog="examples:\n" + module.EXAMPLES.strip("\n"), formatter_class=help_formatter(),
+        prog=f"frugal {name}",
+        description=f"{summary[:1].upper()}{summary[1:]}.",
+        epilog="examples:\n" + module.EXAMPLES.strip("\n"),
+        formatter_class=help_formatter(),
         allow_abbrev=False,
-    )  # fmt: skip
+    )
     module.add_arguments(parser)
     return parser
 
@@ -212,19 +214,18 @@ def is_short(args: argparse.Namespace) -> bool | None:
 def add_rules(parser: argparse.ArgumentParser) -> None:
     """Add the rule file as an argument."""
     parser.add_argument(
-        "rules", metavar="RULES", nargs="?", type=Path,
+        "rules",
+        metavar="RULES",
+        nargs="?",
+        type=Path,
         help="the rule file, or the name of one in your configuration folder (default: $FRUGAL_RULES, else rules.toml there)",
-    )  # fmt: skip
+    )
 
 
 def add_rule(parser: argparse.ArgumentParser) -> None:
     """Add `--rule`."""
     parser.add_argument(
-        "--rule",
-        metavar="NAME",
-        action="append",
-        default=[],
-        help="only what this rule does; can be said several times",
+        "--rule", metavar="NAME", action="append", default=[], help="only what this rule does; can be said several times"
     )
 
 
@@ -242,9 +243,7 @@ def add_as_of(parser: argparse.ArgumentParser) -> None:
 def add_unattended(parser: argparse.ArgumentParser) -> None:
     """Add `--yes` and `--log`: what a run needs that nobody watches."""
     parser.add_argument("--yes", action="store_true", help="do not ask; for unattended runs")
-    parser.add_argument(
-        "--log", metavar="PATH", help="for the owner: a line in this file for each thing done, as it happens"
-    )
+    parser.add_argument("--log", metavar="PATH", help="for the owner: a line in this file for each thing done, as it happens")
 
 
 def add_at_most(parser: argparse.ArgumentParser) -> None:
@@ -275,8 +274,7 @@ def rules_file(args: argparse.Namespace) -> Path:
         known = default_rules_file().with_name(f"{path.name}.toml")
         if not known.is_file():
             raise UsageError(
-                f"{shown(path.name)}: there is no such rule file here, and no {shown(str(known))}",
-                _rule_files_text(known.parent),
+                f"{shown(path.name)}: there is no such rule file here, and no {shown(str(known))}", _rule_files_text(known.parent)
             )
         path = known
     return path.absolute()

@@ -124,9 +124,11 @@ def levels_value(args: argparse.Namespace) -> Value:
 def add_types(parser: argparse.ArgumentParser) -> None:
     """Add `--types`."""
     parser.add_argument(
-        "--types", metavar="TYPES", default="",
+        "--types",
+        metavar="TYPES",
+        default="",
         help="types of your own: 'documents = text + document', or a file with a table [types]",
-    )  # fmt: skip
+    )
 
 
 def own_types(args: argparse.Namespace) -> str:

@@ -130,11 +130,7 @@ def _intake(layout: _Layout) -> None:
         layout.put(f"Intake/{name}", photo(chance, layout.day(age + 0.2)), age)
     for number in range(9):
         age = layout.age(1, 200)
-        layout.put(
-            f"Intake/scan{number:03}.{chance.choice(('tif', 'TIFF'))}",
-            scan(chance, layout.day(age)),
-            age,
-        )
+        layout.put(f"Intake/scan{number:03}.{chance.choice(('tif', 'TIFF'))}", scan(chance, layout.day(age)), age)
     for number in range(14):
         age = layout.age(2, 380)
         supplier = chance.choice(_SUPPLIERS)
@@ -157,11 +153,7 @@ def _intake(layout: _Layout) -> None:
         ("viewer_2.1_amd64.deb", b"!<arch>\n"),
     )
     for name, head in installers:
-        layout.put(
-            f"Intake/{name}",
-            noise(chance, chance.randrange(60_000, 300_000), head),
-            layout.age(35, 300),
-        )
+        layout.put(f"Intake/{name}", noise(chance, chance.randrange(60_000, 300_000), head), layout.age(35, 300))
     for name in ("glaze-tests", "website pictures", "market stall"):
         members = {f"{name}/{n}.csv": recipe_table(chance, name) for n in range(3)}
         layout.put(f"Intake/{name}.zip", archive(members), layout.age(10, 120))
@@ -208,11 +200,7 @@ def _duplicates(layout: _Layout) -> None:
     for number in (2, 5, 11):
         source = next(layout.root.glob(f"Intake/IMG_{2100 + number}.*"))
         layout.put(f"Intake/shelf picture {number}.jpg", source.read_bytes(), layout.age(1, 20))
-    for glaze, mark, differs in (
-        ("Shino", " copy", False),
-        ("Ash", " (2)", False),
-        ("Celadon", " - Copy", True),
-    ):
+    for glaze, mark, differs in (("Shino", " copy", False), ("Ash", " (2)", False), ("Celadon", " - Copy", True)):
         body = (layout.root / f"Intake/{glaze} recipe.csv").read_bytes()
         if differs:
             body += b"manganese,0.5\r\n"
@@ -232,11 +220,7 @@ def _sorted_folders(layout: _Layout) -> None:
     for glaze in ("Celadon", "Tenmoku"):
         for number in range(11):
             age = layout.age(100, 600)
-            layout.put(
-                f"Glaze Photos/{glaze}/{glaze.lower()} {number:02}.jpg",
-                photo(chance, layout.day(age)),
-                age,
-            )
+            layout.put(f"Glaze Photos/{glaze}/{glaze.lower()} {number:02}.jpg", photo(chance, layout.day(age)), age)
     for form in _FORMS[:4]:
         layout.put(f"Mould Models/{form}.stl", model(chance), layout.age(200, 700))
     for number in range(18):
@@ -287,9 +271,7 @@ def _exif(taken: datetime) -> bytes:
     directory += struct.pack("<HHII", 0x0110, 2, len(model), data)
     directory += struct.pack("<HHII", 0x0132, 2, len(date), data + len(model))
     directory += struct.pack("<HHII", 0x8769, 4, 1, second) + struct.pack("<I", 0)
-    details = (
-        struct.pack("<H", 1) + struct.pack("<HHII", 0x9003, 2, len(date), data + len(model)) + struct.pack("<I", 0)
-    )
+    details = struct.pack("<H", 1) + struct.pack("<HHII", 0x9003, 2, len(date), data + len(model)) + struct.pack("<I", 0)
     return b"Exif\0\0" + b"II*\0" + struct.pack("<I", first) + directory + details + model + date
 
 
@@ -342,17 +324,19 @@ def photo(chance: random.Random, taken: datetime, across: int = 40, down: int = 
                 bits.put(0, 1)
     parts = b"".join(struct.pack("BBB", number, 0x11, 0) for number in (1, 2, 3))
     scan = b"".join(struct.pack("BB", number, 0) for number in (1, 2, 3))
-    return b"".join((
-        b"\xff\xd8",
-        _segment(0xE1, _exif(taken)),
-        _segment(0xDB, b"\0" + bytes([16] * 64)),
-        _segment(0xC0, struct.pack(">BHHB", 8, down * 8, across * 8, 3) + parts),
-        _segment(0xC4, b"\x00" + bytes([0, 0, 0, 12] + [0] * 12) + bytes(range(12))),
-        _segment(0xC4, b"\x10" + bytes([1] + [0] * 15) + b"\0"),
-        _segment(0xDA, b"\x03" + scan + b"\0\x3f\0"),
-        bits.done(),
-        b"\xff\xd9",
-    ))  # fmt: skip
+    return b"".join(
+        (
+            b"\xff\xd8",
+            _segment(0xE1, _exif(taken)),
+            _segment(0xDB, b"\0" + bytes([16] * 64)),
+            _segment(0xC0, struct.pack(">BHHB", 8, down * 8, across * 8, 3) + parts),
+            _segment(0xC4, b"\x00" + bytes([0, 0, 0, 12] + [0] * 12) + bytes(range(12))),
+            _segment(0xC4, b"\x10" + bytes([1] + [0] * 15) + b"\0"),
+            _segment(0xDA, b"\x03" + scan + b"\0\x3f\0"),
+            bits.done(),
+            b"\xff\xd9",
+        )
+    )
 
 
 def scan(chance: random.Random, scanned: datetime, width: int = 160, height: int = 226) -> bytes:
@@ -381,8 +365,7 @@ def document(lines: list[str]) -> bytes:
     objects = [
         b"<< /Type /Catalog /Pages 2 0 R >>",
         b"<< /Type /Pages /Kids [3 0 R] /Count 1 >>",
-        b"<< /Type /Page /Parent 2 0 R /MediaBox [0 0 595 842] /Contents 4 0 R"
-        b" /Resources << /Font << /F1 5 0 R >> >> >>",
+        b"<< /Type /Page /Parent 2 0 R /MediaBox [0 0 595 842] /Contents 4 0 R /Resources << /Font << /F1 5 0 R >> >> >>",
         b"<< /Length %d >>\nstream\n%s\nendstream" % (len(stream), stream),
         b"<< /Type /Font /Subtype /Type1 /BaseFont /Helvetica >>",
     ]
@@ -437,15 +420,7 @@ def kiln_log(chance: random.Random, fired: datetime, kiln: int) -> bytes:
 
 def recipe_table(chance: random.Random, glaze: str) -> bytes:
     """Return a glaze recipe as CSV."""
-    parts = [
-        "potash feldspar",
-        "whiting",
-        "silica",
-        "kaolin",
-        "red iron oxide",
-        "cobalt carbonate",
-        "bone ash",
-    ]
+    parts = ["potash feldspar", "whiting", "silica", "kaolin", "red iron oxide", "cobalt carbonate", "bone ash"]
     rows = [f"{part},{chance.uniform(0.5, 45):.1f}" for part in parts]
     return ("\r\n".join([f"{glaze},percent", *rows]) + "\r\n").encode()
 

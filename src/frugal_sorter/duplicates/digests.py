@@ -87,7 +87,7 @@ def whole_digests(files: Sequence[Found], sizes: Iterable[int], on_progress: OnP
 
 def _in_two(
     files: Sequence[Found], costs: Sequence[int], read: Callable[[Iterable[Found], OnProgress], Digests], on_progress: OnProgress
-) -> Digests:  # fmt: skip
+) -> Digests:
     digests = Digests()
     for part in in_two(files, costs, read, on_progress):
         digests.extend(part)
@@ -135,9 +135,12 @@ def _each(files: Iterable[Found], digest: Callable[[int, int], tuple[bytes, int]
             finally:
                 disk.close(descriptor)
             if (
-                now.st_ino != ino or storable_ns(now.st_ctime_ns) != ctime_ns
-                or storable_ns(now.st_mtime_ns) != mtime_ns or now.st_size != size or now.st_dev != dev
-            ):  # fmt: skip
+                now.st_ino != ino
+                or storable_ns(now.st_ctime_ns) != ctime_ns
+                or storable_ns(now.st_mtime_ns) != mtime_ns
+                or now.st_size != size
+                or now.st_dev != dev
+            ):
                 problem = "changed while it was read"
         except OSError as error:
             problem = (error.strerror or "cannot be read").lower()
@@ -198,8 +201,9 @@ class DigestCache:
             for key in keys:
                 row = self._db.execute(
                     "SELECT ends, whole FROM digests WHERE dev = ? AND ino = ? AND born_ns = ? AND size = ?"
-                    " AND mtime_ns = ? AND ctime_ns = ?", key,
-                ).fetchone()  # fmt: skip
+                    " AND mtime_ns = ? AND ctime_ns = ?",
+                    key,
+                ).fetchone()
                 if row is not None:
                     found[key] = row
         return found

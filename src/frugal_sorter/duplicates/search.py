@@ -31,9 +31,7 @@ from frugal_sorter.trash.bins import never_entered
 from frugal_sorter.values import field, mutable
 
 Value = TypeVar("Value")
-SIZE, _INO, _MODIFIED, _CHANGED, _LINKS = map(
-    attrgetter, ("st_size", "st_ino", "st_mtime_ns", "st_ctime_ns", "st_nlink")
-)
+SIZE, _INO, _MODIFIED, _CHANGED, _LINKS = map(attrgetter, ("st_size", "st_ino", "st_mtime_ns", "st_ctime_ns", "st_nlink"))
 
 
 def _moments(moments: Iterable[int]) -> array[int]:
@@ -91,9 +89,11 @@ class Columns:
         self.devices += other.devices
         self.names += other.names
         for mine, theirs in (
-            (self.size, other.size), (self.modified, other.modified), (self.changed, other.changed),
+            (self.size, other.size),
+            (self.modified, other.modified),
+            (self.changed, other.changed),
             (self.ino, other.ino),
-        ):  # fmt: skip
+        ):
             mine.extend(theirs)
 
     def __getstate__(self) -> dict[str, object]:
@@ -350,11 +350,7 @@ class ContentSearch:
                 result.marked.append((listing.folder, columns.names[at], original, original in there))
         deeper = self.levels is None or level < self.levels
         plain = not (listing.links or listing.others or listing.unread) and len(names) == len(listing.names)
-        if (
-            plain
-            and (deeper or not listing.folders)
-            and (self.hidden or not any(name[0] == "." for name in listing.folders))
-        ):
+        if plain and (deeper or not listing.folders) and (self.hidden or not any(name[0] == "." for name in listing.folders)):
             result.whole_folders[listing.folder] = (len(names), listing.folders)
 
     # The contents
@@ -413,9 +409,14 @@ class ContentSearch:
         return small + wholes.together(columns, large)
 
     def _digests(
-        self, columns: Columns, files: Sequence[int], read: Callable[[Files, OnProgress], Digests], what: str,
-        result: Duplicates, known: Mapping[int, bytes],
-    ) -> _Digested:  # fmt: skip
+        self,
+        columns: Columns,
+        files: Sequence[int],
+        read: Callable[[Files, OnProgress], Digests],
+        what: str,
+        result: Duplicates,
+        known: Mapping[int, bytes],
+    ) -> _Digested:
         """Return the digests of files, read in the order of their inodes; those that are known are not read."""
         missing = array("I", sorted((at for at in files if at not in known), key=columns.ino.__getitem__))
         made = read(Files(columns, missing), lambda done: self.on_progress(done, what))
@@ -471,9 +472,7 @@ def _where_ends_pay(columns: Columns, files: Sequence[int]) -> tuple[array[int],
     return by_ends, at_once
 
 
-def _known(
-    keys: Mapping[int, Key], known: Mapping[Key, tuple[bytes | None, bytes | None]], which: int
-) -> dict[int, bytes]:  # fmt: skip
+def _known(keys: Mapping[int, Key], known: Mapping[Key, tuple[bytes | None, bytes | None]], which: int) -> dict[int, bytes]:
     found = {}
     for at, key in keys.items():
         digest = known[key][which] if key in known else None
@@ -485,7 +484,13 @@ def _known(
 def _keys(columns: Columns, files: Iterable[int]) -> dict[int, Key]:
     """Return what the cache knows files by; their birth times are asked for only here."""
     return {
-        at: (columns.devices[columns.folder[at]], columns.ino[at], birth_ns(columns.path(at)), columns.size[at],
-             columns.modified[at], columns.changed[at])
+        at: (
+            columns.devices[columns.folder[at]],
+            columns.ino[at],
+            birth_ns(columns.path(at)),
+            columns.size[at],
+            columns.modified[at],
+            columns.changed[at],
+        )
         for at in files
-    }  # fmt: skip
+    }

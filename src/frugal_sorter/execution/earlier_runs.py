@@ -49,9 +49,7 @@ class _Memory:
             for block in self._journal.blocks_into(folder):
                 for step, now in reversed(list(_done(block))):
                     if now is not None and step.target and step.target.folder == folder and step.verb not in _NOT_PUT:
-                        found.setdefault(step.target.name, []).append(
-                            _Put(block.run, step.rule_key, block.began_ns, now)
-                        )
+                        found.setdefault(step.target.name, []).append(_Put(block.run, step.rule_key, block.began_ns, now))
             self._puts[folder] = found
         return self._puts[folder]
 
@@ -216,10 +214,14 @@ def taken_from(journal: Journal, path: str) -> Passage | None:
     at = path
     while not slashed.is_top(at):
         found = [
-            Passage(run, step, "" if at == path else at) for run, step, mark in about(journal, glob_escape(at))
-            if mark is not None and mark.outcome == Outcome.DONE and step.source is not None and step.source.path == at
+            Passage(run, step, "" if at == path else at)
+            for run, step, mark in about(journal, glob_escape(at))
+            if mark is not None
+            and mark.outcome == Outcome.DONE
+            and step.source is not None
+            and step.source.path == at
             and step.verb in TAKING
-        ]  # fmt: skip
+        ]
         if found:
             return found[-1]
         at = os.path.dirname(at)

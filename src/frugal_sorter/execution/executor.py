@@ -53,9 +53,7 @@ class Result:
 
     def counts(self) -> dict[Outcome | None, int]:
         """Return how many steps that a person asked for ended in which way."""
-        counts: Counter[Outcome | None] = Counter(
-            mark.outcome for step, mark in self.not_done if step.verb not in ATTENDING
-        )
+        counts: Counter[Outcome | None] = Counter(mark.outcome for step, mark in self.not_done if step.verb not in ATTENDING)
         return {Outcome.DONE: self.done.steps, **counts}
 
 
@@ -147,8 +145,11 @@ class _Ends:
         if not self.result.not_done:
             return []
         ended = {step.id: mark for step, mark in self.result.not_done}
-        return [(step, ended.get(step.id) or Mark(step.id, Outcome.DONE, "", self._made.get(step.id)))
-                for step in plan.steps if step.id <= self._last]  # fmt: skip
+        return [
+            (step, ended.get(step.id) or Mark(step.id, Outcome.DONE, "", self._made.get(step.id)))
+            for step in plan.steps
+            if step.id <= self._last
+        ]
 
     def take_back(self, marks: Sequence[Mark]) -> None:
         """Note that steps which were done have been taken back."""
@@ -166,7 +167,7 @@ class _Ends:
 @contextmanager
 def changing(
     folder: Path, what: str, on_recovered: Callable[[Recovered], None] = lambda _recovered: None, patience: float = 0
-) -> Iterator[Journal]:  # fmt: skip
+) -> Iterator[Journal]:
     """Hold the right to change files, with the journal open and interrupted runs recovered.
 
     Args:
@@ -187,10 +188,7 @@ def changing(
 
 
 def execute(
-    plan: Plan,
-    journal: Journal,
-    on_step: Callable[[Step, Mark], None],
-    stop: Callable[[], bool] = lambda: False,
+    plan: Plan, journal: Journal, on_step: Callable[[Step, Mark], None], stop: Callable[[], bool] = lambda: False
 ) -> Result:
     """Carry out a plan. Every intent is on the disk before the first change.
 
@@ -215,9 +213,15 @@ def execute(
         # A clock that was set back tells nothing about what was seen before what.
         planned_ns = plan.made_ns if plan.made_ns <= began_ns else 0
         context = RunContext(
-            descriptors, run, began_ns, planned_ns, journal.token(run),
-            lambda mark, durable: journal.note(run, mark, durable), stop, journal.likely_ns(began_ns),
-        )  # fmt: skip
+            descriptors,
+            run,
+            began_ns,
+            planned_ns,
+            journal.token(run),
+            lambda mark, durable: journal.note(run, mark, durable),
+            stop,
+            journal.likely_ns(began_ns),
+        )
         execution = _Execution(plan, journal, context, on_step)
         try:
             execution.carry_out()
@@ -237,9 +241,7 @@ def execute(
 class _Execution:
     """One run, from its first step to its last."""
 
-    def __init__(
-        self, plan: Plan, journal: Journal, context: RunContext, on_step: Callable[[Step, Mark], None]
-    ) -> None:  # fmt: skip
+    def __init__(self, plan: Plan, journal: Journal, context: RunContext, on_step: Callable[[Step, Mark], None]) -> None:
         self._plan = plan
         self._context = context
         self._verbs = verbs_for(context)

@@ -52,9 +52,7 @@ def recover_interrupted(journal: Journal) -> list[Recovered]:
         looked = _look(journal, run, repair=True)
         ended = looked.ended
         # What waits for a volume gets no mark, so that it is asked again when the volume is there.
-        journal.mark(
-            run.id, [mark for step, mark in ended if mark.outcome != Outcome.NOTED and step.id not in looked.stuck]
-        )
+        journal.mark(run.id, [mark for step, mark in ended if mark.outcome != Outcome.NOTED and step.id not in looked.stuck])
         counts: Counter[Outcome | None] = Counter(mark.outcome for step, mark in ended if step.verb not in ATTENDING)
         away = tuple(dict.fromkeys(mark.reason for _, mark in ended if mark.outcome == Outcome.NOTED))
         apart = tuple(f"{step.place.path}: {mark.reason}" for step, mark in ended if mark.outcome == Outcome.OPEN)
@@ -75,9 +73,10 @@ def recover_unfinished_parts(journal: Journal, run: Run) -> Recovered | None:
         context = RunContext(descriptors, run.id, run.began_ns, token=run.token)
         verbs = verbs_for(context)
         unfinished = [
-            step for step, mark in journal.steps(run.id)
+            step
+            for step, mark in journal.steps(run.id)
             if mark is not None and mark.outcome == Outcome.DONE and verbs[step.verb].left_under_private_name(step)
-        ]  # fmt: skip
+        ]
         marks = [_resolve(verbs, step, None, repair=True) for step in unfinished]
     if not marks:
         return None
@@ -106,14 +105,11 @@ def _look(journal: Journal, run: Run, repair: bool) -> _Looked:
     stuck: set[int] = set()
     with Descriptors() as descriptors:
         context = RunContext(
-            descriptors, run.id, run.began_ns, token=run.token,
-            note=lambda mark, durable: journal.note(run.id, mark, durable),
-        )  # fmt: skip
+            descriptors, run.id, run.began_ns, token=run.token, note=lambda mark, durable: journal.note(run.id, mark, durable)
+        )
         verbs = verbs_for(context)
         # An earlier step is judged by what a later one, which has its mark already, made of its entry.
-        context.became = {
-            step.target: mark.now for step, mark in steps if step.target and mark is not None and mark.now
-        }
+        context.became = {step.target: mark.now for step, mark in steps if step.target and mark is not None and mark.now}
         # The last first, so that an earlier step knows where its entry has got to.
         for step, mark in reversed(steps):
             if mark is None or mark.outcome == Outcome.NOTED:
@@ -195,9 +191,7 @@ def catch_up(verbs: Mapping[VerbName, Verb]) -> None:
         verb.catch_up()
 
 
-def roll_group_back(
-    verbs: Mapping[VerbName, Verb], steps: Sequence[Step], done: Sequence[Mark], failed: Mark
-) -> list[Mark]:  # fmt: skip
+def roll_group_back(verbs: Mapping[VerbName, Verb], steps: Sequence[Step], done: Sequence[Mark], failed: Mark) -> list[Mark]:
     """Put back the steps of a group before one that was not done, the last first.
 
     Args:

@@ -93,12 +93,7 @@ def _made_anew(journal: Journal, run: Run) -> dict[Place, Identity]:
         levels[undo] = levels[undone] + 1
         if levels[undo] % 2 == 0:
             for step, mark in journal.steps(undo):
-                if (
-                    mark is not None
-                    and mark.outcome == Outcome.DONE
-                    and mark.now is not None
-                    and step.target is not None
-                ):
+                if mark is not None and mark.outcome == Outcome.DONE and mark.now is not None and step.target is not None:
                     found[step.target] = mark.now
     return found
 
@@ -147,8 +142,7 @@ class _UndoPlanner:
         for wanted in self.only:
             if not any(self._is_about(step, wanted) for step, _ in done):
                 raise UsageError(
-                    f"{wanted}: run {self.run.id} did nothing with it",
-                    f"`frugal history {self.run.id}` lists all that it did",
+                    f"{wanted}: run {self.run.id} did nothing with it", f"`frugal history {self.run.id}` lists all that it did"
                 )
         # Times of folders are given back only where the folder is again what it was.
         if not self.result.not_touched and not self.only:

@@ -52,9 +52,13 @@ def _zip_members(archive: zipfile.ZipFile) -> Iterator[tuple[dict[str, Any], Ope
         except (ValueError, OverflowError):
             moment = 0.0
         member = {
-            "name": info.filename, "kind": kind, "size": info.file_size, "mode": mode & 0o777 if mode else None,
-            "mtime": moment, "link": link,
-        }  # fmt: skip
+            "name": info.filename,
+            "kind": kind,
+            "size": info.file_size,
+            "mode": mode & 0o777 if mode else None,
+            "mtime": moment,
+            "link": link,
+        }
         yield member, lambda info=info: archive.open(info)  # type: ignore[misc]
 
 
@@ -65,9 +69,13 @@ def _tar_members(tar: tarfile.TarFile) -> Iterator[tuple[dict[str, Any], Opened]
         if info.islnk():
             kind = "file"
         member = {
-            "name": info.name, "kind": kind, "size": info.size, "mode": info.mode & 0o777,
-            "mtime": float(info.mtime), "link": info.linkname if info.issym() or info.islnk() else "",
-        }  # fmt: skip
+            "name": info.name,
+            "kind": kind,
+            "size": info.size,
+            "mode": info.mode & 0o777,
+            "mtime": float(info.mtime),
+            "link": info.linkname if info.issym() or info.islnk() else "",
+        }
         yield member, lambda info=info: tar.extractfile(info)  # type: ignore[misc]
 
 

@@ -146,9 +146,12 @@ def text(file: BinaryIO, suffix: str) -> str:
     raw = file.read(TEXT_BYTES)
     for mark, encoding in (
         # The marks of UTF-32 first: that of UTF-16 is their beginning.
-        (b"\xef\xbb\xbf", "utf-8-sig"), (b"\xff\xfe\0\0", "utf-32"), (b"\0\0\xfe\xff", "utf-32"),
-        (b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16"),
-    ):  # fmt: skip
+        (b"\xef\xbb\xbf", "utf-8-sig"),
+        (b"\xff\xfe\0\0", "utf-32"),
+        (b"\0\0\xfe\xff", "utf-32"),
+        (b"\xff\xfe", "utf-16"),
+        (b"\xfe\xff", "utf-16"),
+    ):
         if raw.startswith(mark):
             return raw.decode(encoding, "replace")
     if b"\0" in raw:

@@ -110,9 +110,12 @@ def _received(child: int, answer: int) -> Any | None:
 
 
 def work_through(
-    first: Folder, work: WorkOnOne[Folder, Found], new: Callable[[], Found], merge: Callable[[Found, Found], None],
+    first: Folder,
+    work: WorkOnOne[Folder, Found],
+    new: Callable[[], Found],
+    merge: Callable[[Found, Found], None],
     may_fork: bool = True,
-) -> Found:  # fmt: skip
+) -> Found:
     """Work on the root of a tree and on all folders below it, with two processes where the tree is large.
 
     Args:
@@ -138,9 +141,12 @@ def work_through(
 
 
 def _in_two_processes(
-    left: Sequence[Folder], work: WorkOnOne[Folder, Found], new: Callable[[], Found],
-    merge: Callable[[Found, Found], None], found: Found,
-) -> bool:  # fmt: skip
+    left: Sequence[Folder],
+    work: WorkOnOne[Folder, Found],
+    new: Callable[[], Found],
+    merge: Callable[[Found, Found], None],
+    found: Found,
+) -> bool:
     """Work on what is left of a tree with a fork; return whether there was one."""
     try:
         # The last in the list is next, as it would have been.
@@ -201,9 +207,7 @@ def _quiet(_: int) -> None:
     """Tell nobody."""
 
 
-def in_two(
-    items: Sequence[Item], costs: Sequence[int], work: Work[Item, Made], on_progress: OnProgress = _quiet
-) -> list[Made]:  # fmt: skip
+def in_two(items: Sequence[Item], costs: Sequence[int], work: Work[Item, Made], on_progress: OnProgress = _quiet) -> list[Made]:
     """Return what some work makes of parts of the items, in their order, done by two processes where that pays.
 
     Args:

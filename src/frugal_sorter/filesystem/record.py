@@ -182,13 +182,7 @@ def age_band(mtime_ns: int, now_ns: int) -> str:
 
 def band_order(name: str) -> int:
     """Return where a band stands in its order, the newest or smallest first."""
-    names = [
-        FUTURE_BAND,
-        *(name for _, name in AGE_BANDS),
-        OLDEST_BAND,
-        *(name for _, name in SIZE_BANDS),
-        LARGEST_BAND,
-    ]
+    names = [FUTURE_BAND, *(name for _, name in AGE_BANDS), OLDEST_BAND, *(name for _, name in SIZE_BANDS), LARGEST_BAND]
     return names.index(name) if name in names else len(names)
 
 
@@ -228,9 +222,7 @@ _GROUPS = {
 
 OTHER = "other"
 
-TYPE_OF_SUFFIX: Mapping[str, str] = {
-    suffix: group for group, suffixes in _GROUPS.items() for suffix in suffixes.split()
-}
+TYPE_OF_SUFFIX: Mapping[str, str] = {suffix: group for group, suffixes in _GROUPS.items() for suffix in suffixes.split()}
 TYPES: tuple[str, ...] = (*_GROUPS, OTHER)
 # Suffixes as they are mostly written, without those that may be half of a double one.
 PLAIN_SUFFIXES = {

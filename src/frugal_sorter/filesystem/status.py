@@ -14,16 +14,7 @@ from functools import cache
 from typing import Any
 
 from frugal_sorter.filesystem import tree as foreseen
-from frugal_sorter.filesystem.record import (
-    COARSEST_TIME_NS,
-    AsItWas,
-    EntryKind,
-    FileRecord,
-    Identity,
-    Listing,
-    Place,
-    place_of,
-)
+from frugal_sorter.filesystem.record import COARSEST_TIME_NS, AsItWas, EntryKind, FileRecord, Identity, Listing, Place, place_of
 from frugal_sorter.filesystem.tree import real_path
 from frugal_sorter.filesystem.volumes import births_last, volume_of
 from frugal_sorter.platforms import attributes, disk, kernel
@@ -158,15 +149,27 @@ _tuple: Callable[..., Any] = tuple.__new__
 
 
 def _record(
-    place: Place, mode: int, dev: int, ino: int, size: int, mtime_ns: int, ctime_ns: int,
-    born_ns: int | None, nlink: int, uid: int, gid: int, atime_ns: int,
-) -> FileRecord:  # fmt: skip
+    place: Place,
+    mode: int,
+    dev: int,
+    ino: int,
+    size: int,
+    mtime_ns: int,
+    ctime_ns: int,
+    born_ns: int | None,
+    nlink: int,
+    uid: int,
+    gid: int,
+    atime_ns: int,
+) -> FileRecord:
     kind = kind_of(mode)
     lasting_ns = born_ns if born_ns is None or births_last(dev, place.folder) else None
     # As tuples: this is asked for every entry that is planned or changed, and naming the fields takes as long as the call.
-    who = (kind, dev, ino, 0, 0, lasting_ns, None, None) if kind == "folder" else (
-        kind, dev, ino, size, mtime_ns, lasting_ns, None, None
-    )  # fmt: skip
+    who = (
+        (kind, dev, ino, 0, 0, lasting_ns, None, None)
+        if kind == "folder"
+        else (kind, dev, ino, size, mtime_ns, lasting_ns, None, None)
+    )
     identity = _tuple(Identity, who)
     facts = (place, identity, mtime_ns, ctime_ns, mode, nlink, uid, gid, atime_ns, born_ns)
     found: FileRecord = _tuple(FileRecord, facts)
@@ -183,10 +186,19 @@ def _record_of(place: Place, found: os.stat_result) -> FileRecord:
     if born_ns is None and (birth := getattr(found, "st_birthtime", None)) is not None:
         born_ns = int(birth * 1_000_000_000)
     return _record(
-        place, found.st_mode, found.st_dev, found.st_ino, found.st_size, found.st_mtime_ns,
-        found.st_ctime_ns, born_ns, found.st_nlink, found.st_uid, found.st_gid,
+        place,
+        found.st_mode,
+        found.st_dev,
+        found.st_ino,
+        found.st_size,
+        found.st_mtime_ns,
+        found.st_ctime_ns,
+        born_ns,
+        found.st_nlink,
+        found.st_uid,
+        found.st_gid,
         found.st_atime_ns,
-    )  # fmt: skip
+    )
 
 
 def record_in(listing: Listing, at: int) -> FileRecord:
@@ -228,15 +240,25 @@ def _looks_by(call: Any) -> tuple[_Look, _IsAs]:
             code = ctypes.get_errno()
             free.append(buffer)
             raise OSError(code, os.strerror(code), place.path)
-        (mask, nlink, uid, gid, mode, ino, size, atime_s, atime_n, born_s, born_n,
-         ctime_s, ctime_n, mtime_s, mtime_n, halves) = _LAYOUT.unpack_from(buffer)  # fmt: skip
+        (mask, nlink, uid, gid, mode, ino, size, atime_s, atime_n, born_s, born_n, ctime_s, ctime_n, mtime_s, mtime_n, halves) = (
+            _LAYOUT.unpack_from(buffer)
+        )
         free.append(buffer)
         born_ns = born_s * 1_000_000_000 + born_n if mask & _STATX_BTIME else None
         return _record(
-            place, mode, _device(halves), ino, size, mtime_s * 1_000_000_000 + mtime_n,
-            ctime_s * 1_000_000_000 + ctime_n, born_ns, nlink, uid, gid,
+            place,
+            mode,
+            _device(halves),
+            ino,
+            size,
+            mtime_s * 1_000_000_000 + mtime_n,
+            ctime_s * 1_000_000_000 + ctime_n,
+            born_ns,
+            nlink,
+            uid,
+            gid,
             atime_s * 1_000_000_000 + atime_n,
-        )  # fmt: skip
+        )
 
     def is_as(name: str, dir_fd: int, was: Identity) -> bool:
         try:
@@ -245,16 +267,19 @@ def _looks_by(call: Any) -> tuple[_Look, _IsAs]:
             buffer = ctypes.create_string_buffer(256)
         failed = call(dir_fd, name.encode(_ENCODING, "surrogateescape"), _AT_SYMLINK_NOFOLLOW, wanted, buffer)
         code = ctypes.get_errno() if failed else 0
-        (mask, _, _, _, mode, ino, size, _, _, born_s, born_n, _, _, mtime_s, mtime_n,
-         halves) = _LAYOUT.unpack_from(buffer)  # fmt: skip
+        (mask, _, _, _, mode, ino, size, _, _, born_s, born_n, _, _, mtime_s, mtime_n, halves) = _LAYOUT.unpack_from(buffer)
         free.append(buffer)
         if failed:
             raise OSError(code, os.strerror(code), name)
         born_ns = born_s * 1_000_000_000 + born_n if mask & _STATX_BTIME else None
         return (
-            ino == was.ino and size == was.size and mtime_s * 1_000_000_000 + mtime_n == was.mtime_ns
-            and was.born_ns in (None, born_ns) and stat.S_ISREG(mode) and _device(halves) == was.dev
-        )  # fmt: skip
+            ino == was.ino
+            and size == was.size
+            and mtime_s * 1_000_000_000 + mtime_n == was.mtime_ns
+            and was.born_ns in (None, born_ns)
+            and stat.S_ISREG(mode)
+            and _device(halves) == was.dev
+        )
 
     return look, is_as
 
@@ -323,9 +348,13 @@ def is_unchanged(found: os.stat_result, was: Identity, seen_ns: int) -> bool:
         seen_ns: a moment after which it was seen, in ns since the epoch.
     """
     return (
-        found.st_ino == was.ino and found.st_size == was.size and found.st_mtime_ns == was.mtime_ns
-        and found.st_dev == was.dev and found.st_ctime_ns < seen_ns - COARSEST_TIME_NS and stat.S_ISREG(found.st_mode)
-    )  # fmt: skip
+        found.st_ino == was.ino
+        and found.st_size == was.size
+        and found.st_mtime_ns == was.mtime_ns
+        and found.st_dev == was.dev
+        and found.st_ctime_ns < seen_ns - COARSEST_TIME_NS
+        and stat.S_ISREG(found.st_mode)
+    )
 
 
 def look(place: Place, dir_fd: int | None = None) -> FileRecord:
@@ -378,6 +407,9 @@ def folder_as_it_is(path: str) -> AsItWas:
             for key in attributes.listxattr(path, follow_symlinks=False)
         }
     return {
-        "mode": stat.S_IMODE(found.st_mode), "uid": found.st_uid, "gid": found.st_gid,
-        "mtime_ns": found.st_mtime_ns, "attributes": extended,
-    }  # fmt: skip
+        "mode": stat.S_IMODE(found.st_mode),
+        "uid": found.st_uid,
+        "gid": found.st_gid,
+        "mtime_ns": found.st_mtime_ns,
+        "attributes": extended,
+    }

@@ -235,9 +235,8 @@ class View:
         if real is not None:
             with disk.scandir(real) as entries:
                 found += [
-                    one for one in entries
-                    if f"{above}/{one.name}" not in self._gone and f"{above}/{one.name}" not in self._moved
-                ]  # fmt: skip
+                    one for one in entries if f"{above}/{one.name}" not in self._gone and f"{above}/{one.name}" not in self._moved
+                ]
         # A new folder is like any: which one on the disk says so does not matter, since nothing of it is shown.
         here = os.path.dirname(slashed.abspath(__file__))
         names = {one.name for one in found}

@@ -56,7 +56,7 @@ def read_folder(path: str, status: bool, dev: int | None = None, pick: Pick | No
 
 def read_parts(
     path: str, status: bool, dev: int | None = None, pick: Pick | None = None, most: int | None = None
-) -> Iterator[Listing]:  # fmt: skip
+) -> Iterator[Listing]:
     """Read one folder into columns, in parts where it is large: a file of it takes some 800 bytes.
 
     Args:
@@ -95,9 +95,7 @@ def read_parts(
         disk.close(descriptor)
 
 
-def _read(
-    listing: Listing, entries: Iterable[disk.Entry | foreseen.Moved], status: bool, pick: Pick | None
-) -> int:  # fmt: skip
+def _read(listing: Listing, entries: Iterable[disk.Entry | foreseen.Moved], status: bool, pick: Pick | None) -> int:
     """Fill a listing with some entries, and return how many they were."""
     files: list[disk.Entry | foreseen.Moved] = []
     for entry in entries:
@@ -166,9 +164,12 @@ class Reader(Generic[Context]):
     """
 
     def __init__(
-        self, status: bool, descend: Callable[[Listing, str, Context], Context | None],
-        pick: Callable[[Listing, Context], Sequence[int]] | None = None, most: int | None = None,
-    ) -> None:  # fmt: skip
+        self,
+        status: bool,
+        descend: Callable[[Listing, str, Context], Context | None],
+        pick: Callable[[Listing, Context], Sequence[int]] | None = None,
+        most: int | None = None,
+    ) -> None:
         self._status, self._descend, self._pick, self._most = status, descend, pick, most
         # Known once the first folder was read.
         self._dev: int | None = None
@@ -210,9 +211,11 @@ class Reader(Generic[Context]):
 
 
 def working(
-    reader: Reader[Context], handle: Callable[[Listing, Context, Found], None], note: Callable[[Found, Unread], None],
+    reader: Reader[Context],
+    handle: Callable[[Listing, Context, Found], None],
+    note: Callable[[Found, Unread], None],
     must_read: str = "",
-) -> Callable[[tuple[str, Context], Found], tuple[list[tuple[str, Context]], int]]:  # fmt: skip
+) -> Callable[[tuple[str, Context], Found], tuple[list[tuple[str, Context]], int]]:
     """Return what `parallel.work_through` does with each folder: read it, hand it on, and go into what is below it.
 
     Args:

@@ -203,12 +203,26 @@ def visit_of(row: Sequence[Any], runs: Sequence[int]) -> Visit:
     if driver not in Driver.__args__ or outcome not in VisitOutcome.__args__:  # type: ignore[attr-defined]
         raise ValueError(f"visit {number} is of no kind that there is")
     return Visit(
-        cast(Driver, driver), os.fsdecode(name), os.fsdecode(command), os.fsdecode(rules), str(account), int(began),
-        None if ended is None else int(ended), int(first), int(times), cast(VisitOutcome, outcome), os.fsdecode(reason),
-        cast(dict[VerbName, Amount], counted), int(freed),
-        None if before is None else int(before), None if after is None else int(after),
-        {str(key): str(value) for key, value in json.loads(environment).items()}, int(number), tuple(runs), amount,
-    )  # fmt: skip
+        cast(Driver, driver),
+        os.fsdecode(name),
+        os.fsdecode(command),
+        os.fsdecode(rules),
+        str(account),
+        int(began),
+        None if ended is None else int(ended),
+        int(first),
+        int(times),
+        cast(VisitOutcome, outcome),
+        os.fsdecode(reason),
+        cast(dict[VerbName, Amount], counted),
+        int(freed),
+        None if before is None else int(before),
+        None if after is None else int(after),
+        {str(key): str(value) for key, value in json.loads(environment).items()},
+        int(number),
+        tuple(runs),
+        amount,
+    )
 
 
 STEPS = 1_000
@@ -229,9 +243,7 @@ def in_blocks(steps: Sequence[Step]) -> Iterator[Sequence[Step]]:
         yield steps[first : first + STEPS]
 
 
-def encode(
-    steps: Sequence[Step], folders: Mapping[str, int], rules: Mapping[tuple[str, str], int]
-) -> tuple[bytes, set[Touch]]:  # fmt: skip
+def encode(steps: Sequence[Step], folders: Mapping[str, int], rules: Mapping[tuple[str, str], int]) -> tuple[bytes, set[Touch]]:
     """Return steps as a blob, and what they touch, by which the blob is found again.
 
     Args:
@@ -263,9 +275,11 @@ def encode(
 
 
 def decode(
-    blob: bytes, first: int,
-    folders_of: Callable[[set[int]], Mapping[int, Any]], rules_of: Callable[[set[int]], Mapping[int, Any]],
-) -> list[Step]:  # fmt: skip
+    blob: bytes,
+    first: int,
+    folders_of: Callable[[set[int]], Mapping[int, Any]],
+    rules_of: Callable[[set[int]], Mapping[int, Any]],
+) -> list[Step]:
     """Return the steps of a blob.
 
     Args:
@@ -287,9 +301,7 @@ def decode(
         identity = was and Identity(*was)
         name, key = rules[rule]
         seen_by = witness and Witness(Place(*witness[0]), Identity(*witness[1]))
-        steps.append(
-            Step(number, verb, name, key, source, target, identity, details or Details(), group or 0, seen_by, of or 0)
-        )
+        steps.append(Step(number, verb, name, key, source, target, identity, details or Details(), group or 0, seen_by, of or 0))
     return steps
 
 
@@ -397,9 +409,7 @@ class Numbering:
         self._values.clear()
 
 
-def write_block(
-    db: sqlite3.Connection, run: int, steps: Sequence[Step], folders: Numbering, rules: Numbering
-) -> None:  # fmt: skip
+def write_block(db: sqlite3.Connection, run: int, steps: Sequence[Step], folders: Numbering, rules: Numbering) -> None:
     """Write steps of a run that follow each other, within a transaction."""
     met = {place[0] for step in steps for place in (step.source, step.target) if place is not None}
     asked = {(step.rule, step.rule_key) for step in steps}
@@ -412,9 +422,7 @@ def write_block(
 
 
 # What a damaged row can raise when it is taken apart.
-DAMAGED = (
-    ValueError, TypeError, AttributeError, KeyError, IndexError, OverflowError, RecursionError, zlib.error, MemoryError,
-)  # fmt: skip
+DAMAGED = (ValueError, TypeError, AttributeError, KeyError, IndexError, OverflowError, RecursionError, zlib.error, MemoryError)
 Done = TypeVar("Done")
 Statement = tuple[str, Sequence[Sequence[object]]]
 # With less than this free, an error that does not say so is one of a full disk, too.

@@ -192,11 +192,19 @@ class Journal:
                 "INSERT INTO runs (id, kind, origin, undoes, backward, account, began_ns, state, token, volumes, visit,"
                 f" passed_ns) VALUES (?, ?, ?, ?, ?, ?, ?, 'open', ?, ?, ?, {_PASSED})",
                 (
-                    run, plan.kind, os.fsencode(plan.origin), plan.undoes, self._backward(plan), accounts.account_name(),
+                    run,
+                    plan.kind,
+                    os.fsencode(plan.origin),
+                    plan.undoes,
+                    self._backward(plan),
+                    accounts.account_name(),
                     began_ns,
-                    os.urandom(8).hex(), volumes, self.visit or None, began_ns,
+                    os.urandom(8).hex(),
+                    volumes,
+                    self.visit or None,
+                    began_ns,
                 ),
-            )  # fmt: skip
+            )
             for steps in in_blocks(plan.steps):
                 write_block(self._file.connection, run, steps, self._folders, self._rules)
             return run
@@ -236,11 +244,16 @@ class Journal:
     def _mark(self, run: int, marks: Sequence[Mark], durable: bool) -> None:
         rows = [
             (
-                run, mark.step, mark.step, mark.outcome, os.fsencode(mark.reason),
-                json.dumps(mark.now) if mark.now else None, json.dumps(mark.data) if mark.data else None,
+                run,
+                mark.step,
+                mark.step,
+                mark.outcome,
+                os.fsencode(mark.reason),
+                json.dumps(mark.now) if mark.now else None,
+                json.dumps(mark.data) if mark.data else None,
             )
             for mark in marks
-        ]  # fmt: skip
+        ]
         self._write(_MARK, rows, durable)
 
     def mark_done(self, run: int, spans: Sequence[tuple[int, int, bool]]) -> None:
@@ -268,9 +281,7 @@ class Journal:
         """
         ends = {"" if outcome is None else str(int(outcome)): count for outcome, count in counts.items()}
         text = json.dumps({**ends, _ENTRIES: done.all.entries})
-        self._write(
-            "UPDATE runs SET state = ?, ended_ns = ?, counts = ? WHERE id = ?", [(state, ended_ns, text, run)], True
-        )
+        self._write("UPDATE runs SET state = ?, ended_ns = ?, counts = ? WHERE id = ?", [(state, ended_ns, text, run)], True)
         if not self._file.connection.execute("SELECT 1 FROM runs WHERE state = 'open' LIMIT 1").fetchone():
             LastRun(self._folder).open_runs(False)
 
@@ -284,24 +295,18 @@ class Journal:
         """
         rows = self._file.read("SELECT believed_ns, doubted_ns, passed_ns, is_set, is_monthly FROM clock")
         if is_new := not rows:
-            (last,) = self._file.read(
-                "SELECT MAX(began_ns) FROM (SELECT began_ns FROM runs UNION SELECT began_ns FROM visits)"
-            )
+            (last,) = self._file.read("SELECT MAX(began_ns) FROM (SELECT began_ns FROM runs UNION SELECT began_ns FROM visits)")
             # Before the first visit a person may have set up a schedule, and has looked at the clock.
             set_up = (path.stat().st_mtime_ns for path in (self._folder / "schedules").glob("*.json"))
             last_ns = last[0] or max(set_up, default=now_ns)
             rows = [(last_ns, 0, last_ns, 0, 0)]
         before = Clock(*rows[0])
-        if not (
-            is_new or is_confirmed or before.doubted_ns or not 0 <= now_ns - before.believed_ns < _WORTH_WRITING_NS
-        ):
+        if not (is_new or is_confirmed or before.doubted_ns or not 0 <= now_ns - before.believed_ns < _WORTH_WRITING_NS):
             return
         clock = heard(before, now_ns, is_set(), is_confirmed)
         self.doubt, self._after_doubt_ns = doubt_text(clock), clock.believed_ns + DAY_NS
         values = (clock.believed_ns, clock.doubted_ns, clock.passed_ns, clock.is_set, clock.is_monthly)
-        self._file.write_all(
-            [("DELETE FROM clock", [()]), ("INSERT INTO clock VALUES (?, ?, ?, ?, ?)", [values])], False
-        )
+        self._file.write_all([("DELETE FROM clock", [()]), ("INSERT INTO clock VALUES (?, ?, ?, ?, ?)", [values])], False)
 
     def likely_ns(self, now_ns: int) -> int:
         """Return a moment that is no earlier than now, as far as anybody knows: a day after the last that was believed.
@@ -324,21 +329,25 @@ class Journal:
             return []
         ((now_ns, passed_ns),) = rows
         before_ns = passed_ns - keep_ns
-        old = self._file.read(
-            "SELECT id FROM runs WHERE ended_ns IS NOT NULL AND passed_ns < ? ORDER BY id", (before_ns,)
-        )
+        old = self._file.read("SELECT id FROM runs WHERE ended_ns IS NOT NULL AND passed_ns < ? ORDER BY id", (before_ns,))
         gone = [run for (run,) in old if not self._is_needed(run)]
         ids = [(run,) for run in gone]
         self._forget_what_was_read()
-        self._file.write_all([
-            ("INSERT OR IGNORE INTO forgotten VALUES (?, ?)", [(run, now_ns) for run in gone]),
-            ("DELETE FROM touched WHERE pack IN (SELECT id FROM packs WHERE run = ?)", ids),
-            *((f"DELETE FROM {table} WHERE {column} = ?", ids) for table, column in _TABLES_OF_RUNS),
-            # The names of folders and rules that no run tells of any more.
-            *((statement, [()] if gone else []) for statement in _UNNAMED),
-            ("DELETE FROM visits WHERE ended_ns IS NOT NULL AND passed_ns < ? AND id NOT IN"
-             " (SELECT visit FROM runs WHERE visit IS NOT NULL)", [(before_ns,)]),
-        ], durable=bool(gone))  # fmt: skip
+        self._file.write_all(
+            [
+                ("INSERT OR IGNORE INTO forgotten VALUES (?, ?)", [(run, now_ns) for run in gone]),
+                ("DELETE FROM touched WHERE pack IN (SELECT id FROM packs WHERE run = ?)", ids),
+                *((f"DELETE FROM {table} WHERE {column} = ?", ids) for table, column in _TABLES_OF_RUNS),
+                # The names of folders and rules that no run tells of any more.
+                *((statement, [()] if gone else []) for statement in _UNNAMED),
+                (
+                    "DELETE FROM visits WHERE ended_ns IS NOT NULL AND passed_ns < ? AND id NOT IN"
+                    " (SELECT visit FROM runs WHERE visit IS NOT NULL)",
+                    [(before_ns,)],
+                ),
+            ],
+            durable=bool(gone),
+        )
         self._blocks.clear()
         self._folders.forget()
         self._rules.forget()
@@ -381,13 +390,11 @@ class Journal:
                     number, found = last.id, last.again(visit)
             if number:
                 db.execute(
-                    f"UPDATE visits SET {names}, passed_ns = {_PASSED} WHERE id = ?",
-                    (*row_of(found), found.began_ns, number),
+                    f"UPDATE visits SET {names}, passed_ns = {_PASSED} WHERE id = ?", (*row_of(found), found.began_ns, number)
                 )
                 return number
             done = db.execute(
-                f"INSERT INTO visits ({COLUMNS}, passed_ns) VALUES ({marks}, {_PASSED})",
-                (*row_of(found), found.began_ns),
+                f"INSERT INTO visits ({COLUMNS}, passed_ns) VALUES ({marks}, {_PASSED})", (*row_of(found), found.began_ns)
             )
             return int(done.lastrowid or 0)
 
@@ -426,14 +433,13 @@ class Journal:
             runs.setdefault(visit, []).append(run)
         with self._file.sound():
             found = [
-                visit_of(row, runs.get(row[0], ()))
-                for row in self._file.read(f"SELECT id, {COLUMNS} FROM visits ORDER BY id")
+                visit_of(row, runs.get(row[0], ())) for row in self._file.read(f"SELECT id, {COLUMNS} FROM visits ORDER BY id")
             ]
         return [
-            one for one in found
-            if (name is None or one.by == name)
-            and (since_ns is None or one.ended_ns is None or one.ended_ns >= since_ns)
-        ]  # fmt: skip
+            one
+            for one in found
+            if (name is None or one.by == name) and (since_ns is None or one.ended_ns is None or one.ended_ns >= since_ns)
+        ]
 
     def _is_needed(self, run: int) -> bool:
         for step, mark in self.steps(run):
@@ -466,8 +472,7 @@ class Journal:
         What was taken back of each is read from the steps of those that took it: for a number alone there is `numbers`.
         """
         rows = self._file.read(
-            "SELECT id, kind, origin, undoes, account, began_ns, ended_ns, state, token, volumes FROM runs"
-            " ORDER BY id DESC"
+            "SELECT id, kind, origin, undoes, account, began_ns, ended_ns, state, token, volumes FROM runs ORDER BY id DESC"
         )
         undoing: dict[int, list[int]] = {}
         left: dict[int, set[int]] = {}
@@ -490,9 +495,7 @@ class Journal:
                 taken = undoable - len(left[number])
                 undone = undoing[number][0] if taken and not left[number] else None
             # From the youngest down, as the rows come; turned round at the end.
-            runs.append(
-                Run(number, kind, origin, undoes, undone, account, began, ended, state, token, seen, taken, undoable)
-            )
+            runs.append(Run(number, kind, origin, undoes, undone, account, began, ended, state, token, seen, taken, undoable))
         self._left = left
         return runs[::-1]
 
@@ -503,10 +506,12 @@ class Journal:
     def can_be_undone(self, run: int) -> bool:
         """Return True if something was done in a run that can be taken back: what left the trash for good cannot."""
         return any(
-            step.verb not in _STAYING and mark is not None and mark.outcome == Outcome.DONE
+            step.verb not in _STAYING
+            and mark is not None
+            and mark.outcome == Outcome.DONE
             and (step.verb != "trash" or step.target is None or disk.lexists(step.target.path))
             for step, mark in self.steps(run)
-        )  # fmt: skip
+        )
 
     def left_to_undo(self, run: int) -> int:
         """Return how many steps of a run were done and can still be taken back."""
@@ -559,9 +564,7 @@ class Journal:
 
     def is_first_of_kind(self, run: int) -> bool:
         """Return True if no run before this one was by the same command."""
-        rows = self._file.read(
-            "SELECT 1 FROM runs WHERE id < ? AND kind = (SELECT kind FROM runs WHERE id = ?)", (run, run)
-        )
+        rows = self._file.read("SELECT 1 FROM runs WHERE id < ? AND kind = (SELECT kind FROM runs WHERE id = ?)", (run, run))
         return not rows
 
     def run(self, number: int) -> Run:
@@ -576,8 +579,7 @@ class Journal:
                 return run
         for (at_ns,) in self._file.read("SELECT at_ns FROM forgotten WHERE run = ?", (number,)):
             raise UsageError(
-                f"run {number} was forgotten on {minute_text(at_ns)}",
-                "`keep_days` in the settings says how long runs are kept",
+                f"run {number} was forgotten on {minute_text(at_ns)}", "`keep_days` in the settings says how long runs are kept"
             )
         raise UsageError(f"there is no run {number}", "`frugal history` lists them")
 

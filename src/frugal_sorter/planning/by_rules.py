@@ -26,13 +26,7 @@ from frugal_sorter.planning.constraints import (
     with_parents,
 )
 from frugal_sorter.planning.endings import EarlierRuns, Outcomes, Settled, Settling
-from frugal_sorter.planning.guard import (
-    UNDER_VERSION_CONTROL,
-    NoEntries,
-    refused_entry,
-    refused_rule,
-    version_control_root,
-)
+from frugal_sorter.planning.guard import UNDER_VERSION_CONTROL, NoEntries, refused_entry, refused_rule, version_control_root
 from frugal_sorter.planning.matched import identity_inside
 from frugal_sorter.planning.plan import JobName, Note, Plan, Refusal
 from frugal_sorter.planning.sight import Acting, Scope
@@ -51,9 +45,15 @@ Narrow = Callable[[Plan, World], None]
 
 
 def plan_by_rules(
-    book: RuleBook, world: World, past: EarlierRuns, again: bool = False, at_most: int | None = None,
-    kind: JobName = "tidy", narrow: Narrow = lambda _plan, _world: None, only: frozenset[str] | None = None,
-) -> Plan:  # fmt: skip
+    book: RuleBook,
+    world: World,
+    past: EarlierRuns,
+    again: bool = False,
+    at_most: int | None = None,
+    kind: JobName = "tidy",
+    narrow: Narrow = lambda _plan, _world: None,
+    only: frozenset[str] | None = None,
+) -> Plan:
     """Plan what the rules would do; nothing is changed.
 
     Args:
@@ -141,9 +141,7 @@ class _Planner:
     def plan(self) -> Plan:
         book = self.book
         self.result = Plan(self.kind, self.world.now_ns, book.file, rules=[rule.name for rule in book.rules])
-        self.never = NoEntries(
-            [slashed.realpath(book.file), *book.lists, *([slashed.realpath(book.log)] if book.log else [])]
-        )
+        self.never = NoEntries([slashed.realpath(book.file), *book.lists, *([slashed.realpath(book.log)] if book.log else [])])
         roots = self._roots()
         self.never_folders = self._never_folders(roots)
         off_duty = frozenset(
@@ -151,9 +149,7 @@ class _Planner:
             for index, rule in enumerate(book.rules)
             if rule.during and not any(hours.hold(self.world.now_ns) for hours in rule.during)
         )
-        self.outcomes = Outcomes(
-            book, self.world, self.past, self.again, self.result, off_duty, frozenset(self.never_folders)
-        )
+        self.outcomes = Outcomes(book, self.world, self.past, self.again, self.result, off_duty, frozenset(self.never_folders))
         self.settling = Settling(book, self.world, self.outcomes.placing)
         for root in sorted(roots):
             if root not in self.found.roots and self._is_wanted(root):
@@ -161,9 +157,7 @@ class _Planner:
         # What is inside a folder that is taken as a whole is counted, too.
         # Where only some folders are looked at, nothing is counted beyond them.
         if self.only is None:
-            self.result.levels = {
-                root: None if roots[root].on_folders else roots[root].deepest for root in sorted(roots)
-            }
+            self.result.levels = {root: None if roots[root].on_folders else roots[root].deepest for root in sorted(roots)}
         self.result.seen = self.found.seen
         self.result.links, self.result.specials = self.found.links, self.found.others
         self.result.at_home += self.found.settled.at_home
@@ -206,9 +200,10 @@ class _Planner:
     def _by_name(self) -> frozenset[int]:
         """The rules for which name and folder tell whether they are about a file."""
         return frozenset(
-            index for index, rule in enumerate(self.book.rules)
+            index
+            for index, rule in enumerate(self.book.rules)
             if all(leaf.on.source and leaf.on.cost <= NAME_COST for leaf in rule.where.leaves())
-        )  # fmt: skip
+        )
 
     @cached_property
     def _above_only(self) -> frozenset[str]:
@@ -246,13 +241,9 @@ class _Planner:
         for root in roots:
             tree = version_control_root(root)
             if tree is not None:
-                self.result.notes.append(
-                    Note(f"{root} is under version control ({tree}): its working files are acted on", False)
-                )
+                self.result.notes.append(Note(f"{root} is under version control ({tree}): its working files are acted on", False))
         for what, rules in missing.items():
-            named = ", ".join(
-                rules if len(rules) <= _NAMED else [*rules[: _NAMED - 1], f"{len(rules) - _NAMED + 1} more"]
-            )
+            named = ", ".join(rules if len(rules) <= _NAMED else [*rules[: _NAMED - 1], f"{len(rules) - _NAMED + 1} more"])
             self.result.notes.append(Note(f"{what}; skipped there: {named}", True, tuple(rules)))
         return {root: Scope(acting, self.book.rules) for root, acting in roots.items()}
 
@@ -374,9 +365,7 @@ class _Planner:
 
         matcher = self.book.matcher(indexes, self.world.now_ns)
         never, names = self.never.names_in(listing.folder), listing.names
-        hits = [
-            hit for hit in matcher(listing, here.depths(listing.folder, indexes), ask) if names[hit[0]] not in never
-        ]
+        hits = [hit for hit in matcher(listing, here.depths(listing.folder, indexes), ask) if names[hit[0]] not in never]
         hits = self.settling.unsettled(listing, hits, here, self.found.settled)
         self.found.hits += [_Hit(listing.place(at), rules, here.base(rules[-1]), known.get(at)) for at, rules in hits]
 

@@ -88,9 +88,7 @@ class Downloads:
         return known
 
 
-def not_held(
-    plan: Plan, steps: Iterable[Step], holder: Callable[[Identity, str], str | None], what: str
-) -> list[Step]:  # fmt: skip
+def not_held(plan: Plan, steps: Iterable[Step], holder: Callable[[Identity, str], str | None], what: str) -> list[Step]:
     """Return the steps whose entries no program holds; those that are held are named as left.
 
     Args:
@@ -197,8 +195,7 @@ def ceilings_of(rules: Iterable[Rule], at_most: int | None) -> dict[str, int | N
         at_most: for all of them, whatever they say.
     """
     return {
-        rule.name: at_most if at_most is not None else MOST_REMOVALS if rule.at_most is None else rule.at_most
-        for rule in rules
+        rule.name: at_most if at_most is not None else MOST_REMOVALS if rule.at_most is None else rule.at_most for rule in rules
     }
 
 
@@ -225,9 +222,7 @@ def hold_moves(plan: Plan, rules: Iterable[Rule]) -> None:
     for rule in rules:
         if rule.at_most is None:
             continue
-        found = len(
-            {step.source for step in plan.asked if step.rule == rule.name and step.verb not in ("trash", "delete")}
-        )
+        found = len({step.source for step in plan.asked if step.rule == rule.name and step.verb not in ("trash", "delete")})
         if found > rule.at_most:
             reason = f"{found:,} entries, and `at_most` allows {rule.at_most:,}; raise it if that is right"
             _refuse(plan, rule.name, reason)
@@ -279,11 +274,7 @@ def prune(plan: Plan, rules: Mapping[str, Rule]) -> None:
     if not rules:
         return
     roots = {slashed.realpath(folder) for rule in rules.values() for folder in rule.folders} | set(plan.roots)
-    gone = {
-        step.source.path
-        for step in plan.asked
-        if step.source and step.verb in ("move", "move-across", "trash", "delete")
-    }
+    gone = {step.source.path for step in plan.asked if step.source and step.verb in ("move", "move-across", "trash", "delete")}
     target_folders = {step.target.folder for step in plan.asked if step.target}
     filled = {above for folder in target_folders for above in with_parents(folder)}
     by_rule: dict[str, str] = {}

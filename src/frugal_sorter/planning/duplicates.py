@@ -168,8 +168,10 @@ def same_folders(found: Duplicates) -> list[list[str]]:
     """Return the folders with the same contents, the outermost only, those with the most files first."""
     places = [
         (one.columns.folders[one.columns.folder[at]], one.columns.names[at], number)
-        for number, group in enumerate(found.groups) for one in group.files for at in (one.at, *one.further)
-    ]  # fmt: skip
+        for number, group in enumerate(found.groups)
+        for one in group.files
+        for at in (one.at, *one.further)
+    ]
     shared = Counter(folder for folder, _, _ in places)
     # Only folders whose files all have a copy somewhere.
     whole = {folder: inside for folder, inside in found.whole_folders.items() if shared[folder] == inside[0]}
@@ -260,9 +262,7 @@ def add_removals(plan: Plan, choice: Choice, removing: Removing, rule: str, key:
     try:
         kept = _record(choice.kept)
     except _Stays as stays:
-        plan.not_touched += [
-            NotTouched(place_of(one.path), rule, f"{choice.kept.path}: {stays}", True) for one in choice.going
-        ]
+        plan.not_touched += [NotTouched(place_of(one.path), rule, f"{choice.kept.path}: {stays}", True) for one in choice.going]
         return
     for one in choice.going:
         try:
@@ -318,9 +318,12 @@ def _step(one: Same, record: FileRecord, kept: FileRecord, removing: Removing, r
 def as_it_is(record: FileRecord) -> Details:
     """Return what is needed to make a file of its own again as it was, but for its contents."""
     found: Details = {
-        "mode": stat.S_IMODE(record.mode), "uid": record.uid, "gid": record.gid, "mtime_ns": record.mtime_ns,
+        "mode": stat.S_IMODE(record.mode),
+        "uid": record.uid,
+        "gid": record.gid,
+        "mtime_ns": record.mtime_ns,
         "atime_ns": record.atime_ns,
-    }  # fmt: skip
+    }
     path = record.place.path
     try:
         names = attributes.listxattr(path, follow_symlinks=False)

@@ -148,9 +148,14 @@ class PlainMoves:
     """
 
     def __init__(
-        self, rules: tuple[Rule, ...], placing: Placing, destinations: Destinations, names: Names, plan: Plan,
+        self,
+        rules: tuple[Rule, ...],
+        placing: Placing,
+        destinations: Destinations,
+        names: Names,
+        plan: Plan,
         hold_back: Callable[[int, Rule, Facts], None],
-    ) -> None:  # fmt: skip
+    ) -> None:
         self._rules, self._placing, self._destinations = rules, placing, destinations
         self._names, self._plan, self._hold_back = names, plan, hold_back
         self._plain = frozenset(index for index in placing.plain if rules[index].clash == "number")
@@ -247,16 +252,12 @@ class Outcomes:
         # By rule: what was written later than this has not settled yet.
         self.settled_ns = [rule.settle.before(self.world.now_ns) for rule in self.book.rules]
         self.downloads = Downloads(self.book.types)
-        self.means_parts = [
-            rule.ending == "leave" or self.downloads.are_meant_by(rule.where_text) for rule in self.book.rules
-        ]
+        self.means_parts = [rule.ending == "leave" or self.downloads.are_meant_by(rule.where_text) for rule in self.book.rules]
         self.written = self.past.written([rule.key for rule in self.book.rules])
         self.clashes = Clashes(self.removals, self.folders, self.protected)
         self.destinations = Destinations(self.book, self.folders)
         self.placing = Placing(self.book, self.destinations.resolve)
-        self.plain = PlainMoves(
-            self.book.rules, self.placing, self.destinations, self.clashes.names, self.plan, self._hold_back
-        )
+        self.plain = PlainMoves(self.book.rules, self.placing, self.destinations, self.clashes.names, self.plan, self._hold_back)
         self.extras = Extras(self.destinations, self.clashes, self.past.has_run)
 
     def entry(self, rules: Sequence[int], facts: Facts) -> None:
@@ -282,9 +283,7 @@ class Outcomes:
 
     def _keep(self, rule: Rule, facts: Facts, kept: Kept) -> None:
         if kept.reason:
-            self.plan.not_touched.append(
-                NotTouched(facts.record.place, rule.name, kept.reason, kept.problem, count_of(facts))
-            )
+            self.plan.not_touched.append(NotTouched(facts.record.place, rule.name, kept.reason, kept.problem, count_of(facts)))
         else:
             self.plan.at_home += count_of(facts)
 
@@ -344,11 +343,7 @@ class Outcomes:
             raise Kept("outside the hours of the rule")
         if self._was_just_written(self.settled_ns[index], facts):
             raise Kept(FRESH)
-        if (
-            record.identity.kind == "file"
-            and not self.means_parts[index]
-            and (why := self.downloads.waits(record.place))
-        ):
+        if record.identity.kind == "file" and not self.means_parts[index] and (why := self.downloads.waits(record.place)):
             raise Kept(why)
 
     def _was_just_written(self, limit_ns: int, facts: Facts) -> bool:
@@ -461,13 +456,10 @@ class Outcomes:
             named: set[str] = set()
             listed: list[Member] = []
             for facts in members:
-                listed.append({
-                    "path": facts.record.place.path, "name": _member_name(facts, named),
-                    "was": list(facts.record.identity),
-                })  # fmt: skip
-            total = sum(
-                weight(facts.record.identity, facts).get("bytes", facts.record.identity.size) for facts in members
-            )
+                listed.append(
+                    {"path": facts.record.place.path, "name": _member_name(facts, named), "was": list(facts.record.identity)}
+                )
+            total = sum(weight(facts.record.identity, facts).get("bytes", facts.record.identity.size) for facts in members)
             pack = step_of(rule, "pack", None, room.place, None, {"members": listed, "bytes": total})
             originals = [self.removals.trash(rule.name, rule.key, facts.record, facts.inside) for facts in members]
             self.plan.add_group([*room.before, pack, *originals])

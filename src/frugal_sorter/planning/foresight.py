@@ -55,15 +55,13 @@ def refuse_unforeseen(book: RuleBook) -> None:
         what = what or ("tag" if extras.tag or extras.untag or extras.retag or extras.comment else "")
         if what:
             raise UsageError(
-                f"--until: {rule.name}: what comes of `{what}` cannot be foreseen",
-                "look at the other rules with --rule",
+                f"--until: {rule.name}: what comes of `{what}` cannot be foreseen", "look at the other rules with --rule"
             )
 
 
 def foresee(
-    book: RuleBook, world_at: Callable[[int], World], past: EarlierRuns, from_ns: int, until_ns: int,
-    at_most: int | None = None,
-) -> list[Day]:  # fmt: skip
+    book: RuleBook, world_at: Callable[[int], World], past: EarlierRuns, from_ns: int, until_ns: int, at_most: int | None = None
+) -> list[Day]:
     """Return the days on which the rules would do something, if they ran each day at the time of the first.
 
     Args:

@@ -105,18 +105,7 @@ def refused_whole(path: str) -> str | None:
 
 
 # Below a home: what programs keep there for their user. A folder in one of them can be acted on, all of it not.
-_SETTINGS = (
-    ".config",
-    ".local",
-    ".local/share",
-    ".local/state",
-    ".local/lib",
-    ".ssh",
-    ".gnupg",
-    ".pki",
-    ".var",
-    ".mozilla",
-)
+_SETTINGS = (".config", ".local", ".local/share", ".local/state", ".local/lib", ".ssh", ".gnupg", ".pki", ".var", ".mozilla")
 
 
 def refused_removal(path: str, levels: int | None = 1, hidden: bool = False, take: str = "files") -> str | None:
@@ -137,9 +126,7 @@ def refused_removal(path: str, levels: int | None = 1, hidden: bool = False, tak
     for home in _homes():
         below_it = path.removeprefix(home.rstrip("/") + "/")
         if below_it in _SETTINGS and is_inside(path, home):
-            return (
-                f"{path} holds the settings of programs, where nothing is removed; name the folder in it that is meant"
-            )
+            return f"{path} holds the settings of programs, where nothing is removed; name the folder in it that is meant"
         if path == home and (levels != 1 or hidden or take != "files"):
             what = f"{path} is a home folder, where nothing is removed but visible files on the first level"
             return f"{what}; name the folder in it that is meant"
@@ -206,9 +193,7 @@ def _guarded(step: Step) -> str | None:
         for home in _homes():
             settings = [f"{home.rstrip('/')}/{name}" for name in _SETTINGS]
             # The rule that such a step stands for is not known: what is hidden in a home, and what settings are, stays.
-            if step.source.folder == home and (
-                step.source.name[0] == "." or step.was is None or step.was.kind != "file"
-            ):
+            if step.source.folder == home and (step.source.name[0] == "." or step.was is None or step.was.kind != "file"):
                 return f"{home} is a home folder, where nothing is removed but visible files on the first level"
             if step.source.folder in settings:
                 return f"{step.source.folder} holds the settings of programs, where nothing is removed"

@@ -11,16 +11,7 @@ from typing import NamedTuple
 
 from frugal_sorter.errors import RefusedError, UsageError
 from frugal_sorter.filesystem.inside import look_inside
-from frugal_sorter.filesystem.record import (
-    TYPE_OF_SUFFIX,
-    FileRecord,
-    Identity,
-    Listing,
-    Place,
-    Unknown,
-    is_inside,
-    place_of,
-)
+from frugal_sorter.filesystem.record import TYPE_OF_SUFFIX, FileRecord, Identity, Listing, Place, Unknown, is_inside, place_of
 from frugal_sorter.filesystem.status import look, look_or_none, same_contents, with_sample
 from frugal_sorter.filesystem.volumes import free_bytes, mount_at, volume_of
 from frugal_sorter.filesystem.walk import reason_of, walk
@@ -111,9 +102,7 @@ def read_wishes(raw: bytes, file: str, encoding: str = "utf-8") -> list[Wish]:
         raise UsageError(f"--encoding: {encoding!r} is not known", "such as utf-8, utf-16 or cp1252") from None
     except UnicodeDecodeError as error:
         line = raw.count(b"\n", 0, error.start) + 1
-        raise UsageError(
-            f"{file}:{line}: this is not {encoding}", "say which it is with --encoding, such as cp1252"
-        ) from None
+        raise UsageError(f"{file}:{line}: this is not {encoding}", "say which it is with --encoding, such as cp1252") from None
     lines = text.removeprefix("\ufeff").replace("\r\n", "\n").replace("\r", "\n").split("\n")
     wishes = [Wish(number, line.strip()) for number, line in enumerate(lines, 1)]
     return [wish for wish in wishes if wish.text and not wish.text.startswith("#")]
@@ -165,11 +154,7 @@ class _Tree:
                 return None if never_entered(path, name) else path
 
             for listing, _ in walk(
-                self.root,
-                self.root,
-                False,
-                descend,
-                lambda one: self.notes.append(Note(f"{one.path}: {one.reason}", True)),
+                self.root, self.root, False, descend, lambda one: self.notes.append(Note(f"{one.path}: {one.reason}", True))
             ):
                 for name in listing.names:
                     path = f"{listing.folder.rstrip('/')}/{name}"[prefix:]
@@ -181,9 +166,15 @@ class _Tree:
 
 
 def plan_gather(
-    wishes: Sequence[Wish], source: str, target: str, made_ns: int, move: bool = False, flat: bool = False,
-    strip_to: str = "", accept_nearest: bool = False,
-) -> Gathering:  # fmt: skip
+    wishes: Sequence[Wish],
+    source: str,
+    target: str,
+    made_ns: int,
+    move: bool = False,
+    flat: bool = False,
+    strip_to: str = "",
+    accept_nearest: bool = False,
+) -> Gathering:
     """Plan to copy or move the files that a list names; nothing is changed.
 
     Args:
@@ -219,9 +210,7 @@ def plan_gather(
     return result
 
 
-def _found(
-    wishes: Iterable[Wish], tree: _Tree, result: Gathering, strip_to: str, accept_nearest: bool
-) -> list[FileRecord]:  # fmt: skip
+def _found(wishes: Iterable[Wish], tree: _Tree, result: Gathering, strip_to: str, accept_nearest: bool) -> list[FileRecord]:
     """Return the files that some lines name, each once, and note what is missing."""
     found: dict[Place, FileRecord] = {}
     for wish in wishes:
@@ -315,18 +304,21 @@ def _one(written: Sequence[str], tree: _Tree) -> tuple[FileRecord | None, str]:
             record = tree.exactly(alike[0]) if alike else None
         if record is not None:
             kind = record.identity.kind
-            names = {
-                "folder": _A_FOLDER,
-                "link": "a symbolic link, which is not followed",
-            }
+            names = {"folder": _A_FOLDER, "link": "a symbolic link, which is not followed"}
             return (record, "") if kind == "file" else (None, names.get(kind, "no regular file"))
     return None, why
 
 
 def _add(
-    record: FileRecord, source: str, target: str, result: Gathering, folders: TargetFolders, given: set[Place],
-    move: bool, flat: bool,
-) -> None:  # fmt: skip
+    record: FileRecord,
+    source: str,
+    target: str,
+    result: Gathering,
+    folders: TargetFolders,
+    given: set[Place],
+    move: bool,
+    flat: bool,
+) -> None:
     plan = result.plan
     record = with_sample(record)
     below = record.place.name if flat else record.place.path[len(source.rstrip("/")) + 1 :]
@@ -419,8 +411,7 @@ class Purge:
                 plan.not_touched.append(step.not_touched(f"`{self.by}` is unknown: {date_ns.reason}", True))
         limit_ns = self.older_than.before(world.now_ns)
         ranked = sorted(
-            (step for step in plan.asked if step.place in self.dates),
-            key=lambda step: (self.dates[step.place], step.place),
+            (step for step in plan.asked if step.place in self.dates), key=lambda step: (self.dates[step.place], step.place)
         )
         old = [step for step in ranked if self.dates[step.place] < limit_ns]
         newest = set(map(id, ranked[-self.keep_newest :])) if self.keep_newest else set()
@@ -505,9 +496,7 @@ class Purge:
         enough = f"{self.until_free:,} bytes are free without it"
         plan.not_touched += [step.not_touched(enough) for step in steps[len(going) :]]
         if missing > 0:
-            what = (
-                f"all of this together leaves {missing:,} bytes missing of the {self.until_free:,} that are to be free"
-            )
+            what = f"all of this together leaves {missing:,} bytes missing of the {self.until_free:,} that are to be free"
             plan.notes.append(Note(what, True))
         return going
 

@@ -77,7 +77,7 @@ class Removals:
 
     def trash(
         self, rule: str, rule_key: str, record: FileRecord, inside: Inside | Unknown | None = None, witness: Witness | None = None
-    ) -> Step:  # fmt: skip
+    ) -> Step:
         """Return the step that moves an entry to the trash of its volume.
 
         Where none can be had there it goes, copied and checked, to the one in the home.
@@ -430,9 +430,8 @@ class Matched:
 
 
 def step_of(
-    rule: Rule, verb: VerbName, source: Place | None, target: Place | None, was: Identity | None,
-    details: Details | None = None,
-) -> Step:  # fmt: skip
+    rule: Rule, verb: VerbName, source: Place | None, target: Place | None, was: Identity | None, details: Details | None = None
+) -> Step:
     """Return a step that a rule asks for; it gets its number when it becomes part of a plan."""
     return Step(0, verb, rule.name, rule.key, source, target, was, details or {})
 

@@ -108,9 +108,16 @@ class Plan:
     groups: int = 0
 
     def add(
-        self, verb: VerbName, rule: str, rule_key: str, source: Place | None, target: Place | None,
-        was: Identity | None, details: Details | None = None, witness: Witness | None = None,
-    ) -> Step:  # fmt: skip
+        self,
+        verb: VerbName,
+        rule: str,
+        rule_key: str,
+        source: Place | None,
+        target: Place | None,
+        was: Identity | None,
+        details: Details | None = None,
+        witness: Witness | None = None,
+    ) -> Step:
         """Append a step and return it."""
         step = Step(len(self.steps) + 1, verb, rule, rule_key, source, target, was, details or {}, 0, witness)
         self.steps.append(step)
@@ -219,9 +226,7 @@ class Plan:
     @property
     def unclaimed(self) -> Count:
         """The entries that were looked at and that no rule asks for."""
-        claimed = (
-            self.entries + self.at_home + self.kept + self.aside + total(left.counted for left in self.not_touched)
-        )
+        claimed = self.entries + self.at_home + self.kept + self.aside + total(left.counted for left in self.not_touched)
         return self.seen.without(claimed)
 
     @property
@@ -333,9 +338,7 @@ def load_plan(path: Path) -> Plan:
 def _refuse_others(path: Path) -> None:
     refuse_distrusted(path)
     if who := distrusted(path):
-        raise UsageError(
-            f"{path}: other accounts can change this plan: {who}", "read it, then chmod go-w what is named"
-        )
+        raise UsageError(f"{path}: other accounts can change this plan: {who}", "read it, then chmod go-w what is named")
 
 
 def _head(path: Path, line: bytes) -> tuple[Plan, dict[int, int]]:
@@ -343,9 +346,7 @@ def _head(path: Path, line: bytes) -> tuple[Plan, dict[int, int]]:
         head = json.loads(line)
         version, machine = head["frugal-plan"], head["machine"]
     except (ValueError, KeyError, TypeError, RecursionError):
-        raise UsageError(
-            f"{path}:1: this is not a plan of this tool", "`frugal preview --save PLAN` makes one"
-        ) from None
+        raise UsageError(f"{path}:1: this is not a plan of this tool", "`frugal preview --save PLAN` makes one") from None
     if version != FORMAT:
         raise UsageError(f"{path}:1: this is a plan of format {version!r}", f"this version reads format {FORMAT}")
     if machine != machine_id():

@@ -127,9 +127,7 @@ def choose(plan: Plan, numbers: Numbers, words: Iterable[str], here: str) -> Cho
     places: dict[str, list[str]] = {}
     whole: list[Keys] = []
     for word in words:
-        steps, wide = (
-            _by_number(numbers, ranges) if (ranges := ranges_of(word)) else _by_path(plan, numbers, word, here)
-        )
+        steps, wide = _by_number(numbers, ranges) if (ranges := ranges_of(word)) else _by_path(plan, numbers, word, here)
         found |= {id(step) for step in steps}
         if wide:
             whole += [one for one in wide if one not in whole]
@@ -165,9 +163,7 @@ def _by_path(plan: Plan, numbers: Numbers, word: str, here: str) -> tuple[list[S
             return steps, [_leave_folder(path)] if is_folder else []
     if is_wild(word) and "/" not in word:
         if steps := _about(numbers, lambda place: is_like(place.name, word)):
-            return steps, [
-                _leave_like(root, word) for root in plan.roots if any(_is_below(step, root) for step in steps)
-            ]
+            return steps, [_leave_like(root, word) for root in plan.roots if any(_is_below(step, root) for step in steps)]
     elif is_wild(word):
         for path in dict.fromkeys(paths):
             if steps := _about(numbers, lambda place, path=path: _is_path_like(place.path, path)):  # type: ignore[misc]
@@ -181,9 +177,7 @@ def _about(numbers: Numbers, is_meant: Callable[[Place], bool]) -> list[Step]:
 
 def _places(step: Step) -> list[Place]:
     """Return the entries that a step is about: of a pack those that go into it."""
-    members = (
-        [Place(*os.path.split(member["path"])) for member in step.details["members"]] if step.verb == "pack" else []
-    )
+    members = [Place(*os.path.split(member["path"])) for member in step.details["members"]] if step.verb == "pack" else []
     return [step.place, *members]
 
 
@@ -205,10 +199,16 @@ def _leave_names(folder: str, names: Sequence[str]) -> list[Keys]:
         tests[-1].append(test)
     what = names[0] if len(names) == 1 else f"{len(names):,} of {os.path.basename(folder) or folder}"
     return [
-        {"name": f"Leave {what}" + (f" ({at})" if at > 1 else ""), "in": folder, "where": " or ".join(some), "take": "items",
-         "hidden": True, "leave": True}
+        {
+            "name": f"Leave {what}" + (f" ({at})" if at > 1 else ""),
+            "in": folder,
+            "where": " or ".join(some),
+            "take": "items",
+            "hidden": True,
+            "leave": True,
+        }
         for at, some in enumerate(tests, 1)
-    ]  # fmt: skip
+    ]
 
 
 def _leave_like(root: str, wild: str) -> Keys:

@@ -192,9 +192,7 @@ class Sight:
     @cached_property
     def _folders(self) -> dict[str, list[str]]:
         """The `in` of each rule by its name, resolved, the deepest first."""
-        return {
-            rule.name: sorted(map(slashed.realpath, rule.folders), key=len, reverse=True) for rule in self.book.rules
-        }
+        return {rule.name: sorted(map(slashed.realpath, rule.folders), key=len, reverse=True) for rule in self.book.rules}
 
     @cached_property
     def _refused(self) -> dict[str, str | None]:
@@ -355,10 +353,15 @@ class Explainer:
             when_ns = deciding.will_act_at(rule)
             explained.append(
                 Explained(
-                    rule, "", rule.where.test(facts), tests, deciding.above(rule), rule is deciding.decider,
+                    rule,
+                    "",
+                    rule.where.test(facts),
+                    tests,
+                    deciding.above(rule),
+                    rule is deciding.decider,
                     None if when_ns == self._world.now_ns else when_ns,
                 )
-            )  # fmt: skip
+            )
         fate = self._fate(path, deciding)
         self._world.contents.close()
         return explained, fate
@@ -526,9 +529,7 @@ def _listings(book: RuleBook, folders: Collection[str] | None) -> Iterator[Listi
         if not isdir(root.folder):
             continue
         try:
-            for listing, _ in walk(
-                root.folder, _ALL if root.levels is None else root.levels, False, descend, lambda _: None
-            ):
+            for listing, _ in walk(root.folder, _ALL if root.levels is None else root.levels, False, descend, lambda _: None):
                 if listing.folder not in done:
                     done.add(listing.folder)
                     yield listing

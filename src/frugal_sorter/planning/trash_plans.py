@@ -243,8 +243,6 @@ def empty_by_rule(plan: Plan, all_limits: Sequence[TrashLimits], world: World, a
             plan.matched.add(rule)
         if young := held_back(entries, limits, world, coming):
             stay = f"{young:,} {'entry stays' if young == 1 else 'entries stay'} in the trash"
-            plan.notes.append(
-                Note(f"{rule}: {stay} for now: `keep` holds what came there within {limits.keep.text}", False)
-            )
+            plan.notes.append(Note(f"{rule}: {stay} for now: `keep` holds what came there within {limits.keep.text}", False))
         gone = set(map(id, going))
         entries = [one for one in entries if id(one) not in gone]

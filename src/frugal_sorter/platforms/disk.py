@@ -14,6 +14,4 @@ else:
     from frugal_sorter.platforms.posix.disk import *
 
 # What changes something on the disk: the calls at which a test makes a fault.
-CHANGING = (
-    "copy_range", "fchmod", "fchown", "link", "mkdir", "pwrite", "replace", "rmdir", "symlink", "unlink", "utime",
-)  # fmt: skip
+CHANGING = ("copy_range", "fchmod", "fchown", "link", "mkdir", "pwrite", "replace", "rmdir", "symlink", "unlink", "utime")

@@ -38,15 +38,7 @@ _FONTS = ("DejaVu Sans", "Noto Sans", "Noto Sans CJK JP", "IPAGothic", "WenQuanY
 def _coarse_age(band: str) -> str:
     recent = {FUTURE_BAND, *(name for days, name in AGE_BANDS if days <= 30)}
     year = {name for days, name in AGE_BANDS if 30 < days <= 365}
-    return (
-        _AGES[0][0]
-        if band in recent
-        else _AGES[1][0]
-        if band in year
-        else _AGES[3][0]
-        if band == OLDEST_BAND
-        else _AGES[2][0]
-    )
+    return _AGES[0][0] if band in recent else _AGES[1][0] if band in year else _AGES[3][0] if band == OLDEST_BAND else _AGES[2][0]
 
 
 def _installed_fonts() -> list[str]:
@@ -87,9 +79,7 @@ def _folded(rows: Mapping[str, int]) -> list[str]:
     return sorted(rows, key=lambda key: (-rows[key], key))[: _ROWS if len(rows) <= _ROWS else _ROWS - 1]
 
 
-def _by_folder(
-    axes: Axes, folders: Mapping[str, Mapping[str, int]], size_text: Callable[[int], str], fonts: list[str]
-) -> None:  # fmt: skip
+def _by_folder(axes: Axes, folders: Mapping[str, Mapping[str, int]], size_text: Callable[[int], str], fonts: list[str]) -> None:
     sums = {name: sum(ages.values()) for name, ages in folders.items()}
     names = _folded(sums)
     rest = [name for name in folders if name not in names]
@@ -101,20 +91,33 @@ def _by_folder(
                 folded[age] += size
         rows.append((f"and {len(rest):,} more", dict(folded)))
     for age, colour in _AGES:
-        starts = [
-            sum(row.get(earlier, 0) for earlier, _ in _AGES[: [a for a, _ in _AGES].index(age)]) for _, row in rows
-        ]
-        axes.barh(range(len(rows)), [row.get(age, 0) for _, row in rows], left=starts, color=colour, edgecolor=_EDGE,
-                  linewidth=0.6, label=age, height=0.72)  # fmt: skip
+        starts = [sum(row.get(earlier, 0) for earlier, _ in _AGES[: [a for a, _ in _AGES].index(age)]) for _, row in rows]
+        axes.barh(
+            range(len(rows)),
+            [row.get(age, 0) for _, row in rows],
+            left=starts,
+            color=colour,
+            edgecolor=_EDGE,
+            linewidth=0.6,
+            label=age,
+            height=0.72,
+        )
     sizes = [sum(row.values()) for _, row in rows]
     _finish(axes, [name for name, _ in rows], sizes, [*map(size_text, sizes)], fonts)
     axes.set_title("By folder, and when it was last written", loc="left", fontsize=12, color=_INK, family=fonts)
     if rows:
         # Below the bars, since the last of them can be the longest.
         axes.legend(
-            loc="upper left", bbox_to_anchor=(0, 0), ncols=len(_AGES), frameon=False, fontsize=10, labelcolor=_INK,
-            handlelength=1.2, columnspacing=1.2, borderaxespad=0.3,
-        )  # fmt: skip
+            loc="upper left",
+            bbox_to_anchor=(0, 0),
+            ncols=len(_AGES),
+            frameon=False,
+            fontsize=10,
+            labelcolor=_INK,
+            handlelength=1.2,
+            columnspacing=1.2,
+            borderaxespad=0.3,
+        )
 
 
 def _by_type(axes: Axes, types: Mapping[str, int], size_text: Callable[[int], str], fonts: list[str]) -> None:
@@ -123,9 +126,7 @@ def _by_type(axes: Axes, types: Mapping[str, int], size_text: Callable[[int], st
     rows = [(name, types[name]) for name in names]
     if rest:
         rows.append((f"and {len(rest):,} more", sum(types[name] for name in rest)))
-    axes.barh(
-        range(len(rows)), [size for _, size in rows], color="#b9c4c8", edgecolor=_EDGE, linewidth=0.6, height=0.72
-    )
+    axes.barh(range(len(rows)), [size for _, size in rows], color="#b9c4c8", edgecolor=_EDGE, linewidth=0.6, height=0.72)
     sizes = [size for _, size in rows]
     _finish(axes, [name for name, _ in rows], sizes, [*map(size_text, sizes)], fonts)
     axes.set_title("By type", loc="left", fontsize=12, color=_INK, family=fonts)
@@ -133,7 +134,7 @@ def _by_type(axes: Axes, types: Mapping[str, int], size_text: Callable[[int], st
 
 def _finish(
     axes: Axes, names: list[str], sizes: list[int], texts: list[str], fonts: list[str], fewest: int = _FEWEST_SLOTS
-) -> None:  # fmt: skip
+) -> None:
     """Name the bars, each with a text at its end, and take away all that is not read."""
     labels = [name if len(name) <= _LONGEST_LABEL else f"{name[:16]}…{name[-16:]}" for name in names]
     axes.set_yticks(range(len(names)), labels, fontsize=11, color=_INK, family=fonts, parse_math=False)
@@ -170,15 +171,21 @@ def draw_forecast(points: Sequence[Point], trend: Trend, base: str, size_text: C
     ordered = sorted(points)
     moments: list[Any] = [datetime.fromtimestamp(point.at_ns / 1e9) for point in ordered]
     marks = "o-" if len(ordered) < _MOST_MARKED else "-"
-    axes.plot(moments, [point.bytes for point in ordered], marks, color="#3d7f8f", markerfacecolor="#0b3c49",
-              markersize=7, linewidth=1.4, label="size")  # fmt: skip
+    axes.plot(
+        moments,
+        [point.bytes for point in ordered],
+        marks,
+        color="#3d7f8f",
+        markerfacecolor="#0b3c49",
+        markersize=7,
+        linewidth=1.4,
+        label="size",
+    )
     if trend.per_day is not None and ordered:
         last = ordered[-1]
         ahead = [0.0, max(trend.span_days / 2, 1.0)]
         later: list[Any] = [datetime.fromtimestamp(last.at_ns / 1e9 + days * 86_400) for days in ahead]
-        axes.plot(
-            later, [last.bytes + trend.per_day * days for days in ahead], "--", color=_INK, linewidth=1.6, label="trend"
-        )
+        axes.plot(later, [last.bytes + trend.per_day * days for days in ahead], "--", color=_INK, linewidth=1.6, label="trend")
         if trend.low is not None and trend.high is not None:
             lows = [last.bytes + trend.low * days for days in ahead]
             highs = [last.bytes + trend.high * days for days in ahead]

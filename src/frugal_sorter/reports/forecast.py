@@ -109,10 +109,14 @@ def trend_of(points: Sequence[Point], apart_ns: int = _CLOSEST_NS) -> Trend:
     trend = _line(peaks or ordered, [(0, len(peaks))] if peaks else teeth)
     size = ordered[-1].bytes if ordered else 0
     return replace(
-        trend, points=len(ordered), clean_ups=max(len(teeth) - 1, 0), size=size, peaks=peaks,
+        trend,
+        points=len(ordered),
+        clean_ups=max(len(teeth) - 1, 0),
+        size=size,
+        peaks=peaks,
         span_days=(ordered[-1].at_ns - ordered[0].at_ns) / DAY_NS if ordered else 0.0,
         is_proven=_foretold(peaks or ordered),
-    )  # fmt: skip
+    )
 
 
 def _line(points: Sequence[Point], teeth: Sequence[tuple[int, int]]) -> Trend:
@@ -127,11 +131,15 @@ def _line(points: Sequence[Point], teeth: Sequence[tuple[int, int]]) -> Trend:
     if len(points) == 2:
         return Trend(float((sizes[1] - sizes[0]) / days[1]), None, None, 2)
     if len(teeth) > 1:
-        slopes = np.array([
-            (sizes[later] - sizes[earlier]) / (days[later] - days[earlier])
-            for begin, end in teeth for earlier in range(begin, end) for later in range(earlier + 1, end)
-            if days[later] > days[earlier]
-        ])  # fmt: skip
+        slopes = np.array(
+            [
+                (sizes[later] - sizes[earlier]) / (days[later] - days[earlier])
+                for begin, end in teeth
+                for earlier in range(begin, end)
+                for later in range(earlier + 1, end)
+                if days[later] > days[earlier]
+            ]
+        )
         if not len(slopes):
             return Trend(None, None, None, len(points))
         slope, (low, high) = float(np.median(slopes)), (float(value) for value in np.quantile(slopes, [0.025, 0.975]))

@@ -162,9 +162,7 @@ class Inventory:
         ways = self.by if by is None else (by,)
         rows: dict[tuple[str, ...], Count] = {}
         for keys, count in self.cells.items():
-            named = tuple(
-                TYPE_OF_SUFFIX.get(key, OTHER) if way == "type" else key for way, key in zip(ways, keys, strict=True)
-            )
+            named = tuple(TYPE_OF_SUFFIX.get(key, OTHER) if way == "type" else key for way, key in zip(ways, keys, strict=True))
             row = rows.setdefault(named, Count(named))
             row.add(count)
             if "type" in ways:
@@ -221,10 +219,7 @@ class _Found:
 
     def is_between(self, moment_ns: int) -> bool:
         """Return True if a moment is neither older nor newer than what was found so far."""
-        return (
-            self.oldest is not None and self.newest is not None
-            and self.oldest.mtime_ns <= moment_ns <= self.newest.mtime_ns
-        )  # fmt: skip
+        return self.oldest is not None and self.newest is not None and self.oldest.mtime_ns <= moment_ns <= self.newest.mtime_ns
 
     def date(self, dated: Dated) -> None:
         """Compare with a file that may be the oldest or the newest."""
@@ -249,10 +244,17 @@ class InventoryCounter:
     """
 
     def __init__(
-        self, levels: int | None = None, hidden: bool = False, by: tuple[By, ...] = ("type",), show_levels: int | None = 1,
-        largest: int = 0, now_ns: int = 0, where: Node | None = None, world: World | None = None,
+        self,
+        levels: int | None = None,
+        hidden: bool = False,
+        by: tuple[By, ...] = ("type",),
+        show_levels: int | None = 1,
+        largest: int = 0,
+        now_ns: int = 0,
+        where: Node | None = None,
+        world: World | None = None,
         on_progress: Callable[[int], None] = lambda _files: None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         self._levels, self._hidden, self._by, self._show = levels, hidden, by, show_levels
         self._largest, self._now_ns, self._on_progress = largest, now_ns, on_progress
         self._where, self._world = where, world
@@ -345,9 +347,7 @@ class InventoryCounter:
         found.files += len(names)
         if max(map(_LINKS, statuses), default=1) > 1:
             pairs = list(zip(names, statuses, strict=True))
-            found.linked += [
-                _Linked(f"{listing.folder}/{name}", listing.folder, one) for name, one in pairs if one.st_nlink > 1
-            ]
+            found.linked += [_Linked(f"{listing.folder}/{name}", listing.folder, one) for name, one in pairs if one.st_nlink > 1]
             pairs = [(name, one) for name, one in pairs if one.st_nlink == 1]
             names, statuses = [name for name, _ in pairs], [one for _, one in pairs]
         if self._plain:
@@ -375,8 +375,14 @@ class InventoryCounter:
                 together[suffix] = [status]
         for suffix, ones in together.items():
             times = list(map(_MODIFIED, ones))
-            count = Count((suffix,), len(ones), sum(map(_SIZE, ones)), sum(map(disk.blocks_of, ones)) * disk.BLOCK_BYTES,
-                          min(times), max(times))  # fmt: skip
+            count = Count(
+                (suffix,),
+                len(ones),
+                sum(map(_SIZE, ones)),
+                sum(map(disk.blocks_of, ones)) * disk.BLOCK_BYTES,
+                min(times),
+                max(times),
+            )
             row = found.cells.get(count.keys)
             if row is None:
                 found.cells[count.keys] = count
@@ -503,9 +509,7 @@ SORTS: Mapping[str, Callable[[Entry], Any]] = {
 }
 
 
-def list_entries(
-    folders: Sequence[str], levels: int | None, hidden: bool, unread: Callable[[Unread], None]
-) -> Iterator[Entry]:  # fmt: skip
+def list_entries(folders: Sequence[str], levels: int | None, hidden: bool, unread: Callable[[Unread], None]) -> Iterator[Entry]:
     """Yield what is below some folders as it is found; nothing is held but one folder.
 
     Args:
@@ -540,6 +544,4 @@ def list_entries(
             for name, status in zip(listing.names, listing.status, strict=True):
                 if name[0] != "." or hidden:
                     path = slashed.join(listing.folder, name)
-                    yield Entry(
-                        path, "file", status.st_size, disk.used_bytes(status), status.st_mtime_ns, status.st_uid
-                    )
+                    yield Entry(path, "file", status.st_size, disk.used_bytes(status), status.st_mtime_ns, status.st_uid)

@@ -131,9 +131,10 @@ class FolderSums:
 
     def __init__(self, levels: Mapping[str, int | None]) -> None:
         self._levels = {
-            folder: deep for folder, deep in levels.items()
+            folder: deep
+            for folder, deep in levels.items()
             if not any(other != folder and is_inside(folder, other) for other in levels)
-        }  # fmt: skip
+        }
         self._known: _Found = {}
 
     def take(self, made_ns: int) -> Totals:
@@ -202,9 +203,10 @@ def _by_name(shape: Shape) -> Shape:
 
 _LARGEST = 4_000_000
 _TOTALS = {
-    "made_ns": is_moment, "levels": _by_name(lambda value: value is None or is_count(value)),
+    "made_ns": is_moment,
+    "levels": _by_name(lambda value: value is None or is_count(value)),
     "types": _by_name((is_count, is_count)),
-}  # fmt: skip
+}
 
 
 def _path(folder: Path, run: int) -> Path:
@@ -222,9 +224,7 @@ def keep_totals(folder: Path, run: int, before: Totals, after: Totals) -> None:
     """
     path = _path(folder, run)
     with suppress(OSError):
-        write_whole(
-            path, json.dumps({"before": as_dict(before), "after": as_dict(after)}).encode("ascii"), durable=False
-        )
+        write_whole(path, json.dumps({"before": as_dict(before), "after": as_dict(after)}).encode("ascii"), durable=False)
 
 
 def forget_totals(folder: Path, run: int) -> None:
@@ -269,11 +269,13 @@ def compare_totals(first: Totals, second: Totals) -> list[TypeChange]:
     changes = [
         TypeChange(
             key,
-            first.types.get(key, (0, 0))[0], second.types.get(key, (0, 0))[0],
-            first.types.get(key, (0, 0))[1], second.types.get(key, (0, 0))[1],
+            first.types.get(key, (0, 0))[0],
+            second.types.get(key, (0, 0))[0],
+            first.types.get(key, (0, 0))[1],
+            second.types.get(key, (0, 0))[1],
         )
         for key in first.types.keys() | second.types.keys()
-    ]  # fmt: skip
+    ]
     return sorted(changes, key=lambda one: (-abs(one.difference), -one.bytes_after, one.type))
 
 
@@ -297,14 +299,7 @@ def _is_path(value: Any) -> bool:
 
 
 # The first line, and each of the others.
-_HEAD = {
-    "folder": is_name,
-    "machine": is_text,
-    "made_ns": is_moment,
-    "total": is_count,
-    "free": is_count,
-    "unread": [is_text],
-}
+_HEAD = {"folder": is_name, "machine": is_text, "made_ns": is_moment, "total": is_count, "free": is_count, "unread": [is_text]}
 _FILE = (_is_path, is_count, is_count, is_moment, is_count, is_count)
 
 
@@ -373,12 +368,7 @@ def look_now(folder: str, hidden: bool, made_ns: int) -> Saved:
             if hidden or name[0] != ".":
                 path = f"{listing.folder}/{name}"[prefix:]
                 saved.files[path] = SavedFile(
-                    path,
-                    status.st_size,
-                    disk.used_bytes(status),
-                    storable_ns(status.st_mtime_ns),
-                    status.st_ino,
-                    status.st_dev,
+                    path, status.st_size, disk.used_bytes(status), storable_ns(status.st_mtime_ns), status.st_ino, status.st_dev
                 )
     return saved
 
@@ -390,9 +380,14 @@ def save(saved: Saved, path: Path) -> None:
         UsageError: the file already exists, or it cannot be written.
     """
     head = {
-        "frugal-inventory": FORMAT, "folder": saved.folder, "machine": saved.machine, "made_ns": saved.made_ns,
-        "total": saved.total, "free": saved.free, "unread": saved.unread,
-    }  # fmt: skip
+        "frugal-inventory": FORMAT,
+        "folder": saved.folder,
+        "machine": saved.machine,
+        "made_ns": saved.made_ns,
+        "total": saved.total,
+        "free": saved.free,
+        "unread": saved.unread,
+    }
     try:
         path.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
         descriptor = disk.open(path, disk.O_WRONLY | disk.O_CREAT | disk.O_EXCL | disk.O_CLOEXEC, 0o600)
@@ -469,7 +464,7 @@ def forget(path: Path) -> None:
 
 def kept_of(
     folder: str, now_ns: int | None = None, most_bytes: int | None = None, note: Callable[[Unread], None] = lambda _: None
-) -> list[Saved]:  # fmt: skip
+) -> list[Saved]:
     """Return the inventories of a folder that are kept on this machine, the oldest first.
 
     Args:
@@ -594,7 +589,7 @@ def compare(first: Saved, second: Saved) -> Comparison:
 
 def _match(
     went: Iterable[SavedFile], came: Iterable[SavedFile], key: Callable[[SavedFile], object], changes: list[Change]
-) -> tuple[list[SavedFile], list[SavedFile]]:  # fmt: skip
+) -> tuple[list[SavedFile], list[SavedFile]]:
     """Pair what went with what came where that is clear, and return what is left of both."""
     by_key: dict[object, list[SavedFile]] = defaultdict(list)
     for one in came:

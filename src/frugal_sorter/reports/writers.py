@@ -100,9 +100,7 @@ def tree_of(inventory: Inventory, root: str) -> Folder:
     return folders[root]
 
 
-def opened_lines(
-    root: Folder, order: Order = "size", most: int | None = None, open_to: Iterable[str] = ()
-) -> list[Line]:
+def opened_lines(root: Folder, order: Order = "size", most: int | None = None, open_to: Iterable[str] = ()) -> list[Line]:
     """Return the lines of a tree, opened where most of it is.
 
     Args:
@@ -171,9 +169,10 @@ class _Opening:
         least = 0 if self.everything else _WORTH_A_LINE * self.weight(self.root)
         most = len(ranked) if self.everything else _MOST_IN_ONE
         wanted = [
-            one for at, one in enumerate(ranked)
+            one
+            for at, one in enumerate(ranked)
             if (at < most and self.weight(one) >= least) or any(is_inside(path, one.path) for path in self.open_to)
-        ]  # fmt: skip
+        ]
         # One that is left over is no longer as a line of its own than folded.
         return ranked if len(ranked) - len(wanted) == 1 else wanted
 
@@ -201,9 +200,7 @@ class _Opening:
             if folder.path not in self.is_open:
                 continue
             shown = self.shown(folder)
-            lines: list[tuple[int, Folder, str] | Line] = [
-                (depth + 1, inner, folder.path) for inner in self.sorted(shown)
-            ]
+            lines: list[tuple[int, Folder, str] | Line] = [(depth + 1, inner, folder.path) for inner in self.sorted(shown)]
             known = {inner.path for inner in shown}
             rest = [inner for inner in folder.inside if inner.path not in known]
             if rest:
@@ -217,9 +214,11 @@ class _Opening:
     def sorted(self, folders: Iterable[Folder]) -> list[Folder]:
         """Return folders in the order that was asked for."""
         keys: Mapping[Order, Callable[[Folder], Any]] = {
-            "size": lambda one: (-one.bytes, one.path), "files": lambda one: (-one.files, one.path),
-            "newest": lambda one: (-one.newest_ns, one.path), "name": lambda one: one.path,
-        }  # fmt: skip
+            "size": lambda one: (-one.bytes, one.path),
+            "files": lambda one: (-one.files, one.path),
+            "newest": lambda one: (-one.newest_ns, one.path),
+            "name": lambda one: one.path,
+        }
         return sorted(folders, key=keys[self.order])
 
 

@@ -69,14 +69,27 @@ _WORDS = "and|or|not|in|is|none|exactly"
 _TOKENS = {
     kind: re.compile(pattern, re.IGNORECASE)
     for kind, pattern in {
-        "AND": f"and{_WHOLE}", "OR": f"or{_WHOLE}", "NOT": f"not{_WHOLE}", "NONE": f"none{_WHOLE}",
-        "EXACTLY": f"exactly{_WHOLE}", "IN_USE": rf"in\s+use{_NAMED}", "LISTED": rf"listed(?=\s+in{_NAMED})",
-        "IS": f"is{_NAMED}", "IN": f"in{_NAMED}", "TEXTUAL": f"(has|starts|ends|like|fits|matches){_NAMED}",
-        "AGE": rf"(older\s+than|within){_NAMED}", "DAY": f"(before|after|on){_NAMED}", "ORDER": ">=|<=|>|<",
-        "STRING": QUOTED, "WORD": rf"""(?!(?:{_WORDS}){_WHOLE})[^\s(),"'<>=!]+""",
-        "NAME": rf"(?!(?:{_WORDS}){_NAMED})[a-z]+(?:-[a-z]+)*{_WHOLE}", "(": r"\(", ")": r"\)", ",": ",",
+        "AND": f"and{_WHOLE}",
+        "OR": f"or{_WHOLE}",
+        "NOT": f"not{_WHOLE}",
+        "NONE": f"none{_WHOLE}",
+        "EXACTLY": f"exactly{_WHOLE}",
+        "IN_USE": rf"in\s+use{_NAMED}",
+        "LISTED": rf"listed(?=\s+in{_NAMED})",
+        "IS": f"is{_NAMED}",
+        "IN": f"in{_NAMED}",
+        "TEXTUAL": f"(has|starts|ends|like|fits|matches){_NAMED}",
+        "AGE": rf"(older\s+than|within){_NAMED}",
+        "DAY": f"(before|after|on){_NAMED}",
+        "ORDER": ">=|<=|>|<",
+        "STRING": QUOTED,
+        "WORD": rf"""(?!(?:{_WORDS}){_WHOLE})[^\s(),"'<>=!]+""",
+        "NAME": rf"(?!(?:{_WORDS}){_NAMED})[a-z]+(?:-[a-z]+)*{_WHOLE}",
+        "(": r"\(",
+        ")": r"\)",
+        ",": ",",
     }.items()
-}  # fmt: skip
+}
 _BLANK = re.compile(r"\s*")
 
 
@@ -237,9 +250,7 @@ def parse_condition(text: str, types: Sequence[str], read_list: ReadList = _no_l
         InvalidValue: it cannot be read or asks for what does not exist. `what` names the column.
     """
     if len(text) > LONGEST:
-        raise InvalidValue(
-            f"the condition has {len(text):,} characters", f"{LONGEST:,} are allowed; make two rules of it"
-        )
+        raise InvalidValue(f"the condition has {len(text):,} characters", f"{LONGEST:,} are allowed; make two rules of it")
     if not text.strip():
         raise InvalidValue("the condition is empty", 'say "everything" for all entries')
     try:
@@ -260,16 +271,12 @@ def parse_condition(text: str, types: Sequence[str], read_list: ReadList = _no_l
 def _unreadable(text: str, at: int | None) -> InvalidValue:
     if found := re.search(r"&&|\|\||==|!=", re.sub(QUOTED, lambda quoted: "x" * len(quoted[0]), text)):
         instead = {"&&": "and", "||": "or", "==": "is", "!=": "is not"}[found[0]]
-        return InvalidValue(
-            f"`{found[0]}` at column {found.start() + 1} is not part of a condition", f"say `{instead}`"
-        )
+        return InvalidValue(f"`{found[0]}` at column {found.start() + 1} is not part of a condition", f"say `{instead}`")
     if at is None:
         without = re.sub(QUOTED, "", text)
         if without.count("(") > without.count(")"):
             return InvalidValue('the condition ends too early: ")" is missing', "each ( needs its )")
-        return InvalidValue(
-            f"the condition ends too early: {_shown(text)}", "a test is a field, an operator and a value"
-        )
+        return InvalidValue(f"the condition ends too early: {_shown(text)}", "a test is a field, an operator and a value")
     rest = text[at:].split()
     column = at + 1
     word = rest[0] if rest else text[at:]
@@ -280,13 +287,10 @@ def _unreadable(text: str, at: int | None) -> InvalidValue:
         return InvalidValue(f'"=" at column {column} is not an operator', "say `is`")
     if text[at] == "," and (listed := re.search(r"(\w[\w-]*)\s+is\s+(\S+)\s*$", text[:at])):
         others = " ".join(text[at + 1 :].split()[:1])
-        return InvalidValue(
-            f"a list at column {column} needs parentheses", f"say `{listed[1]} in ({listed[2]}, {others})`"
-        )
+        return InvalidValue(f"a list at column {column} needs parentheses", f"say `{listed[1]} in ({listed[2]}, {others})`")
     if text[:at].rstrip().endswith(('"', "'")) and text[at] not in "()":
         return InvalidValue(
-            f"a quote ends before column {column}",
-            "inside a text the same quote is doubled, or use the other kind around it",
+            f"a quote ends before column {column}", "inside a text the same quote is doubled, or use the other kind around it"
         )
     if text[at] == ")":
         return InvalidValue(f'")" at column {column} closes nothing, or comes too early', "count the parentheses")
@@ -294,9 +298,7 @@ def _unreadable(text: str, at: int | None) -> InvalidValue:
         return InvalidValue(f"no date stands before `{before[-1]}`", f"say `modified {before[-1]} {' '.join(rest)}`")
     if before and before[-1].lower() in FIELDS and not text[at:].startswith("("):
         near = meant(word, "operator", operators.OPERATOR_WORDS)
-        return InvalidValue(
-            f'"{word}" at column {column} is not an operator', near or "operators are: is, has, like, >, ..."
-        )
+        return InvalidValue(f'"{word}" at column {column} is not an operator', near or "operators are: is, has, like, >, ...")
     return InvalidValue(
         f'the condition makes no sense from "{_shown(text[at:])}" at column {column}',
         "put values of several words in quotes, and `and` or `or` between tests",
@@ -333,13 +335,7 @@ class _Builder:
             return self.build(next(tree.trees))
         if tree.rule == "negation":
             return Negation(self.build(next(tree.trees)))
-        make = {
-            "flag": self._flag,
-            "same": self._same,
-            "one_of": self._one_of,
-            "compare": self._compare,
-            "listed": self._listed,
-        }
+        make = {"flag": self._flag, "same": self._same, "one_of": self._one_of, "compare": self._compare, "listed": self._listed}
         try:
             node = make[tree.rule](list(tree.parts))
         except InvalidValue as wrong:

@@ -101,9 +101,7 @@ def types_text(text: str, tables: Mapping[str, Mapping[str, Any]] | None = None)
     return "\n".join(lines)
 
 
-def book_of_rule(
-    keys: Mapping[str, Value], folder: str, said_as: Mapping[str, str], origin: str, types: str = ""
-) -> RuleBook:  # fmt: skip
+def book_of_rule(keys: Mapping[str, Value], folder: str, said_as: Mapping[str, str], origin: str, types: str = "") -> RuleBook:
     """Return the book of one rule.
 
     Args:

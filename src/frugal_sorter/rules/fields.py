@@ -270,9 +270,7 @@ def _ignoring_case(pattern: str) -> re.Pattern[str]:
 
 
 # One of them is in each mark, in small letters; none has an s, since there is another small one (ſ).
-_PARTS_OF_MARKS = (
-    "(", "op", "óp", "olat", "коп", "ντίγ", "副本", "复制", "複製", "コピ", "복사", "نسخ", "n ao", "bản", "alinan",
-)  # fmt: skip
+_PARTS_OF_MARKS = ("(", "op", "óp", "olat", "коп", "ντίγ", "副本", "复制", "複製", "コピ", "복사", "نسخ", "n ao", "bản", "alinan")
 
 
 def may_be_marked(names: Sequence[str]) -> bool:

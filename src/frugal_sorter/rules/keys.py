@@ -30,9 +30,7 @@ _TEXT: dict[str, Any] = {"type": "string"}
 _TRUTH: dict[str, Any] = {"type": "boolean"}
 # Types together, such as `text + document`.
 _UNION: dict[str, Any] = {"type": "string", "pattern": "^[^+]+(\\+[^+]+)+$"}
-_TEXTS: dict[str, Any] = {
-    "anyOf": [{"type": "string", "minLength": 1}, {"type": "array", "items": _TEXT, "minItems": 1}]
-}
+_TEXTS: dict[str, Any] = {"anyOf": [{"type": "string", "minLength": 1}, {"type": "array", "items": _TEXT, "minItems": 1}]}
 _LEVELS: dict[str, Any] = {"anyOf": [{"type": "integer", "minimum": 1}, {"const": "all"}]}
 _EXAMPLES: dict[str, Any] = {
     "type": "array",
@@ -40,11 +38,7 @@ _EXAMPLES: dict[str, Any] = {
         "type": "object",
         "required": ["given"],
         "properties": {
-            "given": {
-                "type": "object",
-                "required": ["name"],
-                "properties": {"name": {"type": "string", "minLength": 1}},
-            },
+            "given": {"type": "object", "required": ["name"], "properties": {"name": {"type": "string", "minLength": 1}}},
             "becomes": {"anyOf": [_TEXT, {"const": False}]},
         },
         "additionalProperties": False,
@@ -57,10 +51,7 @@ _OF_SAME: dict[str, Any] = {
     "type": "object",
     "required": ["do"],
     "additionalProperties": False,
-    "properties": {
-        "keep": {"anyOf": [_KEEP, {"type": "array", "minItems": 1, "items": _KEEP}]},
-        "do": {"enum": list(DOS)},
-    },
+    "properties": {"keep": {"anyOf": [_KEEP, {"type": "array", "minItems": 1, "items": _KEEP}]}, "do": {"enum": list(DOS)}},
 }
 
 
@@ -207,15 +198,10 @@ def json_schema() -> dict[str, Any]:
             "places": {"type": "object", "additionalProperties": {"anyOf": [_TEXT, place]}},
             "types": {
                 "type": "object",
-                "additionalProperties": {
-                    "anyOf": [{"type": "array", "items": {"type": "string", "minLength": 1}}, _UNION]
-                },
+                "additionalProperties": {"anyOf": [{"type": "array", "items": {"type": "string", "minLength": 1}}, _UNION]},
             },
             "log": {"type": "string", "minLength": 1},
-            "type-folders": {
-                "type": "object",
-                "additionalProperties": {"type": "string", "pattern": "^[^/]+(/[^/]+)*$"},
-            },
+            "type-folders": {"type": "object", "additionalProperties": {"type": "string", "pattern": "^[^/]+(/[^/]+)*$"}},
             "defaults": {"type": "object", "properties": common, "additionalProperties": False},
             "trash": {"anyOf": [limits, {"type": "array", "items": limits}]},
             "rule": {"type": "array", "items": rule, "minItems": 1},

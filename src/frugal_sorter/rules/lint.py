@@ -62,9 +62,7 @@ def example_facts(book: RuleBook, rule: Rule, given: Mapping[str, object], world
         if name in ("name", "folder"):
             continue
         if name not in FIELDS:
-            raise InvalidValue(
-                f"there is no field `{name}` to give", nearest(name, FIELDS) or "see `frugal help conditions`"
-            )
+            raise InvalidValue(f"there is no field `{name}` to give", nearest(name, FIELDS) or "see `frugal help conditions`")
         known[name] = _fact(name, value, world)
     if isinstance(known["size"], int) and known["empty"] is _NOT_SAID:
         known["empty"] = known["size"] == 0
@@ -332,14 +330,7 @@ def _taken_away(book: RuleBook, rule: Rule, index: int, reach: _Reach, world: Wo
         claims_first = index < at and index in reach.goes_to[index]  # then what it moved is at home
         passed = at < index and all(_sees(other, folder) for folder in rule.folders)  # it did not match before
         back = index in reach.goes_to[at] and _are_apart(rule, other)
-        if (
-            other is rule
-            or other.ending in (None, "leave", *REMOVALS)
-            or claims_first
-            or passed
-            or back
-            or _is_aged(other)
-        ):
+        if other is rule or other.ending in (None, "leave", *REMOVALS) or claims_first or passed or back or _is_aged(other):
             continue
         if _may_both_hold(book, rule, other, world):
             what = f'what it moves is taken on by "{other.name}" at the next run'
@@ -423,7 +414,5 @@ def _not_once(book: RuleBook, rule: Rule, world: World) -> Iterator[Warned]:
     for example in rule.examples:
         again = does_it_again(book, rule, example, world)
         if again is not None:
-            yield Warned(
-                rule, f"what its example becomes is moved again, to {again}", "a target must not depend on the place"
-            )
+            yield Warned(rule, f"what its example becomes is moved again, to {again}", "a target must not depend on the place")
             return

@@ -30,29 +30,11 @@ from frugal_sorter.rules.keys import (
     Places,
     expand,
 )
-from frugal_sorter.rules.model import (
-    WEEK,
-    DuplicatePolicy,
-    Example,
-    Extras,
-    Rule,
-    RuleBook,
-    TrashLimits,
-    refuse_expensive,
-)
+from frugal_sorter.rules.model import WEEK, DuplicatePolicy, Example, Extras, Rule, RuleBook, TrashLimits, refuse_expensive
 from frugal_sorter.rules.source import KeyPath, Keys, Source
 from frugal_sorter.rules.templates import EXTRAS, CaptureKind, Slot, Template, Wording, parse_template, parse_wording
 from frugal_sorter.rules.tree import Node, capture_kinds
-from frugal_sorter.rules.units import (
-    Duration,
-    Hours,
-    InvalidValue,
-    Mistakes,
-    nearest,
-    parse_duration,
-    parse_hours,
-    parse_size,
-)
+from frugal_sorter.rules.units import Duration, Hours, InvalidValue, Mistakes, nearest, parse_duration, parse_hours, parse_size
 from frugal_sorter.state.folders import read_input
 from frugal_sorter.state.settings import distrusted, refuse_distrusted
 
@@ -140,8 +122,7 @@ def read_list(name: str, path: str) -> frozenset[str]:
         text = read_input(path, LARGEST_LIST).decode("utf-8-sig")
     except OSError as error:
         raise InvalidValue(
-            f'the list "{name}" cannot be read ({(error.strerror or "").lower()})',
-            "lists stand beside the rule file",
+            f'the list "{name}" cannot be read ({(error.strerror or "").lower()})', "lists stand beside the rule file"
         ) from None
     except UnicodeDecodeError:
         raise InvalidValue(f'the list "{name}" is not UTF-8', "save it as UTF-8") from None
@@ -231,9 +212,7 @@ class Readers:
         """Return a program and its arguments."""
         words = self.wordings(value) if isinstance(value, list) else ()
         if not words or not words[0].text.strip():
-            raise InvalidValue(
-                "`run` is a list: the program, then its arguments", 'such as ["lp", "-d", "office", "{path}"]'
-            )
+            raise InvalidValue("`run` is a list: the program, then its arguments", 'such as ["lp", "-d", "office", "{path}"]')
         if any(isinstance(part, Slot) for part in words[0].parts):
             raise InvalidValue("which program is run may not depend on a file", "write its name out")
         return words
@@ -267,13 +246,9 @@ def refuse_unfit(source: Source, rule: Rule, table: Mapping[str, Any], path: Key
         source.wrong((*path, "take"), "items are the top level of a folder", "leave `levels` out", rule.name)
     if rule.extras.retag and (rule.extras.tag or rule.extras.untag):
         other = "tag" if rule.extras.tag else "untag"
-        source.wrong(
-            (*path, "retag"), f"`retag` does not go with `{other}`", "it says all tags there are to be", rule.name
-        )
+        source.wrong((*path, "retag"), f"`retag` does not go with `{other}`", "it says all tags there are to be", rule.name)
     if rule.extras.link is not None and rule.ending in REMOVALS:
-        source.wrong(
-            (*path, "link"), "a link does not go with a removal", "there would be nothing behind it", rule.name
-        )
+        source.wrong((*path, "link"), "a link does not go with a removal", "there would be nothing behind it", rule.name)
     for key, one in KEYS.items():
         needed, hint = one.needs
         if key in table and needed and needed not in table:
@@ -353,9 +328,18 @@ class _Loader:
         if self.source.mistakes:
             raise Mistakes(dict.fromkeys(self.source.mistakes))
         return RuleBook(
-            self.source.file, tuple(rules), self.types, type_folders, tuple(self.warnings), tuple(off), tuple(self.lists),
-            self._unmounted(rules), trash, log, systems,
-        )  # fmt: skip
+            self.source.file,
+            tuple(rules),
+            self.types,
+            type_folders,
+            tuple(self.warnings),
+            tuple(off),
+            tuple(self.lists),
+            self._unmounted(rules),
+            trash,
+            log,
+            systems,
+        )
 
     def _unmounted(self, rules: list[Rule]) -> frozenset[str]:
         """Return the folders of rules that are below a place whose volume is not mounted now."""
@@ -377,9 +361,7 @@ class _Loader:
         """Return the systems that the file is written for; empty for the one that it is read on."""
         systems = self.source.table.get("for", [])
         if not isinstance(systems, list) or not set(map(str, systems)) <= set(SYSTEMS):
-            self.source.wrong(
-                ("for",), "this is not a list of systems", f"such as for = {[*SYSTEMS]}".replace("'", '"')
-            )
+            self.source.wrong(("for",), "this is not a list of systems", f"such as for = {[*SYSTEMS]}".replace("'", '"'))
             return ()
         return tuple(map(str, systems))
 
@@ -399,9 +381,7 @@ class _Loader:
             if name in FIELDS or name in EXTRAS:
                 self.source.wrong(path, f"{{{name}}} is a placeholder already", "give the place another name")
             elif isinstance(value, str) or _is_mounted_place(value):
-                written, mounted = (
-                    (value, False) if isinstance(value, str) else (value["path"], value.get("mounted", False))
-                )
+                written, mounted = (value, False) if isinstance(value, str) else (value["path"], value.get("mounted", False))
                 with self.source.at(path):
                     places[name] = expand(written, places, self.beside)
                     if mounted:
@@ -437,9 +417,7 @@ class _Loader:
         for name in names:
             if name not in self.type_names or name == group:
                 known = [one for one in self.type_names if one != group]
-                raise InvalidValue(
-                    f"there is no type `{name}`", nearest(name, known) or f"known are {', '.join(known)}"
-                )
+                raise InvalidValue(f"there is no type `{name}`", nearest(name, known) or f"known are {', '.join(known)}")
         for suffix, name in list(self.types.items()):
             if name in names:
                 self.types[suffix] = group
@@ -499,9 +477,7 @@ class _Loader:
             rule = self._rule(table, defaults, path)
             name = table.get("name")
             if isinstance(name, str) and name in seen:
-                self.source.wrong(
-                    (*path, "name"), f"another rule has this name (line {seen[name]})", "choose another", name
-                )
+                self.source.wrong((*path, "name"), f"another rule has this name (line {seen[name]})", "choose another", name)
             elif isinstance(name, str):
                 seen[name] = self.source.line((*path, "name"))
             if rule is not None and len(self.source.mistakes) == before:
@@ -529,10 +505,17 @@ class _Loader:
         where, folders = values.pop("where"), values.pop("in")
         values.pop("off")
         rule = Rule(
-            **{**values, "name": shown}, line=self.source.line(path), folders=tuple(dict.fromkeys(folders)), where=where,
-            where_text=str(table.get("where")), key=_digest({**defaults, **table}), kinds=readers.captures,
-            examples=self._examples(table, path, shown), ending=ending_of(self.source, table, path, shown), extras=extras,
-        )  # fmt: skip
+            **{**values, "name": shown},
+            line=self.source.line(path),
+            folders=tuple(dict.fromkeys(folders)),
+            where=where,
+            where_text=str(table.get("where")),
+            key=_digest({**defaults, **table}),
+            kinds=readers.captures,
+            examples=self._examples(table, path, shown),
+            ending=ending_of(self.source, table, path, shown),
+            extras=extras,
+        )
         refuse_unfit(self.source, rule, table, path)
         return rule if where is not None else None
 
@@ -565,9 +548,7 @@ class _Loader:
         examples = []
         tables = table.get("example", [])
         if not isinstance(tables, list) or not all(isinstance(one, dict) for one in tables):
-            self.source.wrong(
-                (*path, "example"), "an example must be a table of its own", "write [[rule.example]]", rule
-            )
+            self.source.wrong((*path, "example"), "an example must be a table of its own", "write [[rule.example]]", rule)
             return ()
         for index, one in enumerate(tables):
             here = (*path, "example", index)
@@ -578,13 +559,9 @@ class _Loader:
             self.source.unknown_keys({key: one[key] for key in one if key not in RULE_KEYS}, EXAMPLE_KEYS, here, rule)
             given, becomes = one.get("given"), one.get("becomes", False)
             if not isinstance(given, dict) or not isinstance(given.get("name"), str) or not given["name"]:
-                self.source.wrong(
-                    here, "an example needs a name to begin with", 'such as given = { name = "a.log" }', rule
-                )
+                self.source.wrong(here, "an example needs a name to begin with", 'such as given = { name = "a.log" }', rule)
             elif becomes is not False and not isinstance(becomes, str):
-                self.source.wrong(
-                    here, "`becomes` is a path below `in`", "or false where the rule does not match", rule
-                )
+                self.source.wrong(here, "`becomes` is a path below `in`", "or false where the rule does not match", rule)
             else:
                 examples.append(Example(self.source.line(here), given, becomes or None))
         return tuple(examples)

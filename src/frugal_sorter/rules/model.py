@@ -66,8 +66,7 @@ def refuse_expensive(node: Node) -> Node:
     for leaf in node.leaves():
         if leaf.on.cost > _DEAREST:
             raise InvalidValue(
-                f"`{leaf.on.name}` cannot be asked of what lies in the trash",
-                "names, types, sizes, dates and owners can",
+                f"`{leaf.on.name}` cannot be asked of what lies in the trash", "names, types, sizes, dates and owners can"
             )
     return node
 
@@ -182,9 +181,7 @@ class Rule:
     @property
     def targets(self) -> list[Template]:
         """The paths that it puts something at, a new name aside."""
-        return [
-            one for one in (self.move, self.other, self.pack, self.unpack, *self.extras.templates) if one is not None
-        ]
+        return [one for one in (self.move, self.other, self.pack, self.unpack, *self.extras.templates) if one is not None]
 
     @property
     def fields(self) -> set[str]:
@@ -387,11 +384,7 @@ class Matcher:
             return None
         if "True" in tests:
             return _always
-        lines = [
-            "def could(name, prefix, folder_name, depths):",
-            *_assignments(code),
-            f"    return {' or '.join(tests)}",
-        ]
+        lines = ["def could(name, prefix, folder_name, depths):", *_assignments(code), f"    return {' or '.join(tests)}"]
         function: Callable[..., bool] = _compiled(lines, "could", code)
         return function
 

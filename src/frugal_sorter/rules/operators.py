@@ -10,23 +10,14 @@ from math import inf
 from typing import Any, Final, Literal, NamedTuple
 
 from frugal_sorter.rules.fields import FieldKind, fold
-from frugal_sorter.rules.templates import (
-    CaptureKind,
-    Stopped,
-    check_capture_name,
-    parse_reading,
-    parts_of_like,
-    where_stopped,
-)
+from frugal_sorter.rules.templates import CaptureKind, Stopped, check_capture_name, parse_reading, parts_of_like, where_stopped
 from frugal_sorter.rules.units import InvalidValue, Span, parse_duration, parse_size, parse_span
 from frugal_sorter.values import frozen
 
 TEXT: Final[CaptureKind] = "text"
 TEXTS: tuple[FieldKind, ...] = ("text", "word", "texts")
 
-OPERATOR_WORDS = (
-    "is", "in", "has", "starts", "ends", "like", "fits", "matches", "older than", "within", "before", "after", "on",
-)  # fmt: skip
+OPERATOR_WORDS = ("is", "in", "has", "starts", "ends", "like", "fits", "matches", "older than", "within", "before", "after", "on")
 EXAMPLES: dict[FieldKind, str] = {
     "text": 'has "kiln"',
     "word": "is log",
@@ -88,10 +79,7 @@ class Check:
     spans: Callable[[int], tuple[Bounds, Bounds | None]] | None = None
 
 
-def _decided(
-    true: str, *constants: object, folded: bool = False, cost: int = 0, letters: str = "",
-    **more: Any,
-) -> Check:  # fmt: skip
+def _decided(true: str, *constants: object, folded: bool = False, cost: int = 0, letters: str = "", **more: Any) -> Check:
     """Return a check that is false wherever it is not true."""
     found = Expressions(true, f"not ({true})", constants, decided=True)
     # What is compared letter by letter may hold other letters once it is folded.
@@ -155,9 +143,11 @@ def compare(name: str, kind: FieldKind, operator: str, text: str, exactly: bool)
     if operator in (">", "<", ">=", "<=") and kind in ("size", "number"):
         number = _number(kind, text)
         bounds: dict[str, Bounds] = {
-            ">": ((number, 1), (inf, 0)), ">=": ((number, 0), (inf, 0)),
-            "<": ((-inf, 0), (number, -1)), "<=": ((-inf, 0), (number, 0)),
-        }  # fmt: skip
+            ">": ((number, 1), (inf, 0)),
+            ">=": ((number, 0), (inf, 0)),
+            "<": ((-inf, 0), (number, -1)),
+            "<=": ((-inf, 0), (number, 0)),
+        }
         return _decided(f"{{v}} {operator} {{c0}}", number, spans=lambda _: (bounds[operator], None))
     if operator in ("older than", "within") and kind == "date":
         return _by_age(operator, text)
@@ -165,9 +155,7 @@ def compare(name: str, kind: FieldKind, operator: str, text: str, exactly: bool)
         return _by_day(operator, text)
     if operator in _TEXTUAL and kind in TEXTS and not (operator == "fits" and kind != "text"):
         if not text:
-            raise InvalidValue(
-                f"`{name} {operator}` has an empty value", f"say `{name} is none` for an entry without one"
-            )
+            raise InvalidValue(f"`{name} {operator}` has an empty value", f"say `{name} is none` for an entry without one")
         return _TEXTUAL[operator](text, exactly)
     raise InvalidValue(f"`{operator}` does not go with `{name}`", f"`{name}` takes {_GOES_WITH[kind]}")
 
@@ -219,8 +207,10 @@ def _by_day(operator: str, text: str) -> Check:
     def spans(now_ns: int) -> tuple[Bounds, None]:
         first, end = span.bounds(now_ns)
         within: dict[str, Bounds] = {
-            "on": ((first, 0), (end, -1)), "before": ((-inf, 0), (first, -1)), "after": ((end, 0), (inf, 0)),
-        }  # fmt: skip
+            "on": ((first, 0), (end, -1)),
+            "before": ((-inf, 0), (first, -1)),
+            "after": ((end, 0), (inf, 0)),
+        }
         return within[operator], None
 
     return Check(at, changes=changes, spans=spans)
@@ -287,9 +277,7 @@ class TimedSearch:
         try:
             self._pattern = regex.compile(text, 0 if exactly else regex.IGNORECASE)
         except regex.error as error:
-            raise InvalidValue(
-                f'"{text}" is not a regular expression ({error})', "`like` takes simple wildcards"
-            ) from None
+            raise InvalidValue(f'"{text}" is not a regular expression ({error})', "`like` takes simple wildcards") from None
         self._left = self._ALL_SECONDS
         self.groups: tuple[str, ...] = tuple(self._pattern.groupindex)
         for group in self.groups:

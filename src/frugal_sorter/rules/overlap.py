@@ -174,9 +174,12 @@ class Overlap:
     def _fits(self, name: str, by_field: Mapping[str, Sequence[Test]]) -> bool:
         suffix = suffix_of(name)
         known: dict[str, object] = {
-            "name": name, "stem": stem_of(name), "ext": suffix, "type": self._types.get(suffix, OTHER),
+            "name": name,
+            "stem": stem_of(name),
+            "ext": suffix,
+            "type": self._types.get(suffix, OTHER),
             "hidden": name.startswith("."),
-        }  # fmt: skip
+        }
         tests = (one for field in _NAMES for one in by_field.get(field, ()))
         return all(_agrees(leaf, mode, known[leaf.on.name]) for leaf, mode in tests)
 
@@ -189,8 +192,11 @@ def _known(rule: Rule) -> frozenset[str]:
 def _flag_possible(modes: Sequence[Mode], known: bool) -> bool:
     states = {"yes", "no"} if known else {"yes", "no", "unknown"}
     allowed: dict[Mode, set[str]] = {
-        "true": {"yes"}, "false": {"no"}, "not true": {"no", "unknown"}, "not false": {"yes", "unknown"},
-    }  # fmt: skip
+        "true": {"yes"},
+        "false": {"no"},
+        "not true": {"no", "unknown"},
+        "not false": {"yes", "unknown"},
+    }
     return bool(states.intersection(*(allowed[mode] for mode in modes)))
 
 
@@ -206,9 +212,11 @@ class _Left(NamedTuple):
 
     def __and__(self, other: _Left) -> _Left:
         spans = tuple(
-            (max(one[0], two[0]), min(one[1], two[1])) for one in self.spans for two in other.spans
+            (max(one[0], two[0]), min(one[1], two[1]))
+            for one in self.spans
+            for two in other.spans
             if max(one[0], two[0]) <= min(one[1], two[1])
-        )  # fmt: skip
+        )
         return _Left(spans, self.missing and other.missing, self.unknown and other.unknown)
 
     def __bool__(self) -> bool:
@@ -241,9 +249,11 @@ def _numbers_possible(tests: Sequence[Test], now_ns: int, rule: Rule) -> bool:
 def _values(leaf: Leaf, mode: Mode, now_ns: int) -> _Left:
     if leaf.check.asks_absence:
         by_mode: dict[Mode, _Left] = {
-            "true": _Left((), True, False), "false": _Left(((_LEAST, _MOST),), False, False),
-            "not true": _Left(((_LEAST, _MOST),), False, True), "not false": _Left((), True, True),
-        }  # fmt: skip
+            "true": _Left((), True, False),
+            "false": _Left(((_LEAST, _MOST),), False, False),
+            "not true": _Left(((_LEAST, _MOST),), False, True),
+            "not false": _Left((), True, True),
+        }
         return by_mode[mode]
     if leaf.check.spans is None:
         return _Left(((_LEAST, _MOST),), True, True)
@@ -278,8 +288,11 @@ def _agrees(leaf: Leaf, mode: Mode, value: object) -> bool:
     else:
         truth = asker(leaf.check, 0)(fold(str(value)) if leaf.check.folded else value)
     wanted: dict[Mode, bool] = {
-        "true": truth is True, "false": truth is False, "not true": truth is not True, "not false": truth is not False,
-    }  # fmt: skip
+        "true": truth is True,
+        "false": truth is False,
+        "not true": truth is not True,
+        "not false": truth is not False,
+    }
     return wanted[mode]
 
 

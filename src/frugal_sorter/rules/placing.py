@@ -131,9 +131,7 @@ def _alike(rule: Rule) -> Alike | None:
                 return None
             parts[_ALIKE[name]] = None
     parts.pop("", None)
-    source = (
-        f"lambda index, base, folder, name, size, modified: (index, base, {' '.join(f'{part},' for part in parts)})"
-    )
+    source = f"lambda index, base, folder, name, size, modified: (index, base, {' '.join(f'{part},' for part in parts)})"
     # Of the tables above alone: nothing of the rule file is in it.
     return Alike(eval(source, dict(_NAMES)), any("size" in part or "modified" in part for part in parts))
 
@@ -157,9 +155,10 @@ class Placing:
         """What agrees for files of the rules that do nothing but move them, by the index of the rule."""
         # A new name has to be made for each file, and extras are given at home, too.
         return {
-            index: alike for index, (rule, alike) in enumerate(zip(self._book.rules, self._alike, strict=True))
+            index: alike
+            for index, (rule, alike) in enumerate(zip(self._book.rules, self._alike, strict=True))
             if alike is not None and rule.ending == "move" and rule.rename is None and not rule.extras
-        }  # fmt: skip
+        }
 
     def wanted(self, index: int, facts: Facts) -> Wanted | Missing:
         """Return where the rule of an index wants an entry to be, clashes aside, or what was missing."""

@@ -37,9 +37,7 @@ def conditions() -> str:
         for one in FIELDS.values()
         if one.kind != "flag"
     ]
-    flags = [
-        (f"`{one.name}`", one.summary, _LIBRARIES.get(one.library, "")) for one in FIELDS.values() if one.kind == "flag"
-    ]
+    flags = [(f"`{one.name}`", one.summary, _LIBRARIES.get(one.library, "")) for one in FIELDS.values() if one.kind == "flag"]
     return f"""\
 Tests are joined with `and`, `or`, `not` and parentheses; `not` binds strongest, then `and`. Values are
 quoted (`"…"` or `'…'`, the quote doubled inside, backslashes stand for themselves) or bare words; a bare
@@ -114,14 +112,17 @@ what is too much: each is a limit of its own. Several limits, each with its own 
 
 EXIT_CODES: tuple[tuple[int, str], ...] = (
     (0, "done, or nothing to do"),
-    (1, "done only in part, or something is in the way that a person should know of; with `--exit-code` of `preview`:"
-        " there is something to do"),
+    (
+        1,
+        "done only in part, or something is in the way that a person should know of; with `--exit-code` of `preview`:"
+        " there is something to do",
+    ),
     (2, "a mistake in the command, a rule file or another input, or the state of the tool cannot be used; nothing was changed"),
     (3, "declined, or refused; nothing was changed"),
     (130, "stopped by Ctrl-C between two steps"),
     (141, "whoever read the output has enough"),
     (143, "asked to end between two steps"),
-)  # fmt: skip
+)
 
 
 def types() -> str:
@@ -130,9 +131,7 @@ def types() -> str:
     for suffix, name in TYPE_OF_SUFFIX.items():
         of_type.setdefault(name, []).append(suffix)
     rows = [(f"`{name}`", " ".join(sorted(suffixes))) for name, suffixes in of_type.items()]
-    return (
-        f"{_table(('type', 'suffixes'), rows)}\n\n`[types]` in a rule file adds others, and `--types` in a command.\n"
-    )
+    return f"{_table(('type', 'suffixes'), rows)}\n\n`[types]` in a rule file adds others, and `--types` in a command.\n"
 
 
 def fields() -> str:

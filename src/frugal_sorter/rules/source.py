@@ -122,9 +122,7 @@ class Source:
             self.table = self._read(raw)
             self._control_characters(self.table, ())
         except RecursionError:
-            raise Mistakes(
-                [Mistake(file, 1, "", "tables in tables, far too deep", "a rule file is a short text")]
-            ) from None
+            raise Mistakes([Mistake(file, 1, "", "tables in tables, far too deep", "a rule file is a short text")]) from None
 
     def _read(self, raw: bytes) -> dict[str, Any]:
         try:

@@ -83,9 +83,7 @@ def where_stopped(parts: Sequence[Part], text: str, exactly: bool) -> Stopped | 
                 break
             fitting += 1
             ends = [0, *(found.end(group) for group in range(1, fitting + 1))]
-        if fitting == len(parts) and regex.fullmatch(
-            "".join(part.looks for part in parts), text, flags, timeout=_SECONDS
-        ):
+        if fitting == len(parts) and regex.fullmatch("".join(part.looks for part in parts), text, flags, timeout=_SECONDS):
             return None
     except TimeoutError:
         return None
@@ -277,9 +275,7 @@ def _looks_of(slot: str, form: str) -> tuple[str, CaptureKind]:
         looks += _ONE_OR_TWO if match[1] in "dm" and _stands_alone(form, match) else _CODE_LOOKS[match[1]]
         at = match.end()
     if not at:
-        raise InvalidValue(
-            f"{{{slot}}} has a format without codes", "dates take one, as {day:%Y-%m-%d}, numbers, as {page:03}"
-        )
+        raise InvalidValue(f"{{{slot}}} has a format without codes", "dates take one, as {day:%Y-%m-%d}, numbers, as {page:03}")
     return looks + re.escape(form[at:]), "date"
 
 
@@ -518,11 +514,7 @@ def escape_braces(text: str) -> str:
 
 
 def parse_template(
-    text: str,
-    places: Mapping[str, str],
-    rename: bool = False,
-    root: str = "",
-    captures: Mapping[str, CaptureKind] = NO_CAPTURES,
+    text: str, places: Mapping[str, str], rename: bool = False, root: str = "", captures: Mapping[str, CaptureKind] = NO_CAPTURES
 ) -> Template:
     """Read a target.
 
@@ -557,9 +549,7 @@ def parse_template(
     return Template(text, tuple(segments), top)
 
 
-def parse_wording(
-    text: str, places: Mapping[str, str], captures: Mapping[str, CaptureKind] = NO_CAPTURES
-) -> Wording:  # fmt: skip
+def parse_wording(text: str, places: Mapping[str, str], captures: Mapping[str, CaptureKind] = NO_CAPTURES) -> Wording:
     """Read a text with placeholders.
 
     Raises:
@@ -568,16 +558,12 @@ def parse_wording(
     parts: list[str | Slot] = []
     for brace, slot, slash, alone, plain in TOKEN.findall(text):
         if alone:
-            raise InvalidValue(
-                f'a brace stands alone in "{text}"', "a placeholder looks like {type}; a brace itself is doubled"
-            )
+            raise InvalidValue(f'a brace stands alone in "{text}"', "a placeholder looks like {type}; a brace itself is doubled")
         parts.append(brace[:1] or slash or plain or _slot(slot, places, captures))
     return Wording(text, tuple(parts))
 
 
-def _segments(
-    text: str, places: Mapping[str, str], captures: Mapping[str, CaptureKind]
-) -> list[tuple[str | Slot, ...]]:
+def _segments(text: str, places: Mapping[str, str], captures: Mapping[str, CaptureKind]) -> list[tuple[str | Slot, ...]]:
     """Split at the slashes outside braces, and each piece into literal texts and slots."""
     segments: list[list[str | Slot]] = [[]]
     for brace, slot, slash, alone, plain in TOKEN.findall(text):
@@ -585,10 +571,7 @@ def _segments(
         if slash:
             segments.append([])
         elif alone:
-            raise InvalidValue(
-                f'a brace stands alone in "{text}"',
-                "a placeholder looks like {type}; a brace itself is doubled",
-            )
+            raise InvalidValue(f'a brace stands alone in "{text}"', "a placeholder looks like {type}; a brace itself is doubled")
         elif brace or plain:
             text = brace[:1] or plain
             if parts and isinstance(parts[-1], str):
@@ -628,8 +611,7 @@ def _unknown_placeholder(name: str, places: Mapping[str, str], captures: Mapping
         raise InvalidValue(f"the place {{{name}}} can only stand at the start", "write the folder out")
     known = [*captures, *PLACEHOLDER_FIELDS, *EXTRAS]
     raise InvalidValue(
-        f"there is no placeholder {{{name}}}",
-        meant(name, "placeholder", [*known, *places]) or f"known are {', '.join(known)}",
+        f"there is no placeholder {{{name}}}", meant(name, "placeholder", [*known, *places]) or f"known are {', '.join(known)}"
     )
 
 
@@ -651,6 +633,4 @@ def _check_codes(written: str, codes: str, kinds: set[str]) -> None:
         raise InvalidValue(f"{{{written}}} has a format without codes", "such as {modified:%Y-%m}")
     for code in found:
         if code not in _DATE_CODES or not code:
-            raise InvalidValue(
-                f"%{code} is not a date code", "%Y is the year, %m the month, %d the day, %B the month's name"
-            )
+            raise InvalidValue(f"%{code} is not a date code", "%Y is the year, %m the month, %d the day, %B the month's name")

@@ -8,15 +8,7 @@ from functools import cached_property
 
 from frugal_sorter.filesystem.record import Unknown
 from frugal_sorter.rules import operators
-from frugal_sorter.rules.fields import (
-    FIELDS,
-    NAME_COST,
-    Between,
-    Fact,
-    Facts,
-    Field,
-    fold,
-)
+from frugal_sorter.rules.fields import FIELDS, NAME_COST, Between, Fact, Facts, Field, fold
 from frugal_sorter.rules.templates import CaptureKind
 from frugal_sorter.values import field, frozen, mutable
 

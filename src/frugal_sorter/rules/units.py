@@ -106,9 +106,7 @@ def parse_size(text: str) -> int:
     if match is None:
         number = re.fullmatch(r"\s*\d+(?:\.\d+)?\s*", text)
         if number:
-            raise InvalidValue(
-                f"the size {text.strip()} has no unit", f"say {text.strip()} KB, or {text.strip()} bytes"
-            )
+            raise InvalidValue(f"the size {text.strip()} has no unit", f"say {text.strip()} KB, or {text.strip()} bytes")
         raise InvalidValue(f'"{text}" is not a size', "a size looks like 250 KB, 1.5 GB or 10 MiB")
     from decimal import Decimal  # like `calendar` below, only where one is written: lists of runs have none
 
@@ -385,9 +383,7 @@ def parse_past(text: str, now_ns: int) -> int:
         InvalidValue: it is none of these, or lies ahead.
     """
     word = " ".join(text.lower().split()).removesuffix(" ago")
-    wrong = InvalidValue(
-        f'"{text}" is not a moment', 'say 14:00, yesterday, "3 days", 2026-11-24 or "2026-11-24 08:00"'
-    )
+    wrong = InvalidValue(f'"{text}" is not a moment', 'say 14:00, yesterday, "3 days", 2026-11-24 or "2026-11-24 08:00"')
     if re.fullmatch(r"\d{1,2}:\d{2}", word):
         word = f"{datetime.fromtimestamp(now_ns // SECOND_NS):%Y-%m-%d} {word}"
     try:

@@ -30,8 +30,7 @@ def _fields(when: When) -> list[str]:
     # cron counts Sunday as 0.
     weekdays = "*" if len(when.weekdays) == 7 else ",".join(str((day + 1) % 7) for day in sorted(when.weekdays))
     return [
-        f"{_stars(minutes, 60)} {_stars(hours, 24)} {days} {months} {weekdays}"
-        for minutes, hours in when.by_minute().items()
+        f"{_stars(minutes, 60)} {_stars(hours, 24)} {days} {months} {weekdays}" for minutes, hours in when.by_minute().items()
     ]
 
 
@@ -57,11 +56,15 @@ class Scheduler(scheduler.Scheduler):
         when, found = entry.when, []
         instead = "systemd can: add --with systemd"
         for option, is_asked in (
-            ("--wake", entry.wake), ("--catch-up", entry.catch_up is True), ("--spread", bool(entry.spread)),
-            ("--whole-machine", entry.whole_machine), ("log-on", when.kind == "log-on"),
-            ("arrival", when.kind == "arrival"), ("once", when.kind == "once"),
+            ("--wake", entry.wake),
+            ("--catch-up", entry.catch_up is True),
+            ("--spread", bool(entry.spread)),
+            ("--whole-machine", entry.whole_machine),
+            ("log-on", when.kind == "log-on"),
+            ("arrival", when.kind == "arrival"),
+            ("once", when.kind == "once"),
             ("monthly last", when.month_days is not None and LAST in when.month_days),
-        ):  # fmt: skip
+        ):
             if is_asked:
                 found.append(Cannot(option, instead))
         both = when.month_days is not None and len(when.weekdays) < 7 and not when.either
@@ -118,9 +121,12 @@ class Scheduler(scheduler.Scheduler):
     def run(self, entry: Entry) -> int:
         # What cron gives a job, and nothing else (crontab(5)).
         env = {
-            "HOME": accounts.own_home(), "LOGNAME": accounts.account_name(), "SHELL": "/bin/sh", "PATH": "/usr/bin:/bin",
+            "HOME": accounts.own_home(),
+            "LOGNAME": accounts.account_name(),
+            "SHELL": "/bin/sh",
+            "PATH": "/usr/bin:/bin",
             **_variables(crontab_of_account()),
-        }  # fmt: skip
+        }
         done = ask_system([env["SHELL"], "-c", shlex.join(entry.command_line)], env=env, seconds=None, cwd=env["HOME"])
         return int(done.returncode)
 

@@ -45,9 +45,8 @@ def _intervals(when: When) -> list[dict[str, int]]:
     for minutes, hours in when.by_minute().items():
         each: list[dict[str, int]] = [{}] if len(hours) == 24 else [{"Hour": hour} for hour in hours]
         found += [
-            {**month, **day, **hour, "Minute": minute}
-            for month in months for day in days for hour in each for minute in minutes
-        ]  # fmt: skip
+            {**month, **day, **hour, "Minute": minute} for month in months for day in days for hour in each for minute in minutes
+        ]
     return found
 
 
@@ -77,9 +76,12 @@ class Scheduler(scheduler.Scheduler):
 
     def pieces(self, entry: Entry) -> Sequence[Piece]:
         table: dict[str, Any] = {
-            "Label": _label(entry), "ProgramArguments": list(entry.command_line), "WorkingDirectory": entry.folder,
-            "ProcessType": "Background", "LowPriorityIO": True,
-        }  # fmt: skip
+            "Label": _label(entry),
+            "ProgramArguments": list(entry.command_line),
+            "WorkingDirectory": entry.folder,
+            "ProcessType": "Background",
+            "LowPriorityIO": True,
+        }
         if entry.is_watch:
             table |= {"RunAtLoad": True, "KeepAlive": True}
         elif entry.when.kind in ("start-up", "log-on"):
@@ -117,9 +119,7 @@ class Scheduler(scheduler.Scheduler):
         except FileNotFoundError:
             return
         except OSError as error:
-            raise StateError(
-                f"{_path(entry)}: it cannot be removed ({error.strerror})", "remove it as its owner"
-            ) from None
+            raise StateError(f"{_path(entry)}: it cannot be removed ({error.strerror})", "remove it as its owner") from None
 
     def turn(self, entry: Entry, on: bool) -> None:
         if on:
@@ -148,10 +148,7 @@ class Scheduler(scheduler.Scheduler):
         found = []
         for whole_machine in (False, True) if accounts.is_admin() else (False,):
             pattern = _path(unremembered("*", self.name, whole_machine)).expanduser()
-            names = [
-                path.stem.removeprefix(_label(unremembered("", self.name)))
-                for path in pattern.parent.glob(pattern.name)
-            ]
+            names = [path.stem.removeprefix(_label(unremembered("", self.name))) for path in pattern.parent.glob(pattern.name)]
             found += [unremembered(name, self.name, whole_machine) for name in sorted(names)]
         return found
 
@@ -180,6 +177,4 @@ def _last_code(said: bytes) -> int:
 
 
 def _path(entry: Entry) -> Path:
-    return (
-        Path("/Library/LaunchDaemons" if entry.whole_machine else "~/Library/LaunchAgents") / f"{_label(entry)}.plist"
-    )
+    return Path("/Library/LaunchDaemons" if entry.whole_machine else "~/Library/LaunchAgents") / f"{_label(entry)}.plist"

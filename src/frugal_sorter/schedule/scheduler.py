@@ -26,9 +26,12 @@ FOLDER = "schedules"
 _LARGEST = 1_000_000
 # What a field may hold, by how it is annotated.
 _SHAPES: dict[str, Shape] = {
-    "str": is_text, "bool": is_flag, "int": is_moment, "tuple[str, ...]": [is_text],
+    "str": is_text,
+    "bool": is_flag,
+    "int": is_moment,
+    "tuple[str, ...]": [is_text],
     "bool | None": lambda value: value is None or is_flag(value),
-}  # fmt: skip
+}
 _NAME = re.compile(r"[a-z0-9](?:[a-z0-9-]{0,38}[a-z0-9])?")
 _CONTROL = re.compile(r"[\x00-\x1f\x7f]")
 
@@ -116,8 +119,7 @@ def check_name(name: str) -> str:
     """
     if not _NAME.fullmatch(name):
         raise UsageError(
-            f"{name!r} is no name for a schedule",
-            "use up to 40 small letters, digits and hyphens, such as nightly-tidy",
+            f"{name!r} is no name for a schedule", "use up to 40 small letters, digits and hyphens, such as nightly-tidy"
         )
     return name
 
@@ -131,17 +133,18 @@ def check_entry(entry: Entry) -> Entry:
     check_times(entry.during, entry.limit, entry.spread)
     if entry.is_watch:
         for option, is_asked, instead in (
-            ("--during", bool(entry.during), "give its rules `during`"), ("--mains-only", entry.mains_only, "leave it out"),
-            ("--limit", bool(entry.limit), "leave it out"), ("--spread", bool(entry.spread), "leave it out"),
-            ("--catch-up", entry.catch_up is not None, "leave it out"), ("--wake", entry.wake, "leave it out"),
-        ):  # fmt: skip
+            ("--during", bool(entry.during), "give its rules `during`"),
+            ("--mains-only", entry.mains_only, "leave it out"),
+            ("--limit", bool(entry.limit), "leave it out"),
+            ("--spread", bool(entry.spread), "leave it out"),
+            ("--catch-up", entry.catch_up is not None, "leave it out"),
+            ("--wake", entry.wake, "leave it out"),
+        ):
             if is_asked:
                 raise UsageError(f"{option}: a watcher runs all the time", instead)
     for word in entry.command_line:
         if _CONTROL.search(word):
-            raise UsageError(
-                f"{word!r}: a line break cannot stand in a schedule", "rename the file or the folder first"
-            )
+            raise UsageError(f"{word!r}: a line break cannot stand in a schedule", "rename the file or the folder first")
         try:
             word.encode()
         except UnicodeEncodeError:
@@ -157,11 +160,7 @@ def check_times(during: str, limit: str, spread: str = "") -> None:
     """
     from frugal_sorter.rules.units import parse_hours
 
-    for option, value, read in (
-        ("--during", during, parse_hours),
-        ("--limit", limit, _short),
-        ("--spread", spread, _short),
-    ):
+    for option, value, read in (("--during", during, parse_hours), ("--limit", limit, _short), ("--spread", spread, _short)):
         if value:
             try:
                 read(value)
@@ -219,9 +218,7 @@ class Remembered:
         try:
             write_whole(self._folder / f"{entry.name}.json", json.dumps(as_dict(entry), indent=1).encode())
         except OSError as error:
-            raise StateError(
-                f"{self._folder}: the schedule cannot be kept ({error})", "free disk space there"
-            ) from None
+            raise StateError(f"{self._folder}: the schedule cannot be kept ({error})", "free disk space there") from None
 
     def forget(self, name: str) -> None:
         """Forget one."""
@@ -400,9 +397,12 @@ def refuse_cannot(scheduler: Scheduler, entry: Entry) -> None:
 
 
 def ask_system(
-    command: Sequence[str], stdin: bytes = b"", env: Mapping[str, str] | None = None, seconds: float | None = _SECONDS,
+    command: Sequence[str],
+    stdin: bytes = b"",
+    env: Mapping[str, str] | None = None,
+    seconds: float | None = _SECONDS,
     cwd: str = "/",
-) -> subprocess.CompletedProcess[bytes]:  # fmt: skip
+) -> subprocess.CompletedProcess[bytes]:
     """Run a program of the system and return what it says.
 
     Args:
@@ -419,13 +419,17 @@ def ask_system(
     with processes.scratch_file() as said, processes.scratch_file() as complained:
         try:
             done = subprocess.run(
-                command, input=stdin, stdout=said, stderr=complained, timeout=seconds, check=False, cwd=cwd,
+                command,
+                input=stdin,
+                stdout=said,
+                stderr=complained,
+                timeout=seconds,
+                check=False,
+                cwd=cwd,
                 env={**os.environ, "LC_ALL": "C"} if env is None else env,
-            )  # fmt: skip
+            )
         except (OSError, subprocess.SubprocessError) as error:
-            raise StateError(
-                f"{command[0]}: it cannot be asked ({error})", "see whether it is installed and runs"
-            ) from None
+            raise StateError(f"{command[0]}: it cannot be asked ({error})", "see whether it is installed and runs") from None
         for one in (said, complained):
             one.seek(0)
         return subprocess.CompletedProcess(command, done.returncode, said.read(), complained.read())
@@ -446,9 +450,7 @@ def insist(command: Sequence[str], stdin: bytes = b"") -> bytes:
     done = ask_system(command, stdin)
     if done.returncode != 0:
         said = (done.stderr or done.stdout).decode(errors="replace").strip().splitlines()
-        raise StateError(
-            f"{' '.join(command[:4])}: {said[-1] if said else f'it ended with {done.returncode}'}", "see above"
-        )
+        raise StateError(f"{' '.join(command[:4])}: {said[-1] if said else f'it ended with {done.returncode}'}", "see above")
     return done.stdout
 
 

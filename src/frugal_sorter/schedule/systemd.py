@@ -16,17 +16,7 @@ from frugal_sorter.errors import StateError
 from frugal_sorter.platforms import accounts, disk, own_folders, slashed
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.schedule import scheduler
-from frugal_sorter.schedule.scheduler import (
-    Cannot,
-    Entry,
-    Piece,
-    State,
-    ask_system,
-    insist,
-    put_in_place,
-    text_of,
-    unremembered,
-)
+from frugal_sorter.schedule.scheduler import Cannot, Entry, Piece, State, ask_system, insist, put_in_place, text_of, unremembered
 from frugal_sorter.schedule.when import DAYS, LAST, When
 
 _MARK = "# Written by `frugal schedule`, which also changes and removes it."
@@ -65,7 +55,7 @@ def calendar_of(when: When) -> list[str]:
         f"{'*' if len(hours) == 24 else ','.join(f'{hour:02}' for hour in hours)}:"
         f"{'*' if len(minutes) == 60 else ','.join(f'{minute:02}' for minute in minutes)}:00"
         for minutes, hours in when.by_minute().items()
-    ]  # fmt: skip
+    ]
     return [f"{day} {at}" for day in dates for at in times]
 
 
@@ -105,11 +95,14 @@ class Scheduler(scheduler.Scheduler):
     def _service(self, entry: Entry) -> str:
         what = " ".join(map(quoted, entry.command))
         lines = [
-            _MARK, "[Unit]", f"Description=frugal {entry.name}: {what}",
+            _MARK,
+            "[Unit]",
+            f"Description=frugal {entry.name}: {what}",
             # However often it is started, it is never left out in silence.
-            "StartLimitIntervalSec=0", "",
+            "StartLimitIntervalSec=0",
+            "",
             "[Service]",
-        ]  # fmt: skip
+        ]
         if entry.is_watch:
             lines += ["Type=simple", "Restart=always", "RestartSec=10"]
         else:
@@ -129,13 +122,7 @@ class Scheduler(scheduler.Scheduler):
 
     def _timer(self, entry: Entry) -> str:
         when, is_system = entry.when, entry.whole_machine
-        lines = [
-            _MARK,
-            "[Unit]",
-            f"Description=when frugal {entry.name} runs: {when.text.replace('%', '%%')}",
-            "",
-            "[Timer]",
-        ]
+        lines = [_MARK, "[Unit]", f"Description=when frugal {entry.name} runs: {when.text.replace('%', '%%')}", "", "[Timer]"]
         if when.kind == "start-up":
             lines.append("OnBootSec=1min" if is_system else "OnStartupSec=1min")
         elif when.kind == "log-on":
@@ -203,9 +190,7 @@ class Scheduler(scheduler.Scheduler):
                 try:
                     disk.unlink(piece.path)
                 except OSError as error:
-                    raise StateError(
-                        f"{piece.path}: it cannot be removed ({error.strerror})", "remove it as its owner"
-                    ) from None
+                    raise StateError(f"{piece.path}: it cannot be removed ({error.strerror})", "remove it as its owner") from None
         ask_system([*_control(entry), "daemon-reload"])
         ask_system([*_control(entry), "reset-failed", f"{entry.unit}.service"])
 
@@ -228,24 +213,16 @@ class Scheduler(scheduler.Scheduler):
             if text is None:
                 trouble.append(f"{piece.path} is gone; `frugal schedule resume {entry.name}` writes it again")
             elif text != piece.text:
-                trouble.append(
-                    f"{piece.path} was changed by hand; `frugal schedule resume {entry.name}` writes it anew"
-                )
+                trouble.append(f"{piece.path} was changed by hand; `frugal schedule resume {entry.name}` writes it anew")
         if said.get("LoadState") == "masked":
             trouble.append(f"it is masked; `systemctl unmask {_what(entry)}` frees it")
         is_there = said.get("LoadState") == "loaded"
-        is_on = (
-            is_there and said.get("ActiveState") in ("active", "activating") and said.get("UnitFileState") == "enabled"
-        )
+        is_on = is_there and said.get("ActiveState") in ("active", "activating") and said.get("UnitFileState") == "enabled"
         service = _shown(entry, f"{entry.unit}.service", "Result,ExecMainStatus,ActiveState")
         result = service.get("Result", "")
         # While it runs, the result is that of the time before.
         is_over = service.get("ActiveState") in ("inactive", "failed")
-        last = (
-            ""
-            if result in ("", "success") or not is_over
-            else f"{result}, exit code {service.get('ExecMainStatus', '?')}"
-        )
+        last = "" if result in ("", "success") or not is_over else f"{result}, exit code {service.get('ExecMainStatus', '?')}"
         if is_there and entry.on and not is_on:
             trouble.append(f"somebody turned it off in systemd; `frugal schedule resume {entry.name}` turns it on")
         next_ns = None if entry.is_watch else _next_ns(entry)
@@ -271,8 +248,7 @@ class Scheduler(scheduler.Scheduler):
         if said.get("LoadState") != "loaded":
             why = done.stderr.decode(errors="replace").strip()
             raise StateError(
-                f"{entry.unit}.service cannot be started: {why}",
-                f"`frugal schedule resume {entry.name}` writes it again",
+                f"{entry.unit}.service cannot be started: {why}", f"`frugal schedule resume {entry.name}` writes it again"
             )
         code = int(said.get("ExecMainStatus") or 0)
         if done.returncode != 0 and code == 0:

@@ -20,8 +20,7 @@ Time = tuple[int, int]
 
 DAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
 _DAY_NAMES = {day: at for at, day in enumerate(DAYS)} | {
-    day.lower(): at
-    for at, day in enumerate(("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"))
+    day.lower(): at for at, day in enumerate(("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"))
 }
 _ALL_DAYS = frozenset(range(7))
 LAST = 0

@@ -50,11 +50,7 @@ class Scheduler(scheduler.Scheduler):
         task = ElementTree.fromstring(_xml(entry).split("\n", 1)[1])
         found = [task.findtext(f".//{{{_NAMESPACE}}}{name}", "") for name in ("Command", "Arguments")]
         # The rules of how a command line is split are those of its C library, which `list2cmdline` follows.
-        return (
-            [entry.command_line]
-            if found == [entry.interpreter, subprocess.list2cmdline(entry.command_line[1:])]
-            else []
-        )
+        return [entry.command_line] if found == [entry.interpreter, subprocess.list2cmdline(entry.command_line[1:])] else []
 
     def commands(self, entry: Entry) -> Sequence[Sequence[str]]:
         return [["schtasks", "/Create", "/TN", _task(entry), "/XML", f"{entry.unit}.xml"]]
@@ -94,9 +90,7 @@ class Scheduler(scheduler.Scheduler):
 
     def marked(self) -> Sequence[Entry]:
         said = ask_system(["schtasks", "/Query", "/FO", "CSV", "/NH"]).stdout.decode(errors="replace")
-        tasks = {
-            row[0] for row in csv.reader(said.splitlines()) if row and row[0].startswith(_task(unremembered("", "")))
-        }
+        tasks = {row[0] for row in csv.reader(said.splitlines()) if row and row[0].startswith(_task(unremembered("", "")))}
         return [unremembered(task.rpartition("\\")[2], self.name) for task in sorted(tasks)]
 
     def run(self, entry: Entry) -> int:
@@ -132,9 +126,7 @@ def _differs(entry: Entry) -> bool:
 
 def _plain(task: ElementTree.Element, part: str) -> list[tuple[str, str]]:
     found = task.find(f"{{{_NAMESPACE}}}{part}")
-    return (
-        [] if found is None else sorted((one.tag, (one.text or "").strip()) for one in found.iter() if one is not found)
-    )
+    return [] if found is None else sorted((one.tag, (one.text or "").strip()) for one in found.iter() if one is not found)
 
 
 def _last_code(entry: Entry) -> int:
@@ -160,10 +152,14 @@ def _xml(entry: Entry) -> str:
     settings = _add(task, "Settings")
     for name, value in (
         ("MultipleInstancesPolicy", "IgnoreNew"),
-        ("DisallowStartIfOnBatteries", _flag(entry.mains_only)), ("StopIfGoingOnBatteries", "false"),
-        ("StartWhenAvailable", _flag(entry.catch_up is not False)), ("Enabled", "true"), ("WakeToRun", _flag(entry.wake)),
-        ("ExecutionTimeLimit", f"PT{entry.seconds(entry.limit)}S" if entry.limit else "PT0S"), ("Priority", "8"),
-    ):  # fmt: skip
+        ("DisallowStartIfOnBatteries", _flag(entry.mains_only)),
+        ("StopIfGoingOnBatteries", "false"),
+        ("StartWhenAvailable", _flag(entry.catch_up is not False)),
+        ("Enabled", "true"),
+        ("WakeToRun", _flag(entry.wake)),
+        ("ExecutionTimeLimit", f"PT{entry.seconds(entry.limit)}S" if entry.limit else "PT0S"),
+        ("Priority", "8"),
+    ):
         _add(settings, name, value)
     run = _add(_add(task, "Actions", Context="Author"), "Exec")
     _add(run, "Command", entry.interpreter)

@@ -270,9 +270,10 @@ def of_other_machines() -> list[str]:
     own = state_folder()
     with suppress(OSError):
         found = [
-            one for one in own.parent.iterdir()
+            one
+            for one in own.parent.iterdir()
             if one != own and (one / "journal.sqlite").is_file() and one.lstat().st_uid == accounts.user_id()
-        ]  # fmt: skip
+        ]
         return [one.name for one in sorted(found, key=lambda one: -(one / "journal.sqlite").stat().st_mtime_ns)]
     return []
 
@@ -289,17 +290,13 @@ def adopt(machine: str) -> None:
     """
     own = ready_state_folder()
     if machine not in of_other_machines():
-        raise UsageError(
-            f"--adopt: there are no records of a machine {machine!r}", "`frugal history` names those there are"
-        )
+        raise UsageError(f"--adopt: there are no records of a machine {machine!r}", "`frugal history` names those there are")
     if (own / "journal.sqlite").exists():
         raise UsageError("--adopt: this machine already has records", f"move {own} aside first to replace them")
     import shutil
 
     try:
-        shutil.copytree(
-            own.parent / machine, own, dirs_exist_ok=True, ignore=shutil.ignore_patterns("reserve-*", "*.lock")
-        )
+        shutil.copytree(own.parent / machine, own, dirs_exist_ok=True, ignore=shutil.ignore_patterns("reserve-*", "*.lock"))
     except (OSError, shutil.Error) as error:
         with suppress(OSError):
             (own / "journal.sqlite").unlink()

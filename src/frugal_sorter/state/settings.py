@@ -154,9 +154,10 @@ def _check(path: Path, key: str, value: Any) -> None:
     if key == "on-problem" and isinstance(value, dict) and set(value) == {"run"} and _is_command(value["run"]):
         return
     known = {
-        "log": f"one of {', '.join(LEVELS)}", "keep_days": "a number of days",
+        "log": f"one of {', '.join(LEVELS)}",
+        "keep_days": "a number of days",
         "on-problem": 'a table with a program, such as run = ["mail", "-s", "frugal", "root"]',
-    }  # fmt: skip
+    }
     if key not in known:
         raise UsageError(f"{path}: there is no setting `{key}`", f"known are {', '.join(known)}")
     raise UsageError(f"{path}: `{key}` cannot be {value!r}", f"it is {known[key]}")
@@ -200,8 +201,12 @@ def open_log(folder: Path, level: str) -> None:
         """Only this account may read it; that it cannot be written stops nothing."""
 
         def _open(self):  # type: ignore[no-untyped-def]
-            return open(disk.open(self.baseFilename, disk.O_WRONLY | disk.O_CREAT | disk.O_APPEND, 0o600), "a", encoding="utf-8",
-                        errors="backslashreplace")  # fmt: skip
+            return open(
+                disk.open(self.baseFilename, disk.O_WRONLY | disk.O_CREAT | disk.O_APPEND, 0o600),
+                "a",
+                encoding="utf-8",
+                errors="backslashreplace",
+            )
 
         def handleError(self, record: logging.LogRecord) -> None:  # noqa: N802
             """On a full disk the log is the least that is missed."""
@@ -250,9 +255,7 @@ class OwnerLog:
     def __enter__(self) -> OwnerLog:
         return self
 
-    def __exit__(
-        self, _type: type[BaseException] | None, _error: BaseException | None, _trace: TracebackType | None
-    ) -> None:
+    def __exit__(self, _type: type[BaseException] | None, _error: BaseException | None, _trace: TracebackType | None) -> None:
         disk.close(self._fd)
 
     def line(self, text: str) -> None:

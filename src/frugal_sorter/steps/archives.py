@@ -184,9 +184,7 @@ class Pack(Making):
             made = finish_part(self._context, step, part)
         return Mark(step.id, Outcome.DONE, now=made.identity)
 
-    def _add(
-        self, archive: zipfile.ZipFile, member: Mapping[str, Any], digests: dict[str, bytes], rights: Narrowing
-    ) -> None:  # fmt: skip
+    def _add(self, archive: zipfile.ZipFile, member: Mapping[str, Any], digests: dict[str, bytes], rights: Narrowing) -> None:
         path, was = member["path"], Identity(*member["was"])
         place = Place(*os.path.split(path))
         try:
@@ -200,9 +198,7 @@ class Pack(Making):
         if (was.kind == "file" and not same_as(before)(found)) or not is_same_inside(fd, place.name, was):
             raise NotDone(Outcome.SKIPPED, f"{path}: {CHANGED}")
 
-    def _write(
-        self, archive: zipfile.ZipFile, one: Packed, digests: dict[str, bytes], rights: Narrowing
-    ) -> None:  # fmt: skip
+    def _write(self, archive: zipfile.ZipFile, one: Packed, digests: dict[str, bytes], rights: Narrowing) -> None:
         found = one.status
         moment = time.localtime(min(max(found.st_mtime_ns // 1_000_000_000, 0), _LATEST_SECONDS))[:6]
         info = zipfile.ZipInfo(one.packed, min(max(moment, _EARLIEST), _LATEST))
@@ -395,9 +391,7 @@ class _Room:
             raise NotDone(Outcome.FAILED, self._why + ", or there is no room for it")
 
 
-def _members(
-    descriptor: int, heed: Callable[[], None], room: _Room | None
-) -> Iterator[tuple[Member, Iterator[bytes]]]:  # fmt: skip
+def _members(descriptor: int, heed: Callable[[], None], room: _Room | None) -> Iterator[tuple[Member, Iterator[bytes]]]:
     """Yield the members of an archive that turned out to be harmless, each with its contents in blocks.
 
     Raises:

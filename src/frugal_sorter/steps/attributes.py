@@ -60,8 +60,12 @@ class SetAttribute(Verb):
     def inverse(self, step: Step, mark: Mark) -> Step:
         source, was = _ends(step)
         details: Details = {
-            **step.details, "old": step.details["new"], "new": step.details["old"], "entry": [*source], "entry_was": [*was],
-        }  # fmt: skip
+            **step.details,
+            "old": step.details["new"],
+            "new": step.details["old"],
+            "entry": [*source],
+            "entry_was": [*was],
+        }
         return Step(step.id, "set-attribute", step.rule, step.rule_key, source, None, mark.now or was, details)
 
 

@@ -99,9 +99,7 @@ def note_size(context: RunContext, target: Place) -> None:
         kept = []
         for line in _lines(root):
             name = line.split(" ", 2)[-1]
-            if name != own and look_or_none(
-                Place(trash.files, _decoded(name)), context.descriptors.folder(trash.files)
-            ):
+            if name != own and look_or_none(Place(trash.files, _decoded(name)), context.descriptors.folder(trash.files)):
                 kept.append(line)
         kept.append(f"{inside.bytes} {stamp // 1_000_000_000} {own}")
         private = f".{SIZES}-{context.run}-{context.token}"

@@ -53,16 +53,23 @@ def is_identity(value: Any) -> bool:
         return False
     kind, dev, ino, size, mtime_ns, born_ns, inside, sample = (*value, None, None, None)[: len(Identity._fields)]
     return (
-        isinstance(kind, str) and kind in _KINDS and all(map(is_count, (dev, ino, size))) and is_number(mtime_ns)
-        and (born_ns is None or is_number(born_ns)) and all(one is None or is_text(one) for one in (inside, sample))
-    )  # fmt: skip
+        isinstance(kind, str)
+        and kind in _KINDS
+        and all(map(is_count, (dev, ino, size)))
+        and is_number(mtime_ns)
+        and (born_ns is None or is_number(born_ns))
+        and all(one is None or is_text(one) for one in (inside, sample))
+    )
 
 
 def is_place(value: Any) -> bool:
     return (
-        isinstance(value, (list, tuple)) and len(value) == 2 and all(map(is_name, value))
-        and slashed.is_absolute(value[0]) and "/" not in value[1]
-    )  # fmt: skip
+        isinstance(value, (list, tuple))
+        and len(value) == 2
+        and all(map(is_name, value))
+        and slashed.is_absolute(value[0])
+        and "/" not in value[1]
+    )
 
 
 def is_members(value: Any) -> bool:
@@ -78,9 +85,11 @@ def is_command(value: Any) -> bool:
 
 def is_what_was_lost(value: Any) -> bool:
     known: dict[str, IsFit] = {
-        "mode": is_mode, "mtime_ns": is_number, "attributes": is_attributes,
+        "mode": is_mode,
+        "mtime_ns": is_number,
+        "attributes": is_attributes,
         "owner": lambda both: isinstance(both, list) and len(both) == 2 and all(map(is_owner, both)),
-    }  # fmt: skip
+    }
     return isinstance(value, dict) and all(
         is_text(path) and isinstance(one, dict) and all(key in known and known[key](had) for key, had in one.items())
         for path, one in value.items()
@@ -99,10 +108,27 @@ def is_kept(value: Any) -> bool:
 
 
 VerbName = Literal[
-    "move", "move-across", "trash", "restore", "delete", "empty", "copy", "remove-made", "link", "hard-link", "own-file",
-    "pack", "unpack",
-    "set-attribute", "run", "run-making", "make-folder", "remove-folder", "note-times", "restore-times",
-]  # fmt: skip
+    "move",
+    "move-across",
+    "trash",
+    "restore",
+    "delete",
+    "empty",
+    "copy",
+    "remove-made",
+    "link",
+    "hard-link",
+    "own-file",
+    "pack",
+    "unpack",
+    "set-attribute",
+    "run",
+    "run-making",
+    "make-folder",
+    "remove-folder",
+    "note-times",
+    "restore-times",
+]
 
 
 class Words(NamedTuple):
@@ -174,8 +200,13 @@ _TAKEN = frozenset({"file", "folder"})
 WEIGHT: dict[str, IsFit] = {"files": is_count, "bytes": is_count}
 _ACROSS: dict[str, IsFit] = {"across": is_flag, "top": is_path, "restore": is_what_was_lost}
 _AS_IT_WAS: dict[str, IsFit] = {
-    "mode": is_mode, "uid": is_owner, "gid": is_owner, "mtime_ns": is_number, "atime_ns": is_number, "attributes": is_attributes,
-}  # fmt: skip
+    "mode": is_mode,
+    "uid": is_owner,
+    "gid": is_owner,
+    "mtime_ns": is_number,
+    "atime_ns": is_number,
+    "attributes": is_attributes,
+}
 _ENTRY: dict[str, IsFit] = {"entry": is_place, "entry_was": is_identity}
 _TEXTS: dict[str, IsFit] = {"attribute": is_name, "old": is_text, "new": is_text}
 

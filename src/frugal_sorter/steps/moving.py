@@ -106,9 +106,7 @@ class Move(Verb):
             raise
         return self._look_once_more(step, entry.fd, entry.place, target, target_fd, was)
 
-    def _look_once_more(
-        self, step: Step, source_fd: int, source: Place, target: Place, target_fd: int, was: Identity
-    ) -> Mark:  # fmt: skip
+    def _look_once_more(self, step: Step, source_fd: int, source: Place, target: Place, target_fd: int, was: Identity) -> Mark:
         """Put an entry back that slipped in between the look at the source and its rename."""
         if was.sample is None and _is_same_inode(target, target_fd, was):
             return Mark(step.id, Outcome.DONE, "", was)
@@ -269,9 +267,7 @@ class MoveAcross(Verb):
             self._remove_source(step, entry, made, part.fd, touched, lease)
         return Mark(step.id, Outcome.DONE, now=made.identity, data=data)
 
-    def _remove_source(
-        self, step: Step, entry: Held, made: FileRecord, fd: int, touched: InTouch, lease: Lease | None
-    ) -> None:  # fmt: skip
+    def _remove_source(self, step: Step, entry: Held, made: FileRecord, fd: int, touched: InTouch, lease: Lease | None) -> None:
         _, target, was = ends_of(step)
         try:
             touched.refuse()

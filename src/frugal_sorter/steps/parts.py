@@ -207,9 +207,7 @@ def resolve_set_aside(context: RunContext, step: Step, aside: Place, repair: boo
     if not repair:
         return Mark(step.id, Outcome.OPEN, f"set aside as {aside.path}")
     where = where_put_back(context, aside, step.source, step.was)
-    return (
-        Mark(step.id, Outcome.OPEN, f"{INTERRUPTED}; {where}") if where else Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
-    )
+    return Mark(step.id, Outcome.OPEN, f"{INTERRUPTED}; {where}") if where else Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
 
 
 def there(context: RunContext, place: Place, was: Identity) -> FileRecord | None:
@@ -304,9 +302,7 @@ def part_beside(context: RunContext, step: Step, place: Place | None = None) -> 
         raise
 
 
-def remove_part(
-    fd: int, place: Place, made: Identity | None, began_ns: int
-) -> Literal["removed", "not there", "stays"]:
+def remove_part(fd: int, place: Place, made: Identity | None, began_ns: int) -> Literal["removed", "not there", "stays"]:
     """Remove what was made under a private name; tell what became of it.
 
     Only what the run has made is removed, by what it wrote down of it or, where it came to nothing of the kind,
@@ -350,8 +346,9 @@ def _is_from_this_run(found: FileRecord, fd: int, began_ns: int) -> bool:
     with opened(found.place.name, LIST, fd) as folder:
         return all(
             met.status.st_ctime_ns >= earliest_ns and (met.how == "enter" or met.status.st_nlink == 1)
-            for met in below(folder) if met.how != "leave"
-        )  # fmt: skip
+            for met in below(folder)
+            if met.how != "leave"
+        )
 
 
 def finish_part(context: RunContext, step: Step, part: Part, data: Mapping[str, Any] | None = None) -> FileRecord:

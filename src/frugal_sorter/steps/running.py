@@ -37,10 +37,15 @@ class RunProgram(Verb):
         self._context.note(Mark(step.id, Outcome.NOTED, "started"), True)
         try:
             program = subprocess.Popen(
-                command, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
+                command,
+                stdin=subprocess.DEVNULL,
+                stdout=subprocess.PIPE,
+                stderr=subprocess.STDOUT,
                 # Not where the file is: a program may take other people's files there for its own.
-                cwd=processes.START_FOLDER, **processes.child_group(), env={**os.environ, PATH_VARIABLE: step.source.path},
-            )  # fmt: skip
+                cwd=processes.START_FOLDER,
+                **processes.child_group(),
+                env={**os.environ, PATH_VARIABLE: step.source.path},
+            )
         except (OSError, ValueError) as error:
             why = (getattr(error, "strerror", None) or "cannot be started").lower()
             raise NotDone(Outcome.FAILED, f"{command[0]}: {why}") from None
@@ -85,13 +90,7 @@ class RunProgram(Verb):
     def _log(self, step: Step, command: list[str], output: bytes, how: str) -> None:
         said = output.decode("utf-8", "backslashreplace")
         logging.getLogger("frugal_sorter").info(
-            "run %s step %s: %r for %r ended with %s: %s",
-            self._context.run,
-            step.id,
-            command,
-            step.place.path,
-            how,
-            said,
+            "run %s step %s: %r for %r ended with %s: %s", self._context.run, step.id, command, step.place.path, how, said
         )
 
     def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:

@@ -42,9 +42,7 @@ class Count(NamedTuple):
 
     def without(self, other: Count) -> Count:
         """Return what is left of this without another count that is part of it."""
-        return Count(
-            max(self.files - other.files, 0), max(self.folders - other.folders, 0), max(self.inside - other.inside, 0)
-        )
+        return Count(max(self.files - other.files, 0), max(self.folders - other.folders, 0), max(self.inside - other.inside, 0))
 
 
 NONE = Count()
@@ -300,11 +298,17 @@ def step_of_line(line: Mapping[str, Any]) -> Step:
         raise ValueError(f"there is no verb {line['verb']!r}")
     witness = line.get("witness")
     step = Step(
-        int(line["id"]), line["verb"], str(line.get("rule", "")), str(line.get("key", "")),
-        _place(line.get("source")), _place(line.get("target")), _identity(line.get("was")),
-        cast(Details, dict(line.get("args", {}))), int(line.get("group", 0)),
+        int(line["id"]),
+        line["verb"],
+        str(line.get("rule", "")),
+        str(line.get("key", "")),
+        _place(line.get("source")),
+        _place(line.get("target")),
+        _identity(line.get("was")),
+        cast(Details, dict(line.get("args", {}))),
+        int(line.get("group", 0)),
         Witness(proper_place(witness["path"]), _sure_identity(witness["was"])) if witness else None,
-    )  # fmt: skip
+    )
     refuse_malformed(step)
     return step
 

@@ -49,9 +49,7 @@ class Prewriter(Generic[Item]):
             work on the next batch. A batch is told to be ready only after it.
     """
 
-    def __init__(
-        self, items: Sequence[Item], work: Callable[[Sequence[Item]], list[int]], secure: Callable[[], None]
-    ) -> None:
+    def __init__(self, items: Sequence[Item], work: Callable[[Sequence[Item]], list[int]], secure: Callable[[], None]) -> None:
         self._left = [items[first : first + BATCH] for first in range(0, len(items), BATCH)][::-1]
         parent = os.getpid()
         self._child, answers = fork_with_pipe()

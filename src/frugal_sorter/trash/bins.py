@@ -13,17 +13,7 @@ if system.NAME == "windows":
 else:
     from frugal_sorter.trash.freedesktop import all_bins, bin_at, bin_for, home_bin
 
-__all__ = [
-    "all_bins",
-    "bin_at",
-    "bin_for",
-    "contents_of",
-    "home_bin",
-    "info_place",
-    "never_entered",
-    "own_folders",
-    "own_trash",
-]
+__all__ = ["all_bins", "bin_at", "bin_for", "contents_of", "home_bin", "info_place", "never_entered", "own_folders", "own_trash"]
 # More than any info file holds.
 _LONGEST_INFO = 65_536
 

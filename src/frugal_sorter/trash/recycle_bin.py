@@ -84,9 +84,7 @@ class RecycleBin(TrashBin):
         return "" if slashed.is_top(path) else path
 
     def name_for(self, place: Place, number: int) -> str:
-        digest = int.from_bytes(
-            blake2b(f"{number}:{place.path}".encode("utf-8", "surrogatepass"), digest_size=8).digest()
-        )
+        digest = int.from_bytes(blake2b(f"{number}:{place.path}".encode("utf-8", "surrogatepass"), digest_size=8).digest())
         letters = "".join(_SIGNS[digest // len(_SIGNS) ** at % len(_SIGNS)] for at in range(6))
         suffix = suffix_of(place.name)
         return f"{_ENTRY}{letters}.{suffix}" if suffix else f"{_ENTRY}{letters}"

@@ -47,10 +47,7 @@ def run(args: argparse.Namespace) -> int:
         screen.line(f"  expected {shown(one.example.becomes or 'left where it is')}")
         screen.line(f"  got      {shown(one.got)}", style="bold red")
     refused = [
-        (rule, why)
-        for rule in book.rules
-        for folder in rule.folders
-        if (why := refused_rule(rule, slashed.realpath(folder)))
+        (rule, why) for rule in book.rules for folder in rule.folders if (why := refused_rule(rule, slashed.realpath(folder)))
     ]
     for rule, why in refused:
         screen.parts(("refused: ", "bold red"), (shown(_at(book, rule, why)), ""))

@@ -9,15 +9,7 @@ from collections import Counter
 from frugal_sorter.cli.options import add_format
 from frugal_sorter.cli.output.results import Column, Table, page, print_csv, print_json
 from frugal_sorter.cli.output.screen import Screen
-from frugal_sorter.cli.output.text import (
-    count_text,
-    held_text,
-    iso_text,
-    moment_text,
-    shown,
-    signed_size_text,
-    size_text,
-)
+from frugal_sorter.cli.output.text import count_text, held_text, iso_text, moment_text, shown, signed_size_text, size_text
 from frugal_sorter.cli.reading import require_library
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.walk import reason_of
@@ -115,9 +107,7 @@ def _print_table(comparison: Comparison) -> None:
     screen = Screen()
     for label, saved in (("From", comparison.first), ("to", comparison.second)):
         what = f"{count_text(len(saved.files), 'file')}, {size_text(saved.bytes)}"
-        screen.parts(
-            (f"{label:5}", "dim"), (f"{shown(saved.folder)}  ", "bold"), (f"{moment_text(saved.made_ns)}, {what}", "")
-        )
+        screen.parts((f"{label:5}", "dim"), (f"{shown(saved.folder)}  ", "bold"), (f"{moment_text(saved.made_ns)}, {what}", ""))
     screen.line()
     if not comparison.changes:
         screen.line("Nothing changed.")
@@ -149,9 +139,7 @@ def _tables(comparison: Comparison) -> list[Table]:
     tables = []
     for way in ("type", "folder"):
         if rows := comparison.by(way):
-            total = Changed(
-                "all", sum((row.counts for row in rows), Counter[How]()), sum(row.difference for row in rows)
-            )
+            total = Changed("all", sum((row.counts for row in rows), Counter[How]()), sum(row.difference for row in rows))
             columns = [
                 Column(way, lambda row: row.key),
                 *map(counted, HOWS),
@@ -170,8 +158,7 @@ def _print_json(comparison: Comparison) -> None:
         "first": side(comparison.first),
         "second": side(comparison.second),
         "changes": [
-            {**change._asdict(), "before": change.before or None, "after": change.after or None}
-            for change in comparison.changes
+            {**change._asdict(), "before": change.before or None, "after": change.after or None} for change in comparison.changes
         ],
     }
     print_json(result)

@@ -68,6 +68,8 @@ def _words(kind: str) -> dict[str, Any]:
   compadd -a names
 }}"""
     return {
-        "bash": f"_frugal_{kind}", "zsh": f"_frugal_{kind}",
-        "fish": f"(frugal words {kind} (commandline -opc)[2..-1] 2>/dev/null)", "preamble": {"bash": bash, "zsh": zsh},
-    }  # fmt: skip
+        "bash": f"_frugal_{kind}",
+        "zsh": f"_frugal_{kind}",
+        "fish": f"(frugal words {kind} (commandline -opc)[2..-1] 2>/dev/null)",
+        "preamble": {"bash": bash, "zsh": zsh},
+    }

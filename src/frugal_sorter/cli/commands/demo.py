@@ -61,9 +61,7 @@ def run(args: argparse.Namespace) -> int:
 
 def _tell(folder: Path, private: Path) -> int:
     """Run the story with a state folder of its own, so that the user's history stays as it is."""
-    environment = {
-        **os.environ, "XDG_STATE_HOME": str(private / "state"), "XDG_DATA_HOME": str(private / "data")
-    }  # fmt: skip
+    environment = {**os.environ, "XDG_STATE_HOME": str(private / "state"), "XDG_DATA_HOME": str(private / "data")}
     for remark, words in _STORY:
         print(f"\n# {remark}\n$ frugal {programs.join(words)}", flush=True)
         command = [sys.executable, "-P", "-m", "frugal_sorter", *words]

@@ -92,13 +92,16 @@ def _choose_each(screen: Screen, choices: Sequence[Choice], base: str) -> list[C
         for number_, one in enumerate(files, 1):
             why = f"  {choice.why}" if number_ == 1 else ""
             screen.parts(
-                (f"  {number_}  ", "green" if number_ == 1 else ""), (f"{date_text(one.mtime_ns)}  ", "dim"),
-                (below(one.path, base), ""), (why, "dim"),
-            )  # fmt: skip
+                (f"  {number_}  ", "green" if number_ == 1 else ""),
+                (f"{date_text(one.mtime_ns)}  ", "dim"),
+                (below(one.path, base), ""),
+                (why, "dim"),
+            )
         answer = screen.choose(
             f"Keep which? 1 to {len(files)} (Enter: 1), r: 1 here and in all the rest, s: skip, q: stop here",
-            [*map(str, range(1, len(files) + 1)), "r", "s", "q"], "1",
-        )  # fmt: skip
+            [*map(str, range(1, len(files) + 1)), "r", "s", "q"],
+            "1",
+        )
         if answer == "q":
             break
         if answer == "s":
@@ -133,17 +136,20 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--min-size", type=size, metavar="SIZE", default=1, help="pass over smaller files, such as 1MB")
     parser.add_argument("--empty", action="store_true", help="empty files too: they all hold the same")
     parser.add_argument(
-        "--keep", type=_keeps, metavar="WHICH",
+        "--keep",
+        type=_keeps,
+        metavar="WHICH",
         help=f"which one stays: {', '.join(KEEPS)}; several with commas, the first that tells them apart"
-             f" (default: {','.join(DEFAULT_KEEP)})",
-    )  # fmt: skip
-    parser.add_argument(
-        "--keep-in", metavar="FOLDER", nargs="+", default=[],
-        help="what is there stays, and goes elsewhere; what is not there at all stays, too",
-    )  # fmt: skip
-    parser.add_argument(
-        "--do", choices=DOS, help="take the others away, or make them hard links (default: report only)"
+        f" (default: {','.join(DEFAULT_KEEP)})",
     )
+    parser.add_argument(
+        "--keep-in",
+        metavar="FOLDER",
+        nargs="+",
+        default=[],
+        help="what is there stays, and goes elsewhere; what is not there at all stays, too",
+    )
+    parser.add_argument("--do", choices=DOS, help="take the others away, or make them hard links (default: report only)")
     parser.add_argument("--across-owners", action="store_true", help="hard links also between owners and rights")
     parser.add_argument("--unmark", action="store_true", help="rename what is named like a copy of nothing")
     add_where(parser)
@@ -168,9 +174,7 @@ def _keeps(text: str) -> tuple[Keep, ...]:
 def job(args: argparse.Namespace) -> Job | None:
     if not args.do and not args.unmark:
         if args.without or args.save or args.edit:
-            raise UsageError(
-                "--without, --save and --edit: nothing is to be done", "say what with --do, or leave them out"
-            )
+            raise UsageError("--without, --save and --edit: nothing is to be done", "say what with --do, or leave them out")
         return None
     if not args.folders:
         raise UsageError("name the folder in which something is to change", "there is no default for --do and --unmark")
@@ -216,9 +220,13 @@ def _look(args: argparse.Namespace, session: Session, on_progress: Callable[[int
     keep_in = [folder_named(folder) for folder in args.keep_in]
     where = None if args.where is None else read_where(args.where)  # says what is wrong with it before the search
     search = ContentSearch(
-        args.levels, args.hidden, 0 if args.empty else max(args.min_size, 1),
-        None if args.no_cache else ready_state_folder(), session.now_ns, on_progress,
-    )  # fmt: skip
+        args.levels,
+        args.hidden,
+        0 if args.empty else max(args.min_size, 1),
+        None if args.no_cache else ready_state_folder(),
+        session.now_ns,
+        on_progress,
+    )
     try:
         found = search.search(folders)
     except OSError as error:
@@ -265,13 +273,13 @@ def _group(screen: Screen, choice: Choice, base: str) -> None:
     screen.parts((f"{len(group.files)} × {size_text(group.size)}", "bold"), (frees, ""))
     for one in [choice.kept, *(file for file in group.files if file is not choice.kept)]:
         stays = one not in choice.going
-        mark, why = (
-            ("keep", choice.why if one is choice.kept else choice.staying.get(one.path, "")) if stays else ("", "")
-        )
+        mark, why = ("keep", choice.why if one is choice.kept else choice.staying.get(one.path, "")) if stays else ("", "")
         screen.parts(
-            (f"  {mark:5}", "green"), (f"{date_text(one.mtime_ns)}  ", "dim"), (below(one.path, base), ""),
+            (f"  {mark:5}", "green"),
+            (f"{date_text(one.mtime_ns)}  ", "dim"),
+            (below(one.path, base), ""),
             (f"  {why}" if why else "", "dim"),
-        )  # fmt: skip
+        )
         for name in one.further_names:
             screen.parts(("                   ", ""), (below(name, base), ""), ("  the same file (hard link)", "dim"))
     screen.line()
@@ -316,9 +324,7 @@ def _totals(screen: Screen, found: Duplicates, choices: Sequence[Choice]) -> Non
     counts = f"{count_text(len(choices), 'group')}, {count_text(going, 'file')} more than needed"
     screen.line(f"{counts}, {size_text(frees)} could be freed.", style="bold")
     share = f" ({found.read / found.bytes:.0%})" if found.bytes else ""
-    screen.line(
-        f"{count_text(found.seen, 'file')} of {size_text(found.bytes)} looked at, {size_text(found.read)} read{share}."
-    )
+    screen.line(f"{count_text(found.seen, 'file')} of {size_text(found.bytes)} looked at, {size_text(found.read)} read{share}.")
     if found.linked:
         screen.line(f"{count_text(found.linked, 'further name')} of files counted once (hard links).")
     passed, empty = found.passed

@@ -62,9 +62,7 @@ def run(args: argparse.Namespace) -> int:
     return 0
 
 
-def _explain(
-    screen: Screen, journal: Journal, named: str, world: World, explainer: Explainer, rules: Collection[str]
-) -> None:
+def _explain(screen: Screen, journal: Journal, named: str, world: World, explainer: Explainer, rules: Collection[str]) -> None:
     folder, name = os.path.split(slashed.abspath(named))
     path = slashed.join(slashed.realpath(folder), name)
     if not named or not disk.lexists(path):
@@ -77,9 +75,7 @@ def _explain(
     _show_coming(screen, journal, path)
     if disk.isdir(path):
         acting = explainer.rules_acting_in(slashed.realpath(path))
-        screen.line(
-            "Rules that act on what lies in this folder, in their order:" if acting else "No rule acts in this folder."
-        )
+        screen.line("Rules that act on what lies in this folder, in their order:" if acting else "No rule acts in this folder.")
         for rule, base in acting:
             where = "" if base == slashed.realpath(path) else f"  (from {shown(base)})"
             screen.line(f"  {shown(rule.name)}: {shown(rule.where_text)}{where}")
@@ -142,9 +138,7 @@ def _show_coming(screen: Screen, journal: Journal, path: str) -> None:
         return
     run = journal.run(passage.run)
     source = passage.step.source
-    origin = (
-        "" if source is None else " from the trash" if passage.step.verb == "restore" else f" from {shown(source.path)}"
-    )
+    origin = "" if source is None else " from the trash" if passage.step.verb == "restore" else f" from {shown(source.path)}"
     screen.line(f"Put here by run {passage.run} ({run.kind} of {moment_text(run.began_ns)}){origin}.", style="dim")
 
 
@@ -186,9 +180,7 @@ def _show(screen: Screen, one: Explained, width: int, world: World, is_next: boo
     screen.parts((f"{shown(one.rule.name)}: ", "bold"), (word, style), (marked, "bold"))
     for tested in one.tests:
         word, style = _WORDS[tested.truth]
-        screen.parts(
-            (f"  {word:8}", style), (f"{shown(tested.text):{width}}  ", ""), (_value_text(tested, world), "dim")
-        )
+        screen.parts((f"  {word:8}", style), (f"{shown(tested.text):{width}}  ", ""), (_value_text(tested, world), "dim"))
     if one.when_ns is not None and not one.decides and not is_next:
         ago = ago_text(one.when_ns, world.now_ns)
         screen.line(f"  will match on {moment_text(one.when_ns)}, {ago}, if nobody touches it")

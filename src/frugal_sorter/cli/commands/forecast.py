@@ -9,15 +9,7 @@ from frugal_sorter.cli.command import tell
 from frugal_sorter.cli.options import add_format, folder_named
 from frugal_sorter.cli.output.results import Column, Table, print_json
 from frugal_sorter.cli.output.screen import Screen
-from frugal_sorter.cli.output.text import (
-    count_text,
-    date_text,
-    iso_text,
-    moment_text,
-    shown,
-    signed_size_text,
-    size_text,
-)
+from frugal_sorter.cli.output.text import count_text, date_text, iso_text, moment_text, shown, signed_size_text, size_text
 from frugal_sorter.cli.reading import require_library
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.walk import reason_of
@@ -33,7 +25,7 @@ from frugal_sorter.reports.forecast import (
     points_from_dates,
     trend_of,
     trends_by_folder,
-)  # fmt: skip
+)
 from frugal_sorter.reports.saved import Saved, kept_of, look_now
 from frugal_sorter.values import replace
 
@@ -82,16 +74,12 @@ def run(args: argparse.Namespace) -> int:
     return 0
 
 
-def _print_table(
-    now: Saved, trend: Trend, outlook: Outlook, by_folder: dict[str, Trend], kept: int, first_visit: bool
-) -> None:
+def _print_table(now: Saved, trend: Trend, outlook: Outlook, by_folder: dict[str, Trend], kept: int, first_visit: bool) -> None:
     screen = Screen()
     screen.parts((shown(now.folder), "bold"), (f"  {count_text(len(now.files), 'file')}, {size_text(now.bytes)}", ""))
     if first_visit:
         count = count_text(kept, "inventory of this folder is", "inventories of this folder are")
-        screen.line(
-            f"{count if kept else 'No inventory of this folder is'} kept, too few for a trend; told from the dates of"
-        )
+        screen.line(f"{count if kept else 'No inventory of this folder is'} kept, too few for a trend; told from the dates of")
         screen.line(
             "what is there now: a lower bound, since what was deleted is not seen. `frugal inventory FOLDER --save` helps."
         )
@@ -213,9 +201,7 @@ def _time_text(ns: float) -> str:
     return count_text(max(round(ns * 24 * 60 / DAY_NS), 1), "minute")
 
 
-def _print_json(
-    now: Saved, trend: Trend, outlook: Outlook, by_folder: dict[str, Trend], kept: int, first_visit: bool
-) -> None:
+def _print_json(now: Saved, trend: Trend, outlook: Outlook, by_folder: dict[str, Trend], kept: int, first_visit: bool) -> None:
     def told(one: Trend) -> dict[str, object]:
         return {"bytes": one.size, "bytes_a_day": one.per_day, "low": one.low, "high": one.high, "points": one.points,
                 "clean_ups": one.clean_ups, "emptied_days": one.emptied_days if one.peaks else None,

@@ -38,13 +38,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--move", action="store_true", help="move instead of copy")
     parser.add_argument("--flat", action="store_true", help="all into the one folder, without the folders they are in")
     parser.add_argument(
-        "--strip-to", metavar="FOLDER", default="",
+        "--strip-to",
+        metavar="FOLDER",
+        default="",
         help="its paths are those of another machine: leave out all up to a folder of this name",
-    )  # fmt: skip
+    )
     parser.add_argument(
-        "--accept-nearest",
-        action="store_true",
-        help="where a line names no file, take the one most like it; each is shown",
+        "--accept-nearest", action="store_true", help="where a line names no file, take the one most like it; each is shown"
     )
     parser.add_argument("--encoding", default="utf-8", metavar="NAME", help="of the list (default: utf-8)")
     add_choosing(parser)
@@ -70,9 +70,8 @@ class _Gather(Job):
         try:
             with session.changing("gather"):
                 self.gathering = plan_gather(
-                    wishes, self.source, self.target, session.now_ns, args.move, args.flat, args.strip_to,
-                    args.accept_nearest,
-                )  # fmt: skip
+                    wishes, self.source, self.target, session.now_ns, args.move, args.flat, args.strip_to, args.accept_nearest
+                )
         except OSError as error:
             raise UsageError(f"{error.filename}: {reason_of(error)}", "run as a user who may read it") from error
         self.gathering.plan.origin = command_line()
@@ -101,8 +100,12 @@ class _Gather(Job):
     def conclude(self, view: PlanView, result: Result) -> None:
         gathering, plan, done = self.gathering, view.plan, "moved" if self.args.move else "copied"
         left = len(plan.not_touched) + len(plan.asked) - result.done.steps
-        parts = [f"{result.done.steps:,} {done}", f"{len(gathering.already):,} already there",
-                 f"{len(gathering.missed):,} missing", *([f"{left:,} not {done}"] if left else [])]  # fmt: skip
+        parts = [
+            f"{result.done.steps:,} {done}",
+            f"{len(gathering.already):,} already there",
+            f"{len(gathering.missed):,} missing",
+            *([f"{left:,} not {done}"] if left else []),
+        ]
         view.screen.line(f"Asked for {gathering.asked:,}: {', '.join(parts)}.", style="bold")
         # Not what was done is counted here, but what is there.
         files = count_text(len(gathering.targets), "file")
@@ -147,8 +150,9 @@ def _show(gathering: Gathering, screen: Screen, move: bool) -> None:
         width = len(str(gathering.missed[-1].wish.line))
         for wish, why, nearest in gathering.missed:
             more = f"nearest: {shown(nearest)}" if nearest else why if why != "there is no such file" else ""
-            screen.parts((f"  line {wish.line:>{width}}  ", "dim"), (shown(wish.text), "yellow"),
-                         (f"  {more}" if more else "", ""))  # fmt: skip
+            screen.parts(
+                (f"  line {wish.line:>{width}}  ", "dim"), (shown(wish.text), "yellow"), (f"  {more}" if more else "", "")
+            )
     if plan.not_touched:
         screen.line()
         screen.line("Cannot go", style="bold")

@@ -22,9 +22,7 @@ _MANUAL = "manual"
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     topics = [*TOPICS, *MORE_TOPICS, _MANUAL]
-    parser.add_argument(
-        "topic", metavar="TOPIC", choices=[*topics, *COMMANDS], help=f"one of {', '.join(topics)}, or a command"
-    )
+    parser.add_argument("topic", metavar="TOPIC", choices=[*topics, *COMMANDS], help=f"one of {', '.join(topics)}, or a command")
 
 
 def run(args: argparse.Namespace) -> int:

@@ -11,15 +11,7 @@ from typing import TYPE_CHECKING
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.cli.options import add_for, add_format, run_number
 from frugal_sorter.cli.output.results import Column, Table, print_csv, print_json
-from frugal_sorter.cli.output.text import (
-    common_base,
-    count_text,
-    held_text,
-    iso_text,
-    moment_text,
-    shown,
-    size_text,
-)
+from frugal_sorter.cli.output.text import common_base, count_text, held_text, iso_text, moment_text, shown, size_text
 from frugal_sorter.cli.output.words import WORDS, done_text, step_as_json, step_text
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Place
@@ -60,9 +52,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--file", metavar="NAME", help="where files of this name, or at this path, came from and went; wildcards too"
     )
-    parser.add_argument(
-        "--adopt", metavar="MACHINE", help="take over the records of another machine (the history names it)"
-    )
+    parser.add_argument("--adopt", metavar="MACHINE", help="take over the records of another machine (the history names it)")
     add_format(parser, "table", "json", "csv")
     add_for(parser)
 
@@ -200,9 +190,7 @@ def _line_of_visit(visit: Visit, active: bool) -> _Line:
     if visit.times > 1:
         state += f", {visit.times:,} times since {moment_text(visit.first_ns)}"
     trouble = visit.reason if visit.driver != "person" and visit.is_in_trouble else ""
-    return _Line(
-        [], visit.began_ns, visit.by, visit.driver, what, 0, None, state, visit.rules or visit.command, trouble
-    )
+    return _Line([], visit.began_ns, visit.by, visit.driver, what, 0, None, state, visit.rules or visit.command, trouble)
 
 
 def _folded(lines: Sequence[_Line]) -> list[_Line]:
@@ -211,16 +199,25 @@ def _folded(lines: Sequence[_Line]) -> list[_Line]:
     for line in lines:
         last = found[-1] if found else None
         if (
-            last is not None and line.driver == last.driver == "watch" and line.by == last.by and line.runs and last.runs
-            and line.state == "done" and last.state.startswith("done")
+            last is not None
+            and line.driver == last.driver == "watch"
+            and line.by == last.by
+            and line.runs
+            and last.runs
+            and line.state == "done"
+            and last.state.startswith("done")
             and moment_text(line.at_ns)[:10] == moment_text(last.at_ns)[:10]
-        ):  # fmt: skip
+        ):
             size = None if line.bytes is None or last.bytes is None else last.bytes + line.bytes
             runs = [*last.runs, *line.runs]
             found[-1] = replace(
-                line, runs=runs, done=last.done + line.done, bytes=size, freed=last.freed + line.freed,
+                line,
+                runs=runs,
+                done=last.done + line.done,
+                bytes=size,
+                freed=last.freed + line.freed,
                 state=f"done, {len(runs):,} times",
-            )  # fmt: skip
+            )
         else:
             found.append(line)
     return found
@@ -237,10 +234,11 @@ def _show_runs(journal: Journal, active: bool, args: argparse.Namespace) -> int:
     own = {run for visit in visits for run in visit.runs}
     recorded = {run for visit in all_visits for run in visit.runs}
     runs = [
-        one for one in journal.runs()
+        one
+        for one in journal.runs()
         if (since_ns is None or one.began_ns >= since_ns)
         and (args.by is None or one.id in own or (one.id not in recorded and one.account == args.by))
-    ]  # fmt: skip
+    ]
     if args.format == "csv":
         return _print_csv(visits, active)
     # Once for all: of a killed run the disk is asked.
@@ -254,9 +252,7 @@ def _show_runs(journal: Journal, active: bool, args: argparse.Namespace) -> int:
     if not lines:
         screen.line("No run yet." if args.by is None and since_ns is None else "Nothing of that is in the history.")
         for machine in of_other_machines():
-            screen.line(
-                f"Records of another machine were found. If this machine replaces it: `frugal history --adopt {machine}`"
-            )
+            screen.line(f"Records of another machine were found. If this machine replaces it: `frugal history --adopt {machine}`")
         return 0
     # What is cut first is what `frugal history RUN` says in full.
     is_wide = screen.width >= _WIDE
@@ -285,9 +281,7 @@ def _show_runs(journal: Journal, active: bool, args: argparse.Namespace) -> int:
 
 def _show_ways_back(journal: Journal, runs: Sequence[Run], counted: Mapping[int, _Ends], screen: Screen) -> None:
     listed = [one for one in reversed(runs) if counted[one.id][1]]
-    last = next(
-        (one for one in listed if one.kind != "undo" and one.undone_by is None and journal.can_be_undone(one.id)), None
-    )
+    last = next((one for one in listed if one.kind != "undo" and one.undone_by is None and journal.can_be_undone(one.id)), None)
     if listed:
         screen.line()
         back = f", `frugal undo {last.id}` takes it back" if last is listed[0] else ""
@@ -300,14 +294,16 @@ def _print_json(counted: Mapping[int, _Ends], runs: Sequence[Run], visits: Seque
     rows = []
     for one in runs:
         counts, done = counted[one.id]
-        rows.append({
-            **{key: value for key, value in as_dict(one).items() if not key.endswith("_ns") and key not in _INNER},
-            "began": iso_text(one.began_ns),
-            "ended": None if one.ended_ns is None else iso_text(one.ended_ns),
-            "state": "interrupted" if _killed(one, active) else one.state,
-            "done": done,
-            "not_done": sum(counts.values()) - counts.get(Outcome.DONE, 0),
-        })  # fmt: skip
+        rows.append(
+            {
+                **{key: value for key, value in as_dict(one).items() if not key.endswith("_ns") and key not in _INNER},
+                "began": iso_text(one.began_ns),
+                "ended": None if one.ended_ns is None else iso_text(one.ended_ns),
+                "state": "interrupted" if _killed(one, active) else one.state,
+                "done": done,
+                "not_done": sum(counts.values()) - counts.get(Outcome.DONE, 0),
+            }
+        )
     print_json({"runs": rows, "visits": [_visit_as_json(visit, active) for visit in visits]})
     return 0
 
@@ -334,14 +330,29 @@ def _print_csv(visits: Sequence[Visit], active: bool) -> int:
         " free_before free_after".split(),
         (
             [
-                one.id, " ".join(map(str, one.runs)), one.driver, one.name, one.account, one.command, one.rules,
-                iso_text(one.first_ns), iso_text(one.began_ns), "" if one.ended_ns is None else iso_text(one.ended_ns),
-                one.times, _outcome_of(one, active), one.reason, one.amount.files + one.amount.inside,
-                one.amount.folders, one.amount.bytes, one.freed, one.free_before, one.free_after,
+                one.id,
+                " ".join(map(str, one.runs)),
+                one.driver,
+                one.name,
+                one.account,
+                one.command,
+                one.rules,
+                iso_text(one.first_ns),
+                iso_text(one.began_ns),
+                "" if one.ended_ns is None else iso_text(one.ended_ns),
+                one.times,
+                _outcome_of(one, active),
+                one.reason,
+                one.amount.files + one.amount.inside,
+                one.amount.folders,
+                one.amount.bytes,
+                one.freed,
+                one.free_before,
+                one.free_after,
             ]
             for one in visits
         ),
-    )  # fmt: skip
+    )
     return 0
 
 
@@ -349,10 +360,7 @@ def _show_run(journal: Journal, one: Run, active: bool, wanted: str) -> int:
     ended = _after_crash(journal, one) if _killed(one, active) else list(journal.steps(one.id))
     asked = [(step, mark) for step, mark in ended if step.verb not in ATTENDING]
     if wanted == "json":
-        steps = [
-            {**step_as_json(step), "outcome": _outcome(mark), "reason": mark.reason if mark else ""}
-            for step, mark in ended
-        ]
+        steps = [{**step_as_json(step), "outcome": _outcome(mark), "reason": mark.reason if mark else ""} for step, mark in ended]
         print_json({"run": one.id, "what": _what(one), "steps": steps})
         return 0
     from frugal_sorter.cli.output.screen import Screen
@@ -371,12 +379,7 @@ def _show_run(journal: Journal, one: Run, active: bool, wanted: str) -> int:
         texts = [f"{count_text(each.files, 'file')} of {size_text(each.bytes)}" for each in sums]
         counted = held_text(sums[0].levels.values())
         screen.line(f"its folders held {texts[0]} before it and {texts[1]} after it ({counted})")
-    near = {
-        place.folder
-        for step, _ in asked
-        for place in (step.source, step.target)
-        if place and not _is_trash(step, place)
-    }
+    near = {place.folder for step, _ in asked for place in (step.source, step.target) if place and not _is_trash(step, place)}
     base = common_base(sorted(near))
     screen.line(f"all below {shown(base)}")
     screen.line()

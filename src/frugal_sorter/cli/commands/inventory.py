@@ -63,34 +63,36 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "folders", metavar="FOLDER", nargs="*", default=["."], help="a folder to count (default: the current one)"
     )
     parser.add_argument(
-        "--by", type=_ways, default=("type",), metavar="WAY",
+        "--by",
+        type=_ways,
+        default=("type",),
+        metavar="WAY",
         help=f"count by {', '.join(WAYS)}; two with a comma between them make a cross table (default: type)",
-    )  # fmt: skip
+    )
     parser.add_argument("--levels", type=levels, metavar="N", help="how deep; 1 is the folder itself (default: all)")
     parser.add_argument(
-        "--tree",
-        action="store_true",
-        help="by folder, as a tree that is opened where most of it is (as --by folder is)",
+        "--tree", action="store_true", help="by folder, as a tree that is opened where most of it is (as --by folder is)"
     )
     parser.add_argument(
         "--open-to", metavar="PATH", action="append", default=[], help="open the tree down to this folder in any case"
     )
     parser.add_argument("--show-levels", type=number, metavar="N", help="by folder: a flat table, its rows so deep")
-    parser.add_argument(
-        "--top", type=_most, default=_TOP, metavar="N", help=f"so many rows at most, or all (default: {_TOP})"
-    )
+    parser.add_argument("--top", type=_most, default=_TOP, metavar="N", help=f"so many rows at most, or all (default: {_TOP})")
     parser.add_argument("--largest", type=number, default=0, metavar="N", help="also name the N largest files")
     parser.add_argument("--hidden", action="store_true", help="count hidden files and folders too")
     parser.add_argument("--listing", action="store_true", help="every file and subfolder instead of counts")
     parser.add_argument("--sort", choices=_ORDERS, help="sort the rows, or the lines of a listing")
-    parser.add_argument(
-        "--save", metavar="NAME", nargs="?", const="", help="also keep it under a name, to be compared later"
-    )
+    parser.add_argument("--save", metavar="NAME", nargs="?", const="", help="also keep it under a name, to be compared later")
     parser.add_argument("--forget", metavar="NAME", help="remove a saved inventory, and do nothing else")
     parser.add_argument(
-        "--open", metavar="SECONDS", nargs="?", const=0.0, type=float, dest="open_seconds",
+        "--open",
+        metavar="SECONDS",
+        nargs="?",
+        const=0.0,
+        type=float,
+        dest="open_seconds",
         help="also which programs have files open there; with SECONDS, look for that long",
-    )  # fmt: skip
+    )
     parser.add_argument("--chart", metavar="FILE", type=Path, help="also draw a figure: FILE.png, .svg or .pdf")
     add_where(parser)
     add_format(parser, "table", "json", "csv", "html")
@@ -137,7 +139,7 @@ def run(args: argparse.Namespace) -> int:
             show_levels = None if is_tree else args.show_levels or 1
             taker = InventoryCounter(
                 args.levels, args.hidden, args.by, show_levels, args.largest, session.now_ns, where, world, progress.update
-            )  # fmt: skip
+            )
             inventory = taker.take(folders)
             figure = None
             if args.chart is not None or args.format == "html":
@@ -210,16 +212,12 @@ def _print_tree(inventory: Inventory, args: argparse.Namespace) -> None:
     _below_table(screen, inventory)
 
 
-def _figure(
-    session: Session, folders: list[str], args: argparse.Namespace, where: Node | None, world: World | None
-) -> Figure:
+def _figure(session: Session, folders: list[str], args: argparse.Namespace, where: Node | None, world: World | None) -> Figure:
     """Draw what fills the space; for that it is counted by folder, age and type at once."""
     from frugal_sorter.reports.figures import WAYS_OF_FIGURE, draw
     from frugal_sorter.reports.writers import parts_of, tree_of
 
-    taker = InventoryCounter(
-        args.levels, args.hidden, WAYS_OF_FIGURE, args.show_levels, 0, session.now_ns, where, world
-    )
+    taker = InventoryCounter(args.levels, args.hidden, WAYS_OF_FIGURE, args.show_levels, 0, session.now_ns, where, world)
     base = common_base(folders)
     inventory = taker.take(folders)
     if args.show_levels is not None:
@@ -255,8 +253,9 @@ def _save(session: Session, folders: list[str], args: argparse.Namespace) -> Non
     days = read_settings().keep_days
     print(
         f"saved as {shown(args.save or default)} for {days:,} days: `frugal compare` reads it, `frugal inventory --forget`"
-        " removes it", file=sys.stderr,
-    )  # fmt: skip
+        " removes it",
+        file=sys.stderr,
+    )
 
 
 def _forget(name: str) -> int:
@@ -333,11 +332,7 @@ def _plain_table(screen: Screen, inventory: Inventory, args: argparse.Namespace)
         Column.count("files", lambda row: row.files),
         Column.size("size", lambda row: row.bytes),
         Column("share", lambda row: "" if row is last else share_text(row.bytes, whole), is_right=True),
-        *(
-            [Column.size("directly in it", lambda row: row.direct_bytes if row.direct_files else None)]
-            if way == "folder"
-            else []
-        ),
+        *([Column.size("directly in it", lambda row: row.direct_bytes if row.direct_files else None)] if way == "folder" else []),
         Column.date("oldest", lambda row: row.oldest_ns if row.files else None),
         Column.date("newest", lambda row: row.newest_ns if row.files else None),
         *([Column("of which", lambda row: row.suffixes, _suffixes_text)] if way == "type" else []),
@@ -468,11 +463,15 @@ def _print_listing(folders: list[str], args: argparse.Namespace) -> int:
     elif args.format == "json":
         lines = (
             {
-                "path": one.path, "kind": one.kind, "bytes": one.bytes, "disk_bytes": one.disk,
-                "modified": iso_text(one.mtime_ns), "tags": tags_text(one.path),
+                "path": one.path,
+                "kind": one.kind,
+                "bytes": one.bytes,
+                "disk_bytes": one.disk,
+                "modified": iso_text(one.mtime_ns),
+                "tags": tags_text(one.path),
             }
             for one in entries
-        )  # fmt: skip
+        )
         print_json({"folders": folders}, entries=lines)
     else:
         base = common_base(folders)

@@ -39,9 +39,7 @@ _SHORTEST = 3
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("program", metavar="NAME", nargs="?", help="the program (default: list what belongs to none)")
-    parser.add_argument(
-        "--do", choices=("trash",), help="move what is surely its own to the trash (default: list only)"
-    )
+    parser.add_argument("--do", choices=("trash",), help="move what is surely its own to the trash (default: list only)")
     add_choosing(parser)
     add_listing(parser)
     add_format(parser, "table", "json")
@@ -88,10 +86,7 @@ class _Look:
     def introduce(self, screen: Screen) -> None:
         """Say whether the program is installed."""
         if self.there:
-            screen.line(
-                f"{shown(self.program)} is installed: {shown(self.there)}. What it keeps is only listed.",
-                style="yellow",
-            )
+            screen.line(f"{shown(self.program)} is installed: {shown(self.there)}. What it keeps is only listed.", style="yellow")
             if self.before is not None:
                 screen.line(
                     f"Run {self.before} moved what it had left to the trash: `frugal undo {self.before}` brings it back.",
@@ -179,15 +174,11 @@ def _list_unclaimed(args: argparse.Namespace) -> int:
     if not found:
         screen.line("All that is configured here belongs to an installed program.")
         return _more(screen, [], unread)
-    screen.line(
-        "Below this home, and of no installed program that could be found; nothing of it is proposed for removal."
-    )
+    screen.line("Below this home, and of no installed program that could be found; nothing of it is proposed for removal.")
     screen.line()
     _table(screen, found)
     screen.line()
-    screen.line(
-        f"{count_text(len(found), 'entry', 'entries')}, {size_text(sum(one.bytes for one in found))}.", style="bold"
-    )
+    screen.line(f"{count_text(len(found), 'entry', 'entries')}, {size_text(sum(one.bytes for one in found))}.", style="bold")
     return _more(screen, [], unread)
 
 

@@ -99,9 +99,7 @@ def run(args: argparse.Namespace) -> int:
 def _until(args: argparse.Namespace, session: Session, book: RuleBook) -> int:
     """Show what the rules would do day by day."""
     if args.without or args.save or args.tree or args.again or args.keep_out is not None or args.format == "html":
-        raise UsageError(
-            "--until looks and does no more", "leave --without, --save, --tree, --again and --format html out"
-        )
+        raise UsageError("--until looks and does no more", "leave --without, --save, --tree, --again and --format html out")
     from frugal_sorter.cli.output.views import days_as_json, show_days
 
     now_ns, until_ns = moment_of(args.as_of, session), moment_of(args.until, session, "--until")

@@ -26,15 +26,7 @@ from frugal_sorter.cli.output.plan_view import PlanView
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import below, date_text, moment_text, shown, size_text
 from frugal_sorter.cli.output.words import entries_text, stay_text
-from frugal_sorter.cli.reading import (
-    add_types,
-    book_named,
-    both_conditions,
-    levels_value,
-    own_types,
-    print_as_rule,
-    read_where,
-)
+from frugal_sorter.cli.reading import add_types, book_named, both_conditions, levels_value, own_types, print_as_rule, read_where
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.planning.jobs import Older, Purge, Takes
@@ -57,25 +49,22 @@ DATES = ("latest", "modified", "opened", "created", "arrived")
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("folder", metavar="FOLDER", help="the folder; there is no default")
+    parser.add_argument("--older-than", metavar="AGE", type=duration, required=True, help="such as 30d, '1 month' or 36h")
     parser.add_argument(
-        "--older-than", metavar="AGE", type=duration, required=True, help="such as 30d, '1 month' or 36h"
+        "--by", choices=DATES, default="latest", help="the date that decides (default: latest, of modified, created and arrived)"
     )
-    parser.add_argument(
-        "--by", choices=DATES, default="latest",
-        help="the date that decides (default: latest, of modified, created and arrived)",
-    )  # fmt: skip
     parser.add_argument("--take", choices=TAKES, default="files", help="files (default), folders, or whole entries")
     parser.add_argument("--levels", type=levels, default=1, metavar="N", help="how deep: 1 (default), 2, ... or all")
     parser.add_argument("--hidden", action="store_true", help="hidden entries too")
     add_where(parser)
     add_types(parser)
+    parser.add_argument("--keep-newest", type=number, default=0, metavar="N", help="the newest N stay, however old they are")
     parser.add_argument(
-        "--keep-newest", type=number, default=0, metavar="N", help="the newest N stay, however old they are"
-    )
-    parser.add_argument(
-        "--until-free", type=size, metavar="SIZE",
+        "--until-free",
+        type=size,
+        metavar="SIZE",
         help="the oldest first, and only until so much is free, such as 20GB; with --permanent",
-    )  # fmt: skip
+    )
     parser.add_argument("--permanent", action="store_true", help="for good, instead of to the trash")
     parser.add_argument("--prune", action="store_true", help="remove subfolders that are empty after it")
     parser.add_argument("--as-rule", action="store_true", help="do nothing; print the same as a rule for a file")
@@ -172,9 +161,12 @@ def _rule(args: argparse.Namespace, purge: Purge) -> dict[str, Value]:
     keys: dict[str, Value] = {"name": f"Purge {os.path.basename(purge.folder) or purge.folder}"}
     keys["where"] = both_conditions(purge.where, args.where, args.types)
     for key, value, default in (
-        ("take", args.take, "files"), ("levels", levels_value(args), 1), ("hidden", args.hidden, False),
-        ("prune", args.prune, False), ("at_most", args.at_most, None),
-    ):  # fmt: skip
+        ("take", args.take, "files"),
+        ("levels", levels_value(args), 1),
+        ("hidden", args.hidden, False),
+        ("prune", args.prune, False),
+        ("at_most", args.at_most, None),
+    ):
         if value != default:
             keys[key] = value
     keys["delete" if args.permanent else "trash"] = True
@@ -193,14 +185,14 @@ def _show(view: PlanView, purge: Purge, screen: Screen, args: argparse.Namespace
     how = "deleted for good" if args.permanent else "to the trash"
     screen.line()
     size = size_text(sum(step.bytes for step in steps))
-    screen.parts((f"{entries_text(total(step.count for step in steps))}, {size}, ", "bold"),
-                 (how, "bold red" if args.permanent else "yellow"))  # fmt: skip
+    screen.parts(
+        (f"{entries_text(total(step.count for step in steps))}, {size}, ", "bold"),
+        (how, "bold red" if args.permanent else "yellow"),
+    )
     for label, step in (("oldest", steps[0]), ("newest", steps[-1]), ("biggest", biggest)):
         screen.line(f"  {label:8}{_line(step, purge)}")
     screen.line()
-    screen.sample(
-        steps, lambda step: screen.parts((f"  {view.number(step)}", "dim"), (_line(step, purge), "")), indent=2
-    )
+    screen.sample(steps, lambda step: screen.parts((f"  {view.number(step)}", "dim"), (_line(step, purge), "")), indent=2)
 
 
 def _line(step: Step, purge: Purge) -> str:

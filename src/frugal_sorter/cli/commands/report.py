@@ -41,9 +41,7 @@ _MOST_RUNS = 100_000
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument(
-        "--since", metavar="WHEN", help=f'from a moment on: yesterday, "30 days", 2026-11-01 (default: {_SINCE})'
-    )
+    parser.add_argument("--since", metavar="WHEN", help=f'from a moment on: yesterday, "30 days", 2026-11-01 (default: {_SINCE})')
     parser.add_argument("--runs", metavar="RUNS", type=_runs, help="only these runs: 12, 12-19, or several with commas")
     add_format(parser, "text", "html", "json")
     add_for(parser)
@@ -108,9 +106,7 @@ def _paragraphs(found: Report) -> list[str]:
     if found.troubles:
         last = found.troubles[-1]
         what = count_text(len(found.troubles), "visit")
-        said.append(
-            f"{what} went wrong, the last on {moment_text(last.began_ns)}: {shown(last.reason or last.outcome)}."
-        )
+        said.append(f"{what} went wrong, the last on {moment_text(last.began_ns)}: {shown(last.reason or last.outcome)}.")
     elif times:
         said.append("Nothing went wrong.")
     return said

@@ -38,9 +38,11 @@ _JOBS = ("sort", "purge")
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
-        "what", metavar="WHAT", nargs="*",
+        "what",
+        metavar="WHAT",
+        nargs="*",
         help="RULES to list a file; or `off NAME`, `on NAME`, `move NAME before|after OTHER`, `add -- COMMAND`",
-    )  # fmt: skip
+    )
     parser.add_argument("--rules", metavar="RULES", type=Path, help="the rule file (default: as for `frugal preview`)")
     parser.add_argument("--in", metavar="FOLDER", dest="folder", help="only the rules that act in this folder")
     add_format(parser, "table", "json")
@@ -89,14 +91,10 @@ def _how(action: str, words: list[str], command: list[str]) -> tuple[Callable[[R
     """Return a change, and what to say when it is done."""
     if action == "add":
         if words or not command or command[0] not in _JOBS:
-            raise UsageError(
-                "rules add: name a job to add", "such as `frugal rules add -- sort ~/Intake --into '{type}'`"
-            )
+            raise UsageError("rules add: name a job to add", "such as `frugal rules add -- sort ~/Intake --into '{type}'`")
         module, parsed = parsed_command(command)
         if parsed.types:
-            raise UsageError(
-                "rules add: --types is a table of the file", "write [types] into it, and leave --types out"
-            )
+            raise UsageError("rules add: --types is a table of the file", "write [types] into it, and leave --types out")
         keys, folder = module.rule_of(parsed)  # type: ignore[attr-defined]
         text = rule_text_in(folder, keys)
         return (lambda file: file.added([text], first=False)), f"{shown(str(keys['name']))} is added"
@@ -131,9 +129,8 @@ def _list(args: argparse.Namespace) -> int:
         folder = folder_named(args.folder)
         sight, probe = Sight(book, session.world()), Place(folder, "x")
         acting = {
-            rule.name for rule in book.rules
-            if not sight.base_for(rule, probe, "folder" if rule.take == "folders" else "file")[1]
-        }  # fmt: skip
+            rule.name for rule in book.rules if not sight.base_for(rule, probe, "folder" if rule.take == "folders" else "file")[1]
+        }
         records = [record for record in records if record.rule.name in acting]
     if args.format == "json":
         print_json([_as_json(numbers[one.rule.name], one) for one in records])
@@ -149,17 +146,13 @@ def _list(args: argparse.Namespace) -> int:
         Column("rule", lambda one: one.rule.name),
         Column("in", lambda one: _folders(one, base)),
         Column("does", lambda one: rule_words(one.rule)),
-        Column.count(
-            "now", lambda one: "off" if one.now is None else _NOTHING if _is_exception(one) else one.now, is_whole=True
-        ),
+        Column.count("now", lambda one: "off" if one.now is None else _NOTHING if _is_exception(one) else one.now, is_whole=True),
         Column.count("so far", lambda one: _NOTHING if _is_exception(one) else one.done.all.entries, is_whole=True),
         Column("last", lambda one: _NOTHING if _is_exception(one) else _last(one, first_ns), is_whole=True),
     )
     screen.table(Table("", columns, records))
     screen.line()
-    screen.line(
-        "now: entries that it would act on; so far: entries it has handled, without those taken back.", style="dim"
-    )
+    screen.line("now: entries that it would act on; so far: entries it has handled, without those taken back.", style="dim")
     if any(map(_is_exception, records)):
         screen.line("–: an exception acts on nothing; it leaves entries where they are.", style="dim")
     if len(common_base([base])) > 1:

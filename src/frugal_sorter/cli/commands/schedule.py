@@ -48,9 +48,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add = parts.add_parser("add", help="set one up; after -- the command that runs", allow_abbrev=False)
     add.add_argument("name", metavar="NAME", help="small letters, digits and hyphens")
     add.add_argument("--at", metavar="WHEN", required=True, help=FORMS)
-    add.add_argument(
-        "--during", metavar="HOURS", default="", help="only within these hours, such as 'mon-fri 08:00-18:00'"
-    )
+    add.add_argument("--during", metavar="HOURS", default="", help="only within these hours, such as 'mon-fri 08:00-18:00'")
     add.add_argument("--at-most", metavar="N", type=int, help="how many files a run may take away (default: 1,000)")
     add.add_argument("--wake", action="store_true", help="wake the machine for it")
     add.add_argument("--mains-only", action="store_true", help="not on battery")
@@ -66,11 +64,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add.add_argument("--yes", action="store_true", help="do not ask")
     add_for(add)
     for name, summary in (
-        ("list", "all of them"), ("check", "what is wrong; 1 where something is"),
+        ("list", "all of them"),
+        ("check", "what is wrong; 1 where something is"),
         ("show", "one of them: as it is written, its next times, its last visits"),
-        ("run", "start one now, just as its scheduler would"), ("pause", "let one rest"),
-        ("resume", "let one go on, and write again what is missing of it"), ("remove", "take one out"),
-    ):  # fmt: skip
+        ("run", "start one now, just as its scheduler would"),
+        ("pause", "let one rest"),
+        ("resume", "let one go on, and write again what is missing of it"),
+        ("remove", "take one out"),
+    ):
         part = parts.add_parser(name, help=summary, allow_abbrev=False)
         if name in ("list", "check"):
             add_format(part, "table", "json")
@@ -103,15 +104,24 @@ def _add(args: argparse.Namespace, screen: Screen) -> int:
         raise UsageError("--whole-machine: only root can set that up", "use sudo")
     command, rules = _command(args)
     entry = Entry(
-        name, args.at, command, schedules.interpreter(), slashed.realpath(os.getcwd()), rules, scheduler.name,
+        name,
+        args.at,
+        command,
+        schedules.interpreter(),
+        slashed.realpath(os.getcwd()),
+        rules,
+        scheduler.name,
         args.whole_machine,
-        args.during, args.wake, args.mains_only, args.limit, args.catch_up, args.spread,
-    )  # fmt: skip
+        args.during,
+        args.wake,
+        args.mains_only,
+        args.limit,
+        args.catch_up,
+        args.spread,
+    )
     schedules.refuse_unsafe(entry, scheduler)
     if not scheduler.is_here() and not args.print:
-        raise UsageError(
-            f"--with: {scheduler.name} does not run on this machine", "add --print, and take what it prints there"
-        )
+        raise UsageError(f"--with: {scheduler.name} does not run on this machine", "add --print, and take what it prints there")
     today = plan_of_command(entry.command, args.at_most)
     if entry.command[0] in _LIMITED and "--at-most" not in entry.command:
         at_most = _at_most(args, screen, entry, today)
@@ -164,9 +174,7 @@ def _command(args: argparse.Namespace) -> tuple[tuple[str, ...], str]:
     return tuple(words if "--yes" in words or words[0] == "watch" else [*words, "--yes"]), rules
 
 
-def _at_most(
-    args: argparse.Namespace, screen: Screen, entry: Entry, today: Plan | None
-) -> int | None:  # fmt: skip
+def _at_most(args: argparse.Namespace, screen: Screen, entry: Entry, today: Plan | None) -> int | None:
     """Return how many files a run may take away, whatever its rules say; None where what they say is enough.
 
     Raises:
@@ -209,9 +217,7 @@ def _notes(entry: Entry, scheduler: Scheduler) -> list[str]:
     notes = []
     account = accounts.account_name()
     for owner in schedules.other_owners(entry):
-        notes.append(
-            f"it acts as {account} in folders of {owner}; with --for {owner} it has no more rights than {owner}"
-        )
+        notes.append(f"it acts as {account} in folders of {owner}; with --for {owner} it has no more rights than {owner}")
     if scheduler.name == "systemd" and not entry.whole_machine and not schedules.is_lingering(account):
         notes.append(
             f"systemd runs it only while {account} is logged on; `loginctl enable-linger {account}`, or --linger, changes that"
@@ -300,9 +306,7 @@ def _show_visits(screen: Screen, visits: Sequence[Visit], now_ns: int) -> None:
     for one in visits[:_VISITS]:
         screen.line(f"  {visit_text(one)}")
     if len(visits) > _VISITS:
-        screen.line(
-            f"  … {len(visits) - _VISITS:,} earlier; `frugal history --by {visits[0].name}` has all", style="dim"
-        )
+        screen.line(f"  … {len(visits) - _VISITS:,} earlier; `frugal history --by {visits[0].name}` has all", style="dim")
 
 
 def visit_text(visit: Visit) -> str:

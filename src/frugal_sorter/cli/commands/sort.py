@@ -37,9 +37,11 @@ _NAMES = 3
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("folder", metavar="FOLDER", help="the folder to sort")
     parser.add_argument(
-        "--into", metavar="TEMPLATE", required=True,
+        "--into",
+        metavar="TEMPLATE",
+        required=True,
         help="the subfolder for each file, such as '{type}' or '{modified:%%Y/%%m}'; see `frugal help placeholders`",
-    )  # fmt: skip
+    )
     add_where(parser)
     add_types(parser)
     parser.add_argument("--other", metavar="NAME", help="the subfolder for files that have no value for it")
@@ -61,16 +63,19 @@ def rule_of(args: argparse.Namespace) -> tuple[dict[str, Value], str]:
     refused = refused_whole(folder)
     if refused and args.levels != 1:
         raise RefusedError(
-            f"{folder} is {refused}, of which only the first level is sorted",
-            "leave --levels out, or name a folder below it",
+            f"{folder} is {refused}, of which only the first level is sorted", "leave --levels out, or name a folder below it"
         )
     keys: dict[str, Value] = {"name": f"Sort {os.path.basename(folder) or folder}"}
     keys["where"] = both_conditions("", args.where, args.types)
     keys["move"] = args.into
     for key, value, default in (
-        ("other", args.other, None), ("settle", args.settle, None), ("levels", levels_value(args), 1),
-        ("hidden", args.hidden, False), ("clash", args.clash, "number"), ("prune", args.prune, False),
-    ):  # fmt: skip
+        ("other", args.other, None),
+        ("settle", args.settle, None),
+        ("levels", levels_value(args), 1),
+        ("hidden", args.hidden, False),
+        ("clash", args.clash, "number"),
+        ("prune", args.prune, False),
+    ):
         if value != default:
             keys[key] = value
     book_named(keys, folder, own_types(args))
@@ -128,9 +133,7 @@ def _show(plan: Plan, view: PlanView, screen: Screen, folder: str) -> None:
         Column("such as", lambda row: _names(row[1]) if row[0] else "`--list-all` names every one"),
     ]
     if screen.is_terminal:
-        columns.insert(
-            0, Column("steps", lambda row: view.span(row[1]) if row[0] else "", is_right=True, is_whole=True)
-        )
+        columns.insert(0, Column("steps", lambda row: view.span(row[1]) if row[0] else "", is_right=True, is_whole=True))
     screen.table(Table("", columns, sorted(into.items()), ("", [step for steps in into.values() for step in steps])))
     if trashed:
         screen.line(f"{count_text(trashed, 'file')} to the trash, for the clash of names")

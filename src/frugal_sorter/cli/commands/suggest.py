@@ -59,9 +59,7 @@ def run(args: argparse.Namespace) -> int:
         raise UsageError(f"{error.filename}: {reason_of(error)}", "run as a user who may read it") from error
     screen = Screen(is_short(args))
     if found.plan is None:
-        screen.line(
-            f"Nothing to propose for {shown(folder)}: {count_text(found.seen, 'file')} looked at, too few alike."
-        )
+        screen.line(f"Nothing to propose for {shown(folder)}: {count_text(found.seen, 'file')} looked at, too few alike.")
         return 0
     if args.as_preview:
         view = PlanView(found.plan, screen)
@@ -80,9 +78,7 @@ def _give(args: argparse.Namespace, screen: Screen, text: str, summary: str, mis
         return
     try:
         with open(
-            disk.open(args.to, disk.O_WRONLY | disk.O_CREAT | disk.O_EXCL | disk.O_CLOEXEC, 0o644),
-            "w",
-            encoding="utf-8",
+            disk.open(args.to, disk.O_WRONLY | disk.O_CREAT | disk.O_EXCL | disk.O_CLOEXEC, 0o644), "w", encoding="utf-8"
         ) as file:
             file.write(text)
     except FileExistsError:
@@ -158,11 +154,7 @@ def _since(args: argparse.Namespace, folder: str) -> int:
         HEAD,
     ]
     for one in found:
-        lines += [
-            "",
-            f"# You moved {one.moved:,} of these {one.all:,} to {shown(one.rule.target)}: a rule for that?",
-            one.text,
-        ]
+        lines += ["", f"# You moved {one.moved:,} of these {one.all:,} to {shown(one.rule.target)}: a rule for that?", one.text]
     _give(args, screen, "\n".join(lines) + "\n", count_text(len(found), "rule"), missing)
     return 1 if missing else 0
 
@@ -184,9 +176,12 @@ def _summary(found: Proposal) -> str:
 
 def _text(folder: str, found: Proposal) -> str:
     """Return the rule file, each rule with what it takes."""
-    lines = [f"# Proposed for {shown(folder)}: {_summary(found)}.",
-             "# Read each rule, change what is not meant, and take out what is not wanted; `frugal preview` shows what they do.",
-             HEAD, ""]  # fmt: skip
+    lines = [
+        f"# Proposed for {shown(folder)}: {_summary(found)}.",
+        "# Read each rule, change what is not meant, and take out what is not wanted; `frugal preview` shows what they do.",
+        HEAD,
+        "",
+    ]
     sizes = {one.name: one.bytes for group in found.groups for one in group.files}
     for group, text in zip(found.groups, found.texts, strict=True):
         names = found.taken(str(group.keys["name"])) or [one.name for one in group.files]
@@ -196,6 +191,9 @@ def _text(folder: str, found: Proposal) -> str:
         lines += [text, ""]
     assert found.plan is not None
     rest = found.plan.unclaimed.entries
-    lines.append(f"# {count_text(rest, 'file')} match no rule and {'stays' if rest == 1 else 'stay'} where they are." if rest else
-                 "# No file is left over.")  # fmt: skip
+    lines.append(
+        f"# {count_text(rest, 'file')} match no rule and {'stays' if rest == 1 else 'stay'} where they are."
+        if rest
+        else "# No file is left over."
+    )
     return "\n".join(lines) + "\n"

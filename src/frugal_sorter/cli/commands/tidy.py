@@ -66,8 +66,7 @@ class _Tidy(Job):
             return plan
         if args.rules is not None or args.again or args.rule or args.only or args.as_of:
             raise UsageError(
-                "a plan that was saved needs no rules",
-                "leave RULES, --rule, --only, --as-of and --again out beside --plan",
+                "a plan that was saved needs no rules", "leave RULES, --rule, --only, --as-of and --again out beside --plan"
             )
         return plan_saved(session, args.plan, args.at_most)
 
@@ -126,9 +125,7 @@ def _keep_only(args: argparse.Namespace, plan: Plan) -> None:
     """
     if args.only:
         try:
-            chosen = choose(
-                plan, Numbers(plan), [word if "/" in word else f"./{word}" for word in args.only], os.getcwd()
-            )
+            chosen = choose(plan, Numbers(plan), [word if "/" in word else f"./{word}" for word in args.only], os.getcwd())
         except UsageError as wrong:
             raise UsageError(f"--only {wrong.message}", "see `frugal explain PATH`") from None
         keep_only(plan, lambda step: id(step) in chosen.steps)

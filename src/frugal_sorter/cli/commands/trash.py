@@ -135,21 +135,13 @@ EXAMPLES = """
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument(
-        "--restore", metavar="PATH|ID", nargs="+", default=[], help="bring these back to where they were"
-    )
+    parser.add_argument("--restore", metavar="PATH|ID", nargs="+", default=[], help="bring these back to where they were")
     parser.add_argument("--older-than", metavar="AGE", type=duration, help="remove for good what lies there for longer")
+    parser.add_argument("--shrink-to", metavar="SIZE", type=size, help="remove the oldest for good, until all of it is no bigger")
     parser.add_argument(
-        "--shrink-to", metavar="SIZE", type=size, help="remove the oldest for good, until all of it is no bigger"
+        "--where", metavar="CONDITION", help="remove for good only this: asked of the name, place, size and dates it had"
     )
-    parser.add_argument(
-        "--where",
-        metavar="CONDITION",
-        help="remove for good only this: asked of the name, place, size and dates it had",
-    )
-    parser.add_argument(
-        "--orphans", action="store_true", help="remove halves: files without a note, notes without a file"
-    )
+    parser.add_argument("--orphans", action="store_true", help="remove halves: files without a note, notes without a file")
     add_listing(parser)
     add_at_most(parser)
     add_unattended(parser)
@@ -174,9 +166,13 @@ def run(args: argparse.Namespace) -> int:
 def _as_json(one: Trashed, size: int) -> dict[str, object]:
     deleted = None if one.deleted is None else iso_text(int(one.deleted.timestamp()) * 1_000_000_000)
     return {
-        "id": one.name, "original": one.original or None, "deleted": deleted, "bytes": size,
-        "trash": one.bin.root, "orphan": one.orphan or None,
-    }  # fmt: skip
+        "id": one.name,
+        "original": one.original or None,
+        "deleted": deleted,
+        "bytes": size,
+        "trash": one.bin.root,
+        "orphan": one.orphan or None,
+    }
 
 
 # Of a long table so many rows are printed at each end.
@@ -214,9 +210,7 @@ def _list(session: Session, entries: list[Weighed], notes: list[Note], screen: S
     screen.line("`frugal trash --restore PATH|ID` brings one back.")
     orphans = sum(bool(one.trashed.orphan) for one in entries)
     if orphans:
-        screen.line(
-            f"{count_text(orphans, 'is a half', 'are halves')} of an entry; `frugal trash --orphans` removes them."
-        )
+        screen.line(f"{count_text(orphans, 'is a half', 'are halves')} of an entry; `frugal trash --orphans` removes them.")
     return 1 if notes else 0
 
 

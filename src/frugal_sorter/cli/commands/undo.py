@@ -31,12 +31,8 @@ EXAMPLES = """
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument(
-        "run", metavar="RUN", nargs="?", type=run_number, help="a run (default: the last one, and no other)"
-    )
-    parser.add_argument(
-        "--only", metavar="PATH", nargs="+", default=[], help="only these, as they were or as they are now"
-    )
+    parser.add_argument("run", metavar="RUN", nargs="?", type=run_number, help="a run (default: the last one, and no other)")
+    parser.add_argument("--only", metavar="PATH", nargs="+", default=[], help="only these, as they were or as they are now")
     parser.add_argument(
         "--since", metavar="WHEN", help='all runs from a moment on, the last one first: 14:00, yesterday, "2 hours"'
     )

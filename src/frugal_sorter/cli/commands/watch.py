@@ -46,16 +46,20 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--once", action="store_true", help="do what is there to do now, and end")
     parser.add_argument("--every", metavar="TIME", type=duration, help="look so often instead of waiting to be told")
     parser.add_argument(
-        "--rescan", metavar="TIME", type=duration, default=parse_duration(_SIX_HOURS),
+        "--rescan",
+        metavar="TIME",
+        type=duration,
+        default=parse_duration(_SIX_HOURS),
         help=f"look at everything so often, whatever was told (default: {_SIX_HOURS})",
-    )  # fmt: skip
-    parser.add_argument(
-        "--settle", metavar="TIME", type=duration, default=SETTLE,
-        help=f"how long a file must have been left alone, where its rule does not say (default: {SETTLE.text})",
-    )  # fmt: skip
-    parser.add_argument(
-        "--log", metavar="PATH", help="for the owner: a line in this file for each thing done, as it happens"
     )
+    parser.add_argument(
+        "--settle",
+        metavar="TIME",
+        type=duration,
+        default=SETTLE,
+        help=f"how long a file must have been left alone, where its rule does not say (default: {SETTLE.text})",
+    )
+    parser.add_argument("--log", metavar="PATH", help="for the owner: a line in this file for each thing done, as it happens")
     add_for(parser)
     add_listing(parser)
 
@@ -73,10 +77,16 @@ def run(args: argparse.Namespace) -> int:
         heard.source = source
         try:
             watcher = Watcher(
-                lambda: read_book(args), call.begin, source, listener, args.rescan.seconds * SECOND_NS,
-                args.every.seconds * SECOND_NS if args.every is not None else 0, args.settle, once=args.once,
+                lambda: read_book(args),
+                call.begin,
+                source,
+                listener,
+                args.rescan.seconds * SECOND_NS,
+                args.every.seconds * SECOND_NS if args.every is not None else 0,
+                args.settle,
+                once=args.once,
                 stop=lambda: heard.ended,
-            )  # fmt: skip
+            )
             watcher.start()
             if args.once:
                 return _once(watcher, listener, call)
@@ -148,9 +158,7 @@ def _only_one(rules: str) -> Iterator[None]:
         RefusedError: one has.
     """
     name = blake2b(os.fsencode(rules), digest_size=8).hexdigest()
-    descriptor = disk.open(
-        ready_state_folder() / f"watch-{name}.lock", disk.O_RDWR | disk.O_CREAT | disk.O_CLOEXEC, 0o600
-    )
+    descriptor = disk.open(ready_state_folder() / f"watch-{name}.lock", disk.O_RDWR | disk.O_CREAT | disk.O_CLOEXEC, 0o600)
     try:
         if not processes.try_lock(descriptor):
             raise RefusedError(f"{rules}: another watcher has these rules", "end that one first")

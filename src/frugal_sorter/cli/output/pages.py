@@ -8,15 +8,7 @@ from typing import TYPE_CHECKING, Any
 from frugal_sorter.app.report import Report
 from frugal_sorter.app.suggest import Learnt
 from frugal_sorter.cli.output.results import Column, Table, page, print_csv, print_json
-from frugal_sorter.cli.output.text import (
-    below,
-    common_base,
-    count_text,
-    iso_text,
-    moment_text,
-    shown,
-    size_text,
-)
+from frugal_sorter.cli.output.text import below, common_base, count_text, iso_text, moment_text, shown, size_text
 from frugal_sorter.cli.output.words import done_text
 from frugal_sorter.duplicates.search import Duplicates, Same
 from frugal_sorter.planning.duplicates import Choice, LookAlike, same_folders
@@ -64,9 +56,7 @@ def inventory_page(inventory: Inventory, figure: Figure | None, by: tuple[By, ..
 
 
 def _keys_text(keys: Sequence[str], by: Sequence[By], base: str) -> str:
-    return ", ".join(
-        below(key, base) if way == "folder" else shown(key) or "(none)" for way, key in zip(by, keys, strict=False)
-    )
+    return ", ".join(below(key, base) if way == "folder" else shown(key) or "(none)" for way, key in zip(by, keys, strict=False))
 
 
 _BARS = 20
@@ -119,10 +109,7 @@ def report_page(title: str, found: Report, paragraphs: Sequence[str], most: int)
     tables = []
     if found.ranked:
         done = Column("what", lambda row: done_text(row[1].tally))
-        size_, last = (
-            Column.size("size", lambda row: row[1].tally.bytes),
-            Column.date("last", lambda row: row[1].last_ns),
-        )
+        size_, last = (Column.size("size", lambda row: row[1].tally.bytes), Column.date("last", lambda row: row[1].last_ns))
         columns: Sequence[Column] = (Column("rule", lambda row: row[0]), done, size_, last)
         tables.append(_table("What was done", columns, found.ranked, most))
     if found.folders:
@@ -159,22 +146,26 @@ def as_json(folders: Sequence[str], found: Duplicates, choices: Sequence[Choice]
             "frees": choice.frees,
             "why": choice.why,
             "files": [
-                {"path": one.path, "keep": stays, "modified": iso_text(one.mtime_ns),
-                 "further_names": list(one.further_names)}
+                {"path": one.path, "keep": stays, "modified": iso_text(one.mtime_ns), "further_names": list(one.further_names)}
                 for one, stays in _files(choice)
             ],
         }
         for choice in choices
-    )  # fmt: skip
+    )
     result = {
         "folders": list(folders),
         "frees": sum(choice.frees for choice in choices),
         "same_folders": same_folders(found),
         "look_alikes": [
             {
-                "path": one.path, "original": one.original, "kind": one.kind,
-                **({"bytes": list(one.sizes), "modified": [iso_text(ns) for ns in one.times_ns], "first_difference": one.first}
-                   if one.kind == "differs" else {}),
+                "path": one.path,
+                "original": one.original,
+                "kind": one.kind,
+                **(
+                    {"bytes": list(one.sizes), "modified": [iso_text(ns) for ns in one.times_ns], "first_difference": one.first}
+                    if one.kind == "differs"
+                    else {}
+                ),
             }
             for one in alikes
         ],
@@ -184,7 +175,7 @@ def as_json(folders: Sequence[str], found: Duplicates, choices: Sequence[Choice]
         "further_names": found.linked,
         "passed_over": found.passed[0],
         "not_read": [unread._asdict() for unread in found.unread],
-    }  # fmt: skip
+    }
     print_json(result, groups=groups)
 
 

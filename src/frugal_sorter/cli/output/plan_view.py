@@ -20,14 +20,7 @@ from frugal_sorter.cli.output.text import (
     shown,
     size_text,
 )
-from frugal_sorter.cli.output.words import (
-    attribute_text,
-    entries_text,
-    specials_texts,
-    step_as_json,
-    step_text,
-    will_text,
-)
+from frugal_sorter.cli.output.words import attribute_text, entries_text, specials_texts, step_as_json, step_text, will_text
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.planning.misses import nearest_misses, unseen
 from frugal_sorter.planning.plan import TAKING_BACK, JobName, Plan
@@ -68,9 +61,7 @@ def freed_texts(freed: Freed, full_ns: int | None) -> list[str]:
         said.append(f"Freed {size_text(freed.bytes)}{_where(freed.folders)}; {room}.")
     if freed.trashed:
         are = "lies" if freed.trashed == 1 else "lie"
-        said.append(
-            f"{size_text(freed.trashed)} {are} in the trash, not freed yet: `frugal trash` shows it and empties it."
-        )
+        said.append(f"{size_text(freed.trashed)} {are} in the trash, not freed yet: `frugal trash` shows it and empties it.")
     if full_ns is not None:
         said.append(f"At this pace the volume is full on {date_text(full_ns)}.")
     return said
@@ -112,9 +103,7 @@ class PlanView:
         self._going_along = going_along(plan)
         shown_steps = [step for step in plan.asked if id(step) not in self._going_along]
         # Places that are made free in a group, by the step that takes what stands there away.
-        self._making_room = {
-            (step.group, step.source) for step in plan.steps if id(step) in self._going_along and step.source
-        }
+        self._making_room = {(step.group, step.source) for step in plan.steps if id(step) in self._going_along and step.source}
         # Where a trash lies says nothing about where a plan happens.
         folders = {place.folder for step in shown_steps for place in _near_places(step)}
         folders.update(left.place.folder for left in plan.not_touched)
@@ -188,9 +177,7 @@ class PlanView:
         if step.verb == "pack":
             members = step.details["members"]
             self.screen.parts(number, (name, ""), (f"  from {count_text(len(members), 'entry', 'entries')}", "dim"))
-            self.screen.sample(
-                members, lambda member: self.screen.line(f"      {below(member['path'], self.base)}"), indent=6
-            )
+            self.screen.sample(members, lambda member: self.screen.line(f"      {below(member['path'], self.base)}"), indent=6)
             return
         note = ""
         if step.verb == "set-attribute":
@@ -298,9 +285,7 @@ class PlanView:
         if "run" in verbs:
             self.screen.line("What the programs do cannot be taken back.", style="bold red")
         elif "run-making" in verbs:
-            self.screen.line(
-                "Of what the programs do only the files that are named here are taken back.", style="yellow"
-            )
+            self.screen.line("Of what the programs do only the files that are named here are taken back.", style="yellow")
         if "trash" in verbs and self.plan.kind not in TAKING_BACK:
             self.screen.line("The trash frees no space until it is emptied.", style="dim")
 

@@ -11,34 +11,14 @@ from typing import Any, NamedTuple
 from frugal_sorter.cli.output.plan_view import PlanView
 from frugal_sorter.cli.output.results import Column, Table, page
 from frugal_sorter.cli.output.screen import FEW, Screen
-from frugal_sorter.cli.output.text import (
-    ago_text,
-    below,
-    common_base,
-    count_text,
-    cut,
-    iso_text,
-    moment_text,
-    share_text,
-    shown,
-)
+from frugal_sorter.cli.output.text import ago_text, below, common_base, count_text, cut, iso_text, moment_text, share_text, shown
 from frugal_sorter.cli.output.words import step_as_json, will_text
 from frugal_sorter.planning.constraints import with_parents
 from frugal_sorter.planning.foresight import Day, Fate, FolderOutcome, outcome_of
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.selection import by_rule
 from frugal_sorter.reports.inventory import Inventory, list_entries
-from frugal_sorter.reports.writers import (
-    Folder,
-    Holder,
-    Holders,
-    Line,
-    Order,
-    holders_below,
-    makers,
-    opened_lines,
-    tree_of,
-)
+from frugal_sorter.reports.writers import Folder, Holder, Holders, Line, Order, holders_below, makers, opened_lines, tree_of
 from frugal_sorter.rules.model import Rule
 
 
@@ -72,9 +52,7 @@ def rule_words(rule: Rule) -> str:
     return ", ".join(parts)
 
 
-def print_tree(
-    screen: Screen, inventory: Inventory, most: int | None, order: Order | None, open_to: Sequence[str]
-) -> None:
+def print_tree(screen: Screen, inventory: Inventory, most: int | None, order: Order | None, open_to: Sequence[str]) -> None:
     """Print the folders of an inventory as trees, in one table.
 
     Args:
@@ -103,18 +81,23 @@ def _name(line: Line) -> str:
     return shown(line.names) if line.depth == 0 else f"{shown(line.names)}/"
 
 
-def tree_as_json(
-    inventory: Inventory, most: int | None, order: Order | None, open_to: Sequence[str]
-) -> list[dict[str, object]]:
+def tree_as_json(inventory: Inventory, most: int | None, order: Order | None, open_to: Sequence[str]) -> list[dict[str, object]]:
     """Return the lines of the trees; docs/formats.md describes them."""
     found: list[dict[str, object]] = []
     for root in inventory.folders_asked:
         tree: Folder = tree_of(inventory, root)
         for line in opened_lines(tree, order or "size", most, open_to):
-            found.append({
-                "path": line.path, "kind": line.kind, "depth": line.depth, "folders": line.folders, "files": line.files,
-                "bytes": line.bytes, "newest": iso_text(line.newest_ns) if line.newest_ns else None,
-            })  # fmt: skip
+            found.append(
+                {
+                    "path": line.path,
+                    "kind": line.kind,
+                    "depth": line.depth,
+                    "folders": line.folders,
+                    "files": line.files,
+                    "bytes": line.bytes,
+                    "newest": iso_text(line.newest_ns) if line.newest_ns else None,
+                }
+            )
     return found
 
 
@@ -286,15 +269,18 @@ def show_days(days: Sequence[Day], screen: Screen, now_ns: int, until_ns: int, n
 def days_as_json(days: Sequence[Day], now_ns: int, until_ns: int) -> dict[str, Any]:
     """Return the days as one object; docs/formats.md describes it."""
     return {
-        "from": iso_text(now_ns), "until": iso_text(until_ns), "note": NOT_IN_IT,
+        "from": iso_text(now_ns),
+        "until": iso_text(until_ns),
+        "note": NOT_IN_IT,
         "days": [
             {
-                "moment": iso_text(day.now_ns), "steps": [step_as_json(step) for step in day.plan.steps],
+                "moment": iso_text(day.now_ns),
+                "steps": [step_as_json(step) for step in day.plan.steps],
                 "refused": [refusal._asdict() for refusal in day.plan.refused],
             }
             for day in days
         ],
-    }  # fmt: skip
+    }
 
 
 _PATTERNS = 8
@@ -324,12 +310,7 @@ def print_open(folders: list[str], seconds: float, levels: int | None, hidden: b
             Column.size("size", lambda one: one.bytes),
             Column.moment("first", lambda one: one.first_ns),
             Column.moment("last", lambda one: one.last_ns),
-            Column(
-                "an hour",
-                lambda one: one.an_hour,
-                lambda rate: f"{rate:,.1f}" if rate >= 0.05 else "<0.1",
-                is_right=True,
-            ),
+            Column("an hour", lambda one: one.an_hour, lambda rate: f"{rate:,.1f}" if rate >= 0.05 else "<0.1", is_right=True),
         ]
         screen.table(Table("", columns, common))
 

@@ -124,10 +124,12 @@ def is_clock_set() -> bool:
 
     class _Timex(ctypes.Structure):
         _fields_ = (
-            [("modes", ctypes.c_uint)] + [(name, ctypes.c_long) for name in ("offset", "freq", "maxerror", "esterror")]
-            + [("status", ctypes.c_int)] + [(name, ctypes.c_long) for name in ("constant", "precision", "tolerance", "seconds")]
+            [("modes", ctypes.c_uint)]
+            + [(name, ctypes.c_long) for name in ("offset", "freq", "maxerror", "esterror")]
+            + [("status", ctypes.c_int)]
+            + [(name, ctypes.c_long) for name in ("constant", "precision", "tolerance", "seconds")]
             + [("rest", ctypes.c_char * 256)]
-        )  # fmt: skip
+        )
 
     told = _Timex()
     try:

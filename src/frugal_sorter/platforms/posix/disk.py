@@ -53,7 +53,7 @@ from os import (
     unlink,
     utime,
     walk,
-)  # fmt: skip
+)
 from os.path import exists, isdir, isfile, islink, ismount, lexists
 
 O_PATH: int = getattr(os, "O_PATH", os.O_RDONLY)

@@ -43,27 +43,36 @@ class Overlapped(ctypes.Structure):
     """OVERLAPPED: where in a file to read or write."""
 
     _fields_ = (
-        ("internal", ctypes.c_void_p), ("internal_high", ctypes.c_void_p), ("offset", wintypes.DWORD),
-        ("offset_high", wintypes.DWORD), ("event", wintypes.HANDLE),
-    )  # fmt: skip
+        ("internal", ctypes.c_void_p),
+        ("internal_high", ctypes.c_void_p),
+        ("offset", wintypes.DWORD),
+        ("offset_high", wintypes.DWORD),
+        ("event", wintypes.HANDLE),
+    )
 
 
 class BasicInfo(ctypes.Structure):
     """FILE_BASIC_INFO: times in 100 ns since 1601, and attributes."""
 
     _fields_ = (
-        ("created", ctypes.c_int64), ("accessed", ctypes.c_int64), ("written", ctypes.c_int64), ("changed", ctypes.c_int64),
+        ("created", ctypes.c_int64),
+        ("accessed", ctypes.c_int64),
+        ("written", ctypes.c_int64),
+        ("changed", ctypes.c_int64),
         ("attributes", wintypes.DWORD),
-    )  # fmt: skip
+    )
 
 
 class StandardInfo(ctypes.Structure):
     """FILE_STANDARD_INFO."""
 
     _fields_ = (
-        ("allocated", ctypes.c_int64), ("size", ctypes.c_int64), ("links", wintypes.DWORD), ("pending", wintypes.BOOLEAN),
+        ("allocated", ctypes.c_int64),
+        ("size", ctypes.c_int64),
+        ("links", wintypes.DWORD),
+        ("pending", wintypes.BOOLEAN),
         ("is_folder", wintypes.BOOLEAN),
-    )  # fmt: skip
+    )
 
 
 class IdInfo(ctypes.Structure):
@@ -113,9 +122,7 @@ move_file = _typed("MoveFileExW", _B, _S, _S, _D)
 create_hard_link = _typed("CreateHardLinkW", _B, _S, _S, _P)
 set_attributes = _typed("SetFileAttributesW", _B, _S, _D)
 get_attributes = _typed("GetFileAttributesW", _D, _S)
-volume_information = _typed(
-    "GetVolumeInformationW", _B, _S, wintypes.LPWSTR, _D, _P, _P, _P, wintypes.LPWSTR, _D
-)  # fmt: skip
+volume_information = _typed("GetVolumeInformationW", _B, _S, wintypes.LPWSTR, _D, _P, _P, _P, wintypes.LPWSTR, _D)
 logical_drives = _typed("GetLogicalDrives", _D)
 drive_type = _typed("GetDriveTypeW", wintypes.UINT, _S)
 peek_pipe = _typed("PeekNamedPipe", _B, _H, _P, _D, _P, _P, _P)

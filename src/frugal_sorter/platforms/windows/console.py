@@ -17,11 +17,7 @@ __all__ = ["forget_typed", "is_terminal", "prepare"]
 
 def prepare() -> None:
     """Have the standard streams take every letter: the code page of a country has few."""
-    for stream, errors in (
-        (sys.stdin, "surrogateescape"),
-        (sys.stdout, "surrogateescape"),
-        (sys.stderr, "backslashreplace"),
-    ):
+    for stream, errors in ((sys.stdin, "surrogateescape"), (sys.stdout, "surrogateescape"), (sys.stderr, "backslashreplace")):
         if isinstance(stream, io.TextIOWrapper):
             stream.reconfigure(encoding="utf-8", errors=errors)
 

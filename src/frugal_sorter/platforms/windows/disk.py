@@ -94,9 +94,7 @@ def open_alone(name: str, flags: int, fd: int) -> int:
 
 def _descriptor(full: str, flags: int, access: int, share: int) -> int:
     if flags & O_CREAT:
-        disposition = (
-            api.CREATE_NEW if flags & O_EXCL else api.CREATE_ALWAYS if flags & O_TRUNC else api.OPEN_ALWAYS
-        )  # fmt: skip
+        disposition = api.CREATE_NEW if flags & O_EXCL else api.CREATE_ALWAYS if flags & O_TRUNC else api.OPEN_ALWAYS
     else:
         disposition = api.TRUNCATE_EXISTING if flags & O_TRUNC else api.OPEN_EXISTING
     itself = api.THE_LINK_ITSELF if flags & O_NOFOLLOW else 0
@@ -267,7 +265,7 @@ def ismount(path: Named) -> bool:
 
 def access(
     path: Named, mode: int, *, dir_fd: int | None = None, effective_ids: bool = False, follow_symlinks: bool = True
-) -> bool:  # fmt: skip
+) -> bool:
     """Return True if this account may read, write or enter an entry, as far as its attributes say."""
     return os.access(native(_full(path, dir_fd)), mode)
 
@@ -320,9 +318,7 @@ class _Entries:
     def __enter__(self) -> _Entries:
         return self
 
-    def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
-    ) -> None:  # fmt: skip
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
         self._found.close()
 
 
@@ -491,9 +487,7 @@ def _removed(full: str, remove: ctypes._FuncPointer) -> None:
         raise
 
 
-def replace(
-    source: Named, target: Named, *, src_dir_fd: int | None = None, dst_dir_fd: int | None = None
-) -> None:  # fmt: skip
+def replace(source: Named, target: Named, *, src_dir_fd: int | None = None, dst_dir_fd: int | None = None) -> None:
     """Rename an entry, over what may have its new name.
 
     Raises:
@@ -524,7 +518,7 @@ def rename(old: str, new: str, how: int) -> None:
 
 def link(
     source: Named, target: Named, *, src_dir_fd: int | None = None, dst_dir_fd: int | None = None, follow_symlinks: bool = True
-) -> None:  # fmt: skip
+) -> None:
     """Give a file a second name.
 
     Raises:
@@ -552,9 +546,13 @@ def readlink(path: Named, *, dir_fd: int | None = None) -> str:
 
 
 def utime(
-    path: Named | int, times: tuple[float, float] | None = None, *, ns: tuple[int, int] | None = None,
-    dir_fd: int | None = None, follow_symlinks: bool = True,
-) -> None:  # fmt: skip
+    path: Named | int,
+    times: tuple[float, float] | None = None,
+    *,
+    ns: tuple[int, int] | None = None,
+    dir_fd: int | None = None,
+    follow_symlinks: bool = True,
+) -> None:
     """Set when an entry was last read and written.
 
     Raises:

@@ -116,9 +116,7 @@ def realpath(path: Named) -> str:
     at = full = abspath(path)
     missing: list[str] = []
     while True:
-        handle = api.create_file(
-            native(at), api.READ_ATTRIBUTES, api.SHARE_ALL, None, api.OPEN_EXISTING, api.ALSO_FOLDERS, None
-        )
+        handle = api.create_file(native(at), api.READ_ATTRIBUTES, api.SHARE_ALL, None, api.OPEN_EXISTING, api.ALSO_FOLDERS, None)
         if handle != api.INVALID:
             try:
                 return join(final_path(handle), *reversed(missing))
