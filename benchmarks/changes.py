@@ -23,7 +23,7 @@ from frugal_sorter.app.session import Session
 from frugal_sorter.execution.executor import changing, execute
 from frugal_sorter.execution.undo import plan_undo, run_to_undo
 from frugal_sorter.rules.load import load_rules
-from frugal_sorter.state.folders import forget_all, ready_state_folder
+from frugal_sorter.state import forget_all, ready_state_folder
 
 PER_FOLDER = 100
 ENDINGS = {"move": 'move = "../out"', "trash": "trash = true", "delete": "delete = true"}

@@ -13,7 +13,7 @@ from pathlib import Path
 from frugal_sorter.app.rules import plan_rules
 from frugal_sorter.app.session import Session
 from frugal_sorter.rules.load import load_rules
-from frugal_sorter.state.folders import forget_all
+from frugal_sorter.state import forget_all
 
 RUNS = 7
 _SUFFIXES = ("jpg", "pdf", "csv", "log", "txt", "tif", "stl", "zip")

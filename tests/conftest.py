@@ -16,7 +16,7 @@ import pytest
 from hypothesis import HealthCheck, settings
 
 from frugal_sorter.platforms import slashed
-from frugal_sorter.state.folders import forget_all
+from frugal_sorter.state import forget_all
 from tests.served import Served, needs_a_start
 from tests.support import aged
 

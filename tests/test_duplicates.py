@@ -19,17 +19,16 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from frugal_sorter import duplicates
 from frugal_sorter.changes.outcome import Outcome
-from frugal_sorter.duplicates import digests
-from frugal_sorter.duplicates.digests import CACHED_BYTES, WHOLE_BYTES, DigestCache, Found
-from frugal_sorter.duplicates.search import Columns, ContentSearch, Group, Same
+from frugal_sorter.duplicates import CACHED_BYTES, WHOLE_BYTES, Columns, ContentSearch, DigestCache, Found, Group, Same
 from frugal_sorter.filesystem import parallel as sharing
 from frugal_sorter.planning.duplicates import Removing, choose, first_difference, look_alikes, plan_duplicates, same_folders
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import disk
 from frugal_sorter.rules.fields import unmarked_name
 from frugal_sorter.rules.keys import KEEPS, Keep
-from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.state import ready_state_folder
 from frugal_sorter.steps.step import Count
 from tests.conftest import Frugal
 from tests.served import Served
@@ -152,7 +151,7 @@ def test_few_bytes_are_read_and_next_to_none_the_second_time(folder: Path) -> No
     put(folder / "two.dat", b"x" * BIG * 4)
     state = ready_state_folder()
     first = ContentSearch(cache=state).search([str(folder)])
-    ends = 2 * digests.END_BYTES
+    ends = 2 * duplicates.END_BYTES
     assert first.read == 2 * BIG * 4 + 8 * ends and len(first.groups) == 1
     again = ContentSearch(cache=state).search([str(folder)])
     paths = [[[one.path for one in group.files] for group in search.groups] for search in (first, again)]
@@ -172,7 +171,7 @@ def test_few_bytes_are_read_and_next_to_none_the_second_time(folder: Path) -> No
 
 
 def test_the_cache_is_bounded_and_a_damaged_one_is_done_without(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("frugal_sorter.duplicates.digests.MOST_ROWS", 10)
+    monkeypatch.setattr("frugal_sorter.duplicates.MOST_ROWS", 10)
     with DigestCache(folder) as cache:
         for moment in range(5):
             cache.keep([((1, moment * 10 + at, 0, 5, 5, 5), b"e", b"w") for at in range(5)], moment)
@@ -187,7 +186,7 @@ def test_the_cache_is_bounded_and_a_damaged_one_is_done_without(folder: Path, mo
 
 
 def test_the_search_tells_how_far_it_has_got(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(digests, "_TOLD_EVERY", 2)
+    monkeypatch.setattr(duplicates, "_TOLD_EVERY", 2)
     for number in range(6):
         put(folder / f"{number}.dat", "x" * BIG)
     told: list[tuple[int, str]] = []
@@ -225,7 +224,7 @@ def test_what_changes_or_cannot_be_read_is_named_and_in_no_group(folder: Path, w
         (folder / "c.dat").unlink()
         if what == "unreadable":
             (folder / "c.dat").mkdir()
-    told = digests.ends_digests(found, lambda _: None)
+    told = duplicates.ends_digests(found, lambda _: None)
     one, other, third = (told[number] for number in range(len(told)))
     assert one is not None and one == other and third is None
     assert list(told.problems) == [2] and told.problems[2]

@@ -170,7 +170,7 @@ def test_deleting_is_for_good_and_said(folder: Path, own_home: Path) -> None:
     assert not list((folder / "Intake").iterdir()) and not trash_of(own_home)
     from frugal_sorter.execution.executor import changing
     from frugal_sorter.execution.undo import plan_undo, run_to_undo
-    from frugal_sorter.state.folders import ready_state_folder
+    from frugal_sorter.state import ready_state_folder
 
     with changing(ready_state_folder(), "test") as journal:
         plan = plan_undo(journal, run_to_undo(journal, None), NOW_NS)

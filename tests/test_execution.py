@@ -23,7 +23,7 @@ from frugal_sorter.journal import database
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import kernel
-from frugal_sorter.state.folders import ready_state_folder, writer_is_active, writer_lock
+from frugal_sorter.state import ready_state_folder, writer_is_active, writer_lock
 from frugal_sorter.steps.moving import Move
 from frugal_sorter.steps.step import Mark, RunContext, Step, attempt, step_as_line
 from tests.support import NOW_NS, book_of, carry_out, contents, file_names, moves_of, plan_of, put, snapshot, undo

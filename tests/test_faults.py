@@ -15,6 +15,7 @@ from pathlib import Path
 
 import pytest
 
+from frugal_sorter.changes import copier
 from frugal_sorter.cli.output.words import stray_texts
 from frugal_sorter.execution import executor
 from frugal_sorter.execution.executor import Result, changing
@@ -25,7 +26,7 @@ from frugal_sorter.filesystem.volumes import Volume
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.trash_plans import add_emptying, all_trashed, weigh
 from frugal_sorter.platforms import disk
-from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.state import ready_state_folder
 from frugal_sorter.steps import info_files
 from tests.conftest import AS_ROOT, Frugal, Mount
 from tests.support import book_of, carry_out, contents, done_by, plan_of, put, rules_text, snapshot, trash_of, undo
@@ -286,7 +287,6 @@ def test_without_rights_nothing_is_taken_and_the_rest_is_done(folder: Path, frug
 
 
 def test_a_file_that_grows_while_it_is_copied_stays(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    from frugal_sorter.changes import copier
 
     path = put(folder / "Intake/a.log", "clay")
     plan = plan_of(book_of(folder, 'where = "everything"\ncopy = "Backup"\ndelete = true'))

@@ -13,7 +13,7 @@ from pathlib import Path
 
 import pytest
 
-from frugal_sorter.demo import machine as made
+from frugal_sorter import demo as made
 from frugal_sorter.filesystem import extended_attributes as attributes
 from frugal_sorter.filesystem.contents import Contents
 from frugal_sorter.filesystem.inside import look_inside

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from frugal_sorter.reports import forecast
 from frugal_sorter.reports.forecast import DAY_NS, Point, full_at_ns, outlook_of, points_from_dates, trend_of
 from frugal_sorter.reports.saved import Saved, SavedFile, look_now, save
-from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.state import ready_state_folder
 from tests.conftest import Frugal
 from tests.support import NOW_NS, put
 

@@ -12,7 +12,7 @@ import pytest
 from frugal_sorter.app.report import full_at_ns
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.reports.saved import look_now, save
-from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.state import ready_state_folder
 from tests.conftest import Frugal, Mount
 from tests.support import DAY_NS, NOW_NS, put, rules_text
 

@@ -28,7 +28,7 @@ from frugal_sorter.execution.executor import changing, execute
 from frugal_sorter.execution.undo import plan_undo, run_to_undo
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import Plan
-from frugal_sorter.state.folders import forget_all, ready_state_folder
+from frugal_sorter.state import forget_all, ready_state_folder
 from frugal_sorter.steps.kinds import KINDS
 from tests.conftest import IS_ROOT
 from tests.profiler import Profiler, in_a_fork

@@ -19,7 +19,7 @@ from frugal_sorter.changes import copier as rights
 from frugal_sorter.cli.output.text import cell_text, printable_lines
 from frugal_sorter.errors import StateError
 from frugal_sorter.execution.executor import Result
-from frugal_sorter.state.folders import read_input
+from frugal_sorter.state import read_input
 from frugal_sorter.trash.freedesktop import FreedesktopBin, parse_info
 from tests.conftest import AS_ROOT, Frugal, Mount
 from tests.served import Served

@@ -23,7 +23,7 @@ from frugal_sorter.filesystem.status import look, same_bytes
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import disk
-from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.state import ready_state_folder
 from frugal_sorter.steps.kinds import VerbName
 from frugal_sorter.steps.parts import there
 from frugal_sorter.steps.step import RunContext, Step, verbs_for

@@ -19,8 +19,7 @@ from frugal_sorter.filesystem.tree import LIST
 from frugal_sorter.planning.plan import load_plan
 from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.rules.load import load_rules
-from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.state.settings import distrusted, read_settings, settings_file
+from frugal_sorter.state import distrusted, read_settings, ready_state_folder, settings_file
 from tests.conftest import IS_ROOT, Frugal
 from tests.support import THOROUGH, contents, put, rules_text, snapshot
 

@@ -13,7 +13,7 @@ from frugal_sorter.filesystem.record import place_of
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.volumes import mount_at
 from frugal_sorter.journal.journal import Journal
-from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.state import ready_state_folder
 from frugal_sorter.steps import step as steps
 from frugal_sorter.steps.kinds import KINDS, VerbName
 from tests.conftest import AS_ROOT, Frugal, Mount

@@ -19,8 +19,7 @@ from hypothesis import strategies as st
 from frugal_sorter.errors import FrugalError
 from frugal_sorter.schedule import cron
 from frugal_sorter.schedule.scheduler import SCHEDULERS, Entry, scheduler_of
-from frugal_sorter.state.folders import fits, is_count, is_flag, is_moment, is_text, state_folder
-from frugal_sorter.state.settings import settings_file
+from frugal_sorter.state import fits, is_count, is_flag, is_moment, is_text, settings_file, state_folder
 from tests.conftest import IS_WINDOWS, Frugal
 from tests.support import put, rules_text
 
@@ -179,7 +178,7 @@ def test_a_damaged_file_costs_one_line_and_hides_no_other(folder: Path, frugal: 
 
 def _remember(name: str, folder: Path) -> None:
     from frugal_sorter.schedule.scheduler import Remembered
-    from frugal_sorter.state.folders import ready_state_folder
+    from frugal_sorter.state import ready_state_folder
 
     entry = Entry(
         name,

@@ -15,7 +15,7 @@ from frugal_sorter.errors import UsageError
 from frugal_sorter.execution.executor import changing, execute
 from frugal_sorter.execution.undo import plan_undo, run_to_undo
 from frugal_sorter.journal.journal import Journal
-from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.state import ready_state_folder
 from frugal_sorter.steps.kinds import ATTENDING, LASTING
 from tests.conftest import Frugal
 from tests.support import NOW_NS, Seen, book_of, carry_out, plan_of, put, rules_text, snapshot, undo

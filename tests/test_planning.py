@@ -13,7 +13,7 @@ from frugal_sorter.planning import guard
 from frugal_sorter.planning.matched import Names, is_numbered_form
 from frugal_sorter.platforms import accounts
 from frugal_sorter.rules.fields import World
-from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.state import ready_state_folder
 from frugal_sorter.steps.step import Count
 from tests.support import DAY_NS, NOW_NS, book_of, moves_of, plan_of, put
 

@@ -16,7 +16,7 @@ from frugal_sorter.cli.reading import book_named
 from frugal_sorter.execution.executor import changing, execute
 from frugal_sorter.planning.jobs import Purge, freed_by
 from frugal_sorter.rules.units import parse_duration
-from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.state import ready_state_folder
 from tests.conftest import Frugal
 from tests.support import aged, names, snapshot, trash_of, wait_until
 

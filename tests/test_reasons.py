@@ -22,8 +22,7 @@ from frugal_sorter.journal.database import Driver
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import Note, Plan, Refusal
 from frugal_sorter.schedule.scheduler import Entry, Remembered, State
-from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.state.settings import settings_file
+from frugal_sorter.state import ready_state_folder, settings_file
 from frugal_sorter.steps.step import Mark, NotTouched, Step
 from tests.conftest import IS_WINDOWS, in_this_process
 from tests.support import put

@@ -25,7 +25,7 @@ from frugal_sorter.execution.recovery import recover_interrupted, state_after_cr
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import load_plan, save_plan
 from frugal_sorter.platforms import disk
-from frugal_sorter.state.folders import forget_all, ready_state_folder
+from frugal_sorter.state import forget_all, ready_state_folder
 from frugal_sorter.steps.kinds import KINDS, VerbName
 from frugal_sorter.steps.step import RunContext, refuse_malformed, step_as_line, verbs_for
 from tests.conftest import AS_ROOT, WITHOUT_RIGHTS, Frugal, Mount

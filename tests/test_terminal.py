@@ -225,7 +225,7 @@ def test_undoing_a_run_again_that_was_taken_back_asks_the_journal_once(folder: P
     from frugal_sorter.execution.executor import changing
     from frugal_sorter.execution.undo import plan_undo
     from frugal_sorter.journal.journal import Journal
-    from frugal_sorter.state.folders import ready_state_folder
+    from frugal_sorter.state import ready_state_folder
     from tests.support import NOW_NS, book_of, carry_out, plan_of, undo
 
     for number in range(30):

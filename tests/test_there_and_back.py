@@ -21,7 +21,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from frugal_sorter.platforms import slashed
-from frugal_sorter.state.folders import forget_all
+from frugal_sorter.state import forget_all
 from tests.conftest import IS_WINDOWS, Frugal, in_this_process
 from tests.support import THOROUGH, book_of, carry_out, contents, done_by, file_names, plan_of, put, rules_text, snapshot, undo
 

@@ -16,7 +16,7 @@ from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem import parallel, walk
 from frugal_sorter.filesystem.record import TYPES
 from frugal_sorter.reports.saved import FolderSums, Totals, compare_totals, forget_totals, keep_totals, kept_totals, take_totals
-from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.state import ready_state_folder
 from tests.conftest import Frugal
 from tests.support import put, rules_text
 

@@ -21,7 +21,7 @@ from frugal_sorter.planning.trash_plans import Weighed, held_back, leaving
 from frugal_sorter.rules.load import read_rules
 from frugal_sorter.rules.model import WEEK, TrashLimits
 from frugal_sorter.rules.units import SECOND_NS, Duration
-from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.state import ready_state_folder
 from frugal_sorter.trash.base import Trashed
 from frugal_sorter.trash.freedesktop import FreedesktopBin
 from frugal_sorter.values import replace

@@ -17,7 +17,7 @@ import pytest
 
 from frugal_sorter.journal.database import SCHEMA, Amount, Visit
 from frugal_sorter.journal.journal import Journal
-from frugal_sorter.state.settings import settings_file
+from frugal_sorter.state import settings_file
 from tests.conftest import Frugal
 from tests.served import Served
 from tests.support import aged, put, rules_text

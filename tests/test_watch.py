@@ -28,7 +28,7 @@ from frugal_sorter.filesystem.record import Listing
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.sight import Root
 from frugal_sorter.rules.load import load_rules
-from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.state import ready_state_folder
 from frugal_sorter.steps.step import Mark, Step
 from tests.conftest import AS_ROOT, Frugal, Mount
 from tests.support import NOW_NS, put, rules_text, wait_until

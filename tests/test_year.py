@@ -24,8 +24,7 @@ from frugal_sorter.reports.saved import kept_of, look_now, save
 from frugal_sorter.rules.editing import book_of_rule
 from frugal_sorter.rules.units import DAY_NS
 from frugal_sorter.schedule.scheduler import Entry, State, unremembered
-from frugal_sorter.state.folders import ready_state_folder, write_whole
-from frugal_sorter.state.settings import _LARGEST, OwnerLog, settings_file
+from frugal_sorter.state import _LARGEST, OwnerLog, ready_state_folder, settings_file, write_whole
 from tests.conftest import IS_ROOT, IS_WINDOWS, Frugal, Mount, in_this_process
 from tests.support import NOW_NS, aged, book_of, put, rules_text
 from tests.year import Year

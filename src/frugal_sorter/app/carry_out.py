@@ -14,8 +14,7 @@ from frugal_sorter.platforms import accounts
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.reports.saved import FolderSums, forget_totals, keep_totals
 from frugal_sorter.rules.units import DAY_NS
-from frugal_sorter.state.folders import forget_files, ready_state_folder
-from frugal_sorter.state.settings import open_log, read_settings
+from frugal_sorter.state import forget_files, open_log, read_settings, ready_state_folder
 from frugal_sorter.steps.step import Mark, Step
 
 

@@ -24,7 +24,7 @@ from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.fields import fold
 from frugal_sorter.schedule.cron import crontab_of_account
 from frugal_sorter.schedule.scheduler import ask_system
-from frugal_sorter.state.folders import read_input, ready_state_folder
+from frugal_sorter.state import read_input, ready_state_folder
 from frugal_sorter.steps.step import ONE_FILE, Count, NotTouched, folder_of
 from frugal_sorter.values import frozen
 

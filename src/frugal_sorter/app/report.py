@@ -17,8 +17,7 @@ from frugal_sorter.planning.plan import TAKING_BACK, Plan
 from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.reports.saved import Totals, kept_totals
 from frugal_sorter.rules.units import DAY_NS
-from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.state.settings import read_settings
+from frugal_sorter.state import read_settings, ready_state_folder
 from frugal_sorter.steps.kinds import ATTENDING, FINAL, REPLACING
 from frugal_sorter.steps.step import NONE, Count, Tally
 from frugal_sorter.values import field, mutable

@@ -23,8 +23,7 @@ from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.editing import RuleText, rule_text
 from frugal_sorter.rules.load import LARGEST_FILE, read_rules
 from frugal_sorter.rules.model import Rule, RuleBook
-from frugal_sorter.state.folders import keep_new, read_input, ready_state_folder
-from frugal_sorter.state.settings import refuse_distrusted
+from frugal_sorter.state import keep_new, read_input, ready_state_folder, refuse_distrusted
 from frugal_sorter.steps.step import Step, Tally
 from frugal_sorter.values import field, mutable
 

@@ -18,7 +18,7 @@ from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.fields import fold
 from frugal_sorter.rules.model import Rule, RuleBook
 from frugal_sorter.rules.units import nearest
-from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.state import ready_state_folder
 from frugal_sorter.steps.kinds import FINAL
 from frugal_sorter.steps.step import Step, total
 

@@ -26,8 +26,7 @@ from frugal_sorter.schedule.scheduler import (
     refuse_cannot,
     scheduler_of,
 )
-from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.state.settings import distrusted
+from frugal_sorter.state import distrusted, ready_state_folder
 from frugal_sorter.values import frozen, replace
 
 # A scheduler that is asleep, or busy with others, may be so much later than it said.

@@ -8,7 +8,7 @@ from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
 from frugal_sorter.platforms import accounts, slashed
-from frugal_sorter.state.folders import forget_all, ready_state_folder
+from frugal_sorter.state import forget_all, ready_state_folder
 from frugal_sorter.values import frozen
 
 if TYPE_CHECKING:

@@ -41,7 +41,7 @@ from frugal_sorter.rules.fields import FIELDS, Facts, fold
 from frugal_sorter.rules.load import FORMAT, read_rules
 from frugal_sorter.rules.templates import escape_braces as literal
 from frugal_sorter.rules.units import SECOND_NS, parse_size
-from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.state import ready_state_folder
 from frugal_sorter.trash.bins import never_entered
 from frugal_sorter.values import field, frozen, mutable, replace
 

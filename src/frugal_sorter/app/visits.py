@@ -16,8 +16,7 @@ from frugal_sorter.journal.database import Driver, Visit, VisitOutcome, with_don
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import accounts
-from frugal_sorter.state.folders import ready_state_folder
-from frugal_sorter.state.settings import OwnerLog, log, read_settings
+from frugal_sorter.state import OwnerLog, log, read_settings, ready_state_folder
 from frugal_sorter.steps.kinds import ATTENDING, KINDS
 from frugal_sorter.steps.step import Mark, Step
 from frugal_sorter.values import field, mutable, replace

@@ -20,7 +20,7 @@ from frugal_sorter.cli.output.words import stray_texts
 from frugal_sorter.errors import FrugalError, UsageError
 from frugal_sorter.platforms import accounts, disk, slashed
 from frugal_sorter.rules.units import Mistakes, nearest
-from frugal_sorter.state.folders import LastRun, forget_all, state_folder, writer_is_active
+from frugal_sorter.state import LastRun, forget_all, state_folder, writer_is_active
 
 if TYPE_CHECKING:
     from frugal_sorter.app.visits import Visiting

@@ -27,8 +27,7 @@ from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.selection import Keys, Numbers, by_rule, choose
 from frugal_sorter.platforms import disk, programs, slashed
 from frugal_sorter.platforms.slashed import Path
-from frugal_sorter.state.folders import read_input
-from frugal_sorter.state.settings import read_settings
+from frugal_sorter.state import read_input, read_settings
 from frugal_sorter.steps.kinds import ATTENDING, KINDS, LASTING
 from frugal_sorter.steps.step import Mark, Step
 

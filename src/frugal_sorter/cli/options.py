@@ -15,7 +15,7 @@ from frugal_sorter.cli.output.text import shown
 from frugal_sorter.errors import RefusedError, UsageError
 from frugal_sorter.platforms import disk, programs, slashed
 from frugal_sorter.platforms.slashed import Path
-from frugal_sorter.state.folders import default_rules_file
+from frugal_sorter.state import default_rules_file
 
 if TYPE_CHECKING:
     from frugal_sorter.rules.units import Duration

@@ -20,7 +20,7 @@ from frugal_sorter.rules.load import FORMAT, LARGEST_FILE, load_rules
 from frugal_sorter.rules.model import RuleBook
 from frugal_sorter.rules.tree import Node
 from frugal_sorter.rules.units import InvalidValue, parse_moment, parse_past
-from frugal_sorter.state.folders import read_input
+from frugal_sorter.state import read_input
 
 
 def moment_of(as_of: str | None, session: Session, option: str = "--as-of") -> int:

@@ -15,8 +15,7 @@ from frugal_sorter.filesystem.record import Identity, Place, place_of
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms.slashed import Path
-from frugal_sorter.state.folders import writer_lock
-from frugal_sorter.state.settings import log
+from frugal_sorter.state import log, writer_lock
 from frugal_sorter.steps.info_files import remove_stray_infos
 from frugal_sorter.steps.kinds import ATTENDING, REPLACING, STAYING, TAKING, VerbName
 from frugal_sorter.steps.making import remove_unused

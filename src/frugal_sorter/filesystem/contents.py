@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 from frugal_sorter.filesystem.record import Unknown
 from frugal_sorter.platforms import disk, processes, slashed
 from frugal_sorter.platforms.slashed import Path
-from frugal_sorter.state.folders import fitting
+from frugal_sorter.state import fitting
 from frugal_sorter.values import frozen
 
 if TYPE_CHECKING:

@@ -11,7 +11,7 @@ from typing import NamedTuple
 from frugal_sorter.filesystem.record import is_inside, place_of
 from frugal_sorter.filesystem.tree import real_path
 from frugal_sorter.platforms import disk, names, slashed, system, volumes
-from frugal_sorter.state.folders import for_a_session
+from frugal_sorter.state import for_a_session
 from frugal_sorter.values import frozen
 
 # Their inode numbers are made up anew whenever the volume is mounted, or sooner.

@@ -18,7 +18,7 @@ from frugal_sorter.filesystem.record import Identity, Place, is_inside
 from frugal_sorter.filesystem.volumes import Seen
 from frugal_sorter.platforms import disk, volumes
 from frugal_sorter.platforms.slashed import Path
-from frugal_sorter.state.folders import Reserve
+from frugal_sorter.state import Reserve
 from frugal_sorter.steps.kinds import FINAL, REPLACING, VerbName
 from frugal_sorter.steps.step import Details, Step, Tally, Witness
 from frugal_sorter.values import field, frozen, replace

@@ -32,7 +32,7 @@ from frugal_sorter.journal.database import (
 from frugal_sorter.platforms import accounts, disk
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.units import DAY_NS, SECOND_NS, minute_text
-from frugal_sorter.state.folders import LastRun
+from frugal_sorter.state import LastRun
 from frugal_sorter.steps.kinds import ATTENDING, LASTING, VerbName
 from frugal_sorter.steps.step import Mark, Step, Tally
 from frugal_sorter.values import frozen, replace

@@ -9,7 +9,7 @@ from collections import Counter, defaultdict
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Literal, NamedTuple
 
-from frugal_sorter.duplicates.search import Duplicates, Group, Same
+from frugal_sorter.duplicates import Duplicates, Group, Same
 from frugal_sorter.filesystem.record import TYPE_OF_SUFFIX, FileRecord, Place, is_inside, place_of, storable_ns
 from frugal_sorter.filesystem.status import BLOCK, look, open_to_read, with_sample
 from frugal_sorter.filesystem.volumes import mount_at

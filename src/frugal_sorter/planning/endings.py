@@ -36,7 +36,7 @@ from frugal_sorter.rules.keys import REMOVALS
 from frugal_sorter.rules.model import Hits, Rule, RuleBook
 from frugal_sorter.rules.placing import Alike, Placing, Wanted
 from frugal_sorter.rules.templates import Missing
-from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.state import ready_state_folder
 from frugal_sorter.steps.step import NONE, Count, Member, NotTouched, Step
 from frugal_sorter.values import field, frozen, mutable, replace
 
@@ -469,7 +469,7 @@ class Outcomes:
         if not self.same:
             return
         # Most files of rules ask for none of this.
-        from frugal_sorter.duplicates.search import ContentSearch
+        from frugal_sorter.duplicates import ContentSearch
         from frugal_sorter.planning.duplicates import Removing, add_removals, choose
 
         for index, entries in self.same.items():

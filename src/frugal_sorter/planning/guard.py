@@ -14,7 +14,7 @@ from frugal_sorter.platforms import accounts, disk, slashed, system
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.keys import REMOVALS
 from frugal_sorter.rules.model import Rule
-from frugal_sorter.state.folders import for_a_session
+from frugal_sorter.state import for_a_session
 from frugal_sorter.steps.kinds import PLANNED, REMOVING, TAKING
 from frugal_sorter.steps.step import Step
 from frugal_sorter.trash.bins import all_bins, bin_for, home_bin, own_folders, own_trash

@@ -14,8 +14,7 @@ from frugal_sorter.filesystem.record import Identity, Place, place_of
 from frugal_sorter.filesystem.status import look_like_or_none
 from frugal_sorter.platforms import disk
 from frugal_sorter.platforms.slashed import Path
-from frugal_sorter.state.folders import machine_id, read_input
-from frugal_sorter.state.settings import distrusted, refuse_distrusted
+from frugal_sorter.state import distrusted, machine_id, read_input, refuse_distrusted
 from frugal_sorter.steps.kinds import ATTENDING, MAKING, VerbName
 from frugal_sorter.steps.step import (
     NONE,

@@ -27,7 +27,7 @@ from frugal_sorter.filesystem.volumes import volume_of
 from frugal_sorter.filesystem.walk import COUNTED_AT_ONCE, Reader, reason_of, walk
 from frugal_sorter.platforms import disk, slashed, volumes
 from frugal_sorter.platforms.slashed import Path
-from frugal_sorter.state.folders import (
+from frugal_sorter.state import (
     Shape,
     fits,
     fitting,

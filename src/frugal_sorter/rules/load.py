@@ -35,8 +35,7 @@ from frugal_sorter.rules.source import KeyPath, Keys, Source
 from frugal_sorter.rules.templates import EXTRAS, CaptureKind, Slot, Template, Wording, parse_template, parse_wording
 from frugal_sorter.rules.tree import Node, capture_kinds
 from frugal_sorter.rules.units import Duration, Hours, InvalidValue, Mistakes, nearest, parse_duration, parse_hours, parse_size
-from frugal_sorter.state.folders import read_input
-from frugal_sorter.state.settings import distrusted, refuse_distrusted
+from frugal_sorter.state import distrusted, read_input, refuse_distrusted
 
 
 def one_text(value: Any) -> str:

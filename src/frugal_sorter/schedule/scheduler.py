@@ -18,7 +18,7 @@ from frugal_sorter.platforms import disk, processes, slashed
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.units import Duration, InvalidValue, nearest, parse_duration
 from frugal_sorter.schedule.when import When, parse_when
-from frugal_sorter.state.folders import Shape, fits, is_flag, is_moment, is_text, read_input, read_json, write_whole
+from frugal_sorter.state import Shape, fits, is_flag, is_moment, is_text, read_input, read_json, write_whole
 from frugal_sorter.values import as_dict, field, frozen
 
 FOLDER = "schedules"

@@ -7,7 +7,7 @@ from typing import Any, Literal, NamedTuple
 
 from frugal_sorter.filesystem.record import EntryKind, Identity
 from frugal_sorter.platforms import slashed
-from frugal_sorter.state.folders import is_count, is_flag, is_name, is_number, is_text
+from frugal_sorter.state import is_count, is_flag, is_name, is_number, is_text
 from frugal_sorter.values import field, frozen
 
 __all__ = [

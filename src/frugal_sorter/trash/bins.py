@@ -5,7 +5,7 @@ from __future__ import annotations
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.filesystem.walk import VERSION_CONTROL
 from frugal_sorter.platforms import disk, slashed, system
-from frugal_sorter.state.folders import for_a_session, state_folder
+from frugal_sorter.state import for_a_session, state_folder
 from frugal_sorter.trash.base import TrashBin, Trashed
 
 if system.NAME == "windows":

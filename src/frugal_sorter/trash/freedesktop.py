@@ -17,7 +17,7 @@ from frugal_sorter.filesystem.record import Place, is_inside
 from frugal_sorter.filesystem.tree import lstat
 from frugal_sorter.filesystem.volumes import mount_at, mounted_tops, volume_of
 from frugal_sorter.platforms import accounts, disk, names, own_folders, slashed
-from frugal_sorter.state.folders import for_a_session
+from frugal_sorter.state import for_a_session
 from frugal_sorter.trash.base import TrashBin
 from frugal_sorter.values import frozen
 

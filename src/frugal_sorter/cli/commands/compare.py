@@ -32,7 +32,7 @@ from frugal_sorter.reports.saved import (
     take_totals,
     totals_of,
 )
-from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.state import ready_state_folder
 
 EXAMPLES = """
   frugal inventory ~/Intake --save monday

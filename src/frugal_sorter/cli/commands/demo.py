@@ -10,7 +10,7 @@ import tempfile
 from datetime import datetime
 
 from frugal_sorter.cli.output.text import count_text, shown
-from frugal_sorter.demo.machine import DEFAULT_SEED, lay_out
+from frugal_sorter.demo import DEFAULT_SEED, lay_out
 from frugal_sorter.platforms import programs
 from frugal_sorter.platforms.slashed import Path
 

@@ -26,7 +26,7 @@ from frugal_sorter.cli.output.plan_view import PlanView
 from frugal_sorter.cli.output.screen import Progress, Screen
 from frugal_sorter.cli.output.text import below, common_base, count_text, date_text, shown, size_text
 from frugal_sorter.cli.reading import read_where, require_library
-from frugal_sorter.duplicates.search import ContentSearch, Duplicates, Same
+from frugal_sorter.duplicates import ContentSearch, Duplicates, Same
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.planning.duplicates import (
@@ -42,7 +42,7 @@ from frugal_sorter.planning.duplicates import (
 )
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.rules.keys import DEFAULT_KEEP, DOS, KEEPS, Keep
-from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.state import ready_state_folder
 
 
 class _Duplicates(Job):

@@ -23,7 +23,7 @@ from frugal_sorter.planning.sight import Explained, Explainer, Fate, Tested
 from frugal_sorter.platforms import disk, programs, slashed
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.fields import Between, World
-from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.state import ready_state_folder
 from frugal_sorter.steps.kinds import LASTING
 from frugal_sorter.steps.step import Step
 

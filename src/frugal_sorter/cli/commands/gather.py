@@ -17,7 +17,7 @@ from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.planning.jobs import Gathering, plan_gather, read_wishes
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import slashed
-from frugal_sorter.state.folders import read_input
+from frugal_sorter.state import read_input
 
 if TYPE_CHECKING:
     from frugal_sorter.execution.executor import Result

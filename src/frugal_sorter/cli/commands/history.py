@@ -18,7 +18,7 @@ from frugal_sorter.filesystem.record import Place
 from frugal_sorter.journal.database import Driver, Run, Visit
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.platforms import programs, slashed
-from frugal_sorter.state.folders import adopt, of_other_machines, ready_state_folder, writer_is_active
+from frugal_sorter.state import adopt, of_other_machines, ready_state_folder, writer_is_active
 from frugal_sorter.steps.kinds import ATTENDING
 from frugal_sorter.steps.step import Mark, Step, Tally
 from frugal_sorter.values import as_dict, mutable, replace

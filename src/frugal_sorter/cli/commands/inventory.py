@@ -242,7 +242,7 @@ def _save(session: Session, folders: list[str], args: argparse.Namespace) -> Non
     """Keep what a folder holds under a name, which is otherwise the folder's own with the date."""
     from frugal_sorter.cli.commands.compare import saved_path
     from frugal_sorter.reports.saved import look_now, save
-    from frugal_sorter.state.settings import read_settings
+    from frugal_sorter.state import read_settings
 
     if len(folders) != 1 or args.where is not None or args.levels is not None:
         raise UsageError("--save keeps one folder whole", "name one folder, without --where and --levels")

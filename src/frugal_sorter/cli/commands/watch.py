@@ -28,7 +28,7 @@ from frugal_sorter.planning.sight import Root
 from frugal_sorter.platforms import disk, processes, slashed
 from frugal_sorter.platforms.system import blake2b
 from frugal_sorter.rules.units import SECOND_NS, parse_duration
-from frugal_sorter.state.folders import ready_state_folder
+from frugal_sorter.state import ready_state_folder
 from frugal_sorter.steps.kinds import LASTING
 from frugal_sorter.steps.step import Mark, Step
 

@@ -41,14 +41,14 @@ def _rules(line: Sequence[str]) -> Iterable[str]:
 
 
 def _is_known(word: str) -> bool:
-    from frugal_sorter.state.folders import default_rules_file
+    from frugal_sorter.state import default_rules_file
 
     return word.isidentifier() and default_rules_file().with_name(f"{word}.toml").is_file()
 
 
 def _runs(_: Sequence[str]) -> Iterable[str]:
     from frugal_sorter.journal.journal import Journal
-    from frugal_sorter.state.folders import ready_state_folder
+    from frugal_sorter.state import ready_state_folder
 
     with Journal(ready_state_folder(), write=False) as journal:
         return [str(run) for run in reversed(journal.numbers())]
@@ -56,7 +56,7 @@ def _runs(_: Sequence[str]) -> Iterable[str]:
 
 def _schedules(_: Sequence[str]) -> Iterable[str]:
     from frugal_sorter.schedule.scheduler import Remembered
-    from frugal_sorter.state.folders import ready_state_folder
+    from frugal_sorter.state import ready_state_folder
 
     return Remembered(ready_state_folder()).names()
 

@@ -10,7 +10,7 @@ from frugal_sorter.app.suggest import Learnt
 from frugal_sorter.cli.output.results import Column, Table, page, print_csv, print_json
 from frugal_sorter.cli.output.text import below, common_base, count_text, iso_text, moment_text, shown, size_text
 from frugal_sorter.cli.output.words import done_text
-from frugal_sorter.duplicates.search import Duplicates, Same
+from frugal_sorter.duplicates import Duplicates, Same
 from frugal_sorter.planning.duplicates import Choice, LookAlike, same_folders
 from frugal_sorter.reports.figures import as_svg, draw_shares
 from frugal_sorter.reports.inventory import By, Count, Inventory

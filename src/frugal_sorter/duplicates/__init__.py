@@ -1,1 +1,0 @@
-"""Files with the same contents: the search, which one stays, and the plan for the others."""
