@@ -22,9 +22,9 @@ from frugal_sorter.app.rules import plan_rules
 from frugal_sorter.app.session import Session
 from frugal_sorter.app.undo import plan_undoing
 from frugal_sorter.execution.executor import Result, execute
-from frugal_sorter.filesystem.inside import look_inside
 from frugal_sorter.filesystem.record import TYPE_OF_SUFFIX, TYPES, Place
 from frugal_sorter.filesystem.status import look
+from frugal_sorter.filesystem.walk import look_inside
 from frugal_sorter.planning.endings import EarlierRuns
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import slashed

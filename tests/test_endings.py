@@ -393,7 +393,7 @@ def test_a_program_that_takes_too_long_is_ended_with_all_it_started(folder: Path
     from frugal_sorter.changes.descriptors import Descriptors
     from frugal_sorter.changes.outcome import Outcome
     from frugal_sorter.filesystem.status import look
-    from frugal_sorter.steps.running import RunProgram
+    from frugal_sorter.steps.extras import RunProgram
     from frugal_sorter.steps.step import RunContext, Step, attempt
 
     place = place_of(str(put(folder / "a")))

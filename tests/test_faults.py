@@ -16,7 +16,7 @@ from pathlib import Path
 import pytest
 
 from frugal_sorter.changes import copier
-from frugal_sorter.cli.output.words import stray_texts
+from frugal_sorter.cli.output.text import stray_texts
 from frugal_sorter.execution import executor
 from frugal_sorter.execution.executor import Result, changing
 from frugal_sorter.execution.recovery import Recovered
@@ -27,7 +27,7 @@ from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.trash_plans import add_emptying, all_trashed, weigh
 from frugal_sorter.platforms import disk
 from frugal_sorter.state import ready_state_folder
-from frugal_sorter.steps import info_files
+from frugal_sorter.steps import trashing
 from tests.conftest import AS_ROOT, Frugal, Mount
 from tests.support import book_of, carry_out, contents, done_by, plan_of, put, rules_text, snapshot, trash_of, undo
 
@@ -551,7 +551,7 @@ def test_a_note_of_the_trash_that_recovery_cannot_remove_is_named(
 
     with monkeypatch.context() as killed:
         killed.setattr(executor._Ends, "write_down", end)
-        killed.setattr(info_files, "remove_note", end)
+        killed.setattr(trashing, "remove_note", end)
         with pytest.raises(SystemExit):
             go_on()
     info = own_home / ".local/share/Trash/info/a.log.trashinfo"
@@ -562,7 +562,7 @@ def test_a_note_of_the_trash_that_recovery_cannot_remove_is_named(
 
     told: list[Recovered] = []
     with monkeypatch.context() as fails:
-        fails.setattr(info_files, "remove_note", fail)
+        fails.setattr(trashing, "remove_note", fail)
         with changing(ready_state_folder(), "undo", told.append):
             pass
     assert [one.stray for one in told] == [(str(info),)]

@@ -16,8 +16,8 @@ import pytest
 from frugal_sorter import demo as made
 from frugal_sorter.filesystem import extended_attributes as attributes
 from frugal_sorter.filesystem.contents import Contents
-from frugal_sorter.filesystem.inside import look_inside
 from frugal_sorter.filesystem.record import Unknown
+from frugal_sorter.filesystem.walk import look_inside
 from frugal_sorter.planning.by_rules import plan_by_rules
 from frugal_sorter.planning.endings import EarlierRuns
 from frugal_sorter.rules.fields import FIELDS, Field, World, unmarked_name

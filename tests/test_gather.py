@@ -146,7 +146,7 @@ def test_nothing_goes_into_a_system_folder_and_names_that_a_volume_cannot_hold_a
     found = plan_gather([Wish(1, "why?.txt"), Wish(2, "a.pdf")], str(intake), str(folder / "Out"), NOW_NS)
     assert [left.reason for left in found.plan.not_touched] == ["a vfat volume cannot hold that name"]
     assert [step.place.name for step in found.plan.asked] == ["a.pdf"]
-    monkeypatch.setattr("frugal_sorter.planning.constraints.free_bytes", lambda _: 10)
+    monkeypatch.setattr("frugal_sorter.planning.guard.free_bytes", lambda _: 10)
     full = plan_gather([Wish(2, "a.pdf")], str(intake), str(folder / "Out"), NOW_NS)
     assert not full.plan.asked and "where 10 are free" in full.plan.refused[0].reason
 

@@ -12,6 +12,7 @@ import tempfile
 from datetime import datetime
 from importlib.util import find_spec
 from pathlib import Path
+from typing import IO
 
 import pytest
 from hypothesis import example, given, settings
@@ -160,6 +161,15 @@ def two_thousand(folder: Path) -> Path:
     return path
 
 
+def read_moved(output: IO[bytes], lines: int = 1) -> None:
+    """Read until so many files were moved; a program that ends before is a fault."""
+    for line in output:
+        lines -= line.startswith(b"moved")
+        if not lines:
+            return
+    pytest.fail("the program ended before it moved so many files")
+
+
 @pytest.mark.parametrize("after_lines", [1, 400, 1_500])
 def test_a_kill_in_the_middle_loses_nothing(folder: Path, frugal: Frugal, after_lines: int) -> None:
     two_thousand(folder)
@@ -167,9 +177,7 @@ def test_a_kill_in_the_middle_loses_nothing(folder: Path, frugal: Frugal, after_
     command = [sys.executable, "-m", "frugal_sorter", "tidy", "rules.toml", "--yes"]
     with subprocess.Popen(command, cwd=folder, stdout=subprocess.PIPE, stdin=subprocess.DEVNULL) as program:
         assert program.stdout is not None
-        seen = 0
-        while seen < after_lines:
-            seen += program.stdout.readline().startswith(b"moved")
+        read_moved(program.stdout, after_lines)
         program.kill()
     assert program.returncode == -signal.SIGKILL
     assert contents(folder) == inside
@@ -188,14 +196,13 @@ def test_a_request_to_stop_is_heeded_between_two_steps(folder: Path, frugal: Fru
     two_thousand(folder)
     before = files_below(folder)
     command = [sys.executable, "-m", "frugal_sorter", "tidy", "rules.toml", "--yes"]
-    with subprocess.Popen(command, cwd=folder, stdout=subprocess.PIPE, stdin=subprocess.DEVNULL, text=True) as program:
+    with subprocess.Popen(command, cwd=folder, stdout=subprocess.PIPE, stdin=subprocess.DEVNULL) as program:
         assert program.stdout is not None
-        while not program.stdout.readline().startswith("moved"):
-            pass
+        read_moved(program.stdout)
         program.send_signal(number)
         rest = program.stdout.read()
     assert program.returncode == code
-    assert "stopped before the other" in rest
+    assert b"stopped before the other" in rest
     moved = sum(1 for path in (folder / "Sorted").rglob("*") if path.is_file())
     assert f"stopped after {moved:,} of 2,000" in frugal("history").stdout
     frugal("undo", "--yes")
@@ -205,10 +212,9 @@ def test_a_request_to_stop_is_heeded_between_two_steps(folder: Path, frugal: Fru
 def test_two_writers_do_not_meet(folder: Path, frugal: Frugal) -> None:
     two_thousand(folder)
     command = [sys.executable, "-m", "frugal_sorter", "tidy", "rules.toml", "--yes"]
-    with subprocess.Popen(command, cwd=folder, stdout=subprocess.PIPE, stdin=subprocess.DEVNULL, text=True) as program:
+    with subprocess.Popen(command, cwd=folder, stdout=subprocess.PIPE, stdin=subprocess.DEVNULL) as program:
         assert program.stdout is not None
-        while not program.stdout.readline().startswith("moved"):
-            pass
+        read_moved(program.stdout)
         program.send_signal(signal.SIGSTOP)
         said = frugal("tidy", "rules.toml", "--yes", code=3).stderr
         assert "running now" in frugal("history").stdout

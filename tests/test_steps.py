@@ -11,7 +11,7 @@ import pytest
 
 from frugal_sorter.changes.descriptors import Descriptors
 from frugal_sorter.changes.outcome import Outcome
-from frugal_sorter.cli.output.words import done_text, step_as_json, step_text, will_text
+from frugal_sorter.cli.output.text import done_text, step_as_json, step_text, will_text
 from frugal_sorter.filesystem.record import Identity, Place
 from frugal_sorter.journal import database
 from frugal_sorter.planning.guard import refuse_guarded

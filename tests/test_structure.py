@@ -111,7 +111,7 @@ def test_whatever_changes_a_file_goes_by_descriptors_and_never_by_a_path() -> No
             # There O_NOFOLLOW is about the whole path.
             if path.name == "descriptors.py" and ast.unparse(call) == "disk.open(path, _FLAGS)":
                 continue
-            in_proc = path.name == "attributes.py" and name in ("setxattr", "removexattr")  # /proc/self/fd/N
+            in_proc = path.name == "extras.py" and name in ("setxattr", "removexattr")  # /proc/self/fd/N
             if (of in ("os", "disk", "attributes") and name in BY_PATH and not _is_by_descriptor(call, name) and not in_proc) or (
                 of in ("os.path", "Path", "shutil")
                 and name not in ("join", "split", "dirname", "basename", "normpath", "relpath")
@@ -181,7 +181,7 @@ def test_programs_are_started_isolated_and_nowhere_near_the_files() -> None:
     assert starting.pop("demo.py")[0] == "folder"
     # By default "/"; a job of cron is started in the home of its account, as cron does it.
     assert starting.pop("scheduler.py") == ("cwd", False) and starting.pop("visits.py") == ("'/'", False)
-    assert starting == {"contents.py": ("processes.START_FOLDER", True), "running.py": ("processes.START_FOLDER", False)}
+    assert starting == {"contents.py": ("processes.START_FOLDER", True), "extras.py": ("processes.START_FOLDER", False)}
 
 
 def test_the_readme_names_every_command_and_its_pictures_exist() -> None:

@@ -11,10 +11,9 @@ from typing import Literal
 
 from frugal_sorter.app.session import Session
 from frugal_sorter.errors import StateError
-from frugal_sorter.filesystem.inside import Inside, look_inside
 from frugal_sorter.filesystem.record import FileRecord, Unread, place_of
 from frugal_sorter.filesystem.status import look, with_sample
-from frugal_sorter.filesystem.walk import unread_for
+from frugal_sorter.filesystem.walk import Inside, look_inside, unread_for
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.guard import refused_entry, refused_folder
 from frugal_sorter.planning.matched import Removals, identity_inside

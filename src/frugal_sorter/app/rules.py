@@ -10,8 +10,7 @@ from frugal_sorter.errors import UsageError
 from frugal_sorter.execution.earlier_runs import earlier_runs_of
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.by_rules import Narrow, plan_by_rules
-from frugal_sorter.planning.constraints import enforce_removal_limits, leave_written, tell_of_long_waits
-from frugal_sorter.planning.guard import refuse_guarded
+from frugal_sorter.planning.guard import enforce_removal_limits, leave_written, refuse_guarded, tell_of_long_waits
 from frugal_sorter.planning.plan import JobName, Note, Plan
 from frugal_sorter.planning.sight import dated_rules
 from frugal_sorter.platforms.slashed import Path

@@ -16,7 +16,7 @@ from frugal_sorter.execution.recovery import recover_unfinished_parts
 from frugal_sorter.execution.undo import GONE, plan_undo, run_to_undo, runs_to_undo
 from frugal_sorter.journal.database import Run
 from frugal_sorter.journal.journal import Journal
-from frugal_sorter.planning.constraints import enforce_removal_limits
+from frugal_sorter.planning.guard import enforce_removal_limits
 from frugal_sorter.planning.plan import Note, Plan
 from frugal_sorter.planning.trash_plans import RULE, Weighed, add_emptying, leaving, plan_restore
 from frugal_sorter.platforms import slashed

@@ -18,7 +18,7 @@ from frugal_sorter.filesystem.events import Event, Source
 from frugal_sorter.filesystem.record import Place, is_inside
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.volumes import volume_of
-from frugal_sorter.planning.matched import FRESH
+from frugal_sorter.planning.guard import FRESH
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.sight import Root, earliest_changes, held_until, is_dated, owner_of, roots_of
 from frugal_sorter.platforms import disk, slashed, volumes

@@ -10,9 +10,8 @@ from contextlib import contextmanager
 
 from frugal_sorter.changes.descriptors import FolderTime
 from frugal_sorter.changes.outcome import CHANGED, NotDone, Outcome
-from frugal_sorter.filesystem.open_files import OpenFiles
 from frugal_sorter.filesystem.record import FileRecord, Identity, Place
-from frugal_sorter.filesystem.status import READ, is_unchanged, open_to_read, same_bytes
+from frugal_sorter.filesystem.status import READ, OpenFiles, is_unchanged, open_to_read, same_bytes
 from frugal_sorter.filesystem.tree import LIST, Cursor, below
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.platforms import accounts, disk, kernel

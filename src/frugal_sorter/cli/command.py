@@ -15,8 +15,7 @@ from typing import TYPE_CHECKING, NoReturn, Protocol
 from frugal_sorter.app.session import Session
 from frugal_sorter.cli import CHANGING, COMMANDS, UNLISTED
 from frugal_sorter.cli.options import Parser, command_line, is_short, line_of, parser_of
-from frugal_sorter.cli.output.text import PrintableStream, count_text, moment_text, shown
-from frugal_sorter.cli.output.words import stray_texts
+from frugal_sorter.cli.output.text import PrintableStream, count_text, moment_text, shown, stray_texts
 from frugal_sorter.errors import FrugalError, UsageError
 from frugal_sorter.platforms import accounts, disk, slashed
 from frugal_sorter.rules.units import Mistakes, nearest

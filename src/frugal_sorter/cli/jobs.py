@@ -20,8 +20,7 @@ from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.cli.options import rules_file
 from frugal_sorter.cli.output.plan_view import PlanView, exit_code, freed_texts
 from frugal_sorter.cli.output.screen import Progress, Screen
-from frugal_sorter.cli.output.text import count_text, shown
-from frugal_sorter.cli.output.words import done_text, step_text, stray_texts, will_text
+from frugal_sorter.cli.output.text import count_text, done_text, shown, step_text, stray_texts, will_text
 from frugal_sorter.errors import RefusedError, UsageError
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.selection import Keys, Numbers, by_rule, choose

@@ -16,10 +16,10 @@ from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.state import log, writer_lock
-from frugal_sorter.steps.info_files import remove_stray_infos
 from frugal_sorter.steps.kinds import ATTENDING, REPLACING, STAYING, TAKING, VerbName
 from frugal_sorter.steps.making import remove_unused
 from frugal_sorter.steps.step import STOPPED, Mark, RunContext, Step, Tally, attempt, verbs_for
+from frugal_sorter.steps.trashing import remove_stray_infos
 from frugal_sorter.values import field, mutable
 
 BATCH = 1_000

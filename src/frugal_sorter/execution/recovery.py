@@ -14,10 +14,10 @@ from frugal_sorter.errors import FrugalError
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.journal.database import DAMAGED, Counts, Run
 from frugal_sorter.journal.journal import Journal
-from frugal_sorter.steps.info_files import remove_stray_infos
 from frugal_sorter.steps.kinds import ATTENDING, TAKING, VerbName
 from frugal_sorter.steps.making import remove_unused
 from frugal_sorter.steps.step import Mark, RunContext, Step, Tally, Verb, attempt, refuse_malformed, verbs_for
+from frugal_sorter.steps.trashing import remove_stray_infos
 
 
 class Recovered(NamedTuple):

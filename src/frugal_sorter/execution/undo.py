@@ -14,11 +14,10 @@ from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.errors import UsageError
 from frugal_sorter.execution.earlier_runs import moved_on
 from frugal_sorter.filesystem.extended_attributes import read_attribute
-from frugal_sorter.filesystem.inside import look_inside
 from frugal_sorter.filesystem.record import Identity, Place, Unknown, is_inside, place_of
 from frugal_sorter.filesystem.status import folder_as_it_is, look_like_or_none, look_or_none
 from frugal_sorter.filesystem.volumes import mount_at
-from frugal_sorter.filesystem.walk import reason_of
+from frugal_sorter.filesystem.walk import look_inside, reason_of
 from frugal_sorter.journal.database import Run
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import Note, Plan

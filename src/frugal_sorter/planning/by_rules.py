@@ -8,13 +8,15 @@ from functools import cached_property
 from itertools import groupby
 from typing import NamedTuple
 
-from frugal_sorter.filesystem.inside import Inside, look_inside
 from frugal_sorter.filesystem.parallel import work_through
 from frugal_sorter.filesystem.record import Listing, Place, Unknown, Unread
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.tree import LIST, isdir, lexists
-from frugal_sorter.filesystem.walk import Reader, reason_of, working
-from frugal_sorter.planning.constraints import (
+from frugal_sorter.filesystem.walk import Inside, Reader, look_inside, reason_of, working
+from frugal_sorter.planning.endings import EarlierRuns, Outcomes, Settled, Settling
+from frugal_sorter.planning.guard import (
+    UNDER_VERSION_CONTROL,
+    NoEntries,
     ceilings_of,
     enforce_removal_limits,
     hold_moves,
@@ -23,10 +25,11 @@ from frugal_sorter.planning.constraints import (
     keep_targets_in_place,
     note_on_opened,
     prune,
+    refused_entry,
+    refused_rule,
+    version_control_root,
     with_parents,
 )
-from frugal_sorter.planning.endings import EarlierRuns, Outcomes, Settled, Settling
-from frugal_sorter.planning.guard import UNDER_VERSION_CONTROL, NoEntries, refused_entry, refused_rule, version_control_root
 from frugal_sorter.planning.matched import identity_inside
 from frugal_sorter.planning.plan import JobName, Note, Plan, Refusal
 from frugal_sorter.planning.sight import Acting, Scope

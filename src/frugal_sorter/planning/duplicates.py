@@ -14,8 +14,7 @@ from frugal_sorter.filesystem.record import TYPE_OF_SUFFIX, FileRecord, Place, i
 from frugal_sorter.filesystem.status import BLOCK, look, open_to_read, with_sample
 from frugal_sorter.filesystem.volumes import mount_at
 from frugal_sorter.filesystem.walk import reason_of
-from frugal_sorter.planning.constraints import Downloads, enforce_removal_limits
-from frugal_sorter.planning.guard import refused_folder, version_control_root
+from frugal_sorter.planning.guard import Downloads, enforce_removal_limits, refused_folder, version_control_root
 from frugal_sorter.planning.matched import Removals
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import attributes, disk

@@ -10,9 +10,8 @@ from typing import NamedTuple
 from frugal_sorter.filesystem.record import Identity, Listing, Place, is_inside
 from frugal_sorter.filesystem.status import record_in, with_sample
 from frugal_sorter.filesystem.volumes import mount_at, volume_of
-from frugal_sorter.planning.constraints import Downloads
+from frugal_sorter.planning.guard import FRESH, Downloads
 from frugal_sorter.planning.matched import (
-    FRESH,
     Clashes,
     Destinations,
     Discard,

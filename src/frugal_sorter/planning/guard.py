@@ -1,22 +1,30 @@
-"""What is refused whatever a rule says, and which folders are never entered."""
+"""What no plan does: system folders, trees under version control, ceilings, and what does not fit."""
 
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable, Sequence
-from typing import NamedTuple
+import re
+from collections import Counter, defaultdict
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from contextlib import suppress
+from functools import lru_cache
+from typing import NamedTuple, cast
 
-from frugal_sorter.filesystem.inside import Inside, look_inside
-from frugal_sorter.filesystem.record import is_inside, place_of
-from frugal_sorter.filesystem.walk import VERSION_CONTROL
-from frugal_sorter.planning.plan import Plan, Refusal
+from frugal_sorter.filesystem.record import Identity, Place, is_inside, place_of, suffix_of
+from frugal_sorter.filesystem.status import folder_as_it_is, look
+from frugal_sorter.filesystem.tree import current, listdir
+from frugal_sorter.filesystem.volumes import free_bytes, keeps_access_times, volume_of
+from frugal_sorter.filesystem.walk import VERSION_CONTROL, Inside, look_inside
+from frugal_sorter.planning.plan import Note, Plan, Refusal
 from frugal_sorter.platforms import accounts, disk, slashed, system
 from frugal_sorter.platforms.slashed import Path
-from frugal_sorter.rules.keys import REMOVALS
+from frugal_sorter.rules.fields import NOT_KEPT, World
+from frugal_sorter.rules.keys import MOST_REMOVALS, REMOVALS
 from frugal_sorter.rules.model import Rule
+from frugal_sorter.rules.units import DAY_NS, minute_text
 from frugal_sorter.state import for_a_session
-from frugal_sorter.steps.kinds import PLANNED, REMOVING, TAKING
-from frugal_sorter.steps.step import Step
+from frugal_sorter.steps.kinds import FINAL, PLANNED, REMOVING, TAKING
+from frugal_sorter.steps.step import Details, Step
 from frugal_sorter.trash.bins import all_bins, bin_for, home_bin, own_folders, own_trash
 
 UNDER_VERSION_CONTROL = "a tree under version control is in it, which is left whole"
@@ -232,3 +240,284 @@ def version_control_root(folder: str) -> str | None:
         if parent == folder:
             return None
         folder = parent
+
+
+def note_on_opened(rule: Rule, folder: str) -> Note | None:
+    """Return what should be known of a rule in a folder about when files were opened; None if it does not ask.
+
+    It is a problem where the volume does not keep that at all, since then the rule cannot act.
+    """
+    if not any(leaf.on.name == "opened" for leaf in rule.where.leaves()):
+        return None
+    try:
+        keeping = keeps_access_times(folder)
+    except OSError:
+        return None
+    if keeping == "never":
+        return Note(f"{folder}: `opened` is unknown: {NOT_KEPT}", True)
+    if keeping == "daily":
+        what = "the volume notes when a file was opened once a day"
+        return Note(f"{folder}: {what}: the rule acts up to a day late, never early", False)
+    return None
+
+
+# How the reasons begin that pass by themselves, as a rule.
+FRESH = "written to a moment ago"
+_WAITING = ("written to by ", "open in ", FRESH, "a download that ", "its download is ")
+_LONG_NS = 7 * DAY_NS
+
+
+class Downloads:
+    """Downloads that are not complete: a partial file, and the file of its final name beside it.
+
+    Args:
+        types: the type of each suffix.
+    """
+
+    def __init__(self, types: Mapping[str, str]) -> None:
+        self._suffixes = frozenset(suffix for suffix, kind in types.items() if kind == "partial")
+        self._named = re.compile(
+            rf"\bpartial\b|(?:\.|\bext\b.*\b)(?:{'|'.join(map(re.escape, self._suffixes))})\b", re.IGNORECASE
+        )
+        self._beside: dict[str, dict[str, str]] = {}
+
+    def are_meant_by(self, condition: str) -> bool:
+        """Return True if a condition names partial files by their type or by a suffix of theirs."""
+        return self._named.search(condition) is not None
+
+    def waits(self, place: Place) -> str:
+        """Return why a file has to wait for its download; empty where it has none."""
+        if suffix_of(place.name) in self._suffixes:
+            return "a download that is not complete"
+        part = self._parts_in(place.folder).get(place.name)
+        return f"its download is not complete: {part} lies beside it" if part else ""
+
+    def _parts_in(self, folder: str) -> Mapping[str, str]:
+        """Return the partial files of a folder by their final names; a browser numbers a second download."""
+        known = self._beside.get(folder)
+        if known is None:
+            known = self._beside[folder] = {}
+            with suppress(OSError):
+                for name in listdir(folder):
+                    if (suffix := suffix_of(name)) in self._suffixes:
+                        final = name[: -len(suffix) - 1]
+                        known[final] = known[re.sub(r" ?\(\d+\)$", "", final)] = name
+        return known
+
+
+def not_held(plan: Plan, steps: Iterable[Step], holder: Callable[[Identity, str], str | None], what: str) -> list[Step]:
+    """Return the steps whose entries no program holds; those that are held are named as left.
+
+    Args:
+        plan: of the steps.
+        steps: some of its steps.
+        holder: returns the program that holds an entry, by what it is and where.
+        what: what the program does with it, such as `open in`.
+    """
+    free = []
+    for step in steps:
+        who = holder(step.was, step.place.path) if step.was is not None else None
+        if who is None:
+            free.append(step)
+        else:
+            plan.not_touched.append(step.not_touched(f"{what} {who}"))
+    return free
+
+
+def tell_of_long_waits(plan: Plan, since_ns: Callable[[list[str]], Mapping[str, int]]) -> None:
+    """Let a person know of what was in use at every visit for a week: nobody else ever would.
+
+    Args:
+        plan: what is left in it.
+        since_ns: told of all that waits; returns since when each of it does.
+    """
+    waiting = {one.place.path for one in plan.not_touched if one.reason.startswith(_WAITING)}
+    since = since_ns(sorted(waiting))
+    for at, one in enumerate(plan.not_touched):
+        began_ns = since.get(one.place.path, plan.made_ns)
+        if plan.made_ns - began_ns >= _LONG_NS:
+            reason = f"{one.reason}, at each visit since {minute_text(began_ns)}"
+            plan.not_touched[at] = one._replace(reason=reason, problem=True)
+
+
+def leave_written(plan: Plan, world: World) -> None:
+    """Take out of a plan what programs have open for writing, as far as this account can see, and name it."""
+    asked = plan.asked
+    free = set(map(id, not_held(plan, asked, world.open_files.writer, "written to by")))
+    plan.drop(lambda step: id(step) not in free)
+
+
+# Room that is never counted on: the file system needs some for itself.
+_SLACK_BYTES = 1_000_000
+
+
+@lru_cache(maxsize=100_000)
+def with_parents(folder: str) -> tuple[str, ...]:
+    """Return a folder and all above it."""
+    found = [folder]
+    while (parent := os.path.dirname(folder)) != folder:
+        folder = parent
+        found.append(folder)
+    return tuple(found)
+
+
+def keep_targets_in_place(plan: Plan) -> None:
+    """Leave folders where they are that other entries of this plan go into."""
+    target_folders = {step.target.folder for step in plan.asked if step.target}
+    targets = {above for folder in target_folders for above in with_parents(folder)}
+    going = [step for step in plan.asked if step.was is not None and step.was.kind == "folder" and step.verb != "copy"]
+    for step in going:
+        if step.source is not None and step.source.path in targets:
+            plan.not_touched.append(step.not_touched("other entries go into it"))
+            plan.drop(lambda one, gone=step: one is gone)  # type: ignore[misc]
+
+
+def keep_apart(plan: Plan) -> None:
+    """Check that no entry is taken twice, and nothing inside a folder that makes room for another."""
+    owners: dict[str, Step] = {}
+    taking = [step for step in plan.asked if step.source and step.verb in ("move", "move-across", "trash", "delete")]
+    for step in taking:
+        assert step.source is not None
+        other = owners.setdefault(step.source.path, step)
+        if other is not step and other.group != step.group:
+            _drop_for_room(plan, other, step)
+    folders = {path for path, step in owners.items() if step.was is not None and step.was.kind == "folder"}
+    if not folders:
+        return
+    for step in taking:
+        assert step.source is not None
+        around = next((path for path in with_parents(step.source.folder) if path in folders), None)
+        if around is not None:
+            _drop_for_room(plan, owners[around], step)
+
+
+def _drop_for_room(plan: Plan, one: Step, other: Step) -> None:
+    """Take out of two steps that meet the one that only makes room: its newcomer stays."""
+    gives_way = one if _makes_room(plan, one) else other
+    for step in plan.drop(lambda step: step is gives_way):
+        if step.source is not None and step.verb in ("move", "move-across"):
+            why = "what stands at its target is itself taken by a rule"
+            plan.not_touched.append(step.not_touched(why))
+
+
+def _makes_room(plan: Plan, step: Step) -> bool:
+    return any(other.group == step.group and other.target == step.source for other in plan.steps if step.group)
+
+
+def ceilings_of(rules: Iterable[Rule], at_most: int | None) -> dict[str, int | None]:
+    """Return for each rule how many files it may take away.
+
+    Args:
+        rules: the rules.
+        at_most: for all of them, whatever they say.
+    """
+    return {
+        rule.name: at_most if at_most is not None else MOST_REMOVALS if rule.at_most is None else rule.at_most for rule in rules
+    }
+
+
+def enforce_removal_limits(plan: Plan) -> None:
+    """Refuse rules that would take away more than they may; the others are carried out."""
+    counts: Counter[str] = Counter()
+    for step in plan.asked:
+        if step.verb in ("trash", "hard-link") or step.verb in FINAL:
+            counts[step.rule] += step.files
+    for rule, found in counts.items():
+        most = plan.ceilings.get(rule, MOST_REMOVALS)
+        if most is not None and found > most:
+            in_rule = f"`at_most = {found}` in the rule or " if plan.kind == "tidy" else ""
+            files, are = "file" if found == 1 else "files", "is" if most == 1 else "are"
+            reason = (
+                f"it would take away {found:,} {files}, and {most:,} {are} allowed; if that is right, "
+                f"{in_rule}--at-most {found} allows it"
+            )
+            _refuse(plan, rule, reason)
+
+
+def hold_moves(plan: Plan, rules: Iterable[Rule]) -> None:
+    """Refuse rules that would act on more entries than their `at_most` says."""
+    for rule in rules:
+        if rule.at_most is None:
+            continue
+        found = len({step.source for step in plan.asked if step.rule == rule.name and step.verb not in ("trash", "delete")})
+        if found > rule.at_most:
+            reason = f"{found:,} entries, and `at_most` allows {rule.at_most:,}; raise it if that is right"
+            _refuse(plan, rule.name, reason)
+
+
+def _refuse(plan: Plan, rule: str, reason: str) -> None:
+    plan.refuse(Refusal(rule, reason), lambda step: step.rule == rule)
+
+
+def hold_space(plan: Plan, device: Callable[[str], int], existing: Callable[[str], str]) -> None:
+    """Refuse what would fill a volume: room is looked at for the whole plan before the first byte.
+
+    Args:
+        plan: the plan.
+        device: returns the device of a target folder.
+        existing: returns the nearest folder that exists.
+    """
+    needed: dict[int, int] = defaultdict(int)
+    near: dict[int, str] = {}
+    # Within a volume a move needs no room.
+    copying = ("move-across", "copy", "pack")
+    for step in plan.asked:
+        if step.target is not None and step.verb in copying:
+            dev = device(step.target.folder)
+            near[dev] = existing(step.target.folder)
+            needed[dev] += step.bytes if step.verb != "pack" else step.bytes // 2
+    for dev, total in needed.items():
+        free = free_bytes(near[dev])
+        if total + _SLACK_BYTES <= free:
+            continue
+        top = volume_of(dev, near[dev]).top
+        reason = f"it needs {total:,} bytes on the volume at {top}, where {free:,} are free"
+        rules = {
+            step.rule: None
+            for step in plan.asked
+            if step.target is not None and step.verb in copying and device(step.target.folder) == dev
+        }
+        for rule in rules:
+            _refuse(plan, rule, reason)
+
+
+def prune(plan: Plan, rules: Mapping[str, Rule]) -> None:
+    """Add steps that remove the folders which rules leave empty, the innermost first; never an `in`.
+
+    Args:
+        plan: the plan, all of whose other steps are known.
+        rules: those that remove folders, by name.
+    """
+    if not rules:
+        return
+    roots = {slashed.realpath(folder) for rule in rules.values() for folder in rule.folders} | set(plan.roots)
+    gone = {step.source.path for step in plan.asked if step.source and step.verb in ("move", "move-across", "trash", "delete")}
+    target_folders = {step.target.folder for step in plan.asked if step.target}
+    filled = {above for folder in target_folders for above in with_parents(folder)}
+    by_rule: dict[str, str] = {}
+    for step in plan.asked:
+        if step.rule in rules and step.source is not None and step.source.path in gone:
+            for folder in with_parents(step.source.folder):
+                if folder in roots:
+                    break
+                by_rule.setdefault(folder, step.rule)
+    for folder in sorted(by_rule, key=lambda path: path.count("/"), reverse=True):
+        if folder in filled or refused_folder(folder) or disk.ismount(folder):
+            continue
+        try:
+            left = [name for name in listdir(folder) if f"{folder}/{name}" not in gone]
+            if left:
+                continue
+            place, rule = place_of(folder), rules[by_rule[folder]]
+            plan.add(
+                "remove-folder",
+                rule.name,
+                rule.key,
+                place,
+                None,
+                look(place).identity,
+                cast(Details, folder_as_it_is(folder) if current() is None else {}),
+            )
+        except OSError:
+            continue
+        gone.add(folder)

@@ -10,13 +10,11 @@ from contextlib import suppress
 from typing import NamedTuple
 
 from frugal_sorter.errors import RefusedError, UsageError
-from frugal_sorter.filesystem.inside import look_inside
 from frugal_sorter.filesystem.record import TYPE_OF_SUFFIX, FileRecord, Identity, Listing, Place, Unknown, is_inside, place_of
 from frugal_sorter.filesystem.status import look, look_or_none, same_contents, with_sample
 from frugal_sorter.filesystem.volumes import free_bytes, mount_at, volume_of
-from frugal_sorter.filesystem.walk import reason_of, walk
-from frugal_sorter.planning.constraints import hold_space, not_held
-from frugal_sorter.planning.guard import refused_folder, refused_link
+from frugal_sorter.filesystem.walk import look_inside, reason_of, walk
+from frugal_sorter.planning.guard import hold_space, not_held, refused_folder, refused_link
 from frugal_sorter.planning.matched import TargetFolders, count_of
 from frugal_sorter.planning.plan import Note, Plan
 from frugal_sorter.platforms import disk, names, slashed

@@ -10,12 +10,11 @@ from contextlib import suppress
 
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.extended_attributes import COMMENT, TAGS, read_attribute, split_tags
-from frugal_sorter.filesystem.inside import Inside, look_inside
 from frugal_sorter.filesystem.record import COARSEST_TIME_NS, FileRecord, Identity, Place, Unknown, is_inside, place_of
 from frugal_sorter.filesystem.status import look_or_none, same_contents, with_sample
 from frugal_sorter.filesystem.tree import lexists, lstat
 from frugal_sorter.filesystem.volumes import mount_at, volume_of
-from frugal_sorter.filesystem.walk import reason_of
+from frugal_sorter.filesystem.walk import Inside, look_inside, reason_of
 from frugal_sorter.planning.guard import UNDER_VERSION_CONTROL, refused_entry, refused_folder, version_control_root
 from frugal_sorter.platforms import accounts, disk, names, slashed, system
 from frugal_sorter.rules.fields import FIELDS, Facts
@@ -393,9 +392,6 @@ class Clashes:
 
 def _differ_in_case_alone(one: Place, other: Place) -> bool:
     return one.folder == other.folder and one.name.casefold() == other.name.casefold()
-
-
-FRESH = "written to a moment ago"
 
 
 class Kept(Exception):

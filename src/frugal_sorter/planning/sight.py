@@ -7,11 +7,10 @@ from collections.abc import Collection, Iterator, Sequence
 from functools import cached_property
 from typing import NamedTuple
 
-from frugal_sorter.filesystem.inside import Inside, look_inside
 from frugal_sorter.filesystem.record import FileRecord, Listing, Place, Unknown, is_inside
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.tree import isdir
-from frugal_sorter.filesystem.walk import walk
+from frugal_sorter.filesystem.walk import Inside, look_inside, walk
 from frugal_sorter.planning.guard import refused_folder, version_control_root
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.trash_plans import named_limits

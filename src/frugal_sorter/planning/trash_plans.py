@@ -5,11 +5,10 @@ from __future__ import annotations
 import os
 from collections.abc import Iterable, Sequence
 
-from frugal_sorter.filesystem.inside import Inside, look_inside
 from frugal_sorter.filesystem.record import TYPE_OF_SUFFIX, FileRecord, Unknown, place_of
 from frugal_sorter.filesystem.status import look, look_or_none, with_sample
 from frugal_sorter.filesystem.volumes import mount_at
-from frugal_sorter.filesystem.walk import reason_of
+from frugal_sorter.filesystem.walk import Inside, look_inside, reason_of
 from frugal_sorter.planning.guard import refused_folder
 from frugal_sorter.planning.matched import TargetFolders, identity_inside
 from frugal_sorter.planning.plan import Note, Plan

@@ -14,11 +14,11 @@ from typing import Literal
 
 from frugal_sorter.filesystem import extended_attributes as attributes
 from frugal_sorter.filesystem.contents import Contents
-from frugal_sorter.filesystem.inside import Inside
-from frugal_sorter.filesystem.open_files import OpenFiles
 from frugal_sorter.filesystem.record import OTHER, FileRecord, Unknown, stem_of, suffix_of
+from frugal_sorter.filesystem.status import OpenFiles
 from frugal_sorter.filesystem.tree import lexists, real_path
 from frugal_sorter.filesystem.volumes import keeps_access_times
+from frugal_sorter.filesystem.walk import Inside
 from frugal_sorter.platforms import slashed
 from frugal_sorter.rules.units import DAY_NS
 from frugal_sorter.values import field, frozen, mutable

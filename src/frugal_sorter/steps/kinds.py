@@ -285,16 +285,16 @@ KINDS: Mapping[VerbName, Kind] = {
         was=_FILE, may=WEIGHT, planned=True, makes=True, sized=True,
     ),
     "set-attribute": Kind(
-        "attributes:SetAttribute",
+        "extras:SetAttribute",
         Words("tag or comment {}", "tagged", "{} tagged or commented", "{source}: tags and comments"),
         target=False, was=_ANY, needs=_TEXTS, may=_ENTRY, planned=True, stays=True,
     ),
     "run": Kind(
-        "running:RunProgram", Words("run a program for {}", "ran", "a program run for {}", "{source}: programs"),
+        "extras:RunProgram", Words("run a program for {}", "ran", "a program run for {}", "{source}: programs"),
         target=False, was=_ANY, needs={"command": is_command}, planned=True, lasting="what programs did", stays=True,
     ),
     "run-making": Kind(
-        "running:RunMaking",
+        "extras:RunMaking",
         Words("run a program that makes {}", "made", "{} made by a program", "{source} → made by a program in {target}",
               "made by a program: {target}"),
         was=_ANY, needs={"command": is_command}, planned=True, makes=True, stays=True,
@@ -304,10 +304,10 @@ KINDS: Mapping[VerbName, Kind] = {
         "removing:RemoveFolder", None, target=False, was=frozenset({"folder"}), may=_AS_IT_WAS, planned=True
     ),
     "note-times": Kind(
-        "attributes:NoteTimes", None, target=False, was=frozenset({"folder"}), needs={"mtime_ns": is_number}
+        "extras:NoteTimes", None, target=False, was=frozenset({"folder"}), needs={"mtime_ns": is_number}
     ),
     "restore-times": Kind(
-        "attributes:RestoreTimes", None, target=False, needs={"mtime_ns": is_number}, may={"now_ns": is_number}
+        "extras:RestoreTimes", None, target=False, needs={"mtime_ns": is_number}, may={"now_ns": is_number}
     ),
 }  # fmt: skip
 

@@ -22,11 +22,10 @@ from frugal_sorter.changes.removal import (
     same_tree,
     witnessed,
 )
-from frugal_sorter.filesystem.inside import Inside, look_inside
 from frugal_sorter.filesystem.record import COARSEST_TIME_NS, FileRecord, Identity, Place, Unknown
 from frugal_sorter.filesystem.status import is_same_file, look, look_like, look_like_or_none
 from frugal_sorter.filesystem.volumes import volume_of
-from frugal_sorter.filesystem.walk import reason_of
+from frugal_sorter.filesystem.walk import Inside, look_inside, reason_of
 from frugal_sorter.platforms import disk
 from frugal_sorter.steps.parts import (
     BEGUN,

@@ -11,12 +11,11 @@ from frugal_sorter.changes.copier import opened
 from frugal_sorter.changes.descriptors import FolderTime
 from frugal_sorter.changes.outcome import CHANGED, NotDone, Outcome, why
 from frugal_sorter.changes.removal import Lease, refuse_unremovable, remove_tree, rename_without_replacing, witnessed
-from frugal_sorter.filesystem.inside import look_inside
 from frugal_sorter.filesystem.record import COARSEST_TIME_NS, FileRecord, Identity, Place, Unknown
 from frugal_sorter.filesystem.status import look, look_like, look_like_or_none, with_sample
 from frugal_sorter.filesystem.tree import LIST, below
 from frugal_sorter.filesystem.volumes import volume_of
-from frugal_sorter.filesystem.walk import reason_of
+from frugal_sorter.filesystem.walk import look_inside, reason_of
 from frugal_sorter.platforms import accounts, kernel, names
 from frugal_sorter.steps.step import INTERRUPTED, Details, Mark, RunContext, Step, Verb, Witness, step_as_line
 from frugal_sorter.values import frozen

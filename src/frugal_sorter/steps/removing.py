@@ -23,9 +23,9 @@ from frugal_sorter.filesystem.record import Place
 from frugal_sorter.filesystem.volumes import volume_of
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.steps.archives import refuse_unless_archived, refuse_unless_packed
-from frugal_sorter.steps.info_files import remove_infos
 from frugal_sorter.steps.parts import NO_LONGER_THERE, Held, held, look_at, resolve_set_aside, there
 from frugal_sorter.steps.step import INTERRUPTED, Mark, RunContext, Step, Verb, step_of_line
+from frugal_sorter.steps.trashing import remove_infos
 
 REMOVING = "removing"
 IsWanted = Callable[[int, str, os.stat_result], None]

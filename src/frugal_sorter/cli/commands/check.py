@@ -8,8 +8,7 @@ from collections.abc import Iterator
 from frugal_sorter.cli.options import add_rules, rules_file
 from frugal_sorter.cli.output.results import print_json
 from frugal_sorter.cli.output.text import count_text, shown
-from frugal_sorter.planning.constraints import note_on_opened
-from frugal_sorter.planning.guard import refused_rule, version_control_root
+from frugal_sorter.planning.guard import note_on_opened, refused_rule, version_control_root
 from frugal_sorter.planning.misses import unreached
 from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.rules.fields import World

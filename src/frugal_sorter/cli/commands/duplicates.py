@@ -193,9 +193,9 @@ def run(args: argparse.Namespace) -> int:
     with Progress("files found") as progress:
         looked = _look(args, args.call.begin(), progress.update)
     if args.format != "table":
-        from frugal_sorter.cli.output import pages
+        from frugal_sorter.cli.output import views
 
-        printers = {"json": pages.as_json, "csv": pages.as_csv, "html": pages.as_page}
+        printers = {"json": views.as_json, "csv": views.as_csv, "html": views.as_page}
         printers[args.format](looked.folders, looked.found, looked.choices, looked.alikes)
     else:
         _report(Screen(is_short(args)), looked, args.top)

@@ -9,8 +9,7 @@ from collections.abc import Collection
 from frugal_sorter.app.rules import rules_named
 from frugal_sorter.cli.options import add_as_of, add_rule
 from frugal_sorter.cli.output.screen import Screen
-from frugal_sorter.cli.output.text import ago_text, common_base, moment_text, shown, size_text
-from frugal_sorter.cli.output.words import step_will_text
+from frugal_sorter.cli.output.text import ago_text, common_base, moment_text, shown, size_text, step_will_text
 from frugal_sorter.cli.reading import moment_of, read_book
 from frugal_sorter.errors import UsageError
 from frugal_sorter.execution.earlier_runs import Passage, earlier_runs_of, put_at, taken_from

@@ -11,8 +11,19 @@ from typing import TYPE_CHECKING
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.cli.options import add_for, add_format, run_number
 from frugal_sorter.cli.output.results import Column, Table, print_csv, print_json
-from frugal_sorter.cli.output.text import common_base, count_text, held_text, iso_text, moment_text, shown, size_text
-from frugal_sorter.cli.output.words import WORDS, done_text, step_as_json, step_text
+from frugal_sorter.cli.output.text import (
+    WORDS,
+    common_base,
+    count_text,
+    done_text,
+    held_text,
+    iso_text,
+    moment_text,
+    shown,
+    size_text,
+    step_as_json,
+    step_text,
+)
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.journal.database import Driver, Run, Visit

@@ -24,8 +24,8 @@ from frugal_sorter.cli.output.text import (
     share_text,
     shown,
     size_text,
+    specials_texts,
 )
-from frugal_sorter.cli.output.words import specials_texts
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.extended_attributes import tags_text
 from frugal_sorter.filesystem.record import Unread, band_order, is_inside
@@ -149,7 +149,7 @@ def run(args: argparse.Namespace) -> int:
     except OSError as error:
         raise UsageError(f"{error.filename}: {reason_of(error)}", "run as a user who may read it") from error
     if args.format == "html":
-        from frugal_sorter.cli.output.pages import inventory_page as page_of
+        from frugal_sorter.cli.output.views import inventory_page as page_of
 
         print(page_of(inventory, figure, args.by, args.top, session.now_ns))
     elif is_tree:

@@ -24,8 +24,7 @@ from frugal_sorter.cli.options import (
 )
 from frugal_sorter.cli.output.plan_view import PlanView
 from frugal_sorter.cli.output.screen import Screen
-from frugal_sorter.cli.output.text import below, date_text, moment_text, shown, size_text
-from frugal_sorter.cli.output.words import entries_text, stay_text
+from frugal_sorter.cli.output.text import below, date_text, entries_text, moment_text, shown, size_text, stay_text
 from frugal_sorter.cli.reading import add_types, book_named, both_conditions, levels_value, own_types, print_as_rule, read_where
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Place

@@ -16,6 +16,8 @@ from frugal_sorter.cli.output.text import (
     common_base,
     count_text,
     date_text,
+    done_text,
+    entries_text,
     held_text,
     iso_text,
     moment_text,
@@ -23,7 +25,6 @@ from frugal_sorter.cli.output.text import (
     shown,
     size_text,
 )
-from frugal_sorter.cli.output.words import done_text, entries_text
 from frugal_sorter.cli.reading import require_library, since
 from frugal_sorter.errors import UsageError
 from frugal_sorter.planning.selection import ranges_of
@@ -68,7 +69,7 @@ def run(args: argparse.Namespace) -> int:
     if args.format == "json":
         print_json(_as_json(found))
     elif args.format == "html":
-        from frugal_sorter.cli.output.pages import report_page as page_of
+        from frugal_sorter.cli.output.views import report_page as page_of
 
         print(page_of(_title(found, session.machine), found, _paragraphs(found), _ROWS))
     else:

@@ -15,8 +15,7 @@ from frugal_sorter.cli.jobs import confirm
 from frugal_sorter.cli.options import add_for, add_format, line_of, rules_file
 from frugal_sorter.cli.output.results import Column, Table, print_json
 from frugal_sorter.cli.output.screen import Screen
-from frugal_sorter.cli.output.text import ago_text, count_text, iso_text, moment_text, shown, size_text
-from frugal_sorter.cli.output.words import will_text
+from frugal_sorter.cli.output.text import ago_text, count_text, iso_text, moment_text, shown, size_text, will_text
 from frugal_sorter.errors import UsageError
 from frugal_sorter.journal.database import Visit
 from frugal_sorter.planning.plan import Plan

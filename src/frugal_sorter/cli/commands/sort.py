@@ -13,12 +13,10 @@ from frugal_sorter.cli.options import add_for, add_listing, add_unattended, add_
 from frugal_sorter.cli.output.plan_view import PlanView
 from frugal_sorter.cli.output.results import Column, Table
 from frugal_sorter.cli.output.screen import Screen
-from frugal_sorter.cli.output.text import below, count_text, shown
-from frugal_sorter.cli.output.words import stay_text
+from frugal_sorter.cli.output.text import below, count_text, shown, stay_text
 from frugal_sorter.cli.reading import add_types, book_named, both_conditions, levels_value, own_types, print_as_rule
 from frugal_sorter.errors import RefusedError
-from frugal_sorter.planning.constraints import leave_written
-from frugal_sorter.planning.guard import refused_whole
+from frugal_sorter.planning.guard import leave_written, refused_whole
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.rules.editing import Value
 from frugal_sorter.rules.keys import CLASHES

@@ -114,7 +114,7 @@ def _like(args: argparse.Namespace, folder: str) -> int:
     puts += f", misplaces {len(score.misplaced):,}"
     rules = count_text(len(found.rules), "rule")
     if args.format == "html":
-        from frugal_sorter.cli.output.pages import learned_page as page_of
+        from frugal_sorter.cli.output.views import learned_page as page_of
 
         print(page_of(shown(tree), " ".join([f"{rules} from {items}.", *missing]), puts, found))
         return 1 if missing else 0

@@ -11,8 +11,7 @@ from frugal_sorter.cli.jobs import Job, add_choosing
 from frugal_sorter.cli.options import add_as_of, add_at_most, add_for, add_listing, add_rule, add_rules, add_unattended
 from frugal_sorter.cli.output.plan_view import PlanView, show_misses
 from frugal_sorter.cli.output.screen import Screen
-from frugal_sorter.cli.output.text import count_text, moment_text, shown
-from frugal_sorter.cli.output.words import stay_text, step_text
+from frugal_sorter.cli.output.text import count_text, moment_text, shown, stay_text, step_text
 from frugal_sorter.cli.reading import moment_of, read_book
 from frugal_sorter.errors import UsageError
 from frugal_sorter.planning.plan import Plan

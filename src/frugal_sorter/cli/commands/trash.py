@@ -24,8 +24,7 @@ from frugal_sorter.cli.options import (
 from frugal_sorter.cli.output.plan_view import PlanView
 from frugal_sorter.cli.output.results import Column, Table, print_json
 from frugal_sorter.cli.output.screen import Screen
-from frugal_sorter.cli.output.text import ago_text, count_text, iso_text, moment_text, shown, size_text
-from frugal_sorter.cli.output.words import entries_text, stay_text
+from frugal_sorter.cli.output.text import ago_text, count_text, entries_text, iso_text, moment_text, shown, size_text, stay_text
 from frugal_sorter.cli.reading import read_where
 from frugal_sorter.errors import UsageError
 from frugal_sorter.planning.plan import Note, Plan

@@ -22,7 +22,7 @@ from frugal_sorter.cli.reading import read_book, require_library
 from frugal_sorter.errors import RefusedError
 from frugal_sorter.execution.executor import Result
 from frugal_sorter.filesystem.events import Silent, Source, SystemSource
-from frugal_sorter.planning.matched import FRESH
+from frugal_sorter.planning.guard import FRESH
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.sight import Root
 from frugal_sorter.platforms import disk, processes, slashed

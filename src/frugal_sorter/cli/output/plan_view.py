@@ -10,17 +10,22 @@ from frugal_sorter.app.session import Session
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.cli.output.screen import FEW, Screen
 from frugal_sorter.cli.output.text import (
+    attribute_text,
     below,
     common_base,
     count_text,
     date_text,
+    entries_text,
     iso_text,
     moment_text,
     share_text,
     shown,
     size_text,
+    specials_texts,
+    step_as_json,
+    step_text,
+    will_text,
 )
-from frugal_sorter.cli.output.words import attribute_text, entries_text, specials_texts, step_as_json, step_text, will_text
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.planning.misses import nearest_misses, unseen
 from frugal_sorter.planning.plan import TAKING_BACK, JobName, Plan
