@@ -24,10 +24,16 @@ PieceKind = Literal["word", "number", "date", "between"]
 _MONTHS = "January|February|March|April|May|June|July|August|September|October|November|December"
 # Each form of a date with what it looks like; the longer ones first.
 _DATES: tuple[tuple[str, str], ...] = (
-    ("%d %B %Y", rf"\d{{1,2}} (?:{_MONTHS}) \d{{4}}"), ("%Y-%m-%d", r"\d{4}-\d{2}-\d{2}"), ("%Y_%m_%d", r"\d{4}_\d{2}_\d{2}"),
-    ("%Y.%m.%d", r"\d{4}\.\d{2}\.\d{2}"), ("%d.%m.%Y", r"\d{2}\.\d{2}\.\d{4}"), ("%d-%m-%Y", r"\d{2}-\d{2}-\d{4}"),
-    ("%Y%m%d", r"(?<!\d)\d{8}(?!\d)"), ("%B %Y", rf"(?:{_MONTHS}) \d{{4}}"), ("%Y-%m", r"(?<!\d)\d{4}-\d{2}(?![-\d])"),
-)  # fmt: skip
+    ("%d %B %Y", rf"\d{{1,2}} (?:{_MONTHS}) \d{{4}}"),
+    ("%Y-%m-%d", r"\d{4}-\d{2}-\d{2}"),
+    ("%Y_%m_%d", r"\d{4}_\d{2}_\d{2}"),
+    ("%Y.%m.%d", r"\d{4}\.\d{2}\.\d{2}"),
+    ("%d.%m.%Y", r"\d{2}\.\d{2}\.\d{4}"),
+    ("%d-%m-%Y", r"\d{2}-\d{2}-\d{4}"),
+    ("%Y%m%d", r"(?<!\d)\d{8}(?!\d)"),
+    ("%B %Y", rf"(?:{_MONTHS}) \d{{4}}"),
+    ("%Y-%m", r"(?<!\d)\d{4}-\d{2}(?![-\d])"),
+)
 _OTHERS = r"(?P<number>\d+)|(?P<word>[^\W\d_]+)|(?P<between>[\W_]+)"
 _TOKENS = re.compile("|".join([*(f"(?P<d{at}>{looks})" for at, (_, looks) in enumerate(_DATES)), _OTHERS]), re.IGNORECASE)
 _FIRST_YEAR, _LAST_YEAR = 1990, 2199

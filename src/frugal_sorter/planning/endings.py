@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Callable, Hashable, Sequence
-from typing import NamedTuple
+from typing import NamedTuple, cast
 
 from frugal_sorter.filesystem.record import Identity, Listing, Place, is_inside
 from frugal_sorter.filesystem.status import record_in, with_sample
@@ -36,6 +36,7 @@ from frugal_sorter.rules.model import Hits, Rule, RuleBook
 from frugal_sorter.rules.placing import Alike, Placing, Wanted
 from frugal_sorter.rules.templates import Missing
 from frugal_sorter.state import ready_state_folder
+from frugal_sorter.steps.kinds import VerbName
 from frugal_sorter.steps.step import NONE, Count, Member, NotTouched, Step
 from frugal_sorter.values import field, frozen, mutable, replace
 
@@ -389,10 +390,11 @@ class Outcomes:
             return [], record.place
         if rule.ending == "unpack":
             return self._unpack(rule, facts), record.place
-        if rule.ending == "delete":
-            details = weight(record.identity, facts)
-            return [step_of(rule, "delete", record.place, None, record.identity, details)], record.place
-        return [self.removals.trash(rule.name, rule.key, record, facts.inside)], record.place
+        if rule.ending == "trash":
+            return [self.removals.trash(rule.name, rule.key, record, facts.inside)], record.place
+        # Any other ending is the verb of its name, done to the entry where it is.
+        verb = cast(VerbName, rule.ending)
+        return [step_of(rule, verb, record.place, None, record.identity, weight(record.identity, facts))], record.place
 
     def _extras_at_home(self, index: int, rule: Rule, entry: Matched) -> None:
         """An entry that is where it belongs still gets what else its rule gives."""

@@ -108,27 +108,10 @@ def is_kept(value: Any) -> bool:
 
 
 VerbName = Literal[
-    "move",
-    "move-across",
-    "trash",
-    "restore",
-    "delete",
-    "empty",
-    "copy",
-    "remove-made",
-    "link",
-    "hard-link",
-    "own-file",
-    "pack",
-    "unpack",
-    "set-attribute",
-    "run",
-    "run-making",
-    "make-folder",
-    "remove-folder",
-    "note-times",
+    "move", "move-across", "trash", "restore", "delete", "empty", "copy", "remove-made", "link", "hard-link",
+    "own-file", "pack", "unpack", "set-attribute", "run", "run-making", "make-folder", "remove-folder", "note-times",
     "restore-times",
-]
+]  # fmt: skip
 
 
 class Words(NamedTuple):
