@@ -24,7 +24,7 @@ from frugal_sorter.reports.saved import kept_of, look_now, save
 from frugal_sorter.rules.editing import book_of_rule
 from frugal_sorter.rules.units import DAY_NS
 from frugal_sorter.schedule.scheduler import Entry, State, unremembered
-from frugal_sorter.state import _LARGEST, OwnerLog, ready_state_folder, settings_file, write_whole
+from frugal_sorter.state import _LARGEST_LOG, OwnerLog, ready_state_folder, settings_file, write_whole
 from tests.conftest import IS_ROOT, IS_WINDOWS, Frugal, Mount, in_this_process
 from tests.support import NOW_NS, aged, book_of, put, rules_text
 from tests.year import Year
@@ -178,12 +178,12 @@ def test_an_inventory_is_forgotten_by_name_and_by_age(folder: Path, frugal: Frug
 
 
 def test_a_log_for_the_owner_goes_on_in_a_new_file(folder: Path) -> None:
-    path = put(folder / "done.log", b"x" * (_LARGEST + 1))
+    path = put(folder / "done.log", b"x" * (_LARGEST_LOG + 1))
     with OwnerLog(str(path)) as log:
         log.line("first")
     with OwnerLog(str(path)) as log:
         log.line("second")
-    assert path.read_text().count("\n") == 2 and (folder / "done.log.old").stat().st_size == _LARGEST + 1
+    assert path.read_text().count("\n") == 2 and (folder / "done.log.old").stat().st_size == _LARGEST_LOG + 1
 
 
 def test_the_record_of_another_machine_is_named_and_taken_over_when_told(folder: Path, frugal: Frugal) -> None:

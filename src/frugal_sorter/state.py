@@ -699,7 +699,7 @@ def open_log(folder: Path, level: str) -> None:
 
 
 # Then it goes on in a new file, and the one before is kept beside it.
-_LARGEST_SETTINGS = 1_000_000
+_LARGEST_LOG = 1_000_000
 
 
 class OwnerLog:
@@ -717,7 +717,7 @@ class OwnerLog:
         # Never through a link that another account could have put there, and never into a pipe that nobody reads.
         path = slashed.join(slashed.realpath(folder), name)
         with suppress(OSError):
-            if disk.lstat(path).st_size > _LARGEST_SETTINGS:
+            if disk.lstat(path).st_size > _LARGEST_LOG:
                 disk.replace(path, f"{path}.old")
         flags = disk.O_WRONLY | disk.O_APPEND | disk.O_NOFOLLOW | disk.O_NONBLOCK | disk.O_CLOEXEC
         try:
