@@ -126,6 +126,7 @@ def generate(folder: Path, seed: int, folders: int, depth: int) -> None:
             path.hardlink_to(chance.choice(made))
         elif kind < 0.04:
             path.symlink_to("somewhere else")
+            os.utime(path, (_NOW, _NOW), follow_symlinks=False)
         else:
             path.write_bytes(chance.randbytes(1) * chance.choice([0, 1, 10, 500, 1_000, 3_000]))
             made.append(path)
