@@ -26,10 +26,10 @@ TURNED = {True: False, False: True, None: None}
 @pytest.mark.parametrize(
     ("option", "code", "taken", "told"),
     [
-        ("strictatime", 0, {"in 20 hours": True, "in 3 days": True}, "nothing to warn of"),
+        ("strictatime", 0, {"in 20 hours": True, "in 3 days": True}, "no warnings"),
         # What was opened after it was written may have been opened again within a day of that.
-        ("relatime", 0, {"in 20 hours": False, "in 3 days": True}, "up to a day late, never early"),
-        ("noatime", 1, {"in 20 hours": False, "in 3 days": False}, "does not keep when files are opened"),
+        ("relatime", 0, {"in 20 hours": False, "in 3 days": True}, "up to a day late, but never early"),
+        ("noatime", 1, {"in 20 hours": False, "in 3 days": False}, "does not record when files are opened"),
     ],
 )
 def test_a_rule_about_opened_knows_what_the_volume_keeps(
@@ -48,8 +48,8 @@ def test_a_rule_about_opened_knows_what_the_volume_keeps(
         assert ("→ the trash" in frugal("preview", rules, "--as-of", when, code=code).stdout) is goes
         explained = frugal("explain", scan, "--rules", rules, "--as-of", when).stdout
         assert ("decides" in explained) is goes
-        assert ("notes it once a day" in explained) is (option == "relatime")
-        assert ("does not keep when files are opened" in explained) is (option == "noatime")
+        assert ("records it only once a day" in explained) is (option == "relatime")
+        assert ("does not record when files are opened" in explained) is (option == "noatime")
 
 
 @AS_ROOT
@@ -59,7 +59,7 @@ def test_a_purge_leaves_what_it_cannot_date(mount: Mount, frugal: Frugal) -> Non
         (volume / name).write_text("glaze")
         os.utime(volume / name, (0, 0))
     words = ("purge", volume, "--older-than", "12h", "--by", "opened", "--yes")
-    assert "`opened` is unknown: this volume does not keep" in " ".join(frugal(*words, code=1).stdout.split())
+    assert "`opened` is unknown: this volume does not record" in " ".join(frugal(*words, code=1).stdout.split())
     assert "3 files: `opened` is unknown" in frugal(*words, "--keep-newest", "1", code=1).stdout
     assert {"a", "b", "c"} <= {path.name for path in volume.iterdir()}
 

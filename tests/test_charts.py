@@ -56,7 +56,7 @@ def test_a_figure_in_every_format(folder: Path, frugal: Frugal, name: str, head:
     if name.endswith(".svg"):
         assert b"<script>" not in raw
     assert "the file already exists" in frugal("inventory", "Intake", "--chart", name, code=2).stderr
-    assert "is written as .png, .svg, .pdf" in frugal("inventory", "Intake", "--chart", "c.gif", code=2).stderr
+    assert "file name must end in .png, .svg, .pdf" in frugal("inventory", "Intake", "--chart", "c.gif", code=2).stderr
 
 
 def test_an_empty_folder_has_a_figure_too(folder: Path, frugal: Frugal) -> None:

@@ -160,16 +160,16 @@ def test_hours_begin_when_they_hold_and_did_not_before(text: str, minutes: int) 
     ("pattern", "name", "said"),
     [
         ("Kiln {k} {d:%Y-%m-%d}.log", "Kiln 2 soon.log",
-         "read `Kiln 2 `, then expected a date like 2026-03-14, found `soon.log`"),
+         "read `Kiln 2 `, then expected a date like 2026-03-14, but found `soon.log`"),
         ("Kiln {k:1} {d:%Y-%m-%d}.log", "Kiln 2 2026-13-40.log",
-         "read `Kiln 2 `, then expected a date that the calendar knows, found `2026-13-40`"),
+         "read `Kiln 2 `, then expected a date that the calendar knows, but found `2026-13-40`"),
         ("Kiln {k:1} {d:%Y-%m-%d}.log", "Kiln 2 2026-03-04.log.bak",
-         "read `Kiln 2 2026-03-04.log`, then expected the end of the name, found `.bak`"),
-        ("Kiln {k} {d:%d %B}", "Kiln_2", "read `Kiln`, then expected ` `, found `_2`"),
-        ("scan{page:3}", "SCAN12", "read `SCAN`, then expected a number of 3 digits or more, found `12`"),
-        ("scan{page:1}", "scan", "read `scan`, then expected a number, found nothing more"),
-        ("{a} - {b}.log", "x - y.txt", "read `x - `, then expected `.log` further on, found `y.txt`"),
-        ("{a} - {b}", "x-y", "expected ` - ` further on, found `x-y`"),
+         "read `Kiln 2 2026-03-04.log`, then expected the end of the name, but found `.bak`"),
+        ("Kiln {k} {d:%d %B}", "Kiln_2", "read `Kiln`, then expected ` `, but found `_2`"),
+        ("scan{page:3}", "SCAN12", "read `SCAN`, then expected a number of 3 digits or more, but found `12`"),
+        ("scan{page:1}", "scan", "read `scan`, then expected a number, but found the end of the name"),
+        ("{a} - {b}.log", "x - y.txt", "read `x - `, then expected `.log` further on, but found `y.txt`"),
+        ("{a} - {b}", "x-y", "expected ` - ` further on, but found `x-y`"),
         ("Kiln {k}", "Kiln 2", None),
     ],
 )  # fmt: skip
@@ -201,11 +201,11 @@ def test_wildcards_stop_exactly_where_they_do_not_fit(pattern: str, name: str) -
 @pytest.mark.parametrize(
     ("where", "name", "told"),
     [
-        ('name is "kiln-2.log"', "Kiln 2.log", "fails by a space, a mark or a letter of another case"),
+        ('name is "kiln-2.log"', "Kiln 2.log", "does not match: check spaces, punctuation and upper/lower case"),
         ('name is "kiln 2"', "Kiln_2 b.log", ""),
-        ('name starts "kiln 2"', "Kiln_2.log", "fails by a space, a mark or a letter of another case"),
-        ('name fits "Kiln {k} {d:%Y-%m-%d}.log"', "Kiln 2 soon.log", "expected a date like 2026-03-14, found `soon.log`"),
-        ('name fits "Kiln {k:1}.log"', "Kiln two.log", "expected a number, found `two.log`"),
+        ('name starts "kiln 2"', "Kiln_2.log", "does not match: check spaces, punctuation and upper/lower case"),
+        ('name fits "Kiln {k} {d:%Y-%m-%d}.log"', "Kiln 2 soon.log", "expected a date like 2026-03-14, but found `soon.log`"),
+        ('name fits "Kiln {k:1}.log"', "Kiln two.log", "expected a number, but found `two.log`"),
         ('name fits "Kiln {k:1}.log"', "photo.jpg", ""),
         ('name like "IMG_*.jpg"', "IMG_12.png", "expected `.jpg` further on"),
     ],
@@ -246,8 +246,8 @@ def test_explain_says_what_a_preview_does_and_what_comes_next(folder: Path, frug
     )
     (folder / "rules.toml").write_text(text)
     said = frugal("explain", "Intake/Kiln 2 soon.log", "--rules", "rules.toml").stdout
-    assert "read `Kiln 2 `, then expected a date like 2026-03-14, found `soon.log`" in said
-    assert "stays where it is: no rule takes it" in said and 'Next: "rule 2" gets it on' in said
+    assert "read `Kiln 2 `, then expected a date like 2026-03-14, but found `soon.log`" in said
+    assert "→ left alone: no rule matches it" in said and 'Next: rule "rule 2" will act on it on' in said
     said = frugal("explain", "Intake/scan.tif", "--rules", "rules.toml").stdout
-    assert "rule 1: yes  ← decides" in said and "rule 2: yes  (not asked: rule 1 above has it)" in said
-    assert "stays where it is: outside the hours of the rule; it acts on" in said and "08:00" in said
+    assert "rule 1: yes  ← this rule decides" in said and 'rule 2: yes  (has no effect: rule "rule 1" above decides)' in said
+    assert "left alone: outside the rule's `during` hours; the rule will act on" in said and "08:00" in said

@@ -120,7 +120,7 @@ def test_what_makes_room_but_is_taken_by_another_rule_stays_out_of_it(folder: Pa
         )
     )
     assert moves_of(plan, folder) == {"Intake/log/a.log": "Intake/elsewhere/a.log"}
-    assert plan.not_touched[0].reason == "what stands at its target is itself taken by a rule"
+    assert plan.not_touched[0].reason == "another rule acts on the file that is already at its target"
 
 
 # Endings
@@ -174,7 +174,7 @@ def test_deleting_is_for_good_and_said(folder: Path, own_home: Path) -> None:
 
     with changing(ready_state_folder(), "test") as journal:
         plan = plan_undo(journal, run_to_undo(journal, None), NOW_NS)
-    assert {left.reason for left in plan.not_touched} == {"deleted for good"} and not plan.asked and plan.has_problem
+    assert {left.reason for left in plan.not_touched} == {"deleted permanently"} and not plan.asked and plan.has_problem
 
 
 def test_pack_keeps_every_original_until_the_zip_was_read_back(folder: Path, own_home: Path) -> None:
@@ -322,10 +322,10 @@ def test_a_copy_that_cannot_be_made_keeps_its_original(folder: Path) -> None:
     put(folder / "Intake/a.log")
     put(folder / "Intake/Backup", "a file where the folder should be")
     plan = plan_of(book_of(folder, 'where = "ext is log"\ncopy = "Backup"\ndelete = true'))
-    assert not plan.asked and "is a file, where a folder is needed" in plan.not_touched[0].reason
+    assert not plan.asked and "is a file, but must be a folder" in plan.not_touched[0].reason
     (folder / "Intake/Backup").unlink()
     plan = plan_of(book_of(folder, 'where = "ext is log"\ncopy = "Backup"\ndelete = true'))
-    put(folder / "Intake/Backup/a.log", "in the way")
+    put(folder / "Intake/Backup/a.log", "not be undone yet. When the problems above are solved")
     assert not carry_out(plan).done and (folder / "Intake/a.log").exists()
 
 
@@ -378,8 +378,8 @@ def test_run_gets_arguments_and_the_path_and_no_shell(folder: Path) -> None:
 @pytest.mark.parametrize(
     ("command", "why"),
     [
-        ('["false"]', "false ended with 1"),
-        ('["sh", "-c", "echo no paper; exit 3"]', "sh ended with 3: no paper"),
+        ('["false"]', "false exited with 1"),
+        ('["sh", "-c", "echo no paper; exit 3"]', "sh exited with 3: no paper"),
         ('["no-such-program"]', "no-such-program: no such file"),
     ],
 )
@@ -421,7 +421,7 @@ def test_removals_have_a_ceiling_that_counts_what_is_inside_folders(folder: Path
     rules = ('where = "ext is none"\ntake = "folders"\ntrash = true\nat_most = 11', 'where = "ext is log"\nmove = "Logs"')
     plan = plan_of(book_of(folder, *rules))
     assert [step.verb for step in plan.asked] == ["move"]
-    assert "12 files, and 11 are allowed" in plan.refused[0].reason and "--at-most 12" in plan.refused[0].reason
+    assert "12 files, but the limit is 11" in plan.refused[0].reason and "--at-most 12" in plan.refused[0].reason
     assert len(plan_of(book_of(folder, *rules), at_most=12).asked) == 2
 
 

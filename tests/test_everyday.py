@@ -30,10 +30,10 @@ def test_what_is_said_instead_is_right(of: Of, folder: Path) -> None:
             shown = re.findall(r"`([^`]+)`", hint)[0]
             assert shown in ("is not", "not name has ...", ">", "<") or shown in OPERATOR_WORDS
         elif of == "key":
-            key = re.match(r"say (\[\[rule\.)?(\w+)", hint)
-            assert key is not None and (key[2] in KEYS or hint.startswith("say what becomes")), word
+            key = re.match(r"(?:use|write) (\[\[rule\.)?(\w+)", hint)
+            assert key is not None and (key[2] in KEYS or hint.startswith("write what")), word
             if "= " in hint and key[2] not in ("where", "in", "example"):
-                line = hint.removeprefix("say ").split(", or")[0].removesuffix(" for good")
+                line = hint.removeprefix("use ").split(", or")[0].removesuffix(" to delete permanently")
                 line = re.sub(r"( to switch| in a rule).*", "", line)
                 ending = "" if KEYS[key[2]].ending else '\nmove = "x"'
                 assert book_of(folder, EVERYTHING + line + ending).rules or key[2] == "off"
@@ -69,8 +69,8 @@ def test_what_people_write_into_conditions_gets_the_right_hint(where: str, said:
     ("line", "said"),
     [
         ("recursive = true", 'levels = "all"'), ("confirm = true", "ask = true"), ('folder = "x"', 'in = "~/Intake"'),
-        ('contains = "x"', "say where"), ("trash = yes", "say true"), ("hidden = No", "say false"),
-        ('move = "{year}/{month}"', "{modified:%Y}"), ('tag = "a "b" c"', "single ones"), ("extension = 'pdf'", "say where"),
+        ('contains = "x"', "unknown key `contains`"), ("trash = yes", "use true"), ("hidden = No", "use false"),
+        ('move = "{year}/{month}"', "{modified:%Y}"), ('tag = "a "b" c"', "single quotes"), ("extension = 'pdf'", "unknown key `extension`"),
         ("hiden = true", "did you mean `hidden`"), ("move = x", "a text needs quotes"),
     ],
 )  # fmt: skip

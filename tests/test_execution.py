@@ -75,7 +75,7 @@ def test_tidy_again_undo_and_redo(folder: Path) -> None:
     assert undo().done.steps == 5
     assert snapshot(folder) == before
     left = plan_of(book_of(folder, rule)).not_touched
-    assert {one.reason for one in left} == {"taken back by run 2; --again does it"} and len(left) == 5
+    assert {one.reason for one in left} == {"undone by run 2; to include it: --again"} and len(left) == 5
     # The undo of an undo: everything but the times of folders that had to be made anew.
     assert undo(2).done.steps == 5
     assert {path: seen for path, seen in snapshot(folder).items() if seen.kind == "-"} == {
@@ -104,7 +104,7 @@ def test_a_rule_that_makes_names_from_names_comes_to_rest(folder: Path) -> None:
     assert tidy(folder, rule).done.steps == 1
     assert not plan_of(book_of(folder, rule)).asked
     undo()
-    assert {one.reason for one in plan_of(book_of(folder, rule)).not_touched} == {"taken back by run 2; --again does it"}
+    assert {one.reason for one in plan_of(book_of(folder, rule)).not_touched} == {"undone by run 2; to include it: --again"}
     undo(2)
     assert not plan_of(book_of(folder, rule)).not_touched and (folder / "Intake/old a.jpg").exists()
 
@@ -112,10 +112,10 @@ def test_a_rule_that_makes_names_from_names_comes_to_rest(folder: Path) -> None:
 @pytest.mark.parametrize(
     ("what", "outcome", "reason"),
     [
-        ("written", Outcome.SKIPPED, "changed since it was planned"),
-        ("replaced", Outcome.SKIPPED, "changed since it was planned"),
+        ("written", Outcome.SKIPPED, "changed since the plan was made"),
+        ("replaced", Outcome.SKIPPED, "changed since the plan was made"),
         ("gone", Outcome.SKIPPED, "no longer there"),
-        ("taken", Outcome.SKIPPED, "the name a.log was taken meanwhile"),
+        ("taken", Outcome.SKIPPED, "the name a.log has been taken in the meantime"),
         ("parent swapped", Outcome.SKIPPED, ""),
         ("target swapped", Outcome.FAILED, ""),
     ],
@@ -166,9 +166,9 @@ def test_undo_lists_what_is_in_the_way_and_does_the_rest(folder: Path) -> None:
     with changing(ready_state_folder(), "test") as journal:
         plan = plan_undo(journal, run_to_undo(journal, None), NOW_NS)
         assert {left.place.name: left.reason for left in plan.not_touched} == {
-            "taken.log": f"{folder}/Intake/taken.log is taken",
+            "taken.log": f"another file is now at {folder}/Intake/taken.log",
             "gone.log": "no longer there",
-            "replaced.log": "another file stands there now",
+            "replaced.log": "another file is there now",
         }
         assert "edited since" in plan.notes[0].text
         execute(plan, journal, lambda _step, _mark: None)
@@ -184,10 +184,10 @@ def test_undo_names_the_later_run_that_moved_a_file_on(folder: Path) -> None:
     tidy(folder, 'in = "Intake/log/2026-11"\nwhere = "everything"\nmove = "../../far"')
     with changing(ready_state_folder(), "test") as journal:
         plan = plan_undo(journal, journal.run(1), NOW_NS)
-    assert plan.not_touched[0].reason == "run 2 moved it on; undo that one first"
+    assert plan.not_touched[0].reason == "run 2 moved it again; undo that run first"
     undo()
     # The last run is that of before, and it is back: an older one is taken back by its number alone.
-    with pytest.raises(FrugalError, match=r"run 2 .* was taken back already, by run 3"):
+    with pytest.raises(FrugalError, match=r"run 2 .* has already been undone by run 3"):
         undo()
     undo(1)
     assert (folder / "Intake/a.log").exists()

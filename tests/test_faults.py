@@ -81,8 +81,8 @@ def test_what_a_volume_does_not_keep_is_said_once_and_given_back(folder: Path, m
     before = snapshot(folder / "Intake")
     rules = put(folder / "rules.toml", rules_text(to(stick / "in")))
     said = frugal("tidy", rules, "--yes", code=1).stdout
-    assert said.count("does not keep modes, fine times") == 1 and "extended attributes" in said
-    assert "cannot hold that name" in said and "2 files moved to another volume" in said
+    assert said.count("does not store modes, fine times") == 1 and "extended attributes" in said
+    assert "does not allow that name" in said and "2 files moved to another volume" in said
     # Mounted anew, its inode numbers are others.
     subprocess.run(["umount", str(stick)], check=True)
     mount("exfat")
@@ -106,7 +106,7 @@ def test_a_volume_without_lasting_inodes_is_sorted_and_taken_back_after_a_remoun
     frugal("tidy", rules, "--yes", "--again")
     (stick / "Intake/Logs/a.log").write_text("another")
     said = frugal("undo", "--yes", code=1).stdout
-    assert "another file stands there now" in said and (stick / "Intake/Logs/a.log").read_text() == "another"
+    assert "another file is there now" in said and (stick / "Intake/Logs/a.log").read_text() == "another"
 
 
 @AS_ROOT
@@ -187,7 +187,7 @@ def test_a_full_state_disk_still_writes_a_clean_up_down(folder: Path, mount: Mou
             for number in range(100):
                 (state / f"filler {number}").touch()
     said = frugal("tidy", rules, "--yes", code=0, XDG_STATE_HOME=str(state)).stdout
-    assert "200 files deleted for good" in said
+    assert "200 files permanently deleted" in said
     assert "200" in frugal("history", "2", code=0, XDG_STATE_HOME=str(state)).stdout
 
 
@@ -211,7 +211,7 @@ def test_a_purge_works_where_nothing_is_free_with_its_own_state_there(
             for number in range(1_000):
                 (volume / f"filler {number}").touch()
     words = ("purge", volume / "Intake", "--older-than", "30d", "--by", "modified", "--permanent", "--yes")
-    assert "100 files deleted for good" in frugal(*words, **state).stdout
+    assert "100 files permanently deleted" in frugal(*words, **state).stdout
     assert os.listdir(volume / "Intake") == ["young.tmp"]
     assert "100" in frugal("history", "1", **state).stdout
 
@@ -282,7 +282,7 @@ def test_without_rights_nothing_is_taken_and_the_rest_is_done(folder: Path, frug
     (folder / "Intake/locked").chmod(0o555)
     rules = put(folder / "rules.toml", rules_text('where = "ext is tmp"\nlevels = "all"\ndelete = true'))
     said = frugal("tidy", rules, "--yes", code=1, without_rights=True).stdout
-    assert "locked/a.tmp: no permission" in said and "1 file deleted for good, 1 failed" in said
+    assert "locked/a.tmp: no permission" in said and "1 file permanently deleted, 1 failed" in said
     assert (folder / "Intake/locked/a.tmp").exists()
 
 
@@ -379,7 +379,7 @@ def test_what_was_written_to_and_closed_between_two_looks_is_left(
 
     monkeypatch.setattr(disk, "lease", written_just_before)
     result = tidy(folder, f'where = "everything"\ntake = "items"\n{ending}')
-    assert [mark.reason for _, mark in result.not_done] == ["changed since it was planned"]
+    assert [mark.reason for _, mark in result.not_done] == ["changed since the plan was made"]
     assert file.read_text() == "written a moment ago"
 
 
@@ -407,7 +407,9 @@ def test_a_folder_changed_two_levels_down_after_the_preview_is_put_back(folder: 
         plan = plan_of(book_of(folder, f'where = "name is old"\ntake = "folders"\n{ending}'))
         (folder / "Intake/old/in/deep.txt").write_text(f"changed {ending}")
         result = carry_out(plan)
-        assert [mark.reason for step, mark in result.not_done if step.verb != "make-folder"] == ["changed since it was planned"]
+        assert [mark.reason for step, mark in result.not_done if step.verb != "make-folder"] == [
+            "changed since the plan was made"
+        ]
         assert (folder / "Intake/old/in/deep.txt").read_text() == f"changed {ending}" and sorted(
             os.listdir(folder / "Intake")
         ) == ["b", "old"]
@@ -568,8 +570,8 @@ def test_a_note_of_the_trash_that_recovery_cannot_remove_is_named(
     assert [one.stray for one in told] == [(str(info),)]
     said = stray_texts(told[0].stray)
     assert said == [
-        f"{info} could not be removed, though its file is no longer in the trash",
-        "`frugal trash --orphans` removes such notes",
+        f"could not remove the trash record {info}, although its file no longer exists",
+        "to remove such records: frugal trash --orphans",
     ]
     frugal("trash", "--orphans", "--yes")
     assert not info.exists()

@@ -170,8 +170,8 @@ def test_why_a_fact_is_unknown(shelf: Path) -> None:
         ("cut.jpg", "taken"): "damaged",
         ("broken.pdf", "text"): "damaged",
         ("huge.txt", "text"): "larger than 8 MB",
-        ("one.dat", "mislabelled"): "the suffix promises no kind of contents",
-        ("notes.txt", "mime"): "the contents are of no known kind",
+        ("one.dat", "mislabelled"): "this extension does not imply a file format",
+        ("notes.txt", "mime"): "unknown file format",
         ("gone.txt", "text"): "no such file or directory",
     }
     world = World(NOW_NS)

@@ -215,8 +215,8 @@ def test_a_first_visit_says_what_cannot_be_told_and_what_would_tell_it(folder: P
     for month in range(6):
         put(folder / f"Intake/{month}.log", b"x" * 1_000_000)
     said = frugal("forecast", "Intake").stdout
-    assert "a lower bound" in said and "cannot be told yet" in said and "--save`" in said
-    assert "hundred years" not in said
+    assert "so it is a minimum" in said and "will be full" in said and "--save`" in said
+    assert "100 years" not in said
     told = json.loads(frugal("forecast", "Intake", "--format", "json").stdout)
     assert told["full"] is None and told["cannot_tell"] == "short"
 
@@ -236,5 +236,7 @@ def test_saved_inventories_make_a_forecast_by_folder(folder: Path, frugal: Fruga
     assert found["folders"]["still"]["flat"] and found["all"]["bytes_a_day"] == pytest.approx(100_000, rel=0.01)
     table = frugal("forecast", "Intake", "--chart", "grows.svg").stdout
     assert (folder / "grows.svg").read_bytes().startswith(b"<?xml")
-    assert "+3.0 MB" in table and "no growth" in table and ("the volume is full on" in table or "within a hundred years" in table)
+    assert (
+        "+3.0 MB" in table and "no growth" in table and ("the volume will be full on" in table or "up within 100 years" in table)
+    )
     frugal("forecast", "nowhere", code=2)

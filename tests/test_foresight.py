@@ -91,14 +91,19 @@ def _ns(text: str) -> int:
 def test_the_days_are_told_in_words_with_what_is_not_in_them(desk: Path, frugal: Frugal) -> None:
     put(desk / "rules.toml", rules_text(*RULES["two stages"]))
     said = frugal("preview", "rules.toml", "--until", "in 9 days").stdout
-    assert "today" in said and "in 4 days" in said and "What will arrive until then" in said and "rule 1" in said
-    assert "Nothing to do until then" in frugal("preview", "rules.toml", "--until", "in 1 day", "--rule", "rule 1").stdout
+    assert (
+        "today" in said
+        and "in 4 days" in said
+        and "This does not include files that arrive or change before then" in said
+        and "rule 1" in said
+    )
+    assert "Nothing to do before then" in frugal("preview", "rules.toml", "--until", "in 1 day", "--rule", "rule 1").stdout
     frugal("preview", "rules.toml", "--until", "in 9 days", "--exit-code", code=1)
 
 
 @pytest.mark.parametrize(("words", "rule", "told"), [
-    (["--until", "yesterday"], 'move = "x"', "has been"), (["--until", "soon"], 'move = "x"', "--until"), (["--until", "in 20 years"], 'move = "x"', "ten years"),
-    (["--until", "in 2 days", "--tree"], 'move = "x"', "looks and does no more"), (["--until", "in 2 days"], 'pack = "a.zip"', "cannot be foreseen"),
+    (["--until", "yesterday"], 'move = "x"', "is in the past"), (["--until", "soon"], 'move = "x"', "--until"), (["--until", "in 20 years"], 'move = "x"', "ten years"),
+    (["--until", "in 2 days", "--tree"], 'move = "x"', "only shows what would happen"), (["--until", "in 2 days"], 'pack = "a.zip"', "cannot be foreseen"),
     (["--until", "in 2 days"], 'copy = "C"', "cannot be foreseen"), (["--until", "in 2 days"], 'tag = "C"', "cannot be foreseen"),
 ])  # fmt: skip
 def test_what_cannot_be_foreseen_is_refused_by_name(desk: Path, frugal: Frugal, words: list[str], rule: str, told: str) -> None:
@@ -137,10 +142,10 @@ def test_another_moment_is_tried_on_chosen_files_and_always_asked(desk: Path, fr
     put(desk / "rules.toml", rules_text('where = "modified older than 20 days"\nmove = "../Old"'))
     words = ["tidy", "rules.toml", "--as-of", "in 40 days"]
     assert "--only" in frugal(*words, "--yes", code=2).stderr
-    assert "always asked" in frugal(*words, "--only", "Intake/e.log", "--yes", code=2).stderr
-    assert "no terminal" in frugal(*words, "--only", "Intake/e.log", code=3).stderr
+    assert "always asks for confirmation" in frugal(*words, "--only", "Intake/e.log", "--yes", code=2).stderr
+    assert "without a terminal" in frugal(*words, "--only", "Intake/e.log", code=3).stderr
     code, said = on_terminal(desk, *words, "--only", "Intake/e.log", answers="yes")
-    assert code == 0 and (desk / "Old/e.log").exists() and (desk / "Intake/a.log").exists() and "not asked for" in said
+    assert code == 0 and (desk / "Old/e.log").exists() and (desk / "Intake/a.log").exists() and "outside --rule or --only" in said
     frugal("undo", "--yes")
     assert (desk / "Intake/e.log").exists()
 

@@ -256,7 +256,7 @@ def run_case(seed: int, root: Path, other: Path, home: Path) -> tuple[str, list[
         with Journal(ready_state_folder(), write=False) as journal:
             runs = [(run.id, run.state) for run in journal.runs()]
         undone = [f"NO UNDO: {failed}; {runs}"]
-        if "nothing to undo" not in str(failed) and "no run" not in str(failed):
+        if "nothing to undo" not in str(failed) and "does not exist" not in str(failed):
             problems.append(f"UNDO {traceback.format_exc()[-1500:]}")
     problems += oracle.nothing_lost() + oracle.as_before()
     with Journal(ready_state_folder(), write=False) as journal:

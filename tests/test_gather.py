@@ -46,7 +46,7 @@ def test_a_list_is_forgiven_its_encoding_slashes_case_and_comments(
 ) -> None:
     (folder / "list.txt").write_bytes(raw)
     said = frugal("gather", "--list", "list.txt", "--from", "Intake", "--to", "Out", "--encoding", encoding, "--yes").stdout
-    assert "Asked for 2: 2 copied, 0 already there, 0 missing." in said
+    assert "Of 2 listed: 2 copied, 0 already there, 0 missing." in said
     assert gathered(folder / "Out") == {"From phone/IMG_1.jpg", "a.pdf"} and len(gathered(intake)) == 6
 
 
@@ -68,21 +68,21 @@ def test_what_is_missing_is_named_with_its_line_and_the_nearest_name(intake: Pat
     words = ("gather", "--list", "list.txt", "--from", "Intake", "--to", "Out")
     listed = frugal(*words, code=3).stdout
     for line in (
-        "line  3  IMG_1.jpg  nearest: From phone/IMG_1.jpg", "line  4  From phone/IMG_11.jpg  nearest: From phone/IMG_1.jpg",
+        "line  3  IMG_1.jpg  did you mean From phone/IMG_1.jpg?", "line  4  From phone/IMG_11.jpg  did you mean From phone/IMG_1.jpg?",
         "line 5 names a folder: 2 files below From phone", f"line  6  ../secret  not below {intake}",
         f"line  7  /etc/passwd  not below {intake}", "line  8  C:\\x  not below", "line  9  kiln of 1999",
         "line 10  link  a symbolic link, which is not followed",
     ):  # fmt: skip
         assert line in listed
     assert not (folder / "Out").exists()
-    assert "Asked for 10: 3 copied, 0 already there, 7 missing." in frugal(*words, "--yes", code=1).stdout
+    assert "Of 10 listed: 3 copied, 0 already there, 7 missing." in frugal(*words, "--yes", code=1).stdout
 
 
 def test_several_that_differ_in_case_alone_are_named_and_none_is_taken(intake: Path, folder: Path, frugal: Frugal) -> None:
     put(intake / "A.PDF", "another")
     put(folder / "list.txt", f"A.pdf\na.pdf\n{unicodedata.normalize('NFD', E_ACUTE)}MAIL.txt\n")
     said = frugal("gather", "--list", "list.txt", "--from", "Intake", "--to", "Out", "--yes", code=1).stdout
-    assert "line 1  A.pdf  2 files are called so but for case: " in said
+    assert "line 1  A.pdf  2 files match if upper and lower case are ignored: " in said
     assert gathered(folder / "Out") == {"a.pdf", f"{E_ACUTE}mail.txt"}
 
 
@@ -90,7 +90,7 @@ def test_files_are_moved_flat_and_numbered_and_an_undo_brings_them_back(intake: 
     before = snapshot(intake)
     put(folder / "list.txt", "a.pdf\nother/a.pdf\nFrom phone/IMG_1.jpg\n")
     words = ("gather", "--list", "list.txt", "--from", "Intake", "--to", "Out", "--move", "--flat", "--yes")
-    assert "Asked for 3: 3 moved, 0 already there, 0 missing." in frugal(*words).stdout
+    assert "Of 3 listed: 3 moved, 0 already there, 0 missing." in frugal(*words).stdout
     assert gathered(folder / "Out") == {"a.pdf", "a_2.pdf", "IMG_1.jpg"}
     assert (folder / "Out/a_2.pdf").read_text() == "other/a.pdf" and not (intake / "a.pdf").exists()
     frugal("undo", "--yes")
@@ -103,8 +103,8 @@ def test_what_is_there_already_stays_and_another_file_is_never_replaced(intake: 
     put(folder / "list.txt", "a.pdf\nother/a.pdf\n.hidden.txt\n")
     words = ("gather", "--list", "list.txt", "--from", "Intake", "--to", "Out", "--yes")
     said = frugal(*words, code=1).stdout
-    assert "Asked for 3: 1 copied, 1 already there, 0 missing, 1 not copied." in said
-    assert f"another file stands at {folder / 'Out/other/a.pdf'}" in said
+    assert "Of 3 listed: 1 copied, 1 already there, 0 missing, 1 not copied." in said
+    assert f"another file is already at {folder / 'Out/other/a.pdf'}" in said
     assert (folder / "Out/other/a.pdf").read_text() == "Another one" and (folder / "Out/.hidden.txt").exists()
     frugal("undo", "--yes")
     assert gathered(folder / "Out") == {"a.pdf", "other/a.pdf"}
@@ -114,11 +114,11 @@ def test_what_is_there_already_stays_and_another_file_is_never_replaced(intake: 
 @pytest.mark.parametrize(
     ("words", "why"),
     [
-        (("--list", "missing.txt", "--from", "Intake", "--to", "Out"), "missing.txt: the list cannot be read (vanished)"),
-        (("--list", "bad.txt", "--from", "Intake", "--to", "Out"), "bad.txt:2: this is not utf-8; say which it is"),
-        (("--list", "empty.txt", "--from", "Intake", "--to", "Out"), "the list names no file"),
-        (("--list", "good.txt", "--from", "Nowhere", "--to", "Out"), "there is no such folder"),
-        (("--list", "good.txt", "--from", "Intake", "--to", ""), "--to (empty)"),
+        (("--list", "missing.txt", "--from", "Intake", "--to", "Out"), "cannot read the list missing.txt (not found)"),
+        (("--list", "bad.txt", "--from", "Intake", "--to", "Out"), "bad.txt:2: not valid utf-8; give the list's encoding"),
+        (("--list", "empty.txt", "--from", "Intake", "--to", "Out"), "contains no paths"),
+        (("--list", "good.txt", "--from", "Nowhere", "--to", "Out"), "folder not found"),
+        (("--list", "good.txt", "--from", "Intake", "--to", ""), "--to is empty"),
         (("--list", "good.txt", "--from", "Intake", "--to", "Out", "--encoding", "klingon"), "'klingon' is not known"),
     ],
 )
@@ -144,11 +144,11 @@ def test_nothing_goes_into_a_system_folder_and_names_that_a_volume_cannot_hold_a
 
     monkeypatch.setattr("frugal_sorter.planning.jobs.volume_of", stick)
     found = plan_gather([Wish(1, "why?.txt"), Wish(2, "a.pdf")], str(intake), str(folder / "Out"), NOW_NS)
-    assert [left.reason for left in found.plan.not_touched] == ["a vfat volume cannot hold that name"]
+    assert [left.reason for left in found.plan.not_touched] == ["a vfat volume does not allow that name"]
     assert [step.place.name for step in found.plan.asked] == ["a.pdf"]
     monkeypatch.setattr("frugal_sorter.planning.guard.free_bytes", lambda _: 10)
     full = plan_gather([Wish(2, "a.pdf")], str(intake), str(folder / "Out"), NOW_NS)
-    assert not full.plan.asked and "where 10 are free" in full.plan.refused[0].reason
+    assert not full.plan.asked and "but only 10 are free" in full.plan.refused[0].reason
 
 
 @given(st.lists(file_names, min_size=1, max_size=6, unique=True), st.booleans(), st.booleans())
@@ -171,7 +171,7 @@ def test_whatever_the_names_the_numbers_add_up_and_no_content_is_lost(
 
 
 def test_a_list_that_is_no_text_names_the_line() -> None:
-    with pytest.raises(UsageError, match=r"list\.txt:3: this is not utf-8"):
+    with pytest.raises(UsageError, match=r"list\.txt:3: not valid utf-8"):
         read_wishes(b"a\nb\n\xff", "list.txt")
     assert read_wishes(b"a\r\n#b\n\n c \n", "x") == [Wish(1, "a"), Wish(4, "c")]
     assert os.linesep == "\n"
@@ -190,8 +190,8 @@ def test_a_list_from_elsewhere_is_read_as_it_is_meant(
     put(folder / "list.txt", "\n".join(lines))
     said = frugal("gather", "--list", "list.txt", "--from", "Intake", "--to", "Out", "--yes", *more).stdout
     assert gathered(folder / "Out") == out
-    assert f"Counted there: {len(out)} of {len(out)} file" in said and "0 missing" in said
-    assert ("Taken instead" in said) is ("--accept-nearest" in more)
+    assert f"Verified in the target: {len(out)} of {len(out)} file" in said and "0 missing" in said
+    assert ("Similar files used instead" in said) is ("--accept-nearest" in more)
 
 
 def test_what_is_counted_is_what_is_there(intake: Path, folder: Path, frugal: Frugal) -> None:
@@ -200,4 +200,4 @@ def test_what_is_counted_is_what_is_there(intake: Path, folder: Path, frugal: Fr
     frugal(*words)
     (folder / "Out/a.pdf").unlink()
     (folder / "Out/From phone/IMG_1.jpg").unlink()
-    assert "Counted there: 2 of 3 files" in frugal(*words, "--without", "a.pdf").stdout
+    assert "Verified in the target: 2 of 3 files" in frugal(*words, "--without", "a.pdf").stdout

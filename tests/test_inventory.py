@@ -132,8 +132,8 @@ def test_the_command_in_every_format(folder: Path, frugal: Frugal) -> None:
     some_files(folder)
     put(folder / "Intake/bad\n=cmd().=1+1", b"x")
     table = frugal("inventory", "Intake").stdout
-    assert "all        5" in table and "331 B" in table and "of which" in table
-    assert "2 symbolic links" in table and "1 hidden file and 1 hidden folder with all inside are not counted" in table
+    assert "all        5" in table and "331 B" in table and "extensions" in table
+    assert "2 symbolic links" in table and "Not counted: 1 hidden file and 1 hidden folder and everything in them" in table
     result = json.loads(frugal("inventory", "Intake", "--format", "json", "--by", "ext", "--hidden").stdout)
     assert (result["files"], result["bytes"]) == (7, 343)
     assert result["rows"][0]["ext"] == "jpg"
@@ -219,20 +219,20 @@ def test_long_tables_are_folded_and_add_up(folder: Path, frugal: Frugal) -> None
     crossed = frugal("inventory", "Intake", "--by", "ext,age", "--top", "3").stdout
     assert "and 37 more" in crossed and "703 B" in crossed
     frugal("inventory", "Intake", "--by", "ext,ext", code=2)
-    assert "not a way to count" in frugal("inventory", "Intake", "--by", "colour", code=2).stderr
+    assert "cannot count" in frugal("inventory", "Intake", "--by", "colour", code=2).stderr
 
 
 def test_a_cross_table_is_not_sorted_otherwise_in_silence(folder: Path, frugal: Frugal) -> None:
     put(folder / "a.log")
     said = frugal("inventory", ".", "--by", "type,age", "--sort", "name", code=2).stderr
-    assert "a cross table has an order of its own" in said and said.count("\n") == 1
+    assert "a cross table" in said and said.count("\n") == 1
     frugal("inventory", ".", "--by", "type,age", "--listing", "--sort", "name")
 
 
 @pytest.mark.parametrize(
     ("words", "said"),
     [
-        (["nowhere"], "there is no such folder"),
+        (["nowhere"], "folder not found"),
         ([""], "no folder was named"),
         (["a.log"], "not a folder"),
         ([".", "--levels", "0"], "not a number of levels"),

@@ -112,7 +112,7 @@ def test_an_undo_leaves_what_a_program_has_open_for_writing(folder: Path, rule: 
     (made,) = (folder / "Intake/C").iterdir()
     with open(made, "ab") as typing:
         result = undo()
-        assert any("open for writing" in mark.reason for _, mark in result.not_done)
+        assert any("being written by" in mark.reason for _, mark in result.not_done)
         typing.write(b"typed")
     assert made.read_bytes().endswith(b"typed")
 
@@ -164,7 +164,7 @@ def test_who_wants_to_write_meanwhile_waits_a_moment_and_wins(folder: Path, monk
 
     monkeypatch.setattr("frugal_sorter.changes.removal.same_bytes", opened_meanwhile)
     result = carry_out(plan)
-    assert not result.done and "began to write" in result.not_done[0][1].reason
+    assert not result.done and "started writing" in result.not_done[0][1].reason
     assert writers[0].wait(30) == 0 and (folder / "Intake/a.txt").read_bytes().startswith(b"EDITED")
     assert (folder / "Intake/b/b.txt").exists()
 
@@ -173,7 +173,7 @@ def test_two_names_of_one_file_are_no_witness_of_each_other(folder: Path) -> Non
     put(folder / "a", "only")
     with Descriptors() as descriptors:
         fd = descriptors.folder(str(folder))
-        with pytest.raises(NotDone, match="one file"), witness.witnessed(fd, "a", fd, "a"):
+        with pytest.raises(NotDone, match="same file"), witness.witnessed(fd, "a", fd, "a"):
             pass
 
 
@@ -211,7 +211,7 @@ def test_only_what_a_run_has_made_is_removed_under_its_private_name(folder: Path
         body = strange / "inside.txt"
     put(body, "half of it", age_days=-1)
     if "second name" in what:
-        os.link(body, folder / "another name")
+        os.link(body, folder / "choose another name")
     settle()
     assert strange.exists() == ("own" not in what)
     with Journal(ready_state_folder(), write=True) as journal:
@@ -288,7 +288,7 @@ def test_where_nobody_can_be_asked_for_want_of_descriptors_nothing_is_removed(fo
     opened = [os.dup(fd)]
     resource.setrlimit(resource.RLIMIT_NOFILE, (opened[0] + 1, hard))
     try:
-        with pytest.raises(NotDone, match="cannot be asked") as not_done:
+        with pytest.raises(NotDone, match="cannot check whether a program is writing") as not_done:
             remove.remove_name(fd, "a", remove.same_as(record))
     finally:
         resource.setrlimit(resource.RLIMIT_NOFILE, (soft, hard))
@@ -313,7 +313,7 @@ def test_every_verb_that_takes_content_away_asks_who_is_writing(folder: Path, ve
         step.witness = Witness(place_of(str(other)), look(place_of(str(other))).identity)
     with open(source, "ab"), Descriptors() as descriptors:
         context = RunContext(descriptors, 1, token="0")
-        with pytest.raises(NotDone, match="open for writing") as not_done:
+        with pytest.raises(NotDone, match="being written by") as not_done:
             verbs_for(context)[step.verb].do(step)
         assert not_done.value.outcome is Outcome.NOT_RUN and there(context, place_of(str(source)), was)
     assert not list((folder / "Out").iterdir())

@@ -82,7 +82,7 @@ def kept(home: Path) -> dict[bytes, object]:
 def test_they_go_to_the_trash_and_come_back(home: Path, frugal: Frugal) -> None:
     before = kept(home)
     listed = frugal("leftovers", "glaze-calculator").stdout
-    assert kept(home) == before and "Doubtful" in listed and "--do trash" in listed
+    assert kept(home) == before and "Uncertain" in listed and "--do trash" in listed
     frugal("leftovers", "glaze-calculator", "--do", "trash", "--yes")
     own, doubtful = PROGRAMS["glaze-calculator"]
     assert not [name for name in own if (home / name).exists()] and all((home / name).exists() for name in doubtful)
@@ -103,7 +103,7 @@ def test_a_program_that_is_there_keeps_what_it_has_and_what_went_is_named(home: 
     put(home / ".claypot/new.txt", "new")
     path = f"{folder}/bin:{os.environ['PATH']}"
     said = frugal("leftovers", "claypot", PATH=path).stdout
-    assert "is installed: the command" in said and "`frugal undo 1` brings it back" in said
+    assert "is still installed (the command" in said and "To restore them: frugal undo 1" in said
     done = frugal("leftovers", "claypot", "--do", "trash", "--yes", code=3, PATH=path)
     assert "is installed" in done.stderr and (home / ".claypot/new.txt").exists()
 
@@ -116,11 +116,11 @@ def test_without_a_name_what_belongs_to_none_is_listed_by_size_and_stays(home: P
     names = {one["path"].removeprefix(f"{home}/") for one in found}
     assert sizes == sorted(sizes, reverse=True) and ".config/glaze-calculator" in names and ".claypot" in names
     assert ".config/bash" not in names and ".config/mimeapps.list" not in names and ".bashrc" not in names
-    assert "nothing of it is proposed for removal" in frugal("leftovers").stdout and kept(home) == before
+    assert "This is only a list; frugal does not suggest removing them" in frugal("leftovers").stdout and kept(home) == before
 
 
 @pytest.mark.parametrize(("words", "told"), [
-    (["te"], "too short"), (["--do", "trash"], "of which program"), (["claypot", "--do", "trash", "--format", "json"], "table only"), (["..."], "too short"),
+    (["te"], "too short"), (["--do", "trash"], "of a program"), (["claypot", "--do", "trash", "--format", "json"], "table only"), (["..."], "too short"),
 ])  # fmt: skip
 def test_what_makes_no_sense_is_one_line(home: Path, frugal: Frugal, words: list[str], told: str) -> None:
     done = frugal("leftovers", *words, code=2)
@@ -161,14 +161,14 @@ def test_a_package_that_was_removed_is_known_by_its_package_manager(folder: Path
     run("dpkg-deb", "--build", "--root-owner-group", str(folder / "deb"), str(folder / "t.deb"))
     try:
         run("dpkg", "-i", str(folder / "t.deb"))
-        assert "is installed: the package" in frugal("leftovers", name).stdout
+        assert "is still installed (the package" in frugal("leftovers", name).stdout
         owned = entries(frugal, name)[f"/etc/{name}"]
         assert not owned["sure"] and "belongs to the installed package" in owned["why"]
         run("dpkg", "--remove", name)
         listed = subprocess.run(["dpkg", "-l", name], capture_output=True, text=True, check=True).stdout
         assert f"rc  {name}" in listed
         said = frugal("leftovers", name).stdout
-        assert "was removed, and its settings were not" in said and f"/etc/{name}/" in said
+        assert "was removed, but its settings were kept" in said and f"/etc/{name}/" in said
         assert entries(frugal, name)[f"{own_home}/.config/{name}"]["sure"]
     finally:
         run("dpkg", "--purge", name)

@@ -104,7 +104,7 @@ def test_a_stopped_run_clears_up_behind_a_fork_that_died(scratch: Plan, own_home
     write, parent = Trash._write_infos, os.getpid()
 
     def write_and_die(self: Trash, steps: Sequence[Step]) -> list[int]:
-        assert os.getpid() != parent, "nothing is asked for"
+        assert os.getpid() != parent, "nothing is listed"
         write(self, steps)
         os.kill(os.getpid(), signal.SIGKILL)
         raise AssertionError

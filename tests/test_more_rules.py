@@ -46,7 +46,7 @@ def test_retag_leaves_the_tags_that_it_names_and_undo_the_old_ones(
 
 def test_retag_goes_with_no_other_tags(intake: Path, frugal: Frugal) -> None:
     put(intake.parent / "rules.toml", rules_text('where = "everything"\nretag = ["a"]\ntag = "b"'))
-    assert "`retag` does not go with `tag`" in frugal("check", "rules.toml", code=2).stderr
+    assert "`retag` cannot be combined with `tag`" in frugal("check", "rules.toml", code=2).stderr
 
 
 def test_types_together_are_one_type_and_the_parts_are_none(intake: Path, frugal: Frugal) -> None:
@@ -106,7 +106,7 @@ def test_what_a_program_makes_belongs_to_the_run(intake: Path, frugal: Frugal) -
     making(intake.parent)
     before = snapshot(intake)
     said = frugal("tidy", "rules.toml", "--yes").stdout
-    assert (intake / "a.txt.made").read_text() == "a.txt" and "1 file made by a program" in said
+    assert (intake / "a.txt.made").read_text() == "a.txt" and "1 file created by a program" in said
     assert "Nothing to do" in frugal("tidy", "rules.toml").stdout
     frugal("undo", "--yes")
     assert {path: seen._replace(mtime_ns=0) for path, seen in snapshot(intake).items()} == {
@@ -123,12 +123,12 @@ def test_what_was_edited_since_stays(intake: Path, frugal: Frugal) -> None:
     making(intake.parent)
     frugal("tidy", "rules.toml", "--yes")
     put(intake / "a.txt.made", "edited", age_days=0)
-    assert "edited since it was made; it stays" in frugal("undo", "--yes", code=1).stdout
+    assert "edited since it was created, so it stays" in frugal("undo", "--yes", code=1).stdout
     assert (intake / "a.txt.made").read_text() == "edited"
 
 
 @pytest.mark.parametrize(("makes", "program", "told"), [
-    ("other.jpg", MAKE, "made no other.jpg"), ("{name}.made", '["/bin/false"]', "ended with 1"), ("../x", MAKE, "not a path below"), ("/tmp/x", MAKE, "not a path below"),
+    ("other.jpg", MAKE, "did not create other.jpg"), ("{name}.made", '["/bin/false"]', "exited with 1"), ("../x", MAKE, "not a path below"), ("/tmp/x", MAKE, "not a path below"),
 ])  # fmt: skip
 def test_a_program_that_makes_something_else_is_said(intake: Path, frugal: Frugal, makes: str, program: str, told: str) -> None:
     making(intake.parent, makes, program)
@@ -151,7 +151,7 @@ def test_what_is_there_already_is_left(intake: Path, frugal: Frugal) -> None:
 
 def test_makes_goes_with_run_only(intake: Path, frugal: Frugal) -> None:
     put(intake.parent / "rules.toml", rules_text('where = "everything"\nmakes = "x"\ntag = "y"'))
-    assert "`makes` goes with `run` only" in frugal("check", "rules.toml", code=2).stderr
+    assert "`makes` needs `run`" in frugal("check", "rules.toml", code=2).stderr
 
 
 # Numbers and dates

@@ -55,7 +55,7 @@ def test_a_page_and_a_piped_list_name_every_newcomer_with_where_it_comes_from(in
     assert "Logs/May/  3  new" in then or re.search(r"May/ +3  new", then)
     page = frugal("preview", "rules.toml", "--format", "html").stdout
     assert "+ a.log  from Intake" in page and "&lt;b&gt;.log" in page and "<b>.log" not in page
-    assert "frugal tidy rules.toml" in page and "Nothing was changed" in page
+    assert "frugal tidy rules.toml" in page and "Nothing has been changed" in page
 
 
 def test_the_two_stand_side_by_side_where_there_is_room(intake: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -36,16 +36,16 @@ def test_a_part_that_was_taken_back_is_no_whole(folder: Path, frugal: Frugal) ->
     put(folder / "rules.toml", rules_text(MOVE))
     frugal("tidy", "rules.toml", "--yes")
     frugal("undo", "1", "--only", "Intake/a.log", "--yes")
-    assert "1 of 3 steps taken back" in frugal("history").stdout
+    assert "1 of 3 undone" in frugal("history").stdout
     row = json.loads(frugal("history", "--format", "json").stdout)["runs"][0]
     assert (row["taken_back"], row["undoable"], row["undone_by"]) == (1, 3, None) and "token" not in row
     # Bare undo takes back the rest, and then there is nothing left.
     assert "2 files moved" in frugal("undo", "--yes").stdout
-    assert sorted(os.listdir(folder / "Intake")) == [*NAMES[:3]] and "taken back by run 3" in frugal("history").stdout
-    assert "run 1 (tidy of" in (said := frugal("undo", "--yes", code=1).stderr) and "taken back already, by run 3" in said
+    assert sorted(os.listdir(folder / "Intake")) == [*NAMES[:3]] and "undone by run 3" in frugal("history").stdout
+    assert "run 1 (tidy of" in (said := frugal("undo", "--yes", code=1).stderr) and "has already been undone by run 3" in said
     # An undo that is itself taken back takes nothing back.
     frugal("undo", "3", "--yes")
-    assert "1 of 3 steps taken back" in frugal("history").stdout
+    assert "1 of 3 undone" in frugal("history").stdout
 
 
 def test_bare_undo_goes_back_to_the_rest_rather_than_to_an_older_run(folder: Path, frugal: Frugal) -> None:
@@ -69,7 +69,7 @@ def test_a_bare_undo_means_the_last_run_and_no_other(folder: Path, frugal: Fruga
     frugal("tidy", "rules.toml", "--yes")
     frugal("tidy", "delete.toml", "--yes")
     before = snapshot(folder)
-    for why in ("run 2 (tidy of", "cannot be taken back", f"run 1 (tidy in {folder}/Intake", "today): `frugal undo 1`"):
+    for why in ("run 2 (tidy of", "cannot be undone", f"run 1 (tidy in {folder}/Intake", "today): `frugal undo 1`"):
         assert why in frugal("undo", "--yes", code=1).stderr
     assert snapshot(folder) == before
     frugal("undo", "1", "--yes")
@@ -77,7 +77,7 @@ def test_a_bare_undo_means_the_last_run_and_no_other(folder: Path, frugal: Fruga
     # What is back already is no reason to go on to an older run, nor is one that changed nothing.
     frugal("tidy", "rules.toml", "--yes", "--again")
     frugal("undo", "--yes")
-    assert "was taken back already, by run 5" in frugal("undo", "--yes", code=1).stderr
+    assert "has already been undone by run 5" in frugal("undo", "--yes", code=1).stderr
 
 
 def test_the_rest_of_a_run_that_tags_comes_back_after_a_part_of_it(folder: Path, frugal: Frugal) -> None:
@@ -93,7 +93,7 @@ def test_the_rest_of_a_run_that_tags_comes_back_after_a_part_of_it(folder: Path,
     frugal("tidy", "rules.toml", "--yes")
     frugal("undo", "1", "--only", f"Intake/{NAMES[0]}", "--yes")
     said = frugal("undo", "1", "--yes").stdout
-    assert files() == before and "Not touched" not in said
+    assert files() == before and "Left alone" not in said
 
 
 def test_that_a_program_ran_is_said_beside_what_comes_back(folder: Path, frugal: Frugal) -> None:
@@ -101,8 +101,8 @@ def test_that_a_program_ran_is_said_beside_what_comes_back(folder: Path, frugal:
     put(folder / "rules.toml", rules_text(f'{MOVE}\nrun = ["true"]'))
     frugal("tidy", "rules.toml", "--yes")
     said = frugal("undo", "--yes").stdout
-    assert (folder / "Intake/a.log").exists() and "Not touched" not in said
-    assert "Note: a program was run, and what that did is not taken back" in said
+    assert (folder / "Intake/a.log").exists() and "Left alone" not in said
+    assert "Note: a program was run, and frugal cannot undo what it did" in said
 
 
 @pytest.mark.parametrize("how", ["delete = true", 'move = "N"'])
@@ -124,7 +124,7 @@ def test_only_with_what_is_no_part_of_the_run_says_so(folder: Path, frugal: Frug
     put(folder / "rules.toml", rules_text(MOVE))
     frugal("tidy", "rules.toml", "--yes")
     said = frugal("undo", "1", "--only", "Intake/other.log", "--yes", code=2).stderr
-    assert "Intake/other.log: run 1 did nothing with it" in said and "history 1" in said
+    assert "Intake/other.log: run 1 did not change it" in said and "history 1" in said
     assert (folder / "Intake/Logs/a.log").exists()
 
 

@@ -50,7 +50,7 @@ def test_steps_that_became_stale_are_skipped(intake: Path, frugal: Frugal) -> No
     frugal("preview", "rules.toml", "--save", "later.plan")
     put(intake / "a.log", "written to since")
     said = frugal("tidy", "--plan", "later.plan", "--yes", code=1).stdout
-    assert "skipped  a.log → Logs/a.log: changed since it was planned" in said and (intake / "Logs/b.log").exists()
+    assert "skipped  a.log → Logs/a.log: changed since the plan was made" in said and (intake / "Logs/b.log").exists()
 
 
 def test_steps_can_be_left_out_by_number_and_for_good(intake: Path, frugal: Frugal) -> None:
@@ -68,11 +68,11 @@ def test_steps_can_be_left_out_by_number_and_for_good(intake: Path, frugal: Frug
 @pytest.mark.parametrize(
     ("change", "where", "what"),
     [
-        (lambda head, steps: ("not json", steps), ":1:", "not a plan of this tool"),
+        (lambda head, steps: ("not json", steps), ":1:", "not a frugal plan"),
         (lambda head, steps: ({**head, "frugal-plan": 9}, steps), ":1:", "format 9"),
         (lambda head, steps: ({**head, "machine": "another"}, steps), ":1:", "another machine"),
         (lambda head, steps: ({**head, "kind": "undo"}, steps), ":1:", "not kept in a file"),
-        (lambda head, steps: (head, [{**steps[0], "verb": "burn"}, *steps[1:]]), ":2:", "no verb 'burn'"),
+        (lambda head, steps: (head, [{**steps[0], "verb": "burn"}, *steps[1:]]), ":2:", "unknown verb 'burn'"),
         (lambda head, steps: (head, [steps[0], {**steps[1], "source": "../x"}]), ":3:", "no absolute path"),
         (lambda head, steps: (head, [steps[0], {**steps[1], "was": [1]}]), ":3:", "damaged"),
     ],
@@ -131,8 +131,8 @@ def test_whatever_stands_in_a_line_it_is_read_or_refused_in_one_line(intake: Pat
     [
         ("move", "/etc/hostname", None, "system folder"),
         ("delete", "/usr/bin/env", None, "system folder"),
-        ("trash", None, "/tmp/no-trash/files/x", "no trash of this account"),
-        ("restore", None, None, "no step of the kind restore"),
+        ("trash", None, "/tmp/no-trash/files/x", "not a trash folder of this account"),
+        ("restore", None, None, 'cannot contain a "restore" step'),
     ],
 )
 def test_a_plan_is_guarded_again_when_it_is_carried_out(
@@ -182,7 +182,7 @@ def test_history_says_where_a_file_went(intake: Path, frugal: Frugal) -> None:
     assert len(said) == 2 and "moved" in said[0] and said[1].endswith("Logs/a.log → " + str(intake / "a.log"))
     steps = json.loads(frugal("history", "--file", "Intake/x.tmp", "--format", "json").stdout)["steps"]
     assert [(step["run"], step["verb"], step["outcome"]) for step in steps] == [(1, "trash", "done")]
-    assert "No run was about" in frugal("history", "--file", "nothing").stdout
+    assert "No run changed" in frugal("history", "--file", "nothing").stdout
 
 
 def test_the_trash_is_listed_and_gives_back(intake: Path, frugal: Frugal) -> None:
@@ -190,10 +190,10 @@ def test_the_trash_is_listed_and_gives_back(intake: Path, frugal: Frugal) -> Non
     frugal("tidy", "rules.toml", "--yes")
     said = frugal("trash").stdout
     assert "Intake/x.tmp" in said and "2 files" in said
-    put(intake / "x.tmp", "in the way")
-    assert "is taken" in frugal("trash", "--restore", "x.tmp", "--yes", code=1).stdout
+    put(intake / "x.tmp", "not be undone yet. When the problems above are solved")
+    assert "another file is now at" in frugal("trash", "--restore", "x.tmp", "--yes", code=1).stdout
     (intake / "x.tmp").unlink()
-    assert "brought back from the trash" in frugal("trash", "--restore", "Intake/x.tmp", "--yes").stdout
+    assert "restored from the trash" in frugal("trash", "--restore", "Intake/x.tmp", "--yes").stdout
     assert (intake / "x.tmp").read_text() == "x.tmp"
     frugal("undo", "--yes")
     assert not (intake / "x.tmp").exists()
@@ -209,7 +209,7 @@ def test_settings_and_the_log(intake: Path, frugal: Frugal, own_home: Path) -> N
     size = log.stat().st_size
     frugal("undo", "--yes")
     assert log.stat().st_size == size
-    for text, why in (('log = "loud"', "cannot be 'loud'"), ("colour = 1", "no setting `colour`"), ("log =", "cannot be read")):
+    for text, why in (('log = "loud"', ": 'loud'"), ("colour = 1", "unknown setting `colour`"), ("log =", "cannot be read")):
         settings.write_text(text)
         assert why in frugal("tidy", "rules.toml", "--yes", "--again", code=2).stderr
 
@@ -278,7 +278,8 @@ def test_root_can_act_as_another_account_and_then_can_do_no_more_than_it(folder:
     put(folder / "rules.toml", RULES)
     put(folder / "Intake/a.log")
     assert (
-        "no account 'nobody-of-that-name'" in frugal("tidy", "rules.toml", "--for", "nobody-of-that-name", "--yes", code=2).stderr
+        "no account named 'nobody-of-that-name'"
+        in frugal("tidy", "rules.toml", "--for", "nobody-of-that-name", "--yes", code=2).stderr
     )
     done = frugal("history", "--for", "nobody", code=2)
     assert "state folder cannot be made" in done.stderr or "cannot" in done.stderr

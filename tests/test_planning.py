@@ -45,7 +45,7 @@ def test_clash_skip_looks_at_what_stood_there_before(folder: Path) -> None:
         put(folder / "Intake" / name)
     plan = plan_of(book_of(folder, 'where = "type is image"\nmove = "Sorted"\nlevels = "all"\nclash = "skip"'))
     assert moves_of(plan, folder / "Intake") == {"three/b.jpg": "Sorted/b.jpg", "two/b.jpg": "Sorted/b_2.jpg"}
-    assert [(left.place.name, left.reason) for left in plan.not_touched] == [("a.jpg", "a.jpg is there already")]
+    assert [(left.place.name, left.reason) for left in plan.not_touched] == [("a.jpg", "a.jpg already exists")]
 
 
 @pytest.mark.parametrize(
@@ -124,7 +124,7 @@ def test_a_volume_in_the_tree_is_not_entered_even_where_a_fork_dies(folder: Path
         for path in done:
             subprocess.run(["umount", path], check=True)
     assert not plan.asked and not plan.has_problem
-    assert sorted(note.text for note in plan.notes) == [f"{path}: another volume, not entered" for path in mounted]
+    assert sorted(note.text for note in plan.notes) == [f"{path}: on another volume; not included" for path in mounted]
 
 
 def test_what_is_left_and_why(folder: Path) -> None:
@@ -151,11 +151,11 @@ def test_what_is_left_and_why(folder: Path) -> None:
     assert moves_of(plan, intake) == {}
     # A date in the future says nothing; the inode of that file was changed just now.
     assert {left.place.name: (left.reason, left.problem) for left in plan.not_touched} == {
-        "fresh.log": ("written to a moment ago", False),
-        "future.log": ("written to a moment ago", False),
-        "no suffix": ("no value for {ext}", True),
+        "fresh.log": ("changed too recently", False),
+        "future.log": ("changed too recently", False),
+        "no suffix": ("it has no value for {ext}", True),
         "to link.csv": (f"{intake}/spreadsheet is a symbolic link of {accounts.account_name()}, and it is not followed", True),
-        "to file.pdf": (f"{intake}/document is a file, where a folder is needed", True),
+        "to file.pdf": (f"{intake}/document is a file, but must be a folder", True),
     }
     assert (plan.kept, plan.seen, plan.has_problem) == (Count(1), Count(8), True)
 
@@ -172,7 +172,7 @@ def test_missing_places_are_noted_and_the_rest_goes_on(folder: Path) -> None:
     )
     assert moves_of(plan, folder) == {"Intake/a.log": "Intake/x/a.log"}
     assert {note.text for note in plan.notes} == {
-        f"{folder}/Away is missing; skipped there: rule 0, rule 1", f"{folder}/file is not a folder; skipped there: rule 0",
+        f"{folder}/Away is missing; skipped for rule 0, rule 1", f"{folder}/file is not a folder; skipped for rule 0",
     }  # fmt: skip
     assert plan.has_problem
 

@@ -127,7 +127,7 @@ def test_a_file_for_windows_is_told_what_windows_cannot_hold(folder: Path, fruga
     put(folder / "there.toml", rules_text(rule, head='for = ["windows", "linux"]'))
     assert "cannot be made" not in frugal("check", "here.toml").stdout
     said = frugal("check", "there.toml").stdout
-    assert "cannot be made" in said and "the file is for Windows" in said
+    assert "is not allowed" in said and "the file is for Windows" in said
 
 
 def test_a_target_above_its_folder_is_no_name(folder: Path, frugal: Frugal) -> None:
@@ -148,8 +148,8 @@ def test_folders_that_the_volume_of_a_target_cannot_hold_are_told_and_not_made(
     far = mount("exfat")
     put(folder / "Intake/a.log")
     put(folder / "rules.toml", rules_text(f"where = 'everything'\nmove = '{far}/Kiln: logs/{{ext}}'"))
-    assert "cannot be made" in frugal("check", "rules.toml").stdout
-    assert "cannot be made" in frugal("tidy", "rules.toml", "--yes", code=1).stdout
+    assert "cannot create" in frugal("check", "rules.toml").stdout
+    assert "cannot create" in frugal("tidy", "rules.toml", "--yes", code=1).stdout
     assert (folder / "Intake/a.log").exists() and not list(far.iterdir())
 
 
@@ -196,6 +196,6 @@ def test_the_info_of_a_recycle_bin_says_where_an_entry_was() -> None:
 def test_where_the_trash_is_not_known_nothing_is_sent_there(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(system, "HAS_KNOWN_TRASH", False)
     file = put(folder / "Intake/a.log")
-    with pytest.raises(UsageError, match="the trash of this system is not known"):
+    with pytest.raises(UsageError, match="the location of this system's trash is unknown"):
         plan_of(book_of(folder, "where = 'everything'\ntrash = true"))
     assert file.exists() and moves_of(plan_of(book_of(folder, "where = 'everything'\nmove = 'Sorted'")), folder)

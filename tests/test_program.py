@@ -104,7 +104,7 @@ def test_preview_names_every_file_that_tidy_then_moves(desk: Path, frugal: Fruga
     assert f"{len(planned)} " in frugal("history").stdout
     frugal("undo", "--yes")
     assert snapshot(desk) == before
-    assert "taken back by run 2; --again does it" in frugal("tidy", "desk/rules.toml", "--yes").stdout
+    assert "undone by run 2; to include it: --again" in frugal("tidy", "desk/rules.toml", "--yes").stdout
     assert snapshot(desk) == before
     assert len(MOVED.findall(frugal("tidy", "desk/rules.toml", "--yes", "--again").stdout)) == len(planned)
 
@@ -147,7 +147,7 @@ def test_a_file_changed_while_a_person_thinks_is_skipped_and_named(folder: Path)
     (folder / "rules.toml").write_text(rules_text('where = "everything"\nmove = "{type}"'))
     code, said = on_terminal(folder, "tidy", "rules.toml", answers="yes", before=lambda: put(folder / "Intake/a.log", "new"))
     assert code == 1
-    assert "skipped  a.log → log/a.log: changed since it was planned" in said and "1 file moved, 1 skipped" in said
+    assert "skipped  a.log → log/a.log: changed since the plan was made" in said and "1 file moved, 1 skipped" in said
     assert (folder / "Intake/a.log").read_text() == "new" and (folder / "Intake/log/b.log").exists()
 
 
@@ -188,7 +188,7 @@ def test_a_kill_in_the_middle_loses_nothing(folder: Path, frugal: Frugal, after_
     assert frugal("history", "1").stdout.count("moved  ") == moved
     assert len(MOVED.findall(frugal("undo", "--yes").stdout)) == moved
     assert files_below(folder) == before and not (folder / "Sorted").exists()
-    assert "taken back by run 2" in frugal("history").stdout
+    assert "undone by run 2" in frugal("history").stdout
 
 
 @pytest.mark.parametrize(("number", "code"), [(signal.SIGINT, 130), (signal.SIGTERM, 143)])
@@ -202,7 +202,7 @@ def test_a_request_to_stop_is_heeded_between_two_steps(folder: Path, frugal: Fru
         program.send_signal(number)
         rest = program.stdout.read()
     assert program.returncode == code
-    assert b"stopped before the other" in rest
+    assert b"left to do" in rest
     moved = sum(1 for path in (folder / "Sorted").rglob("*") if path.is_file())
     assert f"stopped after {moved:,} of 2,000" in frugal("history").stdout
     frugal("undo", "--yes")
@@ -228,13 +228,13 @@ def test_two_writers_do_not_meet(folder: Path, frugal: Frugal) -> None:
     [
         (["check", "none.toml"], 2, "cannot be read"),
         (["check", "."], 2, "cannot be read"),
-        (["preview", "bad.toml"], 2, 'bad.toml:5: rule "rule 0": there is no field or flag "nmae" (column 1); did you mean `name`?'),
-        (["tidy", "bad.toml", "--yes"], 2, "1 mistake; nothing runs"),
+        (["preview", "bad.toml"], 2, 'bad.toml:7: rule "rule 0": unknown field or flag "nmae" (column 1); did you mean `name`?'),
+        (["tidy", "bad.toml", "--yes"], 2, "1 error; fix them first"),
         (["tidy", "away.toml", "--yes"], 1, ""),
         (["undo"], 2, "nothing to undo"),
-        (["undo", "7"], 2, "no run 7"),
-        (["undo", "last"], 2, "no run"),
-        (["history", "7"], 2, "no run 7"),
+        (["undo", "7"], 2, "run 7 does not exist"),
+        (["undo", "last"], 2, "not a run number"),
+        (["history", "7"], 2, "run 7 does not exist"),
         (["tidi"], 2, "did you mean `tidy`"),
         (["tidy", "--yess"], 2, "unrecognized arguments"),
         (["preview", "etc.toml"], 3, ""),
@@ -242,7 +242,7 @@ def test_two_writers_do_not_meet(folder: Path, frugal: Frugal) -> None:
 )  # fmt: skip
 def test_bad_input_gets_one_clear_line(folder: Path, frugal: Frugal, words: list[str], code: int, said: str) -> None:
     put(folder / "Intake/a.log")
-    (folder / "bad.toml").write_text(rules_text("where = 'nmae is x'\nleave = true").replace("frugal = 1\n\n", "frugal = 1\n"))
+    (folder / "bad.toml").write_text(rules_text("where = 'nmae is x'\nleave = true").replace("frugal = 1\n", "frugal = 1\n\n"))
     (folder / "away.toml").write_text(rules_text("in = 'Away'\nwhere = 'everything'\nmove = 'x'"))
     (folder / "etc.toml").write_text(rules_text("in = '/etc'\nwhere = 'everything'\nmove = 'x'"))
     before = snapshot(folder)
@@ -256,9 +256,9 @@ def test_a_tree_that_is_missing_or_refused_says_so(folder: Path, frugal: Frugal)
         rules_text("in = 'Away'\nwhere = 'everything'\nmove = 'x'", "in = '/etc'\nwhere = 'everything'\nmove = 'x'")
     )
     said = frugal("preview", "rules.toml", code=3).stdout
-    assert f"Note: {folder}/Away is missing; skipped there: rule 0" in said
+    assert f"Note: {folder}/Away is missing; skipped for rule 0" in said
     assert "Refused: rule 1: /etc is inside a system folder" in said
-    assert f"{folder}/Away is not there now" in frugal("check", "rules.toml", code=3).stdout
+    assert f"{folder}/Away does not exist now" in frugal("check", "rules.toml", code=3).stdout
 
 
 def test_what_may_not_be_read_or_written_is_named_and_the_rest_is_done(folder: Path, frugal: Frugal) -> None:
@@ -294,7 +294,7 @@ def test_names_are_shown_so_that_they_cannot_harm(folder: Path, frugal: Frugal) 
 def test_piped_output_that_nobody_reads_on_ends_quietly(desk: Path, folder: Path) -> None:
     script = f"{sys.executable} -m frugal_sorter preview desk/rules.toml | head -1"
     done = subprocess.run(["bash", "-c", script], cwd=folder, capture_output=True, text=True, check=False)
-    assert done.stdout.startswith("All below") and not done.stderr
+    assert done.stdout.startswith("Paths relative to") and not done.stderr
 
 
 def test_the_default_rule_file(desk: Path, folder: Path, frugal: Frugal, own_home: Path) -> None:

@@ -46,9 +46,9 @@ def test_purge_takes_what_its_options_say(
     more = ("--permanent",) if permanent else ()
     said = frugal("purge", "Intake", "--older-than", *options, "--by", "modified", *more, "--yes").stdout
     assert before - names(intake) == gone
-    assert not gone or f"in {intake}" in said or "Purge in" in said
+    assert not gone or f"in {intake}" in said or "Purge:" in said
     if permanent:
-        assert not trash_of(own_home) and ("That cannot be taken back." in said or not gone)
+        assert not trash_of(own_home) and ("This run cannot be undone." in said or not gone)
         return
     assert {Path(path).name for path in trash_of(own_home).values()} == {
         name.split("/")[0 if "--take" in options else -1] for name in gone
@@ -78,12 +78,12 @@ def test_the_list_before_the_question_says_what_a_person_must_know(folder: Path,
     aged(folder / "Intake/new.tmp", 1)
     said = frugal("purge", "Intake", "--older-than", "30d", "--by", "modified", code=3).stdout
     lines = said.splitlines()
-    assert lines[0] == f"Purge in {folder / 'Intake'}" and "40 files, 7.8 kB, to the trash" in said
+    assert lines[0] == f"Purge: {folder / 'Intake'}" and "40 files, 7.8 kB, to the trash" in said
     assert "scratch 39.tmp" in next(line for line in lines if line.startswith("  oldest"))
     assert "scratch 00.tmp" in next(line for line in lines if line.startswith("  newest"))
-    assert "1 file is younger, or does not match the condition" in said
+    assert "1 file is newer or does not match the condition" in said
     short = frugal("purge", "Intake", "--older-than", "30d", "--by", "modified", "--short", code=3).stdout
-    assert "… 34 more between these" in short and short.count(".tmp") == 9
+    assert "… 34 more" in short and short.count(".tmp") == 9
     everything = frugal("purge", "Intake", "--older-than", "30d", "--by", "modified", "--list-all", code=3).stdout
     assert all(f"scratch {number:02}.tmp" in everything for number in range(40))
     assert len(names(folder / "Intake")) == 41
@@ -91,26 +91,26 @@ def test_the_list_before_the_question_says_what_a_person_must_know(folder: Path,
 
 def test_the_catastrophic_is_refused(folder: Path, own_home: Path, frugal: Frugal) -> None:
     aged(own_home / "letter.txt", 100)
-    assert "is a home folder, where nothing is removed" in frugal("purge", own_home, "--older-than", "1d", "--yes", code=3).stderr
+    assert "is a home folder, so frugal removes only" in frugal("purge", own_home, "--older-than", "1d", "--yes", code=3).stderr
     said = frugal("sort", own_home, "--into", "{type}", "--levels", "all", "--yes", code=3).stderr
-    assert "is a home folder, of which only the first level is sorted" in said
+    assert "is a home folder, so frugal sorts only its first level" in said
     assert "system folder" in frugal("purge", "/usr/share", "--older-than", "1d", "--yes", code=3).stderr
     for number in range(1_001):
         aged(folder / f"Intake/{number}.tmp", 100)
     said = frugal("purge", "Intake", "--older-than", "30d", "--by", "modified", "--yes", code=3).stdout
-    assert "it would take away 1,001 files, and 1,000 are allowed; if that is right, --at-most 1001 allows it" in said
+    assert "it would remove 1,001 files, but the limit is 1,000; to allow this, use --at-most 1001" in said
     assert len(names(folder / "Intake")) == 1_001
     frugal("purge", "Intake", "--older-than", "30d", "--by", "modified", "--at-most", "1001", "--yes")
     assert not names(folder / "Intake") and (own_home / "letter.txt").exists()
-    for number, said in ((1, "1 file, and 0 are allowed"), (2, "2 files, and 1 is allowed")):
+    for number, said in ((1, "1 file, but the limit is 0"), (2, "2 files, but the limit is 1")):
         aged(folder / f"Intake/{number}.tmp", 100)
         words = ("purge", "Intake", "--older-than", "30d", "--by", "modified", "--at-most", f"{number - 1}", "--yes")
-        assert f"it would take away {said}" in frugal(*words, code=3).stdout
+        assert f"it would remove {said}" in frugal(*words, code=3).stdout
 
 
 def test_empty_subfolders_go_too_when_asked(intake: Path, frugal: Frugal) -> None:
     words = ("purge", "Intake", "--older-than", "30d", "--by", "modified", "--levels", "all", "--prune")
-    assert "1 folder left empty by this, removed" in frugal(*words, code=3).stdout
+    assert "Remove 1 folder that this leaves empty" in frugal(*words, code=3).stdout
     frugal(*words, "--yes")
     assert not (intake / "sub").exists()
     frugal("undo", "--yes")
@@ -136,7 +136,7 @@ def test_a_file_that_a_program_has_open_is_kept_and_named(intake: Path, frugal: 
 def test_until_so_much_is_free_the_oldest_go_first(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     for number in range(6):
         aged(folder / f"Intake/{number}.bak", 100 - number, "x" * 40_000)
-    os.link(folder / "Intake/0.bak", folder / "further name")
+    os.link(folder / "Intake/0.bak", folder / "extra hard link")
     each = freed_by(str(folder / "Intake/1.bak"))
     assert each >= 40_000 and freed_by(str(folder / "Intake/0.bak")) == 0 and freed_by(str(folder / "Intake")) >= 5 * each
     monkeypatch.setattr("frugal_sorter.planning.jobs.free_bytes", lambda _: 1_000_000)
@@ -200,14 +200,14 @@ for number in range(10 ** 9):
     [
         (("purge", "Intake"), "required: --older-than"),
         (("purge", "", "--older-than", "1d"), "(empty): no folder was named"),
-        (("purge", "Intake/c.pdf", "--older-than", "1d"), "this is not a folder"),
-        (("purge", "Intake", "--older-than", "5m"), "say minutes or months"),
-        (("purge", "Intake", "--older-than", "1d", "--until-free", "20GB"), "the trash frees nothing; add --permanent"),
+        (("purge", "Intake/c.pdf", "--older-than", "1d"), "is not a folder"),
+        (("purge", "Intake", "--older-than", "5m"), "use minutes or months"),
+        (("purge", "Intake", "--older-than", "1d", "--until-free", "20GB"), "frees no space; add --permanent"),
         (("purge", "Intake", "--older-than", "1d", "--until-free", "20", "--permanent"), "has no unit"),
-        (("purge", "Intake", "--older-than", "1d", "--keep-newest", "0"), "say 1, 2, ..."),
-        (("purge", "Intake", "--older-than", "1d", "--keep-newest", "2", "--as-rule"), "a rule has no --keep-newest"),
+        (("purge", "Intake", "--older-than", "1d", "--keep-newest", "0"), "use 1, 2, ..."),
+        (("purge", "Intake", "--older-than", "1d", "--keep-newest", "2", "--as-rule"), "cannot be combined with --keep-newest"),
         (("purge", "Intake", "--older-than", "1d", "--where", "colour is red"), "--where: "),
-        (("purge", "Intake", "--older-than", "1d", "--take", "items", "--levels", "2"), "--take: items are the top level"),
+        (("purge", "Intake", "--older-than", "1d", "--take", "items", "--levels", "2"), "always works on the top level"),
     ],
 )  # fmt: skip
 def test_bad_input_gets_one_line_and_changes_nothing(intake: Path, frugal: Frugal, words: tuple[str, ...], why: str) -> None:

@@ -109,7 +109,7 @@ def _killed(visiting: Visiting) -> None:
 # How a visit ends, and what is said of it: outcome, whether a person should know, a part of the reason.
 ENDS: dict[str, tuple[Callable[[Visiting], None], str, bool, str]] = {
     "nothing": (_planned(notes=[]), "nothing to do", False, ""),
-    "a note": (_planned(notes=[Note("left whole", False)]), "nothing to do", False, ""),
+    "no record of their origin": (_planned(notes=[Note("does not change it", False)]), "nothing to do", False, ""),
     "a missing folder": (_planned(notes=[Note("/srv/in is missing", True)]), "failed", True, "/srv/in is missing"),
     "a ceiling": (_planned(refused=[Refusal("Logs", "too many")]), "refused", True, "Logs: too many"),
     "refused": (_error(RefusedError("another run", "wait")), "refused", True, "another run"),
@@ -119,10 +119,10 @@ ENDS: dict[str, tuple[Callable[[Visiting], None], str, bool, str]] = {
     "the system": (_error(OSError(5, "Input/output error"), notes=[]), "failed", True, "Input/output error"),
     "Ctrl-C": (_error(KeyboardInterrupt(), notes=[]), "stopped", False, "before anything was changed"),
     "a closed pipe": (_error(BrokenPipeError(), notes=[]), "stopped", False, "whoever read its output"),
-    "answered with no": (_planned(3, steps=[_step()]), "stopped", False, "answered with no"),
+    "answered no": (_planned(3, steps=[_step()]), "stopped", False, "answered no"),
     "stopped in the middle": (_stopped, "stopped", False, ""),
     "killed": (_killed, "interrupted", True, ""),
-    "not its hour": (lambda visiting: visiting.skip("outside of its hours"), "nothing to do", False, "outside of its hours"),
+    "not its hour": (lambda visiting: visiting.skip("outside the allowed hours, its hours"), "nothing to do", False, "outside the allowed hours, its hours"),
     "asked to end": (lambda visiting: visiting.skip("asked to end", "stopped"), "stopped", False, "asked to end"),
     "a job without a plan": (_error(UsageError("its disk is full", "free it")), "failed", True, "its disk is full"),
 }  # fmt: skip
@@ -177,7 +177,7 @@ def _everywhere(driver: Driver, ended: list[Ended], folder: Path) -> None:
     assert {visit["by"] for visit in told("report")["troubles"]} == reported
     listed = {one["name"]: one for one in told("schedule", "list")["schedules"]}
     assert {name for name, one in listed.items() if one["troubles"]} == troubles
-    assert {name for name, one in listed.items() if one["state"] == "in trouble"} == troubles
+    assert {name for name, one in listed.items() if one["state"] == "has problems"} == troubles
     assert all(listed[name]["outcome"] == one.outcome for name, one in by_name.items())
     check = told("schedule", "check", code=1)
     assert not check["well"] and {one["name"] for one in check["schedules"] if one["troubles"]} == troubles

@@ -62,8 +62,8 @@ def test_its_numbers_are_those_of_history_compare_and_find(desk: Path, frugal: F
     assert sum(one["there"] for one in found["folders"]) == 9
     assert found["trash"]["files"] == 1 and found["trash"]["until"] > found["to"]
     text = frugal("report").stdout
-    assert "9 files moved, 1 file moved to the trash, 4 files deleted for good" in text and "Freed 4.0 kB" in text
-    assert max(len(line) for line in text.splitlines() if "/" not in line) <= 72 and "1 run was taken back" in text
+    assert "9 files moved, 1 file moved to the trash, 4 files permanently deleted" in text and "Freed 4.0 kB" in text
+    assert max(len(line) for line in text.splitlines() if "/" not in line) <= 72 and "1 run was undone" in text
 
 
 def test_only_some_runs_and_only_some_time(desk: Path, frugal: Frugal) -> None:
@@ -73,7 +73,7 @@ def test_only_some_runs_and_only_some_time(desk: Path, frugal: Frugal) -> None:
     if shutil.which("faketime"):
         command = ["faketime", "-f", "+40d", sys.executable, "-m", "frugal_sorter", "report"]
         later = subprocess.run(command, cwd=desk, capture_output=True, text=True, check=True).stdout
-        assert "Nothing was moved or removed in this time." in later
+        assert "No files were moved or removed in this period." in later
 
 
 class Page(HTMLParser):
@@ -115,14 +115,14 @@ def test_the_page_is_whole_escaped_and_read_from_the_top(desk: Path, frugal: Fru
         and text.startswith("<!doctype html>")
         and 'lang="en"' in text
     )
-    wanted = ["What was done", "Where it is now", "Who came"]
+    wanted = ["What was done", "Where the files are now", "Runs by person and schedule"]
     places = [next(at for at, said in enumerate(page.read) if said.startswith(one)) for one in wanted]
     assert places == sorted(places) and any("9 files moved" in said for said in page.read[: places[0]])
     assert "http" not in text.replace("http-equiv", "")
 
 
 def test_a_machine_where_nothing_was_done_says_so(folder: Path, frugal: Frugal) -> None:
-    assert "Nothing was moved or removed in this time." in frugal("report").stdout
+    assert "No files were moved or removed in this period." in frugal("report").stdout
     assert told(frugal)["runs"] == [] and Page(frugal("report", "--format", "html").stdout)
 
 

@@ -84,11 +84,11 @@ def test_as_rule_prints_a_rule_that_does_the_same(folder: Path, frugal: Frugal, 
 @pytest.mark.parametrize(
     ("words", "why"),
     [
-        (("sort", "Intake", "--into", "{typo}"), "--into: there is no placeholder {typo}; did you mean `type`?"),
-        (("sort", "Intake", "--into", "{type}", "--where", "size >"), "--where: the condition ends too early"),
+        (("sort", "Intake", "--into", "{typo}"), "--into: unknown placeholder {typo}; did you mean `type`?"),
+        (("sort", "Intake", "--into", "{type}", "--where", "size >"), "--where: the condition is incomplete"),
         (("sort", "Intake", "--into", "{type}", "--settle", "soon"), '--settle: "soon" is not a duration'),
         (("sort", "", "--into", "{type}"), "(empty): no folder was named; name one"),
-        (("sort", "Missing", "--into", "{type}"), "Missing: there is no such folder"),
+        (("sort", "Missing", "--into", "{type}"), "folder not found: Missing"),
         (("sort", "Intake"), "required: --into"),
     ],
 )  # fmt: skip

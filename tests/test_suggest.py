@@ -61,7 +61,7 @@ def test_the_demo_machine_is_sorted_as_its_own_rules_would_or_as_well(folder: Pa
     frugal("demo", "desk")
     before = snapshot(folder / "desk")
     frugal("suggest", "desk/Intake", "--to", "proposed.toml")
-    assert "nothing to warn of" in frugal("check", "proposed.toml").stdout
+    assert "no warnings" in frugal("check", "proposed.toml").stdout
     assert snapshot(folder / "desk") == before
     plans = {
         rules: {step["source"]: step["target"] for step in json.loads(frugal("preview", rules, "--format", "json").stdout)["steps"] if step["verb"] == "move"}
@@ -127,7 +127,7 @@ def test_another_machine_gets_the_patterns_that_were_expected(folder: Path, frug
     assert [rule["move"] for rule in rules.values() if "Facture" in str(rule["where"])] == ["../Factures/{modified:%Y}"]
     assert [rule for rule in rules.values() if rule.get("leave")] and not [rule for rule in rules.values() if rule.get("delete")]
     put(folder / "rules.toml", text)
-    assert "nothing to warn of" in frugal("check", "rules.toml").stdout
+    assert "no warnings" in frugal("check", "rules.toml").stdout
 
 
 def test_the_same_folder_in_another_order_gives_the_same_proposal(folder: Path, frugal: Frugal) -> None:
@@ -179,11 +179,11 @@ def test_recordings_go_to_their_artists_where_that_tells_them_apart(
 
 def test_where_nothing_is_alike_it_says_so(folder: Path, frugal: Frugal) -> None:
     (folder / "Empty").mkdir()
-    assert "Nothing to propose" in frugal("suggest", "Empty").stdout
+    assert "No rules to suggest" in frugal("suggest", "Empty").stdout
     put(folder / "Few/a.txt")
     put(folder / "Few/b.jpg")
-    assert "Nothing to propose" in frugal("suggest", "Few").stdout and "2 files looked at" in frugal("suggest", "Few").stdout
-    assert "no such folder" in frugal("suggest", "nowhere", code=2).stderr
+    assert "No rules to suggest" in frugal("suggest", "Few").stdout and "checked 2 files" in frugal("suggest", "Few").stdout
+    assert "folder not found" in frugal("suggest", "nowhere", code=2).stderr
 
 
 def test_it_can_be_seen_as_a_preview_and_never_replaces_a_file(folder: Path, frugal: Frugal) -> None:

@@ -52,14 +52,14 @@ def test_each_tidy_keeps_the_sums_of_its_folders_and_an_undo_keeps_none(intake: 
     assert before and after and (before.types["log"], after.types) == ((3, 31), {"log": (1, 1), "document": (1, 300)})
     table = frugal("compare", "before-run-1", "after-run-1").stdout
     assert "-30 B" in table and "4 files, 331 B" in table and "2 files, 301 B" in table
-    assert "its folders held 4 files of 331 B before it and 2 files of 301 B after it" in frugal("history", "1").stdout
+    assert "its folders held 4 files of 331 B before and 2 files of 301 B after" in frugal("history", "1").stdout
     put(intake / "new.pdf", b"x" * 1_000)
     rows = json.loads(frugal("compare", "after-run-1", "Intake", "--format", "json").stdout)["types"]
     assert [row["bytes_after"] - row["bytes_before"] for row in rows] == [1_000, 0]
     lines = frugal("compare", "after-run-1", "Intake", "--format", "csv").stdout.splitlines()
     assert lines[1] == "document,1,2,300,1300"
     frugal("undo", "--yes")
-    assert "run 2 kept no sums" in frugal("compare", "before-run-2", "after-run-2", code=2).stderr
+    assert "run 2 saved no totals" in frugal("compare", "before-run-2", "after-run-2", code=2).stderr
 
 
 def test_sums_of_a_moment_can_be_compared_with_an_inventory_kept_whole(intake: Path, frugal: Frugal) -> None:

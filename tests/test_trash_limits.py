@@ -82,11 +82,11 @@ def test_what_fits_the_options_leaves_and_the_rest_stays_whole(
     before = halves(bin_)
     if stay != {"a.log", "b.log", "c.jpg", "d.jpg", "glazes"} or lost == (set(), set()):
         listed = frugal("trash", *options, code=3).stdout
-        assert "removed from the trash for good" in listed and halves(bin_) == before
+        assert "deleted permanently" in listed and halves(bin_) == before
     said = frugal("trash", *options, "--yes").stdout
     assert halves(bin_) == (stay | lost[0], stay | lost[1])
     if len(stay) < 5:
-        assert "That cannot be taken back." in said
+        assert "This run cannot be undone." in said
     assert set(trash_of(bin_.parent.parent.parent)) == stay | lost[1]
 
 
@@ -110,7 +110,7 @@ def test_the_list_says_how_old_and_how_big_and_names_halves(bin_: Path, frugal: 
     put(bin_ / "files/lost half.bin", b"x")
     said = frugal("trash").stdout
     assert "40 days ago" in said and "15.5 kB" in said and "5 files and 1 folder with 1 file" in said
-    assert "1 is a half of an entry; `frugal trash --orphans` removes them." in said
+    assert "Incomplete entries: 1. To delete them: frugal trash --orphans" in said
 
 
 def test_an_emptying_says_which_runs_can_then_not_be_taken_back_and_undo_says_by_whom(
@@ -121,20 +121,20 @@ def test_an_emptying_says_which_runs_can_then_not_be_taken_back_and_undo_says_by
     put(folder / "rules.toml", rules_text('where = "ext is log"\ntrash = true'))
     frugal("tidy", "rules.toml", "--yes")
     said = frugal("trash", "--where", "name is 'a.log'", "--yes").stdout
-    assert "1 of these was put there by run 1, which can then not be taken back for them." in said
+    assert "1 of these was moved to the trash by run 1; undo will no longer" in said
     undone = frugal("undo", "1", "--yes", code=1).stdout
-    assert "removed for good by run 2" in undone and (folder / "Intake/b.log").exists()
+    assert "permanently deleted by run 2" in undone and (folder / "Intake/b.log").exists()
     assert not trash_of(own_home)
-    assert "for good" in frugal("history", "--file", "a.log").stdout or "removed" in frugal("history", "2").stdout
+    assert "permanently" in frugal("history", "--file", "a.log").stdout or "removed" in frugal("history", "2").stdout
 
 
 @pytest.mark.parametrize(
     ("options", "why"),
     [
-        (("--older-than", "5m"), "say minutes or months"),
+        (("--older-than", "5m"), "use minutes or months"),
         (("--shrink-to", "5"), "has no unit"),
-        (("--where", "tag is keep"), "`tag` cannot be asked of what lies in the trash"),
-        (("--where", "size >"), "--where: the condition ends too early"),
+        (("--where", "tag is keep"), "`tag` is not available for files in the trash"),
+        (("--where", "size >"), "--where: the condition is incomplete"),
     ],
 )
 def test_bad_input_gets_one_line(bin_: Path, frugal: Frugal, options: tuple[str, ...], why: str) -> None:
@@ -147,7 +147,7 @@ def test_a_ceiling_holds_for_the_trash_too(own_home: Path, frugal: Frugal) -> No
     for number in range(12):
         trashed(own_home, f"{number}.tmp", 40)
     said = frugal("trash", "--older-than", "30d", "--at-most", "11", "--yes", code=3).stdout
-    assert "it would take away 12 files, and 11 are allowed" in said and len(trash_of(own_home)) == 12
+    assert "it would remove 12 files, but the limit" in said and len(trash_of(own_home)) == 12
     frugal("trash", "--older-than", "30d", "--at-most", "12", "--yes")
     assert not trash_of(own_home)
 
@@ -159,8 +159,8 @@ def test_a_rule_file_keeps_the_trash_small_but_not_by_what_it_puts_there_or_what
     rule = 'where = "ext is tmp"\ntrash = true'
     put(folder / "rules.toml", rules_text(rule, head='[trash]\nshrink_to = "10 KB"\n'))
     shown = frugal("preview", "rules.toml").stdout
-    assert "the trash  remove 3 files and 1 folder with 1 file, 7.5 kB from the trash for good" in shown
-    assert "What is deleted for good cannot be taken back." in shown
+    assert "the trash  permanently delete 3 files and 1 folder with 1 file (7.5 kB) from the trash" in shown
+    assert "Permanent deletion cannot be undone." in shown
     frugal("tidy", "rules.toml", "--yes")
     # Still larger than that: d.jpg came within a week, and new.tmp in this run.
     assert set(trash_of(own_home)) == {"d.jpg", "new.tmp"}
@@ -168,7 +168,7 @@ def test_a_rule_file_keeps_the_trash_small_but_not_by_what_it_puts_there_or_what
     frugal("tidy", "rules.toml", "--yes")
     assert set(trash_of(own_home)) == {"new.tmp"}
     said = frugal("undo", "1", "--yes", code=1).stdout
-    assert "3 files and 1 folder with 1 file: deleted for good" in said and "takes back the rest" not in said
+    assert "3 files and 1 folder with 1 file: deleted permanently" in said and "could not be undone yet" not in said
     assert (folder / "Intake/new.tmp").exists() and not trash_of(own_home)
 
 
@@ -182,7 +182,10 @@ def test_a_saved_plan_may_empty_the_trash_and_nothing_else_under_that_verb(
     forged = text.replace(f"{bin_}/files/a.log", f"{folder}/Intake/keep.txt")
     assert forged != text
     put(folder / "forged.plan", forged).chmod(0o600)
-    assert f"{folder}/Intake is no trash of this account" in frugal("tidy", "--plan", "forged.plan", "--yes", code=3).stdout
+    assert (
+        f"{folder}/Intake is not a trash folder of this account"
+        in frugal("tidy", "--plan", "forged.plan", "--yes", code=3).stdout
+    )
     assert (folder / "Intake/keep.txt").exists()
     trashed(own_home, "a.log", 40)
     frugal("preview", "rules.toml", "--save", "again.plan")
@@ -199,8 +202,8 @@ def test_age_and_size_are_limits_of_their_own_and_each_table_sees_what_is_left(
     put(folder / "rules.toml", rules_text('where = "ext is tmp"\ntrash = true', head=tables))
     shown = " ".join(frugal("preview", "rules.toml").stdout.split())
     # a.log and b.log are too old, c.jpg is too much, and d.jpg of yesterday is held back.
-    assert "the trash, limit 1 remove 3 files, 7.0 kB" in shown
-    assert "the trash, limit 2 remove 1 folder with 1 file, 500 B" in shown
+    assert "the trash, limit 1 permanently delete 3 files (7.0 kB) from the trash" in shown
+    assert "the trash, limit 2 permanently delete 1 folder with 1 file (500 B) from the trash" in shown
     frugal("tidy", "rules.toml", "--yes")
     assert set(trash_of(own_home)) == {"d.jpg"}
 
@@ -229,9 +232,9 @@ def test_what_the_protection_holds_back_is_said(bin_: Path, folder: Path, frugal
         ('shrnk_to = "5 GB"', "did you mean `shrink_to`"),
         ('shrink_to = "5"', "the size 5 has no unit"),
         ('older_than = "soon"', '"soon" is not a duration'),
-        ('keep = "1 week"', "this says nothing of what leaves the trash"),
-        ('where = "text has clay"', "`text` cannot be asked of what lies in the trash"),
-        ("at_most = -1", "is not a number of entries"),
+        ('keep = "1 week"', "[trash] has no limit"),
+        ('where = "text has clay"', "`text` is not available for files in the trash"),
+        ("at_most = -1", "is not a whole number"),
     ],
 )
 def test_mistakes_in_the_table_are_named_with_their_line(folder: Path, frugal: Frugal, table: str, why: str) -> None:

@@ -29,7 +29,7 @@ def test_sizes(text: str, size: int) -> None:
 
 @pytest.mark.parametrize(
     ("text", "hint"),
-    [("10", "say 10 KB"), ("ten MB", "looks like"), ("-1 MB", "looks like"), ("5 PB", "looks like"), ("9999999999 TB", "T")],
+    [("10", "use 10 KB"), ("ten MB", "looks like"), ("-1 MB", "looks like"), ("5 PB", "looks like"), ("9999999999 TB", "T")],
 )
 def test_what_is_no_size(text: str, hint: str) -> None:
     with pytest.raises(InvalidValue) as caught:
@@ -108,7 +108,7 @@ def test_sizes_for_people(size: int, text: str) -> None:
         ("plain é 🔥.txt", "plain é 🔥.txt"),
         ("two\nlines\x1b[31m", "two\\nlines\\x1b[31m"),
         ("raw\udcff", "raw\\xff"),
-        ("right\u202eto left", "right\\u202eto left"),
+        ("right‮to left", "right\\u202eto left"),
     ],
 )
 def test_names_cannot_play_with_the_terminal(name: str, text: str) -> None:

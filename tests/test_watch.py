@@ -223,7 +223,7 @@ def test_a_folder_that_is_missing_is_waited_for_whenever_it_goes(folder: Path) -
 
 def test_rules_that_change_are_read_again_and_a_mistake_leaves_the_old_ones(room: Room) -> None:
     rules = room.folder / "rules.toml"
-    for text, said in ((LOGS.replace("ext is log", "ext is txt"), "read again"), ("x = [", "stay as they were")):
+    for text, said in ((LOGS.replace("ext is log", "ext is txt"), "reloaded the rule file"), ("x = [", "stay in use")):
         rules.write_text(text)
         room.watcher.take([Event(str(room.folder), str(rules))])
         assert said in room.told.notes[-1]
@@ -296,7 +296,7 @@ def test_it_does_not_chase_its_own_tail(folder: Path) -> None:
         for name in ("One", "Two"):
             if (folder / name / "a.log").exists():
                 room.watcher.take([Event(str(folder / name), str(folder / name / "a.log"))])
-    assert room.told.moved == ["a.log"] * 3 and sum("is left where it is" in note for note in room.told.notes) == 1
+    assert room.told.moved == ["a.log"] * 3 and sum("leaving it alone" in note for note in room.told.notes) == 1
     room.write("One/b.log")
     room.settle(6)
     assert room.told.moved[3:] == ["b.log"]
@@ -341,7 +341,7 @@ def test_another_writer_is_waited_for_and_said_once(room: Room) -> None:
     with changing(ready_state_folder(), "test"):
         room.write("Intake/a.log")
         room.settle(30)
-        assert room.told.moved == [] and sum("another run" in note for note in room.told.notes) == 1
+        assert room.told.moved == [] and sum("another frugal run" in note for note in room.told.notes) == 1
     room.settle(5)
     assert room.told.moved == ["a.log"]
 
@@ -355,7 +355,7 @@ def test_a_fault_that_a_person_must_mend_is_said_once_and_tried_again(room: Room
         room.write("Intake/a.log")
         room.settle(200)
     assert room.told.moved == [] and [note for note in room.told.notes if "journal" in note] == room.told.notes
-    assert len(room.told.notes) == 1 and "free disk space there; it is tried again" in room.told.notes[0]
+    assert len(room.told.notes) == 1 and "free disk space there; trying again" in room.told.notes[0]
     room.settle(61)
     assert room.told.moved == ["a.log"]
 
@@ -368,7 +368,7 @@ def test_where_the_system_cannot_tell_it_looks_from_time_to_time(folder: Path, h
     errors = {"limit": OSError(28, "No space left on device"), "deep": RecursionError()}
     room.told.error = errors.get(how)
     room.start()
-    assert "looking every 15 seconds" in room.told.notes[0] and ("max_user_watches" in room.told.notes[0]) is (how == "limit")
+    assert "checking every 15 seconds" in room.told.notes[0] and ("max_user_watches" in room.told.notes[0]) is (how == "limit")
     room.write("Intake/a.log", told=False)
     room.settle(40)
     assert room.told.moved == ["a.log"]
@@ -406,9 +406,9 @@ def test_the_program_takes_what_comes_and_ends_when_it_is_asked(
         (folder / f"Intake/{number}.log").write_text(str(number))
     wait_until(lambda: len(list(folder.glob("Intake/Logs/*.log"))) == 60)
     assert all((folder / f"Intake/Logs/{number}.log").read_text() == str(number) for number in range(60))
-    assert "another watcher has these rules" in frugal("watch", "rules.toml", code=3).stderr
+    assert "another watcher is already using" in frugal("watch", "rules.toml", code=3).stderr
     (folder / "rules.toml").write_text(LOGS.replace("ext is log", "ext is txt"))
-    wait_until(lambda: "read again" in (folder / "said").read_text())
+    wait_until(lambda: "reloaded the rule file" in (folder / "said").read_text())
     (folder / "Intake/last.txt").write_text("x")
     wait_until(lambda: (folder / "Intake/Logs/last.txt").exists())
     watched.send_signal(signal.SIGSTOP)
@@ -416,7 +416,7 @@ def test_the_program_takes_what_comes_and_ends_when_it_is_asked(
     watched.send_signal(signal.SIGCONT)
     wait_until(lambda: (folder / "Intake/Logs/stopped.txt").exists())
     watched.send_signal(signal.SIGTERM)
-    assert watched.wait(30) == 0 and "nothing was left half done" in (folder / "said").read_text()
+    assert watched.wait(30) == 0 and "stopped" in (folder / "said").read_text()
     found = json.loads(frugal("history", "--format", "json").stdout)["visits"]
     assert found[-1]["outcome"] == "stopped" and {one["driver"] for one in found} == {"watch"}
     assert sum(amount["files"] for one in found for amount in one["done"].values()) == 62

@@ -59,19 +59,19 @@ def test_what_is_written_is_read(text: str, expected: list[str]) -> None:
 
 
 @pytest.mark.parametrize(("text", "told", "instead"), [
-    ("", "nothing says when", "daily 18:00"), ("18:00", "on which days", "daily 18:00"), ("daily", "not say enough", "daily 18:00"),
-    ("hourly", "not say enough", "every 1 hour"), ("midnight", "not say enough", "daily 00:00"), ("weekdays", "enough", "mon-fri 18:00"),
-    ("reboot", "enough", "start-up"), ("login", "enough", "log-on"), ("daily 6pm", "no time of day", "say 18:00"),
-    ("daily 12am", "no time of day", "say 00:00"), ("mon 25:00", "no time of day", "18:00"), ("mon-fri", "time of day is missing", "mon-fri 18:00"),
+    ("", "the time is missing", "daily 18:00"), ("18:00", "on which days", "daily 18:00"), ("daily", "not specific enough", "daily 18:00"),
+    ("hourly", "not specific enough", "every 1 hour"), ("midnight", "not specific enough", "daily 00:00"), ("weekdays", "enough", "mon-fri 18:00"),
+    ("reboot", "enough", "start-up"), ("login", "enough", "log-on"), ("daily 6pm", "not a time of day", "use 18:00"),
+    ("daily 12am", "not a time of day", "use 00:00"), ("mon 25:00", "not a time of day", "18:00"), ("mon-fri", "time of day is missing", "mon-fri 18:00"),
     ("sometimes", "does not say when", "daily 18:00"), ("moonday 10:00", "does not say when", "mon-fri"),
-    ("every 7 minutes", "same times each hour", "10"), ("every 5 hours", "same times each day", "12 hours"),
+    ("every 7 minutes", "evenly into an hour", "10"), ("every 5 hours", "evenly into a day", "12 hours"),
     ("every 60 minutes", "is an hour", "every 1 hour"), ("every 10 seconds", "cannot be read", "arrival"),
     ("every 3 days", "cannot be read", "daily 18:00"), ("every now and then", "cannot be read", "every 15 minutes"),
     ("monthly 06:00", "day of the month", "monthly 1 06:00"), ("monthly 32 06:00", "day of the month", "last"),
     ("monthly 3", "time of day is missing", "monthly 3 18:00"),
-    ("once 2020-01-01 10:00", "has been", "to come"), ("once tomorrow", "not a moment", "2026-12-24"), ("once 2026-02-30 10:00", "not a moment", "once"),
-    ("once 2027-03-28 02:30", "clocks go forward", "later"), ('cron "0 3 * *"', "crontab", "five fields"), ("cron 61 3 * * *", "Bad minute", "five"),
-    ("cron @daily", "crontab", "five"), ("cron 0 3 L * *", "crontab", "five"), ("cron 0 0 31 2 *", "Bad day", "five"),
+    ("once 2020-01-01 10:00", "is in the past", "in the future"), ("once tomorrow", "not a date and time", "2026-12-24"), ("once 2026-02-30 10:00", "not a date and time", "once"),
+    ("once 2027-03-28 02:30", "clocks go forward", "later"), ('cron "0 3 * *"', "cron expression", "five fields"), ("cron 61 3 * * *", "Bad minute", "five"),
+    ("cron @daily", "cron expression", "five"), ("cron 0 3 L * *", "cron expression", "five"), ("cron 0 0 31 2 *", "Bad day", "five"),
 ])  # fmt: skip
 def test_a_mistake_is_answered_with_what_would_be_right(text: str, told: str, instead: str) -> None:
     with pytest.raises(InvalidValue) as wrong:

@@ -23,7 +23,7 @@ def intake(folder: Path) -> Path:
 
 @pytest.mark.parametrize(("rule", "gone", "told", "comes_back"), [
     ('where = "ext is log"\nmove = "Logs"', "a.log", "moved to", True), ('where = "ext is log"\ntrash = true', "a.log", "to the trash", True),
-    ('where = "ext is log"\ndelete = true', "a.log", "cannot be taken back", False), ('where = "ext is log"\nrename = "x-{name}"', "[odd].log", "moved to", True),
+    ('where = "ext is log"\ndelete = true', "a.log", "cannot be undone", False), ('where = "ext is log"\nrename = "x-{name}"', "[odd].log", "moved to", True),
     ('take = "folders"\nwhere = "name is set"\nmove = "Sets"', "set/in/deep.txt", "with", True),
     ('take = "folders"\nwhere = "name is set"\ntrash = true', "set/in", "with", True), ('where = "ext is log"\npack = "all.zip"', "b.log", "to the trash", True),
 ])  # fmt: skip
@@ -33,8 +33,8 @@ def test_what_is_gone_is_explained_and_comes_back_as_it_says(
     put(intake.parent / "rules.toml", rules_text(rule))
     frugal("tidy", "rules.toml", "--yes")
     said = frugal("explain", f"Intake/{gone}", "--rules", "rules.toml").stdout
-    assert "is not there any more" in said and "Run 1 (tidy" in said and told in said
-    found = re.search(r"`frugal (undo .*)` brings it back", said)
+    assert "no longer exists" in said and "Run 1 (tidy" in said and told in said
+    found = re.search(r"To restore it: frugal (undo .*)", said)
     assert bool(found) is comes_back
     if found:
         frugal(*shlex.split(found[1]), "--yes")
@@ -47,21 +47,21 @@ def test_two_moves_in_a_row_are_followed(intake: Path, frugal: Frugal) -> None:
     frugal("tidy", "one.toml", "--yes")
     frugal("tidy", "two.toml", "--yes")
     said = frugal("explain", "Intake/a.log", "--rules", "one.toml").stdout
-    assert "Run 1 (tidy" in said and "Run 2 (tidy" in said and f"there now: {intake}/Second/a.log" in said
+    assert "Run 1 (tidy" in said and "Run 2 (tidy" in said and f"Now at: {intake}/Second/a.log" in said
     (intake / "Second/a.log").unlink()
-    assert "not there now" in frugal("explain", "Intake/a.log", "--rules", "one.toml").stdout
+    assert "No longer at" in frugal("explain", "Intake/a.log", "--rules", "one.toml").stdout
 
 
 def test_what_is_there_says_who_put_it_there(intake: Path, frugal: Frugal) -> None:
     put(intake.parent / "rules.toml", rules_text('where = "ext is log"\nmove = "Logs"'))
     frugal("tidy", "rules.toml", "--yes")
-    assert "Put here by run 1 (tidy of 20" in frugal("explain", "Intake/Logs/[odd].log", "--rules", "rules.toml").stdout
+    assert "Moved here by run 1 (tidy, 20" in frugal("explain", "Intake/Logs/[odd].log", "--rules", "rules.toml").stdout
     shutil.copy(intake / "Logs/a.log", intake / "Logs/new")
     os.replace(intake / "Logs/new", intake / "Logs/a.log")
-    assert "Put here" not in frugal("explain", "Intake/Logs/a.log", "--rules", "rules.toml").stdout
+    assert "Moved here" not in frugal("explain", "Intake/Logs/a.log", "--rules", "rules.toml").stdout
     frugal("undo", "--only", "Intake/b.log", "--yes")
-    assert "Put here by run 2 (undo" in frugal("explain", "Intake/b.log", "--rules", "rules.toml").stdout
-    assert "no such file" in frugal("explain", "Intake/nothing", "--rules", "rules.toml", code=2).stderr
+    assert "Moved here by run 2 (undo" in frugal("explain", "Intake/b.log", "--rules", "rules.toml").stdout
+    assert "found" in frugal("explain", "Intake/nothing", "--rules", "rules.toml", code=2).stderr
 
 
 @pytest.mark.parametrize(("named", "found"), [

@@ -143,7 +143,7 @@ def test_a_run_that_was_forgotten_says_so(folder: Path, frugal: Frugal) -> None:
     assert "run 1 was forgotten on 20" in said and "keep_days" in said
     journal_bytes = (ready_state_folder() / "journal.sqlite").read_bytes()
     assert b"Logs of the kiln" not in journal_bytes
-    assert "there is no run 7" in frugal("undo", "7", "--yes", code=2).stderr
+    assert "run 7 does not exist" in frugal("undo", "7", "--yes", code=2).stderr
 
 
 def test_inventories_of_others_of_tomorrow_and_damaged_ones_change_nothing(folder: Path) -> None:
@@ -193,7 +193,7 @@ def test_the_record_of_another_machine_is_named_and_taken_over_when_told(folder:
     own = ready_state_folder()
     own.rename(own.with_name("0123456789ab"))
     said = frugal("history").stdout
-    assert "No run yet." in said and "frugal history --adopt 0123456789ab" in said
+    assert "No runs yet." in said and "frugal history --adopt 0123456789ab" in said
     assert "no records of a machine" in frugal("history", "--adopt", "x", code=2).stderr
     assert "tidy" in frugal("history", "--adopt", "0123456789ab").stdout
     assert "already has records" in frugal("history", "--adopt", "0123456789ab", code=2).stderr
@@ -230,13 +230,13 @@ def test_a_schedule_whose_record_is_lost_is_found_by_its_mark(folder: Path, monk
         Visiting("schedule", "nightly", "frugal tidy").skip("why", outcome)
     assert "failed at" in told("schedule", "check", code=1)
     Visiting("schedule", "nightly", "frugal tidy").skip("")
-    assert "1 schedule, all well" in told("schedule", "check")
+    assert "1 schedule, no problems" in told("schedule", "check")
     for days in (30, 29):
         Visiting("schedule", "weekly", "frugal tidy", began_ns=time.time_ns() - days * DAY_NS).skip("")
     monkeypatch.setattr(Marked, "marked", lambda _: [] if removed else [unremembered("weekly", "cron")])
     assert "overdue: the last was at" in told("schedule", "check", code=1)
-    assert "weekly is removed" in told("schedule", "remove", "weekly") and removed[0].name == "weekly"
-    assert "No schedule yet" in told("schedule", "list")
+    assert "Removed weekly." in told("schedule", "remove", "weekly") and removed[0].name == "weekly"
+    assert "No schedules yet" in told("schedule", "list")
 
 
 @pytest.mark.skipif(IS_WINDOWS or not IS_ROOT, reason="only root can mount a small volume")
@@ -268,10 +268,10 @@ def test_a_run_whose_entries_left_the_trash_is_not_offered(folder: Path, frugal:
     put(folder / "Intake/a.tmp")
     put(folder / "rules.toml", rules_text('where = "ext is tmp"\ntrash = true'))
     frugal("tidy", "rules.toml", "--yes")
-    assert "`frugal undo 1` takes it back" in frugal("history").stdout
+    assert "to undo it: frugal undo 1" in frugal("history").stdout
     frugal("trash", "--older-than", "0d", "--yes")
     assert "frugal undo" not in frugal("history").stdout
-    assert "nothing of what it did comes back" in frugal("undo", "--yes", code=1).stderr
+    assert "nothing it did can be reversed" in frugal("undo", "--yes", code=1).stderr
 
 
 @pytest.mark.skipif(not IS_ROOT, reason="only root can give a folder away")

@@ -226,7 +226,7 @@ def ready_state_folder() -> Path:
         ) from error
     if status.st_uid != accounts.user_id():
         raise StateError(
-            f"{folder}: the state folder belongs to another user",
+            f"the state folder {folder} belongs to another user",
             "run as that user, or set XDG_STATE_HOME to a folder of your own",
         )
     if stat.S_IMODE(status.st_mode) & 0o077:
@@ -465,7 +465,7 @@ def writer_lock(folder: Path, what: str, patience: float = 0) -> Iterator[None]:
                 time.sleep(_AGAIN_SECONDS)
             if not is_held:
                 holder = disk.pread(descriptor, 200, 0).decode(errors="replace").strip() or "another process"
-                raise RefusedError(f"another run is changing files: {holder}", "wait until it has ended")
+                raise RefusedError(f"another frugal run is changing files: {holder}", "wait until it finishes")
         except OSError as error:
             raise _unusable(path, error) from None
         with suppress(OSError):  # on a full disk others are not told who it is
@@ -479,7 +479,7 @@ def writer_lock(folder: Path, what: str, patience: float = 0) -> Iterator[None]:
 def _unusable(path: Path, error: OSError) -> StateError:
     return StateError(
         f"{path}: the lock cannot be used ({(error.strerror or 'unknown error').lower()})",
-        "free disk space there, or move aside what stands in its place",
+        "free disk space there, or rename what is in its place",
     )
 
 
@@ -531,7 +531,7 @@ def distrusted(path: str | Path, also: Collection[int] = ()) -> str:
         except FileNotFoundError:
             return ""  # nothing is there that anybody could have written
         except OSError as error:
-            return f"{here} cannot be looked at ({(error.strerror or 'unknown error').lower()})"
+            return f"{here} cannot be read ({(error.strerror or 'unknown error').lower()})"
         followed += 1
         if followed > _MOST_LINKS:
             return f"{path} leads through too many links"
@@ -607,7 +607,7 @@ def read_settings() -> Settings:
     except FileNotFoundError:
         return Settings()
     except (OSError, ValueError, RecursionError) as error:
-        raise UsageError(f"{path}: the settings cannot be read ({error})", "mend the file, or remove it") from None
+        raise UsageError(f"{path}: the settings cannot be read ({error})", "correct the file or delete it") from None
     for key, value in table.items():
         _check(path, key, value)
     on_problem = table.pop("on-problem", {})
@@ -636,8 +636,8 @@ def _check(path: Path, key: str, value: Any) -> None:
         "on-problem": 'a table with a program, such as run = ["mail", "-s", "frugal", "root"]',
     }
     if key not in known:
-        raise UsageError(f"{path}: there is no setting `{key}`", f"known are {', '.join(known)}")
-    raise UsageError(f"{path}: `{key}` cannot be {value!r}", f"it is {known[key]}")
+        raise UsageError(f"{path}: unknown setting `{key}`", f"choose from {', '.join(known)}")
+    raise UsageError(f"{path}: invalid value for `{key}`: {value!r}", f"it must be {known[key]}")
 
 
 def _is_command(value: Any) -> bool:

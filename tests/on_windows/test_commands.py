@@ -35,20 +35,20 @@ def read_only(tmp_path_factory: pytest.TempPathFactory) -> Path:
 # Each command: words, what must be said, and whether it may change what lies in the demo machine.
 LINES: dict[str, list[tuple[tuple[str, ...], str, bool]]] = {
     "inventory": [(("desk",), "Also 22 subfolders", False), (("desk", "--by", "ext", "--format", "json"), '"rows"', False)],
-    "compare": [(("desk", "desk/Intake"), "files", False)], "forecast": [(("desk",), "needs a library", False)],
-    "suggest": [(("desk/Intake",), "[[rule]]", False)], "check": [(("desk/rules.toml",), "nothing to warn of", False)],
-    "preview": [(("desk/rules.toml",), "It would move 131 files", False)], "rules": [(("desk/rules.toml",), "Moulds", False)],
+    "compare": [(("desk", "desk/Intake"), "files", False)], "forecast": [(("desk",), "needs an optional library", False)],
+    "suggest": [(("desk/Intake",), "[[rule]]", False)], "check": [(("desk/rules.toml",), "no warnings", False)],
+    "preview": [(("desk/rules.toml",), "This would move 131 files", False)], "rules": [(("desk/rules.toml",), "Moulds", False)],
     "explain": [(("desk/Intake/README", "--rules", "desk/rules.toml"), "README", False)],
     "tidy": [(("desk/rules.toml", "--yes"), "131 files moved", True)],
     "sort": [(("desk/Intake", "--into", "{type}", "--yes"), "moved", True)],
     "purge": [(("desk/Intake", "--older-than", "20d", "--by", "modified", "--yes"), "to the trash", True)],
     "gather": [(("--list", "list.txt", "--from", "desk/Intake", "--to", "desk/Out", "--yes"), "copied", True)],
     "duplicates": [(("desk", "--do", "trash", "--keep", "oldest", "--yes"), "11 files moved to the trash", True)],
-    "leftovers": [(("glaze-calculator",), "glaze", False)], "history": [((), "No run yet", False)],
-    "report": [((), "Nothing", False)], "undo": [(("--yes",), "nothing to undo", False)], "trash": [((), "trash", False)],
+    "leftovers": [(("glaze-calculator",), "glaze", False)], "history": [((), "No runs yet", False)],
+    "report": [((), "No files were moved", False)], "undo": [(("--yes",), "nothing to undo", False)], "trash": [((), "trash", False)],
     "watch": [(("desk/rules.toml", "--once"), "moved", True)],
-    "schedule": [(("list",), "No schedule yet", False), (("add", "night", "--at", "daily 02:00", "--print", "--", "tidy", "desk/rules.toml"), "<Task", False), (("add", "night", "--at", "daily 02:00", "--print", "--", "tidy", "desk\\rules.toml"), "<Task", False)],
-    "help": [(("rules",), "rule", False)], "completion": [(("bash",), "needs a library", False)], "demo": [((), "That was the whole story", False)],
+    "schedule": [(("list",), "No schedules yet", False), (("add", "night", "--at", "daily 02:00", "--print", "--", "tidy", "desk/rules.toml"), "<Task", False), (("add", "night", "--at", "daily 02:00", "--print", "--", "tidy", "desk\\rules.toml"), "<Task", False)],
+    "help": [(("rules",), "rule", False)], "completion": [(("bash",), "needs an optional library", False)], "demo": [((), "End of the demo", False)],
     "words": [(("types",), "image", False)], "visit": [],
 }  # fmt: skip
 EXIT_CODES = {

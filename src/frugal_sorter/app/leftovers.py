@@ -137,16 +137,16 @@ def likeness(entry: str, program: str) -> tuple[Likeness, str]:
         return "sure", "has its name"
     rest = joined(bare).removeprefix(wanted) if joined(bare).startswith(wanted) else ""
     if rest in ("rc", "history") or rest.isdigit():
-        return "sure", "has its name, as files of settings do"
+        return "sure", "has its name and a settings-file extension"
     parts = bare.split(".")
     if len(parts) >= 3 and all(part and re.fullmatch(r"[\w-]+", part) for part in parts) and joined(parts[-1]) == wanted:
         return "sure", "has its name in reverse-domain form"
     words, own = words_of(bare), words_of(program)
     for at in range(len(words) - len(own) + 1):
         if words[at : at + len(own)] == own:
-            return "doubtful", "has its name beside other words"
+            return "doubtful", "has its name together with other words"
     if wanted in words:
-        return "doubtful", "has its name beside other words"
+        return "doubtful", "has its name together with other words"
     return "", ""
 
 
@@ -347,7 +347,7 @@ def _found(path: str, why: str, is_sure: bool) -> Found | None:
     if is_sure and path.startswith(programs.SYSTEM_PLACES) and (owner := owner_of(path)):
         return Found(record, inside, f"belongs to the installed package {owner}", False)
     if inside is not None and inside.version_control:
-        return Found(record, inside, f"{why}, but holds a tree under version control", False)
+        return Found(record, inside, f"{why}, but contains a version-controlled tree", False)
     return Found(record, inside, why, is_sure)
 
 

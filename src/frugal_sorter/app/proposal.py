@@ -281,7 +281,7 @@ def propose(folder: str, files: Iterable[Seen], around: Sequence[Folder], now_ns
             taken = {one.name for one in group.files}
             left[:] = [one for one in left if one.name not in taken]
 
-    take(_of_type(_ON_THE_WAY, left, {"leave": True}, "still on their way"))
+    take(_of_type(_ON_THE_WAY, left, {"leave": True}, "still being transferred"))
     for shape, members in _shapes(left, fewest):
         reading, suffixes = parse_reading(shape.pattern, False), {member.suffix for member in members}
         taken = [one for one in left if one.suffix in suffixes and reading.fits(one.stem) is True]
@@ -293,7 +293,7 @@ def propose(folder: str, files: Iterable[Seen], around: Sequence[Folder], now_ns
             target = _waiting_place(folder, around)
             where = f"type is {name} and modified older than {_WAIT[name]}"
             keys: dict[str, Value] = {"name": f"{_plural(name)} older than {_WAIT[name]}", "where": where, "move": target}
-            take(Group(keys, old, f"{_plural(name).lower()} that nobody needs twice"))
+            take(Group(keys, old, f"{_plural(name).lower()} that are usually not needed again"))
     counts = Counter(one.type for one in left)
     for name, count in sorted(counts.items(), key=lambda one: (-one[1], one[0])):
         if count >= fewest and name not in (OTHER, *_WAITED_OUT):
@@ -304,7 +304,7 @@ def propose(folder: str, files: Iterable[Seen], around: Sequence[Folder], now_ns
     if len(old) >= fewest:
         where = f"modified older than {_OLD}"
         rest: dict[str, Value] = {"name": f"Whatever else is older than {_OLD}", "where": where, "move": "Older/{modified:%Y}"}
-        take(Group(rest, old, "old, and nothing else in common"))
+        take(Group(rest, old, "old, but otherwise unrelated"))
     return groups
 
 

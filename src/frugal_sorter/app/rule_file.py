@@ -101,7 +101,7 @@ def change(session: Session, path: Path, how: Callable[[RuleText], bytes]) -> Re
     try:
         raw = read_input(place.path, LARGEST_FILE, lambda _: refuse_distrusted(path))
     except OSError as error:
-        raise UsageError(f"{path}: the rule file cannot be read ({reason_of(error)})", "name another one") from None
+        raise UsageError(f"cannot read the rule file {path} ({reason_of(error)})", "name another one") from None
     read_rules(raw, path)
     try:
         new = how(RuleText(raw))
@@ -109,7 +109,7 @@ def change(session: Session, path: Path, how: Callable[[RuleText], bytes]) -> Re
         raise UsageError(f"{path}: {wrong.message}", wrong.hint) from None
     read_rules(new, path)
     if refused := refused_folder(place.folder):
-        raise RefusedError(f"{place.folder} is {refused}, where nothing is changed", "change it by hand")
+        raise RefusedError(f"{place.folder} is {refused}, so frugal changes nothing in it", "edit the file by hand")
     with session.changing("rules"):
         plan = _plan(session, place.path, new)
         session.planned(plan, str(path))

@@ -112,9 +112,9 @@ def rules_named(book: RuleBook, names: Iterable[str]) -> list[Rule]:
     for name in names:
         if fold(name) not in by_name:
             if any(fold(rule.name) == fold(name) for rule in book.off):
-                raise UsageError(f"--rule: {name!r} is switched off", "`frugal rules on` switches it on")
+                raise UsageError(f"--rule: {name!r} is switched off", "switch it on with `frugal rules on`")
             hint = nearest(name, [rule.name for rule in book.rules]) or "`frugal rules` lists them"
-            raise UsageError(f"--rule: there is no rule {name!r} in {book.file}", hint)
+            raise UsageError(f"--rule: no rule named {name!r} in {book.file}", hint)
         wanted.add(by_name[fold(name)].name)
     return [rule for rule in book.rules if rule.name in wanted]
 
@@ -194,7 +194,7 @@ def hold_unbelieved(session: Session, plan: Plan, journal: Journal, dated: Colle
     if session.asks:
         plan.notes.append(Note(f"{journal.doubt}: check that the clock is right before you answer", False))
         return
-    held = "nothing is deleted by age until the time is confirmed: by a visit on another day, or by you (without --yes)"
+    held = "nothing is deleted by age until the time is confirmed: by a run on another day, or by you (without --yes)"
     leave_out(plan, goes_by_date, f"{journal.doubt}; {held}", problem=True)
 
 

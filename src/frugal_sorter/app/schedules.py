@@ -65,7 +65,7 @@ class Looked:
             return "gone"
         if not self.state.is_on:
             return "turned off"
-        return "in trouble" if self.troubles else "on"
+        return "has problems" if self.troubles else "on"
 
 
 def interpreter() -> str:
@@ -86,7 +86,7 @@ def refuse_unsafe(entry: Entry, scheduler: Scheduler) -> None:
         if not path:
             continue
         if not disk.isfile(path):
-            raise UsageError(f"{path}: there is no such file", "name one that is there")
+            raise UsageError(f"file not found: {path}", "name an existing file")
     for path, who in _distrusted(entry):
         raise UsageError(f"{path}: others can change what the schedule starts: {who}", "chmod go-w it, and check its owner")
 
@@ -111,7 +111,7 @@ def add(entry: Entry, scheduler: Scheduler) -> Entry:
     """
     remembered = Remembered(ready_state_folder())
     if remembered.has(entry.name):
-        raise UsageError(f"there is a schedule {entry.name!r} already", f"`frugal schedule remove {entry.name}` first")
+        raise UsageError(f"schedule {entry.name!r} already exists", f"`frugal schedule remove {entry.name}` first")
     entry = replace(entry, scheduler=scheduler.name, since_ns=time.time_ns())
     # First remembered: what is in the scheduler and not here, nobody would ever check.
     remembered.keep(entry)
@@ -228,7 +228,7 @@ def _look(folder: Path, entry: Entry, now_ns: int) -> Looked:
     if entry.on and state.is_on:
         next_ns = state.next_ns or entry.when.next_after(now_ns)
     if not entry.on:
-        troubles.append(f"it is paused; `frugal schedule resume {entry.name}` lets it go on")
+        troubles.append(f"paused; to resume it: frugal schedule resume {entry.name}")
     troubles += [*state.trouble, *_of_files(entry), *_of_time(entry, state, visits, now_ns), *_of_last(visits, state)]
     return Looked(entry, state, visits, next_ns, tuple(dict.fromkeys(troubles)))
 
@@ -237,9 +237,14 @@ def _of_files(entry: Entry) -> list[str]:
     """Return what is wrong with what it starts."""
     troubles = []
     if not disk.isfile(entry.interpreter):
-        troubles.append(f"{entry.interpreter} is gone, which starts it; install frugal-sorter again, and add it anew")
+        troubles.append(
+            f"the program that starts it, {entry.interpreter}, no longer exists; reinstall "
+            "frugal-sorter, then remove and add the schedule"
+        )
     if not disk.isdir(entry.folder):
-        troubles.append(f"{entry.folder} is gone, where it runs; add it anew from another folder")
+        troubles.append(
+            f"the folder it runs in, {entry.folder}, no longer exists; remove the schedule and add it from another folder"
+        )
     rules = entry.rules
     if rules:
         try:
@@ -260,7 +265,7 @@ def _of_time(entry: Entry, state: State, visits: Sequence[Visit], now_ns: int) -
     """Return whether it should have come and did not."""
     last = visits[0] if visits else None
     if last is not None and last.began_ns > now_ns + _LATE_SECONDS * SECOND_NS:
-        return ["its last visit lies ahead: the clock was set back; see whether the time is right"]
+        return ["its last run is in the future, so the clock was probably set back; check the system time"]
     if not entry.on or not state.is_on or (last is not None and last.outcome == "running"):
         return []
     known_ns = max(entry.since_ns, last.began_ns if last is not None else 0)
@@ -271,10 +276,10 @@ def _of_time(entry: Entry, state: State, visits: Sequence[Visit], now_ns: int) -
         due_ns = None if due_ns < known_ns else due_ns
     if due_ns is None or due_ns + late_ns > now_ns:
         return []
-    said = f"the last was at {minute_text(last.began_ns)}" if last is not None else "it has never come"
+    said = f"the last run was at {minute_text(last.began_ns)}" if last is not None else "it has never run"
     return [
-        f"overdue: it should have come at {minute_text(due_ns)}, and {said}; was the machine off?"
-        f" `frugal schedule run {entry.name}` does it now"
+        f"overdue: it was due at {minute_text(due_ns)}, but {said}. The machine may have been off. To run it now: "
+        f"frugal schedule run {entry.name}"
     ]
 
 
@@ -284,11 +289,11 @@ def _of_last(visits: Sequence[Visit], state: State) -> list[str]:
         return [f"the scheduler says: {state.last}"] if state.last else []
     last = visits[0]
     if last.is_in_trouble:
-        what = "done only in part" if last.outcome == "done" else last.outcome
+        what = "partly done" if last.outcome == "done" else last.outcome
         why = f": {last.reason}" if last.reason else ""
         return [f"{what} at {minute_text(last.began_ns)}{why}"]
     if state.last:
-        return [f"the scheduler says: {state.last}; `frugal history --by {last.name}` shows the visits"]
+        return [f"the scheduler says: {state.last}; `frugal history --by {last.name}` lists its runs"]
     return []
 
 

@@ -633,7 +633,7 @@ def _learnt_text(folder: str, sorted_tree: str, rules: Sequence[LearntRule]) -> 
     for rule, name in zip(rules, _distinct(rule.name for rule in rules), strict=True):
         target = slashed.normpath(f"{base}/{_escaped(rule.target)}")
         text = _rule_text(rule, name, folder, target, {} if rule.is_sure else {"off": True})
-        parts.append(f"# right on {rule.right:,}, wrong on {rule.wrong:,}\n{text}")
+        parts.append(f"# correct for {rule.right:,}, wrong for {rule.wrong:,}\n{text}")
     return "\n\n".join(parts) + "\n"
 
 

@@ -83,11 +83,11 @@ def plan_undoing(session: Session, number: int | None = None, only: Sequence[str
 def _cannot(journal: Journal, run: Run) -> str:
     """Return why a run cannot be taken back, empty where something of it can."""
     if run.undone_by is not None:
-        return f"was taken back already, by run {run.undone_by}"
+        return f"has already been undone by run {run.undone_by}"
     if journal.can_be_undone(run.id):
         return ""
     done = journal.counts(run.id).get(Outcome.DONE)
-    return "cannot be taken back: nothing of what it did comes back" if done else "changed nothing"
+    return "cannot be undone: nothing it did can be reversed" if done else "changed nothing"
 
 
 def _instead(journal: Journal, last: Run, session: Session) -> str:

@@ -114,7 +114,7 @@ class Visiting:
             return OwnerLog(self.log)
         except OSError as error:
             why = (error.strerror or "unknown error").lower()
-            raise UsageError(f"{self.log}: the log cannot be written ({why})", "name another file, or leave it out") from None
+            raise UsageError(f"cannot write the log {self.log} ({why})", "name another file, or remove --log") from None
 
     def _title(self) -> str:
         return f"{self.name or accounts.account_name()}: {self.command}"
@@ -161,7 +161,7 @@ class Visiting:
         elif error is not None:
             outcome, reason = outcome_of_error(error)
         elif self.plan is not None and self.plan.asked and not self.plan.refused:
-            outcome, reason = "stopped", "the question was answered with no"
+            outcome, reason = "stopped", "you answered no"
         else:
             assert self.plan is not None
             outcome, reason = outcome_of(self.plan, None)
@@ -206,7 +206,7 @@ def outcome_of_error(error: BaseException) -> tuple[VisitOutcome, str]:
 
 
 def _outcome_of_code(code: int) -> tuple[VisitOutcome, str]:
-    return ("done", "") if code == 0 else ("failed", f"it ended with {code}")
+    return ("done", "") if code == 0 else ("failed", f"it exited with {code}")
 
 
 def _near(plan: Plan | None) -> str:
@@ -269,5 +269,5 @@ def _tell_of_trouble(visit: Visit) -> None:
         # That nobody could be told is itself written where people look.
         log().error("on-problem: %s: %s", command[0], error)
         raise StateError(
-            f"on-problem: {command[0]} could not tell of it ({error})", "see `[on-problem]` in the settings"
+            f"on-problem: {command[0]} could not report it ({error})", "see `[on-problem]` in the settings"
         ) from error

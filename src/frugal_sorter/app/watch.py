@@ -136,12 +136,12 @@ class Watcher:
         try:
             book = self.read_book()
         except FrugalError as error:
-            self.listener.note(f"the rules stay as they were: {error.message}")
+            self.listener.note(f"the new rule file has an error, so the previous rules stay in use: {error.message}")
             return
         self._take_book(book)
         self._arm()
         self._all_at_ns = self.clock()
-        self.listener.note("the rule file was read again")
+        self.listener.note("reloaded the rule file")
 
     def _take_book(self, book: RuleBook) -> None:
         none = Duration(0, 0)
@@ -169,7 +169,7 @@ class Watcher:
         flat = {os.path.dirname(self._file), *(os.path.dirname(top) for top in tops), *map(_nearest, missing)}
         if self.every_ns == 0:
             if by_turns := [top for top in tops if _tells_nothing(top)]:
-                self._poll(f"{by_turns[0]} is on a volume that does not tell what changes")
+                self._poll(f"{by_turns[0]} is on a volume that does not report changes")
             else:
                 self._watch(tops, [one for one in flat if not any(is_inside(one, top) for top in tops)])
         if missing != self._missing or not self._armed:
@@ -195,7 +195,7 @@ class Watcher:
             self._poll(f"the system cannot watch these folders ({(error.strerror or 'unknown error').lower()}){limit}")
             return
         except RecursionError:
-            self._poll("some of these folders lie too deep in each other to be watched")
+            self._poll("some of these folders are nested too deeply to be watched")
             return
         watched = self.source.watched()
         if watched is not None and watched < (wanted := sum(map(_folders_below, tops))):
@@ -206,7 +206,7 @@ class Watcher:
         with suppress(OSError, RecursionError):
             self.source.watch((), ())
         self.every_ns = 15 * SECOND_NS
-        self.listener.note(f"looking every 15 seconds: {why}")
+        self.listener.note(f"checking every 15 seconds: {why}")
 
     # What happens
 
@@ -315,7 +315,7 @@ class Watcher:
             self._retry_ns = now_ns + _PAUSE_NS
             if failed.message != self._problem:
                 self._problem = failed.message
-                self.listener.note(f"{failed.text}; it is tried again each minute")
+                self.listener.note(f"{failed.text}; trying again every minute")
                 if session.visiting is not None:
                     session.visiting.close(failed)
             return True
@@ -341,12 +341,12 @@ class Watcher:
         def goes_round(step: Step) -> bool:
             return step.was is not None and len(self._turns.get((step.was.dev, step.was.ino), ())) >= _TURNS
 
-        reason = f"moved {_TURNS} times within ten minutes; it goes round in a circle"
+        reason = f"moved {_TURNS} times within 10 minutes: the rules move it in a circle"
         for step in leave_out(plan, goes_round, reason, problem=True):
             key = (step.was.dev, step.was.ino) if step.was is not None else (0, 0)
             if key not in self._circling:
                 self._circling.add(key)
-                self.listener.note(f"{step.place.path} was moved {_TURNS} times within ten minutes, and is left where it is")
+                self.listener.note(f"{step.place.path} was moved {_TURNS} times within 10 minutes; leaving it alone")
 
     def _leave_fresh(self, plan: Plan, now_ns: int, only: frozenset[str] | None) -> dict[str, int]:
         """Leave what something was heard of a moment ago; return, by folder, when the first of it may be taken."""
@@ -408,7 +408,7 @@ class Watcher:
     def _say_refused(self, session: Session, refused: RefusedError) -> None:
         if refused.message != self._problem:
             self._problem, self._refused_ns = refused.message, self.clock()
-            self.listener.note(f"{refused.message}; it is tried again")
+            self.listener.note(f"{refused.message}; trying again")
         elif session.visiting is not None and self.clock() - self._refused_ns > _LONG_NS:
             # So long no run should take: it is written down, and whoever the settings name is told.
             self._refused_ns = self.clock()

@@ -6,7 +6,7 @@ from enum import IntEnum
 
 from frugal_sorter.filesystem.walk import reason_of
 
-CHANGED = "changed since it was planned"
+CHANGED = "changed since the plan was made"
 
 
 class Outcome(IntEnum):

@@ -45,12 +45,12 @@ def witnessed(fd: int, name: str, kept_fd: int, kept: str) -> Iterator[None]:
                 before = _state(first), _state(second)
                 one, other = disk.fstat(first), disk.fstat(second)
                 if not stat.S_ISREG(one.st_mode) or not stat.S_ISREG(other.st_mode):
-                    raise NotDone(Outcome.SKIPPED, "the other one is no file any more")
+                    raise NotDone(Outcome.SKIPPED, "the copy to keep is no longer a file")
                 # Two names of one file are compared with themselves: the same bytes, and gone with the last name.
                 if (one.st_dev, one.st_ino) == (other.st_dev, other.st_ino) and one.st_nlink < 2:
-                    raise NotDone(Outcome.SKIPPED, "both names are one file, which would be gone")
+                    raise NotDone(Outcome.SKIPPED, "both names are the same file, and removing it would lose the only copy")
                 if one.st_size != other.st_size or not same_bytes(first, second, heed):
-                    raise NotDone(Outcome.SKIPPED, "it holds other bytes by now")
+                    raise NotDone(Outcome.SKIPPED, "its contents have changed")
                 if before != (_state(first), _state(second)):
                     raise NotDone(Outcome.NOT_RUN, "one of the two was written to while they were compared")
                 yield
@@ -94,13 +94,13 @@ def same_tree(fd: int, name: str, kept_fd: int, kept: str) -> dict[tuple[int, in
                         disk.close(cursor.leave())
                     elif stat.S_ISLNK(met.status.st_mode):
                         if disk.readlink(met.name, dir_fd=met.fd) != disk.readlink(met.name, dir_fd=cursor.fd):
-                            raise NotDone(Outcome.SKIPPED, f"{met.name} inside leads elsewhere by now")
+                            raise NotDone(Outcome.SKIPPED, f"{met.name} inside now leads elsewhere")
                     else:
                         with witnessed(met.fd, met.name, cursor.fd, met.name):
                             found = disk.stat(met.name, dir_fd=met.fd, follow_symlinks=False)
                             states[found.st_dev, found.st_ino] = (found.st_size, found.st_mtime_ns, found.st_ctime_ns)
         except FileNotFoundError as error:
-            raise NotDone(Outcome.SKIPPED, f"{error.filename} inside is not there any more") from None
+            raise NotDone(Outcome.SKIPPED, f"{error.filename} inside it no longer exists") from None
         finally:
             disk.close(second)
     finally:
@@ -145,7 +145,7 @@ class Lease:
                 raise NotDone(Outcome.NOT_RUN, why) from None
             if error.errno not in _CANNOT_ASK:
                 self.__exit__()
-                why = f"it cannot be asked whether somebody is writing to it: {(error.strerror or '').lower()}"
+                why = f"cannot check whether a program is writing to it: {(error.strerror or '').lower()}"
                 raise NotDone(Outcome.FAILED, why) from None
 
     def __enter__(self) -> Lease:
@@ -169,7 +169,7 @@ class Lease:
             NotDone: somebody does.
         """
         if self.is_broken:
-            raise NotDone(Outcome.NOT_RUN, "a program began to write to it")
+            raise NotDone(Outcome.NOT_RUN, "a program started writing to it")
 
     def status(self) -> os.stat_result | None:
         """Return the status of the leased file, which nobody changes meanwhile; None without a descriptor."""
@@ -247,7 +247,7 @@ def _writer_of(descriptor: int) -> str:
         return "open for writing in another program"
     found = disk.fstat(descriptor)
     who = OpenFiles().holder(Identity("file", found.st_dev, found.st_ino, 0, 0), "")
-    return f"open for writing in {who}" if who else "open for writing in a program that this account cannot see"
+    return f"open for writing in {who}" if who else "being written by a program that this account cannot see"
 
 
 # A file system that does not know the flag answers EINVAL; an old kernel ENOSYS.
@@ -394,7 +394,9 @@ def remove_name(fd: int, name: str, is_meant: IsMeant, private: str = "", lease:
         try:
             rename_without_replacing(fd, private, fd, name)
         except OSError as failed:
-            raise NotDone(Outcome.OPEN, f"set aside as {private} and not put back: {reason_of(failed)}") from error
+            raise NotDone(
+                Outcome.OPEN, (f"temporarily renamed to {private}, and could not be renamed back: {reason_of(failed)}")
+            ) from error
         if is_ours:
             time.give_back()
         raise
@@ -497,4 +499,4 @@ def _refuse_unchangeable(fd: int, name: str, found: os.stat_result, path: str) -
             disk.close(inside)
     if not may:
         where = f"{path} inside" if path else "the folder"
-        raise NotDone(Outcome.FAILED, f"this account may not take anything out of {where}")
+        raise NotDone(Outcome.FAILED, f"this account has no permission to remove files from {where}")

@@ -100,7 +100,7 @@ class Call:
         try:
             (self._visiting or self._new_visit()).close(error, code)
         except (FrugalError, OSError) as failed:
-            return f"the record of this visit is not complete: {failed}"
+            return f"this run was not fully recorded: {failed}"
         return ""
 
 
@@ -120,7 +120,7 @@ def undo_offer(number: int) -> str:
 
     with Journal(state_folder(), write=False) as journal:
         left = journal.left_to_undo(number)
-    return f"`frugal undo {number}` takes back {count_text(left, 'step')}" if left else ""
+    return f"to undo {count_text(left, 'change')}: frugal undo {number}" if left else ""
 
 
 def tell_of_open_runs(command: str) -> None:
@@ -135,7 +135,7 @@ def tell_of_open_runs(command: str) -> None:
         with Journal(folder, write=False) as journal:
             for run in journal.interrupted_runs():
                 away = [volume.top for volume in run.volumes if not volume.is_here()]
-                back = f"; `frugal undo {run.id}` takes it back" if journal.may_be_undone(run.id) else ""
+                back = f"; to undo what it changed: frugal undo {run.id}" if journal.may_be_undone(run.id) else ""
                 what = _waits(run, away) if away else f"{_named(run)}{back}"
                 tell(what)
     except (FrugalError, OSError):
@@ -153,7 +153,7 @@ def _tell(recovered: Recovered) -> None:
         steps = count_text(sum(recovered.counts.values()), "step")
         offer = undo_offer(run.id)
         way_back = f"; {offer}" if offer else ""
-        tell(f"{_named(run)} after {done:,} of {steps}; what it left half done was put right{way_back}")
+        tell(f"{_named(run)} after {done:,} of {steps}; its unfinished changes have been cleaned up{way_back}")
     for path in recovered.removed[:_SHOWN]:
         tell(f"run {run.id}: the unfinished {path} was removed")
     if len(recovered.removed) > _SHOWN:
@@ -161,18 +161,18 @@ def _tell(recovered: Recovered) -> None:
     for text in stray_texts(recovered.stray):
         tell(text)
     for one in recovered.apart[:_SHOWN]:
-        tell(f"run {run.id} cannot be put right here and is left as it is: {one}")
+        tell(f"run {run.id} could not be cleaned up and was left as it is: {one}")
     if len(recovered.apart) > _SHOWN:
         tell(f"run {run.id}: {count_text(len(recovered.apart) - _SHOWN, 'more step')}; `frugal history {run.id}` names them")
 
 
 def _named(run: Run) -> str:
-    return f"run {run.id} ({run.kind} of {moment_text(run.began_ns)}) was interrupted"
+    return f"run {run.id} ({run.kind}, {moment_text(run.began_ns)}) was interrupted"
 
 
 def _waits(run: Run, away: list[str] | tuple[str, ...]) -> str:
     where = " and ".join(map(shown, away))
-    return f"{_named(run)}; some of its steps wait until the volume at {where} is there again"
+    return f"{_named(run)}; some of its changes cannot be checked until the volume at {where} is mounted again"
 
 
 def act_as(user: str) -> None:
@@ -186,7 +186,7 @@ def act_as(user: str) -> None:
     try:
         variables = accounts.become(user)
     except KeyError:
-        raise UsageError(f"--for: there is no account {user!r}", "`getent passwd` lists them") from None
+        raise UsageError(f"--for: no account named {user!r}", "run `getent passwd` to list the accounts") from None
     except PermissionError:
         raise UsageError("--for: only root can act as another account", "use sudo") from None
     except OSError as error:
@@ -297,8 +297,8 @@ def _run(name: str, args: list[str], call: Call) -> int:
     parsed = argparse.Namespace(call=call)
     try:
         if name not in COMMANDS and name not in UNLISTED:
-            hint = nearest(name, COMMANDS) or "`frugal --help` lists them"
-            raise UsageError(f"there is no command `{name}`", hint)
+            hint = nearest(name, COMMANDS) or "run `frugal --help` to list the commands"
+            raise UsageError(f"unknown command `{name}`", hint)
         module: Command = importlib.import_module(f"frugal_sorter.cli.commands.{name}")
         parser = parser_of(name, {**COMMANDS, **UNLISTED}[name])
         # The command of a schedule is none of our arguments.
@@ -342,13 +342,13 @@ def _code_of(raised: BaseException) -> int:
     except Mistakes as mistakes:
         count = len(mistakes.all)
         _say(mistakes.message)
-        _say(f"{count} mistake{'' if count == 1 else 's'}; nothing runs from a file with a mistake in it")
+        _say(f"{count} error{('' if count == 1 else 's')}; fix them first: frugal does not run a rule file that has errors")
         return mistakes.exit_code
     except FrugalError as error:
         _say(f"frugal: {error.text}")
         return error.exit_code
     except KeyboardInterrupt as stopped:
-        _say("\nstopped; nothing was left half done")
+        _say("\nstopped; no change was left unfinished")
         return 143 if isinstance(stopped, _Terminated) else 130
     except BrokenPipeError:
         # Whoever read our output has enough.
@@ -357,7 +357,7 @@ def _code_of(raised: BaseException) -> int:
     except OSError as error:
         where = os.fsdecode(error.filename) if error.filename else "the output"
         _close_output()
-        _say(f"frugal: {where}: {(error.strerror or 'cannot be used').lower()}; nothing is lost, see `frugal history`")
+        _say(f"frugal: {where}: {(error.strerror or 'cannot be used').lower()}; no files were lost, see `frugal history`")
         return 1
 
 

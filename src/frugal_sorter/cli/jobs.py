@@ -39,8 +39,8 @@ _ON_ONE_SCREEN = 15
 _OFFERED = frozenset({"tidy", "purge", "sort"})
 _EDITORS, _LARGEST_TEXT = ("nano", "vi"), 1_000_000_000
 _HEAD = """\
-# The plan, a line for each step. Take a line out, or put a # in front of it, and that step is not done.
-# Nothing else can be changed here. Save and leave; then you are asked. With no line left nothing is done.
+# The plan, one change per line. Delete a line, or put # in front of it, to leave that change out.
+# You cannot change anything else here. Save and close; frugal then asks before it starts. If no lines are left, nothing happens.
 """
 
 
@@ -161,7 +161,9 @@ def _answer(screen: Screen, question: str, yes: bool, answers: Sequence[str]) ->
     if yes:
         return "yes"
     if not screen.may_ask():
-        raise NobodyToAsk("nothing was changed: there is no terminal to ask on", "add --yes to answer beforehand")
+        raise NobodyToAsk(
+            "nothing was changed: frugal cannot ask for confirmation without a terminal", "add --yes to confirm in advance"
+        )
     return screen.answer(question, answers)
 
 
@@ -187,7 +189,7 @@ def agreed(view: PlanView, screen: Screen, question: Callable[[], str], yes: boo
             edit(view, screen)
         except UsageError as wrong:
             # What was decided so far is not lost with a slip in the editor.
-            screen.line(f"Note: {shown(wrong.text)}; the plan is as it was", style="yellow")
+            screen.line(f"Note: {shown(wrong.text)}; the plan is unchanged", style="yellow")
     return False
 
 
@@ -236,7 +238,7 @@ def _show_run(session: Session, view: PlanView) -> tuple[Result, int]:
     screen.line()
     not_done = was_not_done(result)
     if not_done and result.done.steps > _ON_ONE_SCREEN:
-        screen.line("Not done, once more:", style="bold")
+        screen.line("Not done:", style="bold")
         for step, mark in not_done:
             view.show_step(step, mark)
         screen.line()
@@ -269,7 +271,7 @@ def _offer(session: Session, screen: Screen, plan: Plan, result: Result) -> None
         return
     words = [slashed.abspath(word) if disk.isfile(word) else word for word in sys.argv[1:] if word != "--yes"]
     command = f"frugal schedule add {plan.kind} --at {programs.quote('daily 18:00')} -- {programs.join(words)}"
-    screen.line(f"To have it done by itself: {command}", style="dim")
+    screen.line(f"To run this every day: {command}", style="dim")
 
 
 def summary(result: Result) -> str:
@@ -281,9 +283,9 @@ def summary(result: Result) -> str:
             parts.append(f"{marks.count(outcome):,} {word}")
     left = marks.count(Outcome.NOT_RUN)
     if result.stopped:
-        parts.append(f"stopped before the other {left:,}")
+        parts.append(f"stopped with {left:,} left to do")
     elif left:
-        parts.append(f"{left:,} left in use")
+        parts.append(f"{left:,} left alone")
     text = ", ".join(parts)
     return text[:1].upper() + text[1:]
 
@@ -293,12 +295,12 @@ def take_back_text(result: Result) -> str:
     if not result.done:
         return ""
     if not result.done.keys() - LASTING:
-        return "That cannot be taken back."
+        return "This run cannot be undone."
     until = f"within {read_settings().keep_days} days"
-    trash = ", as long as the trash is not emptied" if "trash" in result.done else ""
+    trash = ", unless the trash is emptied" if "trash" in result.done else ""
     gone = [kind.lasting for verb, kind in KINDS.items() if verb in LASTING and verb in result.done]
-    but = f", but for {' and '.join(gone)}" if gone else ""
-    return f"Take it back {until}{trash}{but}: frugal undo {result.run}"
+    but = f", except for {' and '.join(gone)}" if gone else ""
+    return f"Undo {until}{trash}{but}: frugal undo {result.run}"
 
 
 # Steps taken out by what a person sees
@@ -316,7 +318,7 @@ def add_choosing(parser: argparse.ArgumentParser, edit: bool = True) -> None:
         metavar="WHAT",
         nargs="+",
         default=[],
-        help="leave these out: numbers of the list (3-7,12), paths, folders or wildcards",
+        help="leave these out of the plan: list numbers (3-7,12), paths, folders or wildcards",
     )
     parser.add_argument(
         "--keep-out",
@@ -324,11 +326,13 @@ def add_choosing(parser: argparse.ArgumentParser, edit: bool = True) -> None:
         nargs="?",
         const="",
         default=None,
-        help="leave those of --without for good: put rules for it above the others in the rule file",
+        help="leave the --without files alone in future runs too: add `leave` rules at the top of the rule file",
     )
-    parser.add_argument("--save", metavar="PLAN", type=Path, help="do nothing; write the plan to a file for `frugal tidy --plan`")
+    parser.add_argument(
+        "--save", metavar="PLAN", type=Path, help=("change nothing; save the plan to a file for `frugal tidy --plan`")
+    )
     if edit:
-        parser.add_argument("--edit", action="store_true", help="edit the plan in $VISUAL or $EDITOR before it is asked")
+        parser.add_argument("--edit", action="store_true", help="edit the plan in $VISUAL or $EDITOR before confirming it")
 
 
 def take_out(args: argparse.Namespace, plan: Plan, numbers: Numbers) -> list[Keys]:
@@ -342,7 +346,9 @@ def take_out(args: argparse.Namespace, plan: Plan, numbers: Numbers) -> list[Key
         return []
     if getattr(args, "yes", False) and any(re.fullmatch(r"[\d,-]+", word) for word in words):
         # Nobody sees the list that they would be numbers of.
-        raise UsageError("--without: numbers are those of a list that a person sees", "name paths beside --yes")
+        raise UsageError(
+            "--without: list numbers cannot be used with --yes, because nobody sees the list", "give paths instead of numbers"
+        )
     try:
         chosen = choose(plan, numbers, words, os.getcwd())
     except UsageError as wrong:
@@ -359,11 +365,11 @@ def keep_out(args: argparse.Namespace, screen: Screen, rules: Sequence[Keys]) ->
     """
     if args.keep_out is not None:
         if not rules:
-            raise UsageError("--keep-out: nothing is left out", "say what with --without")
+            raise UsageError("--keep-out: no files were left out", "name them with --without")
         if args.keep_out:
             args.rules = Path(args.keep_out)
         elif not hasattr(args, "rules"):
-            raise UsageError("--keep-out: this job has no rule file", "name one: --keep-out RULES")
+            raise UsageError("--keep-out needs a rule file", "add its name: --keep-out RULES")
         path = rules_file(args)
         from frugal_sorter.app.rule_file import change, leave_for_good
 
@@ -371,9 +377,11 @@ def keep_out(args: argparse.Namespace, screen: Screen, rules: Sequence[Keys]) ->
         if result.has_problem or not result.done:
             raise UsageError(f"{path}: it could not be changed", f"see `frugal history {result.run}`")
         what = count_text(len(rules), "rule")
-        screen.line(f"{what} put above the others in {shown(str(path))}: frugal undo {result.run} takes that back.")
+        screen.line(f"Added {what} at the top of {shown(str(path))}. Undo: frugal undo {result.run}")
     elif rules:
-        screen.line("To leave them for good, put above the other rules (--keep-out does):")
+        screen.line(
+            "To leave these alone in future runs too, add these rules at the top of the rule file (--keep-out does this for you):"
+        )
     if rules and args.keep_out is None:
         from frugal_sorter.rules.editing import rule_text
 
@@ -387,10 +395,10 @@ def _save(args: argparse.Namespace, view: PlanView, session: Session) -> None:
     save_plan(view.plan, args.save)
     session.forget_plan()
     view.screen.line(
-        f"Nothing was changed: {count_text(len(view.plan.asked), 'step')} saved in {shown(str(args.save))}."
-        f" `frugal tidy --plan {shown(programs.quote(str(args.save)))}` does it.",
+        f"Saved a plan of {count_text(len(view.plan.asked), 'change')} to {shown(str(args.save))}; nothing else was changed.",
         style="bold",
     )
+    view.screen.line(f"To apply it: frugal tidy --plan {shown(programs.quote(str(args.save)))}")
 
 
 def edit(view: PlanView, screen: Screen) -> None:
@@ -416,7 +424,7 @@ def edit(view: PlanView, screen: Screen) -> None:
     if struck:
         leave_out(plan, lambda step: id(step) in struck, "taken out in the editor")
         view.changed()
-    screen.line(f"{count_text(len(struck), 'step')} taken out, {count_text(len(plan.asked), 'step')} left.", style="bold")
+    screen.line(f"Left out {count_text(len(struck), 'change')}; {count_text(len(plan.asked), 'change')} remaining.", style="bold")
 
 
 def _edited(text: str, has_terminal: bool) -> str:
@@ -438,7 +446,7 @@ def _edited(text: str, has_terminal: bool) -> str:
     except ValueError:
         words = []
     if not words:
-        raise UsageError("no editor is known", "set VISUAL or EDITOR, or use --without")
+        raise UsageError("no editor is set", "set VISUAL or EDITOR, or use --without")
     with tempfile.TemporaryDirectory(prefix="frugal-") as folder:
         path = Path(folder) / "plan.txt"
         path.write_text(text, encoding="utf-8", errors="surrogateescape")
@@ -448,8 +456,10 @@ def _edited(text: str, has_terminal: bool) -> str:
         except OSError as error:
             raise UsageError(f"{words[0]}: the editor cannot be started ({error.strerror})", "set VISUAL") from None
         if done.returncode != 0:
-            raise UsageError(f"{words[0]} ended with {done.returncode}: nothing was changed", "leave it normally")
+            raise UsageError(
+                f"{words[0]} exited with {done.returncode}; the plan is unchanged", ("save and quit the editor normally")
+            )
         try:
             return read_input(path, _LARGEST_TEXT).decode("utf-8", "surrogateescape")
         except OSError as error:
-            raise UsageError(f"the plan cannot be read back ({error.strerror})", "save it under its own name") from None
+            raise UsageError(f"cannot read the edited plan ({error.strerror})", "save it without changing its name") from None

@@ -14,7 +14,7 @@ def _help() -> str:
     rows = "\n".join(f"  {name:{width}}  {summary}" for name, summary in COMMANDS.items())
     return f"""usage: frugal COMMAND ...
 
-Sorts files by rules that a person wrote, shows first what it would do, and takes it back.
+Sort, clean up and report on folders by rules you write. See every change before it happens; undo it afterwards.
 
 {rows}
 

@@ -12,9 +12,11 @@ from frugal_sorter.rules.reference import EXIT_CODES
 def manual() -> str:
     """Return the page in the language of man(7)."""
     lines = [
-        '.TH FRUGAL 1 "" "Frugal Sorter" "User Commands"', ".SH NAME", "frugal \\- sort files by rules, and take it back",
+        '.TH FRUGAL 1 "" "Frugal Sorter" "User Commands"', ".SH NAME",
+        "frugal \\- sort, clean up and report on folders by rules, with preview and undo",
         ".SH SYNOPSIS", ".B frugal", ".I COMMAND", "[\\fIoptions\\fR]", ".SH DESCRIPTION",
-        "Sorts files by rules that a person wrote, shows first what it would do, and takes it back.", ".SH COMMANDS",
+        "Sort, clean up and report on folders by rules you write. See every change before it happens; undo it afterwards.",
+        ".SH COMMANDS",
     ]  # fmt: skip
     for name, summary in COMMANDS.items():
         lines += [".SS " + _text(f"frugal {name}"), _text(f"{summary[:1].upper()}{summary[1:]}.")]

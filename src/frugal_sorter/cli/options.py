@@ -71,7 +71,7 @@ def whole_parser(complete: Any = None) -> Parser:
     Args:
         complete: called with each argument of each command; it says how that is completed.
     """
-    whole = Parser(prog="frugal", description="Sorts files by rules that a person wrote.", allow_abbrev=False)
+    whole = Parser(prog="frugal", description="Sort, clean up and report on folders by rules you write.", allow_abbrev=False)
     commands = whole.add_subparsers(dest="command", metavar="COMMAND")
     for name, summary in COMMANDS.items():
         module = importlib.import_module(f"frugal_sorter.cli.commands.{name}")
@@ -104,9 +104,9 @@ def folder_named(text: str) -> str:
         raise UsageError("(empty): no folder was named", "name one")
     path = slashed.realpath(text)
     if not disk.lexists(path):
-        raise UsageError(f"{shown(text)}: there is no such folder", "check the path")
+        raise UsageError(f"folder not found: {shown(text)}", "check the path")
     if not disk.isdir(path):
-        raise UsageError(f"{shown(text)}: this is not a folder", "name the folder it is in")
+        raise UsageError(f"{shown(text)} is not a folder", "give the folder that contains it")
     if slashed.unfollowed(path):
         from frugal_sorter.planning.guard import refused_link
 
@@ -133,7 +133,7 @@ def refuse_removal(folder: str, levels: int | None, hidden: bool) -> None:
 def _refuse(why: str | None) -> None:
     if why:
         what, _, hint = why.partition("; ")
-        raise RefusedError(what, hint or "name the folder below it that is meant")
+        raise RefusedError(what, hint or "name a folder inside it")
 
 
 def line_of(words: Sequence[str]) -> str:
@@ -151,14 +151,14 @@ def levels(text: str) -> int | None:
     if text == "all":
         return None
     if not text.isascii() or not text.isdigit() or int(text) < 1:
-        raise argparse.ArgumentTypeError(f"{text!r} is not a number of levels; say 1, 2, ... or all")
+        raise argparse.ArgumentTypeError(f"{text!r} is not a number of levels; use 1, 2, ... or all")
     return int(text)
 
 
 def number(text: str) -> int:
     """Read a number from 1 on."""
     if not text.isascii() or not text.isdigit() or len(text) > 9 or int(text) < 1:
-        raise argparse.ArgumentTypeError(f"{text!r} is not a number; say 1, 2, ...")
+        raise argparse.ArgumentTypeError(f"{text!r} is not a number; use 1, 2, ...")
     return int(text)
 
 
@@ -188,7 +188,7 @@ def _read(parse: Callable[[str], Value], text: str) -> Value:
 def run_number(text: str) -> int:
     """Read the number of a run."""
     if not text.isascii() or not text.isdigit() or len(text) > 15:
-        raise argparse.ArgumentTypeError(f"{text!r} is no run; `frugal history` lists their numbers")
+        raise argparse.ArgumentTypeError(f"{text!r} is not a run number; run `frugal history` to list them")
     return int(text)
 
 
@@ -200,9 +200,9 @@ def add_format(parser: argparse.ArgumentParser, *formats: str) -> None:
 def add_listing(parser: argparse.ArgumentParser) -> None:
     """Add `--list-all` and `--short`: how much of long lists is printed."""
     group = parser.add_mutually_exclusive_group()
-    group.add_argument("--list-all", action="store_true", help="name every entry (default where output is piped)")
+    group.add_argument("--list-all", action="store_true", help="list every file (default when the output is piped)")
     group.add_argument(
-        "--short", action="store_true", help="of long lists only the first and the last few (default on a terminal)"
+        "--short", action="store_true", help="show only the first and last few lines of long lists (default on a terminal)"
     )
 
 
@@ -218,38 +218,46 @@ def add_rules(parser: argparse.ArgumentParser) -> None:
         metavar="RULES",
         nargs="?",
         type=Path,
-        help="the rule file, or the name of one in your configuration folder (default: $FRUGAL_RULES, else rules.toml there)",
+        help=(
+            "the rule file: a path, or the name of a file in your configuration folder (default: $FRUGAL_RULES, or "
+            "else rules.toml in that folder)"
+        ),
     )
 
 
 def add_rule(parser: argparse.ArgumentParser) -> None:
     """Add `--rule`."""
     parser.add_argument(
-        "--rule", metavar="NAME", action="append", default=[], help="only what this rule does; can be said several times"
+        "--rule", metavar="NAME", action="append", default=[], help="apply only this rule; repeat the option for more rules"
     )
 
 
 def add_where(parser: argparse.ArgumentParser) -> None:
     """Add `--where`."""
-    parser.add_argument("--where", metavar="CONDITION", help="only these files; see `frugal help conditions`")
+    parser.add_argument(
+        "--where", metavar="CONDITION", help=("limit to files that match this condition; see `frugal help conditions`")
+    )
 
 
 def add_as_of(parser: argparse.ArgumentParser) -> None:
     """Add `--as-of`."""
-    when = 'look from another moment: "2 weeks", tomorrow, 2026-12-24, "2026-12-24 08:00"'
+    when = 'pretend that it is this date or time: "in 2 weeks", tomorrow, 2026-12-24, "2026-12-24 08:00"'
     parser.add_argument("--as-of", metavar="WHEN", help=when)
 
 
 def add_unattended(parser: argparse.ArgumentParser) -> None:
     """Add `--yes` and `--log`: what a run needs that nobody watches."""
-    parser.add_argument("--yes", action="store_true", help="do not ask; for unattended runs")
-    parser.add_argument("--log", metavar="PATH", help="for the owner: a line in this file for each thing done, as it happens")
+    parser.add_argument("--yes", action="store_true", help="do not ask for confirmation; for unattended runs")
+    parser.add_argument("--log", metavar="PATH", help="append a line to this file for each change, as it is made")
 
 
 def add_at_most(parser: argparse.ArgumentParser) -> None:
     """Add `--at-most`."""
     parser.add_argument(
-        "--at-most", metavar="N", type=_count, help="how many files a rule may take away, whatever it says itself"
+        "--at-most",
+        metavar="N",
+        type=_count,
+        help=("refuse any rule that would remove more than N files; overrides `at_most` in the rule"),
     )
 
 
@@ -262,7 +270,7 @@ def _count(text: str) -> int:
 def add_for(parser: argparse.ArgumentParser) -> None:
     """Add `--for`."""
     parser.add_argument(
-        "--for", metavar="USER", dest="for_user", help="as root: act as that account, with its home, trash and history"
+        "--for", metavar="USER", dest="for_user", help="as root: act as this account, using its home, trash and history"
     )
 
 
@@ -273,9 +281,7 @@ def rules_file(args: argparse.Namespace) -> Path:
     if args.rules is not None and path.name == str(path) and not path.suffix and not disk.lexists(path):
         known = default_rules_file().with_name(f"{path.name}.toml")
         if not known.is_file():
-            raise UsageError(
-                f"{shown(path.name)}: there is no such rule file here, and no {shown(str(known))}", _rule_files_text(known.parent)
-            )
+            raise UsageError(f"no rule file {shown(path.name)} here, and no {shown(str(known))}", _rule_files_text(known.parent))
         path = known
     return path.absolute()
 

@@ -84,7 +84,7 @@ def require_libraries_of(book: RuleBook) -> None:
 def _require(what: str, needed: set[Field]) -> None:
     for one in sorted(needed, key=lambda one: one.name):
         if one.library and importlib.util.find_spec(one.library) is None:
-            raise UsageError(f"{what}: `{one.name}` needs a library", "pip install 'frugal-sorter[media]'")
+            raise UsageError(f"{what}: the field `{one.name}` needs an optional library", "pip install 'frugal-sorter[media]'")
 
 
 def require_library(what: str, module: str, extra: str) -> None:
@@ -94,7 +94,7 @@ def require_library(what: str, module: str, extra: str) -> None:
         UsageError: it is not installed; says how it is.
     """
     if importlib.util.find_spec(module) is None:
-        raise UsageError(f"{what} needs a library", f"pip install 'frugal-sorter[{extra}]'")
+        raise UsageError(f"{what} needs an optional library", f"pip install 'frugal-sorter[{extra}]'")
 
 
 SAID_AS = {
@@ -127,7 +127,7 @@ def add_types(parser: argparse.ArgumentParser) -> None:
         "--types",
         metavar="TYPES",
         default="",
-        help="types of your own: 'documents = text + document', or a file with a table [types]",
+        help="define your own types: 'documents = text + document', or name a rule file that has a [types] table",
     )
 
 

@@ -116,7 +116,7 @@ def _look(journal: Journal, run: Run, repair: bool) -> _Looked:
                 top = waiting.get(step.id)
                 mark = Mark(step.id, Outcome.NOTED, top) if top else _resolve(verbs, step, mark, repair)
                 if repair and not top and (left := verbs[step.verb].left_under_private_name(step)):
-                    mark = Mark(step.id, Outcome.OPEN, mark.reason or f"{left} cannot be settled, and stays")
+                    mark = Mark(step.id, Outcome.OPEN, mark.reason or f"{left} could not be put right and is left as it is")
                     stuck.add(step.id)
             if mark.outcome == Outcome.DONE:
                 verbs[step.verb].was_done(step, mark)
@@ -217,8 +217,8 @@ def roll_group_back(verbs: Mapping[VerbName, Verb], steps: Sequence[Step], done:
         ended = attempt(verbs[back.verb], back)
         # Not run: there was nothing to put back, such as a folder that others use by now.
         if ended.outcome in (Outcome.DONE, Outcome.NOT_RUN):
-            marks.append(Mark(step.id, outcome, "put back, because a related step was not done"))
+            marks.append(Mark(step.id, outcome, "undone, because a related change was not made"))
         else:
-            marks.append(mark._replace(reason=f"could not be put back: {ended.reason}"))
-    rest = [Mark(step.id, outcome, "not done, because a related step was not") for step in steps[len(done) + 1 :]]
+            marks.append(mark._replace(reason=f"could not be undone: {ended.reason}"))
+    rest = [Mark(step.id, outcome, "not done, because a related change was not made") for step in steps[len(done) + 1 :]]
     return [*reversed(marks), failed, *rest]

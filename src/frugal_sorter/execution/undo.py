@@ -26,7 +26,7 @@ from frugal_sorter.steps.kinds import ATTENDING, FINAL, KINDS, LASTING, MAKING, 
 from frugal_sorter.steps.step import Details, Mark, NotTouched, RunContext, Step, verbs_for
 
 # What no undo can help.
-GONE = "deleted for good"
+GONE = "deleted permanently"
 
 
 def run_to_undo(journal: Journal, number: int | None) -> Run:
@@ -40,7 +40,7 @@ def run_to_undo(journal: Journal, number: int | None) -> Run:
     for run in reversed(journal.runs()):
         if run.kind != "undo":
             return run
-    raise UsageError("there is nothing to undo", "`frugal history` lists all runs")
+    raise UsageError("nothing to undo", "`frugal history` lists all runs")
 
 
 def runs_to_undo(journal: Journal) -> Iterator[Run]:
@@ -141,7 +141,8 @@ class _UndoPlanner:
         for wanted in self.only:
             if not any(self._is_about(step, wanted) for step, _ in done):
                 raise UsageError(
-                    f"{wanted}: run {self.run.id} did nothing with it", f"`frugal history {self.run.id}` lists all that it did"
+                    f"{wanted}: run {self.run.id} did not change it",
+                    (f"run `frugal history {self.run.id}` to list what it changed"),
                 )
         # Times of folders are given back only where the folder is again what it was.
         if not self.result.not_touched and not self.only:
@@ -150,7 +151,7 @@ class _UndoPlanner:
                 self._times(back)
         if self.ran:
             what = "a program was" if self.ran == 1 else f"{self.ran:,} programs were"
-            self.result.notes.append(Note(f"{what} run, and what that did is not taken back", False))
+            self.result.notes.append(Note(f"{what} run, and frugal cannot undo what it did", False))
         return self.result
 
     def _group(self, members: Sequence[tuple[Step, Mark]]) -> list[Step]:
@@ -183,7 +184,7 @@ class _UndoPlanner:
                     # A copy or a tag that stays harms nobody; an entry that cannot come back holds its companions.
                     if back.verb not in ("remove-made", "set-attribute"):
                         others = [one for one in backs if one.verb not in ATTENDING]
-                        left += [one.not_touched("a related entry cannot be taken back", True) for one in others]
+                        left += [one.not_touched("a related change cannot be undone", True) for one in others]
                         if kept is not None:
                             self.made, self.given, self.coming = kept
                         self.result.not_touched += left
@@ -252,7 +253,7 @@ class _UndoPlanner:
             return [step]
         taken = disk.lexists(step.target.path) and step.target not in freed and not self._is_itself(step)
         if step.target in self.given or taken:
-            raise _Blocked(f"{step.target.path} is taken")
+            raise _Blocked(f"another file is now at {step.target.path}")
         folders = self._folders(step.target.folder) if step.verb in MAKING else []
         self.given.add(step.target)
         if step.source is not None and step.verb in TAKING:
@@ -296,13 +297,13 @@ class _UndoPlanner:
                 if later.run in self.own_undos:
                     raise _Back  # an earlier undo of this run took it back already
                 if later.verb in FINAL:
-                    raise _Blocked(f"removed for good{later.along} by run {later.run}")
-                raise _Blocked(f"run {later.run} moved it on{later.along}; undo that one first")
+                    raise _Blocked(f"permanently deleted{later.along} by run {later.run}")
+                raise _Blocked(f"run {later.run} moved it again{later.along}; undo that run first")
             if step.verb == "restore" and found is None:
-                raise _Blocked("no longer in the trash; another program has emptied it")
-            raise _Blocked("no longer there" if found is None else "another file stands there now")
+                raise _Blocked("no longer in the trash; another program removed it")
+            raise _Blocked("no longer there" if found is None else "another file is there now")
         if step.verb in TAKING and not found.same_state(step.was):
-            self.result.notes.append(Note(f"{step.source.path}: edited since; it goes back as it is now", False))
+            self.result.notes.append(Note(f"{step.source.path} was edited since; it will be moved back with the edits", False))
         return found
 
     def _moved_on(self, place: Place) -> _Later | None:
@@ -325,9 +326,9 @@ class _UndoPlanner:
             raise _Back
         was = self.anew.get(step.source, step.was)
         if not found.same_who(was):
-            raise _Blocked("another file stands there now")
+            raise _Blocked("another file is there now")
         if not found.same_state(was):
-            raise _Blocked("edited since it was made; it stays")
+            raise _Blocked("edited since it was created, so it stays")
         if step.details["again"]["verb"] in ("copy", "unpack") and found.kind != "link":
             self._original(Place(*step.details["entry"]), Identity(*step.details["entry_was"]))
         step.was = found
@@ -347,14 +348,14 @@ class _UndoPlanner:
             return
         later = self._moved_on(place)
         if found is not None:
-            why = "what it was made of was changed since"
+            why = "its source has changed since"
         elif later is not None and later.verb in FINAL:
-            why = f"what it was made of was removed for good by run {later.run}"
+            why = f"what it was made from was permanently deleted by run {later.run}"
         elif later is not None:
             raise _Blocked(f"what it was made of was moved on by run {later.run}; undo that one first")
         else:
-            why = "what it was made of is gone"
-        raise _Blocked(f"it stays as the only one of its contents: {why}")
+            why = "its source no longer exists"
+        raise _Blocked(f"it stays because it is the only copy left: {why}")
 
     def _refuse_away(self, step: Step) -> None:
         """Check that no volume is away that a step needs.
@@ -374,9 +375,9 @@ class _UndoPlanner:
         # On its way back over volumes it has been other entries by its numbers.
         was = self.came.get(step.source, step.was)
         if found is None and (later := self._moved_on(step.source)) is not None and later.run not in self.own_undos:
-            raise _Blocked(f"run {later.run} moved it on{later.along}; undo that one first")
+            raise _Blocked(f"run {later.run} moved it again{later.along}; undo that run first")
         if found is None or not found.same_who(was):
-            raise _Blocked("no longer there" if found is None else "another file stands there now")
+            raise _Blocked("no longer there" if found is None else "another file is there now")
         name, now = step.details["attribute"], self.coming.get(step.source, step.source)
         key = (found.dev, found.ino, name)
         try:

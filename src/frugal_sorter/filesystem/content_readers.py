@@ -79,17 +79,17 @@ def mime(file: BinaryIO, _suffix: str) -> str:
     for _, named in _magic(file):
         if named:
             return named
-    raise Unreadable("the contents are of no known kind")
+    raise Unreadable("unknown file format")
 
 
 def mislabelled(file: BinaryIO, suffix: str) -> bool:
     """Return True if the contents belong to another family than the suffix says."""
     promised = family_of(suffix)
     if promised is None:
-        raise Unreadable("the suffix promises no kind of contents")
+        raise Unreadable("this extension does not imply a file format")
     found = {family for found, _ in _magic(file) if (family := family_of(found))}
     if not found:
-        raise Unreadable("the contents are of no known kind")
+        raise Unreadable("unknown file format")
     return promised not in found
 
 
@@ -107,7 +107,7 @@ def taken(file: BinaryIO, _suffix: str) -> int | None:
         moment = datetime.strptime(str(text).strip("\0 ")[:19], "%Y:%m:%d %H:%M:%S")
         return int(moment.timestamp()) * 1_000_000_000
     except (ValueError, OverflowError):
-        raise Unreadable("the date in the photo makes no sense") from None
+        raise Unreadable("the photo's date is invalid") from None
 
 
 def label(file: BinaryIO, suffix: str) -> dict[str, str]:

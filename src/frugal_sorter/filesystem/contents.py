@@ -272,5 +272,5 @@ class Archive:
         self._heed()
         part = os.read(self._answers, 1 << 20)
         if not part:
-            raise BadArchive("it is damaged, or takes too much time or memory to read")
+            raise BadArchive("it is damaged, or needs too much time or memory to read")
         self._read += part

@@ -74,7 +74,7 @@ class Volume:
         if not self._is_like_windows:
             return ""
         if names.windows_refuses(name):
-            return f"a {self.kind} volume cannot hold that name"
+            return f"a {self.kind} volume does not allow that name"
         if size > _LARGEST_ON_FAT and _is_one_of(_FAT, self.kind):
             return "larger than 4 GiB, the most that a FAT volume takes"
         return ""

@@ -30,23 +30,23 @@ def reason_of(error: OSError) -> str:
     return {
         errno.EACCES: "no permission",
         errno.EPERM: "no permission",
-        errno.ENOENT: "vanished",
+        errno.ENOENT: "not found",
         errno.ELOOP: "replaced by a link",
         errno.ENOTDIR: "no longer a folder",
         errno.ENAMETOOLONG: "path too long",
         errno.EXDEV: "another volume is mounted there",
-        errno.ESTALE: "moved while it was looked at",
+        errno.ESTALE: "moved while it was being read",
     }.get(error.errno or 0, (error.strerror or "cannot be read").lower())
 
 
-_HIDDEN = "hidden by its attribute, left to the system"
+_HIDDEN = "has the hidden attribute; not included"
 Pick = Callable[[Listing], Sequence[int]]
 
 
 def unread_for(path: str, error: OSError) -> Unread:
     """Return why a folder was not read; what is mounted in a tree is left out by design."""
     if error.errno == errno.EXDEV:
-        return Unread(path, "another volume, not entered", by_design=True)
+        return Unread(path, "on another volume; not included", by_design=True)
     return Unread(path, reason_of(error))
 
 

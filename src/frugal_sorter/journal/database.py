@@ -201,7 +201,7 @@ def visit_of(row: Sequence[Any], runs: Sequence[int]) -> Visit:
     amount = counted.pop(_ALL, summed)
     # A row can be damaged, too: what is shown to a person must be of a kind that the program knows.
     if driver not in Driver.__args__ or outcome not in VisitOutcome.__args__:  # type: ignore[attr-defined]
-        raise ValueError(f"visit {number} is of no kind that there is")
+        raise ValueError(f"record {number} is of an unknown kind")
     return Visit(
         cast(Driver, driver),
         os.fsdecode(name),
@@ -484,7 +484,7 @@ class Database:
 
     def _connect(self, write: bool) -> sqlite3.Connection:
         if self.path.is_symlink() or (self.path.exists() and not self.path.is_file()):
-            raise StateError(f"{self.path}: this is not a file", "move it aside to start a new journal")
+            raise StateError(f"{self.path} is not a file", "rename it to start a new journal")
         # Who only reads leaves no file behind, not even an empty one.
         fresh = not self.path.exists()
         if fresh and not write:
@@ -565,7 +565,7 @@ class Database:
         elif version < SCHEMA:
             raise StateError(
                 f"{self.path}: the journal is of an older form ({version}; this one knows {SCHEMA})",
-                "move it aside to start a new one; what it holds can then not be undone",
+                "rename it to start a new journal; the runs in it can then no longer be undone",
             )
         return db
 
@@ -654,7 +654,7 @@ class Database:
     def _damaged(self, error: Exception) -> StateError:
         return StateError(
             f"{self.path}: the journal is damaged ({error or type(error).__name__})",
-            "move it aside to start a new one; what it holds can then not be undone",
+            "rename it to start a new journal; the runs in it can then no longer be undone",
         )
 
 

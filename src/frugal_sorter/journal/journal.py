@@ -95,7 +95,7 @@ def doubt_text(clock: Clock) -> str:
     if not clock.doubted_ns:
         return ""
     said, last = minute_text(clock.doubted_ns), minute_text(clock.believed_ns)
-    return f"the clock says {said}, but the last visit was at {last}"
+    return f"the clock says {said}, but the last run was at {last}"
 
 
 FILE_NAME = "journal.sqlite"
@@ -209,7 +209,7 @@ class Journal:
                 write_block(self._file.connection, run, steps, self._folders, self._rules)
             return run
 
-        run = self._file.write(begin, True, "nothing was changed, since the run cannot be written down")
+        run = self._file.write(begin, True, "nothing was changed, because the run cannot be recorded")
         # Beside the journal, too: if that is moved aside, the next run still has a number that no other had.
         numbers.write(run)
         return run
@@ -398,7 +398,7 @@ class Journal:
             )
             return int(done.lastrowid or 0)
 
-        return self._file.write(work, False, "the visit cannot be written down")
+        return self._file.write(work, False, "cannot record this run")
 
     def credit(self, run: int, done: Tally) -> None:
         """Write down for the visit of a run that was interrupted what was done all the same."""
@@ -484,7 +484,7 @@ class Journal:
                 origin = os.fsdecode(origin)
                 account = account if isinstance(account, str) else os.fsdecode(account)
                 if undoes is not None and not undoes < number:
-                    raise ValueError(f"run {number} takes back run {undoes}")
+                    raise ValueError(f"run {number} undoes run {undoes}")
             undone, taken, undoable = None, 0, 0
             if undoes is not None or number in undoing:
                 left[number] = self._left_of(number, undoing.get(number, ()), left)
@@ -581,7 +581,7 @@ class Journal:
             raise UsageError(
                 f"run {number} was forgotten on {minute_text(at_ns)}", "`keep_days` in the settings says how long runs are kept"
             )
-        raise UsageError(f"there is no run {number}", "`frugal history` lists them")
+        raise UsageError(f"run {number} does not exist", "`frugal history` lists them")
 
     def token(self, number: int) -> str:
         """Return what makes the private names of a run its own."""

@@ -232,8 +232,8 @@ class _Planner:
                     if lexists(root):
                         missing.setdefault(f"{folder} is not a folder", []).append(rule.name)
                     elif maker is not None:
-                        what = f'{folder} is not there yet: "{maker.name}" makes it'
-                        self.result.notes.append(Note(f"{what}; skipped there: {rule.name}", False))
+                        what = f'{folder} does not exist yet; rule "{maker.name}" will create it'
+                        self.result.notes.append(Note(f"{what}; skipped for rule {rule.name}", False))
                     else:
                         missing.setdefault(f"{folder} is missing", []).append(rule.name)
                 else:
@@ -244,10 +244,12 @@ class _Planner:
         for root in roots:
             tree = version_control_root(root)
             if tree is not None:
-                self.result.notes.append(Note(f"{root} is under version control ({tree}): its working files are acted on", False))
+                self.result.notes.append(
+                    Note(f"{root} is part of a version-controlled tree ({tree}); these rules will change its files", False)
+                )
         for what, rules in missing.items():
             named = ", ".join(rules if len(rules) <= _NAMED else [*rules[: _NAMED - 1], f"{len(rules) - _NAMED + 1} more"])
-            self.result.notes.append(Note(f"{what}; skipped there: {named}", True, tuple(rules)))
+            self.result.notes.append(Note(f"{what}; skipped for {named}", True, tuple(rules)))
         return {root: Scope(acting, self.book.rules) for root, acting in roots.items()}
 
     @cached_property
@@ -335,7 +337,7 @@ class _Planner:
             return scope
         inside = scope.only(listing.folder)
         if len(inside.acting) < len(scope.acting):
-            self.found.notes.append(Note(f"{listing.folder} is under version control and is left whole", False))
+            self.found.notes.append(Note(f"{listing.folder} is under version control, and frugal does not change it", False))
         return inside
 
     def _unread(self, unread: Unread) -> None:

@@ -25,7 +25,7 @@ from frugal_sorter.steps.step import ONE_FILE, Count, Details, NotTouched, Step,
 from frugal_sorter.values import field, mutable
 
 _WHY: Mapping[Keep, str] = {
-    "unmarked": "the one without a copy mark",
+    "unmarked": "no copy mark in its name",
     "oldest": "the oldest",
     "newest": "the newest",
     "shortest-path": "the shortest path",
@@ -68,7 +68,7 @@ def choose(group: Group, keep: Sequence[Keep] = DEFAULT_KEEP, keep_in: Sequence[
         inside = [one for one in files if any(is_inside(name, folder) for name in one.names for folder in keep_in)]
         kept, _ = _best(inside or files, keep)
         going = [one for one in files if one not in inside] if inside else []
-        why = "in the folder to keep" if inside else "none of them is in the folder to keep"
+        why = "in the --keep-in folder" if inside else "no copy in the --keep-in folder"
         others = {one.path: f"{why}, too" if inside else "" for one in files if one not in going and one is not kept}
         return Choice(group, kept, why, going, others)
     kept, why = _best(files, keep)
@@ -297,20 +297,20 @@ def _step(one: Same, record: FileRecord, kept: FileRecord, removing: Removing, r
     if folder not in removing._trees:
         removing._trees[folder] = version_control_root(folder)
     if tree := removing._trees[folder]:
-        raise _Stays(f"{tree} is under version control and is left whole")
+        raise _Stays(f"{tree} is under version control, and frugal does not change it")
     if why := removing.downloads.waits(record.place):
         raise _Stays(why)
     if one.further:
-        raise _Stays("it has further names (hard links), so that taking one away frees nothing")
+        raise _Stays("it has other hard links, so removing this one frees no space")
     witness = Witness(kept.place, kept.identity)
     if removing.do == "trash":
         return removing.removals.trash(rule, key, record, None, witness)
     if removing.do == "delete":
         return Step(0, "delete", rule, key, record.place, None, record.identity, {}, 0, witness)
     if mount_at(record.place.folder) != mount_at(kept.place.folder):
-        raise _Stays("on another volume than the file that stays")
+        raise _Stays("not on the same volume as the copy to keep")
     if (record.uid, record.gid, record.mode) != (kept.uid, kept.gid, kept.mode) and not removing.across_owners:
-        raise _Stays("another owner or other rights than the file that stays (--across-owners)")
+        raise _Stays("different owner or permissions from the copy to keep (use --across-owners to include it)")
     return Step(0, "hard-link", rule, key, record.place, record.place, record.identity, as_it_is(record), 0, witness)
 
 
@@ -343,10 +343,12 @@ def plan_unmark(alone: Iterable[LookAlike], world: World, origin: str, folders: 
         refused = refused_folder(place.folder)
         tree = version_control_root(place.folder)
         if refused or tree:
-            why = f"{place.folder} is {refused}" if refused else f"{tree} is under version control and is left whole"
+            why = (
+                f"{place.folder} is {refused}" if refused else (f"{tree} is under version control, and frugal does not change it")
+            )
             plan.not_touched.append(NotTouched(place, RULE, why, bool(refused)))
         elif one.original in given or disk.lexists(one.original):
-            plan.not_touched.append(NotTouched(place, RULE, f"{one.original} is taken", True))
+            plan.not_touched.append(NotTouched(place, RULE, f"another file is now at {one.original}", True))
         else:
             given.add(one.original)
             record = with_sample(look(place))

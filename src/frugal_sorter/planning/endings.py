@@ -10,7 +10,7 @@ from typing import NamedTuple, cast
 from frugal_sorter.filesystem.record import Identity, Listing, Place, is_inside
 from frugal_sorter.filesystem.status import record_in, with_sample
 from frugal_sorter.filesystem.volumes import mount_at, volume_of
-from frugal_sorter.planning.guard import FRESH, Downloads
+from frugal_sorter.planning.guard import FRESH, OFF_DUTY, Downloads
 from frugal_sorter.planning.matched import (
     Clashes,
     Destinations,
@@ -39,6 +39,8 @@ from frugal_sorter.state import ready_state_folder
 from frugal_sorter.steps.kinds import VerbName
 from frugal_sorter.steps.step import NONE, Count, Member, NotTouched, Step
 from frugal_sorter.values import field, frozen, mutable, replace
+
+UNDONE_BY, RESTORED_SINCE = "undone by run", "restored from the trash since run"
 
 
 @mutable
@@ -332,15 +334,15 @@ class Outcomes:
         """
         record = facts.record
         if not self.again and (run := self.past.taken_back(rule.key, record.place, record.identity)):
-            raise Kept(f"taken back by run {run}; --again does it")
+            raise Kept(f"{UNDONE_BY} {run}; to include it: --again")
         if not self.again and (run := self.past.brought_back(rule.key, record.place, record.identity)):
-            raise Kept(f"brought back from the trash since run {run}; --again does it")
+            raise Kept(f"{RESTORED_SINCE} {run}; to include it: --again")
         # A target made of the old name or place, which the rule itself has changed, would
         # otherwise never come to rest.
         if record.place.folder in self.written and self.past.put_here(rule.key, record.place, record.identity):
             raise Kept
         if index in self.off_duty:
-            raise Kept("outside the hours of the rule")
+            raise Kept(OFF_DUTY)
         if self._was_just_written(self.settled_ns[index], facts):
             raise Kept(FRESH)
         if record.identity.kind == "file" and not self.means_parts[index] and (why := self.downloads.waits(record.place)):
@@ -411,7 +413,7 @@ class Outcomes:
         record = facts.record
         target = self._free_number(wanted) if wanted.numbered else wanted.place
         if is_inside(target.folder, record.place.path):
-            raise Kept("a folder cannot go into itself", problem=True)
+            raise Kept("a folder cannot be moved into itself", problem=True)
         self.destinations.usable(target.folder, facts.base)
         across = mount_at(target.folder) != mount_at(record.place.folder)
         if across or target.name != record.place.name:

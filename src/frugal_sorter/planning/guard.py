@@ -27,7 +27,7 @@ from frugal_sorter.steps.kinds import FINAL, PLANNED, REMOVING, TAKING
 from frugal_sorter.steps.step import Details, Step
 from frugal_sorter.trash.bins import all_bins, bin_for, home_bin, own_folders, own_trash
 
-UNDER_VERSION_CONTROL = "a tree under version control is in it, which is left whole"
+UNDER_VERSION_CONTROL = "it contains a version-controlled tree, which frugal does not change"
 
 
 class _System(NamedTuple):
@@ -60,7 +60,7 @@ def refused_folder(path: str) -> str | None:
     if any(part == ".Trash" or part.startswith(".Trash-") for part in parts) or is_inside(path, own_trash()):
         return "a trash"
     if not VERSION_CONTROL.isdisjoint(parts):
-        return "the own folder of a version control"
+        return "the internal folder of a version control system"
     return None
 
 
@@ -92,7 +92,7 @@ def refused_entry(path: str) -> str | None:
     Args:
         path: an absolute path without symbolic links.
     """
-    return refused_whole(path) or ("where a volume is mounted" if disk.ismount(path) else None)
+    return refused_whole(path) or ("the mount point of a volume" if disk.ismount(path) else None)
 
 
 def refused_whole(path: str) -> str | None:
@@ -108,7 +108,7 @@ def refused_whole(path: str) -> str | None:
     if any(is_inside(home, path) for home in _homes()):
         return "a home folder"
     if any(is_inside(kept, path) for kept in (*own_folders(), own_trash())):
-        return "around the tool's own folder or the trash"
+        return "a folder that contains frugal's own data or the trash"
     return None
 
 
@@ -130,17 +130,17 @@ def refused_removal(path: str, levels: int | None = 1, hidden: bool = False, tak
     if refused := refused_link(path):
         return refused
     if refused := refused_folder(path):
-        return f"{path} is {refused}, where nothing is removed"
+        return f"{path} is {refused}, so frugal removes nothing from it"
     for home in _homes():
         below_it = path.removeprefix(home.rstrip("/") + "/")
         if below_it in _SETTINGS and is_inside(path, home):
-            return f"{path} holds the settings of programs, where nothing is removed; name the folder in it that is meant"
+            return f"{path} contains program settings, so frugal removes nothing directly from it; name a folder inside it"
         if path == home and (levels != 1 or hidden or take != "files"):
-            what = f"{path} is a home folder, where nothing is removed but visible files on the first level"
-            return f"{what}; name the folder in it that is meant"
+            what = f"{path} is a home folder, so frugal removes only visible files directly in it"
+            return f"{what}; name a folder inside it"
         depth = home[len(path.rstrip("/")) :].count("/") if is_inside(home, path) and path != home else 0
         if depth and (levels is None or levels > depth or take != "files"):
-            return f"{path} is around a home folder, where nothing is removed; name the folder that is meant"
+            return f"{path} contains a home folder, so frugal removes nothing from it; name a more specific folder"
     return None
 
 
@@ -154,7 +154,7 @@ def refused_rule(rule: Rule, folder: str) -> str | None:
     if refused := refused_link(folder):
         return refused
     if refused := refused_folder(folder):
-        return f"{folder} is {refused}, where nothing is sorted"
+        return f"{folder} is {refused}, so frugal sorts nothing in it"
     if rule.ending in REMOVALS:
         return refused_removal(folder, rule.levels, rule.hidden, rule.take)
     return None
@@ -178,7 +178,7 @@ def _guarded(step: Step) -> str | None:
     """Return why a step may not be, or None."""
     if step.verb == "empty":
         inside = {folder for one in all_bins() for folder in (one.files, one.info)}
-        return None if step.place.folder in inside else f"{step.place.folder} is no trash of this account"
+        return None if step.place.folder in inside else f"{step.place.folder} is not a trash folder of this account"
     sides = [place for place in (step.source, None if step.verb == "trash" else step.target) if place]
     members = [place_of(member["path"]) for member in step.details.get("members", ())]
     for place in [*sides, *members]:
@@ -194,7 +194,7 @@ def _guarded(step: Step) -> str | None:
         assert step.target is not None and step.source is not None and step.was is not None
         known = [home_bin(), bin_for(step.source.folder)]
         if step.target.folder not in [one.files for one in known if one]:
-            return f"{step.target.folder} is no trash of this account"
+            return f"{step.target.folder} is not a trash folder of this account"
     if step.verb == "hard-link" and step.witness and (refused := refused_folder(step.witness.place.folder)):
         return f"{step.witness.place.folder} is {refused}"
     if step.verb in REMOVING and step.source is not None:
@@ -202,11 +202,11 @@ def _guarded(step: Step) -> str | None:
             settings = [f"{home.rstrip('/')}/{name}" for name in _SETTINGS]
             # The rule that such a step stands for is not known: what is hidden in a home, and what settings are, stays.
             if step.source.folder == home and (step.source.name[0] == "." or step.was is None or step.was.kind != "file"):
-                return f"{home} is a home folder, where nothing is removed but visible files on the first level"
+                return f"{home} is a home folder, so frugal removes only visible files directly in it"
             if step.source.folder in settings:
-                return f"{step.source.folder} holds the settings of programs, where nothing is removed"
+                return f"{step.source.folder} contains program settings, so frugal removes nothing directly from it"
     if step.verb not in PLANNED:
-        return f"a plan of rules holds no step of the kind {step.verb}"
+        return f'a saved plan cannot contain a "{step.verb}" step'
     return None
 
 
@@ -256,14 +256,17 @@ def note_on_opened(rule: Rule, folder: str) -> Note | None:
     if keeping == "never":
         return Note(f"{folder}: `opened` is unknown: {NOT_KEPT}", True)
     if keeping == "daily":
-        what = "the volume notes when a file was opened once a day"
-        return Note(f"{folder}: {what}: the rule acts up to a day late, never early", False)
+        what = "this volume records when a file was opened only once a day"
+        return Note(f"{folder}: {what}, so the rule may act up to a day late, but never early", False)
     return None
 
 
 # How the reasons begin that pass by themselves, as a rule.
-FRESH = "written to a moment ago"
-_WAITING = ("written to by ", "open in ", FRESH, "a download that ", "its download is ")
+FRESH = "changed too recently"
+OFF_DUTY = "outside the rule's `during` hours"
+OPEN_IN, WRITTEN_BY = "open in", "being written by"
+_DOWNLOAD, _BESIDE = "a download that is not complete", "its download is not complete"
+_WAITING = (f"{WRITTEN_BY} ", f"{OPEN_IN} ", FRESH, _DOWNLOAD, _BESIDE)
 _LONG_NS = 7 * DAY_NS
 
 
@@ -288,9 +291,9 @@ class Downloads:
     def waits(self, place: Place) -> str:
         """Return why a file has to wait for its download; empty where it has none."""
         if suffix_of(place.name) in self._suffixes:
-            return "a download that is not complete"
+            return _DOWNLOAD
         part = self._parts_in(place.folder).get(place.name)
-        return f"its download is not complete: {part} lies beside it" if part else ""
+        return f"{_BESIDE}: {part} is beside it" if part else ""
 
     def _parts_in(self, folder: str) -> Mapping[str, str]:
         """Return the partial files of a folder by their final names; a browser numbers a second download."""
@@ -336,14 +339,14 @@ def tell_of_long_waits(plan: Plan, since_ns: Callable[[list[str]], Mapping[str, 
     for at, one in enumerate(plan.not_touched):
         began_ns = since.get(one.place.path, plan.made_ns)
         if plan.made_ns - began_ns >= _LONG_NS:
-            reason = f"{one.reason}, at each visit since {minute_text(began_ns)}"
+            reason = f"{one.reason}, at each run since {minute_text(began_ns)}"
             plan.not_touched[at] = one._replace(reason=reason, problem=True)
 
 
 def leave_written(plan: Plan, world: World) -> None:
     """Take out of a plan what programs have open for writing, as far as this account can see, and name it."""
     asked = plan.asked
-    free = set(map(id, not_held(plan, asked, world.open_files.writer, "written to by")))
+    free = set(map(id, not_held(plan, asked, world.open_files.writer, WRITTEN_BY)))
     plan.drop(lambda step: id(step) not in free)
 
 
@@ -368,7 +371,7 @@ def keep_targets_in_place(plan: Plan) -> None:
     going = [step for step in plan.asked if step.was is not None and step.was.kind == "folder" and step.verb != "copy"]
     for step in going:
         if step.source is not None and step.source.path in targets:
-            plan.not_touched.append(step.not_touched("other entries go into it"))
+            plan.not_touched.append(step.not_touched("other changes in the plan put files into it"))
             plan.drop(lambda one, gone=step: one is gone)  # type: ignore[misc]
 
 
@@ -396,7 +399,7 @@ def _drop_for_room(plan: Plan, one: Step, other: Step) -> None:
     gives_way = one if _makes_room(plan, one) else other
     for step in plan.drop(lambda step: step is gives_way):
         if step.source is not None and step.verb in ("move", "move-across"):
-            why = "what stands at its target is itself taken by a rule"
+            why = "another rule acts on the file that is already at its target"
             plan.not_touched.append(step.not_touched(why))
 
 
@@ -426,10 +429,9 @@ def enforce_removal_limits(plan: Plan) -> None:
         most = plan.ceilings.get(rule, MOST_REMOVALS)
         if most is not None and found > most:
             in_rule = f"`at_most = {found}` in the rule or " if plan.kind == "tidy" else ""
-            files, are = "file" if found == 1 else "files", "is" if most == 1 else "are"
+            files = "file" if found == 1 else "files"
             reason = (
-                f"it would take away {found:,} {files}, and {most:,} {are} allowed; if that is right, "
-                f"{in_rule}--at-most {found} allows it"
+                f"it would remove {found:,} {files}, but the limit is {most:,}; to allow this, use {in_rule}--at-most {found}"
             )
             _refuse(plan, rule, reason)
 
@@ -441,7 +443,10 @@ def hold_moves(plan: Plan, rules: Iterable[Rule]) -> None:
             continue
         found = len({step.source for step in plan.asked if step.rule == rule.name and step.verb not in ("trash", "delete")})
         if found > rule.at_most:
-            reason = f"{found:,} entries, and `at_most` allows {rule.at_most:,}; raise it if that is right"
+            reason = (
+                f"it would act on {found:,} files and folders, but `at_most` allows {rule.at_most:,}; raise "
+                "`at_most` to allow this"
+            )
             _refuse(plan, rule.name, reason)
 
 
@@ -471,7 +476,7 @@ def hold_space(plan: Plan, device: Callable[[str], int], existing: Callable[[str
         if total + _SLACK_BYTES <= free:
             continue
         top = volume_of(dev, near[dev]).top
-        reason = f"it needs {total:,} bytes on the volume at {top}, where {free:,} are free"
+        reason = f"the plan needs {total:,} bytes on the volume at {top}, but only {free:,} are free"
         rules = {
             step.rule: None
             for step in plan.asked

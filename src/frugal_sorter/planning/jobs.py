@@ -14,7 +14,7 @@ from frugal_sorter.filesystem.record import TYPE_OF_SUFFIX, FileRecord, Identity
 from frugal_sorter.filesystem.status import look, look_or_none, same_contents, with_sample
 from frugal_sorter.filesystem.volumes import free_bytes, mount_at, volume_of
 from frugal_sorter.filesystem.walk import look_inside, reason_of, walk
-from frugal_sorter.planning.guard import hold_space, not_held, refused_folder, refused_link
+from frugal_sorter.planning.guard import OPEN_IN, hold_space, not_held, refused_folder, refused_link
 from frugal_sorter.planning.matched import TargetFolders, count_of
 from frugal_sorter.planning.plan import Note, Plan
 from frugal_sorter.platforms import disk, names, slashed
@@ -97,10 +97,12 @@ def read_wishes(raw: bytes, file: str, encoding: str = "utf-8") -> list[Wish]:
     try:
         text = raw.decode("utf-8-sig" if encoding.lower().replace("_", "-") in ("utf-8", "utf8") else encoding)
     except LookupError:
-        raise UsageError(f"--encoding: {encoding!r} is not known", "such as utf-8, utf-16 or cp1252") from None
+        raise UsageError(f"--encoding: {encoding!r} is not known", "for example utf-8, utf-16 or cp1252") from None
     except UnicodeDecodeError as error:
         line = raw.count(b"\n", 0, error.start) + 1
-        raise UsageError(f"{file}:{line}: this is not {encoding}", "say which it is with --encoding, such as cp1252") from None
+        raise UsageError(
+            f"{file}:{line}: not valid {encoding}", ("give the list's encoding with --encoding, such as cp1252")
+        ) from None
     lines = text.removeprefix("\ufeff").replace("\r\n", "\n").replace("\r", "\n").split("\n")
     wishes = [Wish(number, line.strip()) for number, line in enumerate(lines, 1)]
     return [wish for wish in wishes if wish.text and not wish.text.startswith("#")]
@@ -195,7 +197,7 @@ def plan_gather(
         raise RefusedError(*link.split("; ", 1))
     problem = refused_folder(target)
     if problem:
-        raise RefusedError(f"{target} is {problem}, where nothing is put", "name another folder")
+        raise RefusedError(f"{target} is {problem}, so nothing is written to it", "name another folder")
     tree = _Tree(source)
     result = Gathering(plan)
     given: set[Place] = set()
@@ -230,7 +232,7 @@ def _found(wishes: Iterable[Wish], tree: _Tree, result: Gathering, strip_to: str
         else:
             looks = len(result.missed) + len(result.nearest) < _MOST_NEAREST and not why
             close = tree.nearest(_relative(written[-1], tree.root)) if looks else ""
-            missed = Missed(wish, why or "there is no such file", close)
+            missed = Missed(wish, why or "not found", close)
             near = tree.exactly(close) if close and accept_nearest else None
             if near is not None and near.identity.kind == "file":
                 result.nearest.append(missed)
@@ -298,12 +300,12 @@ def _one(written: Sequence[str], tree: _Tree) -> tuple[FileRecord | None, str]:
         if record is None:
             alike = tree.alike(path)
             if len(alike) > 1:
-                return None, f"{len(alike)} files are called so but for case: {', '.join(alike[:3])}"
+                return None, f"{len(alike)} files match if upper and lower case are ignored: {', '.join(alike[:3])}"
             record = tree.exactly(alike[0]) if alike else None
         if record is not None:
             kind = record.identity.kind
             names = {"folder": _A_FOLDER, "link": "a symbolic link, which is not followed"}
-            return (record, "") if kind == "file" else (None, names.get(kind, "no regular file"))
+            return (record, "") if kind == "file" else (None, names.get(kind, "not a regular file"))
     return None, why
 
 
@@ -338,7 +340,7 @@ def _add(
                     return
             except OSError:
                 pass
-        problem = f"another file stands at {place.path}"
+        problem = f"another file is already at {place.path}"
     if problem:
         plan.not_touched.append(NotTouched(record.place, RULE, problem, True))
         return
@@ -415,9 +417,9 @@ class Purge:
         newest = set(map(id, ranked[-self.keep_newest :])) if self.keep_newest else set()
         for step in old:
             if id(step) in newest:
-                plan.not_touched.append(step.not_touched(f"kept among the newest {self.keep_newest}"))
+                plan.not_touched.append(step.not_touched(f"one of the newest {self.keep_newest}, which are kept"))
         aged = [step for step in old if id(step) not in newest]
-        going = not_held(plan, aged, lambda was, path: _holder(world, was, path), "open in")
+        going = not_held(plan, aged, lambda was, path: _holder(world, was, path), OPEN_IN)
         if self.until_free is not None:
             going = self._until_free(plan, going)
         kept = set(map(id, going))
@@ -494,7 +496,7 @@ class Purge:
         enough = f"{self.until_free:,} bytes are free without it"
         plan.not_touched += [step.not_touched(enough) for step in steps[len(going) :]]
         if missing > 0:
-            what = f"all of this together leaves {missing:,} bytes missing of the {self.until_free:,} that are to be free"
+            what = f"even if all of these are deleted, the free space stays {missing:,} bytes short of {self.until_free:,}"
             plan.notes.append(Note(what, True))
         return going
 

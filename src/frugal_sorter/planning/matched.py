@@ -89,7 +89,10 @@ class Removals:
             witness: what must hold the same bytes.
         """
         if not system.HAS_KNOWN_TRASH:
-            raise UsageError("the trash of this system is not known", "move to a holding folder, or delete for good")
+            raise UsageError(
+                "the location of this system's trash is unknown",
+                ("move the files to a holding folder, or delete them permanently"),
+            )
         details: Details = {}
         if isinstance(inside, Inside):
             details = {"files": inside.files, "bytes": inside.bytes}
@@ -163,7 +166,7 @@ class TargetFolders:
             return known.problem
         tree = known.version_control
         if tree is not None and not is_inside(base, tree):
-            return f"{tree} is under version control and is left whole"
+            return f"{tree} is under version control, and frugal does not change it"
         return ""
 
     def device(self, folder: str) -> int:
@@ -232,15 +235,15 @@ class TargetFolders:
             assert above is not None
             problem = refused or above.problem
             if not problem and (why := volume_of(above.dev, self.existing(parent)).illegal(os.path.basename(folder))):
-                problem = f"{folder} cannot be made: {why}"
+                problem = f"cannot create {folder}: {why}"
             return TargetFolder(False, above.dev, problem, above.version_control)
         except OSError as error:
-            return TargetFolder(False, 0, f"{folder}: {(error.strerror or 'cannot be looked at').lower()}")
+            return TargetFolder(False, 0, f"{folder}: {(error.strerror or 'cannot be read').lower()}")
         if stat.S_ISLNK(found.st_mode):
             linked = f"{folder} is a symbolic link of {accounts.owner_name(found.st_uid)}, and it is not followed"
             return TargetFolder(True, found.st_dev, linked, through_link=True)
         if not stat.S_ISDIR(found.st_mode):
-            return TargetFolder(True, found.st_dev, f"{folder} is a file, where a folder is needed")
+            return TargetFolder(True, found.st_dev, f"{folder} is a file, but must be a folder")
         problem = f"{folder} is {refused}" if refused else ""
         return TargetFolder(True, found.st_dev, problem, version_control_root(folder))
 
@@ -353,7 +356,7 @@ class Clashes:
         if there is None:
             return Room(self.names.take(target))
         if rule.clash == "skip":
-            return f"{target.name} is there already"
+            return f"{target.name} already exists"
         if rule.clash == "same":
             return self._same(target, there, newcomer, compare)
         if rule.clash == "newer" and there.mtime_ns == newcomer.mtime_ns:
@@ -374,7 +377,7 @@ class Clashes:
 
     def _replace(self, rule: Rule, target: Place, there: FileRecord) -> Room | str:
         if there.identity.kind not in ("file", "folder"):
-            return f"{target.name} there is neither a file nor a folder, and is not replaced"
+            return f"the existing {target.name} is not a file or folder, so it is not replaced"
         there = with_sample(there)
         if there.identity.kind == "folder":
             refused = refused_entry(target.path)
@@ -382,7 +385,7 @@ class Clashes:
                 return f"{target.path} is {refused or 'used by a rule'}, and is not replaced"
             inside = look_inside(target.path)
             if isinstance(inside, Unknown):
-                return f"{target.name} there cannot be looked into: {inside.reason}"
+                return f"cannot read the existing {target.name}: {inside.reason}"
             if inside.version_control:
                 return f"{target.name} there is not replaced: {UNDER_VERSION_CONTROL}"
             there = there._replace(identity=identity_inside(there.identity, inside))

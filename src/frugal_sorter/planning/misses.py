@@ -196,14 +196,14 @@ def _miss(rule: Rule, facts: Facts) -> Miss | None:
     soon = replace(facts, world=replace(facts.world, now_ns=facts.world.now_ns + _SOON_NS))
     if rule.where.test(soon) is not True:
         return None
-    return Miss(place, "too young", waits=True)
+    return Miss(place, "not old enough", waits=True)
 
 
 def _by_a_letter(leaf: Leaf, facts: Facts) -> str:
     """Return how a name only just fails a test, or an empty text."""
     value = str(leaf.value(facts))
     if leaf.check.alike is not None and leaf.check.alike(value):
-        return f"`{leaf.text}` fails by a space, a mark or a letter of another case"
+        return f"`{leaf.text}` does not match: check spaces, punctuation and upper/lower case"
     if leaf.check.stops is None or (stopped := leaf.check.stops(value)) is None:
         return ""
     return f"`{leaf.text}`: {stopped.text}" if len(stopped.read) >= _ENOUGH_READ else ""
@@ -229,7 +229,7 @@ def _nearly(leaf: Leaf, facts: Facts) -> str:
     if not isinstance(value, int) or not bounds or not isinstance(bounds[0], (int, float)):
         return ""
     if abs(value - bounds[0]) <= 0.2 * bounds[0]:
-        return f"`{leaf.text}` fails at {value:,} bytes"
+        return f"`{leaf.text}` does not match: the file has {value:,} bytes"
     return ""
 
 

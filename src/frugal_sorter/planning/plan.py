@@ -263,11 +263,11 @@ def struck_lines(written: Sequence[str], edited: str) -> set[int]:
         if index is None:
             near = text if len(text) <= _SHOWN else f"{text[: _SHOWN - 1]}…"
             raise UsageError(
-                f"line {number} of the plan was changed ({near.strip()!r})",
-                "lines can only be taken out; for anything else change the rule",
+                f"line {number} of the plan was edited ({near.strip()!r})",
+                "you can only delete lines; to change anything else, edit the rule",
             )
         if index in left:
-            raise UsageError(f"line {number} of the plan stands in line {left[index]} already", "leave each line once")
+            raise UsageError(f"line {number} of the plan appears twice (also on line {left[index]})", "leave each line once")
         left[index] = number
     return set(range(len(written))) - left.keys()
 
@@ -312,7 +312,7 @@ def load_plan(path: Path) -> Plan:
             f"{path}: the plan cannot be read ({(error.strerror or '').lower()})", "`frugal preview --save` makes one"
         ) from None
     if not raw.isascii():
-        raise UsageError(f"{path}: this is not a plan of this tool", "`frugal preview --save PLAN` makes one")
+        raise UsageError(f"{path} is not a frugal plan", "create one with `frugal preview --save PLAN`")
     # Line by line, since all of them as texts would take more room than the plan.
     lines = io.BytesIO(raw)
     plan, sizes = _head(path, lines.readline())
@@ -323,7 +323,7 @@ def load_plan(path: Path) -> Plan:
             step = step_of_line(json.loads(text))
         except (ValueError, KeyError, TypeError, AttributeError, RecursionError, OverflowError) as error:
             what = str(error) if isinstance(error, ValueError) else "something is missing in it"
-            raise UsageError(f"{path}:{number}: this line is no step ({what})", "make the plan anew") from None
+            raise UsageError(f"{path}:{number}: not a valid plan line ({what})", "create the plan again") from None
         plan.steps.append(_on_this_device(step))
     plan.groups = max((step.group for step in plan.steps), default=0)
     plan.matched = {step.rule for step in plan.steps}
@@ -337,7 +337,9 @@ def load_plan(path: Path) -> Plan:
 def _refuse_others(path: Path) -> None:
     refuse_distrusted(path)
     if who := distrusted(path):
-        raise UsageError(f"{path}: other accounts can change this plan: {who}", "read it, then chmod go-w what is named")
+        raise UsageError(
+            f"other accounts can change the plan {path}: {who}", "check its contents, then run `chmod go-w` on what is named"
+        )
 
 
 def _head(path: Path, line: bytes) -> tuple[Plan, dict[int, int]]:
@@ -345,11 +347,11 @@ def _head(path: Path, line: bytes) -> tuple[Plan, dict[int, int]]:
         head = json.loads(line)
         version, machine = head["frugal-plan"], head["machine"]
     except (ValueError, KeyError, TypeError, RecursionError):
-        raise UsageError(f"{path}:1: this is not a plan of this tool", "`frugal preview --save PLAN` makes one") from None
+        raise UsageError(f"{path}:1: not a frugal plan", "create one with `frugal preview --save PLAN`") from None
     if version != FORMAT:
         raise UsageError(f"{path}:1: this is a plan of format {version!r}", f"this version reads format {FORMAT}")
     if machine != machine_id():
-        raise UsageError(f"{path}:1: this plan was made on another machine", "make it anew on this one")
+        raise UsageError(f"{path}:1: this plan was made on another machine", "create the plan again on this machine")
     try:
         plan = Plan(cast(JobName, str(head["kind"])), int(head["made_ns"]), str(head["origin"]))
         plan.levels = {proper_place(folder).path: _count_or_none(most) for folder, most in head["levels"].items()}
@@ -360,9 +362,9 @@ def _head(path: Path, line: bytes) -> tuple[Plan, dict[int, int]]:
         if not 0 < plan.made_ns < 1 << 63 or not all(0 <= count < 1 << 63 for count in plan.seen):
             raise ValueError
     except (ValueError, KeyError, TypeError, AttributeError, OverflowError):
-        raise UsageError(f"{path}:1: the head of the plan is damaged", "make the plan anew") from None
+        raise UsageError(f"{path}:1: the plan's header is damaged", "create the plan again") from None
     if plan.kind not in SAVED:
-        raise UsageError(f"{path}:1: a plan to {plan.kind} is not kept in a file", "make the plan anew")
+        raise UsageError(f"{path}:1: a plan to {plan.kind} is not kept in a file", "create the plan again")
     return plan, sizes
 
 

@@ -144,7 +144,7 @@ def _by_number(numbers: Numbers, ranges: Sequence[Range]) -> tuple[list[Step], l
     for first, last, text in ranges:
         if not 1 <= first <= last <= len(numbers.steps):
             known = f"the list goes from 1 to {len(numbers.steps):,}" if numbers.steps else "the list is empty"
-            raise UsageError(f"{text}: there is no such step in the list", f"{known}; a file of that name is ./{text}")
+            raise UsageError(f"{text} is not a number in the list", (f"{known}; for a file with that name, write ./{text}"))
         steps += numbers.steps[first - 1 : last]
     return steps, []
 
@@ -168,7 +168,7 @@ def _by_path(plan: Plan, numbers: Numbers, word: str, here: str) -> tuple[list[S
         for path in dict.fromkeys(paths):
             if steps := _about(numbers, lambda place, path=path: _is_path_like(place.path, path)):  # type: ignore[misc]
                 return steps, []
-    raise UsageError(f"{word or '(empty)'}: no step of the list is about that", "name what the list shows")
+    raise UsageError(f"{word or '(empty)'} matches nothing in the list", ("use a number, path or wildcard from the list"))
 
 
 def _about(numbers: Numbers, is_meant: Callable[[Place], bool]) -> list[Step]:

@@ -11,7 +11,7 @@ from frugal_sorter.filesystem.record import FileRecord, Listing, Place, Unknown,
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.tree import isdir
 from frugal_sorter.filesystem.walk import Inside, look_inside, walk
-from frugal_sorter.planning.guard import refused_folder, version_control_root
+from frugal_sorter.planning.guard import FRESH, OFF_DUTY, refused_folder, version_control_root
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.trash_plans import named_limits
 from frugal_sorter.platforms import slashed
@@ -84,6 +84,7 @@ class Scope:
         return Scope(acting, self._rules)
 
 
+_ELSEWHERE = "the rule acts on other folders"
 # So many changes that time brings are looked at.
 _MOST_CHANGES = 48
 
@@ -221,11 +222,11 @@ class Sight:
         """Return the nearest `in` from which a rule sees an entry, or why it sees it from none."""
         takes = {"files": ("file",), "folders": ("folder",), "items": ("file", "folder")}[rule.take]
         if kind not in takes:
-            return "", f"the rule takes {rule.take}"
+            return "", f"the rule applies only to {rule.take}"
         reasons = []
         for folder in self._folders[rule.name]:
             if not is_inside(place.folder, folder):
-                reasons.append("the rule acts in other folders")
+                reasons.append(_ELSEWHERE)
                 continue
             depth = depth_below(folder, place.folder)
             parts = [*place.folder[len(folder) :].strip("/").split("/"), place.name]
@@ -233,16 +234,16 @@ class Sight:
             if refused := self._refused[folder]:
                 reasons.append(f"{folder} is {refused}")
             elif tree is not None and not is_inside(folder, tree):
-                reasons.append(f"{tree} is under version control and is left whole")
+                reasons.append(f"{tree} is under version control, and frugal does not change it")
             elif _never_touched(place, folder):
-                reasons.append("the own folder of a version control is never touched")
+                reasons.append("frugal never changes the files of a version control system")
             elif rule.levels is not None and depth > rule.levels:
-                reasons.append(f"the rule goes {rule.levels} deep, and this is {depth} deep")
+                reasons.append(f"the rule covers {rule.levels} levels, and this is on level {depth}")
             elif not rule.hidden and any(part.startswith(".") for part in parts):
-                reasons.append("the rule leaves hidden entries out")
+                reasons.append("the rule does not include hidden files")
             else:
                 return folder, ""
-        return "", min(reasons, key=lambda reason: reason == "the rule acts in other folders")
+        return "", min(reasons, key=lambda reason: reason == _ELSEWHERE)
 
     def _tree_of(self, folder: str) -> str | None:
         if folder not in self._trees:
@@ -380,7 +381,7 @@ class Explainer:
         if path in self._steps:
             return self._by(self._steps[path])
         if path in self._never:
-            return Fate("", (), "the rule file and its lists are never touched")
+            return Fate("", (), "frugal never changes the rule file or its lists")
         if path in self._left:
             left = self._left[path]
             waits = decider is not None and not on_duty(decider, self._world.now_ns)
@@ -391,10 +392,10 @@ class Explainer:
         while not slashed.is_top(folder):
             along = self._steps.get(folder, [])
             if along and along[-1].was is not None and along[-1].was.kind == "folder":
-                return self._by(along, f"it goes along with {folder}")
+                return self._by(along, f"handled together with its folder {folder}")
             if folder in self._left:
                 left = self._left[folder]
-                return Fate(left.rule, (), f"it lies in {folder}: {left.reason}")
+                return Fate(left.rule, (), f"it is in {folder}: {left.reason}")
             folder = os.path.dirname(folder)
         if decider is None:
             return Fate("")
@@ -402,10 +403,10 @@ class Explainer:
         if refused:
             return Fate(decider.name, (), refused[0])
         if decider.ending == "leave":
-            return Fate(decider.name, (), "left where it is")
+            return Fate(decider.name, (), "a `leave` rule matches it")
         if decider.duplicates is not None:
-            return Fate(decider.name, (), "it stays: it is the only one, or the one of its group that is kept")
-        return Fate(decider.name, (), "it is where this rule would put it, or has put it")
+            return Fate(decider.name, (), "it is the only copy, or the copy to keep")
+        return Fate(decider.name, (), "it is already where this rule puts it")
 
     @staticmethod
     def _by(steps: list[Step], reason: str = "") -> Fate:
@@ -554,9 +555,9 @@ def held_until(book: RuleBook, plan: Plan, now_ns: int) -> dict[str, int]:
         rule = rules.get(one.rule)
         if rule is None or one.problem:
             continue
-        if one.reason == "written to a moment ago":
+        if one.reason == FRESH:
             at_ns = rule.settle.from_now(min(_written_ns(one.place), now_ns))
-        elif one.reason == "outside the hours of the rule":
+        elif one.reason == OFF_DUTY:
             at_ns = min(hours.begin_after(now_ns) for hours in rule.during)
         else:
             continue

@@ -68,12 +68,12 @@ def _blocked(one: Trashed, folders: TargetFolders, given: set[str]) -> str:
     if one.orphan == "info":
         return "its file is no longer in the trash"
     if not one.original:
-        return "where it was is not known; it lies in " + one.bin.files
+        return "its original location is unknown; it is in " + one.bin.files
     if one.original in given or disk.lexists(one.original):
-        return f"{one.original} is taken"
+        return f"another file is now at {one.original}"
     folder = os.path.dirname(one.original)
     if slashed.unfollowed(folder):
-        return f"the way to {folder} leads through a link"
+        return f"the path to {folder} contains a symbolic link"
     return refused_folder(folder) or folders.usable(folder, folder)
 
 
@@ -242,6 +242,8 @@ def empty_by_rule(plan: Plan, all_limits: Sequence[TrashLimits], world: World, a
             plan.matched.add(rule)
         if young := held_back(entries, limits, world, coming):
             stay = f"{young:,} {'entry stays' if young == 1 else 'entries stay'} in the trash"
-            plan.notes.append(Note(f"{rule}: {stay} for now: `keep` holds what came there within {limits.keep.text}", False))
+            plan.notes.append(
+                Note((f"{rule}: {stay} for now, because `keep` protects what was trashed within {limits.keep.text}"), False)
+            )
         gone = set(map(id, going))
         entries = [one for one in entries if id(one) not in gone]

@@ -104,7 +104,7 @@ def _by_folder(axes: Axes, folders: Mapping[str, Mapping[str, int]], size_text: 
         )
     sizes = [sum(row.values()) for _, row in rows]
     _finish(axes, [name for name, _ in rows], sizes, [*map(size_text, sizes)], fonts)
-    axes.set_title("By folder, and when it was last written", loc="left", fontsize=12, color=_INK, family=fonts)
+    axes.set_title("By folder and date last modified", loc="left", fontsize=12, color=_INK, family=fonts)
     if rows:
         # Below the bars, since the last of them can be the longest.
         axes.legend(
@@ -213,14 +213,14 @@ def write(figure: Figure, path: Path) -> None:
         UsageError: the name says no format, the file already exists, or it cannot be written.
     """
     if path.suffix.lower() not in FORMATS:
-        raise UsageError(f"{path}: a figure is written as {', '.join(FORMATS)}", "end its name with one of them")
+        raise UsageError(f"{path}: a chart file name must end in {', '.join(FORMATS)}", "end its name with one of them")
     try:
         with path.open("xb") as file, _without_warnings():
             figure.savefig(file, format=path.suffix[1:].lower())
     except FileExistsError:
         raise UsageError(f"{path}: the file already exists", "choose another name, or remove it") from None
     except OSError as error:
-        raise UsageError(f"{path}: the figure cannot be written ({error.strerror})", "choose another place") from None
+        raise UsageError(f"{path}: cannot write the chart ({error.strerror})", "choose another place") from None
 
 
 @contextmanager
@@ -257,5 +257,5 @@ def draw_shares(rows: Sequence[tuple[str, int, int]]) -> Figure:
         axes.barh(range(len(rows)), values, color=colour, edgecolor=_EDGE, linewidth=0.6, height=0.72)
     texts = [f"{right:,} of {of:,}" for _, of, right in rows]
     _finish(axes, [label for label, _, _ in rows], [of for _, of, _ in rows], texts, fonts, fewest=len(rows))
-    axes.set_title("Held-out files put where they lie, by folder", loc="left", fontsize=12, color=_INK, family=fonts)
+    axes.set_title("Test files placed correctly, by folder", loc="left", fontsize=12, color=_INK, family=fonts)
     return figure

@@ -447,7 +447,7 @@ def owner_name(uid: int) -> str:
     if uid not in _owners:
         from frugal_sorter.platforms import accounts  # needed only where somebody asks
 
-        _owners[uid] = accounts.owner_name(uid) or "(not known)"
+        _owners[uid] = accounts.owner_name(uid) or "(unknown)"
     return _owners[uid]
 
 

@@ -424,7 +424,9 @@ def _load(path: Path, is_wanted: Callable[[Saved], bool]) -> Saved | None:
         for line in zipped_lines(path, _LONGEST_LINE):
             if saved is None:
                 if (version := fitting(line, {"frugal-inventory": is_count})["frugal-inventory"]) != FORMAT:
-                    raise UsageError(f"{path}: of format {version}", f"this version reads format {FORMAT}")
+                    raise UsageError(
+                        f"{path}: inventory format {version} is not supported", f"this version reads format {FORMAT}"
+                    )
                 head = fitting(line, _HEAD)
                 saved = Saved(**{key: head[key] for key in _HEAD})
                 if not is_wanted(saved):
@@ -436,10 +438,10 @@ def _load(path: Path, is_wanted: Callable[[Saved], bool]) -> Saved | None:
         if saved is None:
             raise ValueError("empty")
     except FileNotFoundError:
-        raise UsageError(f"{path}: there is no such inventory", "`frugal inventory FOLDER --save` makes one") from None
+        raise UsageError(f"inventory not found: {path}", "create one with `frugal inventory FOLDER --save`") from None
     except (OSError, ValueError) as error:
         why = getattr(error, "strerror", None) or str(error)
-        what = f"{path}:{number}: not an inventory of this tool, or damaged ({why.lower()})"
+        what = f"{path}:{number}: not a frugal inventory, or damaged ({why.lower()})"
         raise UsageError(what, "remove it; `frugal inventory FOLDER --save` makes a new one") from None
     return saved
 
@@ -455,8 +457,7 @@ def forget(path: Path) -> None:
     except FileNotFoundError:
         names = sorted(one.name.removesuffix(SUFFIX) for one in path.parent.glob(f"*{SUFFIX}"))
         raise UsageError(
-            f"there is no inventory {path.name.removesuffix(SUFFIX)!r}",
-            f"kept are {', '.join(names)}" if names else "none is kept",
+            f"unknown inventory {path.name.removesuffix(SUFFIX)!r}", f"kept are {', '.join(names)}" if names else "none is kept"
         ) from None
     except OSError as error:
         raise UsageError(f"{path}: {reason_of(error)}", "remove it as its owner") from None

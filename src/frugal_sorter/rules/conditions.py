@@ -235,7 +235,7 @@ ReadList = Callable[[str], frozenset[str]]
 
 
 def _no_lists(name: str) -> frozenset[str]:
-    raise InvalidValue(f'there is no list "{name}" to look in', "lists stand beside a rule file")
+    raise InvalidValue(f'list file "{name}" not found', "list files must be next to the rule file")
 
 
 def parse_condition(text: str, types: Sequence[str], read_list: ReadList = _no_lists) -> Parsed:
@@ -252,7 +252,7 @@ def parse_condition(text: str, types: Sequence[str], read_list: ReadList = _no_l
     if len(text) > LONGEST:
         raise InvalidValue(f"the condition has {len(text):,} characters", f"{LONGEST:,} are allowed; make two rules of it")
     if not text.strip():
-        raise InvalidValue("the condition is empty", 'say "everything" for all entries')
+        raise InvalidValue("the condition is empty", "use `everything` to match all files")
     try:
         tree = parse(text, DEEPEST)
     except Unparsed as error:
@@ -271,37 +271,39 @@ def parse_condition(text: str, types: Sequence[str], read_list: ReadList = _no_l
 def _unreadable(text: str, at: int | None) -> InvalidValue:
     if found := re.search(r"&&|\|\||==|!=", re.sub(QUOTED, lambda quoted: "x" * len(quoted[0]), text)):
         instead = {"&&": "and", "||": "or", "==": "is", "!=": "is not"}[found[0]]
-        return InvalidValue(f"`{found[0]}` at column {found.start() + 1} is not part of a condition", f"say `{instead}`")
+        return InvalidValue(f"`{found[0]}` at column {found.start() + 1} is not part of a condition", f"use `{instead}`")
     if at is None:
         without = re.sub(QUOTED, "", text)
         if without.count("(") > without.count(")"):
-            return InvalidValue('the condition ends too early: ")" is missing', "each ( needs its )")
-        return InvalidValue(f"the condition ends too early: {_shown(text)}", "a test is a field, an operator and a value")
+            return InvalidValue('the condition is incomplete: ")" is missing', "close each ( with a )")
+        return InvalidValue(f"the condition is incomplete: {_shown(text)}", "a test is a field, an operator and a value")
     rest = text[at:].split()
     column = at + 1
     word = rest[0] if rest else text[at:]
     before = text[:at].split()
     if text[at] in "\"'" and text.count(text[at]) % 2:
-        return InvalidValue(f"a quote opened at column {column} is never closed", "close it; inside it is doubled")
+        return InvalidValue(
+            f"the quote at column {column} is not closed", ("add the closing quote; to write a quote inside the text, double it")
+        )
     if text[at] == "=":
-        return InvalidValue(f'"=" at column {column} is not an operator', "say `is`")
+        return InvalidValue(f'"=" at column {column} is not an operator', "use `is`")
     if text[at] == "," and (listed := re.search(r"(\w[\w-]*)\s+is\s+(\S+)\s*$", text[:at])):
         others = " ".join(text[at + 1 :].split()[:1])
-        return InvalidValue(f"a list at column {column} needs parentheses", f"say `{listed[1]} in ({listed[2]}, {others})`")
+        return InvalidValue(f"a list at column {column} needs parentheses", f"use `{listed[1]} in ({listed[2]}, {others})`")
     if text[:at].rstrip().endswith(('"', "'")) and text[at] not in "()":
         return InvalidValue(
-            f"a quote ends before column {column}", "inside a text the same quote is doubled, or use the other kind around it"
+            f"the text ends before column {column}", "inside a text the same quote is doubled, or use the other kind around it"
         )
     if text[at] == ")":
-        return InvalidValue(f'")" at column {column} closes nothing, or comes too early', "count the parentheses")
+        return InvalidValue(f'unexpected ")" at column {column}', "count the parentheses")
     if before and before[-1].lower() in ("older", "newer", "within", "before", "after"):
-        return InvalidValue(f"no date stands before `{before[-1]}`", f"say `modified {before[-1]} {' '.join(rest)}`")
+        return InvalidValue(f"`{before[-1]}` needs a date field in front of it", f"use `modified {before[-1]} {' '.join(rest)}`")
     if before and before[-1].lower() in FIELDS and not text[at:].startswith("("):
         near = meant(word, "operator", operators.OPERATOR_WORDS)
         return InvalidValue(f'"{word}" at column {column} is not an operator', near or "operators are: is, has, like, >, ...")
     return InvalidValue(
-        f'the condition makes no sense from "{_shown(text[at:])}" at column {column}',
-        "put values of several words in quotes, and `and` or `or` between tests",
+        f'cannot read the condition from "{_shown(text[at:])}" at column {column}',
+        "put values with spaces in quotes, and join tests with `and` or `or`",
     )
 
 
@@ -311,7 +313,7 @@ def _shown(text: str) -> str:
 
 
 # The path of an entry below its `in`, for list files; it is not a field of its own.
-LISTED = Field("listed in", "text", 2, "its path stands in a list file", lambda facts: facts.below)
+LISTED = Field("listed in", "text", 2, "its path is in a list file", lambda facts: facts.below)
 
 
 @mutable
@@ -328,8 +330,8 @@ class _Builder:
         if tree.rule in ("any_of", "all_of"):
             parts = list(tree.trees)
             if tree.rule == "any_of" and any(part.rule == "all_of" for part in parts):
-                hint = "put parentheses around what belongs together"
-                self.warnings.append(f"`and` and `or` stand side by side, and `and` binds stronger; {hint}")
+                hint = "add parentheses to make the order clear"
+                self.warnings.append(f"`and` and `or` are mixed without parentheses (`and` is applied first); {hint}")
             return Several(tuple(map(self.build, parts)), every=tree.rule == "all_of")
         if tree.rule == "group":
             return self.build(next(tree.trees))
@@ -365,8 +367,8 @@ class _Builder:
         if known is None:
             known_names = ", ".join(FIELDS)
             raise InvalidValue(
-                f'there is no field or flag "{token.text}" (column {token.column})',
-                self._meant(token) or f"known are {known_names}",
+                f'unknown field or flag "{token.text}" (column {token.column})',
+                self._meant(token) or f"choose from {known_names}",
             )
         return known
 
@@ -385,14 +387,14 @@ class _Builder:
         if found.kind != "flag":
             raise InvalidValue(
                 f"`{found.name}` at column {token.column} needs an operator and a value",
-                f"such as `{found.name} {operators.EXAMPLES[found.kind]}`",
+                f"for example `{found.name} {operators.EXAMPLES[found.kind]}`",
             )
         return Leaf(found, operators.flag())
 
     def _valued(self, token: Token) -> Field:
         found = self._field(token)
         if found.kind == "flag":
-            raise InvalidValue(f"`{found.name}` takes no value (column {token.column})", f"say `{found.name}` alone")
+            raise InvalidValue(f"`{found.name}` takes no value (column {token.column})", f"use `{found.name}` alone")
         return found
 
     def _same(self, children: list[Any]) -> Node:
@@ -420,7 +422,7 @@ class _Builder:
 
     def _texts(self, on: Field, values: Sequence[Tree]) -> operators.Check:
         if any(value.rule == "none" for value in values):
-            raise InvalidValue("`none` cannot stand in a list", f"say `{on.name} is none or {on.name} in (...)`")
+            raise InvalidValue("`none` is not allowed in a list", f"use `{on.name} is none or {on.name} in (...)`")
         read = [_text(value) for value in values]
         exactly = any(flag for _, flag in read)
         _no_exactly(on, exactly and on.kind == "word")
@@ -428,14 +430,14 @@ class _Builder:
         if on.name == "type":
             for text in texts:
                 if text.lower() not in self.types:
-                    hint = meant(text, "type", self.types) or f"known are {', '.join(self.types)}"
-                    raise InvalidValue(f'there is no type "{text}"', hint)
+                    hint = meant(text, "type", self.types) or f"choose from {', '.join(self.types)}"
+                    raise InvalidValue(f'unknown type "{text}"', hint)
         if on.name == "ext":
             texts = [text.removeprefix(".") for text in texts]
         for value, (text, _) in zip(values, read, strict=True):
             if value.rule == "bare" and re.search(r"[*?]", text):
                 raise InvalidValue(
-                    f"`{on.name} is {text}` asks for just these letters", f"say `{on.name} like {text}` for a pattern"
+                    f"`{on.name} is {text}` matches these exact characters", f"use `{on.name} like {text}` for a pattern"
                 )
         return operators.one_of(texts, exactly, word=on.kind == "word")
 
@@ -445,17 +447,20 @@ class _Builder:
         operator = next(token for token in reversed(middle) if token is not None)
         negated = len(middle) == 2 and middle[0] is not None
         if value.rule == "none":
-            raise InvalidValue(f"`{operator.text}` cannot be asked of none", f"say `{on.name} is none`")
+            raise InvalidValue(f"`{operator.text}` cannot be used with `none`", f"use `{on.name} is none`")
         text, exactly = _text(value)
         word = " ".join(operator.text.lower().split())
         if value.rule == "bare" and word in ("starts", "ends") and text.lower().startswith("with "):
             raise InvalidValue(
-                f"`{word} with` is one word too many", f"say `{on.name} {word} {text[5:]}`; in quotes it may begin so"
+                f"use `{word}`, not `{word} with`",
+                (f'write `{on.name} {word} {text[5:]}`; if the text itself starts with "with", put it in quotes'),
             )
         if operator.kind != "TEXTUAL":
             _no_exactly(on, exactly)
         if word == "has" and on.name in ("name", "stem", "path") and _looks_like_suffix(text):
-            self.warnings.append(f'`{on.name} has "{text}"` also matches in the middle; `ext is {text[1:]}` is meant?')
+            self.warnings.append(
+                f'`{on.name} has "{text}"` also matches in the middle of a name; did you mean `ext is {text[1:]}`?'
+            )
         leaf = Leaf(on, operators.compare(on.name, on.kind, word, text, exactly))
         return Negation(leaf) if negated else leaf
 
@@ -466,7 +471,7 @@ def _looks_like_suffix(text: str) -> bool:
 
 def _no_exactly(on: Field, exactly: bool) -> None:
     if exactly:
-        raise InvalidValue(f"`exactly` does not go with `{on.name}`", "it is for texts that have upper and lower case")
+        raise InvalidValue(f"`exactly` cannot be used with `{on.name}`", "it makes a text comparison case-sensitive")
 
 
 def _text(value: Tree) -> tuple[str, bool]:

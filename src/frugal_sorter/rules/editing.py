@@ -48,7 +48,7 @@ def refuse_unwritable(folder: str) -> None:
     except (UnicodeEncodeError, InvalidValue):
         is_read_back = False
     if not is_read_back:
-        raise UsageError(f"{printable(folder)}: this name cannot stand in a rule file", "rename it first")
+        raise UsageError(f"a rule file cannot contain the name {printable(folder)}", "rename it first")
 
 
 def rule_text(keys: Mapping[str, Value]) -> str:
@@ -90,7 +90,7 @@ def types_text(text: str, tables: Mapping[str, Mapping[str, Any]] | None = None)
         for part in text.split(";"):
             name, equals, value = part.partition("=")
             if not equals or not name.strip() or not value.strip():
-                raise InvalidValue(f"{part.strip()!r} is not a type", "such as 'documents = text + document'")
+                raise InvalidValue(f"unknown type {part.strip()!r}", "for example 'documents = text + document'")
             suffixes = [one.strip() for one in value.split(",") if one.strip()]
             types[name.strip()] = value.strip() if "+" in value else suffixes
         tables = {"types": types}
@@ -202,7 +202,7 @@ class RuleText:
         order = [one for one in range(len(self.names)) if one != at]
         order.insert(order.index(beside) + (where == "after"), at)
         if order == sorted(order):
-            raise UsageError(f"{name}: it stands {where} {other} already", "`frugal rules` shows all")
+            raise UsageError(f"{name} is already {where} {other}", "`frugal rules` shows all")
         spans = self._spans()
         blocks = {one: self._lines[begin:end] for one, (begin, end) in enumerate(spans)}
         # What stands between two rules, such as another table, stays where it is.
@@ -259,7 +259,7 @@ class RuleText:
                 return at
         if name.isascii() and name.isdigit() and 0 < int(name) <= len(names):
             return int(name) - 1
-        raise UsageError(f"there is no rule {name!r}", nearest(name, names) or "`frugal rules` lists them")
+        raise UsageError(f"unknown rule {name!r}", nearest(name, names) or "`frugal rules` lists them")
 
     def _spans(self) -> list[tuple[int, int]]:
         """Return for each rule its lines, from 0: with the comment right above it, and all up to the next table."""
@@ -286,7 +286,7 @@ class RuleText:
         except ValueError:
             found = {}
         if found != wanted:
-            raise UsageError("this file is laid out in a way that cannot be changed safely", "change it by hand")
+            raise UsageError("the layout of this file is too unusual to edit automatically", "change it by hand")
         return text.encode("utf-8")
 
 

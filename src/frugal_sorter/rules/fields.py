@@ -202,10 +202,10 @@ def _modified(facts: Facts) -> Fact:
 
 def _created(facts: Facts) -> Fact:
     born_ns = facts.record.born_ns
-    return Unknown("the file system keeps no birth time") if born_ns is None else born_ns
+    return Unknown("this file system does not record creation times") if born_ns is None else born_ns
 
 
-NOT_KEPT = "this volume does not keep when files are opened (mounted with noatime)"
+NOT_KEPT = "this volume does not record when files are opened (mounted with noatime)"
 
 
 def _opened(facts: Facts) -> Fact:
@@ -235,7 +235,7 @@ def _latest(facts: Facts) -> Fact:
 def _owner(facts: Facts) -> Fact:
     from frugal_sorter.platforms import accounts  # needed only where a rule asks
 
-    return accounts.owner_name(facts.record.uid) or Unknown("this system does not say it of a file")
+    return accounts.owner_name(facts.record.uid) or Unknown("this system does not record it for files")
 
 
 def holder_of(facts: Facts) -> str | None:
@@ -342,28 +342,28 @@ _ANY = frozenset[str]()
 FIELDS: dict[str, Field] = {
     one.name: one
     for one in (
-        Field("name", "text", 1, "the whole name, with its suffix", lambda f: f.name, "name"),
-        Field("stem", "text", 1, "the name without its suffix", _stem, "stem_of(name)"),
-        Field("ext", "word", 1, "the suffix in lower case without the dot; `tar.gz` is one", lambda f: f.suffix,
+        Field("name", "text", 1, "the full name, including the extension", lambda f: f.name, "name"),
+        Field("stem", "text", 1, "the name without its extension", _stem, "stem_of(name)"),
+        Field("ext", "word", 1, "the extension, in lower case and without the dot; `tar.gz` counts as one", lambda f: f.suffix,
               "suffix_of(name)"),
         Field("type", "word", 1, "the type group of the suffix, such as image or spreadsheet",
               lambda f: f.types.get(f.suffix, OTHER), "type_of(ext, 'other')", ("ext",)),
         Field("path", "text", 1, "the absolute path", lambda f: f.record.place.path, "prefix + name"),
-        Field("folder", "text", 1, "the name of the folder it lies in",
+        Field("folder", "text", 1, "the name of the folder it is in",
               lambda f: folder_name(f.record.place.folder), "folder_name"),
         Field("depth", "number", 1, "how deep below `in`; 1 is directly in it",
               lambda f: depth_below(f.base, f.record.place.folder), "depth"),
-        Field("size", "size", 3, "the size in bytes; of a folder, all inside", _size, "size"),
-        Field("modified", "date", 3, "when its contents were last written; of a folder, its newest file", _modified,
+        Field("size", "size", 3, "its size; for a folder, the size of everything in it", _size, "size"),
+        Field("modified", "date", 3, "when its contents last changed; for a folder, the date of its newest file", _modified,
               "modified"),
-        Field("created", "date", 5, "the birth time that the file system keeps", _created),
-        Field("opened", "date", 5, "when it was last opened; unknown where the volume does not keep that", _opened),
-        Field("arrived", "date", 5, "when it came to this folder; never too early", _arrived),
+        Field("created", "date", 5, "when it was created, if the file system records that", _created),
+        Field("opened", "date", 5, "when it was last opened; unknown if the volume does not record that", _opened),
+        Field("arrived", "date", 5, "when it arrived in this folder; may be later than the true date, never earlier", _arrived),
         Field("latest", "date", 5, "the latest of modified, created and arrived", _latest),
-        Field("owner", "text", 5, "the account it belongs to", _owner),
-        Field("tag", "texts", 8, "its tags, as desktop programs keep them",
+        Field("owner", "text", 5, "the account that owns it", _owner),
+        Field("tag", "texts", 8, "its tags, as stored by desktop programs",
               lambda f: attributes.split_tags(str(_attribute(attributes.TAGS)(f)))),
-        Field("comment", "text", 8, "its comment, as desktop programs keep it", _attribute(attributes.COMMENT)),
+        Field("comment", "text", 8, "its comment, as stored by desktop programs", _attribute(attributes.COMMENT)),
         Field("origin", "text", 8, "the web address it came from", _attribute(attributes.ORIGIN)),
         Field("taken", "date", 20, "when a photo was taken (Exif)", _inside_file("taken", _PHOTOS, None), library="PIL"),
         Field("title", "text", 20, "the title of a recording or a PDF", _label("title"), library="mutagen"),
@@ -375,16 +375,16 @@ FIELDS: dict[str, Field] = {
               library="pypdf"),
         Field("everything", "flag", 0, "true of every entry", lambda _: True, "True"),
         Field("hidden", "flag", 1, "the name starts with a dot", lambda f: f.name.startswith("."), "name[0] == '.'"),
-        Field("empty", "flag", 3, "0 bytes; of a folder, no file inside", _empty, "size == 0", ("size",)),
+        Field("empty", "flag", 3, "a file of 0 bytes, or a folder with no files in it", _empty, "size == 0", ("size",)),
         Field("readonly", "flag", 5, "nobody may write to it",
               lambda f: not stat.S_IMODE(f.record.mode) & 0o222),
         Field("linked", "flag", 5, "a file with more than one name (hard links)",
               lambda f: f.record.identity.kind == "file" and f.record.nlink > 1),
-        Field("copy-named", "flag", 6, "named as file managers name copies, and the unmarked name is there",
+        Field("copy-named", "flag", 6, 'named like a copy ("plan (2).pdf") next to the original ("plan.pdf")',
               _copy_named),
         Field("in use", "flag", 10, "a program has it open, as far as this user can see",
               lambda f: holder_of(f) is not None),
-        Field("mislabelled", "flag", 20, "its contents are of another kind than its suffix says",
+        Field("mislabelled", "flag", 20, "its contents do not match its extension",
               _inside_file("mislabelled", _ANY, False), library="puremagic"),
     )
 }  # fmt: skip

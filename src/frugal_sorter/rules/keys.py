@@ -95,8 +95,8 @@ KEYS: dict[str, Key] = {
                 {"enum": list(TAKES)}, common=True, reader="take", value="files"),
     "levels": Key('how deep: 1 is the folder itself, a number, or `"all"`', "1", _LEVELS, common=True,
                 reader="levels", value=1),
-    "hidden": Key("hidden entries too", "`false`", _TRUTH, common=True, reader="truth", value=False),
-    "settle": Key("leave alone what was written to within this time", '`"0 seconds"`', _TEXT, common=True,
+    "hidden": Key("include hidden files and folders", "`false`", _TRUTH, common=True, reader="truth", value=False),
+    "settle": Key("skip files written to within this time", '`"0 seconds"`', _TEXT, common=True,
                 reader="duration", value=Duration(0, 0)),
     "clash": Key('the target name is taken: `"number"` (`name_2.ext`), `"skip"`, `"replace"` (what stood there goes to '
                  'the trash), `"newer"` (the newer one stays, the other goes to the trash; equal times: number), '
@@ -104,21 +104,21 @@ KEYS: dict[str, Key] = {
                  {"enum": list(CLASHES)}, common=True, reader="clash", value="number"),
     "during": Key('when the rule acts: `"mon-fri 08:00-18:00"`, one or a list', "always", _TEXTS, common=True,
                 reader="hours", value=()),
-    "at_most": Key("with more entries than this the rule is not carried out; the others are. Files inside a folder "
-                   "that is taken away count", f"{MOST_REMOVALS:,} for removals, none otherwise",
+    "at_most": Key("skip this rule, but not the others, if it would act on more than this many files and folders; "
+                   "files inside removed folders count", f"{MOST_REMOVALS:,} for removals, none otherwise",
                    {"type": "integer", "minimum": 0}, common=True, reader="count"),
-    "ask": Key("ask for this rule by itself, even under `--yes`; unattended it is left", "`false`", _TRUTH, common=True,
+    "ask": Key("confirm this rule separately, even with `--yes`; skip it in unattended runs", "`false`", _TRUTH, common=True,
                 reader="truth", value=False),
     "prune": Key("remove folders that this rule left empty", "`false`", _TRUTH, common=True,
                 reader="truth", value=False),
-    "off": Key("switched off, as if not there", "`false`", _TRUTH, common=True, reader="truth", value=False),
+    "off": Key("ignore this rule", "`false`", _TRUTH, common=True, reader="truth", value=False),
     "move": Key("the folder that entries go to", "", {"type": "string", "minLength": 1}, ending=True, reader="target"),
-    "other": Key("beside `move`: the folder for entries that have no value for what `move` asks for", "they are left",
-                 {"type": "string", "minLength": 1}, reader="target", needs=("move", "say where the rest goes")),
-    "rename": Key("their new name; may stand beside `move`", "", {"type": "string", "minLength": 1}, ending=True,
+    "other": Key("with `move`: the folder for files that have no value for a placeholder in `move`", "they are left",
+                 {"type": "string", "minLength": 1}, reader="target", needs=("move", "add `move`")),
+    "rename": Key("the new name; can be combined with `move`", "", {"type": "string", "minLength": 1}, ending=True,
                 reader="new_name"),
     "trash": Key("`true`: to the trash of the desktop", "", _TRUTH, ending=True),
-    "delete": Key("`true`: for good, which cannot be taken back", "", _TRUTH, ending=True),
+    "delete": Key("`true`: delete permanently; this cannot be undone", "", _TRUTH, ending=True),
     "pack": Key("the path of a new zip: all entries of a run with the same path go into one, they themselves to the trash",
                 "", {"type": "string", "pattern": "\\.[zZ][iI][pP]$"}, ending=True, reader="zip_path", numbered=True),
     "unpack": Key("a new folder for what is in a zip or tar archive, which itself goes to the trash", "",
@@ -128,39 +128,40 @@ KEYS: dict[str, Key] = {
                       '`{keep = "oldest", do = "trash"}`; `keep` is ' + ", ".join(f'`"{one}"`' for one in KEEPS)
                       + ' or a list of these, `do` is `"trash"`, `"delete"` or `"hardlink"`', "",
                       _OF_SAME, ending=True, reader="duplicates", only_files="only files are compared"),
-    "leave": Key("`true`: an exception; no later rule touches these", "", _TRUTH, ending=True),
+    "leave": Key("`true`: leave these files alone; later rules do not see them", "", _TRUTH, ending=True),
     "copy": Key("a folder that gets a copy", "", {"type": "string", "minLength": 1}, extra=True,
                 reader="target", numbered=True),
-    "link": Key("a folder that gets a symbolic link to where the entry finally lies", "",
+    "link": Key("the folder to create a symbolic link in, pointing to the file's final location", "",
                 {"type": "string", "minLength": 1}, extra=True, reader="target", numbered=True),
     "tag": Key("tags to add, one or a list, as desktop programs keep them", "", _TEXTS, extra=True,
                 reader="wordings", value=()),
-    "untag": Key("tags to take off, one or a list", "", _TEXTS, extra=True, reader="wordings", value=()),
-    "retag": Key("its tags become these, one or a list: whatever other tags it has come off", "", _TEXTS, extra=True,
+    "untag": Key("tags to remove, one or a list", "", _TEXTS, extra=True, reader="wordings", value=()),
+    "retag": Key("replace all its tags with these: one or a list", "", _TEXTS, extra=True,
                 reader="wordings", value=()),
-    "comment": Key("a comment to give, as desktop programs keep it", "", {"type": "string", "minLength": 1}, extra=True,
+    "comment": Key("the comment to set, as stored by desktop programs", "", {"type": "string", "minLength": 1}, extra=True,
                 reader="wording"),
     "run": Key("a program and its arguments as a list, never a shell line; it gets the path in `$FRUGAL_FILE`, "
                "runs in the root folder rather than beside the file, and has 60 seconds", "",
                {"type": "array", "items": {"type": "string"}, "minItems": 1}, extra=True, reader="command", value=()),
     "makes": Key("beside `run`: the file that the program makes, such as `\"{stem}.jpg\"`, below the folder of the entry; it "
                 "belongs to the run, and undo removes it if nobody changed it", "", {"type": "string", "minLength": 1},
-                extra=True, reader="wording", needs=("run", "say which program makes it")),
+                extra=True, reader="wording", needs=("run", "add `run`")),
     "example": Key("what must come out, in tables `[[rule.example]]`; see below", "", _EXAMPLES),
 }  # fmt: skip
 
 # The keys of `[trash]`; those of an ending say what leaves it.
 TRASH: dict[str, Key] = {
-    "older_than": Key("what lies in the trash for longer leaves it for good", "", _TEXT, reader="duration", ending=True),
-    "shrink_to": Key("also, the oldest leave it until all that lies in the trash has no more bytes than this, such as "
-                     '`"5 GB"`', "", _TEXT, reader="size", ending=True),
+    "older_than": Key("permanently delete what has been in the trash longer than this", "", _TEXT, reader="duration",
+                      ending=True),
+    "shrink_to": Key('permanently delete the oldest until the trash is no larger than this, such as `"5 GB"`', "", _TEXT,
+                     reader="size", ending=True),
     "where": Key("only what this is true of: a condition on the name, place, type, size, dates and owner that an entry "
                  "had; `arrived` is when it came to the trash", '`"everything"`', {"type": "string", "minLength": 1},
                  reader="of_trash", ending=True),
-    "keep": Key("what came to the trash within this time stays, since `frugal undo` needs it",
+    "keep": Key("never delete what was trashed within this time, because `frugal undo` needs it",
                 '`"1 week"`', _TEXT, reader="duration"),
-    "at_most": Key("with more files than this nothing leaves", f"{MOST_REMOVALS:,}", {"type": "integer", "minimum": 0},
-                   reader="count"),
+    "at_most": Key("delete nothing if more files than this would be deleted", f"{MOST_REMOVALS:,}",
+                   {"type": "integer", "minimum": 0}, reader="count"),
 }  # fmt: skip
 
 
@@ -279,12 +280,12 @@ def expand(text: str, places: Mapping[str, str], beside: str) -> str:
     if not text.strip():
         raise InvalidValue("the folder is empty", "name a folder")
     if "\x00" in text:
-        raise InvalidValue("the folder holds a NUL", "take it out")
+        raise InvalidValue("the folder name contains a NUL character", "take it out")
     lead = _LEAD.match(text)
     if lead:
         if lead[1] not in places:
-            hint = nearest(lead[1], places) or f"known are {', '.join(places)}"
-            raise InvalidValue(f"there is no place {{{lead[1]}}}", hint)
+            hint = nearest(lead[1], places) or f"choose from {', '.join(places)}"
+            raise InvalidValue(f"unknown place {{{lead[1]}}}", hint)
         text = places[lead[1]] + text[lead.end() :]
     else:
         text = expand_user(slashed.slashed(_VARIABLE.sub(_variable, text)))
@@ -299,7 +300,7 @@ def expand_user(text: str) -> str:
     """
     expanded = slashed.expanduser(text)
     if expanded.startswith("~") and text.split("/")[0] == expanded.split("/")[0]:
-        raise InvalidValue(f"there is no user {text.split('/')[0][1:]}", "write the folder out")
+        raise InvalidValue(f"unknown user {text.split('/')[0][1:]}", "write the full folder path")
     return expanded
 
 
@@ -307,5 +308,5 @@ def _variable(match: re.Match[str]) -> str:
     name = match[1] or match[2]
     value = os.environ.get(name)
     if value is None:
-        raise InvalidValue(f"the environment variable {name} is not set", "write the folder out")
+        raise InvalidValue(f"the environment variable {name} is not set", "write the full folder path")
     return value

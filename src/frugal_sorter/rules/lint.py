@@ -39,7 +39,7 @@ def run_examples(book: RuleBook, world: World) -> list[Failed]:
     for rule in book.rules:
         for example in rule.examples:
             got = run_example(book, rule, example, world)
-            wanted = "left where it is" if example.becomes is None else example.becomes
+            wanted = "left alone" if example.becomes is None else example.becomes
             if got != wanted:
                 failed.append(Failed(rule, example, got))
     return failed
@@ -62,7 +62,7 @@ def example_facts(book: RuleBook, rule: Rule, given: Mapping[str, object], world
         if name in ("name", "folder"):
             continue
         if name not in FIELDS:
-            raise InvalidValue(f"there is no field `{name}` to give", nearest(name, FIELDS) or "see `frugal help conditions`")
+            raise InvalidValue(f"unknown field `{name}` in `given`", nearest(name, FIELDS) or "see `frugal help conditions`")
         known[name] = _fact(name, value, world)
     if isinstance(known["size"], int) and known["empty"] is _NOT_SAID:
         known["empty"] = known["size"] == 0
@@ -102,13 +102,13 @@ def run_example(book: RuleBook, rule: Rule, example: Example, world: World) -> s
             return f'taken by the rule "{earlier.name}" above'
     truth = rule.where.test(facts)
     if truth is not True:
-        return "left where it is" if truth is False else f"undecided: {_why_unknown(rule, facts)}"
+        return "left alone" if truth is False else f"undecided: {_why_unknown(rule, facts)}"
     if rule.ending in (None, "leave"):
-        return "left where it is"
+        return "left alone"
     if rule.ending == "duplicates":
-        return "left where it is"  # of what others hold the example says nothing
+        return "left alone"  # of what others hold the example says nothing
     if rule.ending in ("trash", "delete"):
-        return "taken away"
+        return "removed"
     place = _becomes(book, rule, facts)
     if isinstance(place, Missing):
         return place.reason
@@ -276,28 +276,28 @@ def _dead(rule: Rule, index: int, reach: _Reach, overlap: Overlap) -> Iterator[W
     """Warn of a rule that can never match, or never gets what it matches."""
     if not overlap.can_hold(rule):
         tests = overlap.contradiction(rule)
-        what = "its tests can never all be true"
+        what = "its tests contradict each other"
         if len(tests) == 1:
-            what = f"`{tests[0]}` can never be true here"
+            what = f"`{tests[0]}` is never true here"
         elif tests:
-            what = f"`{tests[0]}` and `{tests[1]}` can never both be true"
+            what = f"`{tests[0]}` and `{tests[1]}` contradict each other"
         hidden = not rule.hidden and any("hidden" in test for test in tests)
-        yield Warned(rule, f"it can never match: {what}", "add hidden = true" if hidden else "`or` may be meant")
+        yield Warned(rule, f"this rule can never match: {what}", "add hidden = true" if hidden else "did you mean `or`?")
         return
     above = [other for other in reach.asked_before(index) if _takes_it_all_from(other, rule)]
     for other in above:
         if overlap.is_covered(rule, [other]):
-            what = "everything" if _is_everything(other) else "all that it matches"
-            yield Warned(rule, f'{_idle(rule)}: "{other.name}" above takes {what}', "put it above that rule")
+            what = "everything" if _is_everything(other) else "everything this rule matches"
+            yield Warned(rule, f'{_idle(rule)}: rule "{other.name}" above handles {what}', "put it above that rule")
             return
     if len(above) > 1 and overlap.is_covered(rule, above):
-        what = f"{_idle(rule)}: the rules above together take all that it matches"
-        yield Warned(rule, what, "put it above them")
+        what = f"{_idle(rule)}: the rules above handle everything it matches"
+        yield Warned(rule, what, "move this rule above them")
 
 
 def _idle(rule: Rule) -> str:
     # Extras reach only what no rule above has claimed.
-    return "its extras never run" if rule.ending is None else "it never gets an entry"
+    return "this rule's extras never run" if rule.ending is None else "this rule never acts"
 
 
 def _targets(rule: Rule) -> list[tuple[str, int]]:
@@ -321,7 +321,9 @@ def _to_and_fro(book: RuleBook, rule: Rule, index: int, reach: _Reach, world: Wo
         if at >= index:
             return
         if _are_apart(rule, above) and index in reach.goes_to[at] and _may_both_hold(book, rule, above, world):
-            yield Warned(rule, f'it and "{above.name}" pass entries to and fro', "let one of them leave what is there")
+            yield Warned(
+                rule, f'this rule and "{above.name}" move files back and forth', ("exclude one target folder from the other rule")
+            )
 
 
 def _taken_away(book: RuleBook, rule: Rule, index: int, reach: _Reach, world: World) -> Iterator[Warned]:
@@ -333,8 +335,8 @@ def _taken_away(book: RuleBook, rule: Rule, index: int, reach: _Reach, world: Wo
         if other is rule or other.ending in (None, "leave", *REMOVALS) or claims_first or passed or back or _is_aged(other):
             continue
         if _may_both_hold(book, rule, other, world):
-            what = f'what it moves is taken on by "{other.name}" at the next run'
-            yield Warned(rule, what, "let it move there at once, or leave the target out of that rule")
+            what = f'on the next run, rule "{other.name}" moves these files again'
+            yield Warned(rule, what, "move them straight to that folder, or exclude this rule's target from that rule")
             return
 
 
@@ -346,8 +348,8 @@ def _removed_from(book: RuleBook, rule: Rule, index: int, reach: _Reach, world: 
         other = book.rules[at]
         removes = other.ending in REMOVALS and other is not rule and not _is_aged(other)
         if removes and _are_apart(rule, other) and _may_both_hold(book, rule, other, world):
-            what = f'what it moves is taken away by "{other.name}" at the next run'
-            yield Warned(rule, what, "give that rule an age, or leave the target out of it")
+            what = f'on the next run, rule "{other.name}" removes the files this rule moves'
+            yield Warned(rule, what, "add an age test to that rule, or exclude this rule's target from it")
             return
 
 
@@ -373,30 +375,30 @@ def _ageing(rule: Rule, index: int, reach: _Reach) -> Iterator[Warned]:
     for at in reach.comes_from.get(index, ()):
         other = reach.rules[at]
         if other is not rule and _are_apart(rule, other):
-            what = f'`modified` is not when a file came here: "{other.name}" moves old files in, and they keep it'
-            yield Warned(rule, what, "`arrived` or `latest` is probably meant")
+            what = f'rule "{other.name}" moves old files here, and they keep their `modified` date'
+            yield Warned(rule, what, "did you mean `arrived` or `latest`?")
             return
 
 
 def _taken_apart(rule: Rule) -> Iterator[Warned]:
     relative = rule.move is not None and not rule.move.absolute
     if rule.levels is None and rule.take == "files" and relative:
-        what = "it takes files out of every subfolder, also of folders that belong together"
-        yield Warned(rule, what, "say how many `levels`, or put an exception with `leave` above it")
+        what = "this rule moves files out of every subfolder and splits up folders that belong together"
+        yield Warned(rule, what, "limit `levels`, or add a `leave` rule above it")
 
 
 def _no_such_names(book: RuleBook, rule: Rule) -> Iterator[Warned]:
     """Name what a target says itself, and what Windows or the volume of the target cannot hold."""
     targets = [*rule.targets, *([rule.rename] if rule.rename is not None else [])]
     if "windows" in (book.systems or (system.NAME,)):
-        why = "another name; the file is for Windows" if book.systems else "another name"
+        why = "choose another name; the file is for Windows" if book.systems else "choose another name"
         for target in targets:
             for segment in target.segments:
                 written = "".join(part for part in segment if isinstance(part, str))
                 # What stands in braces is made safe, so that it ends nothing, and is no device alone.
                 whole = written if all(isinstance(part, str) for part in segment) else written.rstrip(". ")
                 if whole.strip(".") and (told := names.windows_refuses(whole)):
-                    yield Warned(rule, f'"{target.text}" cannot be made: {told}', why)
+                    yield Warned(rule, f'the folder or file name in "{target.text}" is not allowed: {told}', why)
                     break
         return
     for folder, _ in _targets(rule):
@@ -406,7 +408,7 @@ def _no_such_names(book: RuleBook, rule: Rule) -> Iterator[Warned]:
         volume = volume_of(disk.stat(existing).st_dev, existing)
         for name in folder[len(existing) :].split("/"):
             if name and (told := volume.illegal(name)):
-                yield Warned(rule, f"{folder} cannot be made: {told}", "another name")
+                yield Warned(rule, f"cannot create {folder}: {told}", "choose another name")
                 break
 
 
@@ -414,5 +416,9 @@ def _not_once(book: RuleBook, rule: Rule, world: World) -> Iterator[Warned]:
     for example in rule.examples:
         again = does_it_again(book, rule, example, world)
         if again is not None:
-            yield Warned(rule, f"what its example becomes is moved again, to {again}", "a target must not depend on the place")
+            yield Warned(
+                rule,
+                f"the next run moves the example's result again, to {again}",
+                ("do not build the target from the file's current folder"),
+            )
             return

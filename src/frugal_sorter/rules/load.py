@@ -49,7 +49,7 @@ def rule_name(value: Any) -> str:
     """Return the name of a rule."""
     text = one_text(value)
     if not text.strip():
-        raise InvalidValue("the name is empty", "it is shown in every preview, so say what the rule is for")
+        raise InvalidValue("the name is empty", "describe what the rule does; every preview shows the name")
     return text
 
 
@@ -73,7 +73,7 @@ def levels(value: Any) -> int | None:
     if value == "all":
         return None
     if isinstance(value, bool) or not isinstance(value, int) or value < 1:
-        raise InvalidValue(f"{value!r} is not a number of levels", 'say 1 for the folder itself, a number, or "all"')
+        raise InvalidValue(f"{value!r} is not a number of levels", 'use 1 for the folder itself, a higher number, or "all"')
     return value
 
 
@@ -81,25 +81,25 @@ def one_of(value: Any, known: tuple[str, ...]) -> str:
     """Return one of some words."""
     text = one_text(value)
     if text not in known:
-        raise InvalidValue(f'"{text}" cannot stand here', nearest(text, known) or f"known are {', '.join(known)}")
+        raise InvalidValue(f'"{text}" is not allowed here', nearest(text, known) or f"choose from {', '.join(known)}")
     return text
 
 
 def count(value: Any) -> int:
     """Return a number of entries."""
     if isinstance(value, bool) or not isinstance(value, int) or value < 0:
-        raise InvalidValue(f"{value!r} is not a number of entries", "write it without quotes, such as 500")
+        raise InvalidValue(f"{value!r} is not a whole number", "write it without quotes, such as 500")
     return value
 
 
 def of_same(value: Any) -> DuplicatePolicy:
     """Return what becomes of files that hold the same."""
-    example = 'such as duplicates = {keep = "oldest", do = "trash"}'
+    example = 'for example duplicates = {keep = "oldest", do = "trash"}'
     if not isinstance(value, dict) or "do" not in value:
-        raise InvalidValue("say what becomes of files that hold the same", example)
+        raise InvalidValue("write what to do with files that have the same contents", example)
     for key in value:
         if key not in ("keep", "do"):
-            raise InvalidValue(f"there is no key `{key}` in it", nearest(key, ("keep", "do")) or example)
+            raise InvalidValue(f"unknown key `{key}` in it", nearest(key, ("keep", "do")) or example)
     keep = tuple(one_of(one, KEEPS) for one in texts(value["keep"])) if "keep" in value else DEFAULT_KEEP
     return DuplicatePolicy(cast("tuple[Keep, ...]", keep), cast(Do, one_of(value["do"], DOS)))
 
@@ -121,7 +121,7 @@ def read_list(name: str, path: str) -> frozenset[str]:
         text = read_input(path, LARGEST_LIST).decode("utf-8-sig")
     except OSError as error:
         raise InvalidValue(
-            f'the list "{name}" cannot be read ({(error.strerror or "").lower()})', "lists stand beside the rule file"
+            f'the list "{name}" cannot be read ({(error.strerror or "").lower()})', ("list files must be next to the rule file")
         ) from None
     except UnicodeDecodeError:
         raise InvalidValue(f'the list "{name}" is not UTF-8', "save it as UTF-8") from None
@@ -196,7 +196,7 @@ class Readers:
         """Return the template of the path of a zip."""
         template = self.target(value)
         if not template.text.lower().endswith(".zip"):
-            raise InvalidValue(f'"{template.text}" is not a path of a zip', 'such as "Packed/{modified:%Y-%m}.zip"')
+            raise InvalidValue(f'"{template.text}" is not a path to a zip file', 'for example "Packed/{modified:%Y-%m}.zip"')
         return template
 
     def wording(self, value: Any) -> Wording:
@@ -211,9 +211,9 @@ class Readers:
         """Return a program and its arguments."""
         words = self.wordings(value) if isinstance(value, list) else ()
         if not words or not words[0].text.strip():
-            raise InvalidValue("`run` is a list: the program, then its arguments", 'such as ["lp", "-d", "office", "{path}"]')
+            raise InvalidValue("`run` is a list: the program, then its arguments", 'for example ["lp", "-d", "office", "{path}"]')
         if any(isinstance(part, Slot) for part in words[0].parts):
-            raise InvalidValue("which program is run may not depend on a file", "write its name out")
+            raise InvalidValue("the program in `run` cannot come from a placeholder", "write the program's name")
         return words
 
 
@@ -230,39 +230,51 @@ def ending_of(source: Source, table: Mapping[str, Any], path: KeyPath, rule: str
     endings = list(dict.fromkeys(named))
     if len(endings) > 1:
         first, second = (_SHOWN.get(one, f"`{one}`") for one in endings[:2])
-        source.wrong((*path, endings[1]), f"{second} does not go with {first}", "a rule has one ending", rule)
+        source.wrong((*path, endings[1]), f"{second} cannot be combined with {first}", "a rule has exactly one action", rule)
     misspelt = any(key not in KEYS for key in table)  # then that is said already
     if not endings and not misspelt and not any(KEYS[key].extra for key in table):
         known = ", ".join(name for name, one in KEYS.items() if one.ending and name != "leave")
-        what = f"say what becomes of the entries: {known} or leave"
-        source.wrong(path, "the rule has no ending", what, rule)
+        what = f"add one of: {known} or leave"
+        source.wrong(path, "the rule has no action", what, rule)
     return cast(Ending, endings[0]) if endings else None
 
 
 def refuse_unfit(source: Source, rule: Rule, table: Mapping[str, Any], path: KeyPath) -> None:
     """Add which keys of a rule do not go together."""
     if rule.take == "items" and rule.levels != 1:
-        source.wrong((*path, "take"), "items are the top level of a folder", "leave `levels` out", rule.name)
+        source.wrong((*path, "take"), '`take = "items"` always works on the top level', "remove `levels`", rule.name)
     if rule.extras.retag and (rule.extras.tag or rule.extras.untag):
         other = "tag" if rule.extras.tag else "untag"
-        source.wrong((*path, "retag"), f"`retag` does not go with `{other}`", "it says all tags there are to be", rule.name)
+        source.wrong(
+            (*path, "retag"),
+            f"`retag` cannot be combined with `{other}`",
+            ("`retag` already sets the complete list of tags"),
+            rule.name,
+        )
     if rule.extras.link is not None and rule.ending in REMOVALS:
-        source.wrong((*path, "link"), "a link does not go with a removal", "there would be nothing behind it", rule.name)
+        source.wrong(
+            (*path, "link"), "`link` cannot be combined with removing the file", "the link would point to nothing", rule.name
+        )
     for key, one in KEYS.items():
         needed, hint = one.needs
         if key in table and needed and needed not in table:
-            source.wrong((*path, key), f"`{key}` goes with `{needed}` only", hint, rule.name)
+            source.wrong((*path, key), f"`{key}` needs `{needed}`", hint, rule.name)
         if one.only_files and rule.ending == key and rule.take != "files":
-            source.wrong((*path, key), one.only_files, 'leave `take` out, or say "files"', rule.name)
+            source.wrong((*path, key), one.only_files, 'remove `take`, or use "files"', rule.name)
         template = getattr(rule.extras if one.extra else rule, key, None)
         if one.numbered and template is not None and template.counts:
-            source.wrong((*path, key), f"{{n}} cannot stand in `{key}`", "taken names are numbered anyway", rule.name)
+            source.wrong(
+                (*path, key),
+                f"{{n}} is not allowed in `{key}`",
+                ("remove {n}; frugal numbers taken names automatically"),
+                rule.name,
+            )
     if rule.extras and rule.ending in ("leave", "duplicates"):
         extra = next(key for key in table if KEYS[key].extra)
-        what = f"`{extra}` does not go with `{rule.ending}`"
-        source.wrong((*path, extra), what, f"leave `{rule.ending}` out", rule.name)
+        what = f"`{extra}` cannot be combined with `{rule.ending}`"
+        source.wrong((*path, extra), what, f"remove `{rule.ending}`", rule.name)
     if rule.extras.run and (who := distrusted(source.file)):
-        what = f"other accounts can change this file, so no program is run from it: {who}"
+        what = f"other accounts can change this rule file, so `run` is not allowed in it: {who}"
         source.wrong((*path, "run"), what, "chmod go-w what is named", rule.name)
 
 
@@ -352,7 +364,7 @@ class _Loader:
     def _version(self) -> None:
         version = self.source.table.get("frugal")
         if version is None:
-            self.source.wrong((), "the format version is missing", f"the first line is `frugal = {FORMAT}`")
+            self.source.wrong((), "the format version is missing", f"start the file with `frugal = {FORMAT}`")
         elif version != FORMAT or isinstance(version, bool):
             self.source.wrong(("frugal",), f"this is format {version!r}", f"this version reads format {FORMAT}")
 
@@ -360,7 +372,7 @@ class _Loader:
         """Return the systems that the file is written for; empty for the one that it is read on."""
         systems = self.source.table.get("for", [])
         if not isinstance(systems, list) or not set(map(str, systems)) <= set(SYSTEMS):
-            self.source.wrong(("for",), "this is not a list of systems", f"such as for = {[*SYSTEMS]}".replace("'", '"'))
+            self.source.wrong(("for",), "not a list of systems", f"for example for = {[*SYSTEMS]}".replace("'", '"'))
             return ()
         return tuple(map(str, systems))
 
@@ -386,7 +398,7 @@ class _Loader:
                     if mounted:
                         self.mounted.append(places[name])
             else:
-                hint = f'such as {name} = "~/Intake", or {{ path = "/srv/store", mounted = true }}'
+                hint = f'for example {name} = "~/Intake", or {{ path = "/srv/store", mounted = true }}'
                 self.source.wrong(path, f"the place {name} must be a text", hint)
         return places
 
@@ -394,13 +406,13 @@ class _Loader:
         for group, suffixes in self.source.table_of("types").items():
             path = ("types", group)
             if not re.fullmatch(r"[a-z][a-z0-9]*(-[a-z0-9]+)*", group):
-                self.source.wrong(path, f'"{group}" is no name for a type', "use small letters, digits and hyphens")
+                self.source.wrong(path, f'"{group}" is not a valid type name', "use lowercase letters, digits and hyphens")
             elif isinstance(suffixes, str) and "+" in suffixes:
                 with self.source.at(path):
                     self._union(group, suffixes)
             elif not isinstance(suffixes, list) or not all(isinstance(one, str) and one for one in suffixes):
-                hint = f'such as {group} = ["stl", "obj"], or {group} = "text + document" for types together'
-                self.source.wrong(path, f"the type {group} must be a list of suffixes", hint)
+                hint = f'for example {group} = ["stl", "obj"], or {group} = "text + document" for types together'
+                self.source.wrong(path, f"the type {group} must be a list of extensions", hint)
             else:
                 if group not in self.type_names:
                     self.type_names.append(group)
@@ -416,7 +428,7 @@ class _Loader:
         for name in names:
             if name not in self.type_names or name == group:
                 known = [one for one in self.type_names if one != group]
-                raise InvalidValue(f"there is no type `{name}`", nearest(name, known) or f"known are {', '.join(known)}")
+                raise InvalidValue(f"unknown type `{name}`", nearest(name, known) or f"choose from {', '.join(known)}")
         for suffix, name in list(self.types.items()):
             if name in names:
                 self.types[suffix] = group
@@ -428,11 +440,11 @@ class _Loader:
         for group, folder in self.source.table_of("type-folders").items():
             path = ("type-folders", group)
             if group not in self.type_names:
-                hint = nearest(group, self.type_names) or f"known are {', '.join(self.type_names)}"
-                self.source.wrong(path, f"there is no type `{group}`", hint)
+                hint = nearest(group, self.type_names) or f"choose from {', '.join(self.type_names)}"
+                self.source.wrong(path, f"unknown type `{group}`", hint)
             elif not isinstance(folder, str) or not all(part.strip(" .") for part in folder.split("/")):
-                what = "a type folder is a folder below the target, or one in another"
-                self.source.wrong(path, what, f'such as {group} = "Photos" or {group} = "Media/Photos"')
+                what = "a type folder must be a relative path"
+                self.source.wrong(path, what, f'for example {group} = "Photos" or {group} = "Media/Photos"')
             else:
                 folders[group] = folder
         return folders
@@ -450,7 +462,7 @@ class _Loader:
     def _limits(self, table: Mapping[str, Any], path: KeyPath) -> TrashLimits:
         self.source.unknown_keys(table, tuple(TRASH), path)
         if not any(key.ending for name, key in TRASH.items() if name in table):
-            self.source.wrong(path, "this says nothing of what leaves the trash", 'such as older_than = "30 days"')
+            self.source.wrong(path, "[trash] has no limit", 'for example older_than = "30 days"')
         made: dict[str, Any] = {"keep": WEEK, "line": self.source.line(path)}
         readers = Readers(self.places, self.beside, lambda value: self._condition(value, "", (*path, "where")))
         for name, key in TRASH.items():
@@ -464,10 +476,10 @@ class _Loader:
     def _rules(self, defaults: Mapping[str, Any]) -> tuple[list[Rule], list[Rule]]:
         tables = self.source.table.get("rule", [])
         if not isinstance(tables, list) or not all(isinstance(one, dict) for one in tables):
-            self.source.wrong(("rule",), "a rule must be a table of its own", "write [[rule]], with two brackets")
+            self.source.wrong(("rule",), "each rule must be its own table", "write [[rule]], with two brackets")
             return [], []
         if not tables and not self.source.mistakes:
-            self.source.wrong((), "there is no rule in this file", "write [[rule]] and its keys below it")
+            self.source.wrong((), "this file contains no rules", "write [[rule]] and its keys below it")
         rules, off = [], []
         seen: dict[str, int] = {}
         for index, table in enumerate(tables):
@@ -476,7 +488,7 @@ class _Loader:
             rule = self._rule(table, defaults, path)
             name = table.get("name")
             if isinstance(name, str) and name in seen:
-                self.source.wrong((*path, "name"), f"another rule has this name (line {seen[name]})", "choose another", name)
+                self.source.wrong((*path, "name"), f"the rule on line {seen[name]} already has this name", "choose another", name)
             elif isinstance(name, str):
                 seen[name] = self.source.line((*path, "name"))
             if rule is not None and len(self.source.mistakes) == before:
@@ -522,7 +534,7 @@ class _Loader:
         examples = {"name": 'name = "Photos by month"', "in": 'in = "~/Intake"', "where": 'where = "type is image"'}
         for key, example in examples.items():
             if key not in table:
-                self.source.wrong(path, f"the key `{key}` is missing", f"such as {example}", rule)
+                self.source.wrong(path, f"the key `{key}` is missing", f"for example {example}", rule)
 
     def _condition(self, value: Any, rule: str, path: KeyPath) -> Node:
         parsed = parse_condition(one_text(value), self.type_names, self._read_list)
@@ -553,14 +565,16 @@ class _Loader:
             here = (*path, "example", index)
             for key in one:
                 if key in RULE_KEYS and key not in EXAMPLE_KEYS:
-                    what = f"`{key}` is a key of the rule, but stands below [[rule.example]]"
-                    self.source.wrong((*here, key), what, "move it up, above the examples", rule)
+                    what = f"`{key}` belongs to the rule, but comes after [[rule.example]]"
+                    self.source.wrong((*here, key), what, "move it above the first [[rule.example]]", rule)
             self.source.unknown_keys({key: one[key] for key in one if key not in RULE_KEYS}, EXAMPLE_KEYS, here, rule)
             given, becomes = one.get("given"), one.get("becomes", False)
             if not isinstance(given, dict) or not isinstance(given.get("name"), str) or not given["name"]:
-                self.source.wrong(here, "an example needs a name to begin with", 'such as given = { name = "a.log" }', rule)
+                self.source.wrong(here, "an example needs a name to begin with", 'for example given = { name = "a.log" }', rule)
             elif becomes is not False and not isinstance(becomes, str):
-                self.source.wrong(here, "`becomes` is a path below `in`", "or false where the rule does not match", rule)
+                self.source.wrong(
+                    here, "`becomes` must be a path relative to `in`", "or use false if the rule must not match", rule
+                )
             else:
                 examples.append(Example(self.source.line(here), given, becomes or None))
         return tuple(examples)

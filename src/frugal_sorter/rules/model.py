@@ -54,7 +54,7 @@ class TrashLimits:
         if self.older_than is None or self.older_than.before(0) <= self.keep.before(0):
             return ""
         older, keep = self.older_than.text, self.keep.text
-        return f"`older_than` is {older}, but `keep` holds everything for {keep}: it acts after that only"
+        return f"`older_than` is {older}, but `keep` protects everything for {keep}, so `older_than` has no effect before then"
 
 
 def refuse_expensive(node: Node) -> Node:
@@ -66,7 +66,7 @@ def refuse_expensive(node: Node) -> Node:
     for leaf in node.leaves():
         if leaf.on.cost > _DEAREST:
             raise InvalidValue(
-                f"`{leaf.on.name}` cannot be asked of what lies in the trash", "names, types, sizes, dates and owners can"
+                f"`{leaf.on.name}` is not available for files in the trash", "names, types, sizes, dates and owners can"
             )
     return node
 

@@ -155,9 +155,11 @@ def compare(name: str, kind: FieldKind, operator: str, text: str, exactly: bool)
         return _by_day(operator, text)
     if operator in _TEXTUAL and kind in TEXTS and not (operator == "fits" and kind != "text"):
         if not text:
-            raise InvalidValue(f"`{name} {operator}` has an empty value", f"say `{name} is none` for an entry without one")
+            raise InvalidValue(
+                f"`{name} {operator}` has an empty value", (f"to match files without a value, write `{name} is none`")
+            )
         return _TEXTUAL[operator](text, exactly)
-    raise InvalidValue(f"`{operator}` does not go with `{name}`", f"`{name}` takes {_GOES_WITH[kind]}")
+    raise InvalidValue(f"`{operator}` cannot be used with `{name}`", f"`{name}` takes {_GOES_WITH[kind]}")
 
 
 def _number(kind: FieldKind, text: str) -> float:

@@ -40,7 +40,7 @@ def conditions() -> str:
     flags = [(f"`{one.name}`", one.summary, _LIBRARIES.get(one.library, "")) for one in FIELDS.values() if one.kind == "flag"]
     return f"""\
 Tests are joined with `and`, `or`, `not` and parentheses; `not` binds strongest, then `and`. Values are
-quoted (`"…"` or `'…'`, the quote doubled inside, backslashes stand for themselves) or bare words; a bare
+quoted (`"…"` or `'…'`, the quote doubled inside, backslashes literal) or bare words; a bare
 value of several words, and the words `and or not in is none exactly`, need quotes. Comparisons ignore
 case unless `exactly` stands before the value. `not` may stand before an operator too.
 
@@ -48,7 +48,7 @@ case unless `exactly` stands before the value. `not` may stand before an operato
 
 {_table(("field", "kind", "says", "extra"), fields)}
 
-{_table(("flag, stands alone", "says", "extra"), flags)}
+{_table(("flag (used alone)", "says", "extra"), flags)}
 
 Sizes are `250 KB` (1000) or `250 KiB` (1024), up to T. Durations are seconds to years, side by side:
 `1 day 12 hours`; months and years go by the calendar. All times are local.
@@ -67,7 +67,7 @@ def placeholders() -> str:
     rows = [(f"`{{{name}}}`", FIELDS[name].summary) for name in PLACEHOLDER_FIELDS]
     rows += [(f"`{{{name}}}`", summary) for name, (summary, _) in EXTRAS.items()]
     return f"""\
-Placeholders stand in `move`, `rename`, `pack`, `unpack`, `copy`, `link`, `tag`, `untag`, `comment` and `run`.
+Placeholders can be used in `move`, `rename`, `pack`, `unpack`, `copy`, `link`, `tag`, `untag`, `comment` and `run`.
 Dates take strftime codes, `{{modified:%Y/%m %B}}`, and month names
 are English; numbers take a width, `{{n:03}}`. Alternatives for what may be missing:
 `{{taken|modified:%Y-%m}}`, `{{artist|"Unknown"}}`. What `fits` and `matches` capture can be used by its name. An
@@ -89,22 +89,22 @@ def rules() -> str:
     return f"""\
 {_table(("key", "meaning", "default"), rows)}
 
-A rule has one ending: `move`, `rename` or both, {endings}. Beside it, or alone, it may have extras:
-{extras}. A rule with extras alone adds them and lets the entry go on to the next rule; extras below
-the rule that decides do not run. Tags, comments and copies come before the ending, links after it, programs
-after a move and before a removal; an entry with several of these gets them all or none. Facts are those
-before the run. `[defaults]` may hold {common}.
+A rule has one action: `move`, `rename` or both, {endings}. Beside it, or alone, it may have extras:
+{extras}. A rule with extras alone adds them and passes the file on to the next rule; extras below
+the rule that decides do not run. Tags, comments and copies come before the action, links after it, programs
+after a move and before a removal; a file with several of these gets all of them or none. Rules see each
+file as it was before the run. `[defaults]` may hold {common}.
 
-From top to bottom, the first rule that matches an entry claims it; no later rule touches it, also where
-the step is then held back. An entry that already is where its rule would put it, also under a numbered
-form of its name, is at home. A rule that makes a new name from the old one does so once. Folders that
-rules act in or write into, the folders above them, the rule file and its lists are never entries; an
-entry inside a folder that is itself taken belongs to that folder.
+Rules are tried from top to bottom, and the first rule that matches a file decides what happens to it. Later
+rules do not see the file, even if frugal then holds the change back. A file that is already where its rule
+would put it, even under a numbered name, is left alone. A rule that builds a new name from the old one does
+so only once. frugal never acts on folders that rules act in or write into, the folders above them, the rule
+file and its lists; a file inside a folder that is moved or removed as a whole goes with that folder.
 
-A table `[trash]` keeps the trash small; it is part of every `tidy`. Entries leave it for good, the oldest
-first, from every trash of this account; what the run itself puts there stays. What is too old leaves, and
-what is too much: each is a limit of its own. Several limits, each with its own `where`, are written as
-`[[trash]]`; each sees what those above it leave.
+A table `[trash]` keeps the trash small; it is part of every `tidy`. It deletes files from the trash
+permanently, the oldest first, in every trash of this account; what the run itself moves there is kept. Too
+old and too much are separate limits. To have several limits, each with its own `where`, write `[[trash]]`;
+each sees what the limits above it leave.
 
 {_table(("key of `[trash]`", "meaning", "default"), trash)}
 """
@@ -112,16 +112,12 @@ what is too much: each is a limit of its own. Several limits, each with its own 
 
 EXIT_CODES: tuple[tuple[int, str], ...] = (
     (0, "done, or nothing to do"),
-    (
-        1,
-        "done only in part, or something is in the way that a person should know of; with `--exit-code` of `preview`:"
-        " there is something to do",
-    ),
-    (2, "a mistake in the command, a rule file or another input, or the state of the tool cannot be used; nothing was changed"),
+    (1, "partly done, or something needs attention; with `preview --exit-code`: there is something to do"),
+    (2, "an error in the command, a rule file or another input, or the state of the tool cannot be used; nothing was changed"),
     (3, "declined, or refused; nothing was changed"),
     (130, "stopped by Ctrl-C between two steps"),
-    (141, "whoever read the output has enough"),
-    (143, "asked to end between two steps"),
+    (141, "the program reading the output closed the pipe"),
+    (143, "terminated by a signal (SIGTERM) between two steps"),
 )
 
 

@@ -59,7 +59,7 @@ class Stopped(NamedTuple):
     def text(self) -> str:
         """The same as a sentence."""
         read = f"read `{self.read}`, then expected" if self.read else "expected"
-        return f"{read} {self.expected}, found {f'`{self.found}`' if self.found else 'nothing more'}"
+        return f"{read} {self.expected}, but found {(f'`{self.found}`' if self.found else 'the end of the name')}"
 
 
 def where_stopped(parts: Sequence[Part], text: str, exactly: bool) -> Stopped | None:
@@ -138,7 +138,7 @@ def check_capture_name(name: str) -> None:
     if name in FIELDS or name in EXTRAS:
         raise InvalidValue(f"{{{name}}} is a placeholder already", "give what is captured another name")
     if not re.fullmatch(r"[A-Za-z_][A-Za-z0-9_]*", name):
-        raise InvalidValue(f"{{{name}}} is no name for what is captured", "use letters and digits")
+        raise InvalidValue(f"{{{name}}} is not a name for a captured part", "use letters and digits")
 
 
 @frozen(eq=False)
@@ -224,7 +224,7 @@ def parse_reading(text: str, exactly: bool) -> Reading:
     for brace, slot, slash, alone, plain in TOKEN.findall(unicodedata.normalize("NFC", text)):
         if alone:
             raise InvalidValue(
-                f'a brace stands alone in "{text}"', "a captured part looks like {page}; a brace itself is doubled"
+                f'unmatched brace in "{text}"', "write captured parts like {page}; to use a brace as text, double it"
             )
         if slash or plain or brace:
             letters = slash or plain or brace[:1]
@@ -233,10 +233,12 @@ def parse_reading(text: str, exactly: bool) -> Reading:
             continue
         name, colon, form = slot.partition(":")
         if "|" in name or '"' in name:
-            raise InvalidValue(f"{{{slot}}} has alternatives", "they go into targets; here a part has one name")
+            raise InvalidValue(
+                f"{{{slot}}} has alternatives", ("alternatives are allowed only in targets; give this part one name")
+            )
         check_capture_name(name)
         if name in names:
-            raise InvalidValue(f"{{{name}}} stands twice", "give each part a name of its own")
+            raise InvalidValue(f"{{{name}}} is used twice", "give each part a name of its own")
         names.append(name)
         looks, kinds[name] = _looks_of(slot, form if colon else "")
         codes[name] = form
@@ -270,7 +272,7 @@ def _looks_of(slot: str, form: str) -> tuple[str, CaptureKind]:
     looks, at = "", 0
     for match in re.finditer(r"%(.?)", form):
         if match[1] not in _CODE_LOOKS:
-            raise InvalidValue(f"%{match[1]} cannot be read in {{{slot}}}", f"known are %{', %'.join(_CODE_LOOKS)}")
+            raise InvalidValue(f"%{match[1]} cannot be read in {{{slot}}}", f"choose from %{', %'.join(_CODE_LOOKS)}")
         looks += re.escape(form[at : match.start()])
         looks += _ONE_OR_TWO if match[1] in "dm" and _stands_alone(form, match) else _CODE_LOOKS[match[1]]
         at = match.end()
@@ -383,7 +385,7 @@ def _fields_of(parts: Iterable[str | Slot]) -> set[str]:
 
 def _missing(slot: Slot, value: Fact) -> Missing:
     why = f" ({value.reason})" if isinstance(value, Unknown) else ""
-    return Missing(f"no value for {{{slot.written}}}{why}")
+    return Missing(f"it has no value for {{{slot.written}}}{why}")
 
 
 @frozen
@@ -535,17 +537,17 @@ def parse_template(
     if lead and lead[1] in places and not root:
         root, rest = places[lead[1]], rest[lead.end() :]
         if rest and not rest.startswith("/"):
-            raise InvalidValue(f"after {{{lead[1]}}} must come a /", f'such as "{{{lead[1]}}}/Sorted"')
+            raise InvalidValue(f"put a / after {{{lead[1]}}}", f'for example "{{{lead[1]}}}/Sorted"')
     if root:
         top, above = slashed.top_and_names(root)
     else:
         (top, rest), above = slashed.split_top(rest), []
         if not rename and not top and rest.startswith("/"):
-            raise InvalidValue("the target begins with a / and names no drive", 'such as "C:/Sorted"')
+            raise InvalidValue("the target begins with a / and names no drive", 'for example "C:/Sorted"')
     segments = [(part,) for part in above] + _segments(rest, places, captures)
     dated = any("/" in part.codes for parts in segments for part in parts if isinstance(part, Slot))
     if rename and (len(segments) != 1 or dated or top or rest.startswith("/")):
-        raise InvalidValue("a new name cannot hold a /", "use `move` for folders")
+        raise InvalidValue("a new name cannot contain a /", "use `move` for folders")
     return Template(text, tuple(segments), top)
 
 
@@ -558,7 +560,9 @@ def parse_wording(text: str, places: Mapping[str, str], captures: Mapping[str, C
     parts: list[str | Slot] = []
     for brace, slot, slash, alone, plain in TOKEN.findall(text):
         if alone:
-            raise InvalidValue(f'a brace stands alone in "{text}"', "a placeholder looks like {type}; a brace itself is doubled")
+            raise InvalidValue(
+                f'unmatched brace in "{text}"', ("write placeholders like {type}; to use a brace as text, double it")
+            )
         parts.append(brace[:1] or slash or plain or _slot(slot, places, captures))
     return Wording(text, tuple(parts))
 
@@ -571,7 +575,9 @@ def _segments(text: str, places: Mapping[str, str], captures: Mapping[str, Captu
         if slash:
             segments.append([])
         elif alone:
-            raise InvalidValue(f'a brace stands alone in "{text}"', "a placeholder looks like {type}; a brace itself is doubled")
+            raise InvalidValue(
+                f'unmatched brace in "{text}"', ("write placeholders like {type}; to use a brace as text, double it")
+            )
         elif brace or plain:
             text = brace[:1] or plain
             if parts and isinstance(parts[-1], str):
@@ -608,10 +614,10 @@ def _slot(written: str, places: Mapping[str, str], captures: Mapping[str, Captur
 
 def _unknown_placeholder(name: str, places: Mapping[str, str], captures: Mapping[str, CaptureKind]) -> None:
     if name in places:
-        raise InvalidValue(f"the place {{{name}}} can only stand at the start", "write the folder out")
+        raise InvalidValue(f"the place {{{name}}} is allowed only at the start", "write the full folder path")
     known = [*captures, *PLACEHOLDER_FIELDS, *EXTRAS]
     raise InvalidValue(
-        f"there is no placeholder {{{name}}}", meant(name, "placeholder", [*known, *places]) or f"known are {', '.join(known)}"
+        f"unknown placeholder {{{name}}}", meant(name, "placeholder", [*known, *places]) or (f"choose from {', '.join(known)}")
     )
 
 
@@ -626,11 +632,11 @@ def _check_codes(written: str, codes: str, kinds: set[str]) -> None:
         return
     if "date" not in kinds:
         raise InvalidValue(
-            f"{{{written}}} has a format but no date", "dates take one, as {modified:%Y-%m}, and numbers, as {n:03}"
+            f"{{{written}}} has a date format but is not a date", "dates take one, as {modified:%Y-%m}, and numbers, as {n:03}"
         )
     found = re.findall(r"%(.?)", codes)
     if not found:
-        raise InvalidValue(f"{{{written}}} has a format without codes", "such as {modified:%Y-%m}")
+        raise InvalidValue(f"{{{written}}} has a format without codes", "for example {modified:%Y-%m}")
     for code in found:
         if code not in _DATE_CODES or not code:
             raise InvalidValue(f"%{code} is not a date code", "%Y is the year, %m the month, %d the day, %B the month's name")

@@ -65,17 +65,17 @@ def syntax_mistake(file: str, text: str, message: str) -> Mistake:
     place = re.search(r"\(at line (\d+), column (\d+)\)|\(at end of document\)", message)
     what = re.sub(r"\s*\(at .*\)$", "", message)
     line = int(place[1]) if place and place[1] else text.count("\n") + 1
-    hint = "mind the quotes and brackets before this place"
+    hint = "check the quotes and brackets before this point"
     if "Unescaped '\\'" in message or "hex value" in message.lower():
         hint = "write '...' instead of \"...\" around a text with backslashes, or / instead of \\"
     written = text.split("\n")[line - 1] if line <= text.count("\n") + 1 else ""
     value = written.partition("=")[2].strip()
     if written.count('"') > 2 and re.search(r'=\s*"[^"]*"[^"\s,\]}#]', written):
-        hint = "a text in which double quotes stand goes into single ones: '...'"
+        hint = "put text that contains double quotes in single quotes: '...'"
     elif "overwrite" in message or "twice" in message:
-        hint = "each key may stand once"
+        hint = "use each key only once"
     elif "Invalid value" in message and value.lower() in _TRUTHS:
-        hint = f"say {_TRUTHS[value.lower()]}"
+        hint = f"use {_TRUTHS[value.lower()]}"
     elif "Invalid value" in message:
         hint = "a text needs quotes"
     return Mistake(file, line, "", f"this is not TOML: {what[:1].lower()}{what[1:]}", hint)
@@ -106,7 +106,7 @@ def parse_size(text: str) -> int:
     if match is None:
         number = re.fullmatch(r"\s*\d+(?:\.\d+)?\s*", text)
         if number:
-            raise InvalidValue(f"the size {text.strip()} has no unit", f"say {text.strip()} KB, or {text.strip()} bytes")
+            raise InvalidValue(f"the size {text.strip()} has no unit", f"use {text.strip()} KB, or {text.strip()} bytes")
         raise InvalidValue(f'"{text}" is not a size', "a size looks like 250 KB, 1.5 GB or 10 MiB")
     from decimal import Decimal  # like `calendar` below, only where one is written: lists of runs have none
 
@@ -166,7 +166,7 @@ class Duration:
             day = min(moment.day, _days_in(year, month + 1))
             later = moment.replace(year=year, month=month + 1, day=day)
         except ValueError:
-            raise InvalidValue("that is beyond the calendar", "say a shorter time") from None
+            raise InvalidValue("that date is out of range", "use a shorter time") from None
         return int(later.timestamp()) * SECOND_NS + self.seconds * SECOND_NS
 
     def after(self, moment_ns: int) -> int:
@@ -197,7 +197,7 @@ def parse_duration(text: str) -> Duration:
         if match is None or (unit not in _SECONDS and unit not in _MONTHS):
             hint = "a duration looks like 30 days, 20 minutes, 6 months or 1 day 12 hours"
             if unit in {"m", "mo"}:
-                hint = "say minutes or months"
+                hint = "use minutes or months"
             raise InvalidValue(f'"{text}" is not a duration', hint)
         if unit in _MONTHS:
             months += int(match[1]) * _MONTHS[unit]
@@ -207,7 +207,7 @@ def parse_duration(text: str) -> Duration:
     if not text.strip():
         raise InvalidValue("a duration is missing", "a duration looks like 30 days")
     if seconds * SECOND_NS > _LARGEST or months > 12 * 10_000:
-        raise InvalidValue(f'"{text}" is longer than any file is old', "use a shorter one")
+        raise InvalidValue(f'"{text}" is too long', "use a shorter one")
     return Duration(months, seconds)
 
 
@@ -267,7 +267,7 @@ def parse_span(text: str) -> Span:
     try:
         first = date(*[*numbers, 1, 1][:3])
     except ValueError:
-        raise InvalidValue(f'there is no such date as "{text}"', "a date is written year-month-day") from None
+        raise InvalidValue(f'"{text}" is not a valid date', "write dates as year-month-day") from None
     return Span(first, len(numbers))
 
 
@@ -316,7 +316,7 @@ class Hours:
             begin_ns = int(begin.timestamp()) * SECOND_NS
             if begin_ns > now_ns and begin.weekday() in self.days:
                 return begin_ns
-        raise AssertionError("hours hold on some day of the week")
+        raise AssertionError("add at least one day of the week")
 
 
 def parse_hours(text: str) -> Hours:
@@ -325,7 +325,7 @@ def parse_hours(text: str) -> Hours:
     Raises:
         InvalidValue: they cannot be read.
     """
-    wrong = InvalidValue(f'"{text}" is neither days nor hours', "such as mon-fri 08:00-18:00")
+    wrong = InvalidValue(f'"{text}" is neither days nor hours', "for example mon-fri 08:00-18:00")
     days: set[int] = set()
     first, last = 0, 24 * 60
     for part in text.lower().replace(",", " ").split():
@@ -357,7 +357,7 @@ def parse_moment(text: str, now_ns: int) -> int:
         InvalidValue: it is neither.
     """
     word = " ".join(text.lower().split())
-    wrong = InvalidValue(f'"{text}" is not a moment', 'say "in 2 weeks", tomorrow, 2026-12-24 or "2026-12-24 08:00"')
+    wrong = InvalidValue(f'"{text}" is not a date or time', 'use "in 2 weeks", tomorrow, 2026-12-24 or "2026-12-24 08:00"')
     if word in ("now", "tomorrow"):
         return now_ns if word == "now" else Duration(0, _DAY_SECONDS).from_now(now_ns)
     if re.fullmatch(r"\d{4}-\d{1,2}-\d{1,2}|today|yesterday", word):
@@ -383,7 +383,7 @@ def parse_past(text: str, now_ns: int) -> int:
         InvalidValue: it is none of these, or lies ahead.
     """
     word = " ".join(text.lower().split()).removesuffix(" ago")
-    wrong = InvalidValue(f'"{text}" is not a moment', 'say 14:00, yesterday, "3 days", 2026-11-24 or "2026-11-24 08:00"')
+    wrong = InvalidValue(f'"{text}" is not a date or time', 'use 14:00, yesterday, "3 days", 2026-11-24 or "2026-11-24 08:00"')
     if re.fullmatch(r"\d{1,2}:\d{2}", word):
         word = f"{datetime.fromtimestamp(now_ns // SECOND_NS):%Y-%m-%d} {word}"
     try:
@@ -396,7 +396,7 @@ def parse_past(text: str, now_ns: int) -> int:
         except InvalidValue:
             raise wrong from None
     if moment_ns > now_ns:
-        raise InvalidValue(f'"{text}" lies ahead', "say a moment that has been")
+        raise InvalidValue(f'"{text}" is in the future', "use a time in the past")
     return moment_ns
 
 

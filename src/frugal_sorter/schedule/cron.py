@@ -104,13 +104,13 @@ class Scheduler(scheduler.Scheduler):
             return State(True, True, (error.text,))
         if found is None:
             resume = f"`frugal schedule resume {entry.name}` writes it again"
-            return State(False, trouble=(f"it is gone from the crontab; {resume}",))
+            return State(False, trouble=(f"its crontab entry is missing; {resume}",))
         trouble = []
         if entry.on and found != _block(entry):
-            what = "was turned off" if found == _paused(entry) else "was changed by hand"
-            trouble.append(f"its lines in the crontab: {what}; `frugal schedule resume {entry.name}` writes them anew")
+            what = "was turned off" if found == _paused(entry) else "was edited"
+            trouble.append(f"its crontab entry {what}; to restore it: frugal schedule resume {entry.name}")
         if not _daemon_runs():
-            trouble.append("cron itself does not run; start it, such as with `service cron start`")
+            trouble.append("cron is not running; start it, for example with `service cron start`")
         is_on = not any(line.startswith(b"#") for line in found.splitlines()[1:-1])
         return State(True, is_on, tuple(trouble))
 
@@ -166,7 +166,7 @@ def _put(table: bytes) -> None:
     else:
         ask_system(["crontab", "-r"])
     if crontab_of_account() != table:
-        raise StateError("the crontab is not what was written", "see who else writes it")
+        raise StateError("the crontab changed while it was being written", "check what else edits it")
 
 
 def _begin(name: str) -> bytes:

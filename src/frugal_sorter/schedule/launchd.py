@@ -63,11 +63,11 @@ class Scheduler(scheduler.Scheduler):
         when, found = entry.when, []
         for option, is_asked, instead in (
             ("--wake", entry.wake, "`pmset repeat wake` can, as root"),
-            ("--spread", bool(entry.spread), "leave it out"),
+            ("--spread", bool(entry.spread), "remove it"),
             ("--no-catch-up", entry.catch_up is False, "it catches up after sleep whatever is said"),
             ("once", when.kind == "once", "leave it to a person: it would come each year"),
-            ("monthly last", when.month_days is not None and LAST in when.month_days, "say monthly 1"),
-            ("start-up", when.kind == "start-up" and not entry.whole_machine, "say log-on, or add --whole-machine"),
+            ("monthly last", when.month_days is not None and LAST in when.month_days, "use monthly 1"),
+            ("start-up", when.kind == "start-up" and not entry.whole_machine, "use log-on, or add --whole-machine"),
         ):
             if is_asked:
                 found.append(Cannot(option, instead))
@@ -134,9 +134,9 @@ class Scheduler(scheduler.Scheduler):
         text, resume = text_of(piece.path), f"`frugal schedule resume {entry.name}`"
         trouble = []
         if text is None:
-            trouble.append(f"{piece.path} is gone; {resume} writes it again")
+            trouble.append(f"{piece.path} is missing; to restore it, run {resume}")
         elif text != piece.text:
-            trouble.append(f"{piece.path} was changed by hand; {resume} writes it anew")
+            trouble.append(f"{piece.path} was edited; to restore it, run {resume}")
         shown = ask_system(["launchctl", "print", _target(entry)])
         is_on = shown.returncode == 0
         if entry.on and not is_on:

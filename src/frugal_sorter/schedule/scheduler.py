@@ -119,7 +119,7 @@ def check_name(name: str) -> str:
     """
     if not _NAME.fullmatch(name):
         raise UsageError(
-            f"{name!r} is no name for a schedule", "use up to 40 small letters, digits and hyphens, such as nightly-tidy"
+            f"{name!r} is not a valid schedule name", "use up to 40 small letters, digits and hyphens, such as nightly-tidy"
         )
     return name
 
@@ -134,21 +134,21 @@ def check_entry(entry: Entry) -> Entry:
     if entry.is_watch:
         for option, is_asked, instead in (
             ("--during", bool(entry.during), "give its rules `during`"),
-            ("--mains-only", entry.mains_only, "leave it out"),
-            ("--limit", bool(entry.limit), "leave it out"),
-            ("--spread", bool(entry.spread), "leave it out"),
-            ("--catch-up", entry.catch_up is not None, "leave it out"),
-            ("--wake", entry.wake, "leave it out"),
+            ("--mains-only", entry.mains_only, "remove it"),
+            ("--limit", bool(entry.limit), "remove it"),
+            ("--spread", bool(entry.spread), "remove it"),
+            ("--catch-up", entry.catch_up is not None, "remove it"),
+            ("--wake", entry.wake, "remove it"),
         ):
             if is_asked:
-                raise UsageError(f"{option}: a watcher runs all the time", instead)
+                raise UsageError(f"{option} does not apply to `watch`, which runs all the time", instead)
     for word in entry.command_line:
         if _CONTROL.search(word):
-            raise UsageError(f"{word!r}: a line break cannot stand in a schedule", "rename the file or the folder first")
+            raise UsageError(f"{word!r}: a schedule cannot contain a line break", "rename the file or the folder first")
         try:
             word.encode()
         except UnicodeEncodeError:
-            raise UsageError(f"{word!r}: this name is not text", "rename the file or the folder first") from None
+            raise UsageError(f"{word!r}: this name is not valid text", "rename the file or the folder first") from None
     return entry
 
 
@@ -171,7 +171,7 @@ def check_times(during: str, limit: str, spread: str = "") -> None:
 def _short(text: str) -> Duration:
     duration = parse_duration(text)
     if duration.months or not 0 < duration.seconds <= 7 * 86_400:
-        raise InvalidValue(f'"{text}" is too long or nothing at all', "say a time up to 7 days, such as 30 minutes")
+        raise InvalidValue(f'"{text}" is out of range', "use a time up to 7 days, such as 30 minutes")
     return duration
 
 
@@ -203,7 +203,7 @@ class Remembered:
             return self._read(name)
         except FileNotFoundError:
             hint = nearest(name, self.names()) or "`frugal schedule list` shows them"
-            raise UsageError(f"there is no schedule {name!r}", hint) from None
+            raise UsageError(f"unknown schedule {name!r}", hint) from None
 
     def has(self, name: str) -> bool:
         """Return True if there is one of a name."""
@@ -218,7 +218,7 @@ class Remembered:
         try:
             write_whole(self._folder / f"{entry.name}.json", json.dumps(as_dict(entry), indent=1).encode())
         except OSError as error:
-            raise StateError(f"{self._folder}: the schedule cannot be kept ({error})", "free disk space there") from None
+            raise StateError(f"cannot save the schedule in {self._folder} ({error})", "free disk space there") from None
 
     def forget(self, name: str) -> None:
         """Forget one."""
@@ -368,7 +368,7 @@ class Scheduler(ABC):
 def scheduler_of(name: str) -> Scheduler:
     """Return a scheduler by name."""
     if name not in SCHEDULERS:
-        raise UsageError(f"there is no scheduler {name!r}", f"known are {', '.join(SCHEDULERS)}")
+        raise UsageError(f"unknown scheduler {name!r}", f"choose from {', '.join(SCHEDULERS)}")
     found: Scheduler = importlib.import_module(f"frugal_sorter.schedule.{name}").Scheduler()
     return found
 
@@ -383,7 +383,7 @@ def scheduler_here() -> Scheduler:
         found = scheduler_of(name)
         if found.is_here():
             return found
-    raise UsageError("no scheduler runs on this machine", "add --print and --with, and take what it prints elsewhere")
+    raise UsageError("no scheduler is available on this machine", "add --print and --with, and take what it prints elsewhere")
 
 
 def refuse_cannot(scheduler: Scheduler, entry: Entry) -> None:
@@ -393,7 +393,7 @@ def refuse_cannot(scheduler: Scheduler, entry: Entry) -> None:
         UsageError: it does not have one of the options.
     """
     for what, instead in scheduler.cannot(entry):
-        raise UsageError(f"{what}: {scheduler.name} cannot do that", instead)
+        raise UsageError(f"{what} is not supported by {scheduler.name}", instead)
 
 
 def ask_system(
@@ -429,7 +429,7 @@ def ask_system(
                 env={**os.environ, "LC_ALL": "C"} if env is None else env,
             )
         except (OSError, subprocess.SubprocessError) as error:
-            raise StateError(f"{command[0]}: it cannot be asked ({error})", "see whether it is installed and runs") from None
+            raise StateError(f"cannot run {command[0]} ({error})", "check that it is installed and running") from None
         for one in (said, complained):
             one.seek(0)
         return subprocess.CompletedProcess(command, done.returncode, said.read(), complained.read())

@@ -76,13 +76,13 @@ class Scheduler(scheduler.Scheduler):
         is_system, found = entry.whole_machine, []
         kind = entry.when.kind
         if entry.wake and not is_system:
-            found.append(Cannot("--wake", "a unit of the whole machine can: add --whole-machine, as root"))
+            found.append(Cannot("--wake", "to do this, run as root and add --whole-machine"))
         if entry.wake and kind != "times" and kind != "once":
-            found.append(Cannot("--wake", "it needs a time of the clock"))
+            found.append(Cannot("--wake", "this needs a schedule with a clock time"))
         if kind == "log-on" and is_system:
-            found.append(Cannot("log-on", "leave --whole-machine out, or say start-up"))
+            found.append(Cannot("log-on", "remove --whole-machine, or use start-up"))
         if entry.catch_up and kind not in ("times", "once"):
-            found.append(Cannot("--catch-up", "it needs a time of the clock"))
+            found.append(Cannot("--catch-up", "this needs a schedule with a clock time"))
         return found
 
     def pieces(self, entry: Entry) -> Sequence[Piece]:
@@ -165,7 +165,7 @@ class Scheduler(scheduler.Scheduler):
         before = {piece.path: text_of(piece.path) for piece in pieces}
         for path, text in before.items():
             if text is not None and not text.startswith(_MARK):
-                raise StateError(f"{path}: another unit of that name is there", "choose another name")
+                raise StateError(f"another unit with this name already exists: {path}", "choose another name")
         try:
             for piece in pieces:
                 put_in_place(piece)
@@ -206,16 +206,16 @@ class Scheduler(scheduler.Scheduler):
         said = _properties(done.stdout)
         if done.returncode != 0 or not said:
             why = done.stderr.decode(errors="replace").strip() or "no answer"
-            return State(False, trouble=(f"systemd cannot be asked: {why}; see whether it runs for this account",))
+            return State(False, trouble=(f"systemd does not answer: {why}; check that it is running for this account",))
         trouble = []
         for piece in self.pieces(entry):
             text = text_of(piece.path)
             if text is None:
-                trouble.append(f"{piece.path} is gone; `frugal schedule resume {entry.name}` writes it again")
+                trouble.append(f"{piece.path} is missing; to restore it: frugal schedule resume {entry.name}")
             elif text != piece.text:
-                trouble.append(f"{piece.path} was changed by hand; `frugal schedule resume {entry.name}` writes it anew")
+                trouble.append(f"{piece.path} was edited; to restore it: frugal schedule resume {entry.name}")
         if said.get("LoadState") == "masked":
-            trouble.append(f"it is masked; `systemctl unmask {_what(entry)}` frees it")
+            trouble.append(f"it is masked; to unmask it: systemctl unmask {_what(entry)}")
         is_there = said.get("LoadState") == "loaded"
         is_on = is_there and said.get("ActiveState") in ("active", "activating") and said.get("UnitFileState") == "enabled"
         service = _shown(entry, f"{entry.unit}.service", "Result,ExecMainStatus,ActiveState")
@@ -224,7 +224,7 @@ class Scheduler(scheduler.Scheduler):
         is_over = service.get("ActiveState") in ("inactive", "failed")
         last = "" if result in ("", "success") or not is_over else f"{result}, exit code {service.get('ExecMainStatus', '?')}"
         if is_there and entry.on and not is_on:
-            trouble.append(f"somebody turned it off in systemd; `frugal schedule resume {entry.name}` turns it on")
+            trouble.append(f"it is disabled in systemd; to enable it: frugal schedule resume {entry.name}")
         next_ns = None if entry.is_watch else _next_ns(entry)
         return State(is_there, is_on, tuple(trouble), next_ns, last)
 

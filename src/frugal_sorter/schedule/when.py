@@ -129,11 +129,11 @@ def parse_when(text: str, now_ns: int) -> When:
     """
     word = " ".join(text.lower().split())
     if not word:
-        raise InvalidValue("nothing says when", f"say one of {FORMS}")
+        raise InvalidValue("the time is missing", f"use one of {FORMS}")
     if word in ("start-up", "log-on", "arrival"):
         return When(word, word)  # type: ignore[arg-type]
     if word in _EVERYDAY:
-        raise InvalidValue(f'"{text}" does not say enough', f"say {_EVERYDAY[word]}")
+        raise InvalidValue(f'"{text}" is not specific enough', f"use {_EVERYDAY[word]}")
     head, _, rest = word.partition(" ")
     if head == "cron":
         return _cron(rest, word)
@@ -148,8 +148,8 @@ def parse_when(text: str, now_ns: int) -> When:
     match = re.match(r"((?:[a-z]+(?:\s?-\s?[a-z]+)?(?:,\s?|\sand\s|\s)?)+)(.*)", word)
     if match is None:
         if re.fullmatch(r"[\d:]+", word):
-            raise InvalidValue(f'"{text}" does not say on which days', f"say daily {word}")
-        raise InvalidValue(f'"{text}" does not say when', f"say one of {FORMS}")
+            raise InvalidValue(f'"{text}" does not say on which days', f"use daily {word}")
+        raise InvalidValue(f'"{text}" does not say when', f"use one of {FORMS}")
     weekdays = _weekdays(match[1], text)
     return When(word, "times", _times(match[2], match[1].strip()), weekdays)
 
@@ -165,11 +165,11 @@ def _times(text: str, after: str) -> tuple[Time, ...]:
             noon = re.fullmatch(r"(\d{1,2})(?::(\d{2}))?(am|pm)", part)
             if noon is not None and 1 <= int(noon[1]) <= 12:
                 hour = int(noon[1]) % 12 + (12 if noon[3] == "pm" else 0)
-                hint = f"say {hour:02}:{noon[2] or '00'}"
-            raise InvalidValue(f'"{part}" is no time of day', hint)
+                hint = f"use {hour:02}:{noon[2] or '00'}"
+            raise InvalidValue(f'"{part}" is not a time of day', hint)
         found.add((int(match[1]), int(match[2])))
     if not found:
-        raise InvalidValue("the time of day is missing", f"such as {after} 18:00")
+        raise InvalidValue("the time of day is missing", f"for example {after} 18:00")
     return tuple(sorted(found))
 
 
@@ -179,7 +179,7 @@ def _weekdays(text: str, whole: str) -> frozenset[int]:
     for part in re.split(r",\s*|\s+and\s+|\s+", re.sub(r"\s*-\s*", "-", text.strip().rstrip(","))):
         names = part.split("-")
         if len(names) > 2 or not all(name in _DAY_NAMES for name in names):
-            raise InvalidValue(f'"{whole}" does not say when', f"say one of {FORMS}")
+            raise InvalidValue(f'"{whole}" does not say when', f"use one of {FORMS}")
         first, last = _DAY_NAMES[names[0]], _DAY_NAMES[names[-1]]
         days.update((first + step) % 7 for step in range((last - first) % 7 + 1))
     return frozenset(days)
@@ -188,7 +188,7 @@ def _weekdays(text: str, whole: str) -> frozenset[int]:
 def _monthly(rest: str, word: str) -> When:
     days, _, times = rest.partition(" ")
     if days != "last" and not (days.isascii() and days.isdigit() and 1 <= int(days) <= 31):
-        raise InvalidValue("the day of the month is missing", "such as monthly 1 06:00, or monthly last 22:00")
+        raise InvalidValue("the day of the month is missing", "for example monthly 1 06:00, or monthly last 22:00")
     day = LAST if days == "last" else int(days)
     return When(word, "times", _times(times, f"monthly {days}"), month_days=frozenset({day}))
 
@@ -197,17 +197,17 @@ def _every(rest: str, word: str) -> When:
     match = re.fullmatch(r"(\d{1,4} )?(minute|hour)s?", rest)
     if match is None:
         unit = re.fullmatch(r"(?:\d+ )?(second|day|week|month)s?", rest)
-        hint = {"second": "say every 1 minute, or arrival", "day": "say daily 18:00", "week": "say mon 08:00"}
-        said = hint.get(unit[1], "say monthly 1 06:00") if unit else "such as every 15 minutes, or every 2 hours"
+        hint = {"second": "use every 1 minute, or arrival", "day": "use daily 18:00", "week": "use mon 08:00"}
+        said = hint.get(unit[1], "use monthly 1 06:00") if unit else "for example every 15 minutes, or every 2 hours"
         raise InvalidValue(f'"{word}" cannot be read', said)
     count = int(match[1] or 1)
     allowed = _MINUTES if match[2] == "minute" else _HOURS
     if count not in allowed:
         if count == 60 and match[2] == "minute":
-            raise InvalidValue(f'"{word}" is an hour', "say every 1 hour")
+            raise InvalidValue(f'"{word}" is an hour', "use every 1 hour")
         raise InvalidValue(
-            f'"{word}" would not be at the same times each {"hour" if match[2] == "minute" else "day"}',
-            f"say {', '.join(map(str, allowed[:-1]))} or {allowed[-1]} {match[2]}s",
+            f'"{word}" does not divide evenly into {("an hour" if match[2] == "minute" else "a day")}',
+            f"use {', '.join(map(str, allowed[:-1]))} or {allowed[-1]} {match[2]}s",
         )
     if match[2] == "minute":
         return When(word, "times", tuple((hour, minute) for hour in range(24) for minute in range(0, 60, count)))
@@ -221,12 +221,12 @@ def _once(rest: str, word: str, now_ns: int) -> When:
     except ValueError:
         at = None
     if at is None:
-        raise InvalidValue(f'"{rest}" is not a moment', "such as once 2026-12-24 20:00")
+        raise InvalidValue(f'"{rest}" is not a date and time', "for example once 2026-12-24 20:00")
     moment_ns = _moment_ns(at)
     if moment_ns is None:
-        raise InvalidValue(f"there is no {at:%H:%M} on that day: the clocks go forward", "choose an hour later")
+        raise InvalidValue(f"{at:%H:%M} does not exist on that day because the clocks go forward", "choose an hour later")
     if moment_ns <= now_ns:
-        raise InvalidValue(f"{at:%Y-%m-%d %H:%M} has been", "choose a moment to come")
+        raise InvalidValue(f"{at:%Y-%m-%d %H:%M} is in the past", "choose a time in the future")
     return When(word, "once", at=at)
 
 
@@ -237,7 +237,7 @@ def _cron(rest: str, word: str) -> When:
     fields = rest.strip("\"'")
     # Letters are names of days and months, never the further signs that some programs have.
     if not re.fullmatch(r"(?:[\d*/,-]|[a-z]{3}| )+", fields) or len(fields.split()) != 5:
-        raise InvalidValue(f'"{fields}" is no line of a crontab', 'five fields, such as cron "0 3 * * 1"')
+        raise InvalidValue(f'"{fields}" is not a valid cron expression', 'five fields, such as cron "0 3 * * 1"')
     try:
         parsed = CronSim(fields, datetime(2026, 1, 1))
     except CronSimError as error:
@@ -252,5 +252,5 @@ def _cron(rest: str, word: str) -> When:
     times = tuple((hour, minute) for hour in sorted(parsed.hours) for minute in sorted(parsed.minutes))
     when = When(word, "times", times, weekdays, month_days, months, either)
     if when.next_after(1_767_225_600 * SECOND_NS) is None:
-        raise InvalidValue(f'"{fields}" is on no day at all', "choose a day that there is")
+        raise InvalidValue(f'"{fields}" never occurs', "choose a date that exists")
     return when

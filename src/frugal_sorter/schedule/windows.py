@@ -40,7 +40,7 @@ class Scheduler(scheduler.Scheduler):
         both = when.month_days is not None and len(when.weekdays) < 7 and not when.either
         found = [Cannot("days of the week and of the month at once", "choose one of them")] if both else []
         if when.months is not None and when.month_days is None:
-            found.append(Cannot("days of the week in some months", "say monthly, or leave the months out"))
+            found.append(Cannot("days of the week in some months", "use monthly, or leave the months out"))
         return found
 
     def pieces(self, entry: Entry) -> Sequence[Piece]:
@@ -77,10 +77,10 @@ class Scheduler(scheduler.Scheduler):
     def state(self, entry: Entry) -> State:
         task, resume = _registered(entry), f"`frugal schedule resume {entry.name}`"
         if task is None:
-            return State(False, trouble=(f"it is gone from the task scheduler; {resume} writes it again",))
+            return State(False, trouble=(f"it is missing from the Task Scheduler; to restore it: {resume}",))
         trouble = []
         if _differs(entry):
-            trouble.append(f"it was changed by hand in the task scheduler; {resume} writes it anew")
+            trouble.append(f"it was edited in the Task Scheduler; to restore it: {resume}")
         # The element is left out where it is as it is by default.
         is_on = task.findtext(f"{{{_NAMESPACE}}}Settings/{{{_NAMESPACE}}}Enabled", "true") == "true"
         if entry.on and not is_on:

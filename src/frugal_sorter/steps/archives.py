@@ -287,7 +287,7 @@ def refuse_unless_packed(context: RunContext, fd: int, name: str, members: Itera
                 elif one.packed in left and _is_packed(context, archive, one):
                     left.discard(one.packed)
         if left:
-            raise NotDone(Outcome.SKIPPED, f"{min(left)} is only in the zip by now; it stays")
+            raise NotDone(Outcome.SKIPPED, f"{min(left)} is now only in the zip, so it is kept")
 
 
 def _is_packed(context: RunContext, archive: zipfile.ZipFile, one: Packed) -> bool:
@@ -388,7 +388,7 @@ class _Room:
     def refuse(self, size: int) -> None:
         """Check that there is room for so many bytes more."""
         if size > self._left:
-            raise NotDone(Outcome.FAILED, self._why + ", or there is no room for it")
+            raise NotDone(Outcome.FAILED, self._why + ", or the volume is full")
 
 
 def _members(descriptor: int, heed: Callable[[], None], room: _Room | None) -> Iterator[tuple[Member, Iterator[bytes]]]:
@@ -429,11 +429,11 @@ def _inside(name: str) -> str:
     """
     parts = name.replace("\\", "/").split("/")
     if name.startswith(("/", "\\")) or ".." in parts or "\0" in name or (len(parts[0]) == 2 and parts[0][1] == ":"):
-        raise NotDone(Outcome.FAILED, f"the archive is refused: {name!r} leads out of its folder")
+        raise NotDone(Outcome.FAILED, f"archive refused: {name!r} points outside its folder")
     path = slashed.normpath(name)
     longest = max(len(os.fsencode(part)) for part in path.split("/"))
     if len(os.fsencode(path)) > _LONGEST_PATH or longest > _LONGEST_NAME:
-        raise NotDone(Outcome.FAILED, f"the archive is refused: the name {name[:60]!r}… is too long")
+        raise NotDone(Outcome.FAILED, f"archive refused: the name {name[:60]!r}… is too long")
     return path
 
 
@@ -449,22 +449,22 @@ def _checked(members: Iterator[Member], room: _Room | None) -> list[Member]:
     total = 0
     for member in members:
         if len(found) >= MOST_ENTRIES:
-            raise NotDone(Outcome.FAILED, f"the archive is refused: it holds more than {MOST_ENTRIES:,} entries")
+            raise NotDone(Outcome.FAILED, f"archive refused: it contains more than {MOST_ENTRIES:,} files and folders")
         name = _inside(member.name)
         total += member.size
         if room is not None:
             room.refuse(total)
         if member.kind == "device":
-            raise NotDone(Outcome.FAILED, f"the archive is refused: {member.name!r} is not a file")
+            raise NotDone(Outcome.FAILED, f"archive refused: {member.name!r} is not a file")
         if member.kind == "link":
             links.add(name)
             _inside(slashed.normpath(slashed.join(os.path.dirname(name), member.link)) if member.link else "/")
             if member.link.startswith("/"):
-                raise NotDone(Outcome.FAILED, f"the archive is refused: the link {member.name!r} leads out")
+                raise NotDone(Outcome.FAILED, f"archive refused: the link {member.name!r} leads out")
         elif member.link:
             _inside(member.link)
         if name in found and (member.kind != "folder" or found[name].kind != "folder"):
-            raise NotDone(Outcome.FAILED, f"the archive is refused: it holds {member.name!r} twice")
+            raise NotDone(Outcome.FAILED, f"archive refused: it contains {member.name!r} twice")
         if name != ".":
             found.setdefault(name, member)
             folder = os.path.dirname(name)
@@ -473,7 +473,7 @@ def _checked(members: Iterator[Member], room: _Room | None) -> list[Member]:
                 folder = os.path.dirname(folder)
     for name in above:
         if name in links:
-            raise NotDone(Outcome.FAILED, f"the archive is refused: something lies below the link {name!r}")
+            raise NotDone(Outcome.FAILED, f"archive refused: it contains files below the symbolic link {name!r}")
         if name in found and found[name].kind != "folder":
-            raise NotDone(Outcome.FAILED, f"the archive is refused: something lies below the file {name!r}")
+            raise NotDone(Outcome.FAILED, f"archive refused: it contains files below the file {name!r}")
     return list(found.values())

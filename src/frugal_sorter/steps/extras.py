@@ -121,7 +121,7 @@ class RestoreTimes(Verb):
         try:
             parent_fd, found = self._context.descriptors.entry(step.source)
             if step.was is not None and not found.identity.same_who(step.was):
-                raise NotDone(Outcome.NOT_RUN, "another folder stands there by now")
+                raise NotDone(Outcome.NOT_RUN, "another folder is there now")
             times = (found.atime_ns, step.details["mtime_ns"])
             disk.utime(step.source.name, ns=times, dir_fd=parent_fd, follow_symlinks=False)
         except OSError as error:
@@ -183,7 +183,7 @@ class RunProgram(Verb):
         if program.returncode != 0:
             said = output.decode("utf-8", "replace").strip().splitlines()
             last = f": {said[-1][:200]}" if said else ""
-            raise NotDone(Outcome.FAILED, f"{command[0]} ended with {program.returncode}{last}")
+            raise NotDone(Outcome.FAILED, f"{command[0]} exited with {program.returncode}{last}")
         return Mark(step.id, Outcome.DONE, now=step.was, data={"exit_code": program.returncode})
 
     def _wait(self, program: subprocess.Popen[bytes]) -> tuple[bytes, str]:
@@ -206,7 +206,7 @@ class RunProgram(Verb):
             if time.monotonic() > until:
                 stopped = f"took longer than {self._longest:g} seconds"
             elif self._context.stop():
-                stopped = "was stopped, since the run was"
+                stopped = "stopped because the run was stopped"
         if stopped:
             with suppress(ProcessLookupError):
                 processes.kill_group(program.pid)
@@ -222,7 +222,7 @@ class RunProgram(Verb):
     def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
         if note is None:
             return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
-        return Mark(step.id, Outcome.OPEN, f"{step.details['command'][0]} was started; how it ended is not known")
+        return Mark(step.id, Outcome.OPEN, f"{step.details['command'][0]} was started; its result is unknown")
 
     def inverse(self, step: Step, mark: Mark) -> Step | None:
         return None
@@ -245,7 +245,7 @@ class RunMaking(RunProgram):
         done = super().do(step)
         made = look_at(self._context, step.target)
         if made is None:
-            raise NotDone(Outcome.FAILED, f"{step.details['command'][0]} ended well, but made no {step.target.name}")
+            raise NotDone(Outcome.FAILED, f"{step.details['command'][0]} succeeded, but did not create {step.target.name}")
         return Mark(step.id, Outcome.DONE, now=made.identity, data=done.data)
 
     def inverse(self, step: Step, mark: Mark) -> Step:

@@ -213,22 +213,23 @@ KINDS: Mapping[VerbName, Kind] = {
     ),
     "restore": Kind(
         "trashing:Restore",
-        Words("bring {} back from the trash", "restored", "{} brought back from the trash", "the trash → {target}",
-              "brought back to {target}"),
+        Words("restore {} from the trash", "restored", "{} restored from the trash", "the trash → {target}",
+              "restored to {target}"),
         was=_ANY, may={**WEIGHT, **_ACROSS}, takes=True, makes=True, sized=True,
     ),
     "delete": Kind(
         "removing:Delete",
-        Words("delete {} for good", "deleted", "{} deleted for good", "{source}: deleted for good", "deleted for good"),
+        Words("permanently delete {}", "deleted", "{} permanently deleted", "{source}: delete permanently",
+              "deleted permanently"),
         target=False, was=_ANY, may=WEIGHT, planned=True, takes=True, removes=True, final=True,
         lasting="what was deleted", sized=True, last=True,
     ),
     "empty": Kind(
         "removing:Empty",
-        Words("remove {} from the trash for good", "removed", "{} removed from the trash for good",
-              "in the trash: removed for good", "removed from the trash for good"),
+        Words("permanently delete {} from the trash", "removed", "{} permanently deleted from the trash",
+              "in the trash: delete permanently", "deleted permanently"),
         target=False, was=_ANY, may={**WEIGHT, "original": is_text}, planned=True, takes=True,
-        final=True, lasting="what left the trash", sized=True, last=True,
+        final=True, lasting="what was deleted from the trash", sized=True, last=True,
     ),
     "copy": Kind(
         "making:Copy",
@@ -237,8 +238,8 @@ KINDS: Mapping[VerbName, Kind] = {
     ),
     "remove-made": Kind(
         "removing:RemoveMade",
-        Words("remove {} that the run made", "removed", "{} removed that the run had made",
-              "{source}: made by the run, removed", "removed, since the run that made it was taken back"),
+        Words("remove {} that the run created", "removed", "{} removed (created by the run)",
+              "{source}: remove what the run created", "removed, because the run that created it was undone"),
         target=False, was=_ANY, needs={"again": is_step_that_made}, may={**WEIGHT, **_ENTRY},
     ),
     "link": Kind(
@@ -248,14 +249,14 @@ KINDS: Mapping[VerbName, Kind] = {
     ),
     "hard-link": Kind(
         "making:HardLink",
-        Words("replace {} by hard links", "linked", "{} replaced by hard links", "{source}: replaced by hard links",
+        Words("replace {} with hard links", "linked", "{} replaced by hard links", "{source}: replaced by hard links",
               "replaced by a hard link"),
         was=_FILE, may={**_AS_IT_WAS, **WEIGHT}, witness=True, planned=True, replaces=True, sized=True,
     ),
     "own-file": Kind(
         "making:OwnFile",
-        Words("make {} of their own again", "separate", "{} made of their own again",
-              "{source}: made files of their own again", "made a file of its own again"),
+        Words("turn {} back into separate copies", "separate", "{} turned back into separate copies",
+              "{source}: made files of their own again", "turned back into a separate copy"),
         was=_FILE, may={**_AS_IT_WAS, **WEIGHT, "kept": is_kept}, replaces=True,
     ),
     "pack": Kind(
@@ -273,13 +274,13 @@ KINDS: Mapping[VerbName, Kind] = {
         target=False, was=_ANY, needs=_TEXTS, may=_ENTRY, planned=True, stays=True,
     ),
     "run": Kind(
-        "extras:RunProgram", Words("run a program for {}", "ran", "a program run for {}", "{source}: programs"),
+        "extras:RunProgram", Words("run a program for {}", "ran", "ran a program for {}", "{source}: programs"),
         target=False, was=_ANY, needs={"command": is_command}, planned=True, lasting="what programs did", stays=True,
     ),
     "run-making": Kind(
         "extras:RunMaking",
-        Words("run a program that makes {}", "made", "{} made by a program", "{source} → made by a program in {target}",
-              "made by a program: {target}"),
+        Words("run a program that makes {}", "made", "{} created by a program",
+              "{source} → a program creates files in {target}", "created by a program: {target}"),
         was=_ANY, needs={"command": is_command}, planned=True, makes=True, stays=True,
     ),
     "make-folder": Kind("making:MakeFolder", None, source=False, may=_AS_IT_WAS, planned=True),

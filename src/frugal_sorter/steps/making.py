@@ -178,7 +178,7 @@ def remove_unused(context: RunContext, ended: Iterable[tuple[Step, Mark]]) -> li
                 remove_folder(fd, step.target.name)
                 if time is not None and is_ours:
                     time.give_back()
-                marks.append(Mark(step.id, Outcome.NOT_RUN, "removed again, since nothing came into it"))
+                marks.append(Mark(step.id, Outcome.NOT_RUN, "removed again, because nothing was put in it"))
     return marks
 
 
@@ -291,7 +291,7 @@ class OwnFile(Verb):
             try:
                 rename_without_replacing(part.fd, part.name, part.fd, place.name)
             except FileExistsError:
-                raise NotDone(Outcome.SKIPPED, f"the name {place.name} was taken meanwhile") from None
+                raise NotDone(Outcome.SKIPPED, f"the name {place.name} was taken in the meantime") from None
             with suppress(OSError):  # the link is gone, and this is what stands for it
                 kernel.sync_folder(part.fd)
         return Mark(step.id, Outcome.DONE, now=made)

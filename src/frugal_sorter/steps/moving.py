@@ -91,17 +91,17 @@ class Move(Verb):
         try:
             target_fd = self._context.descriptors.folder(target.folder)
         except OSError as error:
-            missing = "the target folder is not there"
+            missing = "the target folder does not exist"
             raise NotDone(Outcome.FAILED, missing if error.errno == errno.ENOENT else reason_of(error)) from None
         try:
             self._rename(entry.fd, entry.place.name, target_fd, target.name)
         except FileExistsError:
             if not self._differs_in_case_alone(entry, target):
-                raise NotDone(Outcome.SKIPPED, f"the name {target.name} was taken meanwhile") from None
+                raise NotDone(Outcome.SKIPPED, f"the name {target.name} has been taken in the meantime") from None
             self._rename_case(step, entry, target)
         except OSError as error:
             if error.errno == errno.EXDEV:
-                raise NotDone(Outcome.FAILED, "the target is on another volume by now") from None
+                raise NotDone(Outcome.FAILED, "the target is now on another volume") from None
             raise
         return self._look_once_more(step, entry.fd, entry.place, target, target_fd, was)
 
@@ -115,14 +115,17 @@ class Move(Verb):
             # It was looked at before, and has its name.
             return Mark(step.id, Outcome.DONE, "", was)
         if now is None:
-            raise NotDone(Outcome.FAILED, "moved, and taken away from there at once by another program")
+            raise NotDone(Outcome.FAILED, "moved, but another program removed it immediately")
         if now.identity.same_who(was):
             found = now.identity
             return Mark(step.id, Outcome.DONE, "", found if was.inside is None else found._replace(inside=was.inside))
         try:
             self._rename(target_fd, target.name, source_fd, source.name)
         except OSError as error:
-            why = f"another file was moved to {target.path} and could not be put back: {reason_of(error)}"
+            why = (
+                f"a different file had taken its place; it was moved to {target.path} and could not be moved back: "
+                f"{reason_of(error)}"
+            )
             raise NotDone(Outcome.FAILED, why) from None
         raise NotDone(Outcome.SKIPPED, CHANGED)
 
@@ -166,7 +169,7 @@ class Move(Verb):
             if repair:
                 self._remove_placeholder(target)
             return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
-        return Mark(step.id, Outcome.OPEN, "found neither where it was nor where it was to go")
+        return Mark(step.id, Outcome.OPEN, "found neither at its old nor at its new location")
 
     def _remove_placeholder(self, target: Place) -> None:
         """Remove what a kill left of a rename over a placeholder: something empty, made during the run."""
@@ -184,7 +187,7 @@ class Move(Verb):
         source_fd, first = self._context.descriptors.entry(source)
         _, second = self._context.descriptors.entry(target)
         if first.nlink < 2 or first.identity != second.identity:
-            return Mark(step.id, Outcome.OPEN, "changed while it was looked at")
+            return Mark(step.id, Outcome.OPEN, "changed while it was being checked")
         remove_name(source_fd, source.name, lambda now: now.st_nlink > 1 and same_as(first)(now))
         return Mark(step.id, Outcome.DONE, now=second.identity)
 
@@ -281,7 +284,7 @@ class MoveAcross(Verb):
             # while what it was made of is still there, whole.
             source = look_like_or_none(entry.place, was, entry.fd)
             if source is None or not source.identity.same_who(was):
-                reason = f"taken away by another program while it was moved; the copy stays at {target.path}"
+                reason = f"another program removed it during the move; the copy remains at {target.path}"
                 raise NotDone(Outcome.FAILED, reason) from None
             try:
                 remove_copy(self._context, step, fd, target.name, made.identity, entry.fd, entry.place.name)
@@ -314,7 +317,7 @@ class MoveAcross(Verb):
             if begun is None:
                 return done
             if not repair:
-                return Mark(step.id, Outcome.OPEN, "copied, and the first one not yet removed")
+                return Mark(step.id, Outcome.OPEN, "copied, but the original has not been removed yet")
             return self._resolve_both(step, note, copied, aside if at_aside else None, done)
         if begun is None and copied is not None and repair and self._finish(step, copied):
             return Mark(step.id, Outcome.DONE, now=copied, data=note.data if note else None)
@@ -324,7 +327,7 @@ class MoveAcross(Verb):
             return resolve_set_aside(context, step, aside, repair)
         if begun:
             return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
-        return Mark(step.id, Outcome.OPEN, "found neither where it was nor where it was to go")
+        return Mark(step.id, Outcome.OPEN, "found neither at its old nor at its new location")
 
     def _resolve_both(self, step: Step, note: Mark, copied: Identity, aside: Place | None, done: Mark) -> Mark:
         """Settle a step whose copy has its name while what it was made of is still there, set aside or not."""
@@ -349,7 +352,7 @@ class MoveAcross(Verb):
             remove_copy(context, step, target_fd, target.name, copied, source_fd, aside.name if aside else source.name)
         except NotDone as kept:
             where = where_put_back(context, aside, source, was) if aside else ""
-            reason = f"copied to {target.path}, and both are kept: {kept.reason}"
+            reason = f"copied to {target.path}, and the original was kept too: {kept.reason}"
             return Mark(step.id, Outcome.OPEN, f"{reason}; {where}" if where else reason)
         return resolve_set_aside(context, step, aside, True) if aside else Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
 
@@ -414,4 +417,4 @@ def lost_text(near: str, dev: int, kinds: Collection[str]) -> str:
     words = {"mode": "modes", "mtime_ns": "fine times", "owner": "owners", "attributes": "extended attributes"}
     volume = volume_of(dev, near)
     lost = ", ".join(word for key, word in words.items() if key in kinds)
-    return f"the volume at {volume.top} ({volume.kind}) does not keep {lost}; an undo gives them back"
+    return f"the volume at {volume.top} ({volume.kind}) does not store {lost}; undo restores them"

@@ -109,7 +109,7 @@ def held(context: RunContext, step: Step, removal: bool = False) -> Iterator[Hel
         rename_without_replacing(fd, place.name, fd, aside.name)
     except OSError as error:
         if error.errno == errno.EXDEV:
-            why_not = "this volume cannot rename the folder, which lies in a lower layer of an overlay"
+            why_not = "this volume cannot rename the folder, which is in a lower layer of an overlay"
             raise NotDone(Outcome.FAILED, why_not) from None
         raise
     time.note()
@@ -144,7 +144,7 @@ def _hold_witness(holding: ExitStack, context: RunContext, fd: int, name: str, w
         raise NotDone(Outcome.SKIPPED, f"{path} cannot be compared: {reason_of(error)}") from None
     except NotDone as not_done:
         if not_done.reason == CHANGED:
-            raise NotDone(Outcome.SKIPPED, f"{path} is not the same any more") from None
+            raise NotDone(Outcome.SKIPPED, f"{path} has changed") from None
         raise NotDone(not_done.outcome, f"{path}: {not_done.reason}") from None
 
 
@@ -172,7 +172,7 @@ def put_back(context: RunContext, aside: Place, place: Place, was: Identity) -> 
             name = place.name if number == 1 else names.shortened(place.name, f"_{number}")
             try:
                 rename_without_replacing(fd, aside.name, fd, name)
-                return "" if number == 1 else f"it is now {name}, since its name was taken meanwhile"
+                return "" if number == 1 else f"it is now named {name}, because its name was taken in the meantime"
             except FileExistsError:
                 continue
     except OSError as error:
@@ -190,7 +190,7 @@ def where_put_back(context: RunContext, aside: Place, place: Place, was: Identit
 
 def set_aside(aside: Place) -> str:
     """Return what to say of an entry that has its private name."""
-    return f"it is set aside as {aside.path} until the next command that changes files puts it back"
+    return f"it is temporarily named {aside.path}; the next frugal command that changes files renames it back"
 
 
 def resolve_set_aside(context: RunContext, step: Step, aside: Place, repair: bool) -> Mark:
@@ -289,7 +289,7 @@ def part_beside(context: RunContext, step: Step, place: Place | None = None) -> 
     try:
         fd = context.descriptors.folder(beside.folder)
     except OSError as error:
-        why = "the target folder is not there" if error.errno == errno.ENOENT else reason_of(error)
+        why = "the target folder does not exist" if error.errno == errno.ENOENT else reason_of(error)
         raise NotDone(Outcome.FAILED, why) from None
     part = Part(context, step, fd, Place(beside.folder, context.private(step)))
     try:
@@ -364,7 +364,7 @@ def finish_part(context: RunContext, step: Step, part: Part, data: Mapping[str, 
     try:
         rename_without_replacing(part.fd, part.name, part.fd, step.target.name)
     except FileExistsError:
-        raise NotDone(Outcome.SKIPPED, f"the name {step.target.name} was taken meanwhile") from None
+        raise NotDone(Outcome.SKIPPED, f"the name {step.target.name} was taken in the meantime") from None
     try:
         kernel.sync_folder(part.fd)
     except OSError:

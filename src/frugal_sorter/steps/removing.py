@@ -24,7 +24,7 @@ from frugal_sorter.filesystem.volumes import volume_of
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.steps.archives import refuse_unless_archived, refuse_unless_packed
 from frugal_sorter.steps.parts import NO_LONGER_THERE, Held, held, look_at, resolve_set_aside, there
-from frugal_sorter.steps.step import INTERRUPTED, Mark, RunContext, Step, Verb, step_of_line
+from frugal_sorter.steps.step import ALREADY_REMOVED, INTERRUPTED, Mark, RunContext, Step, Verb, step_of_line
 from frugal_sorter.steps.trashing import remove_infos
 
 REMOVING = "removing"
@@ -64,7 +64,7 @@ class Delete(Verb):
         except NotDone as not_done:
             return Mark(step.id, Outcome.OPEN, f"removed in part, the rest is {aside.path}: {not_done.reason}")
         except FileNotFoundError:
-            return Mark(step.id, Outcome.OPEN, "its folder is not there")
+            return Mark(step.id, Outcome.OPEN, "its folder does not exist")
         return Mark(step.id, Outcome.DONE)
 
     def inverse(self, step: Step, mark: Mark) -> None:
@@ -93,7 +93,7 @@ def remove_held(context: RunContext, step: Step, entry: Held, private: bool, is_
     try:
         remove_tree(entry.fd, entry.place.name, is_wanted)
     except (NotDone, OSError) as failed:
-        raise NotDone(Outcome.FAILED, f"removed in part only: {why(failed)}") from None
+        raise NotDone(Outcome.FAILED, f"only partly removed: {why(failed)}") from None
 
 
 class Empty(Delete):
@@ -187,14 +187,14 @@ class RemoveFolder(Verb):
             # Where inode numbers do not last an empty folder of that name is as good as the one meant.
             lasts = volume_of(found.identity.dev, step.source.folder).inodes_last
             if lasts and not found.identity.same_who(step.was):
-                raise NotDone(Outcome.SKIPPED, "another folder stands there by now")
+                raise NotDone(Outcome.SKIPPED, "another folder is there now")
             self._context.descriptors.forget(step.source.path)
             remove_folder(parent_fd, step.source.name)
         except OSError as error:
             if error.errno in (errno.ENOTEMPTY, errno.EEXIST):
                 raise NotDone(Outcome.NOT_RUN, "not empty, so it stays") from None
             if error.errno == errno.ENOENT:
-                raise NotDone(Outcome.NOT_RUN, "gone already") from None
+                raise NotDone(Outcome.NOT_RUN, ALREADY_REMOVED) from None
             raise
         return Mark(step.id, Outcome.DONE)
 

@@ -295,7 +295,7 @@ def step_of_line(line: Mapping[str, Any]) -> Step:
         ValueError, KeyError, TypeError: it holds none.
     """
     if line["verb"] not in _VERBS:
-        raise ValueError(f"there is no verb {line['verb']!r}")
+        raise ValueError(f"unknown verb {line['verb']!r}")
     witness = line.get("witness")
     step = Step(
         int(line["id"]),
@@ -319,7 +319,7 @@ def _place(path: object) -> Place | None:
 
 def proper_place(path: object) -> Place:
     if not isinstance(path, str) or not slashed.is_absolute(path) or slashed.normpath(path) != path or "\0" in path:
-        raise ValueError(f"{path!r} is no absolute path")
+        raise ValueError(f"{path!r} is not an absolute path")
     return place_of(path)
 
 
@@ -348,7 +348,7 @@ def refuse_malformed(step: Step) -> None:
         if place is not None and not (is_name(place.name) and "/" not in place.name):
             raise ValueError(f"{place.path!r} is not a place of an entry")
     if kind.was and (step.was is None or not is_identity(step.was) or step.was.kind not in kind.was):
-        raise ValueError(f"a step to {step.verb} must say what its entry was")
+        raise ValueError(f"a step to {step.verb} must describe its entry")
     if kind.witness and step.witness is None:
         raise ValueError(f"a step to {step.verb} must name what stays")
     if step.witness is not None and not is_identity(step.witness.identity):
@@ -364,6 +364,7 @@ def refuse_malformed(step: Step) -> None:
 
 
 # Why a step of a killed run has no effect.
+ALREADY_REMOVED = "already removed"
 INTERRUPTED = "interrupted before it was done"
 STOPPED = "the run was stopped before it was done"
 

@@ -340,7 +340,7 @@ class Trash(Verb):
         try:
             descriptor = disk.open(name, NEW_FILE, 0o600, dir_fd=folder)
         except FileExistsError:
-            raise NotDone(Outcome.SKIPPED, f"the name {target.name} in the trash was taken meanwhile") from None
+            raise NotDone(Outcome.SKIPPED, f"the name {target.name} in the trash was taken in the meantime") from None
         made = disk.fstat(descriptor)
         try:
             # In one go but for a full disk, where a write can be cut short.
@@ -369,7 +369,7 @@ class Trash(Verb):
             found = disk.stat(place.name, dir_fd=parent, follow_symlinks=False)
             # Another account could have put a link or a folder of its own there.
             if found.st_uid != accounts.user_id() or not stat.S_ISDIR(found.st_mode):
-                raise NotDone(Outcome.FAILED, f"{path} is no trash of this account")
+                raise NotDone(Outcome.FAILED, f"{path} is not a trash folder of this account")
         self._bins[trash.files] = trash
         return trash
 

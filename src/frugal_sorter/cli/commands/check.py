@@ -54,15 +54,15 @@ def run(args: argparse.Namespace) -> int:
     for warning in warnings:
         screen.parts(("warning: ", "yellow"), (shown(warning), ""))
     examples = sum(len(rule.examples) for rule in book.rules)
-    parts = [count_text(len(book.rules), "rule"), "no mistakes"]
+    parts = [count_text(len(book.rules), "rule"), "no errors"]
     if book.off:
         parts.insert(1, f"{len(book.off)} switched off")
     if examples:
         right = examples - len(failed)
-        parts.append(f"{right} of {count_text(examples, 'example')} as written")
+        parts.append(f"{right} of {count_text(examples, 'example')} passed")
     if refused:
         parts.append(f"{count_text(len({rule.name for rule, _ in refused}), 'rule')} refused")
-    parts.append(count_text(len(warnings), "warning") if warnings else "nothing to warn of")
+    parts.append(count_text(len(warnings), "warning") if warnings else "no warnings")
     screen.line(f"{shown(book.file)}: {', '.join(parts)}.", style="bold")
     return 2 if failed else 3 if refused else 0
 
@@ -79,8 +79,8 @@ def _warnings(book: RuleBook, world: World) -> list[str]:
         warnings.append(_at(book, warned.rule, f"{warned.message}; {warned.hint}"))
     for one in unreached(book, world):
         if one.rule.name not in dead:
-            what = f'of {count_text(one.entries, "file")} that it matches now it gets none: "{one.above.name}" above has them'
-            warnings.append(_at(book, one.rule, f"{what}; put it above that rule"))
+            what = f'it matches {count_text(one.entries, "file")} now, but rule "{one.above.name}" above handles them all'
+            warnings.append(_at(book, one.rule, f"{what}; move this rule above that one"))
     for limits in book.trash:
         if limits.overruled:
             warnings.append(f"{book.file}:{limits.line}: [trash]: {limits.overruled}")
@@ -96,8 +96,8 @@ def _about_folder(book: RuleBook, rule: Rule, folder: str) -> Iterator[str]:
     if opened := note_on_opened(rule, root):
         yield opened.text
     if folder in book.unmounted:
-        yield f"{folder} is not mounted now"
+        yield f"{folder} is not mounted"
     elif not disk.isdir(folder):
-        yield f"{folder} is not there now"
+        yield f"{folder} does not exist now"
     elif rule.ending != "leave" and (tree := version_control_root(root)):
-        yield f"{folder} is under version control ({tree}): its working files are acted on"
+        yield f"{folder} is part of a version-controlled tree ({tree}); this rule will change its files"

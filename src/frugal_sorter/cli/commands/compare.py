@@ -38,7 +38,7 @@ EXAMPLES = """
   frugal inventory ~/Intake --save monday
   frugal compare monday ~/Intake             what changed since
   frugal compare monday friday --format csv
-  frugal compare before-run-14 after-run-14  the sums that run 14 kept
+  frugal compare before-run-14 after-run-14  the totals that run 14 kept
 """
 _OF_RUN = re.compile(r"(before|after)-run-([0-9]{1,9})")
 _NAMED = 8
@@ -52,9 +52,11 @@ def saved_path(name: str) -> Path:
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("first", metavar="A", help="the earlier one: a name, a file, or a folder as it is now")
+    parser.add_argument(
+        "first", metavar="A", help=("the earlier state: the name of a saved inventory, a file, or a folder as it is now")
+    )
     parser.add_argument("second", metavar="B", help="the later one, likewise")
-    parser.add_argument("--hidden", action="store_true", help="of a folder as it is now: hidden entries too")
+    parser.add_argument("--hidden", action="store_true", help="when A or B is a folder: include hidden files")
     add_format(parser, "table", "json", "csv", "html")
 
 
@@ -75,7 +77,7 @@ def run(args: argparse.Namespace) -> int:
 
 def _read(named: str, hidden: bool, now_ns: int) -> Saved:
     if not named:
-        raise UsageError("(empty): there is no such inventory or folder", "name one")
+        raise UsageError("A or B is empty", "name one")
     if disk.isdir(named):
         try:
             return look_now(slashed.realpath(named), hidden, now_ns)
@@ -91,7 +93,9 @@ def _sums(named: str) -> Totals | None:
         return None
     kept = kept_totals(ready_state_folder(), int(found[2]))
     if kept is None:
-        raise UsageError(f"run {found[2]} kept no sums", "`frugal history` lists the runs; undos keep none")
+        raise UsageError(
+            f"run {found[2]} saved no totals", ("choose another run from `frugal history`; undo runs save no totals")
+        )
     return kept[0] if found[1] == "before" else kept[1]
 
 
@@ -110,7 +114,7 @@ def _print_table(comparison: Comparison) -> None:
         screen.parts((f"{label:5}", "dim"), (f"{shown(saved.folder)}  ", "bold"), (f"{moment_text(saved.made_ns)}, {what}", ""))
     screen.line()
     if not comparison.changes:
-        screen.line("Nothing changed.")
+        screen.line("No differences.")
     for table in _tables(comparison):
         screen.table(table)
         screen.line()
@@ -124,7 +128,7 @@ def _print_table(comparison: Comparison) -> None:
             size = signed_size_text(change.difference) if change.difference else size_text(change.bytes_after)
             screen.parts((f"  {size:>10}  ", "dim"), (f"{shown(change.path)}{came_from}", ""))
         if len(changes) > _NAMED:
-            screen.line(f"  and {len(changes) - _NAMED:,} more (--format csv lists all)")
+            screen.line(f"  … {len(changes) - _NAMED:,} more (--format csv lists all)")
     for saved in (comparison.first, comparison.second):
         for path in saved.unread:
             screen.line(f"Not read: {shown(path)}", style="yellow")

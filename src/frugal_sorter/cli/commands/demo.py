@@ -20,21 +20,21 @@ EXAMPLES = """
 """
 
 _STORY: tuple[tuple[str, tuple[str, ...]], ...] = (
-    ("What is in the intake folder?", ("inventory", "Intake", "--top", "4")),
-    ("Is the rule file right?", ("check", "rules.toml")),
-    ("Which rules are there?", ("rules", "rules.toml")),
-    ("What would the rules do? This changes nothing.", ("preview", "rules.toml", "--short")),
-    ("Do it. Without --yes it would ask first.", ("tidy", "rules.toml", "--yes", "--short")),
-    ("As a watcher does it when something comes: there is nothing left to do.", ("watch", "rules.toml", "--once")),
-    ("What was done?", ("history",)),
-    ("Take it all back.", ("undo", "--yes", "--short")),
-    ("What was taken back is left alone.", ("watch", "rules.toml", "--once")),
+    ("See what is in the intake folder.", ("inventory", "Intake", "--top", "4")),
+    ("Check the rule file.", ("check", "rules.toml")),
+    ("List the rules.", ("rules", "rules.toml")),
+    ("Preview what the rules would do. This changes nothing.", ("preview", "rules.toml", "--short")),
+    ("Apply the rules. Without --yes, frugal asks first.", ("tidy", "rules.toml", "--yes", "--short")),
+    ("Check for new files once, as a watcher does. There are none.", ("watch", "rules.toml", "--once")),
+    ("List what has been done.", ("history",)),
+    ("Undo all of it.", ("undo", "--yes", "--short")),
+    ("Files from an undone run are left alone.", ("watch", "rules.toml", "--once")),
     (
-        "Each night by itself: this is what would be written, here for cron. Without --print it asks, and sets it up.",
+        "Run the rules every night. --print only shows the crontab entry; without it, frugal asks and sets it up.",
         ("schedule", "add", "nightly", "--at", "daily 02:00", "--with", "cron", "--print", "--", "tidy", "rules.toml"),
     ),
     (
-        "In two stages: to the holding folder, and from there to the trash. Day by day this would do:",
+        "Age files in two stages: first to the holding folder, then to the trash. Day by day, this would happen:",
         ("preview", "ageing.toml", "--until", "in 40 days", "--short"),
     ),
 )
@@ -42,7 +42,7 @@ _STORY: tuple[tuple[str, tuple[str, ...]], ...] = (
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("folder", metavar="FOLDER", nargs="?", type=Path, help="an empty or new folder")
-    parser.add_argument("--seed", type=int, default=DEFAULT_SEED, help="another number makes another machine")
+    parser.add_argument("--seed", type=int, default=DEFAULT_SEED, help="a different number creates different sample data")
 
 
 def run(args: argparse.Namespace) -> int:
@@ -69,5 +69,5 @@ def _tell(folder: Path, private: Path) -> int:
         if code != 0:
             print(f"(ended with {code})", file=sys.stderr)
             return code
-    print("\nThat was the whole story, in a temporary folder. `frugal demo FOLDER` lays out one to keep.")
+    print("\nEnd of the demo, which ran in a temporary folder. To keep a copy of the sample data: frugal demo FOLDER")
     return 0

@@ -74,7 +74,11 @@ class _Duplicates(Job):
             return session.planned(plan_duplicates(looked.choices, removing, command_line(), looked.folders))
 
     def question(self, view: PlanView, account: str) -> str:
-        more = " Each is compared with the one that stays once more, byte by byte." if self.args.do else ""
+        more = (
+            " Before anything is removed, each copy is compared again, byte by byte, with the one to keep."
+            if self.args.do
+            else ""
+        )
         return view.question(f"below {shown(view.base)}, as {account}?{more}")
 
 
@@ -98,7 +102,10 @@ def _choose_each(screen: Screen, choices: Sequence[Choice], base: str) -> list[C
                 (why, "dim"),
             )
         answer = screen.choose(
-            f"Keep which? 1 to {len(files)} (Enter: 1), r: 1 here and in all the rest, s: skip, q: stop here",
+            (
+                f"Keep which one? 1-{len(files)} (Enter = 1), r = keep 1 in this and all remaining groups, s = skip this "
+                "group, q = stop choosing"
+            ),
             [*map(str, range(1, len(files) + 1)), "r", "s", "q"],
             "1",
         )
@@ -132,29 +139,39 @@ _NAMED = 12
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("folders", metavar="FOLDER", nargs="*", help="a folder to search (default: the current one)")
     parser.add_argument("--levels", type=levels, metavar="N", help="how deep; 1 is the folder itself (default: all)")
-    parser.add_argument("--hidden", action="store_true", help="hidden files and folders too")
-    parser.add_argument("--min-size", type=size, metavar="SIZE", default=1, help="pass over smaller files, such as 1MB")
-    parser.add_argument("--empty", action="store_true", help="empty files too: they all hold the same")
+    parser.add_argument("--hidden", action="store_true", help="include hidden files and folders")
+    parser.add_argument("--min-size", type=size, metavar="SIZE", default=1, help="skip files smaller than this, such as 1MB")
+    parser.add_argument("--empty", action="store_true", help="include empty files, which are all identical")
     parser.add_argument(
         "--keep",
         type=_keeps,
         metavar="WHICH",
-        help=f"which one stays: {', '.join(KEEPS)}; several with commas, the first that tells them apart"
-        f" (default: {','.join(DEFAULT_KEEP)})",
+        help=f"which copy to keep: {', '.join(KEEPS)}; with several, separated by commas, the first that decides "
+        f"counts (default: {','.join(DEFAULT_KEEP)})",
     )
     parser.add_argument(
         "--keep-in",
         metavar="FOLDER",
         nargs="+",
         default=[],
-        help="what is there stays, and goes elsewhere; what is not there at all stays, too",
+        help="keep every copy in these folders and remove the copies elsewhere; groups with no copy there are left alone",
     )
-    parser.add_argument("--do", choices=DOS, help="take the others away, or make them hard links (default: report only)")
-    parser.add_argument("--across-owners", action="store_true", help="hard links also between owners and rights")
-    parser.add_argument("--unmark", action="store_true", help="rename what is named like a copy of nothing")
+    parser.add_argument(
+        "--do",
+        choices=DOS,
+        help=("what to do with the other copies: remove them or replace them with hard links (default: only report)"),
+    )
+    parser.add_argument(
+        "--across-owners", action="store_true", help=("hard-link copies even if their owner or permissions differ")
+    )
+    parser.add_argument(
+        "--unmark",
+        action="store_true",
+        help=('remove the copy mark from names such as "plan (2).pdf" when there is no "plan.pdf"'),
+    )
     add_where(parser)
-    parser.add_argument("--top", type=number, default=_TOP, metavar="N", help=f"show so many groups (default: {_TOP})")
-    parser.add_argument("--no-cache", action="store_true", help="read everything anew")
+    parser.add_argument("--top", type=number, default=_TOP, metavar="N", help=f"show at most N groups (default: {_TOP})")
+    parser.add_argument("--no-cache", action="store_true", help="ignore cached results and read every file again")
     add_choosing(parser)
     add_listing(parser)
     add_at_most(parser)
@@ -167,21 +184,23 @@ def _keeps(text: str) -> tuple[Keep, ...]:
     named = tuple(part.strip() for part in text.split(","))
     for one in named:
         if one not in KEEPS:
-            raise argparse.ArgumentTypeError(f"{one!r} is not a way to choose; known are {', '.join(KEEPS)}")
+            raise argparse.ArgumentTypeError(f"unknown value {one!r}; choose from {', '.join(KEEPS)}")
     return named  # type: ignore[return-value]
 
 
 def job(args: argparse.Namespace) -> Job | None:
     if not args.do and not args.unmark:
         if args.without or args.save or args.edit:
-            raise UsageError("--without, --save and --edit: nothing is to be done", "say what with --do, or leave them out")
+            raise UsageError(
+                "--without, --save and --edit need --do or --unmark", ("add --do or --unmark, or remove these options")
+            )
         return None
     if not args.folders:
-        raise UsageError("name the folder in which something is to change", "there is no default for --do and --unmark")
+        raise UsageError("name the folder to change", "--do and --unmark need a folder")
     if args.format != "table":
-        raise UsageError("--do and --unmark are shown as a table only", "leave --format out")
+        raise UsageError("--do and --unmark cannot be combined with --format", "remove --format")
     if args.do and args.unmark:
-        raise UsageError("--do and --unmark are two jobs", "do one after the other")
+        raise UsageError("--do and --unmark cannot be combined", "run one, then the other")
     for folder in map(folder_named, args.folders if args.do else ()):
         refuse_removal(folder, args.levels, args.hidden)
     return _Duplicates(args)
@@ -247,7 +266,7 @@ def _report(screen: Screen, looked: _Looked, top: int) -> None:
         screen.line(shown(folder), style="bold")
     screen.line()
     if not choices:
-        screen.line("No two files hold the same.")
+        screen.line("No duplicates found.")
     for choice in choices[:top]:
         _group(screen, choice, base)
     if len(choices) > top:
@@ -257,7 +276,7 @@ def _report(screen: Screen, looked: _Looked, top: int) -> None:
         screen.line()
     same = same_folders(found)
     if same:
-        screen.line("Folders that hold the same", style="bold")
+        screen.line("Folders with the same contents", style="bold")
         for ones in same[:_NAMED]:
             screen.line("  " + "  =  ".join(f"{below(one, base)}/" for one in ones))
         if len(same) > _NAMED:
@@ -269,7 +288,7 @@ def _report(screen: Screen, looked: _Looked, top: int) -> None:
 
 def _group(screen: Screen, choice: Choice, base: str) -> None:
     group = choice.group
-    frees = f", frees {size_text(choice.frees)}" if choice.going else ", stays as it is"
+    frees = f", frees {size_text(choice.frees)}" if choice.going else ", left alone"
     screen.parts((f"{len(group.files)} × {size_text(group.size)}", "bold"), (frees, ""))
     for one in [choice.kept, *(file for file in group.files if file is not choice.kept)]:
         stays = one not in choice.going
@@ -281,7 +300,7 @@ def _group(screen: Screen, choice: Choice, base: str) -> None:
             (f"  {why}" if why else "", "dim"),
         )
         for name in one.further_names:
-            screen.parts(("                   ", ""), (below(name, base), ""), ("  the same file (hard link)", "dim"))
+            screen.parts(("                   ", ""), (below(name, base), ""), ("  same file (hard link)", "dim"))
     screen.line()
 
 
@@ -290,16 +309,16 @@ def _alikes(screen: Screen, alikes: Sequence[LookAlike], base: str) -> None:
     alone = [one for one in alikes if one.kind == "alone"]
     copies = sum(one.kind == "copy" for one in alikes)
     if copies:
-        what = "is a true copy" if copies == 1 else "are true copies"
-        screen.line(f"{count_text(copies, 'name')} with the mark of a copy {what}.")
+        what = "is a true copy" if copies == 1 else "are identical to the original"
+        screen.line(f"{count_text(copies, 'file')} named like copies {what}.")
     if differ:
-        screen.line("Named like copies, but not the same: these stay", style="bold")
+        screen.line("Named like copies but different, so kept", style="bold")
         for one in differ[:_NAMED]:
             screen.parts(("  ", ""), (below(one.path, base), "yellow"), (f"  {_difference(one)}", ""))
         if len(differ) > _NAMED:
             screen.line(f"  and {len(differ) - _NAMED:,} more", style="dim")
     if alone:
-        screen.line("Named like copies, and the unmarked one is not there (--unmark takes the mark off)", style="bold")
+        screen.line("Named like copies, but there is no original (--unmark removes the copy mark)", style="bold")
         for one in alone[:_NAMED]:
             screen.line(f"  {below(one.path, base)}")
         if len(alone) > _NAMED:
@@ -311,25 +330,25 @@ def _alikes(screen: Screen, alikes: Sequence[LookAlike], base: str) -> None:
 def _difference(one: LookAlike) -> str:
     parts = []
     if one.sizes[0] != one.sizes[1]:
-        parts.append(f"{size_text(one.sizes[0])} instead of {size_text(one.sizes[1])}")
+        parts.append(f"{size_text(one.sizes[0])}, original {size_text(one.sizes[1])}")
     if one.times_ns[0] != one.times_ns[1]:
-        parts.append(f"of {date_text(one.times_ns[0])} instead of {date_text(one.times_ns[1])}")
-    parts.append(f"differs from byte {(one.first or 0) + 1:,} on")
+        parts.append(f"modified {date_text(one.times_ns[0])}, original {date_text(one.times_ns[1])}")
+    parts.append(f"first difference at byte {(one.first or 0) + 1:,}")
     return ", ".join(parts)
 
 
 def _totals(screen: Screen, found: Duplicates, choices: Sequence[Choice]) -> None:
     going = sum(len(choice.going) for choice in choices)
     frees = sum(choice.frees for choice in choices)
-    counts = f"{count_text(len(choices), 'group')}, {count_text(going, 'file')} more than needed"
-    screen.line(f"{counts}, {size_text(frees)} could be freed.", style="bold")
+    counts = f"{count_text(len(choices), 'group')} with {count_text(going, 'extra copy', 'extra copies')}"
+    screen.line(f"{counts}. Removing them would free {size_text(frees)}.", style="bold")
     share = f" ({found.read / found.bytes:.0%})" if found.bytes else ""
-    screen.line(f"{count_text(found.seen, 'file')} of {size_text(found.bytes)} looked at, {size_text(found.read)} read{share}.")
+    screen.line(f"Checked {count_text(found.seen, 'file')} ({size_text(found.bytes)}); read {size_text(found.read)}{share}.")
     if found.linked:
-        screen.line(f"{count_text(found.linked, 'further name')} of files counted once (hard links).")
+        screen.line(f"{count_text(found.linked, 'extra hard link')} not counted as separate files.")
     passed, empty = found.passed
     for count, which in ((passed - empty, "smaller file"), (empty, "empty file")):
         if count:
-            screen.line(f"{count_text(count, which)} passed over.")
+            screen.line(f"Skipped {count_text(count, which)}.")
     for unread in found.unread:
         screen.line(f"Not read: {shown(unread.path)} ({unread.reason})", style="yellow")

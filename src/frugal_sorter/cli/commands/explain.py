@@ -67,19 +67,19 @@ def _explain(screen: Screen, journal: Journal, named: str, world: World, explain
     if not named or not disk.lexists(path):
         passage = taken_from(journal, path) if named else None
         if passage is None:
-            raise UsageError(f"{named or '(empty)'}: there is no such file or folder", "check the path")
+            raise UsageError(f"file or folder not found: {named or '(empty)'}", "check the path")
         _show_gone(screen, journal, path, passage)
         return
     screen.line(shown(path), style="bold")
     _show_coming(screen, journal, path)
     if disk.isdir(path):
         acting = explainer.rules_acting_in(slashed.realpath(path))
-        screen.line("Rules that act on what lies in this folder, in their order:" if acting else "No rule acts in this folder.")
+        screen.line("Rules that act on files in this folder, in order:" if acting else ("No rules act in this folder."))
         for rule, base in acting:
             where = "" if base == slashed.realpath(path) else f"  (from {shown(base)})"
             screen.line(f"  {shown(rule.name)}: {shown(rule.where_text)}{where}")
         screen.line()
-        screen.line("The folder itself:")
+        screen.line("For the folder itself:")
     try:
         explained, fate = explainer.explain(path)
     except OSError as error:
@@ -96,13 +96,13 @@ def _explain(screen: Screen, journal: Journal, named: str, world: World, explain
             _show(screen, one, min(width, 60), world, one is following)
     for reason, names in elsewhere.items():
         who = ", ".join(names) if len(names) <= _NAMED else f"{len(names)} rules"
-        screen.line(f"Not asked, since {shown(reason)}: {who}", style="dim")
+        screen.line(f"Skipped, because {shown(reason)}: {who}", style="dim")
     _show_fate(screen, fate, following, world, os.path.dirname(path))
 
 
 def _show_gone(screen: Screen, journal: Journal, path: str, passage: Passage) -> None:
     """Say which run took an entry away that is no longer there, where it is, and how it comes back."""
-    screen.parts((shown(path), "bold"), ("  is not there any more", ""))
+    screen.parts((shown(path), "bold"), ("  no longer exists", ""))
     at, seen, last = path, set[int](), passage
     following: Passage | None = passage
     while following is not None and id(following.step) not in seen and following.run not in seen:
@@ -112,19 +112,19 @@ def _show_gone(screen: Screen, journal: Journal, path: str, passage: Passage) ->
         # A folder takes along what is in it.
         along = f" with {shown(last.along)}" if last.along else ""
         what = step_will_text(last.step, "/")
-        screen.line(f"Run {last.run} ({run.kind} of {moment_text(run.began_ns)}): {what}{along}")
+        screen.line(f"Run {last.run} ({run.kind}, {moment_text(run.began_ns)}): {what}{along}")
         rest = at[len(last.along) :] if last.along else ""
         at = f"{last.step.target.path}{rest}" if last.step.target is not None else ""
         following = taken_from(journal, at) if at and not disk.lexists(at) else None
     if last.step.verb in LASTING:
-        screen.line("That cannot be taken back.", style="bold")
+        screen.line("This run cannot be undone.", style="bold")
         return
     if at and last.step.verb != "trash":
-        screen.line(f"It is {'there' if disk.lexists(at) else 'not there'} now: {shown(at)}", style="bold")
+        screen.line(f"{'Now at' if disk.lexists(at) else 'No longer at'}: {shown(at)}", style="bold")
     if at and disk.lexists(at):
         # What went along with a folder comes back with it.
         command = programs.join(["frugal", "undo", str(last.run), "--only", last.step.place.path])
-        screen.line(f"`{command}` brings it back." if last is passage else f"`{command}` takes its last step back.")
+        screen.line(f"To restore it: {command}" if last is passage else f"To undo its last change: {command}")
 
 
 def _show_coming(screen: Screen, journal: Journal, path: str) -> None:
@@ -138,7 +138,7 @@ def _show_coming(screen: Screen, journal: Journal, path: str) -> None:
     run = journal.run(passage.run)
     source = passage.step.source
     origin = "" if source is None else " from the trash" if passage.step.verb == "restore" else f" from {shown(source.path)}"
-    screen.line(f"Put here by run {passage.run} ({run.kind} of {moment_text(run.began_ns)}){origin}.", style="dim")
+    screen.line(f"Moved here by run {passage.run} ({run.kind}, {moment_text(run.began_ns)}){origin}.", style="dim")
 
 
 def _show_fate(screen: Screen, fate: Fate, following: Explained | None, world: World, folder: str) -> None:
@@ -148,14 +148,14 @@ def _show_fate(screen: Screen, fate: Fate, following: Explained | None, world: W
         for step in fate.steps:
             screen.parts(("→ ", "bold"), (f"{step_will_text(step, _base(step, folder))}{along}", ""))
     elif fate.rule:
-        when = f"; it acts on {moment_text(fate.when_ns)}" if fate.when_ns else ""
-        screen.parts(("→ stays where it is: ", "bold"), (f"{shown(fate.reason)}{when}", ""))
+        when = f"; the rule will act on {moment_text(fate.when_ns)}" if fate.when_ns else ""
+        screen.parts(("→ left alone: ", "bold"), (f"{shown(fate.reason)}{when}", ""))
     else:
-        reason = shown(fate.reason) if fate.reason else "no rule takes it"
-        screen.parts(("→ stays where it is: ", "bold"), (reason, ""))
+        reason = shown(fate.reason) if fate.reason else "no rule matches it"
+        screen.parts(("→ left alone: ", "bold"), (reason, ""))
     if following is not None and following.when_ns is not None:
         when = f"{moment_text(following.when_ns)}, {ago_text(following.when_ns, world.now_ns)}"
-        screen.line(f'Next: "{shown(following.rule.name)}" gets it on {when}, if nobody touches it.')
+        screen.line(f'Next: rule "{shown(following.rule.name)}" will act on it on {when}, unless the file changes before then.')
 
 
 def _base(step: Step, folder: str) -> str:
@@ -171,18 +171,18 @@ def _next(explained: list[Explained]) -> Explained | None:
 def _show(screen: Screen, one: Explained, width: int, world: World, is_next: bool) -> None:
     word, style = _WORDS[one.truth]
     goes_on = one.rule.ending is None
-    marked = "  ← decides" if one.decides else ""
+    marked = "  ← this rule decides" if one.decides else ""
     if one.truth and one.above is not None:
-        marked = f"  (not asked: {shown(one.above.name)} above has it)"
+        marked = f'  (has no effect: rule "{shown(one.above.name)}" above decides)'
     elif one.truth and goes_on:
-        marked = "  ← its extras; it goes on to the next rule"
+        marked = "  ← applies its extras; later rules still see the file"
     screen.parts((f"{shown(one.rule.name)}: ", "bold"), (word, style), (marked, "bold"))
     for tested in one.tests:
         word, style = _WORDS[tested.truth]
         screen.parts((f"  {word:8}", style), (f"{shown(tested.text):{width}}  ", ""), (_value_text(tested, world), "dim"))
     if one.when_ns is not None and not one.decides and not is_next:
         ago = ago_text(one.when_ns, world.now_ns)
-        screen.line(f"  will match on {moment_text(one.when_ns)}, {ago}, if nobody touches it")
+        screen.line(f"  will match on {moment_text(one.when_ns)}, {ago}, unless the file changes before then")
 
 
 def _value_text(tested: Tested, world: World) -> str:
@@ -191,7 +191,7 @@ def _value_text(tested: Tested, world: World) -> str:
     if isinstance(value, Unknown):
         return f"unknown: {shown(value.reason)}"
     if tested.leaf.on.name == "in use":
-        return f"open in {shown(tested.holder)}" if tested.holder else "not open, as far as this account can see"
+        return f"open in {shown(tested.holder)}" if tested.holder else "not open in any program that this account can see"
     if value is None or value == "" or value == ():
         return f"{tested.leaf.on.name}: none"
     if kind == "flag":
@@ -199,8 +199,8 @@ def _value_text(tested: Tested, world: World) -> str:
     if kind == "size" and isinstance(value, int):
         return f"{size_text(value)} ({value:,} bytes)"
     if kind == "date" and isinstance(value, int):
-        future = "; a date in the future has no age" if tested.truth is None and value > world.now_ns else ""
-        later = ", or up to a day later: the volume notes it once a day" if isinstance(value, Between) else ""
+        future = "; a future date has no age" if tested.truth is None and value > world.now_ns else ""
+        later = ", or up to a day later: this volume records it only once a day" if isinstance(value, Between) else ""
         return f"{moment_text(value)}, {ago_text(value, world.now_ns)}{future}{later}"
     if tested.stopped is not None:
         return shown(tested.stopped.text)

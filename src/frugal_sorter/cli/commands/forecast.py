@@ -40,8 +40,8 @@ HOUR_NS = DAY_NS // 24
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("folder", metavar="FOLDER", nargs="?", default=".", help="a folder (default: the current one)")
-    parser.add_argument("--hidden", action="store_true", help="hidden entries too")
-    parser.add_argument("--chart", metavar="FILE", type=Path, help="also draw a figure: FILE.png, .svg or .pdf")
+    parser.add_argument("--hidden", action="store_true", help="include hidden files and folders")
+    parser.add_argument("--chart", metavar="FILE", type=Path, help="also draw a chart: FILE.png, .svg or .pdf")
     add_format(parser, "table", "json")
 
 
@@ -79,22 +79,21 @@ def _print_table(now: Saved, trend: Trend, outlook: Outlook, by_folder: dict[str
     screen.parts((shown(now.folder), "bold"), (f"  {count_text(len(now.files), 'file')}, {size_text(now.bytes)}", ""))
     if first_visit:
         count = count_text(kept, "inventory of this folder is", "inventories of this folder are")
-        screen.line(f"{count if kept else 'No inventory of this folder is'} kept, too few for a trend; told from the dates of")
-        screen.line(
-            "what is there now: a lower bound, since what was deleted is not seen. `frugal inventory FOLDER --save` helps."
-        )
+        screen.line(f"{count if kept else 'No inventory of this folder is'} saved, so there is no trend yet. This estimate uses")
+        screen.line("the dates of the files that are here now, so it is a minimum: deleted files are not counted.")
+        screen.line("To improve it: frugal inventory FOLDER --save")
     else:
-        source = f"{count_text(kept, 'inventory', 'inventories')} that were kept and what is there now"
-        screen.line(f"From {source}, over {count_text(round(trend.span_days), 'day')}.")
+        source = f"{count_text(kept, 'saved inventory', 'saved inventories')} and the folder now"
+        screen.line(f"Based on {source}, over {count_text(round(trend.span_days), 'day')}.")
     screen.line()
     if by_folder:
         rows = sorted(by_folder.items(), key=lambda one: -(one[1].per_day or 0))
         columns = (
             Column("folder", lambda row: row[0]),
             Column.size("now", lambda row: row[1].size),
-            _month("a month", lambda one: one.per_day),
-            _month("between", lambda one: None if one.is_flat else one.low),
-            _month("and", lambda one: None if one.is_flat else one.high),
+            _month("per month", lambda one: one.per_day),
+            _month("low", lambda one: None if one.is_flat else one.low),
+            _month("high", lambda one: None if one.is_flat else one.high),
             Column("note", lambda row: _note(row[1])),
         )
         screen.table(Table("", columns, rows[:_ROWS], ("all", trend)))
@@ -102,7 +101,7 @@ def _print_table(now: Saved, trend: Trend, outlook: Outlook, by_folder: dict[str
             screen.line(f"and {len(rows) - _ROWS:,} more (--format json lists all)")
         screen.line()
     elif trend.per_day is not None and outlook.doubt != "short":
-        screen.line(f"Growth: at least {_pace(trend)}, seen over {_time_text(trend.span_days * DAY_NS)}.")
+        screen.line(f"Growth: at least {_pace(trend)}, measured over {_time_text(trend.span_days * DAY_NS)}.")
         screen.line()
     _print_outlook(screen, now, trend, outlook, first_visit)
 
@@ -121,7 +120,7 @@ def _month(head: str, per_day: Callable[[Trend], float | None]) -> Column:
 def _note(trend: Trend) -> str:
     notes = []
     if trend.per_day is None:
-        notes.append("too little to tell")
+        notes.append("not enough data")
     elif trend.is_flat:
         notes.append("no growth")
     if trend.peaks:
@@ -129,7 +128,7 @@ def _note(trend: Trend) -> str:
     elif trend.clean_ups:
         notes.append("emptied once")
     if trend.is_bad_fit:
-        notes.append("a line fits badly")
+        notes.append("growth is irregular")
     return ", ".join(notes)
 
 
@@ -145,17 +144,20 @@ def _print_outlook(screen: Screen, now: Saved, trend: Trend, outlook: Outlook, f
             f"It is emptied {_how_often(trend)} and holds at most {peak} before that; growth is measured between these peaks."
         )
     if outlook.doubt is not None:
-        screen.line("When the volume is full cannot be told yet:", style="bold")
+        screen.line("Cannot yet tell when the volume will be full:", style="bold")
         for line in _doubted(now, trend, outlook, first_visit):
             screen.line(f"  {line}")
     elif outlook.at_ns is None:
-        screen.line("At this pace the volume does not fill within a hundred years.", style="bold")
+        screen.line("At this rate the volume will not fill up within 100 years.", style="bold")
         if first_visit:
-            screen.line("What was deleted since is not seen.", style="dim")
+            screen.line("Deleted files are not counted.", style="dim")
     else:
         latest = date_text(outlook.latest_ns) if outlook.latest_ns else "never"
         interval = f", between {date_text(outlook.earliest_ns)} and {latest}" if outlook.earliest_ns else ""
-        what = f"If only this folder grows, and goes on so, the volume is full on {date_text(outlook.at_ns)}{interval}."
+        what = (
+            "If only this folder grows, and keeps growing at this rate, the volume will be full on "
+            f"{date_text(outlook.at_ns)}{interval}."
+        )
         screen.line(what, style="bold")
 
 
@@ -166,11 +168,11 @@ def _doubted(now: Saved, trend: Trend, outlook: Outlook, first_visit: bool) -> l
     if outlook.doubt == "no points":
         lines.append("the folder is empty")
     elif outlook.doubt == "short":
-        lines.append(f"all that is seen happened within {_time_text(trend.span_days * DAY_NS)}")
+        lines.append(f"the data covers only {_time_text(trend.span_days * DAY_NS)}")
     elif outlook.doubt == "two points":
-        lines.append("two inventories are a difference, not a trend")
+        lines.append("two inventories show a difference, not a trend")
     elif outlook.doubt == "bad fit":
-        lines.append("it grows too unevenly for a line")
+        lines.append("growth is too irregular to project")
     elif outlook.doubt == "few":
         lines.append("there are too few inventories to check a forecast against")
     elif outlook.doubt == "not foretold":
@@ -178,18 +180,18 @@ def _doubted(now: Saved, trend: Trend, outlook: Outlook, first_visit: bool) -> l
     elif outlook.doubt == "wide":
         latest = f"on {date_text(outlook.latest_ns)}" if outlook.latest_ns else "never"
         earliest = date_text(outlook.earliest_ns) if outlook.earliest_ns else "soon"
-        lines.append(f"by its ups and downs it may be on {earliest} or {latest}")
+        lines.append(f"growth varies so much that it could be any time from {earliest} to {latest}")
     if pace is not None:
         since_ns = max(now.made_ns - pace.since_ns, HOUR_NS)
         last = _time_text(since_ns).removeprefix("1 ")
-        lines.append(f"{size_text(pace.bytes)} came in the last {last}, more than in all the time before")
+        lines.append(f"{size_text(pace.bytes)} was added in the last {last}, more than in all the time before")
         full_ns = now.made_ns + int(now.free / pace.bytes * since_ns)
         when = moment_text(full_ns) if full_ns - now.made_ns < 2 * DAY_NS else date_text(full_ns)
         if since_ns > HOUR_NS:
-            lines.append(f"if it goes on like that, it is full on {when}")
+            lines.append(f"if that continues, the volume will be full on {when}")
     wait = "in a week and in two" if trend.span_days >= 7 else "tomorrow and the day after"
     helps = f"`frugal inventory {shown(programs.quote(now.folder))} --save`"
-    lines.append(f"{helps} {wait} will tell" if first_visit else f"a few more inventories will tell: {helps}")
+    lines.append(f"to find out, run {helps} {wait}" if first_visit else f"to find out, save a few more inventories: {helps}")
     return lines
 
 

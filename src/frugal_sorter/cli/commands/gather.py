@@ -32,19 +32,27 @@ LARGEST_LIST = 100_000_000
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--list", metavar="FILE", required=True, help="a path a line; `-` reads standard input")
-    parser.add_argument("--from", metavar="DIR", required=True, dest="source", help="the folder its paths are below")
-    parser.add_argument("--to", metavar="DIR", required=True, dest="target", help="where they go; made if missing")
+    parser.add_argument("--list", metavar="FILE", required=True, help=("a file with one path per line; `-` reads standard input"))
+    parser.add_argument(
+        "--from", metavar="DIR", required=True, dest="source", help=("the folder that the paths in the list are relative to")
+    )
+    parser.add_argument(
+        "--to", metavar="DIR", required=True, dest="target", help=("the folder to put the files in; created if missing")
+    )
     parser.add_argument("--move", action="store_true", help="move instead of copy")
-    parser.add_argument("--flat", action="store_true", help="all into the one folder, without the folders they are in")
+    parser.add_argument(
+        "--flat", action="store_true", help=("put all files directly into the target folder, without their subfolders")
+    )
     parser.add_argument(
         "--strip-to",
         metavar="FOLDER",
         default="",
-        help="its paths are those of another machine: leave out all up to a folder of this name",
+        help="for a list from another machine: drop everything in each path up to and including the folder with this name",
     )
     parser.add_argument(
-        "--accept-nearest", action="store_true", help="where a line names no file, take the one most like it; each is shown"
+        "--accept-nearest",
+        action="store_true",
+        help=("if a listed file does not exist, take the one with the most similar name; each substitution is shown"),
     )
     parser.add_argument("--encoding", default="utf-8", metavar="NAME", help="of the list (default: utf-8)")
     add_choosing(parser)
@@ -62,11 +70,11 @@ class _Gather(Job):
         args = self.args
         self.source = folder_named(args.source)
         if not args.target.strip():
-            raise UsageError("--to (empty): no folder was named", "name one")
+            raise UsageError("--to is empty", "name one")
         self.target = slashed.realpath(args.target)
         wishes = read_wishes(_read(args.list), args.list, args.encoding)
         if not wishes:
-            raise UsageError(f"{shown(args.list)}: the list names no file", "write a path a line")
+            raise UsageError(f"{shown(args.list)} contains no paths", "write one path per line")
         try:
             with session.changing("gather"):
                 self.gathering = plan_gather(
@@ -106,10 +114,10 @@ class _Gather(Job):
             f"{len(gathering.missed):,} missing",
             *([f"{left:,} not {done}"] if left else []),
         ]
-        view.screen.line(f"Asked for {gathering.asked:,}: {', '.join(parts)}.", style="bold")
+        view.screen.line(f"Of {gathering.asked:,} listed: {', '.join(parts)}.", style="bold")
         # Not what was done is counted here, but what is there.
         files = count_text(len(gathering.targets), "file")
-        view.screen.line(f"Counted there: {gathering.arrived():,} of {files}, each of its size.")
+        view.screen.line(f"Verified in the target: {gathering.arrived():,} of {files} present with the right size.")
 
     @property
     def is_incomplete(self) -> bool:
@@ -122,26 +130,26 @@ def _read(named: str) -> bytes:
     try:
         return read_input(named, LARGEST_LIST)
     except OSError as error:
-        raise UsageError(f"{shown(named)}: the list cannot be read ({reason_of(error)})", "check the path") from None
+        raise UsageError(f"cannot read the list {shown(named)} ({reason_of(error)})", "check the path") from None
 
 
 def _show(gathering: Gathering, screen: Screen, move: bool) -> None:
     """Print how many files are asked for, and what becomes of them; what is missing by its line."""
     plan = gathering.plan
-    rows = [("asked for", gathering.asked, "")]
+    rows = [("listed", gathering.asked, "")]
     rows.append(("to move" if move else "to copy", len(plan.asked), size_text(sum(step.bytes for step in plan.asked))))
     rows.append(("already there", len(gathering.already), ""))
-    rows += [("cannot go", len(plan.not_touched), "")] if plan.not_touched else []
+    rows += [("blocked", len(plan.not_touched), "")] if plan.not_touched else []
     rows.append(("missing", len(gathering.missed), ""))
     for label, count, size in rows:
         screen.line(f"  {label:14}{count:>7,}  {size}".rstrip())
     if gathering.again:
-        screen.line(f"  {count_text(gathering.again, 'line names', 'lines name')} a file once more")
+        screen.line(f"  {count_text(gathering.again, 'line repeats', 'lines repeat')} a file")
     for wish, files in gathering.folders:
         screen.line(f"  line {wish.line} names a folder: {count_text(files, 'file')} below {shown(wish.text)}")
     if gathering.nearest:
         screen.line()
-        screen.line("Taken instead, as the nearest", style="bold")
+        screen.line("Similar files used instead", style="bold")
         for wish, _, nearest in gathering.nearest:
             screen.parts((f"  line {wish.line}  ", "dim"), (shown(wish.text), ""), (f"  → {shown(nearest)}", "yellow"))
     if gathering.missed:
@@ -149,13 +157,13 @@ def _show(gathering: Gathering, screen: Screen, move: bool) -> None:
         screen.line("Missing", style="bold")
         width = len(str(gathering.missed[-1].wish.line))
         for wish, why, nearest in gathering.missed:
-            more = f"nearest: {shown(nearest)}" if nearest else why if why != "there is no such file" else ""
+            more = f"did you mean {shown(nearest)}?" if nearest else why if why != "not found" else ""
             screen.parts(
                 (f"  line {wish.line:>{width}}  ", "dim"), (shown(wish.text), "yellow"), (f"  {more}" if more else "", "")
             )
     if plan.not_touched:
         screen.line()
-        screen.line("Cannot go", style="bold")
+        screen.line("Blocked", style="bold")
         for left in plan.not_touched:
             screen.line(f"  {shown(left.place.path)}: {shown(left.reason)}", style="yellow")
     for note in plan.notes:

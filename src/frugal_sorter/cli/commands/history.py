@@ -58,10 +58,10 @@ _Ends = tuple[_Counts, int]
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("run", metavar="RUN", nargs="?", type=run_number, help="show the steps of one run")
-    parser.add_argument("--since", metavar="WHEN", help='from a moment on: 14:00, yesterday, "3 days", 2026-11-01')
+    parser.add_argument("--since", metavar="WHEN", help='only runs since this time: 14:00, yesterday, "3 days", 2026-11-01')
     parser.add_argument("--by", metavar="NAME", help="only what this schedule, watcher or account did")
     parser.add_argument(
-        "--file", metavar="NAME", help="where files of this name, or at this path, came from and went; wildcards too"
+        "--file", metavar="NAME", help=("trace files with this name or path: where they came from and went; wildcards allowed")
     )
     parser.add_argument("--adopt", metavar="MACHINE", help="take over the records of another machine (the history names it)")
     add_format(parser, "table", "json", "csv")
@@ -75,7 +75,9 @@ def run(args: argparse.Namespace) -> int:
     with Journal(folder, write=False) as journal:
         active = writer_is_active(folder)
         if args.format == "csv" and (args.file is not None or args.run is not None):
-            raise UsageError("--format csv: it lists visits", "leave RUN and --file out, or use --format json")
+            raise UsageError(
+                "--format csv lists runs, not single changes or files", "remove RUN and --file, or use --format json"
+            )
         if args.file is not None:
             return _show_file(journal, args.file, args.format)
         if args.run is not None:
@@ -107,9 +109,9 @@ def _after_crash(journal: Journal, one: Run) -> list[tuple[Step, Mark]]:
 def _state(one: Run, counts: _Counts, active: bool) -> str:
     total, done = sum(counts.values()), counts.get(Outcome.DONE, 0)
     if one.undone_by is not None:
-        return f"taken back by run {one.undone_by}"
+        return f"undone by run {one.undone_by}"
     if one.taken_back:
-        return f"{one.taken_back:,} of {one.undoable:,} steps taken back"
+        return f"{one.taken_back:,} of {one.undoable:,} undone"
     if one.state == "open" and active:
         return "running now"
     if one.state in ("open", "interrupted"):
@@ -261,7 +263,7 @@ def _show_runs(journal: Journal, active: bool, args: argparse.Namespace) -> int:
     screen = Screen()
     lines = _lines(counted, runs, visits, active)
     if not lines:
-        screen.line("No run yet." if args.by is None and since_ns is None else "Nothing of that is in the history.")
+        screen.line("No runs yet." if args.by is None and since_ns is None else "No matching runs in the history.")
         for machine in of_other_machines():
             screen.line(f"Records of another machine were found. If this machine replaces it: `frugal history --adopt {machine}`")
         return 0
@@ -269,13 +271,13 @@ def _show_runs(journal: Journal, active: bool, args: argparse.Namespace) -> int:
     is_wide = screen.width >= _WIDE
     columns = [
         Column("run", lambda line: _numbers(line.runs), is_right=True, is_whole=True),
-        Column.moment("began", lambda line: line.at_ns, is_whole=True),
+        Column.moment("started", lambda line: line.at_ns, is_whole=True),
         Column("by", lambda line: line.by),
-        Column("what", lambda line: line.what),
-        Column.count("done", lambda line: line.done if line.runs else None, is_whole=True),
+        Column("command", lambda line: line.what),
+        Column.count("changes", lambda line: line.done if line.runs else None, is_whole=True),
         Column.size("size", lambda line: line.bytes, is_whole=True),
         *([Column.size("freed", lambda line: line.freed or None, is_whole=True)] if is_wide else []),
-        Column("state", lambda line: line.state, is_whole=True),
+        Column("result", lambda line: line.state, is_whole=True),
         *([Column("rules", lambda line: line.rules)] if is_wide else []),
     ]
     screen.table(Table("", columns, lines))
@@ -285,7 +287,7 @@ def _show_runs(journal: Journal, active: bool, args: argparse.Namespace) -> int:
     for line in troubles[-_TROUBLES:]:
         screen.line(f"{moment_text(line.at_ns)}  {shown(line.by)}: {shown(line.trouble)}", style="yellow")
     if len(troubles) > _TROUBLES:
-        screen.line(f"{len(troubles) - _TROUBLES:,} earlier ones; --format csv has all", style="dim")
+        screen.line(f"{len(troubles) - _TROUBLES:,} earlier problems; --format csv lists all", style="dim")
     _show_ways_back(journal, runs, counted, screen)
     return 0
 
@@ -295,10 +297,10 @@ def _show_ways_back(journal: Journal, runs: Sequence[Run], counted: Mapping[int,
     last = next((one for one in listed if one.kind != "undo" and one.undone_by is None and journal.can_be_undone(one.id)), None)
     if listed:
         screen.line()
-        back = f", `frugal undo {last.id}` takes it back" if last is listed[0] else ""
-        screen.line(f"`frugal history {listed[0].id}` shows what it did{back}.")
+        back = f"; to undo it: frugal undo {last.id}" if last is listed[0] else ""
+        screen.line(f"To list its changes: frugal history {listed[0].id}{back}")
         if last is not None and not back:
-            screen.line(f"`frugal undo {last.id}` takes back run {last.id}.")
+            screen.line(f"To undo run {last.id}: frugal undo {last.id}")
 
 
 def _print_json(counted: Mapping[int, _Ends], runs: Sequence[Run], visits: Sequence[Visit], active: bool) -> int:
@@ -389,19 +391,19 @@ def _show_run(journal: Journal, one: Run, active: bool, wanted: str) -> int:
     if sums is not None:
         texts = [f"{count_text(each.files, 'file')} of {size_text(each.bytes)}" for each in sums]
         counted = held_text(sums[0].levels.values())
-        screen.line(f"its folders held {texts[0]} before it and {texts[1]} after it ({counted})")
+        screen.line(f"its folders held {texts[0]} before and {texts[1]} after ({counted})")
     near = {place.folder for step, _ in asked for place in (step.source, step.target) if place and not _is_trash(step, place)}
     base = common_base(sorted(near))
-    screen.line(f"all below {shown(base)}")
+    screen.line(f"paths relative to {shown(base)}")
     screen.line()
     for step, mark in asked:
         screen.line(_line(step, mark, base))
     screen.line()
     text = done_text(Tally(step for step, mark in asked if mark and mark.outcome == Outcome.DONE))
-    screen.line(f"{text[:1].upper()}{text[1:]}; {_not_done(counts):,} not done.", style="bold")
+    screen.line(f"{text[:1].upper()}{text[1:]}. Not done: {_not_done(counts):,}.", style="bold")
     visit = next((visit for visit in journal.visits() if one.id in visit.runs), None)
     if visit is not None and visit.freed and visit.free_after is not None:
-        screen.line(f"It freed {size_text(visit.freed)}; {size_text(visit.free_after)} were free after it.")
+        screen.line(f"It freed {size_text(visit.freed)}, leaving {size_text(visit.free_after)} free.")
     return 0
 
 
@@ -438,7 +440,7 @@ def _show_file(journal: Journal, name: str, wanted: str) -> int:
 
     screen = Screen()
     if not found:
-        screen.line(f"No run was about {shown(named)}.")
+        screen.line(f"No run changed {shown(named)}.")
         return 0
     runs = {one.id: one for one in journal.runs()}
     for run, step, mark in found:

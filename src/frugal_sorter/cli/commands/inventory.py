@@ -30,7 +30,7 @@ from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.extended_attributes import tags_text
 from frugal_sorter.filesystem.record import Unread, band_order, is_inside
 from frugal_sorter.filesystem.walk import reason_of
-from frugal_sorter.platforms import processes
+from frugal_sorter.platforms import processes, programs
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.reports.inventory import SORTS, WAYS, By, Count, Inventory, InventoryCounter, list_entries
 
@@ -67,22 +67,24 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         type=_ways,
         default=("type",),
         metavar="WAY",
-        help=f"count by {', '.join(WAYS)}; two with a comma between them make a cross table (default: type)",
+        help=f"count by {', '.join(WAYS)}; give two, separated by a comma, for a cross table (default: type)",
     )
     parser.add_argument("--levels", type=levels, metavar="N", help="how deep; 1 is the folder itself (default: all)")
     parser.add_argument(
-        "--tree", action="store_true", help="by folder, as a tree that is opened where most of it is (as --by folder is)"
+        "--tree", action="store_true", help="show a folder tree, expanded where most of the space is (same as --by folder)"
     )
     parser.add_argument(
-        "--open-to", metavar="PATH", action="append", default=[], help="open the tree down to this folder in any case"
+        "--open-to", metavar="PATH", action="append", default=[], help="always expand the tree down to this folder"
     )
-    parser.add_argument("--show-levels", type=number, metavar="N", help="by folder: a flat table, its rows so deep")
-    parser.add_argument("--top", type=_most, default=_TOP, metavar="N", help=f"so many rows at most, or all (default: {_TOP})")
+    parser.add_argument(
+        "--show-levels", type=number, metavar="N", help=("with --by folder: a flat table of folders down to this level")
+    )
+    parser.add_argument("--top", type=_most, default=_TOP, metavar="N", help=(f"show at most N rows, or all (default: {_TOP})"))
     parser.add_argument("--largest", type=number, default=0, metavar="N", help="also name the N largest files")
     parser.add_argument("--hidden", action="store_true", help="count hidden files and folders too")
-    parser.add_argument("--listing", action="store_true", help="every file and subfolder instead of counts")
+    parser.add_argument("--listing", action="store_true", help="list every file and subfolder instead of counting")
     parser.add_argument("--sort", choices=_ORDERS, help="sort the rows, or the lines of a listing")
-    parser.add_argument("--save", metavar="NAME", nargs="?", const="", help="also keep it under a name, to be compared later")
+    parser.add_argument("--save", metavar="NAME", nargs="?", const="", help="also save the inventory, to compare with later")
     parser.add_argument("--forget", metavar="NAME", help="remove a saved inventory, and do nothing else")
     parser.add_argument(
         "--open",
@@ -91,9 +93,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         const=0.0,
         type=float,
         dest="open_seconds",
-        help="also which programs have files open there; with SECONDS, look for that long",
+        help="also list programs with open files there; with SECONDS, keep watching for that long",
     )
-    parser.add_argument("--chart", metavar="FILE", type=Path, help="also draw a figure: FILE.png, .svg or .pdf")
+    parser.add_argument("--chart", metavar="FILE", type=Path, help="also draw a chart: FILE.png, .svg or .pdf")
     add_where(parser)
     add_format(parser, "table", "json", "csv", "html")
 
@@ -106,9 +108,9 @@ def _ways(text: str) -> tuple[By, ...]:
     ways = tuple(part.strip() for part in text.split(","))
     for way in ways:
         if way not in WAYS:
-            raise argparse.ArgumentTypeError(f"{way!r} is not a way to count; known are {', '.join(WAYS)}")
+            raise argparse.ArgumentTypeError(f"cannot count by {way!r}; choose from {', '.join(WAYS)}")
     if len(ways) > 2 or len(set(ways)) != len(ways):
-        raise argparse.ArgumentTypeError("count by one way, or by two different ones")
+        raise argparse.ArgumentTypeError("count by one or two different fields")
     return ways  # type: ignore[return-value]
 
 
@@ -131,7 +133,7 @@ def run(args: argparse.Namespace) -> int:
     try:
         if args.listing:
             if where is not None:
-                raise UsageError("--listing names everything", "leave --where out, or count with it")
+                raise UsageError("--listing cannot be combined with --where", "remove --where, or remove --listing to count")
             return _print_listing(folders, args)
         if args.save is not None:
             _save(session, folders, args)
@@ -174,21 +176,21 @@ def _is_tree(args: argparse.Namespace) -> bool:
         UsageError: options do not go together, or a library is missing.
     """
     if args.sort is not None and len(args.by) == 2 and not args.listing:
-        raise UsageError("--sort: a cross table has an order of its own", "count by one way, or leave --sort out")
+        raise UsageError("--sort does not apply to a cross table", "count by one way, or remove --sort")
     is_plain = args.show_levels is None and not args.listing and args.format == "table"
     is_tree = args.tree or (args.by == ("folder",) and is_plain)
     if args.tree and args.format not in ("table", "json"):
-        raise UsageError("--tree is a table or JSON", "leave --format out, or say --by folder")
+        raise UsageError("--tree is available only as a table or JSON", "remove --format, or use --by folder")
     if args.tree and (args.listing or args.show_levels is not None or args.by not in (("type",), ("folder",))):
-        raise UsageError("--tree is by folder", "leave --by, --show-levels and --listing out")
+        raise UsageError("--tree shows folders only", "remove --by, --show-levels and --listing")
     if args.open_to and not is_tree:
-        raise UsageError("--open-to opens a tree", "add --tree")
+        raise UsageError("--open-to needs --tree", "add --tree")
     if args.listing and args.sort == "files":
         raise UsageError("--sort files: a listing has no counts", "sort by size, newest or name")
     if args.open_seconds is not None and processes.ASKED_BY_PATH:
-        raise UsageError("--open: this system does not tell which program has which file open", "leave --open out")
+        raise UsageError("--open: this system does not report which programs have files open", "remove --open")
     if args.open_seconds is not None and args.format != "table":
-        raise UsageError("--open is shown as a table only", "leave --format out")
+        raise UsageError("--open is available only as a table", "remove --format")
     if args.chart is not None or args.format == "html":
         from frugal_sorter.cli.reading import require_library
 
@@ -233,7 +235,7 @@ def _figure(session: Session, folders: list[str], args: argparse.Namespace, wher
         is_rest = any(other != at and is_inside(other, at) for other in parts)
         if at == base:
             return "everything else" if is_rest else name
-        return f"{name}, the rest" if is_rest else name
+        return f"rest of {name}" if is_rest else name
 
     return draw(inventory, shown(base), size_text, lru_cache(None)(label))
 
@@ -245,15 +247,15 @@ def _save(session: Session, folders: list[str], args: argparse.Namespace) -> Non
     from frugal_sorter.state import read_settings
 
     if len(folders) != 1 or args.where is not None or args.levels is not None:
-        raise UsageError("--save keeps one folder whole", "name one folder, without --where and --levels")
+        raise UsageError("--save saves one complete folder", "name one folder and remove --where and --levels")
     moment_ns = session.now_ns
     default = f"{os.path.basename(folders[0]) or 'root'} {moment_text(moment_ns).replace(':', '')}"
     path = saved_path(args.save or default)
     save(look_now(folders[0], args.hidden, moment_ns), path)
     days = read_settings().keep_days
     print(
-        f"saved as {shown(args.save or default)} for {days:,} days: `frugal compare` reads it, `frugal inventory --forget`"
-        " removes it",
+        f"Saved as {shown(args.save or default)} for {days:,} days.\n"
+        f"To compare later: frugal compare {shown(programs.quote(args.save or default))} {shown(programs.quote(folders[0]))}",
         file=sys.stderr,
     )
 
@@ -301,13 +303,13 @@ def _also(screen: Screen, inventory: Inventory) -> None:
     also = [count_text(inventory.folders, "subfolder")]
     also += specials_texts(inventory.links, inventory.others)
     if inventory.further_names:
-        also.append(count_text(inventory.further_names, "further name") + " of files counted once (hard links)")
+        also.append(count_text(inventory.further_names, "extra hard link") + " (each file is counted once)")
     screen.line(f"Also {', '.join(also)}." + _hidden_text(inventory))
     for label, dated in (("Oldest", inventory.oldest), ("Newest", inventory.newest)):
         if dated is not None:
             screen.line(f"{label}: {date_text(dated.mtime_ns)}  {shown(dated.path)}")
     if abs(inventory.disk - inventory.bytes) > inventory.bytes / 10:
-        screen.line(f"On the disk they take {size_text(inventory.disk)}.")
+        screen.line(f"Disk space used: {size_text(inventory.disk)}.")
     for space in inventory.space:
         free = space.free / space.total if space.total else 0
         screen.line(f"Free: {size_text(space.free)} of {size_text(space.total)} ({free:.0%}).")
@@ -332,10 +334,14 @@ def _plain_table(screen: Screen, inventory: Inventory, args: argparse.Namespace)
         Column.count("files", lambda row: row.files),
         Column.size("size", lambda row: row.bytes),
         Column("share", lambda row: "" if row is last else share_text(row.bytes, whole), is_right=True),
-        *([Column.size("directly in it", lambda row: row.direct_bytes if row.direct_files else None)] if way == "folder" else []),
+        *(
+            [Column.size("directly inside", lambda row: row.direct_bytes if row.direct_files else None)]
+            if way == "folder"
+            else []
+        ),
         Column.date("oldest", lambda row: row.oldest_ns if row.files else None),
         Column.date("newest", lambda row: row.newest_ns if row.files else None),
-        *([Column("of which", lambda row: row.suffixes, _suffixes_text)] if way == "type" else []),
+        *([Column("extensions", lambda row: row.suffixes, _suffixes_text)] if way == "type" else []),
     ]
     screen.table(Table("", columns, rows, last))
 
@@ -376,11 +382,10 @@ def _cross_table(screen: Screen, inventory: Inventory, args: argparse.Namespace)
 def _hidden_text(inventory: Inventory) -> str:
     parts = [count_text(inventory.hidden, "hidden file")] if inventory.hidden else []
     if inventory.hidden_folders:
-        parts.append(f"{count_text(inventory.hidden_folders, 'hidden folder')} with all inside")
+        parts.append(f"{count_text(inventory.hidden_folders, 'hidden folder')} and everything in them")
     if not parts:
         return ""
-    one = inventory.hidden + inventory.hidden_folders == 1
-    return f" {' and '.join(parts)} {'is' if one else 'are'} not counted (--hidden does)."
+    return f" Not counted: {' and '.join(parts)} (add --hidden to include them)."
 
 
 def _key_text(key: str, way: By, base: str) -> str:

@@ -31,15 +31,19 @@ from frugal_sorter.platforms import accounts
 
 EXAMPLES = """
   frugal leftovers glaze-calculator                     settings, caches, data and logs of it
-  frugal leftovers glaze-calculator --do trash          list, ask, do; `frugal undo` brings them back
+  frugal leftovers glaze-calculator --do trash          list, ask, do; `frugal undo` restores them
   frugal leftovers                                      what belongs to no installed program, by size
 """
 _SHORTEST = 3
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("program", metavar="NAME", nargs="?", help="the program (default: list what belongs to none)")
-    parser.add_argument("--do", choices=("trash",), help="move what is surely its own to the trash (default: list only)")
+    parser.add_argument(
+        "program", metavar="NAME", nargs="?", help=("the program's name (default: list what belongs to no installed program)")
+    )
+    parser.add_argument(
+        "--do", choices=("trash",), help=("move the files that certainly belong to it to the trash (default: only list them)")
+    )
     add_choosing(parser)
     add_listing(parser)
     add_format(parser, "table", "json")
@@ -51,9 +55,9 @@ def job(args: argparse.Namespace) -> Job | None:
     if args.do is None:
         return None
     if args.program is None:
-        raise UsageError("--do: of which program?", "name one")
+        raise UsageError("--do needs the name of a program", "name one")
     if args.format == "json":
-        raise UsageError("--do is shown as a table only", "leave --format out")
+        raise UsageError("--do is shown as a table only", "remove --format")
     return _Trash(args)
 
 
@@ -76,7 +80,7 @@ class _Look:
 
     def __init__(self, program: str) -> None:
         if len(joined(program)) < _SHORTEST:
-            raise UsageError(f"{shown(program)}: too short a name to be sure of anything", "name it in full")
+            raise UsageError(f"{shown(program)} is too short to identify a program", "give the full name")
         self.program = program
         self.unread: list[Unread] = []
         self.found = search(program, home(), accounts.is_admin(), self.unread.append)
@@ -86,14 +90,16 @@ class _Look:
     def introduce(self, screen: Screen) -> None:
         """Say whether the program is installed."""
         if self.there:
-            screen.line(f"{shown(self.program)} is installed: {shown(self.there)}. What it keeps is only listed.", style="yellow")
+            screen.line(
+                f"{shown(self.program)} is still installed ({shown(self.there)}), so its files are only listed.", style="yellow"
+            )
             if self.before is not None:
                 screen.line(
-                    f"Run {self.before} moved what it had left to the trash: `frugal undo {self.before}` brings it back.",
+                    f"Run {self.before} moved its leftovers to the trash. To restore them: frugal undo {self.before}",
                     style="bold",
                 )
         elif is_removed(self.program):
-            screen.line(f"The package {shown(self.program)} was removed, and its settings were not.")
+            screen.line(f"The package {shown(self.program)} was removed, but its settings were kept.")
 
 
 class _Trash(Job):
@@ -101,9 +107,7 @@ class _Trash(Job):
         super().__init__(args)
         self.look = _Look(args.program)
         if self.look.there and self.look.found:
-            raise RefusedError(
-                f"{args.program} is installed ({self.look.there})", "remove the program first; what it keeps is its own"
-            )
+            raise RefusedError(f"{args.program} is installed ({self.look.there})", "uninstall the program first")
 
     def plan(self, session: Session) -> Plan:
         return plan_trashing(session, self.args.program, self.look.found, command_line())
@@ -129,7 +133,10 @@ class _Trash(Job):
 def _more(screen: Screen, lines: Sequence[tuple[int, str]], unread: Sequence[Unread]) -> int:
     """Print what is not an entry of its own, and what could not be looked at; return the exit code."""
     for number, text in lines:
-        screen.line(f"Line {number} of your crontab names it and stays (`crontab -e`): {shown(text)}", style="yellow")
+        screen.line(
+            (f"Line {number} of your crontab mentions it; frugal does not change it (edit with `crontab -e`): {shown(text)}"),
+            style="yellow",
+        )
     for one in unread:
         screen.line(f"Not read: {shown(one.path)} ({shown(one.reason)})", style="yellow")
     return 1 if unread else 0
@@ -137,11 +144,11 @@ def _more(screen: Screen, lines: Sequence[tuple[int, str]], unread: Sequence[Unr
 
 def _list(screen: Screen, program: str, found: Sequence[Found], is_partly: bool) -> None:
     if not found:
-        screen.line(f"Nothing of {shown(program)} is left{', where it could be looked' if is_partly else ''}.")
+        screen.line(f"No leftovers of {shown(program)} found{(' in the folders that could be read' if is_partly else '')}.")
         return
     sure = [one for one in found if one.is_sure]
     doubtful = [one for one in found if not one.is_sure]
-    for title, some in (("Its own", sure), ("Doubtful: named so as well, and never taken", doubtful)):
+    for title, some in (("Certain", sure), ("Uncertain: the name matches, but frugal never removes these", doubtful)):
         if some:
             screen.line()
             screen.line(title, style="bold")
@@ -151,7 +158,7 @@ def _list(screen: Screen, program: str, found: Sequence[Found], is_partly: bool)
         total = size_text(sum(one.bytes for one in sure))
         entries = count_text(len(sure), "entry", "entries")
         them = "it" if len(sure) == 1 else "them"
-        screen.line(f"{entries}, {total}. `frugal leftovers {shown(program)} --do trash` moves {them} to the trash.")
+        screen.line(f"{entries}, {total}. To move {them} to the trash: frugal leftovers {shown(program)} --do trash")
 
 
 def _table(screen: Screen, found: Sequence[Found]) -> None:
@@ -159,7 +166,7 @@ def _table(screen: Screen, found: Sequence[Found]) -> None:
     columns = (
         Column("entry", lambda one: below(one.path, base) + ("/" if one.inside is not None else "")),
         Column.size("size", lambda one: one.bytes, is_whole=True),
-        Column.date("last written", lambda one: one.used_ns or None, is_whole=True),
+        Column.date("last modified", lambda one: one.used_ns or None, is_whole=True),
         Column("why", lambda one: one.why),
     )
     screen.table(Table("", columns, found))
@@ -172,9 +179,12 @@ def _list_unclaimed(args: argparse.Namespace) -> int:
         return _print_json({"unclaimed": [_as_json(one) for one in found]}, unread)
     screen = Screen(is_short(args))
     if not found:
-        screen.line("All that is configured here belongs to an installed program.")
+        screen.line("No leftovers found: everything here belongs to an installed program.")
         return _more(screen, [], unread)
-    screen.line("Below this home, and of no installed program that could be found; nothing of it is proposed for removal.")
+    screen.line(
+        "Files in this home that belong to no installed program frugal could find. This is only a list; "
+        "frugal does not suggest removing them."
+    )
     screen.line()
     _table(screen, found)
     screen.line()

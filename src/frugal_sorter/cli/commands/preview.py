@@ -34,15 +34,17 @@ EXAMPLES = """
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_rules(parser)
     add_rule(parser)
-    parser.add_argument("--again", action="store_true", help="also what was taken back by undo")
+    parser.add_argument("--again", action="store_true", help="include files whose changes were undone")
     add_at_most(parser)
     add_as_of(parser)
     add_choosing(parser, edit=False)
     parser.add_argument(
-        "--until", metavar="WHEN", help='day by day, as if the rules ran every day until then: "in 40 days", 2026-12-24'
+        "--until",
+        metavar="WHEN",
+        help=('show day by day what would happen if the rules ran every day until this date: "in 40 days", 2026-12-24'),
     )
-    parser.add_argument("--tree", action="store_true", help="the folders as they are beside how they will be")
-    parser.add_argument("--exit-code", action="store_true", help="end with 1 where there is something to do")
+    parser.add_argument("--tree", action="store_true", help="show the folder tree before and after, side by side")
+    parser.add_argument("--exit-code", action="store_true", help="exit with 1 if there is something to do")
     add_format(parser, "text", "json", "html")
     add_listing(parser)
 
@@ -83,7 +85,7 @@ def run(args: argparse.Namespace) -> int:
             view.show()
         screen.line()
         view.warn()
-        screen.line(f"It would {view.totals()}. `{shown(_tidy(args))}` does it.", style="bold")
+        screen.line(f"This would {view.totals()}. To do it: {shown(_tidy(args))}", style="bold")
     else:
         hidden = any(rule.hidden for rule in book.rules)
         view.show_nothing("Nothing to do", hidden, 'levels = "all"', "hidden = true")
@@ -91,7 +93,7 @@ def run(args: argparse.Namespace) -> int:
     acting = [rule.name for rule in book.rules if rule.ending != "leave"]
     idle = [rule for rule in acting if not any(step.rule == rule for step in plan.steps)]
     if idle and plan.asked:
-        screen.line(f"Nothing to do for: {', '.join(map(shown, idle))}.")
+        screen.line(f"These rules match nothing now: {', '.join(map(shown, idle))}.")
     show_misses(session, screen, book, plan)
     return _exit_code(args, plan)
 
@@ -99,12 +101,12 @@ def run(args: argparse.Namespace) -> int:
 def _until(args: argparse.Namespace, session: Session, book: RuleBook) -> int:
     """Show what the rules would do day by day."""
     if args.without or args.save or args.tree or args.again or args.keep_out is not None or args.format == "html":
-        raise UsageError("--until looks and does no more", "leave --without, --save, --tree, --again and --format html out")
+        raise UsageError("--until only shows what would happen", "remove --without, --save, --tree, --again and --format html")
     from frugal_sorter.cli.output.views import days_as_json, show_days
 
     now_ns, until_ns = moment_of(args.as_of, session), moment_of(args.until, session, "--until")
     if until_ns < now_ns:
-        raise UsageError(f"--until: {args.until} has been", 'name a moment to come, such as "in 40 days"')
+        raise UsageError(f"--until: {args.until} is in the past", 'give a future date, such as "in 40 days"')
     days = look_further(session, book, until_ns, args.at_most, now_ns)
     if args.format == "json":
         print_json(days_as_json(days, now_ns, until_ns))

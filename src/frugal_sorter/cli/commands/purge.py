@@ -47,26 +47,42 @@ DATES = ("latest", "modified", "opened", "created", "arrived")
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("folder", metavar="FOLDER", help="the folder; there is no default")
-    parser.add_argument("--older-than", metavar="AGE", type=duration, required=True, help="such as 30d, '1 month' or 36h")
+    parser.add_argument("folder", metavar="FOLDER", help="the folder to clean up (required)")
+    parser.add_argument("--older-than", metavar="AGE", type=duration, required=True, help="for example 30d, '1 month' or 36h")
     parser.add_argument(
-        "--by", choices=DATES, default="latest", help="the date that decides (default: latest, of modified, created and arrived)"
+        "--by",
+        choices=DATES,
+        default="latest",
+        help=("the date to measure the age by (default: latest, which is the latest of modified, created and arrived)"),
     )
-    parser.add_argument("--take", choices=TAKES, default="files", help="files (default), folders, or whole entries")
-    parser.add_argument("--levels", type=levels, default=1, metavar="N", help="how deep: 1 (default), 2, ... or all")
-    parser.add_argument("--hidden", action="store_true", help="hidden entries too")
+    parser.add_argument(
+        "--take",
+        choices=TAKES,
+        default="files",
+        help=("what to remove: files (default), folders, or items (whole top-level files and folders)"),
+    )
+    parser.add_argument(
+        "--levels",
+        type=levels,
+        default=1,
+        metavar="N",
+        help=("how many levels of folders to include: 1 is the folder itself (default), 2 adds its subfolders, ... or all"),
+    )
+    parser.add_argument("--hidden", action="store_true", help="include hidden files and folders")
     add_where(parser)
     add_types(parser)
-    parser.add_argument("--keep-newest", type=number, default=0, metavar="N", help="the newest N stay, however old they are")
+    parser.add_argument(
+        "--keep-newest", type=number, default=0, metavar="N", help=("always keep the newest N, however old they are")
+    )
     parser.add_argument(
         "--until-free",
         type=size,
         metavar="SIZE",
-        help="the oldest first, and only until so much is free, such as 20GB; with --permanent",
+        help="remove the oldest first and stop when this much space is free, such as 20GB; requires --permanent",
     )
-    parser.add_argument("--permanent", action="store_true", help="for good, instead of to the trash")
-    parser.add_argument("--prune", action="store_true", help="remove subfolders that are empty after it")
-    parser.add_argument("--as-rule", action="store_true", help="do nothing; print the same as a rule for a file")
+    parser.add_argument("--permanent", action="store_true", help="delete permanently instead of moving to the trash")
+    parser.add_argument("--prune", action="store_true", help="remove subfolders that this leaves empty")
+    parser.add_argument("--as-rule", action="store_true", help="change nothing; print this job as a rule for a rule file")
     add_choosing(parser)
     add_listing(parser)
     add_at_most(parser)
@@ -78,7 +94,7 @@ def rule_of(args: argparse.Namespace) -> tuple[dict[str, Value], str]:
     """Return the rule that stands for the job, without `in`, and its folder."""
     purge = _purge(args)
     if args.keep_newest or args.until_free is not None:
-        raise UsageError("--as-rule: a rule has no --keep-newest and no --until-free", "leave them out")
+        raise UsageError("--as-rule cannot be combined with --keep-newest or --until-free", "remove them")
     keys = _rule(args, purge)
     book_named(keys, purge.folder, own_types(args))
     return keys, purge.folder
@@ -89,7 +105,7 @@ def _purge(args: argparse.Namespace) -> Purge:
     # A home as a whole is refused whatever the options: it is the commonest slip in a command line.
     refuse_removal(folder, None, True)
     if args.until_free is not None and not args.permanent:
-        raise UsageError("--until-free: the trash frees nothing", "add --permanent")
+        raise UsageError("--until-free needs --permanent, because moving files to the trash frees no space", "add --permanent")
     return Purge(folder, args.by, args.older_than, args.keep_newest, args.until_free)
 
 
@@ -123,11 +139,13 @@ class _PurgeJob(Job):
 
     def head(self, view: PlanView) -> None:
         age = self.args.older_than
-        view.screen.parts(("Purge in ", ""), (shown(self.purge.folder), "bold"))
-        view.screen.line(f"{_by(self.args.by)} more than {age.text} ago, before {moment_text(age.before(self.now_ns))}")
+        view.screen.parts(("Purge: ", ""), (shown(self.purge.folder), "bold"))
+        view.screen.line(
+            f"Age limit: {_by(self.args.by)} more than {age.text} ago (before {moment_text(age.before(self.now_ns))})"
+        )
 
     def show_nothing(self, view: PlanView) -> None:
-        view.show_nothing("Nothing to take away", self.args.hidden, "--levels all", "--hidden")
+        view.show_nothing("Nothing to remove", self.args.hidden, "--levels all", "--hidden")
 
     def show_why(self, view: PlanView, session: Session) -> None:
         _show_older(view.screen, self.older)
@@ -146,9 +164,9 @@ class _PurgeJob(Job):
 def _show_older(screen: Screen, older: Mapping[str, Older]) -> None:
     """Say by which other dates something would go."""
     for by, (counted, came_ns) in older.items():
-        when = f"; the last came here on {date_text(came_ns)}" if by in ("modified", "opened") and came_ns else ""
-        are, them = ("is", "it") if counted.entries == 1 else ("are", "them")
-        screen.line(f"By `{by}` {entries_text(counted)} {are} older{when}: `--by {by}` would take {them}.")
+        when = f"; the most recent arrived here on {date_text(came_ns)}" if by in ("modified", "opened") and came_ns else ""
+        are = "is" if counted.entries == 1 else "are"
+        screen.line(f"Measured by `{by}`, {entries_text(counted)} {are} old enough{when}. To use that date: --by {by}")
 
 
 def _takes(args: argparse.Namespace) -> Takes:
@@ -181,7 +199,7 @@ def _show(view: PlanView, purge: Purge, screen: Screen, args: argparse.Namespace
     """Print how much goes, its bounds, and a sample of names, each with the date that decides."""
     steps = sorted(view.plan.asked, key=view.numbers.of)
     biggest = max(steps, key=lambda step: (step.bytes, step.place))
-    how = "deleted for good" if args.permanent else "to the trash"
+    how = "deleted permanently" if args.permanent else "to the trash"
     screen.line()
     size = size_text(sum(step.bytes for step in steps))
     screen.parts(

@@ -42,7 +42,9 @@ _MOST_RUNS = 100_000
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--since", metavar="WHEN", help=f'from a moment on: yesterday, "30 days", 2026-11-01 (default: {_SINCE})')
+    parser.add_argument(
+        "--since", metavar="WHEN", help=(f'report on runs since this time: yesterday, "30 days", 2026-11-01 (default: {_SINCE})')
+    )
     parser.add_argument("--runs", metavar="RUNS", type=_runs, help="only these runs: 12, 12-19, or several with commas")
     add_format(parser, "text", "html", "json")
     add_for(parser)
@@ -51,7 +53,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def _runs(text: str) -> frozenset[int]:
     ranges = ranges_of(text)
     if not ranges:
-        raise argparse.ArgumentTypeError(f"{text!r} names no runs; say 12, 12-19, or several with commas")
+        raise argparse.ArgumentTypeError(f"{text!r} is not a run number; use 12, 12-19, or several separated by commas")
     for one in ranges:
         if one.last - one.first > _MOST_RUNS:
             raise argparse.ArgumentTypeError(f"{one.text} are too many runs")
@@ -60,7 +62,7 @@ def _runs(text: str) -> frozenset[int]:
 
 def run(args: argparse.Namespace) -> int:
     if args.since is not None and args.runs is not None:
-        raise UsageError("--since and --runs are two ways to choose", "leave one of them out")
+        raise UsageError("--since and --runs cannot be combined", "remove one of them")
     if args.format == "html":
         require_library("--format html", "jinja2", "reports")
     session = Session.begin()
@@ -82,34 +84,33 @@ def _paragraphs(found: Report) -> list[str]:
     said = []
     times = sum(found.visits.values())
     if not found.runs:
-        looked = f"Looked {_times(times)}; nothing was to be done."
-        said.append(looked if times else "Nothing was moved or removed in this time.")
+        looked = f"Ran {_times(times)}; there was nothing to do."
+        said.append(looked if times else "No files were moved or removed in this period.")
     else:
         what = done_text(found.done)
         size = f", {size_text(found.done.bytes)} in all" if found.done.bytes else ""
         said.append(f"{what[:1].upper()}{what[1:]}{size}, in {count_text(len(found.runs), 'run')}.")
     if found.taken_back:
         were = "was" if found.taken_back == 1 else "were"
-        said.append(f"{count_text(found.taken_back, 'run')} {were} taken back; what came back is not counted.")
+        said.append(f"{count_text(found.taken_back, 'run')} {were} undone; restored files are not counted.")
     if found.before is not None and found.after is not None:
         where = shown(next(iter(found.after.levels))) if len(found.after.levels) == 1 else "The folders"
         counted = held_text(found.after.levels.values())
-        said.append(f"{where} held {_held(found.before)} before, and {_held(found.after)} after ({counted}).")
+        said.append(f"{where} held {_held(found.before)} before and {_held(found.after)} after ({counted}).")
     room = f"{size_text(found.free)} of {size_text(found.total)} are free now ({share_text(found.free, found.total)})"
     said.append(f"Freed {size_text(found.freed)}; {room}." if found.freed else f"{room[:1].upper()}{room[1:]}.")
     if found.full_ns is not None:
-        said.append(f"At this pace the disk is full on {date_text(found.full_ns)}.")
+        said.append(f"At this rate the disk will be full on {date_text(found.full_ns)}.")
     count, trashed = found.trashed
     if count.entries and found.trashed_until_ns is not None:
-        lie = "lies" if count.entries == 1 else "lie"
-        what = f"{entries_text(count)}, {size_text(trashed)}, {lie} in the trash and can come back"
-        said.append(f"{what} until {date_text(found.trashed_until_ns)}, unless the trash is emptied before.")
+        what = f"{entries_text(count)} ({size_text(trashed)}) in the trash can be restored"
+        said.append(f"{what} until {date_text(found.trashed_until_ns)}, unless the trash is emptied first.")
     if found.troubles:
         last = found.troubles[-1]
-        what = count_text(len(found.troubles), "visit")
-        said.append(f"{what} went wrong, the last on {moment_text(last.began_ns)}: {shown(last.reason or last.outcome)}.")
+        what = count_text(len(found.troubles), "run")
+        said.append(f"{what} had problems, most recently on {moment_text(last.began_ns)}: {shown(last.reason or last.outcome)}.")
     elif times:
-        said.append("Nothing went wrong.")
+        said.append("No problems.")
     return said
 
 
@@ -137,19 +138,19 @@ def _print(found: Report, machine: str) -> None:
         screen.line()
         screen.line("What was done", style="bold")
         for name, done in found.ranked[:_ROWS]:
-            what = done_text(done.tally) + (f", {size_text(done.tally.bytes)}" if done.tally.bytes else "")
+            what = done_text(done.tally) + (f" ({size_text(done.tally.bytes)})" if done.tally.bytes else "")
             screen.lines(textwrap.fill(f"{shown(name)}: {what}", _WIDTH, initial_indent="- ", subsequent_indent="  "))
         _rest(screen, len(found.rules))
     if found.folders:
         screen.line()
         base = common_base([folder for folder, _ in found.folders])
-        screen.line(f"Where it is now, below {shown(base)}", style="bold")
+        screen.line(f"Where the files are now, in {shown(base)}", style="bold")
         for folder, count in found.folders[:_ROWS]:
             screen.line(f"- {below(folder, base)}: {count:,}")
         _rest(screen, len(found.folders))
     if found.troubles:
         screen.line()
-        screen.line("What went wrong", style="bold")
+        screen.line("Problems", style="bold")
         for visit in found.troubles[-_TROUBLES:]:
             why = f"{moment_text(visit.began_ns)} {shown(visit.by)}: {shown(visit.reason or visit.outcome)}"
             screen.lines(textwrap.fill(why, _WIDTH, initial_indent="- ", subsequent_indent="  "))

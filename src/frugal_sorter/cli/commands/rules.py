@@ -28,7 +28,7 @@ EXAMPLES = """
   frugal rules desk --in ~/Intake                                  the rules of desk.toml that act there
   frugal rules off "Kiln logs by month" --rules front-desk.toml
   frugal rules move "Moulds" before "Supplier invoices by year"
-  frugal rules add -- sort ~/Intake --into '{type}'                the job as a rule, below the others
+  frugal rules add -- sort ~/Intake --into '{type}'                add this job as a rule at the end of the file
 """
 TAKES_COMMAND = True
 _CHANGES = ("off", "on", "move", "add")
@@ -41,7 +41,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "what",
         metavar="WHAT",
         nargs="*",
-        help="RULES to list a file; or `off NAME`, `on NAME`, `move NAME before|after OTHER`, `add -- COMMAND`",
+        help="a rule file to list, or a change: `off NAME`, `on NAME`, `move NAME before|after OTHER`, `add -- COMMAND`",
     )
     parser.add_argument("--rules", metavar="RULES", type=Path, help="the rule file (default: as for `frugal preview`)")
     parser.add_argument("--in", metavar="FOLDER", dest="folder", help="only the rules that act in this folder")
@@ -51,13 +51,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     action = args.what[0] if args.what and args.what[0] in _CHANGES else ""
     if args.after and action != "add":
-        raise UsageError("rules: what stands after -- is for `add`", "leave it out")
+        raise UsageError("rules: only `add` takes a command after --", "remove it")
     if action:
         if args.folder is not None or args.format != "table":
-            raise UsageError(f"rules {action}: --in and --format are for the list", "leave them out")
+            raise UsageError(f"rules {action}: --in and --format are for the list", "remove them")
         return _change(args, action)
     if len(args.what) > 1:
-        raise UsageError(f"rules: there is no {args.what[0]!r}", f"known are {', '.join(_CHANGES)}")
+        raise UsageError(f"rules: unknown action `{args.what[0]!r}`", f"choose from {', '.join(_CHANGES)}")
     args.rules = Path(args.what[0]) if args.what else args.rules
     return _list(args)
 
@@ -91,23 +91,25 @@ def _how(action: str, words: list[str], command: list[str]) -> tuple[Callable[[R
     """Return a change, and what to say when it is done."""
     if action == "add":
         if words or not command or command[0] not in _JOBS:
-            raise UsageError("rules add: name a job to add", "such as `frugal rules add -- sort ~/Intake --into '{type}'`")
+            raise UsageError("rules add: name a job to add", "for example `frugal rules add -- sort ~/Intake --into '{type}'`")
         module, parsed = parsed_command(command)
         if parsed.types:
-            raise UsageError("rules add: --types is a table of the file", "write [types] into it, and leave --types out")
+            raise UsageError(
+                "rules add: --types is not supported here", ("add a [types] table to the rule file and remove --types")
+            )
         keys, folder = module.rule_of(parsed)  # type: ignore[attr-defined]
         text = rule_text_in(folder, keys)
         return (lambda file: file.added([text], first=False)), f"{shown(str(keys['name']))} is added"
     if action == "move":
         if len(words) != 3 or words[1] not in ("before", "after"):
-            raise UsageError("rules move: say which rule goes where", "such as `frugal rules move NAME before OTHER`")
+            raise UsageError("rules move: say which rule goes where", "for example `frugal rules move NAME before OTHER`")
         name, where, other = words
-        said = f"{shown(name)} stands {where} {shown(other)} now"
+        said = f"Moved {shown(name)} {where} {shown(other)}"
         return (lambda file: file.moved(name, "before" if where == "before" else "after", other)), said
     if len(words) != 1:
-        raise UsageError(f"rules {action}: name one rule", f"such as `frugal rules {action} NAME`")
+        raise UsageError(f"rules {action}: name one rule", f"for example `frugal rules {action} NAME`")
     (name,) = words
-    return (lambda file: file.switched(name, action == "on")), f"{shown(name)} is {action} now"
+    return (lambda file: file.switched(name, action == "on")), f"Switched {action} {shown(name)}"
 
 
 # Listing
@@ -145,16 +147,20 @@ def _list(args: argparse.Namespace) -> int:
         Column("#", lambda one: str(numbers[one.rule.name]), is_right=True, is_whole=True),
         Column("rule", lambda one: one.rule.name),
         Column("in", lambda one: _folders(one, base)),
-        Column("does", lambda one: rule_words(one.rule)),
-        Column.count("now", lambda one: "off" if one.now is None else _NOTHING if _is_exception(one) else one.now, is_whole=True),
-        Column.count("so far", lambda one: _NOTHING if _is_exception(one) else one.done.all.entries, is_whole=True),
+        Column("action", lambda one: rule_words(one.rule)),
+        Column.count(
+            "matches now", lambda one: "off" if one.now is None else _NOTHING if _is_exception(one) else one.now, is_whole=True
+        ),
+        Column.count("done so far", lambda one: _NOTHING if _is_exception(one) else one.done.all.entries, is_whole=True),
         Column("last", lambda one: _NOTHING if _is_exception(one) else _last(one, first_ns), is_whole=True),
     )
     screen.table(Table("", columns, records))
     screen.line()
-    screen.line("now: entries that it would act on; so far: entries it has handled, without those taken back.", style="dim")
+    screen.line(
+        "matches now: files the rule would act on today; done so far: files it has acted on, without those undone.", style="dim"
+    )
     if any(map(_is_exception, records)):
-        screen.line("–: an exception acts on nothing; it leaves entries where they are.", style="dim")
+        screen.line("–: a `leave` rule changes nothing; it keeps files where they are.", style="dim")
     if len(common_base([base])) > 1:
         screen.line(f"Folders are below {shown(base)}.", style="dim")
     return 0
@@ -175,7 +181,7 @@ def _is_exception(one: RuleRecord) -> bool:
 def _last(one: RuleRecord, first_ns: int | None) -> str:
     if one.last_ns is not None:
         return date_text(one.last_ns)
-    return "never" if first_ns is None else f"never since {date_text(first_ns)}"
+    return "never" if first_ns is None else f"never (since {date_text(first_ns)})"
 
 
 def _as_json(number: int, one: RuleRecord) -> dict[str, object]:

@@ -44,32 +44,36 @@ _TIMES, _VISITS = 3, 5
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parts = parser.add_subparsers(dest="what", required=True, metavar="add|list|show|run|pause|resume|remove|check")
-    add = parts.add_parser("add", help="set one up; after -- the command that runs", allow_abbrev=False)
-    add.add_argument("name", metavar="NAME", help="small letters, digits and hyphens")
+    add = parts.add_parser("add", help="set up a schedule; put the command to run after --", allow_abbrev=False)
+    add.add_argument("name", metavar="NAME", help="the schedule's name: lowercase letters, digits and hyphens")
     add.add_argument("--at", metavar="WHEN", required=True, help=FORMS)
     add.add_argument("--during", metavar="HOURS", default="", help="only within these hours, such as 'mon-fri 08:00-18:00'")
-    add.add_argument("--at-most", metavar="N", type=int, help="how many files a run may take away (default: 1,000)")
+    add.add_argument(
+        "--at-most", metavar="N", type=int, help=("refuse any run that would remove more than N files (default: 1,000)")
+    )
     add.add_argument("--wake", action="store_true", help="wake the machine for it")
     add.add_argument("--mains-only", action="store_true", help="not on battery")
-    add.add_argument("--limit", metavar="TIME", default="", help="stop it after so long, such as '30 minutes'")
+    add.add_argument("--limit", metavar="TIME", default="", help="stop it after this long, such as '30 minutes'")
     missed = add.add_mutually_exclusive_group()
-    missed.add_argument("--catch-up", action="store_true", default=None, help="run later what was missed (default)")
+    missed.add_argument("--catch-up", action="store_true", default=None, help="make up for missed runs later (default)")
     missed.add_argument("--no-catch-up", dest="catch_up", action="store_false", help="leave out what was missed")
-    add.add_argument("--spread", metavar="TIME", default="", help="begin at some moment within so long after the time")
-    add.add_argument("--whole-machine", action="store_true", help="as root: a unit of the system")
-    add.add_argument("--linger", action="store_true", help="also while nobody is logged on")
-    add.add_argument("--with", dest="scheduler", choices=SCHEDULERS, help="by this scheduler (default: what is here)")
+    add.add_argument("--spread", metavar="TIME", default="", help="delay each start by a random time of up to this long")
+    add.add_argument("--whole-machine", action="store_true", help=("as root: run as a system service instead of a user service"))
+    add.add_argument("--linger", action="store_true", help="run even while nobody is logged on")
+    add.add_argument(
+        "--with", dest="scheduler", choices=SCHEDULERS, help=("the scheduler to use (default: the one on this machine)")
+    )
     add.add_argument("--print", action="store_true", help="write nothing; show the files and commands")
     add.add_argument("--yes", action="store_true", help="do not ask")
     add_for(add)
     for name, summary in (
         ("list", "all of them"),
-        ("check", "what is wrong; 1 where something is"),
-        ("show", "one of them: as it is written, its next times, its last visits"),
-        ("run", "start one now, just as its scheduler would"),
-        ("pause", "let one rest"),
-        ("resume", "let one go on, and write again what is missing of it"),
-        ("remove", "take one out"),
+        ("check", "report problems; exits with 1 if there are any"),
+        ("show", "show one schedule: its files, its next times and its last runs"),
+        ("run", "run one now, exactly as its scheduler would"),
+        ("pause", "pause a schedule"),
+        ("resume", "resume a schedule, and rewrite any missing files"),
+        ("remove", "remove a schedule"),
     ):
         part = parts.add_parser(name, help=summary, allow_abbrev=False)
         if name in ("list", "check"):
@@ -85,7 +89,7 @@ def run(args: argparse.Namespace) -> int:
         "check": _check,
     }  # fmt: skip
     if args.after and args.what != "add":
-        raise UsageError(f"schedule {args.what}: it runs no command", "leave out what stands after --")
+        raise UsageError(f"schedule {args.what} does not take a command", "remove everything after --")
     return parts[args.what](args, Screen())
 
 
@@ -120,7 +124,10 @@ def _add(args: argparse.Namespace, screen: Screen) -> int:
     )
     schedules.refuse_unsafe(entry, scheduler)
     if not scheduler.is_here() and not args.print:
-        raise UsageError(f"--with: {scheduler.name} does not run on this machine", "add --print, and take what it prints there")
+        raise UsageError(
+            f"--with: {scheduler.name} is not available on this machine",
+            ("add --print, and set up what it prints on the other machine"),
+        )
     today = plan_of_command(entry.command, args.at_most)
     if entry.command[0] in _LIMITED and "--at-most" not in entry.command:
         at_most = _at_most(args, screen, entry, today)
@@ -135,7 +142,7 @@ def _add(args: argparse.Namespace, screen: Screen) -> int:
         screen.line(f"  today   {will_text(today.asked) or 'nothing to do'}")
         for problem in (*map(str, today.refused), *today.problems):
             screen.line(f"Note: {shown(problem)}", style="yellow")
-    if not confirm(screen, f"Set up {name}, as {accounts.account_name()}?", args.yes):
+    if not confirm(screen, f"Create schedule {name}, as {accounts.account_name()}?", args.yes):
         screen.line("Nothing was changed.")
         return 3
     if args.linger:
@@ -144,7 +151,7 @@ def _add(args: argparse.Namespace, screen: Screen) -> int:
     looked = schedules.look_at(name, time.time_ns())
     when = f", next at {moment_text(looked.next_ns)}" if looked.next_ns is not None else ""
     screen.line(f"{name} is {looked.word}{when}.", style="bold")
-    screen.line(f"See that it works: frugal schedule run {name}; later: frugal schedule check")
+    screen.line(f"To test it now: frugal schedule run {name}. To check it later: frugal schedule check")
     return 0
 
 
@@ -155,9 +162,9 @@ def _command(args: argparse.Namespace) -> tuple[tuple[str, ...], str]:
         words = words[1:]
     if not words or words[0] not in COMMANDS:
         named = f"`{words[0]}`" if words else "nothing"
-        raise UsageError(f"{named} does not run by itself", f"one of {', '.join(COMMANDS)}")
+        raise UsageError(f"`{named}` cannot be scheduled", f"choose from {', '.join(COMMANDS)}")
     if (words[0] == "watch") != (args.at.strip().lower() == "arrival"):
-        raise UsageError("arrival: that is what `watch` is for", "say --at arrival -- watch RULES")
+        raise UsageError("arrival works only with `watch`", "use --at arrival -- watch RULES")
     _, parsed = parsed_command(words)
     rules = ""
     if words[0] in ("tidy", "watch") and getattr(parsed, "plan", None) is None:
@@ -168,7 +175,7 @@ def _command(args: argparse.Namespace) -> tuple[tuple[str, ...], str]:
             words[[slashed.slashed(word) for word in words].index(str(parsed.rules), 1)] = rules
     if words[0] == "inventory":
         if "--save" not in words:
-            raise UsageError("inventory: nobody would read it", "add --save, so that it is kept")
+            raise UsageError("a scheduled inventory must be saved", "add --save")
         return tuple(words), rules
     return tuple(words if "--yes" in words or words[0] == "watch" else [*words, "--yes"]), rules
 
@@ -181,7 +188,7 @@ def _at_most(args: argparse.Namespace, screen: Screen, entry: Entry, today: Plan
     """
     if args.at_most is not None:
         if args.at_most < 1:
-            raise UsageError("--at-most: say a number from 1 on", "such as --at-most 1000")
+            raise UsageError("--at-most must be a whole number of 1 or more", "for example --at-most 1000")
         return int(args.at_most)
     if today is None or not today.refused:
         # A rule file has ceilings of its own, which may be lower.
@@ -191,11 +198,13 @@ def _at_most(args: argparse.Namespace, screen: Screen, entry: Entry, today: Plan
     if not removals:
         return None  # refused for another reason, which is shown
     if args.yes or args.print or not screen.may_ask():
-        hint = f"say how many a run may take away, such as --at-most {2 * removals}"
+        hint = f"allow more files per run, such as --at-most {2 * removals}"
         refused = str(today.refused[0]).partition(";")[0]
-        raise UsageError(f"a run would be refused today: {refused}", hint)
-    screen.line(f"A run would take away {count_text(removals, 'file')} today.")
-    return screen.number("How many may it be at most, so that a mistake does no more harm", 2 * removals)
+        raise UsageError(f"if this ran today, it would be refused: {refused}", hint)
+    screen.line(f"If this ran today, it would remove {count_text(removals, 'file')}.")
+    return screen.number(
+        "To limit the damage of a mistake, refuse runs that would remove more than this many files", 2 * removals
+    )
 
 
 def _describe(entry: Entry, scheduler: Scheduler, screen: Screen, is_on: bool = True) -> None:
@@ -219,10 +228,11 @@ def _notes(entry: Entry, scheduler: Scheduler) -> list[str]:
         notes.append(f"it acts as {account} in folders of {owner}; with --for {owner} it has no more rights than {owner}")
     if scheduler.name == "systemd" and not entry.whole_machine and not schedules.is_lingering(account):
         notes.append(
-            f"systemd runs it only while {account} is logged on; `loginctl enable-linger {account}`, or --linger, changes that"
+            f"systemd runs this only while {account} is logged on; to run it always, add --linger or run `loginctl "
+            f"enable-linger {account}`"
         )
     if scheduler.name == "cron" and entry.when.kind == "times":
-        notes.append("cron leaves out what was missed while the machine was off")
+        notes.append("cron does not make up for runs missed while the machine was off")
     return notes
 
 
@@ -247,7 +257,7 @@ def _list(args: argparse.Namespace, screen: Screen) -> int:
         print_json({"schedules": [_as_json(one) for one in looked]})
         return 0
     if not looked:
-        screen.line("No schedule yet; `frugal schedule add --help` shows how to set one up.")
+        screen.line("No schedules yet. To set one up, see: frugal schedule add --help")
         return 0
     columns = (
         Column("name", lambda one: one.entry.name, is_whole=True),
@@ -301,11 +311,11 @@ def _show(args: argparse.Namespace, screen: Screen) -> int:
 
 
 def _show_visits(screen: Screen, visits: Sequence[Visit], now_ns: int) -> None:
-    screen.line("Last visits" if visits else "No visit yet.", style="bold")
+    screen.line("Last runs" if visits else "No runs yet.", style="bold")
     for one in visits[:_VISITS]:
         screen.line(f"  {visit_text(one)}")
     if len(visits) > _VISITS:
-        screen.line(f"  … {len(visits) - _VISITS:,} earlier; `frugal history --by {visits[0].name}` has all", style="dim")
+        screen.line(f"  … {len(visits) - _VISITS:,} earlier; `frugal history --by {visits[0].name}` lists all", style="dim")
 
 
 def visit_text(visit: Visit) -> str:
@@ -330,7 +340,7 @@ def _check(args: argparse.Namespace, screen: Screen) -> int:
     elif wrong:
         _tell_lines(screen, wrong)
     else:
-        screen.line(f"{count_text(len(looked), 'schedule')}, all well." if looked else "No schedule yet.")
+        screen.line(f"{count_text(len(looked), 'schedule')}, no problems." if looked else "No schedule yet.")
     return 1 if wrong else 0
 
 
@@ -346,8 +356,8 @@ def _tell_lines(screen: Screen, looked: Sequence[Looked]) -> None:
 def _run(args: argparse.Namespace, screen: Screen) -> int:
     entry, code, visit = schedules.run_now(args.name)
     if visit is None:
-        screen.line(f"{entry.name} ended with {code} and left no record.")
-        screen.line(f"`frugal schedule show {entry.name}` shows how it is started.")
+        screen.line(f"{entry.name} exited with {code} and recorded nothing.")
+        screen.line(f"To see how it is started: frugal schedule show {entry.name}")
         return 1
     screen.line(f"{entry.name}: {visit_text(visit)}")
     if visit.runs and (offer := undo_offer(visit.runs[-1])):
@@ -357,7 +367,7 @@ def _run(args: argparse.Namespace, screen: Screen) -> int:
 
 def _pause(args: argparse.Namespace, screen: Screen) -> int:
     entry = schedules.turn(args.name, False)
-    screen.line(f"{entry.name} is paused; `frugal schedule resume {entry.name}` lets it go on.", style="bold")
+    screen.line(f"Paused {entry.name}. To resume it: frugal schedule resume {entry.name}", style="bold")
     return 0
 
 
@@ -372,5 +382,5 @@ def _resume(args: argparse.Namespace, screen: Screen) -> int:
 
 def _remove(args: argparse.Namespace, screen: Screen) -> int:
     entry = schedules.remove(args.name)
-    screen.line(f"{entry.name} is removed; what it did stays in `frugal history --by {entry.name}`.", style="bold")
+    screen.line(f"Removed {entry.name}. Its past runs remain in: frugal history --by {entry.name}", style="bold")
     return 0

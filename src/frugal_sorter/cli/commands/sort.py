@@ -26,7 +26,7 @@ EXAMPLES = """
   frugal sort ~/Intake --into '{type}'
   frugal sort ~/Intake --into '{modified:%Y/%m}' --where 'type is image' --settle '10 minutes'
   frugal sort ~/Intake --into '{taken:%Y}' --other Undated
-  frugal sort ~/Intake --into '{ext} files' --levels all --prune      sort anew what was sorted otherwise
+  frugal sort ~/Intake --into '{ext} files' --levels all --prune      re-sort what was sorted another way
   frugal sort ~/Intake --into '{initial}' --as-rule                    the same as a rule for a file
 """
 _NAMES = 3
@@ -42,13 +42,21 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     add_where(parser)
     add_types(parser)
-    parser.add_argument("--other", metavar="NAME", help="the subfolder for files that have no value for it")
-    parser.add_argument("--settle", metavar="TIME", help="leave alone what was written to within this time")
-    parser.add_argument("--levels", type=levels, default=1, metavar="N", help="how deep: 1 (default), 2, ... or all")
+    parser.add_argument("--other", metavar="NAME", help="the subfolder for files that have no value for a placeholder")
+    parser.add_argument("--settle", metavar="TIME", help="skip files written to within this time")
+    parser.add_argument(
+        "--levels",
+        type=levels,
+        default=1,
+        metavar="N",
+        help=("how many levels of folders to include: 1 is the folder itself (default), 2 adds its subfolders, ... or all"),
+    )
     parser.add_argument("--hidden", action="store_true", help="hidden files too")
-    parser.add_argument("--clash", choices=CLASHES, default="number", help="the name is taken (default: number)")
-    parser.add_argument("--prune", action="store_true", help="remove subfolders that are empty after it")
-    parser.add_argument("--as-rule", action="store_true", help="do nothing; print the same as a rule for a file")
+    parser.add_argument(
+        "--clash", choices=CLASHES, default="number", help=("what to do when the name is taken (default: number)")
+    )
+    parser.add_argument("--prune", action="store_true", help="remove subfolders that this leaves empty")
+    parser.add_argument("--as-rule", action="store_true", help="change nothing; print this job as a rule for a rule file")
     add_choosing(parser)
     add_listing(parser)
     add_unattended(parser)
@@ -61,7 +69,7 @@ def rule_of(args: argparse.Namespace) -> tuple[dict[str, Value], str]:
     refused = refused_whole(folder)
     if refused and args.levels != 1:
         raise RefusedError(
-            f"{folder} is {refused}, of which only the first level is sorted", "leave --levels out, or name a folder below it"
+            f"{folder} is {refused}, so frugal sorts only its first level", "remove --levels, or name a folder inside it"
         )
     keys: dict[str, Value] = {"name": f"Sort {os.path.basename(folder) or folder}"}
     keys["where"] = both_conditions("", args.where, args.types)
@@ -109,13 +117,13 @@ class _Sort(Job):
         view.warn()
 
     def question(self, view: PlanView, account: str) -> str:
-        where = f"below {shown(self.folder)}, into {shown(self.args.into)}"
+        where = f"in {shown(self.folder)}, into subfolders {shown(self.args.into)}"
         return view.question(f"{where}, as {account}? {stay_text(view.plan.others)}.")
 
 
 def _show(plan: Plan, view: PlanView, screen: Screen, folder: str) -> None:
     """Print how much goes into which subfolder, with a few names."""
-    screen.parts(("All below ", ""), (shown(folder), "bold"))
+    screen.parts(("Paths relative to ", ""), (shown(folder), "bold"))
     screen.line()
     into: dict[str, list[Step]] = {}
     trashed = 0
@@ -128,13 +136,13 @@ def _show(plan: Plan, view: PlanView, screen: Screen, folder: str) -> None:
         Column("into", lambda row: _folder(row[0], folder, view), is_whole=True),
         Column.count("files", lambda row: len(row[1]), is_whole=True),
         Column.size("size", lambda row: sum(step.bytes for step in row[1]), is_whole=True),
-        Column("such as", lambda row: _names(row[1]) if row[0] else "`--list-all` names every one"),
+        Column("examples", lambda row: _names(row[1]) if row[0] else "`--list-all` names every one"),
     ]
     if screen.is_terminal:
         columns.insert(0, Column("steps", lambda row: view.span(row[1]) if row[0] else "", is_right=True, is_whole=True))
     screen.table(Table("", columns, sorted(into.items()), ("", [step for steps in into.values() for step in steps])))
     if trashed:
-        screen.line(f"{count_text(trashed, 'file')} to the trash, for the clash of names")
+        screen.line(f"{count_text(trashed, 'file')} to the trash because of name clashes")
     view.show_pruned(names=False)
     view.show_left()
 

@@ -31,7 +31,9 @@ _MISPLACED = 20
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("folder", metavar="FOLDER", help="the folder; its own files are looked at")
+    parser.add_argument(
+        "folder", metavar="FOLDER", help=("the folder to study: only files directly in it, or everything below it with --since")
+    )
     parser.add_argument("--like", metavar="SORTED", help="learn from this tree, which somebody sorted by hand")
     parser.add_argument(
         "--since",
@@ -39,7 +41,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="learn from what was moved by hand in FOLDER, with all below it, since then: 7d, 2026-11-01",
     )
     parser.add_argument("--to", metavar="RULES", type=Path, help="write the rules to this new file")
-    parser.add_argument("--as-preview", action="store_true", help="show what the rules would do instead")
+    parser.add_argument("--as-preview", action="store_true", help="show what the rules would do instead of printing them")
     add_format(parser, "rules", "html")
     add_listing(parser)
 
@@ -59,7 +61,7 @@ def run(args: argparse.Namespace) -> int:
         raise UsageError(f"{error.filename}: {reason_of(error)}", "run as a user who may read it") from error
     screen = Screen(is_short(args))
     if found.plan is None:
-        screen.line(f"Nothing to propose for {shown(folder)}: {count_text(found.seen, 'file')} looked at, too few alike.")
+        screen.line(f"No rules to suggest for {shown(folder)}: checked {count_text(found.seen, 'file')}, but too few are alike.")
         return 0
     if args.as_preview:
         view = PlanView(found.plan, screen)
@@ -71,7 +73,9 @@ def run(args: argparse.Namespace) -> int:
     return 0
 
 
-def _give(args: argparse.Namespace, screen: Screen, text: str, summary: str, missing: Sequence[str] = ()) -> None:
+def _give(
+    args: argparse.Namespace, screen: Screen, text: str, summary: str, missing: Sequence[str] = (), tested: str = ""
+) -> None:
     """Print a rule file, or write it where `--to` says; what was not read stands in it, and beside the summary."""
     if args.to is None:
         screen.lines(text.rstrip("\n"))
@@ -82,10 +86,12 @@ def _give(args: argparse.Namespace, screen: Screen, text: str, summary: str, mis
         ) as file:
             file.write(text)
     except FileExistsError:
-        raise UsageError(f"{args.to}: the file already exists", "choose another name, or remove it") from None
+        raise UsageError(f"{args.to} already exists", "choose another name, or remove it") from None
     except OSError as error:
-        raise UsageError(f"{args.to}: it cannot be written ({reason_of(error)})", "choose another place") from None
-    screen.line(f"{summary}, written to {shown(str(args.to))}.", style="bold")
+        raise UsageError(f"cannot write {args.to} ({reason_of(error)})", "choose another place") from None
+    screen.line(f"Wrote {summary} to {shown(str(args.to))}.", style="bold")
+    if tested:
+        screen.line(tested)
     screen.line(f"Next: frugal check {shown(str(args.to))}, then frugal preview {shown(str(args.to))}")
     _print_lines(screen, missing)
 
@@ -93,7 +99,7 @@ def _give(args: argparse.Namespace, screen: Screen, text: str, summary: str, mis
 def _like(args: argparse.Namespace, folder: str) -> int:
     """Learn from a tree that somebody sorted, and say how well."""
     if args.as_preview:
-        raise UsageError("--as-preview is not for --like", "write the rules with --to, and preview that file")
+        raise UsageError("--as-preview cannot be combined with --like", "write the rules with --to, and preview that file")
     for module in ("numpy", *(("jinja2", "matplotlib") if args.format == "html" else ())):
         require_library("--like", module, "reports")
     tree = folder_named(args.like)
@@ -106,12 +112,12 @@ def _like(args: argparse.Namespace, folder: str) -> int:
         items = f"{items}, drawn evenly from {found.there:,}"
     missing = _not_read(found.unread)
     if not found.rules:
-        screen.line(f"Nothing to learn from {shown(tree)}: {items}, which no short rules tell apart.")
+        screen.line(f"Cannot learn rules from {shown(tree)}: no short rules separate its {items}.")
         _print_lines(screen, missing)
         return 1 if missing else 0
     share = f" ({score.right / score.all:.0%})" if score.all else ""
-    puts = f"puts {score.right:,} of {score.all:,} held-out files where they lie{share}, leaves {score.left:,}"
-    puts += f", misplaces {len(score.misplaced):,}"
+    puts = f"places {score.right:,} of {score.all:,} test files correctly{share}, leaves {score.left:,} alone"
+    puts += f", and places {len(score.misplaced):,} wrongly"
     rules = count_text(len(found.rules), "rule")
     if args.format == "html":
         from frugal_sorter.cli.output.views import learned_page as page_of
@@ -119,23 +125,25 @@ def _like(args: argparse.Namespace, folder: str) -> int:
         print(page_of(shown(tree), " ".join([f"{rules} from {items}.", *missing]), puts, found))
         return 1 if missing else 0
     lines = [
-        f"# Learnt from {shown(tree)}: {rules} from {items}.",
-        f"# Made from four fifths of them, five times, such a list {puts}.",
+        f"# {rules} learnt from {items} in {shown(tree)}.",
+        f"# Tested five times (rules made from 80% of the files, tried on the other 20%): it {puts}.",
     ]
     for one in score.misplaced[:_MISPLACED]:
-        lines.append(f"#   {shown(one.name)}: lies in {shown(one.lies)}, put into {shown(one.put)}")
+        lines.append(f"#   {shown(one.name)}: is in {shown(one.lies)}, would go to {shown(one.put)}")
     if len(score.misplaced) > _MISPLACED:
         lines.append(f"#   and {len(score.misplaced) - _MISPLACED:,} more")
-    lines.append("# A rule that is right on fewer than nine in ten of the files it takes is off.")
+    lines.append("# Rules that place fewer than 90% of their files correctly are switched off.")
     lines += [f"# {line}" for line in missing]
-    _give(args, screen, "\n".join([*lines, found.text]), f"{rules}; made from four fifths, such a list {puts}", missing)
+    _give(args, screen, "\n".join([*lines, found.text]), rules, missing, f"Tested on files left out: it {puts}.")
     return 1 if missing else 0
 
 
 def _since(args: argparse.Namespace, folder: str) -> int:
     """Offer rules for what somebody moved by hand."""
     if args.as_preview or args.like is not None or args.format == "html":
-        raise UsageError("--since is a way of its own", "leave --like, --as-preview and --format out")
+        raise UsageError(
+            "--since cannot be combined with --like, --as-preview or --format", "remove --like, --as-preview and --format"
+        )
     require_library("--since", "numpy", "reports")
     try:
         unread: list[Unread] = []
@@ -145,7 +153,7 @@ def _since(args: argparse.Namespace, folder: str) -> int:
     screen, missing = Screen(is_short(args)), _not_read(unread)
     if not found:
         what = f"{count_text(moved, 'file')} moved by hand below {shown(folder)} since then"
-        screen.line(f"Nothing to learn: {what}, as far as kept inventories and the history tell, too few alike.")
+        screen.line(f"Cannot learn rules: according to saved inventories and the history, {what}, but too few are alike.")
         _print_lines(screen, missing)
         return 1 if missing else 0
     lines = [
@@ -154,7 +162,11 @@ def _since(args: argparse.Namespace, folder: str) -> int:
         HEAD,
     ]
     for one in found:
-        lines += ["", f"# You moved {one.moved:,} of these {one.all:,} to {shown(one.rule.target)}: a rule for that?", one.text]
+        lines += [
+            "",
+            f"# You moved {one.moved:,} of these {one.all:,} files to {shown(one.rule.target)}. Add this rule?",
+            one.text,
+        ]
     _give(args, screen, "\n".join(lines) + "\n", count_text(len(found), "rule"), missing)
     return 1 if missing else 0
 
@@ -177,8 +189,8 @@ def _summary(found: Proposal) -> str:
 def _text(folder: str, found: Proposal) -> str:
     """Return the rule file, each rule with what it takes."""
     lines = [
-        f"# Proposed for {shown(folder)}: {_summary(found)}.",
-        "# Read each rule, change what is not meant, and take out what is not wanted; `frugal preview` shows what they do.",
+        f"# Suggested for {shown(folder)}: {_summary(found)}.",
+        "# Check each rule, and edit or delete it as needed. `frugal preview` shows what the rules would do.",
         HEAD,
         "",
     ]
@@ -192,8 +204,8 @@ def _text(folder: str, found: Proposal) -> str:
     assert found.plan is not None
     rest = found.plan.unclaimed.entries
     lines.append(
-        f"# {count_text(rest, 'file')} match no rule and {'stays' if rest == 1 else 'stay'} where they are."
+        (f"# No rule matches the remaining {count_text(rest, 'file')}; {('it stays' if rest == 1 else 'they stay')} in place.")
         if rest
-        else "# No file is left over."
+        else "# Every file matches a rule."
     )
     return "\n".join(lines) + "\n"

@@ -34,12 +34,12 @@ EXAMPLES = """
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_rules(parser)
     add_rule(parser)
-    parser.add_argument("--plan", metavar="PLAN", type=Path, help="carry out a plan that was saved, instead of rules")
+    parser.add_argument("--plan", metavar="PLAN", type=Path, help="carry out a saved plan instead of rules")
     add_unattended(parser)
-    parser.add_argument("--again", action="store_true", help="also what was taken back by undo")
+    parser.add_argument("--again", action="store_true", help="include files whose changes were undone")
     add_at_most(parser)
     add_for(parser)
-    parser.add_argument("--only", metavar="PATH", nargs="+", default=[], help="only these files and folders")
+    parser.add_argument("--only", metavar="PATH", nargs="+", default=[], help="limit to these files and folders")
     add_as_of(parser)
     add_choosing(parser)
     add_listing(parser)
@@ -64,9 +64,7 @@ class _Tidy(Job):
             self._unasked_is_problem = session.is_unattended
             return plan
         if args.rules is not None or args.again or args.rule or args.only or args.as_of:
-            raise UsageError(
-                "a plan that was saved needs no rules", "leave RULES, --rule, --only, --as-of and --again out beside --plan"
-            )
+            raise UsageError("--plan cannot be combined with rules", "remove RULES, --rule, --only, --as-of and --again")
         return plan_saved(session, args.plan, args.at_most)
 
     def decide(self, plan: Plan, screen: Screen | None) -> None:
@@ -76,11 +74,11 @@ class _Tidy(Job):
             if not rule.ask or not steps:
                 continue
             if screen is None or not screen.may_ask():
-                reason = "this rule asks each time, and there is no terminal to ask on"
+                reason = "this rule has `ask = true`, and there is no terminal to ask on"
             else:
                 for step in steps:
                     screen.line(f"  {step.verb:8}{step_text(step, '/')}")
-                if screen.ask(f"{shown(rule.name)}: {count_text(len(steps), 'step')}, as listed?"):
+                if screen.ask(f"{shown(rule.name)}: make {count_text(len(steps), 'change')} as listed?"):
                     continue
                 reason = "declined"
             leave_out(plan, lambda step, name=rule.name: step.rule == name, reason, self._unasked_is_problem)  # type: ignore[misc]
@@ -95,10 +93,10 @@ class _Tidy(Job):
 
     def question(self, view: PlanView, account: str) -> str:
         named = self.args.plan or view.plan.origin
-        written = moment_text(disk.stat(named).st_mtime_ns) if disk.lexists(named) else "a time unknown"
+        written = moment_text(disk.stat(named).st_mtime_ns) if disk.lexists(named) else "at an unknown time"
         by = f"the plan {shown(str(named))}" if self.args.plan else shown(named)
         others = "" if self.args.plan else f" {stay_text(view.plan.others)}."
-        return view.question(f"below {shown(view.base)}, by {by} of {written}, as {account}?{others}")
+        return view.question(f"in {shown(view.base)}, using {by} (last changed {written}), as {account}?{others}")
 
 
 def _moment(args: argparse.Namespace, session: Session) -> int | None:
@@ -110,9 +108,9 @@ def _moment(args: argparse.Namespace, session: Session) -> int | None:
     if args.as_of is None:
         return None
     if not args.only:
-        raise UsageError("--as-of: rules are tried at another moment on chosen files only", "name them with --only")
+        raise UsageError("--as-of needs --only, so that only files you choose are changed", "name the files with --only")
     if args.yes:
-        raise UsageError("--as-of: what another moment would take is always asked", "leave --yes out")
+        raise UsageError("--as-of always asks for confirmation", "remove --yes")
     return moment_of(args.as_of, session)
 
 

@@ -65,7 +65,7 @@ class _Empty(Job):
 
     def show_nothing(self, view: PlanView) -> None:
         view.show_left()
-        view.screen.line(f"Nothing leaves the trash: {entries_text(view.plan.seen)} looked at.")
+        view.screen.line(f"Nothing to delete from the trash: checked {entries_text(view.plan.seen)}.")
         for line in _why_nothing(self.args, self.entries):
             view.screen.line(line)
 
@@ -77,7 +77,7 @@ class _Empty(Job):
             runs = "run" if len(self.of_runs) == 1 else "runs"
             view.screen.line()
             view.screen.line(
-                f"{count} put there by {runs} {named}, which can then not be taken back for them.", style="bold yellow"
+                f"{count} moved to the trash by {runs} {named}; undo will no longer be able to restore them.", style="bold yellow"
             )
         view.show_left()
         view.screen.line()
@@ -92,16 +92,17 @@ def _show(screen: Screen, entries: Sequence[Weighed], going: Sequence[Weighed]) 
     """Print how much leaves the trash and how much stays, and the names of some of it."""
     freed, held = sum(one.bytes for one in going), sum(one.bytes for one in entries)
     count = entries_text(total(one.counted for one in going))
-    screen.parts((f"{count}, {size_text(freed)}, ", "bold"), ("removed from the trash for good", "bold red"))
+    screen.parts((f"{count}, {size_text(freed)}, ", "bold"), ("deleted permanently", "bold red"))
     screen.line(
-        f"  it holds {size_text(held)} in {len(entries):,}, and then {size_text(held - freed)} in {len(entries) - len(going):,}"
+        f"  trash now: {count_text(len(entries), 'entry', 'entries')}, {size_text(held)};"
+        f" afterwards: {count_text(len(entries) - len(going), 'entry', 'entries')}, {size_text(held - freed)}"
     )
     screen.line()
     screen.sample(going, lambda one: screen.line(f"  {_line(one)}"), indent=2)
 
 
 def _line(one: Weighed) -> str:
-    what = {"info": "  (only the note of where it was)", "file": "  (nothing says where it was)", "": ""}
+    what = {"info": "  (file missing)", "file": "  (original location unknown)", "": ""}
     when = moment_text(one.deleted_ns) if one.deleted_ns else "unknown         "
     name = shown(one.trashed.original or one.trashed.name)
     return f"{when}  {size_text(one.bytes):>9}  {name}{what[one.trashed.orphan]}"
@@ -113,34 +114,44 @@ def _why_nothing(args: argparse.Namespace, entries: Sequence[Weighed]) -> list[s
     lines = []
     if args.older_than is not None and known:
         oldest = min(known, key=lambda one: one.deleted_ns)
-        lines.append(f"The oldest came there on {moment_text(oldest.deleted_ns)}, within {args.older_than.text}.")
+        lines.append(f"The oldest entry was trashed on {moment_text(oldest.deleted_ns)}, less than {args.older_than.text} ago.")
     if args.shrink_to is not None:
         held = sum(one.bytes for one in entries)
-        lines.append(f"All of it has {size_text(held)}, which is not more than {size_text(args.shrink_to)}.")
+        lines.append(f"The trash holds {size_text(held)}, which is within the limit of {size_text(args.shrink_to)}.")
     if args.where is not None and known:
-        lines.append("`--where` is true of none of what these limits leave over.")
+        lines.append("Nothing within these limits matches --where.")
     if args.orphans:
-        lines.append("Nothing there is half an entry.")
+        lines.append("No incomplete entries.")
     return lines
 
 
 EXAMPLES = """
   frugal trash
-  frugal trash --restore "Intake/glaze list.csv"     what was deleted last from there
-  frugal trash --older-than 30d                      what came there longer ago leaves it for good
+  frugal trash --restore "Intake/glaze list.csv"     the latest deleted from there
+  frugal trash --older-than 30d                      permanently delete what has been there longer
   frugal trash --shrink-to 5GB --where 'size > 100 MB'   the oldest of these first
   frugal trash --format json
 """
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--restore", metavar="PATH|ID", nargs="+", default=[], help="bring these back to where they were")
-    parser.add_argument("--older-than", metavar="AGE", type=duration, help="remove for good what lies there for longer")
-    parser.add_argument("--shrink-to", metavar="SIZE", type=size, help="remove the oldest for good, until all of it is no bigger")
+    parser.add_argument("--restore", metavar="PATH|ID", nargs="+", default=[], help="restore these to where they were")
     parser.add_argument(
-        "--where", metavar="CONDITION", help="remove for good only this: asked of the name, place, size and dates it had"
+        "--older-than", metavar="AGE", type=duration, help=("permanently delete what has been in the trash longer than this")
     )
-    parser.add_argument("--orphans", action="store_true", help="remove halves: files without a note, notes without a file")
+    parser.add_argument(
+        "--shrink-to", metavar="SIZE", type=size, help=("permanently delete the oldest until the trash is no larger than this")
+    )
+    parser.add_argument(
+        "--where",
+        metavar="CONDITION",
+        help=("permanently delete only what matches this condition (on the name, folder, size and dates it had)"),
+    )
+    parser.add_argument(
+        "--orphans",
+        action="store_true",
+        help=("delete incomplete entries: files with no record of their origin, records with no file"),
+    )
     add_listing(parser)
     add_at_most(parser)
     add_unattended(parser)
@@ -176,7 +187,7 @@ def _as_json(one: Trashed, size: int) -> dict[str, object]:
 
 # Of a long table so many rows are printed at each end.
 _ROWS = 10
-_ORPHANS = {"info": "(the file is gone)", "file": "(nothing says where it was)", "": ""}
+_ORPHANS = {"info": "(file missing)", "file": "(original location unknown)", "": ""}
 
 
 def _list(session: Session, entries: list[Weighed], notes: list[Note], screen: Screen) -> int:
@@ -194,9 +205,9 @@ def _list(session: Session, entries: list[Weighed], notes: list[Note], screen: S
         rows.append((one.deleted_ns if trashed.deleted else "unknown", age, one.bytes, where, trashed.name))
     hidden = len(rows) - 2 * _ROWS
     if screen.short and hidden > 1:
-        rows[_ROWS:-_ROWS] = [("…", "", "", f"{hidden:,} more (--list-all names all)", "")]
+        rows[_ROWS:-_ROWS] = [("…", "", "", f"… {hidden:,} more (--list-all shows all)", "")]
     when, age_ = Column.moment("deleted", is_whole=True), Column("age", is_whole=True)
-    columns = (when, age_, Column.size("size", is_whole=True), Column("where it was"), Column("id"))
+    columns = (when, age_, Column.size("size", is_whole=True), Column("original location"), Column("id"))
     held = sum(one.bytes for one in entries), entries_text(total(one.counted for one in entries))
     screen.table(Table("", columns, rows, ("", "", *held, "")))
     screen.line()
@@ -206,10 +217,10 @@ def _list(session: Session, entries: list[Weighed], notes: list[Note], screen: S
             size = sum(one.bytes for one in entries if one.trashed.bin.root == root)
             screen.line(f"{count_text(count, 'entry', 'entries')}, {size_text(size)} in {shown(root)}")
         screen.line()
-    screen.line("`frugal trash --restore PATH|ID` brings one back.")
+    screen.line("To restore one: frugal trash --restore PATH|ID")
     orphans = sum(bool(one.trashed.orphan) for one in entries)
     if orphans:
-        screen.line(f"{count_text(orphans, 'is a half', 'are halves')} of an entry; `frugal trash --orphans` removes them.")
+        screen.line(f"Incomplete entries: {orphans:,}. To delete them: frugal trash --orphans")
     return 1 if notes else 0
 
 
@@ -222,7 +233,7 @@ class _Restore(Job):
 
     def show_nothing(self, view: PlanView) -> None:
         view.show_left()
-        view.screen.line("Nothing to bring back.")
+        view.screen.line("Nothing to restore.")
 
     def question(self, view: PlanView, account: str) -> str:
         return view.question(f"to {shown(view.base)}, as {account}?")
@@ -245,5 +256,5 @@ def _named(name: str, found: list[Trashed]) -> Trashed:
         return by_id[0]
     if by_id:
         counts = Counter(one.bin.root for one in by_id)
-        raise UsageError(f"{shown(name)}: {len(counts)} trashes hold an entry of that name", "name its path")
-    raise UsageError(f"{shown(name)}: nothing like that is in the trash", "`frugal trash` lists what is there")
+        raise UsageError(f"{shown(name)} is in {len(counts)} trash folders", "give its full path or ID")
+    raise UsageError(f"{shown(name)} is not in the trash", "run `frugal trash` to list its contents")

@@ -32,9 +32,15 @@ EXAMPLES = """
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("run", metavar="RUN", nargs="?", type=run_number, help="a run (default: the last one, and no other)")
-    parser.add_argument("--only", metavar="PATH", nargs="+", default=[], help="only these, as they were or as they are now")
     parser.add_argument(
-        "--since", metavar="WHEN", help='all runs from a moment on, the last one first: 14:00, yesterday, "2 hours"'
+        "--only",
+        metavar="PATH",
+        nargs="+",
+        default=[],
+        help=("undo only these files or folders: give the path from before the run or the current one"),
+    )
+    parser.add_argument(
+        "--since", metavar="WHEN", help='undo all runs since this time, the most recent first: 14:00, yesterday, "2 hours"'
     )
     add_unattended(parser)
     add_for(parser)
@@ -48,25 +54,25 @@ def job(args: argparse.Namespace) -> Job | None:
 def run(args: argparse.Namespace) -> int:
     """Take back all that was done since a moment, the last run first, after one question."""
     if args.run is not None or args.only:
-        raise UsageError("--since: it names the runs itself", "leave RUN and --only out")
+        raise UsageError("--since selects the runs, so it cannot be combined with RUN or --only", "remove RUN and --only")
     session, screen = args.call.begin(), Screen(is_short(args))
     since_ns = since(args.since, session.now_ns)
     found = runs_since(session, since_ns)
     runs = [(run, count) for run, count in found if count]
     for run, count in found:
         if not count:
-            what = f"Run {run.id} ({run.kind} of {moment_text(run.began_ns)})"
-            screen.line(f"{what} is passed over: nothing of it can be taken back.")
+            what = f"Run {run.id} ({run.kind}, {moment_text(run.began_ns)})"
+            screen.line(f"{what} was skipped: nothing in it can be undone.")
     if not runs:
-        screen.line(f"Nothing to take back since {moment_text(since_ns)}.")
+        screen.line(f"Nothing to undo since {moment_text(since_ns)}.")
         return 0
-    screen.line(f"Since {moment_text(since_ns)}, the last one first:")
+    screen.line(f"Runs since {moment_text(since_ns)}, most recent first:")
     for run, count in runs:
-        what = f"{run.kind}, {moment_text(run.began_ns)}, {count_text(count, 'step')} to take back"
+        what = f"{run.kind}, {moment_text(run.began_ns)}, {count_text(count, 'change')} to undo"
         screen.parts((f"  run {run.id:<6}", "bold"), (f"{what}, by {shown(run.origin)}", ""))
     screen.line()
     total = count_text(sum(count for _, count in runs), "step")
-    if not confirm(screen, f"Take back {count_text(len(runs), 'run')}, {total}, as {session.account}?", args.yes):
+    if not confirm(screen, f"Undo {count_text(len(runs), 'run')} ({total}), as {session.account}?", args.yes):
         screen.line("Nothing was changed.")
         return 3
     codes = []
@@ -90,17 +96,20 @@ class _Undo(Job):
     def show_nothing(self, view: PlanView) -> None:
         undone = self.undoing.run
         view.show_left()
-        by = f"; run {undone.undone_by} took it back" if undone.undone_by else ""
-        view.screen.line(f"Nothing to take back of run {undone.id}{by}.")
+        by = f"; run {undone.undone_by} already undid it" if undone.undone_by else ""
+        view.screen.line(f"Nothing to undo in run {undone.id}{by}.")
 
     def question(self, view: PlanView, account: str) -> str:
         undone = self.undoing.run
-        what = f"to take back run {undone.id} ({undone.kind} of {moment_text(undone.began_ns)})"
-        return view.question(f"below {shown(view.base)}, {what}, as {account}?")
+        what = f"to undo run {undone.id} ({undone.kind}, {moment_text(undone.began_ns)})"
+        return view.question(f"in {shown(view.base)}, {what}, as {account}?")
 
     def way_back(self, result: Result) -> str:
-        again = f"Do it again after all with: frugal undo {result.run}"
+        again = f"Redo: frugal undo {result.run}"
         if (done_again := self.undoing.done_again) is not None:
-            again = f"Run {done_again} is done again after all; take it back with: frugal undo {done_again}"
-        rest = f"\nOnce nothing is in the way, `frugal undo {self.undoing.run.id}` takes back the rest."
+            again = f"Run {done_again} has been redone. Undo: frugal undo {done_again}"
+        rest = (
+            "\nSome changes could not be undone yet. When the problems above are solved,"
+            f" run `frugal undo {self.undoing.run.id}` again."
+        )
         return again + (rest if self.undoing.is_blocked else "")

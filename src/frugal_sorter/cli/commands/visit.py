@@ -25,7 +25,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("name", metavar="NAME", help="of the schedule")
     parser.add_argument("--in", dest="folder", metavar="FOLDER", required=True, help="where the command runs")
     parser.add_argument("--during", metavar="HOURS", help="only within these hours, such as 'mon-fri 08:00-18:00'")
-    parser.add_argument("--limit", metavar="TIME", help="stop after so long, between two steps")
+    parser.add_argument("--limit", metavar="TIME", help="stop after this long, between two changes")
     parser.add_argument("--mains-only", action="store_true", help="not on battery")
     parser.add_argument("command", metavar="COMMAND", nargs="+", help="after --: a command of frugal")
 
@@ -46,7 +46,7 @@ def run(args: argparse.Namespace) -> int:
         os.chdir(args.folder)
     except OSError as error:
         why = (error.strerror or "unknown error").lower()
-        raise UsageError(f"{args.folder}: the schedule cannot run there ({why})", "add it anew") from None
+        raise UsageError(f"the schedule cannot run in {args.folder} ({why})", "remove the schedule and add it again") from None
     _stop_in_time(args.limit)
     code = command.run(words[0], words[1:], call)
     # A file that is in use is the day's work; what a person must know of is not.
@@ -61,7 +61,7 @@ def _not_now(args: argparse.Namespace) -> str:
         from frugal_sorter.rules.units import parse_hours
 
         if not parse_hours(args.during).hold(time.time_ns()):
-            return f"outside of {args.during}"
+            return f"outside the allowed hours, {args.during}"
     return "on battery" if args.mains_only and _is_on_battery() else ""
 
 

@@ -22,6 +22,7 @@ from frugal_sorter.cli.reading import read_book, require_library
 from frugal_sorter.errors import RefusedError
 from frugal_sorter.execution.executor import Result
 from frugal_sorter.filesystem.events import Silent, Source, SystemSource
+from frugal_sorter.planning.endings import RESTORED_SINCE, UNDONE_BY
 from frugal_sorter.planning.guard import FRESH
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.sight import Root
@@ -43,23 +44,25 @@ _SIX_HOURS = "6 hours"
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_rules(parser)
-    parser.add_argument("--once", action="store_true", help="do what is there to do now, and end")
-    parser.add_argument("--every", metavar="TIME", type=duration, help="look so often instead of waiting to be told")
+    parser.add_argument("--once", action="store_true", help="apply the rules once, then exit")
+    parser.add_argument(
+        "--every", metavar="TIME", type=duration, help=("check at this interval instead of waiting for change notifications")
+    )
     parser.add_argument(
         "--rescan",
         metavar="TIME",
         type=duration,
         default=parse_duration(_SIX_HOURS),
-        help=f"look at everything so often, whatever was told (default: {_SIX_HOURS})",
+        help=f"check everything at this interval, in case a notification was missed (default: {_SIX_HOURS})",
     )
     parser.add_argument(
         "--settle",
         metavar="TIME",
         type=duration,
         default=SETTLE,
-        help=f"how long a file must have been left alone, where its rule does not say (default: {SETTLE.text})",
+        help=f"how long a file must stay unchanged before a rule without `settle` acts on it (default: {SETTLE.text})",
     )
-    parser.add_argument("--log", metavar="PATH", help="for the owner: a line in this file for each thing done, as it happens")
+    parser.add_argument("--log", metavar="PATH", help="append a line to this file for each change, as it is made")
     add_for(parser)
     add_listing(parser)
 
@@ -100,7 +103,7 @@ def run(args: argparse.Namespace) -> int:
         finally:
             source.close()
     call.skip("asked to end", "stopped")
-    listener.screen.line("Stopped; nothing was left half done.")
+    listener.screen.line("Stopped. No change was left unfinished.")
     return 0
 
 
@@ -161,7 +164,7 @@ def _only_one(rules: str) -> Iterator[None]:
     descriptor = disk.open(ready_state_folder() / f"watch-{name}.lock", disk.O_RDWR | disk.O_CREAT | disk.O_CLOEXEC, 0o600)
     try:
         if not processes.try_lock(descriptor):
-            raise RefusedError(f"{rules}: another watcher has these rules", "end that one first")
+            raise RefusedError(f"another watcher is already using {rules}", "stop that watcher first")
         yield
     finally:
         disk.close(descriptor)
@@ -186,7 +189,7 @@ class _Terminal:
         if roots:
             self._say(f"watching {count_text(len(roots), 'folder')}: {names}")
         for folder in missing:
-            self._say(f"waiting for {shown(folder)}, which is not there", "yellow")
+            self._say(f"waiting for {shown(folder)} to appear", "yellow")
         self._flush()
 
     def note(self, text: str) -> None:
@@ -213,7 +216,7 @@ class _Terminal:
     def left(self, plan: Plan) -> None:
         self.is_early = any(one.reason == FRESH for one in plan.not_touched)
         # What was taken back is left by the will of a person.
-        if any(not one.reason.startswith(("taken back", "brought back")) for one in plan.not_touched):
+        if any(not one.reason.startswith((UNDONE_BY, RESTORED_SINCE)) for one in plan.not_touched):
             PlanView(plan, self.screen).show_left()
 
     def _say(self, text: str, style: str = "") -> None:

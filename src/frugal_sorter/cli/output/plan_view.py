@@ -32,7 +32,7 @@ from frugal_sorter.planning.plan import TAKING_BACK, JobName, Plan
 from frugal_sorter.planning.selection import Numbers, by_rule, going_along, target_folder, together
 from frugal_sorter.rules.model import RuleBook
 from frugal_sorter.steps.kinds import ATTENDING, FINAL, KINDS
-from frugal_sorter.steps.step import Mark, NotTouched, Step, Tally, total
+from frugal_sorter.steps.step import ALREADY_REMOVED, Mark, NotTouched, Step, Tally, total
 
 if TYPE_CHECKING:
     from frugal_sorter.app.report import Freed
@@ -43,9 +43,9 @@ def show_misses(session: Session, screen: Screen, book: RuleBook, plan: Plan) ->
     world = session.world(now_ns=plan.made_ns)
     idle = [rule for rule in book.rules if rule.name not in plan.matched]
     for name, misses in nearest_misses(book, idle, world).items():
-        screen.line(f"{shown(name)} matches nothing; nearest:", style="yellow")
+        screen.line(f"{shown(name)} matches nothing. Closest:", style="yellow")
         for miss in misses:
-            when = f"; the rule takes it on {moment_text(miss.when_ns)}" if miss.when_ns else ""
+            when = f"; the rule will match it on {moment_text(miss.when_ns)}" if miss.when_ns else ""
             screen.line(f"    {shown(miss.place.name)}: {shown(miss.why)}{when}")
 
 
@@ -65,10 +65,12 @@ def freed_texts(freed: Freed, full_ns: int | None) -> list[str]:
         room = f"{size_text(freed.free)} of {size_text(freed.total)} ({share}) are free now"
         said.append(f"Freed {size_text(freed.bytes)}{_where(freed.folders)}; {room}.")
     if freed.trashed:
-        are = "lies" if freed.trashed == 1 else "lie"
-        said.append(f"{size_text(freed.trashed)} {are} in the trash, not freed yet: `frugal trash` shows it and empties it.")
+        said.append(
+            f"{size_text(freed.trashed)} moved to the trash; the space is freed when the trash is emptied. "
+            "To see or empty it: frugal trash"
+        )
     if full_ns is not None:
-        said.append(f"At this pace the volume is full on {date_text(full_ns)}.")
+        said.append(f"At this rate the volume will be full on {date_text(full_ns)}.")
     return said
 
 
@@ -86,7 +88,7 @@ _FEW_GROUPS, _FEW_OF_SEVERAL = 2, 1
 _UNCLAIMED: dict[JobName, tuple[str, str]] = {
     "tidy": ("matches no rule", "match no rule"),
     "sort": ("does not match the condition", "do not match the condition"),
-    "purge": ("is younger, or does not match the condition", "are younger, or do not match the condition"),
+    "purge": ("is newer or does not match the condition", "are newer or do not match the condition"),
 }
 
 
@@ -132,7 +134,7 @@ class PlanView:
 
     def show(self, names: bool = True) -> None:
         """Print all that would be done and what would be left; by name, or only by rule."""
-        self.screen.parts(("All below ", ""), (shown(self.base), "bold"))
+        self.screen.parts(("Paths relative to ", ""), (shown(self.base), "bold"))
         for rule, steps in by_rule(self.plan).items():
             if names:
                 self.screen.line()
@@ -147,7 +149,7 @@ class PlanView:
         pruned = [step for step in self.plan.steps if step.verb == "remove-folder"]
         if pruned and self.plan.kind not in TAKING_BACK:
             self.screen.line()
-            self.screen.line(f"{count_text(len(pruned), 'folder')} left empty by this, removed", style="bold")
+            self.screen.line(f"Remove {count_text(len(pruned), 'folder')} that this leaves empty", style="bold")
             if names:
                 self.screen.sample(pruned, lambda step: self.screen.line(f"    {below(step.place.path, self.base)}"))
 
@@ -190,13 +192,13 @@ class PlanView:
         elif step.verb in ("run", "run-making"):
             note = " ".join(map(shown, step.details["command"]))
         elif step.verb == "unpack":
-            note = f"into the new folder {shown(step.target.name if step.target else '')}; itself to the trash"
+            note = f"into the new folder {shown(step.target.name if step.target else '')}; the archive goes to the trash"
         elif step.witness is not None:
             note = f"the same as {below(step.witness.place.path, self.base)}"
         elif step.verb != "trash" and step.target is not None and step.target.name != step.place.name:
             note = f"as {shown(step.target.name)}"
         if step.group and (step.group, step.target) in self._making_room:
-            note += ", and what stands there goes to the trash"
+            note += ", replacing the file there, which goes to the trash"
         kind = "/" if step.was is not None and step.was.kind == "folder" else ""
         self.screen.parts(number, (f"{name}{kind}", ""), (f"  {note.lstrip(', ')}" if note else "", "yellow"))
 
@@ -205,12 +207,11 @@ class PlanView:
         plan = self.plan
         quiet = []
         if plan.at_home.entries:
-            them = "it" if plan.at_home.entries == 1 else "them"
-            quiet.append(f"  {entries_text(plan.at_home)} already where a rule would put {them}")
+            quiet.append(f"  {entries_text(plan.at_home)} already in place")
         if plan.kept.entries:
-            quiet.append(f"  {entries_text(plan.kept)} kept by an exception")
+            quiet.append(f"  {entries_text(plan.kept)} left alone by a `leave` rule")
         if plan.aside.entries:
-            quiet.append(f"  {entries_text(plan.aside)} not asked for (--rule, --only)")
+            quiet.append(f"  {entries_text(plan.aside)} outside --rule or --only")
         if plan.kind in _UNCLAIMED and plan.unclaimed.entries:
             one, several = _UNCLAIMED[plan.kind]
             quiet.append(f"  {entries_text(plan.unclaimed)} {one if plan.unclaimed.entries == 1 else several}")
@@ -218,7 +219,7 @@ class PlanView:
             quiet[-1:] = [f"{quiet[-1]}; {specials}: never touched" if quiet else f"  {specials}: never touched"]
         if plan.not_touched or quiet:
             self.screen.line()
-            self.screen.line("Not touched", style="bold")
+            self.screen.line("Left alone", style="bold")
         for line in quiet:
             self.screen.line(line)
         by_reason: dict[tuple[str, bool], list[NotTouched]] = {}
@@ -256,17 +257,17 @@ class PlanView:
         self.show_left()
         plan = self.plan
         if plan.refused:
-            self.screen.line(f"{what}: it is refused, for the reason above.")
+            self.screen.line(f"{what}: refused, for the reason above.")
             return
-        self.screen.line(f"{what}: {entries_text(plan.seen)} looked at.")
+        self.screen.line(f"{what}: checked {entries_text(plan.seen)}.")
         found = unseen(plan.levels, hidden)
-        more = " at least" if found.more else ""
+        more = "At least " if found.more else ""
         if found.deeper:
-            lie = "lies" if found.deeper == 1 else "lie"
-            self.screen.line(f"{count_text(found.deeper, 'file')}{more} {lie} deeper in subfolders (`{levels}`).")
+            self.screen.line(
+                f"{more}{count_text(found.deeper, 'file')} in subfolders not checked; to include subfolders: `{levels}`."
+            )
         if found.hidden:
-            one = "is" if found.hidden == 1 else "are"
-            self.screen.line(f"{count_text(found.hidden, 'file')}{more} {one} hidden (`{unhide}`).")
+            self.screen.line(f"{more}{count_text(found.hidden, 'hidden file')} not checked; to include hidden files: `{unhide}`.")
 
     def totals(self) -> str:
         """Return in one line how much would be done."""
@@ -280,19 +281,19 @@ class PlanView:
         return "\n".join([first, *others, rest])
 
     def _new(self) -> str:
-        return f" ({count_text(len(self.new_folders), 'new folder')})" if self.new_folders else ""
+        return f", creating {count_text(len(self.new_folders), 'new folder')}" if self.new_folders else ""
 
     def warn(self) -> None:
         """Print what a person should know before saying yes."""
         verbs = {step.verb for step in self.plan.asked}
         if verbs & FINAL:
-            self.screen.line("What is deleted for good cannot be taken back.", style="bold red")
+            self.screen.line("Permanent deletion cannot be undone.", style="bold red")
         if "run" in verbs:
-            self.screen.line("What the programs do cannot be taken back.", style="bold red")
+            self.screen.line("frugal cannot undo what the programs do.", style="bold red")
         elif "run-making" in verbs:
-            self.screen.line("Of what the programs do only the files that are named here are taken back.", style="yellow")
+            self.screen.line("frugal can undo only the files listed here, not anything else the programs do.", style="yellow")
         if "trash" in verbs and self.plan.kind not in TAKING_BACK:
-            self.screen.line("The trash frees no space until it is emptied.", style="dim")
+            self.screen.line("Moving files to the trash frees no space until the trash is emptied.", style="dim")
 
     def show_step(self, step: Step, mark: Mark) -> None:
         """Print one line for a step that was carried out, or was not."""
@@ -302,7 +303,7 @@ class PlanView:
             return
         if step.verb == "make-folder" and mark.outcome != Outcome.FAILED:
             return
-        if step.verb == "remove-folder" and mark.outcome == Outcome.NOT_RUN and mark.reason == "gone already":
+        if step.verb == "remove-folder" and mark.outcome == Outcome.NOT_RUN and mark.reason == ALREADY_REMOVED:
             return
         if done and not mark.reason and self.screen.short:
             self._done += 1
@@ -315,7 +316,7 @@ class PlanView:
         """Print the last few steps that were done, where those before them were not printed."""
         between = self._done - FEW - len(self._last_done)
         if between > 0:
-            self.screen.line(f"… {between:,} more between these (`frugal history RUN` names all)", style="dim")
+            self.screen.line(f"… {between:,} more (`frugal history RUN` lists all)", style="dim")
         for step in self._last_done:
             self._show_step(step, Mark(step.id, Outcome.DONE))
 
@@ -341,9 +342,9 @@ _OUTCOMES = {
     Outcome.DONE: ("done", "green"),
     Outcome.SKIPPED: ("skipped", "yellow"),
     Outcome.FAILED: ("failed", "bold red"),
-    Outcome.OPEN: ("unknown", "bold red"),
+    Outcome.OPEN: ("unclear", "bold red"),
     Outcome.NOT_RUN: ("left", ""),
-    Outcome.NOTED: ("unknown", "bold red"),
+    Outcome.NOTED: ("unclear", "bold red"),
 }
 
 

@@ -176,7 +176,7 @@ class Screen:
         if most < len(items):
             between = len(items) - 2 * most
             what = count_text(between, f"more {noun}") if noun else f"{between:,} more"
-            self.line(f"{' ' * indent}… {what} between these (--list-all names all)", style="dim")
+            self.line(f"{' ' * indent}… {what} (--list-all shows all)", style="dim")
             for one in items[-most:]:
                 show(one)
 
@@ -193,7 +193,7 @@ class Screen:
                 return default
             if said.isascii() and said.isdigit() and 0 < int(said) < 10**12:
                 return int(said)
-            print(f"{shown(line.strip())!r} is not a number from 1 on.", file=sys.stderr)
+            print(f"{shown(line.strip())!r} is not a whole number of 1 or more.", file=sys.stderr)
 
     def choose(self, question: str, answers: Sequence[str], default: str) -> str:
         """Ask until one of some answers is given; an empty line is the default, the end of the input the last one."""
@@ -220,10 +220,10 @@ class Screen:
         for word in answers:
             if said in (word, word[0]):
                 return word
-        told = f"`{shown(said)}` was not understood" if said else "Nothing was answered"
+        told = f"`{shown(said)}` is not an answer" if said else "No answer"
         known = [f"{word} ({word[0]})" for word in answers]
-        what = f"{', '.join(known[:-1])} or {known[-1]} is an answer."
-        print(f"{told}, which is taken for no: {what}", file=sys.stderr, flush=True)
+        what = f"Answer {', '.join(known[:-1])} or {known[-1]}."
+        print(f"{told}; taken as no. {what}", file=sys.stderr, flush=True)
         return "no"
 
 

@@ -60,7 +60,7 @@ def moment_text(ns: int) -> str:
     try:
         return datetime.fromtimestamp(ns // 1_000_000_000).strftime("%Y-%m-%d %H:%M")
     except (ValueError, OverflowError, OSError):
-        return "beyond the calendar"
+        return "out of range"
 
 
 def ago_text(ns: int, now_ns: int) -> str:
@@ -141,8 +141,8 @@ def held_text(levels: Iterable[int | None]) -> str:
     if deepest <= {None}:
         return "hidden files too"
     if deepest == {1}:
-        return "hidden files too, subfolders not"
-    return "hidden files too, as deep as the rules look"
+        return "including hidden files, without subfolders"
+    return "including hidden files, down to the levels the rules cover"
 
 
 def common_base(folders: list[str]) -> str:
@@ -199,7 +199,7 @@ def amount_text(tally: Tally, verb: VerbName) -> str:
     """Return how many entries one verb is about, and how big they are."""
     if verb == "pack":
         return count_text(tally[verb].entries, "new zip")
-    size = f", {size_text(tally.bytes_by[verb])}" if KINDS[verb].sized else ""
+    size = f" ({size_text(tally.bytes_by[verb])})" if KINDS[verb].sized else ""
     return f"{entries_text(tally[verb])}{size}"
 
 
@@ -245,10 +245,10 @@ _NAMED = 3
 
 def stray_texts(stray: Sequence[str]) -> list[str]:
     """Return what to say of info files of the trash whose files are gone, and which could not be removed."""
-    said = [f"{path} could not be removed, though its file is no longer in the trash" for path in stray[:_NAMED]]
+    said = [f"could not remove the trash record {path}, although its file no longer exists" for path in stray[:_NAMED]]
     if len(stray) > _NAMED:
         said.append(f"{count_text(len(stray) - _NAMED, 'more such file')}")
-    return [*said, "`frugal trash --orphans` removes such notes"] if said else []
+    return [*said, "to remove such records: frugal trash --orphans"] if said else []
 
 
 def step_will_text(step: Step, base: str) -> str:

@@ -58,7 +58,7 @@ def rule_words(rule: Rule) -> str:
     if rule.duplicates is not None:
         parts.append(f"duplicates: {rule.duplicates.do}")
     if rule.ending in ("trash", "delete"):
-        parts.append("to the trash" if rule.ending == "trash" else "delete for good")
+        parts.append("to the trash" if rule.ending == "trash" else "delete permanently")
     extras = rule.extras
     for name, template in (("copy to", extras.copy), ("link in", extras.link)):
         if template is not None:
@@ -98,7 +98,7 @@ def _name(line: Line) -> str:
     if line.kind == "rest":
         return f"and {count_text(line.folders, 'more folder')}"
     if line.kind == "files":
-        return "(files directly in it)"
+        return "(files in this folder)"
     return shown(line.names) if line.depth == 0 else f"{shown(line.names)}/"
 
 
@@ -146,7 +146,7 @@ def show_outcome(plan: Plan, screen: Screen) -> None:
     """Print the folders of a plan as they are, and as they will be."""
     found = outcome_of(plan)
     base = _base(found)
-    screen.parts(("All below ", ""), (shown(base), "bold"))
+    screen.parts(("Paths relative to ", ""), (shown(base), "bold"))
     blocks = _blocks(found, base, screen.short)
     screen.line()
     if screen.is_terminal and screen.width >= _SIDE_BY_SIDE:
@@ -179,15 +179,15 @@ def outcome_page(plan: Plan, now_ns: int, command: str) -> str:
     blocks = _blocks(found, base, short=False, nested=False)
     rows = [["\n".join(line.text for line in side) for side in block] for block in blocks]
     lines = [
-        f"{moment_text(now_ns)}, by {shown(plan.origin)}. Nothing was changed so far.",
-        f"It would {will_text(plan.asked)}." if plan.asked else "There is nothing to do.",
-        "- leaves the folder, + comes into it; the number beside a folder is that of all that lies directly in it.",
-        f"`{command}` does it, and it can be taken back.",
+        f"{moment_text(now_ns)}, {shown(plan.origin)}. Nothing has been changed yet.",
+        f"This would {will_text(plan.asked)}." if plan.asked else "There is nothing to do.",
+        '"-" marks what leaves a folder, "+" what is added; the number next to a folder counts what is directly in it.',
+        f"To do it: {command}. You can undo it afterwards.",
         *(f"Refused: {shown(one.rule)}: {shown(one.reason)}" for one in plan.refused),
         *(f"Note: {shown(note.text)}" for note in plan.notes),
     ]
     table = Table("Folders", (Column(_NOW, text=str), Column(_THEN, text=str)), rows)
-    return page(f"What would become of {shown(base)}", lines, [table])
+    return page(f"Preview of {shown(base)}", lines, [table])
 
 
 def _base(found: Sequence[FolderOutcome]) -> str:
@@ -218,7 +218,7 @@ def _block(one: FolderOutcome, fates: Mapping[str, Fate], base: str, few: int | 
         lines = [_Text(f"{indent}  - {shown(name)}", "yellow") for name in leaving]
         now = [_Text(f"{indent}{name}  {one.before:,}"), *_sampled(lines, few, indent)]
     if one.fate == "goes":
-        then.append(_Text(f"{indent}{name}  gone", "yellow"))
+        then.append(_Text(f"{indent}{name}  removed", "yellow"))
     else:
         new = "  new" if one.fate == "new" else ""
         lines = []
@@ -227,7 +227,7 @@ def _block(one: FolderOutcome, fates: Mapping[str, Fate], base: str, few: int | 
                 continue
             folder, _, old = comer.origin.rpartition("/")
             origin = _seen(folder or "/", base) + (f"/{shown(old)}" if old != comer.name else "")
-            what = f"  from {origin}" if comer.origin else "  made"
+            what = f"  from {origin}" if comer.origin else "  new file"
             lines.append(_Text(f"{indent}  + {shown(comer.name)}{'/' if comer.is_folder else ''}{what}", "cyan"))
         then = [_Text(f"{indent}{name}  {one.after:,}{new}", "green" if new else ""), *_sampled(lines, few, indent)]
     return _Block(now, then)
@@ -246,7 +246,7 @@ def _sampled(lines: list[_Text], few: int | None, indent: str) -> list[_Text]:
 
 
 _SECOND_NS = 1_000_000_000
-NOT_IN_IT = "What will arrive until then, or be changed by somebody, is not in it; nor is what leaves the trash."
+NOT_IN_IT = "This does not include files that arrive or change before then, or what is deleted from the trash."
 
 
 def show_days(days: Sequence[Day], screen: Screen, now_ns: int, until_ns: int, names: bool) -> None:
@@ -259,12 +259,12 @@ def show_days(days: Sequence[Day], screen: Screen, now_ns: int, until_ns: int, n
         until_ns: the last moment.
         names: by name, or only by rule.
     """
-    screen.line(f"As if the rules ran every day at {moment_text(now_ns)[11:]}, until {moment_text(until_ns)}")
+    screen.line(f"If the rules ran every day at {moment_text(now_ns)[11:]} until {moment_text(until_ns)}:")
     whole = Plan("tidy", now_ns, "")
     views = [PlanView(day.plan, screen) for day in days]
     base = common_base([view.base for view in views]) if views else ""
     if base:
-        screen.parts(("All below ", ""), (shown(base), "bold"))
+        screen.parts(("Paths relative to ", ""), (shown(base), "bold"))
     for day, view in zip(days, views, strict=True):
         whole.steps += day.plan.asked
         screen.line()
@@ -281,9 +281,9 @@ def show_days(days: Sequence[Day], screen: Screen, now_ns: int, until_ns: int, n
             screen.line(f"  Refused: {shown(str(refusal))}", style="bold yellow")
     screen.line()
     if not whole.steps:
-        screen.line("Nothing to do until then.", style="bold")
+        screen.line("Nothing to do before then.", style="bold")
     else:
-        screen.line(f"On {count_text(len(days), 'day')} it would {will_text(whole.steps)}.", style="bold")
+        screen.line(f"In total, on {count_text(len(days), 'day')}, this would {will_text(whole.steps)}.", style="bold")
     screen.line(NOT_IN_IT)
 
 
@@ -313,17 +313,17 @@ def print_open(folders: list[str], seconds: float, levels: int | None, hidden: b
     screen = Screen()
     screen.line()
     if not found.programs:
-        screen.line("No program that this account can see has a file open there.")
+        screen.line("No program has a file open there, as far as this account can see.")
     else:
         screen.line("Programs with files open there", style="bold")
         ranked = sorted(found.programs.values(), key=lambda one: -one.bytes)
         screen.table(Table("", _columns(found, common_base(folders)), ranked))
     if found.unseen:
-        screen.line(f"{count_text(found.unseen, 'process', 'processes')} of other accounts could not be looked into.")
+        screen.line(f"{count_text(found.unseen, 'process', 'processes')} of other accounts could not be checked.")
     common = makers(list_entries(folders, levels, hidden, lambda _: None), _PATTERNS)
     if common:
         screen.line()
-        screen.line("Commonest names, with # for numbers", style="bold")
+        screen.line("Most common name patterns (# stands for a number)", style="bold")
         columns = [
             Column("name", lambda one: one.pattern),
             Column("owner", lambda one: one.owner),
@@ -409,11 +409,11 @@ def learned_page(tree: str, learnt_from: str, puts: str, found: Learnt) -> str:
     figure = as_svg(draw_shares([(shown(folder), lies, right) for folder, (lies, right) in by_folder[:_BARS]]))
     tables = [
         Table(
-            "Folders, and held-out files that were put there",
+            "Folders, and the test files placed in each",
             (
                 Column("folder"),
                 Column.count("files"),
-                Column.count("put right"),
+                Column.count("correct"),
                 Column("share", text=lambda share: f"{share / 10_000:.0%}"),
             ),
             [(folder, lies, right, round(10_000 * right / lies)) for folder, (lies, right) in by_folder],
@@ -426,8 +426,8 @@ def learned_page(tree: str, learnt_from: str, puts: str, found: Learnt) -> str:
     ]
     if found.score.misplaced:
         rows = [(one.name, one.lies, one.put) for one in found.score.misplaced]
-        tables.append(Table("Put elsewhere", (Column("file"), Column("lies in"), Column("was put into")), rows))
-    lines = [learnt_from, f"Made from four fifths of the files, five times, such a list {puts}."]
+        tables.append(Table("Placed wrongly", (Column("file"), Column("is in"), Column("would go to")), rows))
+    lines = [learnt_from, f"Tested five times (rules made from 80% of the files, tried on the other 20%): the rules {puts}."]
     return page(f"How {tree} is sorted", lines, tables, figure)
 
 
@@ -449,16 +449,18 @@ def report_page(title: str, found: Report, paragraphs: Sequence[str], most: int)
     if found.folders:
         base = common_base([folder for folder, _ in found.folders])
         columns = (Column.path("folder", base), Column.count("entries"))
-        tables.append(_table(f"Where it is now, below {shown(base)}", columns, found.folders, most))
+        tables.append(_table(f"Where the files are now, in {shown(base)}", columns, found.folders, most))
     if found.visits:
-        tables.append(_table("Who came", (Column("who"), Column.count("times")), found.visits.most_common(), most))
+        tables.append(
+            _table("Runs by person and schedule", (Column("who"), Column.count("times")), found.visits.most_common(), most)
+        )
     if found.troubles:
         columns = (
             Column.moment("when", lambda one: one.began_ns),
             Column("who", lambda one: one.by),
             Column("why", lambda one: one.reason or one.outcome),
         )
-        tables.append(_table("What went wrong", columns, found.troubles[::-1], most))
+        tables.append(_table("Problems", columns, found.troubles[::-1], most))
     return page(title, paragraphs, tables)
 
 
@@ -535,7 +537,7 @@ def as_page(folders: Sequence[str], found: Duplicates, choices: Sequence[Choice]
     lines = [
         f"{count_text(len(choices), 'group')} of files with the same contents; {count_text(going, 'file')} more than"
         f" needed, {size_text(frees)} could be freed.",
-        f"{count_text(found.seen, 'file')} of {size_text(found.bytes)} looked at.",
+        f"{count_text(found.seen, 'file')} ({size_text(found.bytes)}) checked.",
         *(f"Not read: {shown(unread.path)} ({unread.reason})." for unread in found.unread),
     ]
     rows: list[tuple[str, int, bool, str, int, int]] = []
