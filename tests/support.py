@@ -156,7 +156,7 @@ def on_terminal(
         folder: where it runs.
         words: of the command.
         answers: a line to each question, the end of the input to any more; what comes before a question is no answer.
-        columns: how wide the terminal is; 0 for one of which nothing but that it is a terminal is known.
+        columns: how wide the terminal is; 0 for one so wide that no line is broken.
         before: called before each answer.
         more: variables.
     """
@@ -170,7 +170,7 @@ def on_terminal(
         if columns:
             fcntl.ioctl(0, termios.TIOCSWINSZ, struct.pack("HHHH", 24, columns, 0, 0))
         else:
-            os.environ |= {"COLUMNS": os.environ.get("COLUMNS", "80"), "TERM": "dumb"}
+            os.environ |= {"COLUMNS": os.environ.get("COLUMNS", "300"), "TERM": "dumb"}
         os.environ |= more
         os.execv(sys.executable, [sys.executable, "-m", "frugal_sorter", *map(str, words)])
     lines, shown = answers.splitlines(), b""

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from frugal_sorter.errors import UsageError
 from frugal_sorter.planning.plan import struck_lines
 from tests.conftest import Frugal
-from tests.support import on_terminal, put, rules_text, snapshot
+from tests.support import aged, on_terminal, put, rules_text, snapshot
 
 NAMES = ("a.log", "b.log", "c.csv", "d.csv", "sub/e.log", "sub/f.csv", "3.log", "g[1].log")
 RULES = rules_text(
@@ -206,3 +206,29 @@ def test_numbers_of_many_steps_take_a_straight_line(folder: Path, frugal: Frugal
     put(folder / "rules.toml", rules_text('where = "ext is log"\nmove = "Logs"'))
     said = json.loads(frugal("preview", "rules.toml", "--without", "2-2999", "--format", "json").stdout)
     assert len([step for step in said["steps"] if step["verb"] == "move"]) == 2
+
+
+@pytest.mark.parametrize(
+    "words",
+    [
+        ("tidy", "rules.toml"), ("purge", "Intake", "--older-than", "30d", "--by", "modified"), ("sort", "Intake", "--into", "{ext}"),
+        ("duplicates", "Intake", "--do", "trash"), ("gather", "--list", "list.txt", "--from", "Intake", "--to", "Out"),
+        ("undo",), ("trash", "--older-than", "0 seconds"), ("trash", "--restore", "Intake/gone.txt"),
+        ("leftovers", "glaze-calculator", "--do", "trash"),
+    ],
+)  # fmt: skip
+@pytest.mark.parametrize("option", ["--dry-run", "-n"])
+def test_a_dry_run_of_any_job_lists_and_changes_nothing(
+    folder: Path, own_home: Path, frugal: Frugal, words: tuple[str, ...], option: str
+) -> None:
+    for name in ("a.log", "b.log", "gone.txt"):
+        aged(folder / "Intake" / name, 100)
+    put(own_home / ".config/glaze-calculator/settings")
+    put(folder / "list.txt", "a.log\n")
+    frugal("purge", "Intake", "--older-than", "30d", "--by", "modified", "--where", "ext is txt", "--yes")
+    put(folder / "rules.toml", rules_text('where = "ext is log"\nmove = "Logs"\nask = true'))
+    before, runs = (snapshot(folder), snapshot(own_home / ".config")), frugal("history").stdout
+    said = frugal(*words, option).stdout
+    assert "This would" in said and "Nothing was changed (--dry-run)." in said
+    # Nor is it a run.
+    assert (snapshot(folder), snapshot(own_home / ".config")) == before and frugal("history").stdout == runs

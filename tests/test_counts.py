@@ -103,7 +103,7 @@ def test_no_count_is_ever_negative_and_a_question_adds_up(intake: Path, frugal: 
         ["purge", "Intake", "--older-than", "1h", "--take", "items", "--hidden", "--by", "modified"],
     ):  # fmt: skip
         said = frugal(*words, code=3).stdout
-        assert "-" not in re.findall(r"(-?)\d+ other", said) and "0 files looked at" not in said
+        assert "-" not in re.findall(r"(-?)\d+ other", said) and "checked 0 files" not in said
 
 
 @pytest.mark.parametrize("hidden", [False, True])

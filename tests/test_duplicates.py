@@ -544,8 +544,8 @@ def test_a_rule_keeps_one_of_each_and_is_undone_and_left_alone(folder: Path) -> 
 @pytest.mark.parametrize(
     ("line", "why"),
     [
-        ('duplicates = "trash"', "say what to do with files that have the same contents"),
-        ('duplicates = {keep = "oldest"}', "say what to do with files that have the same contents"),
+        ('duplicates = "trash"', "write what to do with files that have the same contents"),
+        ('duplicates = {keep = "oldest"}', "write what to do with files that have the same contents"),
         ('duplicates = {keep = "biggest", do = "trash"}', '"biggest" is not allowed here'),
         ('duplicates = {do = "burn"}', '"burn" is not allowed here'),
         ('duplicates = {do = "trash", kep = "oldest"}', "did you mean `keep`"),

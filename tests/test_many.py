@@ -209,7 +209,7 @@ def test_a_kill_amid_many_loses_nothing_either_way(folder: Path, own_home: Path)
         def has_ended() -> bool:
             done[:] = [subprocess.run(command, cwd=folder, capture_output=True, text=True)]
             # What a killed run has forked ends a moment later.
-            return "another run is changing files" not in done[0].stderr
+            return "another frugal run is changing files" not in done[0].stderr
 
         wait_until(has_ended)
         return done[0].returncode

@@ -46,6 +46,8 @@ def texts() -> tuple[tuple[str, str], ...]:
         for node in ast.walk(tree):
             if id(node) in skipped or not isinstance(node, (ast.Constant, ast.JoinedStr)):
                 continue
+            if isinstance(node, ast.Constant) and not isinstance(node.value, str):
+                continue
             parts = node.values if isinstance(node, ast.JoinedStr) else [node]
             text = "".join(str(one.value) if isinstance(one, ast.Constant) else "{}" for one in parts)
             if " " in text.strip() and not _FOR_PROGRAMS.search(text):

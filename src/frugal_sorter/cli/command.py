@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, NoReturn, Protocol
 from frugal_sorter.app.session import Session
 from frugal_sorter.cli import CHANGING, COMMANDS, UNLISTED
 from frugal_sorter.cli.options import Parser, command_line, is_short, line_of, parser_of
-from frugal_sorter.cli.output.text import PrintableStream, count_text, moment_text, shown, stray_texts
+from frugal_sorter.cli.output.text import PrintableStream, count_text, moment_text, shown, stray_texts, width_of, wrapped
 from frugal_sorter.errors import FrugalError, UsageError
 from frugal_sorter.platforms import accounts, disk, slashed
 from frugal_sorter.rules.units import Mistakes, nearest
@@ -108,7 +108,7 @@ def tell(text: str) -> None:
     """Say something in passing that a person should know of."""
     if sys.stdout is not None:
         sys.stdout.flush()
-    print(f"Note: {shown(text)}", file=sys.stderr)
+    _print_error(f"Note: {shown(text)}")
 
 
 # Runs that were interrupted: every command says so, and the first that changes files puts right what they left.
@@ -326,6 +326,8 @@ def _do(module: Command, args: argparse.Namespace) -> int:
     from frugal_sorter.cli.output.screen import Screen
 
     screen = Screen(is_short(args))
+    if args.dry_run:
+        args.call.is_done()
     return run_job(job, args.call.begin(screen.may_ask() and not args.yes), screen)
 
 
@@ -373,11 +375,14 @@ def _close_output() -> None:
 
 
 def _say(text: str) -> None:
-    from frugal_sorter.cli.output.text import shown
-
     with suppress(OSError):
         sys.stdout.flush()
     with suppress(OSError):
-        print("\n".join(map(shown, text.split("\n"))), file=sys.stderr)
+        _print_error("\n".join(map(shown, text.split("\n"))))
         sys.stderr.flush()
     _close_output()
+
+
+def _print_error(text: str) -> None:
+    width = width_of(sys.stderr)
+    print(wrapped(text, width) if width else text, file=sys.stderr)

@@ -111,7 +111,10 @@ def run_job(job: Job, session: Session, screen: Screen) -> int:
     args = job.args
     job.prepare(session, screen)
     plan = job.plan(session)
-    job.decide(plan, screen)
+    if not args.dry_run:
+        job.decide(plan, screen)
+    elif getattr(args, "keep_out", None) is not None:
+        raise UsageError("--dry-run changes nothing, so it cannot be combined with --keep-out", "remove one of them")
     numbers = job.numbers(plan) if job.is_steerable else None
     left_out = take_out(args, plan, numbers) if numbers is not None else []
     view = PlanView(plan, screen, numbers)
@@ -128,8 +131,11 @@ def run_job(job: Job, session: Session, screen: Screen) -> int:
         if args.save is not None:
             _save(args, view, session)
             return exit_code(plan, job.is_incomplete)
-        if args.edit:
+        if args.edit and not args.dry_run:
             edit(view, screen)
+    if args.dry_run:
+        screen.line(f"This would {view.totals()}. Nothing was changed (--dry-run).", style="bold")
+        return exit_code(plan, job.is_incomplete)
     if not agreed(view, screen, lambda: job.question(view, session.account), args.yes, job.is_steerable):
         screen.line("Nothing was changed.")
         return 3

@@ -246,7 +246,8 @@ def add_as_of(parser: argparse.ArgumentParser) -> None:
 
 
 def add_unattended(parser: argparse.ArgumentParser) -> None:
-    """Add `--yes` and `--log`: what a run needs that nobody watches."""
+    """Add `--yes` and `--log`, which a run needs that nobody watches, and `--dry-run`."""
+    parser.add_argument("-n", "--dry-run", action="store_true", help="list the changes, but do not ask and do not make them")
     parser.add_argument("--yes", action="store_true", help="do not ask for confirmation; for unattended runs")
     parser.add_argument("--log", metavar="PATH", help="append a line to this file for each change, as it is made")
 

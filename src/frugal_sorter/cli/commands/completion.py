@@ -64,7 +64,7 @@ def _words(kind: str) -> dict[str, Any]:
 }}"""
     zsh = f"""_frugal_{kind}() {{
   local -a names
-  names=("${{(@f)$(frugal words {kind} "${{(@)words[2,-1]}}" 2>/dev/null)}}")
+  names=("${{(@f)$(frugal words {kind} "${{(@)words}}" 2>/dev/null)}}")
   compadd -a names
 }}"""
     return {

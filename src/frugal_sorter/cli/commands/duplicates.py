@@ -59,7 +59,7 @@ class _Duplicates(Job):
         for folder in looked.folders:
             screen.line(shown(folder), style="bold")
         _totals(screen, looked.found, looked.choices)
-        if args.do and not (args.yes or args.keep is not None or args.keep_in) and screen.may_ask():
+        if args.do and not (args.yes or args.dry_run or args.keep is not None or args.keep_in) and screen.may_ask():
             looked.choices = _choose_each(screen, looked.choices, common_base(looked.folders))
         screen.line()
 

@@ -201,7 +201,7 @@ def _line_of_visit(visit: Visit, active: bool) -> _Line:
     if state == "running":
         state = "running now" if active else "interrupted"
     if visit.times > 1:
-        state += f", {visit.times:,} times since {moment_text(visit.first_ns)}"
+        state += f" ×{visit.times:,}"
     trouble = visit.reason if visit.driver != "person" and visit.is_in_trouble else ""
     return _Line([], visit.began_ns, visit.by, visit.driver, what, 0, None, state, visit.rules or visit.command, trouble)
 
@@ -280,7 +280,7 @@ def _show_runs(journal: Journal, active: bool, args: argparse.Namespace) -> int:
         Column("result", lambda line: line.state, is_whole=True),
         *([Column("rules", lambda line: line.rules)] if is_wide else []),
     ]
-    screen.table(Table("", columns, lines))
+    screen.table(Table("", columns, lines), below=None if is_wide else lambda line: line.rules)
     troubles = [line for line in lines if line.trouble]
     if troubles:
         screen.line()

@@ -31,6 +31,7 @@ EXAMPLES = """
   frugal rules add -- sort ~/Intake --into '{type}'                add this job as a rule at the end of the file
 """
 TAKES_COMMAND = True
+_WIDE = 100
 _CHANGES = ("off", "on", "move", "add")
 # The jobs that can be rules; each module has `rule_of`.
 _JOBS = ("sort", "purge")
@@ -143,22 +144,30 @@ def _list(args: argparse.Namespace) -> int:
         screen.line(f"No rule acts in {shown(args.folder)}.")
         return 0
     base = common_base([folder for record in records for folder in record.rule.folders])
+    # Where there is little room, the names of the rules need it.
+    is_wide = screen.width >= _WIDE
     columns = (
         Column("#", lambda one: str(numbers[one.rule.name]), is_right=True, is_whole=True),
         Column("rule", lambda one: one.rule.name),
         Column("in", lambda one: _folders(one, base)),
         Column("action", lambda one: rule_words(one.rule)),
         Column.count(
-            "matches now", lambda one: "off" if one.now is None else _NOTHING if _is_exception(one) else one.now, is_whole=True
+            "matches now" if is_wide else "now",
+            lambda one: "off" if one.now is None else _NOTHING if _is_exception(one) else one.now,
+            is_whole=True,
         ),
-        Column.count("done so far", lambda one: _NOTHING if _is_exception(one) else one.done.all.entries, is_whole=True),
-        Column("last", lambda one: _NOTHING if _is_exception(one) else _last(one, first_ns), is_whole=True),
+        Column.count(
+            "done so far" if is_wide else "so far",
+            lambda one: _NOTHING if _is_exception(one) else one.done.all.entries,
+            is_whole=True,
+        ),
+        Column("last", lambda one: _NOTHING if _is_exception(one) else _last(one, first_ns if is_wide else None), is_whole=True),
     )
-    screen.table(Table("", columns, records))
+    table = Table("", columns, records)
+    screen.table(table)
     screen.line()
-    screen.line(
-        "matches now: files the rule would act on today; done so far: files it has acted on, without those undone.", style="dim"
-    )
+    now, so_far = (table.columns[at].head for at in (4, 5))
+    screen.line(f"{now}: files the rule would act on today; {so_far}: files it has acted on, without those undone.", style="dim")
     if any(map(_is_exception, records)):
         screen.line("–: a `leave` rule changes nothing; it keeps files where they are.", style="dim")
     if len(common_base([base])) > 1:

@@ -6,9 +6,9 @@ import sys
 import time
 from collections.abc import Callable, Sequence
 from functools import cached_property
-from typing import TYPE_CHECKING, Literal, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
-from frugal_sorter.cli.output.text import count_text, cut, raw, shown
+from frugal_sorter.cli.output.text import breaks, columns, count_text, cut, raw, shown, width_of, wrapped
 from frugal_sorter.platforms import console
 
 if TYPE_CHECKING:
@@ -87,15 +87,7 @@ class Screen:
     def _rich(self) -> Console:
         from rich.console import Console
 
-        return Console(
-            file=raw(sys.stdout),
-            width=None if self._coloured else _PIPED_WIDTH,
-            highlight=False,
-            markup=False,
-            emoji=False,
-            no_color=None if self._coloured else True,
-            force_terminal=None if self._coloured else False,
-        )
+        return Console(file=raw(sys.stdout), highlight=False, markup=False, emoji=False)
 
     @property
     def is_terminal(self) -> bool:
@@ -105,10 +97,10 @@ class Screen:
     @property
     def width(self) -> int:
         """How many columns there are; very many where the output is piped."""
-        return self._rich.width
+        return self._rich.width if self._coloured else _PIPED_WIDTH
 
     def line(self, text: str = "", style: str = "") -> None:
-        """Print one line of the result; nothing is cut or wrapped."""
+        """Print one line of the result; on a terminal it is wrapped between words."""
         self.parts((text, style))
 
     def lines(self, text: str, style: str = "") -> None:
@@ -123,40 +115,47 @@ class Screen:
         if self._coloured:
             from rich.text import Text
 
-            self._rich.print(Text.assemble(*((shown(text), style) for text, style in parts)), soft_wrap=True)
+            line = Text.assemble(*((shown(text), style) for text, style in parts))
+            at, indent = breaks(line.plain, self.width)
+            for number, part in enumerate(line.divide(at)):
+                part.rstrip()
+                self._rich.print(Text(" " * indent) + part if number else part, soft_wrap=True)
         else:
             sys.stdout.write("".join(shown(text) for text, _ in parts) + "\n")
 
-    def table(self, table: Table) -> None:
-        """Print a table without its title."""
-        from rich.table import Table as Grid
-        from rich.text import Text
+    def table(self, table: Table, below: Callable[[Any], str] | None = None) -> None:
+        """Print a table without its title.
 
-        grid = Grid(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
-        for column in table.columns:
-            side: Literal["left", "right"] = "right" if column.is_right else "left"
-            grid.add_column(column.head, justify=side, no_wrap=True, overflow="ellipsis")
-        rows = [table.texts(row) for row in table.rows]
-        if any(column.is_whole for column in table.columns):
-            rows = self._narrowed(table.columns, rows)
-        for row in rows:
-            grid.add_row(*map(Text, map(shown, row)))
-        if table.last is not None:
-            grid.add_row(*(Text(shown(cell), style="bold") for cell in table.texts(table.last)))
-        sys.stdout.flush()
-        self._rich.print(grid)
+        Args:
+            table: it.
+            below: returns a line to stand below a row.
+        """
+        heads = [column.head for column in table.columns]
+        last = [table.texts(table.last)] if table.last is not None else []
+        rows = [[shown(cell) for cell in table.texts(row)] for row in table.rows]
+        widths = self._widths(table.columns, [heads, *rows, *last])
+        self.parts((_row(table.columns, heads, widths), "dim"))
+        for row, cells in zip(table.rows, rows, strict=True):
+            self.parts((_row(table.columns, cells, widths), ""))
+            if below is not None and (text := below(row)):
+                self.parts((f"  {cut(shown(text), self.width - 2)}", "dim"))
+        for cells in last:
+            self.parts((_row(table.columns, cells, widths), "bold"))
 
-    def _narrowed(self, columns: Sequence[Column], rows: Sequence[Sequence[str]]) -> list[list[str]]:
-        """Return rows whose cells are cut in the middle where the terminal is too narrow, but for whole columns."""
-        natural = [max(map(len, (column.head, *(row[at] for row in rows)))) for at, column in enumerate(columns)]
-        others = [at for at, column in enumerate(columns) if not column.is_whole]
-        room = self._rich.width - _GAP * len(columns) - sum(natural) + sum(natural[at] for at in others)
-        widths: dict[int, int] = {}
-        # What needs less than its share leaves the rest to the others.
-        for rank, at in enumerate(sorted(others, key=lambda at: natural[at])):
-            widths[at] = max(min(natural[at], room // (len(others) - rank)), _LEAST)
-            room -= widths[at]
-        return [[cut(cell, widths[at]) if at in widths else cell for at, cell in enumerate(row)] for row in rows]
+    def _widths(self, columns_: Sequence[Column], rows: Sequence[Sequence[str]]) -> list[int]:
+        """Return how wide each column is: as wide as its cells where there is room; whole columns give way last."""
+        widths = [max(columns(row[at]) for row in rows) for at in range(len(columns_))]
+        for whole in (False, True):
+            missing = sum(widths) + _GAP * (len(widths) - 1) - self.width
+            if missing <= 0:
+                break
+            giving = [at for at, column in enumerate(columns_) if column.is_whole is whole]
+            room = sum(widths[at] for at in giving) - missing
+            # What needs less than its share leaves the rest to the others.
+            for rank, at in enumerate(sorted(giving, key=lambda at: widths[at])):
+                widths[at] = max(min(widths[at], room // (len(giving) - rank)), min(widths[at], _LEAST))
+                room -= widths[at]
+        return widths
 
     def sample(
         self, items: Sequence[Item], show: Callable[[Item], None], few: int = FEW, noun: str = "", indent: int = 4
@@ -231,5 +230,16 @@ def _answer(prompt: str) -> str:
     """Ask, and return the line that a person types; what was typed before the question is no answer to it."""
     sys.stdout.flush()
     console.forget_typed(sys.stdin)
-    print(prompt, end="", file=sys.stderr, flush=True)
+    width = width_of(sys.stderr)
+    print(wrapped(prompt, width) if width else prompt, end="", file=sys.stderr, flush=True)
     return sys.stdin.readline()
+
+
+def _row(columns_: Sequence[Column], cells: Sequence[str], widths: Sequence[int]) -> str:
+    """Return a row of a table; what does not fit is cut in the middle, where names differ least."""
+    parts = []
+    for column, cell, width in zip(columns_, cells, widths, strict=True):
+        text = cell if columns(cell) <= width else cut(cell, width)
+        gap = " " * (width - columns(text))
+        parts.append(gap + text if column.is_right else text + gap)
+    return (" " * _GAP).join(parts).rstrip()

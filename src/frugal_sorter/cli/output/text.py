@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import os
+import re
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime
 from functools import lru_cache
 from typing import Any, TextIO
 
 from frugal_sorter.errors import printable
-from frugal_sorter.platforms import slashed
+from frugal_sorter.platforms import console, slashed
 from frugal_sorter.steps.kinds import KINDS, VerbName
 from frugal_sorter.steps.step import Count, Step, Tally
 
@@ -105,6 +107,53 @@ def _quarter(number: int) -> tuple[str, int, str]:
     """
     text = datetime.fromtimestamp(number * _QUARTER).astimezone().isoformat()
     return text[:14], int(text[14:16]) * 60 + int(text[17:19]), text[19:]
+
+
+def columns(text: str) -> int:
+    """Return how many columns of a terminal a text takes: letters of some scripts take two."""
+    if text.isascii():
+        return len(text)
+    from rich.cells import cell_len
+
+    return cell_len(text)
+
+
+# What stays together in a line: words, what is quoted as code, and a command at the end of a sentence.
+_PIECE = re.compile(r"(?<=: )frugal [^;]*;?|(?:`[^`]*`|[^\s`]|`)+")
+
+
+def breaks(text: str, width: int) -> tuple[list[int], int]:
+    """Return where a line is broken to fit a width, between words alone, and by how much the further lines are indented.
+
+    What is longer than a line, such as a path, stands on one of its own.
+    """
+    indent = min(len(text) - len(text.lstrip()) + 2, width // 2)
+    start, room, found = 0, width, list[int]()
+    for piece in _PIECE.finditer(text):
+        if columns(text[start : piece.end()]) > room and text[start : piece.start()].strip():
+            found.append(piece.start())
+            start, room = piece.start(), width - indent
+    return found, indent
+
+
+def wrapped(text: str, width: int) -> str:
+    """Return some lines as lines that fit a width, the further ones indented."""
+    lines = []
+    for line in text.split("\n"):
+        at, indent = breaks(line, width)
+        parts = [line[start:end].rstrip() for start, end in zip([0, *at], at, strict=False)]
+        lines.append(("\n" + " " * indent).join([*parts, line[at[-1] if at else 0 :]]))
+    return "\n".join(lines)
+
+
+def width_of(stream: Any) -> int | None:
+    """Return how many columns the terminal of a stream has; None where it is none."""
+    if not console.is_terminal(stream):
+        return None
+    try:
+        return int(os.environ.get("COLUMNS") or os.get_terminal_size(stream.fileno()).columns) or None
+    except (ValueError, OSError):
+        return None
 
 
 def cut(text: str, width: int) -> str:
