@@ -38,10 +38,7 @@ def reasons() -> list[Reason]:
 
 def _of_call(call: ast.Call, module: str) -> Iterator[Reason]:
     named = call.func.attr if isinstance(call.func, ast.Attribute) else getattr(call.func, "id", "")
-    values: dict[int | str, ast.expr] = {
-        **dict(enumerate(call.args)),
-        **{one.arg or "": one.value for one in call.keywords},
-    }
+    values: dict[int | str, ast.expr] = {**dict(enumerate(call.args)), **{one.arg or "": one.value for one in call.keywords}}
     if named == "NotDone":
         # Where another step has decided it, both can be.
         told = getattr(call.args[0], "attr", "")
@@ -75,9 +72,7 @@ def _texts(value: ast.expr, module: str) -> Iterator[str]:
 def table() -> str:
     """Return the table as it stands in the page."""
     lines = ["| what it says | a person should know |", "| --- | --- |"]
-    lines += dict.fromkeys(
-        f"| {one.text.replace('|', '/')} | {'yes' if one.is_problem else 'no'} |" for one in reasons()
-    )
+    lines += dict.fromkeys(f"| {one.text.replace('|', '/')} | {'yes' if one.is_problem else 'no'} |" for one in reasons())
     return "\n".join(lines) + "\n"
 
 

@@ -236,7 +236,7 @@ def test_a_cross_table_is_not_sorted_otherwise_in_silence(folder: Path, frugal: 
         ([""], "no folder was named"),
         (["a.log"], "not a folder"),
         ([".", "--levels", "0"], "not a number of levels"),
-        ([".", "--format", "xml"], "invalid choice"),
+        ([".", "--format", "xml"], "unknown --format `xml`; choose from"),
     ],
 )
 def test_bad_arguments(folder: Path, frugal: Frugal, words: list[str], said: str) -> None:

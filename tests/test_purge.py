@@ -198,7 +198,7 @@ for number in range(10 ** 9):
 @pytest.mark.parametrize(
     ("words", "why"),
     [
-        (("purge", "Intake"), "required: --older-than"),
+        (("purge", "Intake"), "needs --older-than"),
         (("purge", "", "--older-than", "1d"), "(empty): no folder was named"),
         (("purge", "Intake/c.pdf", "--older-than", "1d"), "is not a folder"),
         (("purge", "Intake", "--older-than", "5m"), "use minutes or months"),

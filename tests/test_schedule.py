@@ -249,7 +249,7 @@ def test_what_is_printed_is_for_any_platform_and_writes_nothing(desk: Path, frug
     (("nightly", "--at", "18:00"), "--at: "), (("Nightly", "--at", "daily 18:00"), "not a valid schedule"),
     (("x", "--at", "daily 18:00", "--", "history"), "cannot be scheduled"), (("x", "--at", "arrival", "--", "tidy"), "use --at arrival -- watch"),
     (("x", "--at", "daily 18:00", "--", "watch"), "use --at arrival -- watch"), (("x", "--at", "daily 18:00", "--", "tidy", "none.toml"), "found"),
-    (("x", "--at", "daily 18:00", "--", "inventory", "."), "add --save"), (("x", "--at", "daily 18:00", "--", "purge", "."), "required: --older-than"),
+    (("x", "--at", "daily 18:00", "--", "inventory", "."), "add --save"), (("x", "--at", "daily 18:00", "--", "purge", "."), "needs --older-than"),
     (("x", "--at", "daily 18:00", "--limit", "soon"), "--limit: "), (("x", "--at", "daily 18:00", "--at-most", "0", "--", "purge", ".", "--older-than", "1d"), "--at-most"),
     (("x", "--at", "daily 18:00", "--for", "nobody-here", "--", "sort", "."), "no account"),
 ])  # fmt: skip

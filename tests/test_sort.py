@@ -89,7 +89,7 @@ def test_as_rule_prints_a_rule_that_does_the_same(folder: Path, frugal: Frugal, 
         (("sort", "Intake", "--into", "{type}", "--settle", "soon"), '--settle: "soon" is not a duration'),
         (("sort", "", "--into", "{type}"), "(empty): no folder was named; name one"),
         (("sort", "Missing", "--into", "{type}"), "folder not found: Missing"),
-        (("sort", "Intake"), "required: --into"),
+        (("sort", "Intake"), "needs --into"),
     ],
 )  # fmt: skip
 def test_bad_input_gets_one_line_and_changes_nothing(intake: Path, frugal: Frugal, words: tuple[str, ...], why: str) -> None:

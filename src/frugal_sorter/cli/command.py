@@ -14,11 +14,11 @@ from typing import TYPE_CHECKING, NoReturn, Protocol
 
 from frugal_sorter.app.session import Session
 from frugal_sorter.cli import CHANGING, COMMANDS, UNLISTED
-from frugal_sorter.cli.options import Parser, command_line, is_short, line_of, parser_of
+from frugal_sorter.cli.options import Parser, command_line, did_you_mean, is_short, line_of, parser_of
 from frugal_sorter.cli.output.text import PrintableStream, count_text, moment_text, shown, stray_texts, width_of, wrapped
 from frugal_sorter.errors import FrugalError, UsageError
 from frugal_sorter.platforms import accounts, disk, slashed
-from frugal_sorter.rules.units import Mistakes, nearest
+from frugal_sorter.rules.units import Mistakes
 from frugal_sorter.state import LastRun, forget_all, state_folder, writer_is_active
 
 if TYPE_CHECKING:
@@ -297,7 +297,7 @@ def _run(name: str, args: list[str], call: Call) -> int:
     parsed = argparse.Namespace(call=call)
     try:
         if name not in COMMANDS and name not in UNLISTED:
-            hint = nearest(name, COMMANDS) or "run `frugal --help` to list the commands"
+            hint = did_you_mean(name, [*COMMANDS, "--help", "--version"]) or "run `frugal --help` to list the commands"
             raise UsageError(f"unknown command `{name}`", hint)
         module: Command = importlib.import_module(f"frugal_sorter.cli.commands.{name}")
         parser = parser_of(name, {**COMMANDS, **UNLISTED}[name])

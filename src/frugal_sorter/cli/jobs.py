@@ -275,7 +275,7 @@ def _offer(session: Session, screen: Screen, plan: Plan, result: Result) -> None
 
     if not is_first_of_kind(result):
         return
-    words = [slashed.abspath(word) if disk.isfile(word) else word for word in sys.argv[1:] if word != "--yes"]
+    words = [slashed.abspath(word) if disk.isfile(word) else word for word in sys.argv[1:] if word not in ("-y", "--yes")]
     command = f"frugal schedule add {plan.kind} --at {programs.quote('daily 18:00')} -- {programs.join(words)}"
     screen.line(f"To run this every day: {command}", style="dim")
 

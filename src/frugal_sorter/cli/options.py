@@ -5,8 +5,9 @@ from __future__ import annotations
 import argparse
 import importlib
 import os
+import re
 import sys
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from functools import partial
 from typing import TYPE_CHECKING, Any, NoReturn, TypeVar
 
@@ -15,6 +16,7 @@ from frugal_sorter.cli.output.text import shown
 from frugal_sorter.errors import RefusedError, UsageError
 from frugal_sorter.platforms import disk, programs, slashed
 from frugal_sorter.platforms.slashed import Path
+from frugal_sorter.rules.units import nearest
 from frugal_sorter.state import default_rules_file
 
 if TYPE_CHECKING:
@@ -44,11 +46,81 @@ def _columns() -> int:
         return _USUAL_WIDTH
 
 
+# What people try first, and what it is called here: the first of them that the command has.
+_CALLED = {
+    "clean": ("purge", "--permanent"),
+    "delete": ("purge", "remove", "--permanent"),
+    "remove": ("purge",),
+    "run": ("tidy",),
+    "apply": ("tidy",),
+    "organize": ("tidy",),
+    "organise": ("tidy",),
+    "list": ("inventory",),
+    "ls": ("inventory",),
+    "stats": ("inventory",),
+    "/?": ("--help",),
+    "log": ("history",),
+    "dedupe": ("duplicates",),
+    "restore": ("trash --restore", "undo"),
+    "stop": ("pause", "remove"),
+    "-q": ("--short",),
+    "--quiet": ("--short",),
+    "--verbose": ("--list-all",),
+    "-v": ("--list-all", "--version"),
+    "-r": ("--levels all",),
+    "--recursive": ("--levels all",),
+    "--days": ("--older-than 30d",),
+    "--age": ("--older-than 30d",),
+    "--delete": ("--permanent", "--do delete"),
+    "--trash": ("--do trash",),
+    "--force": ("--yes",),
+    "--simulate": ("--dry-run",),
+    "--json": ("--format json",),
+    "--csv": ("--format csv",),
+    "--html": ("--format html",),
+    "--by": ("--into '{type}'",),
+    "--exclude": ("--without", "--where 'not name is *.log'"),
+}
+
+
+def did_you_mean(word: str, known: Iterable[str]) -> str:
+    """Return `did you mean ...?` with what the word is called here, or with the closest known word, or an empty text."""
+    known = list(known)
+    for called in _CALLED.get(word, ()):
+        if called.split()[0] in known:
+            return f"did you mean `{called}`?"
+    return nearest(word, known)
+
+
 class Parser(argparse.ArgumentParser):
     """Reads the arguments of a command."""
 
     def error(self, message: str) -> NoReturn:
-        raise UsageError(f"{self.prog}: {message}", f"`{self.prog} --help` shows the options")
+        hint = f"`{self.prog} --help` shows the options"
+        if missing := message.partition("arguments are required: ")[2]:
+            raise UsageError(f"`{self.prog}` needs {missing}", hint)
+        if extra := message.partition("unrecognized arguments: ")[2]:
+            hint = "put a name or a condition with blanks or wildcards in quotes"
+            raise UsageError(f"`{self.prog}` has no use for {shown(extra)}", hint)
+        command = self.prog.removeprefix("frugal").strip()
+        raise UsageError(f"{command}: {message.removeprefix('argument ')}".removeprefix(": "), hint)
+
+    def parse_known_args(self, args: Any = None, namespace: Any = None) -> Any:
+        """Parse; an unknown option is told first, whatever else is missing."""
+        words = [word.partition("=")[0] for word in args or ()]
+        if self._subparsers is None and not {"-h", "--help"}.intersection(words):
+            for word in words[: words.index("--") if "--" in words else None]:
+                known = self._option_string_actions
+                if word not in known and (word.startswith("--") or re.fullmatch("-[a-zA-Z]", word)):
+                    hint = did_you_mean(word, known) or f"`{self.prog} --help` shows the options"
+                    raise UsageError(f"`{self.prog}` has no option `{word}`", hint)
+        return super().parse_known_args(args, namespace)
+
+    def _check_value(self, action: argparse.Action, value: Any) -> None:
+        if action.choices is not None and value not in action.choices:
+            name = "command" if isinstance(action, argparse._SubParsersAction) else "/".join(action.option_strings) or action.dest
+            hint = did_you_mean(str(value), action.choices) or f"choose from {', '.join(map(str, action.choices))}"
+            raise UsageError(f"`{self.prog}`: unknown {name} `{shown(str(value))}`", hint)
 
 
 def parser_of(name: str, summary: str) -> Parser:
@@ -248,7 +320,7 @@ def add_as_of(parser: argparse.ArgumentParser) -> None:
 def add_unattended(parser: argparse.ArgumentParser) -> None:
     """Add `--yes` and `--log`, which a run needs that nobody watches, and `--dry-run`."""
     parser.add_argument("-n", "--dry-run", action="store_true", help="list the changes, but do not ask and do not make them")
-    parser.add_argument("--yes", action="store_true", help="do not ask for confirmation; for unattended runs")
+    parser.add_argument("-y", "--yes", action="store_true", help="do not ask for confirmation; for unattended runs")
     parser.add_argument("--log", metavar="PATH", help="append a line to this file for each change, as it is made")
 
 

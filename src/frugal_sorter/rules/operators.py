@@ -159,7 +159,10 @@ def compare(name: str, kind: FieldKind, operator: str, text: str, exactly: bool)
                 f"`{name} {operator}` has an empty value", (f"to match files without a value, write `{name} is none`")
             )
         return _TEXTUAL[operator](text, exactly)
-    raise InvalidValue(f"`{operator}` cannot be used with `{name}`", f"`{name}` takes {_GOES_WITH[kind]}")
+    hint = f"`{name}` takes {_GOES_WITH[kind]}"
+    if kind == "date" and operator in (">", "<", ">=", "<=") and re.match(r"\d+ ?[a-z]", text):
+        hint = f"use `{name} {'older than' if operator[0] == '>' else 'within'} {text}`"
+    raise InvalidValue(f"`{operator}` cannot be used with `{name}`", hint)
 
 
 def _number(kind: FieldKind, text: str) -> float:

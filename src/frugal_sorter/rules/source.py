@@ -222,7 +222,7 @@ Of = Literal["field", "operator", "key", "type", "placeholder"]
 _AGE = "`modified older than 30 days` tells its age"
 _FIELDS = {
     "extension extensions suffix filetype format": "use `ext is pdf`",
-    "kind category sort": "use `type is image`",
+    "kind category sort": "use `type`, for example `type is image`",
     "age days date time timestamp mtime changed edited updated written": _AGE,
     "filename file title_of names": "use `name has kiln`",
     "basename": "use `stem is kiln`",
@@ -256,6 +256,9 @@ _OPERATORS = {
     "less smaller lower under below lt fewer": "use `<`",
     "newer younger since recent": "use `within`",
     "older": "use `older than`",
+    "today": "use `within 1 day`",
+    "yesterday": "use `within 2 days`",
+    "file files folder folders": 'which entries are meant is a key of the rule: take = "folders"; an empty one is `empty`',
     "regex regexp =~ ~ ~=": "use `matches`",
     "glob wildcard wildcards": "use `like`",
     "fit": "use `fits`",
@@ -297,6 +300,7 @@ _TYPES = {
     "archives compressed zipped": "use `type is archive`",
     "app application apps software setup": "use `type is installer`, or program",
     "download downloads unfinished": "use `type is partial`",
+    "folder folders directory": 'that is a key of the rule: take = "folders"',
     "book books": "use `type is ebook`",
     "presentations slides powerpoint": "use `type is presentation`",
     "script scripts source": "use `type is code`",
