@@ -243,3 +243,16 @@ def test_bad_arguments(folder: Path, frugal: Frugal, words: list[str], said: str
     put(folder / "a.log")
     done = frugal("inventory", *words, code=2)
     assert said in done.stderr and done.stderr.count("\n") == 1 and not done.stdout
+
+
+@pytest.mark.parametrize(
+    ("where", "instead"),
+    [
+        ('name has ".log"', "ext is log"), ('name is "*.log"', 'name like "*.log"'), ('name fits "a*"', 'name like "a*"'),
+        ("name matches /log/", "name matches 'log'"), ("name is 'a b.log'", ""),
+    ],
+)  # fmt: skip
+def test_what_is_unwise_about_a_condition_is_told(folder: Path, frugal: Frugal, where: str, instead: str) -> None:
+    put(folder / "a.log")
+    told = frugal("inventory", ".", "--where", where).stderr
+    assert f"did you mean `{instead}`?" in told if instead else not told

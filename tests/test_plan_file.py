@@ -73,7 +73,7 @@ def test_steps_can_be_left_out_by_number_and_for_good(intake: Path, frugal: Frug
         (lambda head, steps: ({**head, "machine": "another"}, steps), ":1:", "another machine"),
         (lambda head, steps: ({**head, "kind": "undo"}, steps), ":1:", "not kept in a file"),
         (lambda head, steps: (head, [{**steps[0], "verb": "burn"}, *steps[1:]]), ":2:", "unknown verb 'burn'"),
-        (lambda head, steps: (head, [steps[0], {**steps[1], "source": "../x"}]), ":3:", "no absolute path"),
+        (lambda head, steps: (head, [steps[0], {**steps[1], "source": "../x"}]), ":3:", "not an absolute path"),
         (lambda head, steps: (head, [steps[0], {**steps[1], "was": [1]}]), ":3:", "damaged"),
     ],
 )

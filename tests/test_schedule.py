@@ -291,8 +291,9 @@ def test_a_person_who_is_asked_sees_what_the_chosen_number_allows(desk: Path) ->
         "modified",
     )
     code, said = on_terminal(desk, *words, answers="\nn\n")
+    said = " ".join(said.split())
     assert code == 3 and "it would remove 1,200 files" in said and "[2,400]" in said
-    assert "--at-most 2400" in said and "today   move 1,200 files" in said and "are allowed" not in said
+    assert "--at-most 2400" in said and "today move 1,200 files" in said and "are allowed" not in said
 
 
 def visit(frugal: Frugal, *words: str, **more: Any) -> str:

@@ -113,7 +113,7 @@ def test_visits_that_found_nothing_follow_each_other_as_one_line(
         ("person", "nothing to do", 1), ("person", "nothing to do", 1),
     ]  # fmt: skip
     said = frugal("history").stdout
-    assert "nothing to do, 3 times since" in said and said.count("nightly") == 4
+    assert "nothing to do ×3" in said and said.count("nightly") == 4
     assert [one["times"] for one in visits(frugal, "--by", "nightly")] == [1, 3, 1, 1]
     assert visits(frugal, "--since", "1 hour") == visits(frugal, "--since", "today")
     rows = list(csv.DictReader(io.StringIO(frugal("history", "--format", "csv").stdout)))

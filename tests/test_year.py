@@ -117,7 +117,7 @@ def test_what_is_in_use_at_each_visit_for_a_week_is_a_problem(folder: Path) -> N
         for day in range(9):
             session = Session(NOW_NS + day * DAY_NS, "m", "a", visiting=Visiting("schedule", "nightly"))
             (left,) = plan_rules(session, book_of(folder, rule)).not_touched
-            said.append((left.problem, "at each visit since" in left.reason))
+            said.append((left.problem, "at each run since" in left.reason))
     assert said == [(False, False)] * 7 + [(True, True)] * 2
     # A job without a rule file leaves it just so.
     own = {"name": "Sort", "where": "everything", "move": "{ext}"}

@@ -108,7 +108,8 @@ class Parser(argparse.ArgumentParser):
     def parse_known_args(self, args: Any = None, namespace: Any = None) -> Any:
         """Parse; an unknown option is told first, whatever else is missing."""
         words = [word.partition("=")[0] for word in args or ()]
-        if self._subparsers is None and not {"-h", "--help"}.intersection(words):
+        takes_any = any(action.nargs in (argparse.PARSER, argparse.REMAINDER) for action in self._actions)
+        if not takes_any and not {"-h", "--help"}.intersection(words):
             for word in words[: words.index("--") if "--" in words else None]:
                 known = self._option_string_actions
                 if word not in known and (word.startswith("--") or re.fullmatch("-[a-zA-Z]", word)):

@@ -8,6 +8,7 @@ import tomllib
 from collections.abc import Mapping
 
 from frugal_sorter.app.session import Session
+from frugal_sorter.cli.command import tell
 from frugal_sorter.cli.options import command_line, rules_file
 from frugal_sorter.cli.output.text import shown
 from frugal_sorter.errors import UsageError
@@ -57,17 +58,19 @@ def read_book(args: argparse.Namespace) -> RuleBook:
 
 
 def read_where(text: str) -> Node:
-    """Read a condition from the command line.
+    """Read a condition from the command line; what is unwise about it is told on the error stream.
 
     Raises:
         UsageError: it cannot be read, or needs a library that is not installed.
     """
     try:
-        node = parse_condition(text, TYPES).node
+        parsed = parse_condition(text, TYPES)
     except InvalidValue as wrong:
         raise UsageError(f"--where: {wrong.message}", wrong.hint) from None
-    _require("--where", {leaf.on for leaf in node.leaves()})
-    return node
+    _require("--where", {leaf.on for leaf in parsed.node.leaves()})
+    for warning in parsed.warnings:
+        tell(f"--where: {warning}")
+    return parsed.node
 
 
 def require_libraries_of(book: RuleBook) -> None:

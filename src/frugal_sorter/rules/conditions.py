@@ -287,7 +287,9 @@ def _unreadable(text: str, at: int | None) -> InvalidValue:
         )
     if text[at] == "!":
         return InvalidValue(f"`!` at column {column} is not part of a condition", "use `not`")
-    if listed := re.search(r"(\b(?!not\b)\w[\w-]*)\s+(?:is\s+)?(not\s+)?in\s+$", text[:at] if before[-1:] == ["in"] else text[: at + 3]):
+    if listed := re.search(
+        r"(\b(?!not\b)\w[\w-]*)\s+(?:is\s+)?(not\s+)?in\s+$", text[:at] if before[-1:] == ["in"] else text[: at + 3]
+    ):
         values = text[listed.end() :].partition(" and ")[0].partition(" or ")[0].strip()
         return InvalidValue(f"a list at column {column} needs parentheses", f"use `{listed[1]} {listed[2] or ''}in ({values})`")
     if text[at] == "=":
@@ -445,9 +447,13 @@ class _Builder:
                     f"`{on.name} is {text}` matches these exact characters", f"use `{on.name} like {text}` for a pattern"
                 )
             if value.rule == "bare" and "|" in text:
-                raise InvalidValue(f"`|` is not part of a condition (`{text}`)", f"use `{on.name} in ({', '.join(text.split('|'))})`")
+                raise InvalidValue(
+                    f"`|` is not part of a condition (`{text}`)", f"use `{on.name} in ({', '.join(text.split('|'))})`"
+                )
             if value.rule != "bare" and re.search(r"\*\.?\w|\w\*", text):
-                self.warnings.append(f'`{on.name} is "{text}"` matches these exact characters; did you mean `{on.name} like "{text}"`?')
+                self.warnings.append(
+                    f'`{on.name} is "{text}"` matches these exact characters; did you mean `{on.name} like "{text}"`?'
+                )
         return operators.one_of(texts, exactly, word=on.kind == "word")
 
     def _compare(self, children: list[Any]) -> Node:
@@ -473,7 +479,9 @@ class _Builder:
         if word == "fits" and re.search(r"[*?]", text):
             self.warnings.append(f'`fits` reads * and ? as they are; did you mean `{on.name} like "{text}"`?')
         if word == "matches" and re.fullmatch("/.*/i?", text):
-            self.warnings.append(f"the slashes are part of the expression; did you mean `{on.name} matches '{text.strip('i')[1:-1]}'`?")
+            self.warnings.append(
+                f"the slashes are part of the expression; did you mean `{on.name} matches '{text.strip('i')[1:-1]}'`?"
+            )
         leaf = Leaf(on, operators.compare(on.name, on.kind, word, text, exactly))
         return Negation(leaf) if negated else leaf
 
