@@ -19,6 +19,7 @@ NEVER = {
     r"\b(lies|stands) (in|on|at|there|beside|alone|twice)\b": "is",
     r"\bby itself\b": "automatically",
     r"\banew\b": "again",
+    r"\bnot touched\b": "left alone",
     r"\bcannot be told\b": "cannot yet tell",
     r"\b(take|takes|taken|took) (\w+ )?back\b|\bbrings? (it|them|one) back\b": "undo, redo, restore",
     r"\b(take|takes|taken) away\b|\bfor good\b": "remove, delete permanently",

@@ -221,7 +221,7 @@ def plan_saved(session: Session, path: Path, at_most: int | None = None) -> Plan
 
 
 def leave_out(plan: Plan, is_unwanted: Callable[[Step], bool], reason: str, problem: bool = False) -> list[Step]:
-    """Take steps out of a plan with all that belongs to them, and say why their entries are not touched.
+    """Take steps out of a plan with all that belongs to them, and say why their entries are left alone.
 
     Args:
         plan: it loses them.

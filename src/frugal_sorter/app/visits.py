@@ -179,7 +179,7 @@ def outcome_of(plan: Plan, result: Result | None) -> tuple[VisitOutcome, str]:
     """
     refused = [*map(str, plan.refused)]
     in_the_way = Counter(one.reason for one in plan.not_touched if one.problem)
-    wrong = [*plan.problems, *(f"{count:,} not touched: {why}" for why, count in in_the_way.items())]
+    wrong = [*plan.problems, *(f"{count:,} left alone: {why}" for why, count in in_the_way.items())]
     if result is not None:
         not_done = [(step, mark) for step, mark in result.not_done if mark.outcome in PROBLEMS]
         wrong += [f"not done: {step.place.path}: {mark.reason}" for step, mark in not_done[:_NAMED]]

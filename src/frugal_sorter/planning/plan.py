@@ -1,4 +1,4 @@
-"""A plan: its steps and what is not touched; and plans as files."""
+"""A plan: its steps, and what is left alone; and plans as files."""
 
 from __future__ import annotations
 
@@ -132,7 +132,7 @@ class Plan:
             self.steps.append(step)
 
     def refuse(self, refusal: Refusal, unwanted: Callable[[Step], bool]) -> None:
-        """Take steps out that are refused; their entries are named as not touched."""
+        """Take steps out that are refused; their entries are named as left alone."""
         self.refused.append(refusal)
         left = {step.source: step.not_touched("refused, see below") for step in self.drop(unwanted) if step.source}
         self.not_touched += left.values()

@@ -298,7 +298,7 @@ def _show_ways_back(journal: Journal, runs: Sequence[Run], counted: Mapping[int,
     if listed:
         screen.line()
         back = f"; to undo it: frugal undo {last.id}" if last is listed[0] else ""
-        screen.line(f"To list its changes: frugal history {listed[0].id}{back}")
+        screen.line(f"To list the changes of run {listed[0].id}: frugal history {listed[0].id}{back}")
         if last is not None and not back:
             screen.line(f"To undo run {last.id}: frugal undo {last.id}")
 
