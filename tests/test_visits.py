@@ -225,6 +225,23 @@ def test_a_journal_of_a_form_before_is_read_and_taken_on(form: int, rules: Path,
     assert [one["outcome"] for one in visits(frugal)] == ["done"] * (form - 4) and (rules.parent / "Intake/1.log").exists()
 
 
+def test_the_history_shows_the_last_month_and_how_to_see_more(rules: Path, frugal: Frugal, own_home: Path) -> None:
+    for _ in range(24):
+        frugal("tidy", str(rules), "--yes")
+    (file,) = own_home.rglob("journal.sqlite")
+    assert "earlier" not in frugal("history").stdout
+    for old, earlier in ((3, "3 earlier lines"), (24, "4 earlier lines")):
+        with sqlite3.connect(file) as db:
+            for table in ("visits", "runs"):
+                db.execute(f"UPDATE {table} SET began_ns = began_ns - 3000000000000000 WHERE id <= {old}")
+        said = frugal("history").stdout
+        assert earlier in said
+        (more,) = [line for line in said.splitlines() if "earlier" in line]
+        since = more.partition("--since ")[2].split()[0]
+        assert frugal("history", "--since", since).stdout.count("tidy ") == 24 > said.count("tidy ")
+    assert len(visits(frugal)) == 24
+
+
 def test_what_is_written_down_is_read_back(folder: Path) -> None:
     visit = Visit(
         "schedule", "n\udcff", "frugal 'x\udcff'", "/srv/r.toml", "maren", 5, 7, 5, 1, "done", "a \udcff", {"move": Amount(1, 2, 3, 4)}, 9,

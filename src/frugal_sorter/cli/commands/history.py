@@ -29,6 +29,7 @@ from frugal_sorter.filesystem.record import Place
 from frugal_sorter.journal.database import Driver, Run, Visit
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.platforms import programs, slashed
+from frugal_sorter.rules.units import DAY_NS
 from frugal_sorter.state import adopt, of_other_machines, ready_state_folder, writer_is_active
 from frugal_sorter.steps.kinds import ATTENDING
 from frugal_sorter.steps.step import Mark, Step, Tally
@@ -52,13 +53,20 @@ _WIDE = 100
 # So many reasons are printed below the table.
 _TROUBLES = 5
 _Counts = Mapping[Outcome | None, int]
+# A table without `--since` goes back this far, and has at least so many lines.
+_RECENT_NS, _FEW = 30 * DAY_NS, 20
+
 # How many steps of a run ended in which way, and how many entries it changed.
 _Ends = tuple[_Counts, int]
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("run", metavar="RUN", nargs="?", type=run_number, help="show the steps of one run")
-    parser.add_argument("--since", metavar="WHEN", help='only runs since this time: 14:00, yesterday, "3 days", 2026-11-01')
+    parser.add_argument(
+        "--since",
+        metavar="WHEN",
+        help='only runs since this time (default for the table: 30 days ago): 14:00, yesterday, "3 days", 2026-11-01',
+    )
     parser.add_argument("--by", metavar="NAME", help="only what this schedule, watcher or account did")
     parser.add_argument(
         "--file", metavar="NAME", help=("trace files with this name or path: where they came from and went; wildcards allowed")
@@ -267,6 +275,9 @@ def _show_runs(journal: Journal, active: bool, args: argparse.Namespace) -> int:
         for machine in of_other_machines():
             screen.line(f"Records of another machine were found. If this machine replaces it: `frugal history --adopt {machine}`")
         return 0
+    old = 0 if since_ns is not None else sum(line.at_ns < time.time_ns() - _RECENT_NS for line in lines)
+    earlier = max(0, min(old, len(lines) - _FEW))
+    lines = lines[earlier:]
     # What is cut first is what `frugal history RUN` says in full.
     is_wide = screen.width >= _WIDE
     columns = [
@@ -281,6 +292,9 @@ def _show_runs(journal: Journal, active: bool, args: argparse.Namespace) -> int:
         *([Column("rules", lambda line: line.rules)] if is_wide else []),
     ]
     screen.table(Table("", columns, lines), below=None if is_wide else lambda line: line.rules)
+    if earlier:
+        first = moment_text(min([*(one.began_ns for one in runs), *(one.began_ns for one in visits)]))[:10]
+        screen.line(f"{count_text(earlier, 'earlier line')} not shown; frugal history --since {first} shows all", style="dim")
     troubles = [line for line in lines if line.trouble]
     if troubles:
         screen.line()
