@@ -18,7 +18,7 @@ from frugal_sorter.cli.output import screen as progress
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import _PIECE, columns, wrapped
 from tests.conftest import Frugal
-from tests.support import on_terminal, put, rules_text
+from tests.support import aged, on_terminal, put, rules_text
 
 FILES = 60
 DAY = 86_400
@@ -271,3 +271,13 @@ def test_lines_are_broken_between_words_alone(text: str, width: int) -> None:
     for line in lines:
         # What is longer than a line stands on one of its own.
         assert columns(line.rstrip()) <= width or line.strip() in pieces
+
+
+@pytest.mark.parametrize(("count", "more"), [(8, False), (11, False), (12, True), (40, True)])
+def test_a_list_that_fits_on_the_terminal_is_shown_whole(folder: Path, frugal: Frugal, count: int, more: bool) -> None:
+    for number in range(count):
+        aged(folder / f"Intake/{number}.log", 40)
+    words = ("purge", "Intake", "--older-than", "30d", "--by", "modified", "--permanent", "--dry-run")
+    assert ("--list-all" in on_terminal(folder, *words)[1]) == more
+    assert "--list-all" in on_terminal(folder, *words, "--short")[1]
+    assert "--list-all" not in frugal(*words).stdout

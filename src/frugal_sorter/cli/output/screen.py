@@ -60,6 +60,8 @@ class Progress:
 _PIPED_WIDTH = 100_000
 # Of a long list so many are printed at each end.
 FEW = 3
+# How many lines a list usually has around it: headings, what is left alone, the question.
+_AROUND = 12
 # Between two columns of a table; and what is left of a cell at least, however narrow the terminal is.
 _GAP, _LEAST = 2, 5
 Item = TypeVar("Item")
@@ -80,6 +82,7 @@ class Screen:
                 stream.reconfigure(errors="backslashreplace")
         self._coloured = console.is_terminal(sys.stdout)
         self.short = self._coloured if short is None else short
+        self._may_be_whole = short is None
         # What is cleared before a line is printed, so that the two do not run into each other.
         self.progress: Progress | None = None
 
@@ -98,6 +101,11 @@ class Screen:
     def width(self) -> int:
         """How many columns there are; very many where the output is piped."""
         return self._rich.width if self._coloured else _PIPED_WIDTH
+
+    def make_whole(self, count: int) -> None:
+        """Print lists whole from now on, if so many lines and what is usually around them fit on the terminal."""
+        if self.short and self._may_be_whole and count + _AROUND <= self._rich.height:
+            self.short = False
 
     def line(self, text: str = "", style: str = "") -> None:
         """Print one line of the result; on a terminal it is wrapped between words."""
