@@ -273,7 +273,7 @@ def test_lines_are_broken_between_words_alone(text: str, width: int) -> None:
         assert columns(line.rstrip()) <= width or line.strip() in pieces
 
 
-@pytest.mark.parametrize(("count", "more"), [(8, False), (11, False), (12, True), (40, True)])
+@pytest.mark.parametrize(("count", "more"), [(8, False), (9, False), (10, True), (40, True)])
 def test_a_list_that_fits_on_the_terminal_is_shown_whole(folder: Path, frugal: Frugal, count: int, more: bool) -> None:
     for number in range(count):
         aged(folder / f"Intake/{number}.log", 40)

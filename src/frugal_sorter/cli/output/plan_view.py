@@ -116,7 +116,7 @@ class PlanView:
         folders.update(left.place.folder for left in plan.not_touched)
         self.base = common_base(sorted(folders or plan.roots))
         ways = {tuple(place.folder for place in (step.source, step.target) if place is not None) for step in shown_steps}
-        screen.make_whole(len(shown_steps) + len(ways))
+        screen.make_whole(len(shown_steps) + len(ways) + 2 * len({step.rule for step in shown_steps}))
         self._announced: set[str] = set()
         self._done, self._last_done = 0, deque[Step](maxlen=FEW)
         self.changed()
