@@ -9,6 +9,7 @@ import os
 import shutil
 import sqlite3
 import subprocess
+import zlib
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -20,7 +21,7 @@ from frugal_sorter.journal.journal import Journal
 from frugal_sorter.state import settings_file
 from tests.conftest import Frugal
 from tests.served import Served
-from tests.support import aged, put, rules_text
+from tests.support import aged, contents, put, rules_text
 
 RULE = 'where = "ext is log"\nmove = "Logs"'
 
@@ -240,6 +241,24 @@ def test_the_history_shows_the_last_month_and_how_to_see_more(rules: Path, fruga
         since = more.partition("--since ")[2].split()[0]
         assert frugal("history", "--since", since).stdout.count("tidy ") == 24 > said.count("tidy ")
     assert len(visits(frugal)) == 24
+
+
+@pytest.mark.parametrize("words", [("undo", "--yes"), ("undo", "1", "--dry-run"), ("history", "1"), ("history", "--file", "*")])
+def test_steps_of_a_newer_version_are_named_and_nothing_is_done(
+    rules: Path, frugal: Frugal, own_home: Path, words: tuple[str, ...]
+) -> None:
+    put(rules.parent / "Intake/1.log")
+    frugal("tidy", str(rules), "--yes")
+    (file,) = own_home.rglob("journal.sqlite")
+    with sqlite3.connect(file) as db:
+        for number, blob in db.execute("SELECT id, steps FROM packs").fetchall():
+            columns = json.loads(zlib.decompress(blob))
+            columns[0] = ["engrave" if verb == "move" else verb for verb in columns[0]]
+            db.execute("UPDATE packs SET steps = ? WHERE id = ?", (zlib.compress(json.dumps(columns).encode()), number))
+    before = contents(rules.parent)
+    said = frugal(*words, code=2).stderr
+    assert "does not know: 'engrave'; use the version" in said and said.count("\n") == 1
+    assert contents(rules.parent) == before and "tidy" in frugal("history", code=2).stdout
 
 
 def test_what_is_written_down_is_read_back(folder: Path) -> None:

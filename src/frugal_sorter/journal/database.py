@@ -19,7 +19,7 @@ from frugal_sorter.filesystem.volumes import Seen
 from frugal_sorter.platforms import disk, volumes
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.state import Reserve
-from frugal_sorter.steps.kinds import FINAL, REPLACING, VerbName
+from frugal_sorter.steps.kinds import FINAL, KINDS, REPLACING, VerbName
 from frugal_sorter.steps.step import Details, Step, Tally, Witness
 from frugal_sorter.values import field, frozen, replace
 
@@ -287,9 +287,17 @@ def decode(
         first: the number of its first step.
         folders_of: returns the folders of some numbers.
         rules_of: returns the names and keys of the rules of some numbers.
+
+    Raises:
+        StateError: this version does not know a verb of them.
     """
     steps: list[Step] = []
     loaded: list[Any] = json.loads(zlib.decompress(blob))
+    if unknown := set(loaded[0]) - KINDS.keys():
+        raise StateError(
+            f"the journal has steps that this version does not know: {min(map(ascii, unknown))}",
+            "use the version of frugal that wrote them",
+        )
     folders = folders_of({number for column in (loaded[2], loaded[4]) for number in column if number is not None})
     rules = rules_of(set(loaded[1]))
     # A column that was left out holds nothing for any step.
