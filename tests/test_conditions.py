@@ -191,7 +191,7 @@ MISTAKES = [
     ("modified older than 30", "not a duration", "30 days"),
     ("modified > 30 days", "`>` cannot", "use `modified older than 30 days`"),
     ("latest < 3d", "`<` cannot", "use `latest within 3d`"),
-    ("created today", '"today"', "within 1 day"),
+    ("created today", '"today"', "`modified within 1 day`"),
     ("ext in pdf, docx", "needs parentheses", "use `ext in (pdf, docx)`"),
     ("size > 1 KB and ext not in pdf or everything", "needs parentheses", "use `ext not in (pdf)`"),
     ("ext is jpg|png", "`|` is not part", "use `ext in (jpg, png)`"),

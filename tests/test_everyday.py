@@ -28,7 +28,7 @@ def test_what_is_said_instead_is_right(of: Of, folder: Path) -> None:
                 parse_condition(shown, list(TYPES))
         if of == "operator":
             shown = re.findall(r"`([^`]+)`", hint)[0]
-            assert shown in ("is not", "not name has ...", ">", "<") or shown in OPERATOR_WORDS
+            assert shown in ("is not", "not name has ...", ">", "<") or shown in OPERATOR_WORDS or shown in FIELDS
         elif of == "key":
             key = re.match(r"(?:use|write) (\[\[rule\.)?(\w+)", hint)
             assert key is not None and (key[2] in KEYS or hint.startswith("write what")), word

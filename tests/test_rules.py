@@ -329,7 +329,7 @@ def test_the_reference_in_the_docs_is_the_one_that_the_program_prints(frugal: Fr
     for topic in TOPICS:
         printed = frugal("help", topic).stdout
         assert f"<!-- {topic}: begin -->\n{printed}<!-- {topic}: end -->" in page, "run docs/make_reference.py"
-    assert "choose" in frugal("help", "rule", code=2).stderr
+    assert "did you mean `rules`?" in frugal("help", "rule", code=2).stderr
 
 
 # Explain
