@@ -9,7 +9,7 @@ from collections.abc import Mapping
 
 from frugal_sorter.app.session import Session
 from frugal_sorter.cli.command import tell
-from frugal_sorter.cli.options import command_line, rules_file
+from frugal_sorter.cli.options import add_where, command_line, levels, rules_file
 from frugal_sorter.cli.output.text import shown
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import TYPES
@@ -122,6 +122,22 @@ def both_conditions(first: str, where: str | None, types: str = "") -> str:
 def levels_value(args: argparse.Namespace) -> Value:
     """Return `--levels` as a rule has it."""
     return "all" if args.levels is None else int(args.levels)
+
+
+def add_job_of_rule(parser: argparse.ArgumentParser) -> None:
+    """Add what every job in one line that stands for a rule takes: which files, how deep, and what happens around them."""
+    parser.add_argument(
+        "--levels",
+        type=levels,
+        default=1,
+        metavar="N",
+        help=("how many levels of folders to include: 1 is the folder itself (default), 2 adds its subfolders, ... or all"),
+    )
+    parser.add_argument("--hidden", action="store_true", help="include hidden files and folders")
+    add_where(parser)
+    add_types(parser)
+    parser.add_argument("--prune", action="store_true", help="remove subfolders that this leaves empty")
+    parser.add_argument("--as-rule", action="store_true", help="change nothing; print this job as a rule for a rule file")
 
 
 def add_types(parser: argparse.ArgumentParser) -> None:

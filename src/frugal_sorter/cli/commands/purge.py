@@ -14,10 +14,8 @@ from frugal_sorter.cli.options import (
     add_for,
     add_listing,
     add_unattended,
-    add_where,
     duration,
     folder_named,
-    levels,
     number,
     refuse_removal,
     size,
@@ -25,7 +23,15 @@ from frugal_sorter.cli.options import (
 from frugal_sorter.cli.output.plan_view import PlanView
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import below, date_text, entries_text, moment_text, shown, size_text, stay_text
-from frugal_sorter.cli.reading import add_types, book_named, both_conditions, levels_value, own_types, print_as_rule, read_where
+from frugal_sorter.cli.reading import (
+    add_job_of_rule,
+    book_named,
+    both_conditions,
+    levels_value,
+    own_types,
+    print_as_rule,
+    read_where,
+)
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.planning.jobs import Older, Purge, Takes
@@ -61,16 +67,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         default="files",
         help=("what to remove: files (default), folders, or items (whole top-level files and folders)"),
     )
-    parser.add_argument(
-        "--levels",
-        type=levels,
-        default=1,
-        metavar="N",
-        help=("how many levels of folders to include: 1 is the folder itself (default), 2 adds its subfolders, ... or all"),
-    )
-    parser.add_argument("--hidden", action="store_true", help="include hidden files and folders")
-    add_where(parser)
-    add_types(parser)
+    add_job_of_rule(parser)
     parser.add_argument(
         "--keep-newest", type=number, default=0, metavar="N", help=("always keep the newest N, however old they are")
     )
@@ -81,8 +78,6 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="remove the oldest first and stop when this much space is free, such as 20GB; requires --permanent",
     )
     parser.add_argument("--permanent", action="store_true", help="delete permanently instead of moving to the trash")
-    parser.add_argument("--prune", action="store_true", help="remove subfolders that this leaves empty")
-    parser.add_argument("--as-rule", action="store_true", help="change nothing; print this job as a rule for a rule file")
     add_choosing(parser)
     add_listing(parser)
     add_at_most(parser)

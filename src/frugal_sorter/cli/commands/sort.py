@@ -9,12 +9,12 @@ from collections.abc import Sequence
 from frugal_sorter.app.rules import plan_job
 from frugal_sorter.app.session import Session
 from frugal_sorter.cli.jobs import Job, add_choosing
-from frugal_sorter.cli.options import add_for, add_listing, add_unattended, add_where, folder_named, levels
+from frugal_sorter.cli.options import add_for, add_listing, add_unattended, folder_named
 from frugal_sorter.cli.output.plan_view import PlanView
 from frugal_sorter.cli.output.results import Column, Table
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import below, count_text, shown, stay_text
-from frugal_sorter.cli.reading import add_types, book_named, both_conditions, levels_value, own_types, print_as_rule
+from frugal_sorter.cli.reading import add_job_of_rule, book_named, both_conditions, levels_value, own_types, print_as_rule
 from frugal_sorter.errors import RefusedError
 from frugal_sorter.planning.guard import leave_written, refused_whole
 from frugal_sorter.planning.plan import Plan
@@ -40,23 +40,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         required=True,
         help="the subfolder for each file, such as '{type}' or '{modified:%%Y/%%m}'; see `frugal help placeholders`",
     )
-    add_where(parser)
-    add_types(parser)
+    add_job_of_rule(parser)
     parser.add_argument("--other", metavar="NAME", help="the subfolder for files that have no value for a placeholder")
     parser.add_argument("--settle", metavar="TIME", help="skip files written to within this time")
     parser.add_argument(
-        "--levels",
-        type=levels,
-        default=1,
-        metavar="N",
-        help=("how many levels of folders to include: 1 is the folder itself (default), 2 adds its subfolders, ... or all"),
-    )
-    parser.add_argument("--hidden", action="store_true", help="hidden files too")
-    parser.add_argument(
         "--clash", choices=CLASHES, default="number", help=("what to do when the name is taken (default: number)")
     )
-    parser.add_argument("--prune", action="store_true", help="remove subfolders that this leaves empty")
-    parser.add_argument("--as-rule", action="store_true", help="change nothing; print this job as a rule for a rule file")
     add_choosing(parser)
     add_listing(parser)
     add_unattended(parser)
