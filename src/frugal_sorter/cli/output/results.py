@@ -185,22 +185,23 @@ td, th { min-width: 4.5rem; }
 {% endfor %}
 {% endmacro %}
 {% for table in tables %}
+{% set sides = table.sides %}
 <h2>{{ table.title }}</h2>
 <table>
-<thead><tr>{{ cells(table.columns|map(attribute="head"), "th", table.sides) }}</tr></thead>
+<thead><tr>{{ cells(table.columns|map(attribute="head"), "th", sides) }}</tr></thead>
 <tbody>
 {% for row in table.rows %}
 <tr>
 {% set texts = table.texts(row) %}
 {% for value in table.values(row) %}
-{% set side, text = table.sides[loop.index0], texts[loop.index0] %}
+{% set side, text = sides[loop.index0], texts[loop.index0] %}
 <td{% if side %} class="{{ side }}"{% endif %} data-value="{{ value }}">{{ text }}</td>
 {% endfor %}
 </tr>
 {% endfor %}
 </tbody>
 {% if table.last is not none %}
-<tfoot><tr>{{ cells(table.texts(table.last), "td", table.sides) }}</tr></tfoot>
+<tfoot><tr>{{ cells(table.texts(table.last), "td", sides) }}</tr></tfoot>
 {% endif %}
 </table>
 {% endfor %}
