@@ -115,8 +115,10 @@ class PlanView:
         folders = {place.folder for step in shown_steps for place in _near_places(step)}
         folders.update(left.place.folder for left in plan.not_touched)
         self.base = common_base(sorted(folders or plan.roots))
-        ways = {tuple(place.folder for place in (step.source, step.target) if place is not None) for step in shown_steps}
-        screen.make_whole(len(shown_steps) + len(ways) + 2 * len({step.rule for step in shown_steps}))
+        if screen.has_room(len(shown_steps)):
+            ways = {tuple(place.folder for place in (step.source, step.target) if place is not None) for step in shown_steps}
+            headings = len(ways) + 2 * len({step.rule for step in shown_steps})
+            screen.short = not screen.has_room(len(shown_steps) + headings)
         self._announced: set[str] = set()
         self._done, self._last_done = 0, deque[Step](maxlen=FEW)
         self.changed()

@@ -70,7 +70,7 @@ Item = TypeVar("Item")
 class Screen:
     """Results go to standard output, everything else to standard error.
 
-    Rich is imported for colour and for tables only: a long list that is piped on needs neither.
+    Rich is imported for colour only: a long list that is piped on needs none.
 
     Args:
         short: of long lists only the first and the last few are printed; unless it is said, on a terminal alone.
@@ -102,10 +102,9 @@ class Screen:
         """How many columns there are; very many where the output is piped."""
         return self._rich.width if self._coloured else _PIPED_WIDTH
 
-    def make_whole(self, count: int) -> None:
-        """Print lists whole from now on, if so many lines and what is usually around them fit on the terminal."""
-        if self.short and self._may_be_whole and count + _AROUND <= self._rich.height:
-            self.short = False
+    def has_room(self, count: int) -> bool:
+        """Return True if a list that would be short fits whole: so many lines, and what is usually around them."""
+        return self.short and self._may_be_whole and count + _AROUND <= self._rich.height
 
     def line(self, text: str = "", style: str = "") -> None:
         """Print one line of the result; on a terminal it is wrapped between words."""
