@@ -17,7 +17,7 @@ from typing import TYPE_CHECKING, Any
 from frugal_sorter.app.rules import leave_out
 from frugal_sorter.app.session import Session
 from frugal_sorter.changes.outcome import Outcome
-from frugal_sorter.cli.options import rules_file
+from frugal_sorter.cli.options import YES, rules_file
 from frugal_sorter.cli.output.plan_view import PlanView, exit_code, freed_texts
 from frugal_sorter.cli.output.screen import Progress, Screen
 from frugal_sorter.cli.output.text import count_text, done_text, shown, step_text, stray_texts, will_text
@@ -275,7 +275,7 @@ def _offer(session: Session, screen: Screen, plan: Plan, result: Result) -> None
 
     if not is_first_of_kind(result):
         return
-    words = [slashed.abspath(word) if disk.isfile(word) else word for word in sys.argv[1:] if word not in ("-y", "--yes")]
+    words = [slashed.abspath(word) if disk.isfile(word) else word for word in sys.argv[1:] if word not in YES]
     command = f"frugal schedule add {plan.kind} --at {programs.quote('daily 18:00')} -- {programs.join(words)}"
     screen.line(f"To run this every day: {command}", style="dim")
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 import importlib
-import os
 import re
 import sys
 from collections.abc import Callable, Iterable, Sequence
@@ -12,7 +11,7 @@ from functools import partial
 from typing import TYPE_CHECKING, Any, NoReturn, TypeVar
 
 from frugal_sorter.cli import COMMANDS
-from frugal_sorter.cli.output.text import shown
+from frugal_sorter.cli.output.text import shown, width_asked, width_of
 from frugal_sorter.errors import RefusedError, UsageError
 from frugal_sorter.platforms import disk, programs, slashed
 from frugal_sorter.platforms.slashed import Path
@@ -24,6 +23,8 @@ if TYPE_CHECKING:
 
 
 _USUAL_WIDTH = 80
+# The names of the option that answers the question in advance.
+YES = ("-y", "--yes")
 
 
 def help_formatter() -> partial[argparse.RawDescriptionHelpFormatter]:
@@ -37,13 +38,7 @@ def help_formatter() -> partial[argparse.RawDescriptionHelpFormatter]:
 
 def _columns() -> int:
     """Return the width of the terminal, a usual one where there is none; `COLUMNS` says otherwise."""
-    said = os.environ.get("COLUMNS", "")
-    if said.isdecimal() and int(said) > 0:
-        return int(said)
-    try:
-        return os.get_terminal_size(sys.__stdout__.fileno() if sys.__stdout__ else -1).columns or _USUAL_WIDTH
-    except (OSError, ValueError):
-        return _USUAL_WIDTH
+    return width_asked() or (width_of(sys.__stdout__) if sys.__stdout__ else None) or _USUAL_WIDTH
 
 
 # What people try first, and what it is called here: the first of them that the command has.
@@ -95,15 +90,18 @@ def did_you_mean(word: str, known: Iterable[str]) -> str:
 class Parser(argparse.ArgumentParser):
     """Reads the arguments of a command."""
 
+    @property
+    def _help_hint(self) -> str:
+        return f"`{self.prog} --help` shows the options"
+
     def error(self, message: str) -> NoReturn:
-        hint = f"`{self.prog} --help` shows the options"
         if missing := message.partition("arguments are required: ")[2]:
-            raise UsageError(f"`{self.prog}` needs {missing}", hint)
+            raise UsageError(f"`{self.prog}` needs {missing}", self._help_hint)
         if extra := message.partition("unrecognized arguments: ")[2]:
             hint = "put a name or a condition with blanks or wildcards in quotes"
             raise UsageError(f"`{self.prog}` has no use for {shown(extra)}", hint)
         command = self.prog.removeprefix("frugal").strip()
-        raise UsageError(f"{command}: {message.removeprefix('argument ')}".removeprefix(": "), hint)
+        raise UsageError(f"{command}: {message.removeprefix('argument ')}".removeprefix(": "), self._help_hint)
 
     def parse_known_args(self, args: Any = None, namespace: Any = None) -> Any:
         """Parse; an unknown option is told first, whatever else is missing."""
@@ -113,7 +111,7 @@ class Parser(argparse.ArgumentParser):
             for word in words[: words.index("--") if "--" in words else None]:
                 known = self._option_string_actions
                 if word not in known and (word.startswith("--") or re.fullmatch("-[a-zA-Z]", word)):
-                    hint = did_you_mean(word, known) or f"`{self.prog} --help` shows the options"
+                    hint = did_you_mean(word, known) or self._help_hint
                     raise UsageError(f"`{self.prog}` has no option `{word}`", hint)
         return super().parse_known_args(args, namespace)
 
@@ -321,7 +319,7 @@ def add_as_of(parser: argparse.ArgumentParser) -> None:
 def add_unattended(parser: argparse.ArgumentParser) -> None:
     """Add `--yes` and `--log`, which a run needs that nobody watches, and `--dry-run`."""
     parser.add_argument("-n", "--dry-run", action="store_true", help="list the changes, but do not ask and do not make them")
-    parser.add_argument("-y", "--yes", action="store_true", help="do not ask for confirmation; for unattended runs")
+    parser.add_argument(*YES, action="store_true", help="do not ask for confirmation; for unattended runs")
     parser.add_argument("--log", metavar="PATH", help="append a line to this file for each change, as it is made")
 
 

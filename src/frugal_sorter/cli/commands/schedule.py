@@ -12,7 +12,7 @@ from frugal_sorter.app import schedules
 from frugal_sorter.app.schedules import Looked
 from frugal_sorter.cli.command import parsed_command, plan_of_command, undo_offer
 from frugal_sorter.cli.jobs import confirm
-from frugal_sorter.cli.options import add_for, add_format, line_of, rules_file
+from frugal_sorter.cli.options import YES, add_for, add_format, line_of, rules_file
 from frugal_sorter.cli.output.results import Column, Table, print_json
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import ago_text, count_text, iso_text, moment_text, shown, size_text, will_text
@@ -64,7 +64,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--with", dest="scheduler", choices=SCHEDULERS, help=("the scheduler to use (default: the one on this machine)")
     )
     add.add_argument("--print", action="store_true", help="write nothing; show the files and commands")
-    add.add_argument("-y", "--yes", action="store_true", help="do not ask")
+    add.add_argument(*YES, action="store_true", help="do not ask")
     add_for(add)
     for name, summary in (
         ("list", "all of them"),
@@ -177,7 +177,7 @@ def _command(args: argparse.Namespace) -> tuple[tuple[str, ...], str]:
         if "--save" not in words:
             raise UsageError("a scheduled inventory must be saved", "add --save")
         return tuple(words), rules
-    return tuple(words if {"-y", "--yes"}.intersection(words) or words[0] == "watch" else [*words, "--yes"]), rules
+    return tuple(words if set(YES).intersection(words) or words[0] == "watch" else [*words, "--yes"]), rules
 
 
 def _at_most(args: argparse.Namespace, screen: Screen, entry: Entry, today: Plan | None) -> int | None:

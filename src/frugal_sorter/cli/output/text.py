@@ -146,12 +146,16 @@ def wrapped(text: str, width: int) -> str:
     return "\n".join(lines)
 
 
+def width_asked() -> int | None:
+    """Return the width that `COLUMNS` asks for; None where it asks for none."""
+    said = os.environ.get("COLUMNS", "")
+    return int(said) or None if said.isdecimal() else None
+
+
 def width_of(stream: Any) -> int | None:
-    """Return how many columns the terminal of a stream has; None where it is none."""
-    if not console.is_terminal(stream):
-        return None
+    """Return how many columns the terminal of a stream has, or `COLUMNS` gives it; None where it is none."""
     try:
-        return int(os.environ.get("COLUMNS") or os.get_terminal_size(stream.fileno()).columns) or None
+        return (width_asked() or os.get_terminal_size(stream.fileno()).columns or None) if console.is_terminal(stream) else None
     except (ValueError, OSError):
         return None
 
