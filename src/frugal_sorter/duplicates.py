@@ -456,7 +456,7 @@ class ContentSearch:
     Args:
         levels: how deep; None for all levels.
         hidden: hidden files and folders too.
-        min_size: smaller files are passed over; 0 compares empty files, too.
+        min_size: smaller files are skipped; 0 compares empty files, too.
         cache: the state folder with digests that were made before; None to do without.
         now_ns: the moment to write down in the cache.
         on_progress: called now and then with how many files, and what was done with them.

@@ -507,7 +507,7 @@ def _holder(world: World, was: Identity, path: str) -> str | None:
 
 
 def freed_by(path: str) -> int:
-    """Return how many bytes the removal of an entry frees on its volume; a file with further names frees none."""
+    """Return how many bytes the removal of an entry frees on its volume; a file with extra hard links frees none."""
     try:
         found = disk.lstat(path)
     except OSError:

@@ -138,7 +138,7 @@ def compare(name: str, kind: FieldKind, operator: str, text: str, exactly: bool)
     """Return the check of an operator other than `is` and `in`.
 
     Raises:
-        InvalidValue: the operator does not go with the field, or the value not with the operator.
+        InvalidValue: the operator cannot be used with the field, or the value with the operator.
     """
     if operator in (">", "<", ">=", "<=") and kind in ("size", "number"):
         number = _number(kind, text)

@@ -178,7 +178,6 @@ class Kind:
 
 
 _FILE, _ANY = frozenset({"file"}), frozenset({"file", "folder", "link", "other"})
-_TAKEN = frozenset({"file", "folder"})
 # How much is inside a folder.
 WEIGHT: dict[str, IsFit] = {"files": is_count, "bytes": is_count}
 _ACROSS: dict[str, IsFit] = {"across": is_flag, "top": is_path, "restore": is_what_was_lost}

@@ -275,7 +275,8 @@ def _show_runs(journal: Journal, active: bool, args: argparse.Namespace) -> int:
         for machine in of_other_machines():
             screen.line(f"Records of another machine were found. If this machine replaces it: `frugal history --adopt {machine}`")
         return 0
-    old = 0 if since_ns is not None else sum(line.at_ns < time.time_ns() - _RECENT_NS for line in lines)
+    recent_ns = time.time_ns() - _RECENT_NS
+    old = 0 if since_ns is not None else sum(line.at_ns < recent_ns for line in lines)
     earlier = max(0, min(old, len(lines) - _FEW))
     lines = lines[earlier:]
     # What is cut first is what `frugal history RUN` says in full.

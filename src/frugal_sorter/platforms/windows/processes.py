@@ -27,7 +27,6 @@ START_FOLDER = slashed(os.environ.get("SYSTEMROOT", "C:/"))
 # Far behind all that a lock file holds, so that others can read who has it.
 _LOCKED_AT = 1 << 30
 _PEEK_SECONDS = 0.005
-_BROKEN_PIPE = 109
 
 
 class _Limits(ctypes.Structure):
