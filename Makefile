@@ -1,15 +1,21 @@
-# Every target sets up all it needs: a virtual environment in .venv with the project in it.
+# Every target sets up what it needs in .venv: the demo the program alone, all others its tools and extras too.
 PYTHON ?= python3
 BIN := .venv/bin
 
 .PHONY: demo test test-dates lint bench fuzz clean
 
-.venv/installed: pyproject.toml
+INSTALL := $(BIN)/python -m pip install --quiet --disable-pip-version-check --editable
+
+.venv/program: pyproject.toml
 	$(PYTHON) -m venv .venv
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[dev]'
+	$(INSTALL) .
 	touch $@
 
-demo: .venv/installed
+.venv/installed: .venv/program
+	$(INSTALL) '.[dev]'
+	touch $@
+
+demo: .venv/program
 	$(BIN)/frugal demo
 
 # Some tests wait for a scheduler or a watcher: one process more than there are processors.

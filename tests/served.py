@@ -30,7 +30,7 @@ from typing import IO
 _LATE = (
     "rich.console", "rich.table", "rich.text", "rich.segment", "sqlite3", "jinja2", "matplotlib.figure",
     "matplotlib.backends.backend_agg", "matplotlib.backends.backend_svg", "matplotlib.backends.backend_pdf",
-    "scipy.stats", "blake3", "PIL.Image", "mutagen", "pypdf", "psutil", "multiprocessing.pool",
+    "blake3", "PIL.Image", "mutagen", "pypdf", "psutil", "multiprocessing.pool",
 )  # fmt: skip
 # What Python reads once, when it starts.
 _OF_THE_START = ("PYTHON", "LC_", "LANG", "LD_")

@@ -189,9 +189,9 @@ def test_the_search_tells_how_far_it_has_got(folder: Path, monkeypatch: pytest.M
     monkeypatch.setattr(duplicates, "_TOLD_EVERY", 2)
     for number in range(6):
         put(folder / f"{number}.dat", "x" * BIG)
-    told: list[tuple[int, str]] = []
-    ContentSearch(on_progress=lambda files, what: told.append((files, what))).search([str(folder)])
-    assert told[0] == (6, "files found") and (6, "files looked into") in told and told[-1] == (6, "files read")
+    told: list[tuple[int, int, str]] = []
+    ContentSearch(on_progress=lambda files, of, what: told.append((files, of, what))).search([str(folder)])
+    assert told[0] == (6, 0, "files found") and (6, 6, "files looked into") in told and told[-1] == (6, 6, "files read")
 
 
 def test_two_searches_at_once_find_the_same(folder: Path) -> None:

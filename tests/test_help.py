@@ -34,8 +34,8 @@ def test_the_help_of_a_command_is_its_own(frugal: Frugal, command: str) -> None:
 
 
 def test_topics_have_every_field_and_every_exit_code_that_the_program_ends_with(frugal: Frugal) -> None:
-    assert not [name for name in FIELDS if f"`{name}`" not in frugal("help", "fields").stdout]
-    assert "`spreadsheet`" in frugal("help", "types").stdout and " csv " in frugal("help", "types").stdout
+    assert not [name for name in FIELDS if f" {name} " not in frugal("help", "fields").stdout]
+    assert " spreadsheet " in frugal("help", "types").stdout and " csv " in frugal("help", "types").stdout
     text = "\n".join(path.read_text() for path in (ROOT / "src/frugal_sorter/cli").rglob("*.py"))
     known = {code for code, _ in EXIT_CODES}
     assert {int(code) for code in re.findall(r"^\s+return (\d+)$", text, re.MULTILINE)} <= known

@@ -459,7 +459,7 @@ class ContentSearch:
         min_size: smaller files are skipped; 0 compares empty files, too.
         cache: the state folder with digests that were made before; None to do without.
         now_ns: the moment to write down in the cache.
-        on_progress: called now and then with how many files, and what was done with them.
+        on_progress: called now and then with how many files, of how many (0 where that is not known), and what was done.
     """
 
     levels: int | None = None
@@ -467,7 +467,7 @@ class ContentSearch:
     min_size: int = 1
     cache: Path | None = None
     now_ns: int = 0
-    on_progress: Callable[[int, str], None] = lambda _files, _what: None
+    on_progress: Callable[[int, int, str], None] = lambda _files, _of, _what: None
 
     def search(self, folders: Sequence[str]) -> Duplicates:
         """Return the groups of files with the same contents below some folders.
@@ -529,7 +529,7 @@ class ContentSearch:
             seen.add(listing.folder)
             self._listing(listing, level, found)
             if os.getpid() == parent:
-                self.on_progress(len(walked.columns) + len(found.columns), "files found")
+                self.on_progress(len(walked.columns) + len(found.columns), 0, "files found")
 
         work = working(Reader(True, descend), handle, lambda found, unread: found.result.unread.append(unread), root)
         walked.add(work_through((root, 1), work, _Walked, _Walked.add, may_fork=alone))
@@ -622,7 +622,7 @@ class ContentSearch:
     ) -> _Digested:
         """Return the digests of files, read in the order of their inodes; those that are known are not read."""
         missing = array("I", sorted((at for at in files if at not in known), key=columns.ino.__getitem__))
-        made = read(Files(columns, missing), lambda done: self.on_progress(done, what))
+        made = read(Files(columns, missing), lambda done: self.on_progress(done, len(missing), what))
         result.read += made.read
         result.unread += [Unread(columns.path(missing[number]), why) for number, why in made.problems.items()]
         return _Digested(missing, made, known)

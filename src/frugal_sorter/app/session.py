@@ -27,6 +27,10 @@ def _ignore(_: Recovered) -> None:
     return None
 
 
+def _quiet(_count: int, _of: int = 0) -> None:
+    """Report no progress."""
+
+
 @frozen
 class Session:
     """What all use cases of one command share.
@@ -38,6 +42,7 @@ class Session:
         on_recovered: called for each interrupted run that was recovered, with what became of it.
         visiting: what is recorded of it; None where nothing is.
         asks: a person sees what is planned and answers before it is done.
+        on_progress: called while planning with how many entries were checked, of how many (0 where that is not known).
     """
 
     now_ns: int
@@ -46,6 +51,7 @@ class Session:
     on_recovered: Callable[[Recovered], None] = _ignore
     visiting: Visiting | None = None
     asks: bool = False
+    on_progress: Callable[[int, int], None] = _quiet
 
     @classmethod
     def begin(
@@ -111,7 +117,7 @@ class Session:
 
         moment_ns = self.now_ns if now_ns is None else now_ns
         if journal is None:
-            return World(moment_ns, self.machine, self.account)
+            return World(moment_ns, self.machine, self.account, on_progress=self.on_progress)
         from frugal_sorter.execution.earlier_runs import arrival_of
 
-        return World(moment_ns, self.machine, self.account, arrival_of(journal))
+        return World(moment_ns, self.machine, self.account, arrival_of(journal), on_progress=self.on_progress)

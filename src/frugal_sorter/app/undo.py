@@ -76,7 +76,7 @@ def plan_undoing(session: Session, number: int | None = None, only: Sequence[str
             raise CannotUndo(
                 f"run {last.id} ({last.kind} of {minute_text(last.began_ns)}) {why}", _instead(journal, last, session)
             )
-        plan = session.planned(plan_undo(journal, last, session.now_ns, only))
+        plan = session.planned(plan_undo(journal, last, session.now_ns, only, session.on_progress))
         return Undoing(last, plan, _done_again(last, journal))
 
 

@@ -17,7 +17,7 @@ from typing import TYPE_CHECKING, Any
 from frugal_sorter.app.rules import leave_out
 from frugal_sorter.app.session import Session
 from frugal_sorter.changes.outcome import Outcome
-from frugal_sorter.cli.options import YES, rules_file
+from frugal_sorter.cli.options import LISTING, YES, rules_file
 from frugal_sorter.cli.output.plan_view import PlanView, exit_code, freed_texts
 from frugal_sorter.cli.output.screen import Progress, Screen
 from frugal_sorter.cli.output.text import count_text, done_text, shown, step_text, stray_texts, will_text
@@ -29,6 +29,7 @@ from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.state import read_input, read_settings
 from frugal_sorter.steps.kinds import ATTENDING, KINDS, LASTING
 from frugal_sorter.steps.step import Mark, Step
+from frugal_sorter.values import replace
 
 if TYPE_CHECKING:
     from frugal_sorter.execution.executor import Result
@@ -110,7 +111,8 @@ def run_job(job: Job, session: Session, screen: Screen) -> int:
     """Plan a job, list what it would do, ask, do it, and say what was done; return the exit code."""
     args = job.args
     job.prepare(session, screen)
-    plan = job.plan(session)
+    with Progress("checked") as progress:
+        plan = job.plan(replace(session, on_progress=progress.update))
     if not args.dry_run:
         job.decide(plan, screen)
     elif getattr(args, "keep_out", None) is not None:
@@ -136,7 +138,7 @@ def run_job(job: Job, session: Session, screen: Screen) -> int:
     if args.dry_run:
         screen.line(f"This would {view.totals()}. Nothing was changed (--dry-run).", style="bold")
         return exit_code(plan, job.is_incomplete)
-    if not agreed(view, screen, lambda: job.question(view, session.account), args.yes, job.is_steerable):
+    if not agreed(view, screen, lambda: job.question(view, session.account), args.yes, job.is_steerable, job.show):
         screen.line("Nothing was changed.")
         return 3
     result, number = _show_run(session, view)
@@ -173,8 +175,15 @@ def _answer(screen: Screen, question: str, yes: bool, answers: Sequence[str]) ->
     return screen.answer(question, answers)
 
 
-def agreed(view: PlanView, screen: Screen, question: Callable[[], str], yes: bool, steerable: bool) -> bool:
-    """Return whether to carry a plan out; a person may first take steps out of it in an editor.
+def agreed(
+    view: PlanView,
+    screen: Screen,
+    question: Callable[[], str],
+    yes: bool,
+    steerable: bool,
+    show: Callable[[PlanView], None] = PlanView.show,
+) -> bool:
+    """Return whether to carry a plan out; a person may first see all of it, or take steps out of it in an editor.
 
     Args:
         view: of the plan.
@@ -182,13 +191,18 @@ def agreed(view: PlanView, screen: Screen, question: Callable[[], str], yes: boo
         question: returns what is asked, of the plan as it is then.
         yes: it was answered beforehand.
         steerable: steps can be taken out.
+        show: prints the list.
 
     Raises:
         NobodyToAsk: there is nobody to ask, and nobody answered beforehand.
     """
-    answers = ("yes", "no", "edit") if steerable else ("yes", "no")
+    cut = f"{count_text(screen.left_out, 'entry is', 'entries are')} not listed above; l lists all.\n" if screen.left_out else ""
+    answers = ["yes", "no", *(["edit"] if steerable else []), *(["list"] if cut else [])]
     while view.plan.asked:
-        answer = _answer(screen, question(), yes, answers)
+        answer = _answer(screen, cut + question(), yes, answers)
+        if answer == "list":
+            view.show_whole(show)
+            continue
         if answer != "edit":
             return answer == "yes"
         try:
@@ -234,12 +248,12 @@ def _show_run(session: Session, view: PlanView) -> tuple[Result, int]:
             screen.progress, numbers = progress, count(1)
 
             def show(step: Step, mark: Mark) -> None:
-                progress.update(next(numbers))
+                progress.update(next(numbers), len(view.plan.steps))
                 view.show_step(step, mark)
 
             result = carry_out(session, view.plan, show, lambda: bool(heard()))
         screen.progress = None
-        view.show_last_steps()
+        view.show_sums(result.run)
         number = heard() if result.stopped else 0
     screen.line()
     not_done = was_not_done(result)
@@ -275,7 +289,7 @@ def _offer(session: Session, screen: Screen, plan: Plan, result: Result) -> None
 
     if not is_first_of_kind(result):
         return
-    words = [slashed.abspath(word) if disk.isfile(word) else word for word in sys.argv[1:] if word not in YES]
+    words = [slashed.abspath(word) if disk.isfile(word) else word for word in sys.argv[1:] if word not in (*YES, *LISTING)]
     command = f"frugal schedule add {plan.kind} --at {programs.quote('daily 18:00')} -- {programs.join(words)}"
     screen.line(f"To run this every day: {command}", style="dim")
 

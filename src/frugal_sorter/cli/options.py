@@ -25,6 +25,8 @@ if TYPE_CHECKING:
 _USUAL_WIDTH = 80
 # The names of the option that answers the question in advance.
 YES = ("-y", "--yes")
+# How much is printed; what is done stays the same.
+LISTING = ("--list-all", "--short")
 
 
 def help_formatter() -> partial[argparse.RawDescriptionHelpFormatter]:
@@ -271,9 +273,9 @@ def add_format(parser: argparse.ArgumentParser, *formats: str) -> None:
 def add_listing(parser: argparse.ArgumentParser) -> None:
     """Add `--list-all` and `--short`: how much of long lists is printed."""
     group = parser.add_mutually_exclusive_group()
-    group.add_argument("--list-all", action="store_true", help="list every file (default when the output is piped)")
+    group.add_argument(LISTING[0], action="store_true", help="list every file (default when the output is piped)")
     group.add_argument(
-        "--short", action="store_true", help="show only the first and last few lines of long lists (default on a terminal)"
+        LISTING[1], action="store_true", help="show only the first and last few lines of long lists (default on a terminal)"
     )
 
 

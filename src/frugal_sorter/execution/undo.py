@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import base64
 import os
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import suppress
 from itertools import groupby
 from typing import NamedTuple, cast
@@ -51,7 +51,13 @@ def runs_to_undo(journal: Journal) -> Iterator[Run]:
             yield run
 
 
-def plan_undo(journal: Journal, run: Run, now_ns: int, only: Sequence[str] = ()) -> Plan:
+def plan_undo(
+    journal: Journal,
+    run: Run,
+    now_ns: int,
+    only: Sequence[str] = (),
+    on_progress: Callable[[int, int], None] = lambda _count, _of: None,
+) -> Plan:
     """Plan what takes a run back, the last step first; nothing is changed.
 
     Args:
@@ -59,8 +65,9 @@ def plan_undo(journal: Journal, run: Run, now_ns: int, only: Sequence[str] = ())
         run: the run to take back.
         now_ns: the moment of planning.
         only: absolute paths, as they were or as they are now; just these and what lies below them.
+        on_progress: called with how many changes of the run were checked, of how many.
     """
-    return _UndoPlanner(journal, run, now_ns, only).plan()
+    return _UndoPlanner(journal, run, now_ns, only, on_progress).plan()
 
 
 class _Blocked(Exception):
@@ -108,10 +115,13 @@ def _renew_members(steps: Sequence[Step]) -> None:
 
 
 class _UndoPlanner:
-    def __init__(self, journal: Journal, run: Run, now_ns: int, only: Sequence[str]) -> None:
+    def __init__(
+        self, journal: Journal, run: Run, now_ns: int, only: Sequence[str], on_progress: Callable[[int, int], None]
+    ) -> None:
         self.journal = journal
         self.run = run
         self.only = only
+        self.on_progress = on_progress
         self.result = Plan("undo", now_ns, run.origin, undoes=run.id)
         self.ran = 0
         self.made: set[str] = set()
@@ -128,6 +138,7 @@ class _UndoPlanner:
 
     def plan(self) -> Plan:
         times: list[Step] = []
+        checked, of = 0, self.journal.counts(self.run.id).get(Outcome.DONE, 0)
         with Descriptors() as descriptors:
             self.verbs = verbs_for(RunContext(descriptors))
             # The last first: a folder comes back before what was in it, and a name is free before it is needed.
@@ -138,6 +149,8 @@ class _UndoPlanner:
             for group, members in groupby(done, key=lambda one: one[0].group):
                 for together in [list(members)] if group else [[one] for one in members]:
                     times += self._group(together)
+                    checked += sum(step.verb not in ATTENDING for step, _ in together)
+                    self.on_progress(checked, of)
         for wanted in self.only:
             if not any(self._is_about(step, wanted) for step, _ in done):
                 raise UsageError(

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from functools import cached_property
-from itertools import groupby
+from itertools import count, groupby
 from typing import NamedTuple
 
 from frugal_sorter.filesystem.parallel import work_through
@@ -140,6 +140,7 @@ class _Planner:
     only: frozenset[str] | None = None
     here: Scope = field(default_factory=lambda: Scope({}, ()))
     found: _Found = field(default_factory=_Found)
+    checked: int = 0
 
     def plan(self) -> Plan:
         book = self.book
@@ -172,10 +173,12 @@ class _Planner:
         folders = sorted({hit.place.folder for hit in self.found.hits}, key=lambda folder: folder.split("/"))
         rank = {folder: number for number, folder in enumerate(folders)}
         self.found.hits.sort(key=lambda hit: (rank[hit.place.folder], hit.place.name))
+        planned, of = count(1), len(self.found.hits)
         for folder, together in groupby(_taken_from(self.found.hits), key=lambda hit: hit.place.folder):
             with _opened(folder) as descriptor:
                 for hit in together:
                     self._hit(hit, descriptor)
+                    self.world.on_progress(next(planned), of)
         self.outcomes.finish_packs()
         self.outcomes.finish_duplicates()
         targets = self.outcomes.folders
@@ -348,6 +351,8 @@ class _Planner:
     def _pick(self, listing: Listing) -> Sequence[int]:
         here = self.here
         names = listing.names if here.sees_hidden else [name for name in listing.names if name[0] != "."]
+        self.checked += len(names)
+        self.world.on_progress(self.checked, 0)
         if here.on_files:
             self.found.seen += Count(len(names))
         self.found.links += sum(here.sees_hidden or name[0] != "." for name in listing.links)

@@ -55,6 +55,7 @@ class World:
         arrived: when the tool itself put an entry where it is, or None.
         open_files: what other programs have open.
         contents: reads what stands inside files.
+        on_progress: called now and then with how many entries were checked, and 0 for not knowing how many there are.
     """
 
     now_ns: int
@@ -63,6 +64,7 @@ class World:
     arrived: Callable[[FileRecord], int | None] = lambda _record: None
     open_files: OpenFiles = field(default_factory=OpenFiles)
     contents: Contents = field(default_factory=Contents)
+    on_progress: Callable[[int, int], None] = lambda _count, _of: None
 
 
 @mutable

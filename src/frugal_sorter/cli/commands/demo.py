@@ -20,22 +20,23 @@ EXAMPLES = """
 """
 
 _STORY: tuple[tuple[str, tuple[str, ...]], ...] = (
-    ("See what is in the intake folder.", ("inventory", "Intake", "--top", "4")),
-    ("Check the rule file.", ("check", "rules.toml")),
-    ("List the rules.", ("rules", "rules.toml")),
-    ("Preview what the rules would do. This changes nothing.", ("preview", "rules.toml", "--short")),
-    ("Apply the rules. Without --yes, frugal asks first.", ("tidy", "rules.toml", "--yes", "--short")),
-    ("Check for new files once, as a watcher does. There are none.", ("watch", "rules.toml", "--once")),
-    ("List what has been done.", ("history",)),
-    ("Undo all of it.", ("undo", "--yes", "--short")),
-    ("Files from an undone run are left alone.", ("watch", "rules.toml", "--once")),
     (
-        "Run the rules every night. --print only shows the crontab entry; without it, frugal asks and sets it up.",
-        ("schedule", "add", "nightly", "--at", "daily 02:00", "--with", "cron", "--print", "--", "tidy", "rules.toml"),
+        "The front desk of Tidewater Pottery keeps everything in one folder. What takes the space? Look at the shares.",
+        ("inventory", "Intake", "--top", "4"),
     ),
     (
-        "Age files in two stages: first to the holding folder, then to the trash. Day by day, this would happen:",
-        ("preview", "ageing.toml", "--until", "in 40 days", "--short"),
+        "Nine rules say where things belong. What would two of them do? Look at the arrows; nothing is changed yet.",
+        ("preview", "rules.toml", "--rule", "Moulds", "--rule", "Supplier invoices by year", "--short"),
+    ),
+    (
+        "Apply all nine. Without --yes, frugal asks first. The last two lines say how to undo it and how to run it every day.",
+        ("tidy", "rules.toml", "--yes", "--short"),
+    ),
+    ("What has been done on this machine? Each run has a number.", ("history",)),
+    ("Take it back. Every file returns to where it was.", ("undo", "1", "--yes", "--short")),
+    (
+        "Rules can age files: first to the holding folder, later to the trash. Look at the date on which this would begin.",
+        ("preview", "ageing.toml", "--until", "in 5 days", "--short"),
     ),
 )
 
@@ -62,8 +63,9 @@ def run(args: argparse.Namespace) -> int:
 def _tell(folder: Path, private: Path) -> int:
     """Run the story with a state folder of its own, so that the user's history stays as it is."""
     environment = {**os.environ, "XDG_STATE_HOME": str(private / "state"), "XDG_DATA_HOME": str(private / "data")}
-    for remark, words in _STORY:
-        print(f"\n# {remark}\n$ frugal {programs.join(words)}", flush=True)
+    for at, (remark, words) in enumerate(_STORY):
+        gap = "\n" if at else ""
+        print(f"{gap}# {remark}\n$ frugal {programs.join(words)}", flush=True)
         command = [sys.executable, "-P", "-m", "frugal_sorter", *words]
         code = subprocess.run(command, cwd=folder, env=environment, stdin=subprocess.DEVNULL, check=False).returncode
         if code != 0:

@@ -65,7 +65,7 @@ class _Duplicates(Job):
 
     def plan(self, session: Session) -> Plan:
         args = self.args
-        looked = self.looked = self.looked or _look(args, session, lambda _count, _what: None)
+        looked = self.looked = self.looked or _look(args, session, lambda _count, _of, _what: None)
         if args.unmark:
             alone = [one for one in looked.alikes if one.kind == "alone"]
             return session.planned(plan_unmark(alone, session.world(), command_line(), looked.folders))
@@ -229,7 +229,7 @@ class _Looked:
         self.alikes = look_alikes(found)
 
 
-def _look(args: argparse.Namespace, session: Session, on_progress: Callable[[int, str], None]) -> _Looked:
+def _look(args: argparse.Namespace, session: Session, on_progress: Callable[[int, int, str], None]) -> _Looked:
     """Search for duplicates.
 
     Raises:

@@ -47,7 +47,6 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     folder = folder_named(args.folder)
-    require_library("frugal forecast", "scipy", "reports")
     try:
         now = look_now(folder, args.hidden, args.call.begin().now_ns)
     except OSError as error:

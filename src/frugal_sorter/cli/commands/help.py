@@ -6,8 +6,9 @@ import argparse
 import sys
 
 from frugal_sorter.cli import COMMANDS
+from frugal_sorter.cli.output.screen import in_pager
 from frugal_sorter.cli.output.text import raw
-from frugal_sorter.platforms import console
+from frugal_sorter.platforms.console import is_terminal
 from frugal_sorter.rules.reference import MORE_TOPICS, TOPICS
 
 EXAMPLES = """
@@ -18,6 +19,7 @@ EXAMPLES = """
   frugal help manual > frugal.1             the manual page, for man(1)
 """
 _MANUAL = "manual"
+_PIPED_WIDTH = 100
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -37,11 +39,16 @@ def run(args: argparse.Namespace) -> int:
         parser_of(args.topic, COMMANDS[args.topic]).print_help()
         return 0
     text = {**TOPICS, **MORE_TOPICS}[args.topic]()
-    if not console.is_terminal(sys.stdout):
-        sys.stdout.write(text)
-        return 0
     from rich.console import Console
     from rich.markdown import Markdown
 
-    Console(file=raw(sys.stdout)).print(Markdown(text))
+    is_seen = is_terminal(sys.stdout)
+    console = Console(file=raw(sys.stdout), width=None if is_seen else _PIPED_WIDTH)
+    lines = ["".join(part.text for part in line).rstrip() for line in console.render_lines(Markdown(text), pad=False)]
+    if not is_seen:
+        print("\n".join(lines).strip("\n"))
+    elif len(lines) > console.height:
+        in_pager(lambda: print("\n".join(lines)))
+    else:
+        console.print(Markdown(text))
     return 0

@@ -10,7 +10,7 @@ from frugal_sorter.cli.jobs import add_choosing, keep_out, take_out
 from frugal_sorter.cli.options import add_as_of, add_at_most, add_format, add_listing, add_rule, add_rules, is_short
 from frugal_sorter.cli.output.plan_view import PlanView, exit_code, plan_as_json, show_misses
 from frugal_sorter.cli.output.results import print_json
-from frugal_sorter.cli.output.screen import Screen
+from frugal_sorter.cli.output.screen import Progress, Screen
 from frugal_sorter.cli.output.text import shown
 from frugal_sorter.cli.reading import moment_of, read_book, require_library
 from frugal_sorter.errors import UsageError
@@ -55,7 +55,9 @@ def run(args: argparse.Namespace) -> int:
     rules = rules_named(book, args.rule)
     if args.until is not None:
         return _until(args, session, replace(book, rules=tuple(rules or book.rules)))
-    plan = look_ahead(session, book, args.again, args.at_most, moment_of(args.as_of, session), rules)
+    with Progress("files checked") as progress:
+        session = replace(session, on_progress=progress.update)
+        plan = look_ahead(session, book, args.again, args.at_most, moment_of(args.as_of, session), rules)
     book = replace(book, rules=tuple(rules or book.rules))
     if args.format == "html":
         require_library("--format html", "jinja2", "reports")

@@ -207,7 +207,7 @@ class _Terminal:
 
     def done(self, plan: Plan, result: Result) -> None:
         assert self._view is not None
-        self._view.show_last_steps()
+        self._view.show_sums(result.run)
         self._view = None
         back = f"; frugal undo {result.run}" if result.done.keys() - LASTING else ""
         self._say(f"{summary(result)}{back}", "bold")

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from collections import deque
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from frugal_sorter.app.session import Session
 from frugal_sorter.changes.outcome import Outcome
-from frugal_sorter.cli.output.screen import FEW, Screen
+from frugal_sorter.cli.output.screen import FEW, Screen, in_pager
 from frugal_sorter.cli.output.text import (
     attribute_text,
     below,
@@ -32,7 +31,7 @@ from frugal_sorter.planning.plan import TAKING_BACK, JobName, Plan
 from frugal_sorter.planning.selection import Numbers, by_rule, going_along, target_folder, together
 from frugal_sorter.rules.model import RuleBook
 from frugal_sorter.steps.kinds import ATTENDING, FINAL, KINDS
-from frugal_sorter.steps.step import ALREADY_REMOVED, Mark, NotTouched, Step, Tally, total
+from frugal_sorter.steps.step import ALREADY_REMOVED, NONE, Count, Mark, NotTouched, Step, Tally, total
 
 if TYPE_CHECKING:
     from frugal_sorter.app.report import Freed
@@ -50,6 +49,8 @@ def show_misses(session: Session, screen: Screen, book: RuleBook, plan: Plan) ->
 
 
 _FOLDERS_NAMED = 3
+# Of what was done so many lines are printed, one for each pair of folders.
+_WAYS = 6
 
 
 def freed_texts(freed: Freed, full_ns: int | None) -> list[str]:
@@ -115,12 +116,15 @@ class PlanView:
         folders = {place.folder for step in shown_steps for place in _near_places(step)}
         folders.update(left.place.folder for left in plan.not_touched)
         self.base = common_base(sorted(folders or plan.roots))
-        if screen.has_room(len(shown_steps)):
+        lines = len(shown_steps) + len(plan.not_touched)
+        if screen.has_room(lines):
             ways = {tuple(place.folder for place in (step.source, step.target) if place is not None) for step in shown_steps}
             headings = len(ways) + 2 * len({step.rule for step in shown_steps})
-            screen.short = not screen.has_room(len(shown_steps) + headings)
+            screen.short = not screen.has_room(lines + headings)
         self._announced: set[str] = set()
-        self._done, self._last_done = 0, deque[Step](maxlen=FEW)
+        # Many changes are told by folder, once all are done.
+        self._sums_up = screen.short and len(shown_steps) > 2 * FEW + 1
+        self._ways: dict[tuple[str, str, str], Count] = {}
         self.changed()
 
     def changed(self) -> None:
@@ -135,6 +139,19 @@ class PlanView:
         """Return the numbers of some steps that follow each other."""
         found = sorted(self.numbers.of(step) for step in steps)
         return f"{found[0]:,}" if len(found) == 1 else f"{found[0]:,}-{found[-1]:,}"
+
+    def show_whole(self, show: Callable[[PlanView], None]) -> None:
+        """Show in the pager what a function prints of this view, with every change and its number."""
+
+        def whole() -> None:
+            self.screen = Screen(short=False)
+            show(self)
+
+        screen, self._announced = self.screen, set()
+        try:
+            in_pager(whole)
+        finally:
+            self.screen = screen
 
     def show(self, names: bool = True) -> None:
         """Print all that would be done and what would be left; by name, or only by rule."""
@@ -162,7 +179,7 @@ class PlanView:
         groups = together(step for step in steps if id(step) not in self._going_along)
         # Many groups of many names would fill screens, too.
         few = few if len(groups) == 1 else _FEW_OF_SEVERAL
-        self.screen.sample(groups, lambda group: self._group(group, few), _FEW_GROUPS, "folder", indent=2)
+        self.screen.sample(groups, lambda group: self._group(group, few), _FEW_GROUPS, "folder", indent=2, weight=len)
 
     def _group(self, group: list[Step], few: int) -> None:
         self._heading(group[0])
@@ -309,30 +326,34 @@ class PlanView:
             return
         if step.verb == "remove-folder" and mark.outcome == Outcome.NOT_RUN and mark.reason == ALREADY_REMOVED:
             return
-        if done and not mark.reason and self.screen.short:
-            self._done += 1
-            if self._done > FEW:
-                self._last_done.append(step)
-                return
-        self._show_step(step, mark)
-
-    def show_last_steps(self) -> None:
-        """Print the last few steps that were done, where those before them were not printed."""
-        between = self._done - FEW - len(self._last_done)
-        if between > 0:
-            self.screen.line(f"… {between:,} more (`frugal history RUN` lists all)", style="dim")
-        for step in self._last_done:
-            self._show_step(step, Mark(step.id, Outcome.DONE))
-
-    def _show_step(self, step: Step, mark: Mark) -> None:
-        done = mark.outcome == Outcome.DONE
-        told = step.verb == "remove-folder" and self.plan.kind not in TAKING_BACK
-        why = f": {shown(mark.reason)}" if mark.reason else ""
         word = "removed" if done and told else _OUTCOMES[mark.outcome][0]
         words = KINDS[step.verb].words
         if done and words is not None:
             word = words.done
+        if done and not mark.reason and self._sums_up:
+            target = target_folder(step)
+            way = word, step.place.folder, target if target != step.place.folder else ""
+            self._ways[way] = self._ways.get(way, NONE) + step.count
+            return
+        why = f": {shown(mark.reason)}" if mark.reason else ""
         self.screen.parts((f"{word:9}", _OUTCOMES[mark.outcome][1]), (f"{step_text(step, self.base)}{why}", ""))
+
+    def show_sums(self, run: int) -> None:
+        """Print by folder how much was done in a run, where each change was not printed by itself."""
+        ways = [(count.entries, entries_text(count), way) for way, count in self._ways.items()]
+        ways.sort(key=lambda one: -one[0])
+        width = max((len(amount) for _, amount, _ in ways), default=0)
+
+        def show(one: tuple[int, str, tuple[str, str, str]]) -> None:
+            _, amount, (word, source, target) = one
+            arrow = f" → {below(target, self.base)}" if target else ""
+            self.screen.parts((f"{word:9}", "green"), (f"{amount:<{width}}  {below(source, self.base)}{arrow}", ""))
+
+        for one in ways[:_WAYS] if len(ways) > _WAYS + 1 else ways:
+            show(one)
+        if len(ways) > _WAYS + 1:
+            self.screen.line(f"… {len(ways) - _WAYS:,} more folders (frugal history {run} lists every change)", style="dim")
+        self._ways.clear()
 
 
 def _near_places(step: Step) -> list[Place]:

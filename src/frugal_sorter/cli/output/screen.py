@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import os
 import sys
 import time
 from collections.abc import Callable, Sequence
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, TypeVar
 
-from frugal_sorter.cli.output.text import breaks, columns, count_text, cut, raw, shown, width_of, wrapped
+from frugal_sorter.cli.output.text import breaks, columns, count_text, cut, raw, share_text, shown, width_of, wrapped
 from frugal_sorter.platforms import console
 
 if TYPE_CHECKING:
@@ -16,7 +17,7 @@ if TYPE_CHECKING:
 
     from frugal_sorter.cli.output.results import Column, Table
 
-_AFTER_SECONDS, _EVERY_SECONDS = 1.0, 0.2
+_AFTER_SECONDS, _EVERY_SECONDS, _MINUTES_FROM = 1.0, 0.2, 90
 
 
 class Progress:
@@ -30,15 +31,36 @@ class Progress:
         self._what = what
         self._screen = raw(sys.stderr)
         self._shows = console.is_terminal(self._screen)
-        self._next = time.monotonic() + _AFTER_SECONDS
+        self._pid = os.getpid()
+        self._began, self._of = time.monotonic(), 0
+        self._next = self._began + _AFTER_SECONDS
         self._written = 0
 
-    def update(self, count: int, what: str = "") -> None:
-        """Show how far the work has got; `what` where by now something else is counted."""
-        if not self._shows or time.monotonic() < self._next:
+    def update(self, count: int, of: int = 0, what: str = "") -> None:
+        """Show how far the work has got, and how long the rest will take where it is known how much there is.
+
+        Args:
+            count: how much is done.
+            of: how much there is; 0 where that is not known.
+            what: what is counted, where by now that is something else.
+        """
+        if not count:
             return
-        self._next = time.monotonic() + _EVERY_SECONDS
-        text = shown(f"{count:,} {what or self._what}")
+        now = time.monotonic()
+        # A fork counts its own part only.
+        if not self._shows or now < self._next or os.getpid() != self._pid:
+            return
+        if (of, what or self._what) != (self._of, self._what):
+            self._of, self._what, self._began = of, what or self._what, now
+        self._next = now + _EVERY_SECONDS
+        text = f"{count:,} {self._what}"
+        if 0 < count <= of:
+            left = (now - self._began) * (of - count) / count
+            rest = f"{left:.0f} s" if left < _MINUTES_FROM else f"{left / 60:.0f} min"
+            # The first moments say little about the others.
+            rest = f", about {rest} left" if now - self._began > _AFTER_SECONDS else ""
+            text = f"{count:,} of {of:,} {self._what} ({share_text(count, of)}{rest})"
+        text = cut(shown(text), (width_of(sys.stderr) or _PIPED_WIDTH) - 1)
         self._screen.write("\r" + text.ljust(self._written))
         self._screen.flush()
         self._written = len(text)
@@ -55,6 +77,17 @@ class Progress:
 
     def __exit__(self, *_: object) -> None:
         self.clear()
+
+
+def in_pager(show: Callable[[], object]) -> None:
+    """Show what a function prints in the pager of this system (`$PAGER`), without colours."""
+    from contextlib import redirect_stdout
+    from io import StringIO
+    from pydoc import pager
+
+    with redirect_stdout(StringIO()) as text:
+        show()
+    pager(text.getvalue())
 
 
 _PIPED_WIDTH = 100_000
@@ -83,6 +116,8 @@ class Screen:
         self._coloured = console.is_terminal(sys.stdout)
         self.short = self._coloured if short is None else short
         self._may_be_whole = short is None
+        # How many entries of long lists were left out so far.
+        self.left_out = 0
         # What is cleared before a line is printed, so that the two do not run into each other.
         self.progress: Progress | None = None
 
@@ -165,7 +200,13 @@ class Screen:
         return widths
 
     def sample(
-        self, items: Sequence[Item], show: Callable[[Item], None], few: int = FEW, noun: str = "", indent: int = 4
+        self,
+        items: Sequence[Item],
+        show: Callable[[Item], None],
+        few: int = FEW,
+        noun: str = "",
+        indent: int = 4,
+        weight: Callable[[Item], int] = lambda _: 1,
     ) -> None:
         """Show each of some items; in a long list that is to be short only the first and the last few.
 
@@ -175,6 +216,7 @@ class Screen:
             few: how many at each end.
             noun: what they are; nothing where that is clear.
             indent: by how many columns they are indented.
+            weight: how many entries one item stands for.
         """
         most = few if self.short and len(items) > 2 * few + 1 else len(items)
         for one in items[:most]:
@@ -182,6 +224,7 @@ class Screen:
         if most < len(items):
             between = len(items) - 2 * most
             what = count_text(between, f"more {noun}") if noun else f"{between:,} more"
+            self.left_out += sum(weight(one) for one in items[most:-most])
             self.line(f"{' ' * indent}… {what} (--list-all shows all)", style="dim")
             for one in items[-most:]:
                 show(one)
