@@ -16,6 +16,7 @@ from typing import Any
 
 import pytest
 
+from frugal_sorter.cli.commands.history import _folded, _Line, _numbers, _unsolved
 from frugal_sorter.journal.database import SCHEMA, Amount, Visit
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.state import settings_file
@@ -119,6 +120,28 @@ def test_visits_that_found_nothing_follow_each_other_as_one_line(
     assert visits(frugal, "--since", "1 hour") == visits(frugal, "--since", "today")
     rows = list(csv.DictReader(io.StringIO(frugal("history", "--format", "csv").stdout)))
     assert [row["outcome"] for row in rows] == [one[1] for one in found] and rows[0]["files"] == "3"
+
+
+def test_the_nights_of_a_schedule_are_one_line_a_week_and_only_problems_not_yet_solved_are_named() -> None:
+    day = 24 * 3600 * 10**9
+    monday = int(datetime(2026, 9, 7, 2).timestamp()) * 10**9
+
+    def night(number: int, by: str, state: str = "done", trouble: str = "", run: bool = True) -> _Line:
+        runs = [2 * number + (by == "hourly")] if run else []
+        return _Line(runs, monday + number * day, by, "schedule", "tidy", 5 if run else 0, 10, state, "rules.toml", trouble)
+
+    lines = [night(number, by) for number in range(28) for by in ("nightly", "hourly")]
+    lines[9] = night(4, "hourly", "refused", "too many", run=False)
+    lines[-1] = night(27, "hourly", "refused", "too many again", run=False)
+    found = _folded(lines, monday + 28 * day)
+    told = [(one.by, one.state, one.done) for one in found]
+    assert told[:4] == [
+        ("hourly", "refused", 0), ("nightly", "done ×7", 35), ("hourly", "done ×6", 30), ("nightly", "done ×7", 35),
+    ]  # fmt: skip
+    assert set(told[-2:]) == {("nightly", "done", 5), ("hourly", "refused", 0)}, "this week is told night by night"
+    assert sum(one.times for one in found) == len(lines) and sum(one.done for one in found) == 54 * 5
+    assert [one.trouble for one in _unsolved(found)] == ["too many again"]
+    assert {_numbers(one.runs) for one in found[:3]} == {"–", "0…12", "1…13"} and _numbers([4, 5, 6]) == "4-6"
 
 
 @pytest.mark.skipif(not shutil.which("strace"), reason="strace is not installed")

@@ -59,13 +59,17 @@ def rules_of(book: RuleBook) -> list[RuleRecord]:
     return sorted(found, key=lambda one: one.rule.line)
 
 
-def look_back(records: Sequence[RuleRecord], file: str) -> int | None:
-    """Add what rules did in all runs that are known, and return when the first of these was; None for no run.
+def look_back(records: Sequence[RuleRecord], file: str) -> tuple[int | None, dict[str, Tally]]:
+    """Add what rules did in all runs that are known.
 
     Args:
         records: the rules.
         file: their rule file, as it is in the history.
+
+    Returns:
+        when the first of these runs was, None for no run; and what rules of names did that are not in the file now.
     """
+    gone: dict[str, Tally] = {}
     by_name = {record.rule.name: record for record in records}
     first_ns: int | None = None
     with Journal(ready_state_folder(), write=False) as journal:
@@ -77,7 +81,9 @@ def look_back(records: Sequence[RuleRecord], file: str) -> int | None:
                 if (record := by_name.get(step.rule)) is not None:
                     record.done.add([step])
                     record.last_ns = max(record.last_ns or 0, run.began_ns)
-    return first_ns
+                else:
+                    gone.setdefault(step.rule, Tally()).add([step])
+    return first_ns, gone
 
 
 def leave_for_good(rules: Sequence[Keys]) -> Callable[[RuleText], bytes]:

@@ -33,7 +33,7 @@ _STORY: tuple[tuple[str, tuple[str, ...]], ...] = (
         ("tidy", "rules.toml", "--yes", "--short"),
     ),
     ("What has been done on this machine? Each run has a number.", ("history",)),
-    ("Take it back. Every file returns to where it was.", ("undo", "1", "--yes", "--short")),
+    ("Undo it. Every file returns to where it was.", ("undo", "1", "--yes", "--short")),
     (
         "Rules can age files: first to the holding folder, later to the trash. Look at the date on which this would begin.",
         ("preview", "ageing.toml", "--until", "in 5 days", "--short"),

@@ -6,6 +6,7 @@ import argparse
 import time
 from collections import Counter
 from collections.abc import Mapping, Sequence
+from datetime import datetime
 from typing import TYPE_CHECKING
 
 from frugal_sorter.changes.outcome import Outcome
@@ -53,6 +54,9 @@ _WIDE = 100
 # So many reasons are printed below the table.
 _TROUBLES = 5
 _Counts = Mapping[Outcome | None, int]
+# Nothing to worry about.
+_USUAL = ("done", "nothing to do")
+_WEEK_NS = 7 * DAY_NS
 # A table without `--since` goes back this far, and has at least so many lines.
 _RECENT_NS, _FEW = 30 * DAY_NS, 20
 
@@ -165,6 +169,7 @@ class _Line:
         rules: the rule file or the command.
         trouble: what a person must know besides.
         freed: how many bytes are gone for good.
+        times: how often it came.
     """
 
     runs: Sequence[int]
@@ -178,6 +183,7 @@ class _Line:
     rules: str
     trouble: str = ""
     freed: int = 0
+    times: int = 1
 
 
 def _lines(counted: Mapping[int, _Ends], runs: Sequence[Run], visits: Sequence[Visit], active: bool) -> list[_Line]:
@@ -199,7 +205,7 @@ def _lines(counted: Mapping[int, _Ends], runs: Sequence[Run], visits: Sequence[V
         if not visit.runs:
             lines.append(_line_of_visit(visit, active))
     lines.sort(key=lambda line: (line.at_ns, max(line.runs, default=0)))
-    return _folded(lines)
+    return _folded(lines, time.time_ns())
 
 
 def _line_of_visit(visit: Visit, active: bool) -> _Line:
@@ -208,44 +214,56 @@ def _line_of_visit(visit: Visit, active: bool) -> _Line:
     state: str = visit.outcome
     if state == "running":
         state = "running now" if active else "interrupted"
-    if visit.times > 1:
-        state += f" ×{visit.times:,}"
     trouble = visit.reason if visit.driver != "person" and visit.is_in_trouble else ""
-    return _Line([], visit.began_ns, visit.by, visit.driver, what, 0, None, state, visit.rules or visit.command, trouble)
+    rules = visit.rules or visit.command
+    return _Line([], visit.began_ns, visit.by, visit.driver, what, 0, None, state, rules, trouble, times=visit.times)
 
 
-def _folded(lines: Sequence[_Line]) -> list[_Line]:
-    """Return the lines with what a watcher did on one day in one: it acts many times, and a person wants to see the day."""
-    found: list[_Line] = []
+def _folded(lines: Sequence[_Line], now_ns: int) -> list[_Line]:
+    """Return the lines with what a watcher did on one day in one, and what a schedule did in one week before this.
+
+    Only what was done, or found nothing to do, is put together; whatever went otherwise keeps a line of its own.
+    """
+    found: dict[object, _Line] = {}
     for line in lines:
-        last = found[-1] if found else None
-        if (
-            last is not None
-            and line.driver == last.driver == "watch"
-            and line.by == last.by
-            and line.runs
-            and last.runs
-            and line.state == "done"
-            and last.state.startswith("done")
-            and moment_text(line.at_ns)[:10] == moment_text(last.at_ns)[:10]
-        ):
-            size = None if line.bytes is None or last.bytes is None else last.bytes + line.bytes
-            runs = [*last.runs, *line.runs]
-            found[-1] = replace(
-                line,
-                runs=runs,
-                done=last.done + line.done,
-                bytes=size,
-                freed=last.freed + line.freed,
-                state=f"done, {len(runs):,} times",
-            )
-        else:
+        key: object = id(line)
+        if line.state in _USUAL and not line.trouble and line.driver != "person":
+            day = datetime.fromtimestamp(line.at_ns // 10**9)
+            if line.driver == "watch":
+                key = line.by, line.state, day.date()
+            elif line.at_ns < now_ns - _WEEK_NS:
+                key = line.by, line.what, line.state, day.isocalendar()[:2]
+        found[key] = _joined(found[key], line) if key in found else line
+    for line in found.values():
+        line.state += f" ×{line.times:,}" if line.times > 1 else ""
+    return sorted(found.values(), key=lambda line: (line.at_ns, max(line.runs, default=0)))
+
+
+def _joined(first: _Line, other: _Line) -> _Line:
+    size = None if first.bytes is None or other.bytes is None else first.bytes + other.bytes
+    done, freed, times = first.done + other.done, first.freed + other.freed, first.times + other.times
+    return replace(other, runs=[*first.runs, *other.runs], done=done, bytes=size, freed=freed, times=times)
+
+
+def _unsolved(lines: Sequence[_Line]) -> list[_Line]:
+    """Return the lines of problems after which the same schedule or watcher did not do its work without one."""
+    solved: set[str] = set()
+    found = []
+    for line in reversed(lines):
+        if line.driver == "person":
+            continue
+        if line.trouble and line.by not in solved:
             found.append(line)
-    return found
+        elif line.state.partition(" ×")[0] in _USUAL:
+            solved.add(line.by)
+    return found[::-1]
 
 
 def _numbers(runs: Sequence[int]) -> str:
-    return "–" if not runs else str(runs[0]) if len(runs) == 1 else f"{runs[0]}-{runs[-1]}"
+    """Return the numbers of runs, such as `12-14`, or `12…19` where others are between them."""
+    if len(runs) < 2:
+        return str(runs[0]) if runs else "–"
+    return f"{runs[0]}{'-' if runs[-1] - runs[0] == len(runs) - 1 else '…'}{runs[-1]}"
 
 
 def _show_runs(journal: Journal, active: bool, args: argparse.Namespace) -> int:
@@ -296,7 +314,7 @@ def _show_runs(journal: Journal, active: bool, args: argparse.Namespace) -> int:
     if earlier:
         first = moment_text(min([*(one.began_ns for one in runs), *(one.began_ns for one in visits)]))[:10]
         screen.line(f"{count_text(earlier, 'earlier line')} not shown; frugal history --since {first} shows all", style="dim")
-    troubles = [line for line in lines if line.trouble]
+    troubles = _unsolved(lines)
     if troubles:
         screen.line()
     for line in troubles[-_TROUBLES:]:

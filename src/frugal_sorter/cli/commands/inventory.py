@@ -334,6 +334,7 @@ def _plain_table(screen: Screen, inventory: Inventory, args: argparse.Namespace)
         Column.count("files", lambda row: row.files),
         Column.size("size", lambda row: row.bytes),
         Column("share", lambda row: "" if row is last else share_text(row.bytes, whole), is_right=True),
+        Column.bar(whole, lambda row: None if row is last else row.bytes),
         *(
             [Column.size("directly inside", lambda row: row.direct_bytes if row.direct_files else None)]
             if way == "folder"

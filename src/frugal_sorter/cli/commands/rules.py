@@ -12,7 +12,7 @@ from frugal_sorter.cli.jobs import take_back_text
 from frugal_sorter.cli.options import add_format, folder_named, rules_file
 from frugal_sorter.cli.output.results import Column, Table, print_json
 from frugal_sorter.cli.output.screen import Screen
-from frugal_sorter.cli.output.text import below, common_base, date_text, iso_text, shown
+from frugal_sorter.cli.output.text import below, common_base, date_text, entries_text, iso_text, shown
 from frugal_sorter.cli.output.views import rule_words
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Place
@@ -127,7 +127,7 @@ def _list(args: argparse.Namespace) -> int:
         counts.setdefault(step.rule, set()).add(step.place)
     for record in records:
         record.now = len(counts.get(record.rule.name, ())) if record.is_on else None
-    first_ns = look_back(records, book.file)
+    first_ns, gone = look_back(records, book.file)
     if args.folder is not None:
         folder = folder_named(args.folder)
         sight, probe = Sight(book, session.world()), Place(folder, "x")
@@ -168,6 +168,10 @@ def _list(args: argparse.Namespace) -> int:
     screen.line()
     now, so_far = (table.columns[at].head for at in (4, 5))
     screen.line(f"{now}: files the rule would act on today; {so_far}: files it has acted on, without those undone.", style="dim")
+    for name, tally in gone.items():
+        screen.line(f"Not counted above: {entries_text(tally.all)} by `{shown(name)}`, which is no longer a rule of this file.")
+    if gone:
+        screen.line("Figures go by the name of a rule; a renamed rule starts at 0.", style="dim")
     if any(map(_is_exception, records)):
         screen.line("–: a `leave` rule changes nothing; it keeps files where they are.", style="dim")
     if len(common_base([base])) > 1:

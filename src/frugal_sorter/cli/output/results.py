@@ -8,9 +8,11 @@ from collections.abc import Callable, Iterable, Sequence
 from typing import Any
 
 from frugal_sorter.cli.output.text import below, cell_text, date_text, moment_text, shown, signed_size_text, size_text
-from frugal_sorter.values import frozen
+from frugal_sorter.values import frozen, replace
 
 _Get = Callable[[Any], Any]
+# So many letters are the whole.
+_BAR = 16
 
 
 def _or_said(write: Callable[[Any], str]) -> Callable[[Any], str]:
@@ -28,6 +30,7 @@ class Column:
         text: writes a value; None is an empty cell.
         is_right: its cells stand on the right, as numbers do.
         is_whole: it is never cut, however narrow the terminal is.
+        is_extra: it is left out where the others leave it no room, and where no person looks.
     """
 
     head: str
@@ -35,6 +38,7 @@ class Column:
     text: Callable[[Any], str] = shown
     is_right: bool = False
     is_whole: bool = False
+    is_extra: bool = False
 
     @classmethod
     def count(cls, head: str, get: _Get | None = None, is_whole: bool = False) -> Column:
@@ -60,6 +64,11 @@ class Column:
     def moment(cls, head: str, get: _Get | None = None, is_whole: bool = False) -> Column:
         """Return a column of moments in ns since the epoch, to the minute."""
         return cls(head, get, _or_said(moment_text), is_whole=is_whole)
+
+    @classmethod
+    def bar(cls, whole: int, get: _Get) -> Column:
+        """Return a column of bars, each as long as a size is a part of the whole."""
+        return cls("", get, lambda size: "=" * round(_BAR * size / whole) if whole else "", is_extra=True)
 
     @classmethod
     def path(cls, head: str, base: str, get: _Get | None = None) -> Column:
@@ -93,6 +102,11 @@ class Table:
             return [row, *[""] * (len(self.columns) - 1)]
         values = zip(self.columns, self.values(row), strict=True)
         return ["" if value is None else column.text(value) for column, value in values]
+
+    @property
+    def plain(self) -> Table:
+        """The same without the columns that may be left out."""
+        return replace(self, columns=[column for column in self.columns if not column.is_extra])
 
     @property
     def sides(self) -> list[str]:

@@ -172,6 +172,8 @@ class Screen:
             table: it.
             below: returns a line to stand below a row.
         """
+        if any(column.is_extra for column in table.columns) and not (self._coloured and self._fits(table)):
+            table = table.plain
         heads = [column.head for column in table.columns]
         last = [table.texts(table.last)] if table.last is not None else []
         rows = [[shown(cell) for cell in table.texts(row)] for row in table.rows]
@@ -183,6 +185,11 @@ class Screen:
                 self.parts((f"  {cut(shown(text), self.width - 2)}", "dim"))
         for cells in last:
             self.parts((_row(table.columns, cells, widths), "bold"))
+
+    def _fits(self, table: Table) -> bool:
+        rows = [[column.head for column in table.columns], *map(table.texts, table.rows)]
+        widths = [max(columns(row[at]) for row in rows) for at in range(len(table.columns))]
+        return sum(widths) + _GAP * (len(widths) - 1) <= self.width
 
     def _widths(self, columns_: Sequence[Column], rows: Sequence[Sequence[str]]) -> list[int]:
         """Return how wide each column is: as wide as its cells where there is room; whole columns give way last."""

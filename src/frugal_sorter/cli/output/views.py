@@ -89,9 +89,15 @@ def print_tree(screen: Screen, inventory: Inventory, most: int | None, order: Or
         for line in opened_lines(tree, order or "size", most, open_to):
             name, share = f"{'  ' * line.depth}{_name(line)}", share_text(line.bytes, tree.bytes)
             rows.append((name, line.files, line.bytes, share, line.newest_ns or None))
-    share_ = Column("share", is_right=True, is_whole=True)
-    columns = [Column("folder"), Column.count("files", is_whole=True), Column.size("size", is_whole=True), share_]
-    screen.table(Table("", [*columns, Column.date("newest", is_whole=True)], rows))
+    columns = [
+        Column("folder", lambda row: row[0]),
+        Column.count("files", lambda row: row[1], is_whole=True),
+        Column.size("size", lambda row: row[2], is_whole=True),
+        Column("share", lambda row: row[3], is_right=True, is_whole=True),
+        Column.bar(max((size for _, _, size, _, _ in rows), default=0), lambda row: row[2]),
+        Column.date("newest", lambda row: row[4], is_whole=True),
+    ]
+    screen.table(Table("", columns, rows))
 
 
 def _name(line: Line) -> str:
@@ -122,6 +128,7 @@ def tree_as_json(inventory: Inventory, most: int | None, order: Order | None, op
     return found
 
 
+_MARKS = '"-" marks what leaves a folder, "+" what is added; the number beside a folder counts what is directly in it.'
 # With fewer columns the two stand one after the other.
 _SIDE_BY_SIDE = 100
 _GAP = 3
@@ -147,6 +154,7 @@ def show_outcome(plan: Plan, screen: Screen) -> None:
     found = outcome_of(plan)
     base = _base(found)
     screen.parts(("Paths relative to ", ""), (shown(base), "bold"))
+    screen.line(_MARKS, style="dim")
     blocks = _blocks(found, base, screen.short)
     screen.line()
     if screen.is_terminal and screen.width >= _SIDE_BY_SIDE:
@@ -181,7 +189,7 @@ def outcome_page(plan: Plan, now_ns: int, command: str) -> str:
     lines = [
         f"{moment_text(now_ns)}, {shown(plan.origin)}. Nothing has been changed yet.",
         f"This would {will_text(plan.asked)}." if plan.asked else "There is nothing to do.",
-        '"-" marks what leaves a folder, "+" what is added; the number next to a folder counts what is directly in it.',
+        _MARKS,
         f"To do it: {command}. You can undo it afterwards.",
         *(f"Refused: {shown(one.rule)}: {shown(one.reason)}" for one in plan.refused),
         *(f"Note: {shown(note.text)}" for note in plan.notes),
