@@ -112,6 +112,13 @@ def test_the_commands(folder: Path, frugal: Frugal) -> None:
     assert found["changes"][0]["how"] == "gone" and found["first"]["files"] == found["second"]["files"] + 1
 
 
+def test_now_is_the_folder_as_it_is_now(folder: Path, frugal: Frugal) -> None:
+    put(folder / "Intake/a.log")
+    frugal("inventory", "Intake", "--save", "monday")
+    put(folder / "Intake/b.log")
+    assert "New: 1 file" in frugal("compare", "monday", "now").stdout
+
+
 @pytest.mark.parametrize(
     "damage", [b"not gzip", gzip.compress(b"[]", mtime=0), gzip.compress(b'{"frugal-inventory": 9}', mtime=0), b""]
 )
@@ -119,7 +126,7 @@ def test_what_is_no_inventory_is_refused(folder: Path, frugal: Frugal, damage: b
     (folder / "bad.inventory.gz").write_bytes(damage)
     done = frugal("compare", "bad.inventory.gz", ".", code=2)
     assert "bad.inventory.gz" in done.stderr and done.stderr.count("\n") == 1
-    assert "inventory not found" in frugal("compare", "nothing", ".", code=2).stderr
+    assert "no saved inventory is called 'nothing'" in frugal("compare", "nothing", ".", code=2).stderr
     frugal("compare", "", ".", code=2)
 
 

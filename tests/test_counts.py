@@ -97,6 +97,26 @@ def test_a_preview_and_its_tidy_count_every_entry_once(take: str, ending: str, i
         assert counted(re.search(rf"^(\d.*){verb}", said, re.MULTILINE)[1]) == (*old, kept["inside"])  # type: ignore[index]
 
 
+def test_a_listing_is_in_the_order_of_names_as_people_sort_them(folder: Path, frugal: Frugal) -> None:
+    for name in ("a10.log", "a9.log", "B1.log", "sub 10/x", "Sub 9/x", "Sub 9/inner/y", "a9/x"):
+        put(folder / "Intake" / name)
+    lines = frugal("inventory", "Intake", "--listing").stdout.split("\n\n")[0].splitlines()
+    assert [line[29:] for line in lines] == [
+        "a9/", "a9.log", "a10.log", "B1.log", "Sub 9/", "sub 10/", "a9/x", "Sub 9/inner/", "Sub 9/x", "Sub 9/inner/y", "sub 10/x",
+    ]  # fmt: skip
+
+
+def test_what_a_rule_has_no_more_to_do_with_needs_no_change(folder: Path, frugal: Frugal) -> None:
+    for name in ("a.csv", "b.csv", "c.log", "d.txt"):
+        put(folder / "Intake" / name, name)
+    rules = put(folder / "rules.toml", rules_text(
+        'where = "ext is log"\nrun = ["true", "{path}"]', 'where = "ext is csv"\nduplicates = {keep = "oldest", do = "trash"}'
+    ))  # fmt: skip
+    frugal("tidy", rules, "--yes")
+    said = frugal("tidy", rules, "--yes").stdout
+    assert "3 files need no change" in said and "1 file matches no rule" in said
+
+
 def test_no_count_is_ever_negative_and_a_question_adds_up(intake: Path, frugal: Frugal) -> None:
     for words in (
         ["sort", "Intake", "--into", "{ext}"], ["sort", "Intake", "--into", "{ext}", "--levels", "all"],
@@ -114,6 +134,9 @@ def test_a_listing_names_every_entry_and_adds_up(hidden: bool, intake: Path, fru
     rows = json.loads(frugal(*words, "--format", "json").stdout)["entries"]
     assert {kind: sum(row["kind"] == kind for row in rows) for kind in wanted} == wanted
     lines = frugal(*words).stdout.splitlines()
+    if not hidden:
+        left_out = find(intake, "-name", ".*", "!", "-path", "*/.*/*")
+        assert lines.pop() == f"Not listed: {left_out} hidden entries (add --hidden to include them)."
     assert lines[-1] == (
         f"{wanted['file']} files, {sum(row['bytes'] for row in rows if row['kind'] == 'file')} B; "
         f"{wanted['folder']} folders, 1 symbolic link."
@@ -266,6 +289,7 @@ def test_every_number_that_is_printed_is_what_find_says(folder: Path, frugal: Fr
     every_name = disk.size(*seen) + 11  # both names of a.txt
     assert amounts(listing.split("\n\n")[1]) == {
         (files, "file"), (every_name, "B"), (disk.count("-type", "d"), "folder"), (1, "symbolic"), (special, "pipe"),
+        (hidden, "entrie"),
     }  # fmt: skip
 
     # What is told before is what is told after, and what the disk shows.

@@ -221,8 +221,8 @@ def test_a_target_that_may_only_be_read_is_named(folder: Path, mount: Mount) -> 
     volume = mount("tmpfs", size="1m")
     put(folder / "Intake/a.log")
     subprocess.run(["mount", "-o", "remount,ro", str(volume)], check=True)
-    result = tidy(folder, to(volume))
-    assert {mark.reason for _, mark in result.not_done} == {"read-only file system"} and (folder / "Intake/a.log").exists()
+    plan = plan_of(book_of(folder, to(volume)))
+    assert not plan.steps and [one.reason for one in plan.not_touched] == [f"read-only file system ({volume})"]
 
 
 @AS_ROOT
@@ -281,8 +281,10 @@ def test_without_rights_nothing_is_taken_and_the_rest_is_done(folder: Path, frug
     put(folder / "Intake/b.tmp")
     (folder / "Intake/locked").chmod(0o555)
     rules = put(folder / "rules.toml", rules_text('where = "ext is tmp"\nlevels = "all"\ndelete = true'))
-    said = frugal("tidy", rules, "--yes", code=1, without_rights=True).stdout
-    assert "locked/a.tmp: no permission" in said and "1 file permanently deleted, 1 failed" in said
+    for words in (["preview", rules], ["tidy", rules, "--yes"]):
+        said = frugal(*words, code=1, without_rights=True).stdout
+        assert f"1 file: no permission ({folder}/Intake/locked)\n    locked/a.tmp\n" in said
+    assert "1 file permanently deleted." in said
     assert (folder / "Intake/locked/a.tmp").exists()
 
 

@@ -320,8 +320,16 @@ def test_what_may_not_be_read_or_written_is_named_and_the_rest_is_done(folder: P
         preview = frugal("preview", "rules.toml", code=1, without_rights=True).stdout
         assert f"Note: {folder}/Intake/shut: no permission" in preview
         done = frugal("tidy", "rules.toml", "--yes", code=1, without_rights=True).stdout
-        assert "failed   c.csv → csv/c.csv: no permission" in done and "moved    a.log → log/a.log" in done
-        assert "1 file moved, 1 failed" in done
+        for said in (preview, done):
+            assert f"1 file: no permission ({folder}/Intake/csv)\n    c.csv\n" in said
+        assert "moved    a.log → log/a.log" in done and "1 file moved." in done
+        # Jobs without a rule file say the same, with the same exit code.
+        os.utime(folder / "Intake/csv/there.csv", (0, 0))
+        for words in (
+            ["sort", "Intake/csv", "--into", "{type}"], ["purge", "Intake/csv", "--older-than", "30d", "--by", "modified"],
+        ):  # fmt: skip
+            said = frugal(*words, "--dry-run", code=1, without_rights=True).stdout
+            assert f"1 file: no permission ({folder}/Intake/csv)" in said
     finally:
         (folder / "Intake/shut").chmod(0o755)
         (folder / "Intake/csv").chmod(0o755)
@@ -354,13 +362,12 @@ def test_the_default_rule_file(desk: Path, folder: Path, frugal: Frugal, own_hom
 def test_the_demo_tells_the_whole_story(frugal: Frugal, own_home: Path) -> None:
     out = frugal("demo").stdout
     assert [line for line in out.splitlines() if line.startswith("$ frugal")] == [
-        "$ frugal inventory Intake --top 4", "$ frugal check rules.toml", "$ frugal rules rules.toml", "$ frugal preview rules.toml --short",
-        "$ frugal tidy rules.toml --yes --short", "$ frugal watch rules.toml --once", "$ frugal history",
-        "$ frugal undo --yes --short", "$ frugal watch rules.toml --once",
-        "$ frugal schedule add nightly --at 'daily 02:00' --with cron --print -- tidy rules.toml",
-        "$ frugal preview ageing.toml --until 'in 40 days' --short",
+        "$ frugal inventory Intake --top 4",
+        "$ frugal preview rules.toml --rule Moulds --rule 'Supplier invoices by year' --short",
+        "$ frugal tidy rules.toml --yes --short", "$ frugal history", "$ frugal undo 1 --yes --short",
+        "$ frugal preview ageing.toml --until 'in 5 days' --short",
     ]  # fmt: skip
-    assert out.count("Nothing to do") == 2 and "0 2 * * * " in out
+    assert "132 files moved." in out and "Undo within 400 days: frugal undo 1" in out and "Redo: frugal undo 2" in out
     assert not list(own_home.rglob("journal*"))
 
 

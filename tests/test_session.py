@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import gc
 import time
-from collections.abc import Sequence
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -58,9 +58,9 @@ def test_a_plain_undo_is_planned_once(folder: Path, monkeypatch: pytest.MonkeyPa
     planned: list[int] = []
     plan_undo = undo_planner.plan_undo
 
-    def counted(journal: Journal, run: Run, now_ns: int, only: Sequence[str] = ()) -> Plan:
+    def counted(journal: Journal, run: Run, now_ns: int, *more: Any) -> Plan:
         planned.append(run.id)
-        return plan_undo(journal, run, now_ns, only)
+        return plan_undo(journal, run, now_ns, *more)
 
     monkeypatch.setattr(undo, "plan_undo", counted)
     undoing = undo.plan_undoing(Session.begin())

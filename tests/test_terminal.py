@@ -117,6 +117,19 @@ def test_what_is_left_alone_is_short_where_nothing_is_to_be_done(full: Path, fru
     assert "60 files: undone by run 2" in shown and named(shown) == 6
 
 
+def test_a_person_who_agreed_rule_by_rule_is_not_asked_again(full: Path) -> None:
+    put(full / "rules.toml", rules_text('where = "ext is log"\nmove = "Logs"\nask = true'))
+    code, shown = on_terminal(full, "tidy", "rules.toml", answers="y\n")
+    assert code == 0 and f"{FILES} files moved." in shown and shown.count("[yes/no") == 1
+    assert named(shown) == 6, "listed once, and short"
+
+
+def test_a_chart_of_a_name_that_none_can_have_is_refused_before_anything_is_counted(full: Path, frugal: Frugal) -> None:
+    for command in ("inventory", "forecast"):
+        refused = frugal(command, "Intake", "--chart", "x.gif", code=2)
+        assert not refused.stdout and "must end in .png, .svg, .pdf" in refused.stderr
+
+
 def test_what_a_question_does_not_list_is_shown_in_the_pager(full: Path) -> None:
     words = ["purge", "Intake", "--older-than", "30d", "--by", "modified", "--permanent"]
     _, shown = on_terminal(full, *words, answers="n\n")

@@ -168,7 +168,7 @@ def test_an_inventory_is_forgotten_by_name_and_by_age(folder: Path, frugal: Frug
     put(folder / "Intake/a.log")
     assert "for 400 days" in frugal("inventory", "Intake", "--save", "monday").stderr
     frugal("inventory", "Intake", "--save", "old")
-    assert "kept are monday, old" in frugal("inventory", "--forget", "tuesday", code=2).stderr
+    assert "saved are monday, old" in frugal("inventory", "--forget", "tuesday", code=2).stderr
     assert "monday is forgotten" in frugal("inventory", "--forget", "monday").stdout
     (old,) = (ready_state_folder() / "inventories").iterdir()
     os.utime(old, (1, 1))

@@ -54,6 +54,8 @@ class Job(ABC):
 
     # Steps can be taken out of its plan, which can be saved and edited (`add_choosing`).
     is_steerable = True
+    # A person has already agreed to all that is left in the plan.
+    is_agreed = False
 
     def __init__(self, args: argparse.Namespace) -> None:
         self.args = args
@@ -85,7 +87,7 @@ class Job(ABC):
 
     def show(self, view: PlanView) -> None:
         """Print the list, and what a person should know before saying yes."""
-        view.show(names=not self.args.yes)
+        view.show(names=not (self.args.yes or self.is_agreed))
         view.screen.line()
         view.warn()
 
@@ -138,7 +140,9 @@ def run_job(job: Job, session: Session, screen: Screen) -> int:
     if args.dry_run:
         screen.line(f"This would {view.totals()}. Nothing was changed (--dry-run).", style="bold")
         return exit_code(plan, job.is_incomplete)
-    if not agreed(view, screen, lambda: job.question(view, session.account), args.yes, job.is_steerable, job.show):
+    if not agreed(
+        view, screen, lambda: job.question(view, session.account), args.yes or job.is_agreed, job.is_steerable, job.show
+    ):
         screen.line("Nothing was changed.")
         return 3
     result, number = _show_run(session, view)

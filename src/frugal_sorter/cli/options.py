@@ -270,6 +270,21 @@ def add_format(parser: argparse.ArgumentParser, *formats: str) -> None:
     parser.add_argument("--format", choices=formats, default=formats[0], help=f"default: {formats[0]}")
 
 
+def add_chart(parser: argparse.ArgumentParser) -> None:
+    """Add `--chart`; a name that no chart can have is refused before anything is counted."""
+
+    def chart(text: str) -> Path:
+        from frugal_sorter.reports.figures import refuse_name
+
+        try:
+            refuse_name(Path(text))
+        except UsageError as wrong:
+            raise argparse.ArgumentTypeError(wrong.text) from None
+        return Path(text)
+
+    parser.add_argument("--chart", metavar="FILE", type=chart, help="also draw a chart: FILE.png, .svg or .pdf")
+
+
 def add_listing(parser: argparse.ArgumentParser) -> None:
     """Add `--list-all` and `--short`: how much of long lists is printed."""
     group = parser.add_mutually_exclusive_group()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 from collections.abc import Mapping
 from typing import Literal, NamedTuple, TypedDict
 
@@ -39,6 +40,11 @@ class Place(NamedTuple):
     def path(self) -> str:
         """The absolute path, undecodable bytes as surrogates (PEP 383)."""
         return f"{self.folder.rstrip('/')}/{self.name}"
+
+
+def name_order(name: str) -> tuple[list[str | int], str]:
+    """Return a key that sorts names as people do: whatever the case of their letters, and numbers by their value."""
+    return [int(part) if at % 2 else part for at, part in enumerate(re.split("([0-9]+)", name.casefold()))], name
 
 
 def is_inside(path: str, folder: str) -> bool:

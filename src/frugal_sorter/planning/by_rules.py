@@ -23,6 +23,7 @@ from frugal_sorter.planning.guard import (
     hold_space,
     keep_apart,
     keep_targets_in_place,
+    leave_unwritable,
     note_on_opened,
     prune,
     refused_entry,
@@ -189,6 +190,7 @@ class _Planner:
         self.result.ceilings = ceilings_of(book.rules, self.at_most)
         if book.trash and self.only is None:
             empty_by_rule(self.result, book.trash, self.world, self.at_most)
+        leave_unwritable(self.result, targets.existing)
         enforce_removal_limits(self.result)
         hold_moves(self.result, book.rules)
         hold_space(self.result, targets.device, targets.existing)

@@ -14,7 +14,7 @@ from frugal_sorter.filesystem.record import TYPE_OF_SUFFIX, FileRecord, Place, i
 from frugal_sorter.filesystem.status import BLOCK, look, open_to_read, with_sample
 from frugal_sorter.filesystem.volumes import mount_at
 from frugal_sorter.filesystem.walk import reason_of
-from frugal_sorter.planning.guard import Downloads, enforce_removal_limits, refused_folder, version_control_root
+from frugal_sorter.planning.guard import Downloads, enforce_removal_limits, leave_unwritable, refused_folder, version_control_root
 from frugal_sorter.planning.matched import Removals
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import attributes, disk
@@ -252,6 +252,7 @@ def plan_duplicates(choices: Iterable[Choice], removing: Removing, origin: str, 
         add_removals(plan, choice, removing, RULE, "")
     if removing.at_most is not None:
         plan.ceilings[RULE] = removing.at_most
+    leave_unwritable(plan)
     enforce_removal_limits(plan)
     return plan
 

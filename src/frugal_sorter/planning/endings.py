@@ -268,6 +268,7 @@ class Outcomes:
             return
         record = with_sample(facts.record)
         entry = Matched(facts if record is facts.record else replace(facts, record=record))
+        was_kept = False
         for index in rules:
             rule = self.book.rules[index]
             self.plan.matched.add(rule.name)
@@ -280,8 +281,11 @@ class Outcomes:
                     self._decide(index, rule, entry)
                     return
             except Kept as kept:
+                was_kept = True
                 self._keep(rule, facts, kept)
-        self._add(entry, [], record.place)
+        if not self._add(entry, [], record.place) and not was_kept:
+            # It has all that its rules give.
+            self.plan.at_home += count_of(facts)
 
     def _keep(self, rule: Rule, facts: Facts, kept: Kept) -> None:
         if kept.reason:
@@ -304,8 +308,8 @@ class Outcomes:
         entry.late += own.late
         self._add(entry, ending, final, rule.ending in REMOVALS and bool(ending))
 
-    def _add(self, entry: Matched, ending: list[Step], final: Place, removal: bool = False) -> None:
-        """Append the steps of an entry as one group."""
+    def _add(self, entry: Matched, ending: list[Step], final: Place, removal: bool = False) -> bool:
+        """Append the steps of an entry as one group, and return whether there are any."""
         before, after = list(entry.before), []
         if entry.record.nlink > 1 and any(is_across(step) for step in ending):
             # Its other names stay behind, and must not get what this one is given.
@@ -323,6 +327,7 @@ class Outcomes:
             (before if removal else after).extend(program)
         if before or ending or after:
             self.plan.add_group([*before, *ending, *after])
+        return bool(before or ending or after)
 
     # Whether a rule acts on an entry now
 

@@ -23,7 +23,7 @@ from frugal_sorter.rules.keys import MOST_REMOVALS, REMOVALS
 from frugal_sorter.rules.model import Rule
 from frugal_sorter.rules.units import DAY_NS, minute_text
 from frugal_sorter.state import for_a_session
-from frugal_sorter.steps.kinds import FINAL, PLANNED, REMOVING, TAKING
+from frugal_sorter.steps.kinds import FINAL, KINDS, PLANNED, REMOVING, TAKING
 from frugal_sorter.steps.step import Details, Step
 from frugal_sorter.trash.bins import all_bins, bin_for, home_bin, own_folders, own_trash
 
@@ -452,6 +452,32 @@ def hold_moves(plan: Plan, rules: Iterable[Rule]) -> None:
 
 def _refuse(plan: Plan, rule: str, reason: str) -> None:
     plan.refuse(Refusal(rule, reason), lambda step: step.rule == rule)
+
+
+def leave_unwritable(plan: Plan, existing: Callable[[str], str] = lambda folder: folder) -> None:
+    """Leave what would be taken out of, or put into, a folder that this account has no right to write to.
+
+    Args:
+        plan: the plan.
+        existing: returns the nearest folder that exists.
+    """
+    is_closed = lru_cache(maxsize=None)(accounts.cannot_change)
+
+    def closed(step: Step) -> str:
+        kind = KINDS[step.verb]
+        folders = [step.source.folder] if step.source and (kind.takes or kind.replaces) else []
+        folders += [existing(step.target.folder)] if step.target and kind.makes else []
+        return next(filter(is_closed, folders), "")
+
+    found = {id(step): folder for step in plan.asked if (folder := closed(step))}
+    groups = {step.group: found[id(step)] for step in plan.asked if step.group and id(step) in found}
+    for step in plan.drop(lambda step: id(step) in found) if found else ():
+        if step.source is not None:
+            folder = found.get(id(step)) or groups[step.group]
+            is_volume = is_closed(folder) == "volume"
+            plan.not_touched.append(
+                step.not_touched(f"read-only file system ({folder})" if is_volume else f"no permission ({folder})", True)
+            )
 
 
 def hold_space(plan: Plan, device: Callable[[str], int], existing: Callable[[str], str]) -> None:

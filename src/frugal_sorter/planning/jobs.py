@@ -14,7 +14,7 @@ from frugal_sorter.filesystem.record import TYPE_OF_SUFFIX, FileRecord, Identity
 from frugal_sorter.filesystem.status import look, look_or_none, same_contents, with_sample
 from frugal_sorter.filesystem.volumes import free_bytes, mount_at, volume_of
 from frugal_sorter.filesystem.walk import look_inside, reason_of, walk
-from frugal_sorter.planning.guard import OPEN_IN, hold_space, not_held, refused_folder, refused_link
+from frugal_sorter.planning.guard import OPEN_IN, hold_space, leave_unwritable, not_held, refused_folder, refused_link
 from frugal_sorter.planning.matched import TargetFolders, count_of
 from frugal_sorter.planning.plan import Note, Plan
 from frugal_sorter.platforms import disk, names, slashed
@@ -205,6 +205,7 @@ def plan_gather(
         _add(record, source, target, result, folders, given, move, flat)
     plan.seen = Count(result.asked)
     plan.notes += tree.notes
+    leave_unwritable(plan, folders.existing)
     hold_space(plan, folders.device, folders.existing)
     plan.make_folders(folders.to_make)
     return result

@@ -73,7 +73,7 @@ class Plan:
         made_ns: when, in ns since the epoch, before anything was looked at for it.
         origin: the rule file, or what else it was made from.
         undoes: the run that it takes back.
-        at_home: entries that already are where a rule would put them.
+        at_home: entries that already are as their rules would leave them.
         kept: entries that an exception keeps where they are.
         aside: entries that other rules take than those that were asked for.
         seen: entries that were looked at.

@@ -206,19 +206,28 @@ def draw_forecast(points: Sequence[Point], trend: Trend, base: str, size_text: C
     return figure
 
 
+def refuse_name(path: Path) -> None:
+    """Refuse a file that no chart is written to.
+
+    Raises:
+        UsageError: the name says no format, or the file already exists.
+    """
+    if path.suffix.lower() not in FORMATS:
+        raise UsageError(f"{path}: a chart file name must end in {', '.join(FORMATS)}", "end its name with one of them")
+    if path.exists():
+        raise UsageError(f"{path}: the file already exists", "choose another name, or remove it")
+
+
 def write(figure: Figure, path: Path) -> None:
     """Write a figure to a new file, in the format that its name says.
 
     Raises:
         UsageError: the name says no format, the file already exists, or it cannot be written.
     """
-    if path.suffix.lower() not in FORMATS:
-        raise UsageError(f"{path}: a chart file name must end in {', '.join(FORMATS)}", "end its name with one of them")
+    refuse_name(path)
     try:
         with path.open("xb") as file, _without_warnings():
             figure.savefig(file, format=path.suffix[1:].lower())
-    except FileExistsError:
-        raise UsageError(f"{path}: the file already exists", "choose another name, or remove it") from None
     except OSError as error:
         raise UsageError(f"{path}: cannot write the chart ({error.strerror})", "choose another place") from None
 

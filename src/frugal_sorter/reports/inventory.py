@@ -19,6 +19,7 @@ from frugal_sorter.filesystem.record import (
     age_band,
     band_order,
     may_be_double,
+    name_order,
     size_band,
     suffix_of,
 )
@@ -502,21 +503,28 @@ class Entry(NamedTuple):
 
 
 SORTS: Mapping[str, Callable[[Entry], Any]] = {
-    "name": lambda one: one.path,
+    "name": lambda one: [*map(name_order, one.path.split("/"))],
     "size": lambda one: (-one.bytes, one.path),
     "modified": lambda one: (one.mtime_ns, one.path),
     "newest": lambda one: (-one.mtime_ns, one.path),
 }
 
 
-def list_entries(folders: Sequence[str], levels: int | None, hidden: bool, unread: Callable[[Unread], None]) -> Iterator[Entry]:
-    """Yield what is below some folders as it is found; nothing is held but one folder.
+def list_entries(
+    folders: Sequence[str],
+    levels: int | None,
+    hidden: bool,
+    unread: Callable[[Unread], None],
+    on_hidden: Callable[[str], None] = lambda _: None,
+) -> Iterator[Entry]:
+    """Yield what is below some folders, each by name and followed by what is in its subfolders; one folder is held at a time.
 
     Args:
         folders: absolute, resolved paths.
         levels: how deep; 1 is the folder itself, None all levels.
         hidden: hidden files and folders too.
         unread: told of each path that could not be read.
+        on_hidden: called with the name of each entry that is left out because it is hidden.
 
     Raises:
         OSError: one of the folders cannot be read at all.
@@ -529,19 +537,22 @@ def list_entries(folders: Sequence[str], levels: int | None, hidden: bool, unrea
 
     for folder in folders:
         for listing, _ in walk(folder, 1, True, descend, unread):
+            # Those inside come in this order, too.
+            listing.folders.sort(key=name_order)
+            found: list[tuple[str, str, os.stat_result | None]] = [
+                (name, "file", status) for name, status in zip(listing.names, listing.status, strict=True)
+            ]
             for kind, names in (("folder", listing.folders), ("link", listing.links), ("other", listing.others)):
-                for name in names:
-                    if name[0] == "." and not hidden:
-                        continue
-                    path = slashed.join(listing.folder, name)
-                    try:
-                        status = disk.lstat(path)
-                    except OSError as error:
-                        unread(Unread(path, reason_of(error)))
-                        continue
-                    size = status.st_size if kind == "link" else 0
-                    yield Entry(path, kind, size, disk.used_bytes(status), status.st_mtime_ns, status.st_uid)
-            for name, status in zip(listing.names, listing.status, strict=True):
-                if name[0] != "." or hidden:
-                    path = slashed.join(listing.folder, name)
-                    yield Entry(path, "file", status.st_size, disk.used_bytes(status), status.st_mtime_ns, status.st_uid)
+                found += [(name, kind, None) for name in names]
+            for name, kind, known in sorted(found, key=lambda one: name_order(one[0])):
+                if name[0] == "." and not hidden:
+                    on_hidden(name)
+                    continue
+                path = slashed.join(listing.folder, name)
+                try:
+                    status = known if known is not None else disk.lstat(path)
+                except OSError as error:
+                    unread(Unread(path, reason_of(error)))
+                    continue
+                size = status.st_size if kind in ("file", "link") else 0
+                yield Entry(path, kind, size, disk.used_bytes(status), status.st_mtime_ns, status.st_uid)

@@ -438,12 +438,18 @@ def _load(path: Path, is_wanted: Callable[[Saved], bool]) -> Saved | None:
         if saved is None:
             raise ValueError("empty")
     except FileNotFoundError:
-        raise UsageError(f"inventory not found: {path}", "create one with `frugal inventory FOLDER --save`") from None
+        raise _unknown(path) from None
     except (OSError, ValueError) as error:
         why = getattr(error, "strerror", None) or str(error)
         what = f"{path}:{number}: not a frugal inventory, or damaged ({why.lower()})"
         raise UsageError(what, "remove it; `frugal inventory FOLDER --save` makes a new one") from None
     return saved
+
+
+def _unknown(path: Path) -> UsageError:
+    names = sorted(one.name.removesuffix(SUFFIX) for one in path.parent.glob(f"*{SUFFIX}"))
+    saved = f"saved are {', '.join(names)}" if names else "create one with `frugal inventory FOLDER --save`"
+    return UsageError(f"no saved inventory is called {path.name.removesuffix(SUFFIX)!r}", saved)
 
 
 def forget(path: Path) -> None:
@@ -455,10 +461,7 @@ def forget(path: Path) -> None:
     try:
         path.unlink()
     except FileNotFoundError:
-        names = sorted(one.name.removesuffix(SUFFIX) for one in path.parent.glob(f"*{SUFFIX}"))
-        raise UsageError(
-            f"unknown inventory {path.name.removesuffix(SUFFIX)!r}", f"kept are {', '.join(names)}" if names else "none is kept"
-        ) from None
+        raise _unknown(path) from None
     except OSError as error:
         raise UsageError(f"{path}: {reason_of(error)}", "remove it as its owner") from None
 

@@ -36,12 +36,13 @@ from frugal_sorter.state import ready_state_folder
 
 EXAMPLES = """
   frugal inventory ~/Intake --save monday
-  frugal compare monday ~/Intake             what changed since
+  frugal compare monday now                  what changed since
   frugal compare monday friday --format csv
   frugal compare before-run-14 after-run-14  the totals that run 14 kept
 """
 _OF_RUN = re.compile(r"(before|after)-run-([0-9]{1,9})")
 _NAMED = 8
+_NOW = "now"
 
 
 def saved_path(name: str) -> Path:
@@ -55,7 +56,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "first", metavar="A", help=("the earlier state: the name of a saved inventory, a file, or a folder as it is now")
     )
-    parser.add_argument("second", metavar="B", help="the later one, likewise")
+    parser.add_argument("second", metavar="B", help="the later one, likewise, or `now`: the folder of A as it is now")
     parser.add_argument("--hidden", action="store_true", help="when A or B is a folder: include hidden files")
     add_format(parser, "table", "json", "csv", "html")
 
@@ -69,7 +70,9 @@ def run(args: argparse.Namespace) -> int:
         one = first or _as_sums(args.first, args.hidden, now_ns, second)
         _print_sums(one, second or _as_sums(args.second, args.hidden, now_ns, first), args.format)
         return 0
-    comparison = compare(_read(args.first, args.hidden, now_ns), _read(args.second, args.hidden, now_ns))
+    before = _read(args.first, args.hidden, now_ns)
+    after = _read(before.folder if args.second == _NOW else args.second, args.hidden, now_ns)
+    comparison = compare(before, after)
     printers = {"table": _print_table, "json": _print_json, "csv": _print_csv, "html": _print_page}
     printers[args.format](comparison)
     return 1 if comparison.first.unread or comparison.second.unread else 0

@@ -6,7 +6,7 @@ import argparse
 from collections.abc import Callable
 
 from frugal_sorter.cli.command import tell
-from frugal_sorter.cli.options import add_format, folder_named
+from frugal_sorter.cli.options import add_chart, add_format, folder_named
 from frugal_sorter.cli.output.results import Column, Table, print_json
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import count_text, date_text, iso_text, moment_text, shown, signed_size_text, size_text
@@ -14,7 +14,6 @@ from frugal_sorter.cli.reading import require_library
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.platforms import programs
-from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.reports.forecast import (
     DAY_NS,
     FEWEST_POINTS,
@@ -41,7 +40,7 @@ HOUR_NS = DAY_NS // 24
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("folder", metavar="FOLDER", nargs="?", default=".", help="a folder (default: the current one)")
     parser.add_argument("--hidden", action="store_true", help="include hidden files and folders")
-    parser.add_argument("--chart", metavar="FILE", type=Path, help="also draw a chart: FILE.png, .svg or .pdf")
+    add_chart(parser)
     add_format(parser, "table", "json")
 
 

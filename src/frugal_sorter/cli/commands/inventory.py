@@ -11,7 +11,7 @@ from functools import lru_cache
 from typing import TYPE_CHECKING
 
 from frugal_sorter.app.session import Session
-from frugal_sorter.cli.options import add_format, add_where, folder_named, levels, number
+from frugal_sorter.cli.options import add_chart, add_format, add_where, folder_named, levels, number
 from frugal_sorter.cli.output.results import Column, Table, print_csv, print_json
 from frugal_sorter.cli.output.screen import Progress
 from frugal_sorter.cli.output.text import (
@@ -31,7 +31,6 @@ from frugal_sorter.filesystem.extended_attributes import tags_text
 from frugal_sorter.filesystem.record import Unread, band_order, is_inside
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.platforms import processes, programs
-from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.reports.inventory import SORTS, WAYS, By, Count, Inventory, InventoryCounter, list_entries
 
 if TYPE_CHECKING:
@@ -95,7 +94,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         dest="open_seconds",
         help="also list programs with open files there; with SECONDS, keep watching for that long",
     )
-    parser.add_argument("--chart", metavar="FILE", type=Path, help="also draw a chart: FILE.png, .svg or .pdf")
+    add_chart(parser)
     add_where(parser)
     add_format(parser, "table", "json", "csv", "html")
 
@@ -458,7 +457,8 @@ def _print_csv(inventory: Inventory, args: argparse.Namespace) -> None:
 def _print_listing(folders: list[str], args: argparse.Namespace) -> int:
     """Print every entry, a line each, as it is found or sorted."""
     unread: list[Unread] = []
-    entries = list_entries(folders, args.levels, args.hidden, unread.append)
+    hidden: list[str] = []
+    entries = list_entries(folders, args.levels, args.hidden, unread.append, hidden.append)
     if args.sort:
         entries = iter(sorted(entries, key=SORTS[args.sort]))
     if args.format == "csv":
@@ -492,6 +492,8 @@ def _print_listing(folders: list[str], args: argparse.Namespace) -> int:
             print(f"{size:>9}  {moment_text(one.mtime_ns)}  {below(one.path, base)}{end}")
         also = [count_text(counts["folder"], "folder"), *specials_texts(counts["link"], counts["other"])]
         print(f"\n{count_text(counts['file'], 'file')}, {size_text(total)}; {', '.join(also)}.")
+        if hidden:
+            print(f"Not listed: {count_text(len(hidden), 'hidden entry', 'hidden entries')} (add --hidden to include them).")
     for missing in unread:
         print(f"not read: {shown(missing.path)} ({missing.reason})", file=sys.stderr)
     return 1 if any(not one.by_design for one in unread) else 0

@@ -87,7 +87,10 @@ def run(args: argparse.Namespace) -> int:
             view.show()
         screen.line()
         view.warn()
-        screen.line(f"This would {view.totals()}. To do it: {shown(_tidy(args))}", style="bold")
+        how = f"To do it: {shown(_tidy(args))}"
+        if args.as_of is not None:
+            how = f"`{shown(_tidy(args))}` goes by the current date instead, so it may do less."
+        screen.line(f"This would {view.totals()}. {how}", style="bold")
     else:
         hidden = any(rule.hidden for rule in book.rules)
         view.show_nothing("Nothing to do", hidden, 'levels = "all"', "hidden = true")

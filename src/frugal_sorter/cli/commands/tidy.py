@@ -69,6 +69,7 @@ class _Tidy(Job):
 
     def decide(self, plan: Plan, screen: Screen | None) -> None:
         """Ask for each rule that wants to be asked for by itself; without a person they are left."""
+        agreed: set[str] = set()
         for rule in self.book.rules if self.book is not None else ():
             steps = [step for step in plan.asked if step.rule == rule.name]
             if not rule.ask or not steps:
@@ -76,12 +77,13 @@ class _Tidy(Job):
             if screen is None or not screen.may_ask():
                 reason = "this rule has `ask = true`, and there is no terminal to ask on"
             else:
-                for step in steps:
-                    screen.line(f"  {step.verb:8}{step_text(step, '/')}")
+                screen.sample(steps, lambda step: screen.line(f"  {step.verb:8}{step_text(step, '/')}"))
                 if screen.ask(f"{shown(rule.name)}: make {count_text(len(steps), 'change')} as listed?"):
+                    agreed.add(rule.name)
                     continue
                 reason = "declined"
             leave_out(plan, lambda step, name=rule.name: step.rule == name, reason, self._unasked_is_problem)  # type: ignore[misc]
+        self.is_agreed = bool(plan.asked) and {step.rule for step in plan.asked} <= agreed
 
     def show_nothing(self, view: PlanView) -> None:
         hidden = self.book is None or any(rule.hidden for rule in self.book.rules)

@@ -228,7 +228,7 @@ class PlanView:
         plan = self.plan
         quiet = []
         if plan.at_home.entries:
-            quiet.append(f"  {entries_text(plan.at_home)} already in place")
+            quiet.append(f"  {entries_text(plan.at_home)} need{'s' if plan.at_home.entries == 1 else ''} no change")
         if plan.kept.entries:
             quiet.append(f"  {entries_text(plan.kept)} left alone by a `leave` rule")
         if plan.aside.entries:

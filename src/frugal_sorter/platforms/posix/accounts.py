@@ -9,6 +9,7 @@ import sys
 import time
 from contextlib import suppress
 from pathlib import Path
+from typing import Literal
 
 assert sys.platform != "win32"
 
@@ -55,6 +56,13 @@ def owner_name(uid: int) -> str:
         return pwd.getpwuid(uid).pw_name
     except KeyError:
         return str(uid)
+
+
+def cannot_change(folder: str) -> Literal["", "rights", "volume"]:
+    """Return what keeps this account from adding to a folder and taking from it; empty for nothing, or no folder."""
+    if os.access(folder, os.W_OK | os.X_OK, effective_ids=True) or not os.path.exists(folder):
+        return ""
+    return "volume" if os.statvfs(folder).f_flag & os.ST_RDONLY else "rights"
 
 
 def in_group(gid: int) -> frozenset[int]:

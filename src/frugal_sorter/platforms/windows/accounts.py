@@ -8,6 +8,7 @@ import os
 import sys
 import winreg
 from ctypes import wintypes
+from typing import Literal
 
 assert sys.platform == "win32"
 
@@ -74,6 +75,11 @@ def account_name() -> str:
 def owner_name(uid: int) -> str | None:
     """Return the name of an owner: it is not known."""
     return None
+
+
+def cannot_change(_folder: str) -> Literal["", "rights", "volume"]:
+    """Return nothing: access lists are asked step by step, when it is done."""
+    return ""
 
 
 def in_group(gid: int) -> frozenset[int]:
