@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import argparse
 import json
 import os
 import re
@@ -19,8 +18,6 @@ import pytest
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
-from frugal_sorter.cli import COMMANDS
-from frugal_sorter.cli.options import _CALLED, whole_parser
 from frugal_sorter.demo import lay_out
 from frugal_sorter.platforms import slashed
 from tests.conftest import Frugal
@@ -252,43 +249,6 @@ def test_bad_input_gets_one_clear_line(folder: Path, frugal: Frugal, words: list
     done = frugal(*words, code=code)
     assert said in done.stderr
     assert snapshot(folder) == before
-
-
-@pytest.mark.parametrize(
-    ("words", "called"),
-    [
-        ("clean Intake", "purge"), ("delete Intake", "purge"), ("run rules.toml", "tidy"), ("organize Intake", "tidy"),
-        ("list", "inventory"), ("ls Intake", "inventory"), ("stats Intake", "inventory"), ("dedupe Intake", "duplicates"),
-        ("restore a.log", "trash --restore"), ("log", "history"), ("/?", "--help"), ("-v", "--version"), ("histroy", "history"),
-        ("schedule delete x", "remove"), ("schedule lsit", "list"), ("help conditons", "conditions"), ("completion bsh", "bash"),
-        ("tidy rules.toml -q", "--short"), ("tidy rules.toml --dryrun", "--dry-run"), ("tidy rules.toml --force", "--yes"),
-        ("purge Intake -r", "--levels all"), ("purge Intake --recursive", "--levels all"), ("sort Intake --by type", "--into '{type}'"),
-        ("purge Intake --days 30", "--older-than 30d"), ("purge Intake --older-than=1d --delete", "--permanent"),
-        ("purge Intake --older-than 1d --by modifed", "modified"), ("duplicates Intake --delete", "--do delete"),
-        ("duplicates Intake --trash", "--do trash"), ("inventory --json", "--format json"), ("inventory --format jsn", "json"),
-        ("inventory --csv", "--format csv"), ("preview rules.toml --verbose", "--list-all"),
-    ],
-)  # fmt: skip
-def test_a_first_try_is_answered_with_what_it_is_called_here(folder: Path, frugal: Frugal, words: str, called: str) -> None:
-    (folder / "Intake").mkdir()
-    said = frugal(*words.split(), code=2).stderr
-    assert f"did you mean `{called}`?" in said and said.count("\n") == 1
-
-
-def test_what_a_first_try_is_answered_with_exists() -> None:
-    known = {*COMMANDS, "--help", "--version"}
-
-    def walk(parser: argparse.ArgumentParser) -> None:
-        known.update(parser._option_string_actions)
-        for action in parser._actions:
-            if isinstance(action, argparse._SubParsersAction):
-                known.update(action.choices)
-                for inner in action.choices.values():
-                    walk(inner)
-
-    walk(whole_parser())
-    assert {word.split()[0] for called in _CALLED.values() for word in called} <= known
-    assert not {word for word in _CALLED if word.startswith("-") and word in known} - {"--by", "-n"}
 
 
 def test_y_is_yes_and_words_too_many_are_named(folder: Path, frugal: Frugal) -> None:

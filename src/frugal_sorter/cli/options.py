@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import argparse
 import importlib
+import os
 import re
 import sys
 from collections.abc import Callable, Iterable, Sequence
+from contextlib import suppress
 from functools import partial
+from itertools import takewhile
 from typing import TYPE_CHECKING, Any, NoReturn, TypeVar
 
 from frugal_sorter.cli import COMMANDS
@@ -45,48 +48,99 @@ def _columns() -> int:
 
 # What people try first, and what it is called here: the first of them that the command has.
 _CALLED = {
-    "clean": ("purge", "--permanent"),
-    "delete": ("purge", "remove", "--permanent"),
-    "remove": ("purge",),
-    "run": ("tidy",),
-    "apply": ("tidy",),
-    "organize": ("tidy",),
-    "organise": ("tidy",),
-    "list": ("inventory",),
-    "ls": ("inventory",),
-    "stats": ("inventory",),
-    "/?": ("--help",),
-    "log": ("history",),
-    "dedupe": ("duplicates",),
-    "restore": ("trash --restore", "undo"),
-    "stop": ("pause", "remove"),
-    "-q": ("--short",),
-    "--quiet": ("--short",),
-    "--verbose": ("--list-all",),
-    "-v": ("--list-all", "--version"),
-    "-r": ("--levels all",),
-    "--recursive": ("--levels all",),
-    "--days": ("--older-than 30d",),
-    "--age": ("--older-than 30d",),
-    "--delete": ("--permanent", "--do delete"),
-    "--trash": ("--do trash",),
-    "--force": ("--yes",),
-    "--simulate": ("--dry-run",),
-    "--json": ("--format json",),
-    "--csv": ("--format csv",),
-    "--html": ("--format html",),
-    "--by": ("--into '{type}'",),
-    "--exclude": ("--without", "--where 'not name is *.log'"),
-}
+    word: called
+    for words, called in {
+        "clean cleanup": ("purge", "--permanent"),
+        "delete": ("purge", "remove", "--permanent"),
+        "remove rm del erase": ("purge",),
+        "run apply organize organise do": ("tidy",),
+        "list ls dir count stats size usage scan": ("inventory",),
+        "tree": ("inventory --tree",),
+        "find search": ("inventory --listing",),
+        "save": ("inventory --save",),
+        "log runs": ("history",),
+        "dedupe dups": ("duplicates",),
+        "restore": ("trash --restore", "undo"),
+        "revert rollback back redo": ("undo",),
+        "empty bin recycle": ("trash",),
+        "stop": ("pause", "remove"),
+        "start enable": ("resume",),
+        "info status": ("show", "schedule check"),
+        "cron timer daemon service": ("schedule",),
+        "validate lint test": ("check",),
+        "simulate dryrun plan what-if": ("preview",),
+        "why": ("explain",),
+        "diff changes": ("compare",),
+        "export copy cp": ("gather",),
+        "move mv": ("sort",),
+        "rename zip unzip pack unpack tag": ("help rules",),
+        "config settings setup where": ("help files",),
+        "init new create": ("suggest",),
+        "man manual docs": ("help manual",),
+        "/? -?": ("--help",),
+        "-q --quiet --silent --brief": ("--short",),
+        "--verbose --debug --full": ("--list-all",),
+        "-v": ("--list-all", "--version"),
+        "-r -R --recursive --recurse --deep": ("--levels all",),
+        "--depth --max-depth --maxdepth --level": ("--levels 2",),
+        "--days --age --older --min-age --before": ("--older-than 30d",),
+        "--delete --rm": ("--permanent", "--do delete"),
+        "--trash --remove": ("--do trash",),
+        "--empty": ("--older-than 0d",),
+        "--keep --keep-last --retain": ("--keep-newest 5",),
+        "--all -a": ("--since 2000-01-01", "--levels all", "--list-all"),
+        "--force --no-confirm --noconfirm --assume-yes": ("--yes",),
+        "--simulate --test --what-if --whatif --pretend --preview --check": ("--dry-run",),
+        "--json": ("--format json",),
+        "--csv": ("--format csv",),
+        "--html": ("--format html",),
+        "--by --group-by --group": ("--into '{type}'",),
+        "--to --target --dest --destination": ("--into",),
+        "--exclude --ignore --skip --except": ("--without", "--where 'not name like *.log'"),
+        "--user --as": ("--for",),
+        "--biggest --large": ("--largest",),
+        "extension suffix": ("ext",),
+        "date month year modified": ("age",),
+        "kind category": ("type",),
+        "user account": ("owner",),
+        "dir directory": ("folder",),
+    }.items()
+    for word in words.split()
+}  # fmt: skip
+# What people try first and what to do instead, where the command has an option that it needs.
+_INSTEAD = {
+    word: (needs, instead)
+    for words, (needs, instead) in {
+        "--output --out -o --outfile --file": ("", "to write it to a file, add > FILE"),
+        "--min-size --larger --larger-than --bigger --size": ("--where", "use --where 'size > 1 GB'"),
+        "--max-size --smaller --smaller-than": ("--where", "use --where 'size < 1 MB'"),
+        "--ext --extension --type --types --filter": ("--where", "use --where 'ext is pdf'"),
+        "--name --pattern --include --match --glob": ("--where", "use --where 'name like *.pdf'"),
+        "--newer --newer-than --after": ("--where", "use --where 'modified within 7 days'"),
+        "--config --rules --rule-file -c -f": ("", "name the rule file without an option: frugal tidy rules.toml"),
+        "--path --folder --directory --dir --in -d": ("", "name the folder without an option"),
+        "--trash --recycle": ("--permanent", "that is what it does; --permanent deletes"),
+        "--color --colour --no-color": ("", "set the variable NO_COLOR to print without colours"),
+    }.items()
+    for word in words.split()
+}  # fmt: skip
+# How close the spelling of a command or a value must be, and that of an option, whose two dashes are always right.
+_CLOSE, _CLOSER = 0.6, 0.72
+# What an option that is missing looks like.
+_SUCH_AS = {"--older-than": "--older-than 30d", "--into": "--into '{type}'", "--at": "--at 'daily 02:00'"}
 
 
 def did_you_mean(word: str, known: Iterable[str]) -> str:
-    """Return `did you mean ...?` with what the word is called here, or with the closest known word, or an empty text."""
+    """Return what the word is called here, or the closest known word, as a question; or what to do instead; or nothing."""
     known = list(known)
     for called in _CALLED.get(word, ()):
         if called.split()[0] in known:
             return f"did you mean `{called}`?"
-    return nearest(word, known)
+    if word in _INSTEAD and (not _INSTEAD[word][0] or _INSTEAD[word][0] in known):
+        return _INSTEAD[word][1]
+    begun = [one for one in known if len(word) > 4 and one.startswith(word)]
+    # The dashes are in all options, so that they say nothing about which one is meant.
+    return f"did you mean `{begun[0]}`?" if len(begun) == 1 else nearest(word, known, _CLOSE if word[:2] != "--" else _CLOSER)
 
 
 class Parser(argparse.ArgumentParser):
@@ -98,16 +152,43 @@ class Parser(argparse.ArgumentParser):
 
     def error(self, message: str) -> NoReturn:
         if missing := message.partition("arguments are required: ")[2]:
-            raise UsageError(f"`{self.prog}` needs {missing}", self._help_hint)
+            such = _SUCH_AS.get(missing)
+            raise UsageError(f"`{self.prog}` needs {missing}", f"add it, such as {such}" if such else self._help_hint)
         if extra := message.partition("unrecognized arguments: ")[2]:
-            hint = "put a name or a condition with blanks or wildcards in quotes"
+            hint = self._unquoted(extra.split()) or did_you_mean(f"--{extra}", self._option_string_actions)
+            hint = hint or "put a name or a condition with blanks or wildcards in quotes"
             raise UsageError(f"`{self.prog}` has no use for {shown(extra)}", hint)
+        if "argument --" in message and (hint := self._unquoted([])):
+            raise UsageError(message.removeprefix("argument "), hint)
+        what, answer, hint = message.partition("; did you mean")
+        if answer:
+            raise UsageError(what.removeprefix("argument "), f"did you mean{hint}")
         command = self.prog.removeprefix("frugal").strip()
         raise UsageError(f"{command}: {message.removeprefix('argument ')}".removeprefix(": "), self._help_hint)
 
+    def _unquoted(self, extra: Sequence[str]) -> str:
+        """Return how an option is written whose value has blanks and stands without quotes; empty where there is none."""
+        for at, word in enumerate(self._words):
+            action = self._option_string_actions.get(word)
+            if action is None or action.nargs is not None:
+                continue
+            rest = takewhile(lambda one: not one.startswith("-"), self._words[at + 1 :])
+            value = [*rest]
+            joined = " ".join(value)
+            if len(value) < 2:
+                continue
+            if extra and value[-len(extra) :] == list(extra):
+                return f'put the value in quotes: {word} "{joined}"'
+            if not extra and action.type is not None:
+                with suppress(argparse.ArgumentTypeError, UsageError, ValueError):
+                    action.type(joined)  # type: ignore[operator]
+                    return f'put the value in quotes: {word} "{joined}"'
+        return ""
+
     def parse_known_args(self, args: Any = None, namespace: Any = None) -> Any:
         """Parse; an unknown option is told first, whatever else is missing."""
-        words = [word.partition("=")[0] for word in args or ()]
+        self._words: list[str] = list(args or ())
+        words = [word.partition("=")[0] for word in self._words]
         takes_any = any(action.nargs in (argparse.PARSER, argparse.REMAINDER) for action in self._actions)
         if not takes_any and not {"-h", "--help"}.intersection(words):
             for word in words[: words.index("--") if "--" in words else None]:
@@ -177,9 +258,12 @@ def folder_named(text: str) -> str:
         raise UsageError("(empty): no folder was named", "name one")
     path = slashed.realpath(text)
     if not disk.lexists(path):
-        raise UsageError(f"folder not found: {shown(text)}", "check the path")
+        hint = "check the path, and put a name with blanks in quotes"
+        if "*" in text:
+            hint = "name the folder, and choose its files with --where 'ext is log'"
+        raise UsageError(f"folder not found: {shown(text)}", hint)
     if not disk.isdir(path):
-        raise UsageError(f"{shown(text)} is not a folder", "give the folder that contains it")
+        raise UsageError(f"{shown(text)} is not a folder", "name the folder, and choose its files with --where 'ext is log'")
     if slashed.unfollowed(path):
         from frugal_sorter.planning.guard import refused_link
 
@@ -261,7 +345,8 @@ def _read(parse: Callable[[str], Value], text: str) -> Value:
 def run_number(text: str) -> int:
     """Read the number of a run."""
     if not text.isascii() or not text.isdigit() or len(text) > 15:
-        raise argparse.ArgumentTypeError(f"{text!r} is not a run number; run `frugal history` to list them")
+        hint = "`frugal undo` without a number undoes the last run; `frugal history` lists the numbers"
+        raise argparse.ArgumentTypeError(f"{text!r} is not a run number; {hint}")
     return int(text)
 
 
@@ -372,6 +457,15 @@ def rules_file(args: argparse.Namespace) -> Path:
         if not known.is_file():
             raise UsageError(f"no rule file {shown(path.name)} here, and no {shown(str(known))}", _rule_files_text(known.parent))
         path = known
+    if args.rules is not None and disk.isdir(path):
+        quoted = programs.quote(str(path))
+        raise UsageError(
+            f"{shown(str(path))} is a folder, not a rule file", f"without rules: frugal sort {quoted} --into '{{type}}'"
+        )
+    if args.rules is not None and not disk.lexists(path) and disk.isdir(path.parent):
+        there = [name for name in os.listdir(path.parent) if name.endswith(".toml")]
+        if hint := nearest(path.name, there):
+            raise UsageError(f"{shown(str(path))}: no such rule file", hint)
     return path.absolute()
 
 

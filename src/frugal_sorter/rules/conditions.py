@@ -268,6 +268,37 @@ def parse_condition(text: str, types: Sequence[str], read_list: ReadList = _no_l
     return Parsed(node, tuple(builder.warnings))
 
 
+_DATES = "|".join(name for name, one in FIELDS.items() if one.kind == "date")
+_FLAGS = "|".join(name for name, one in FIELDS.items() if one.kind == "flag")
+# How people write a test elsewhere, and how it is written here; the first that fits a whole test.
+_REWRITTEN = [
+    (re.compile(pattern, re.IGNORECASE), here)
+    for pattern, here in (
+        (rf"({_DATES}) (?:in )?(today|yesterday|(?:19|20)\d\d\S*)", r"\1 on \2"),
+        (rf"({_DATES}) (?:in (?:the )?)?(?:last|past) (\d.*)", r"\1 within \2"),
+        (rf"({_DATES}) since (.+)", r"\1 after \2"),
+        (r"(?:in the )?(?:last|past) (\d.*)", r"modified within \1"),
+        (r"ext(?:ension)?\s*[:=]+\s*[*.]*(\w+)", r"ext is \1"),
+        (r"(\w+)\s*=~\s*(.+)", r"\1 matches \2"),
+        (rf"(?:is )?({_FLAGS})(?:\s*=+\s*(?:true|yes|1))?", r"\1"),
+        (r"(fits|like|matches|has|starts|ends) (.+)", r"name \1 \2"),
+        (r"(?:larger|bigger|greater|more) than (.+)", r"size > \1"),
+        (r"(?:smaller|less) than (.+)", r"size < \1"),
+        (r"contents? (?:contains?|has) (.+)", r"text has \1"),
+        (r"\*", "everything"),
+        (r"\*?\.(\w+)", r"ext is \1"),
+        (r"([^\s\"']*[*?][^\s\"']*)", r'name like "\1"'),
+    )
+]
+
+
+def _rewritten(text: str, at: int) -> str:
+    """Return how the test of a condition around a place is written here; empty where nobody can tell."""
+    start = max((found.end() for found in re.finditer(r"\b(?:and|or|not)\b|\(", text[:at])), default=0)
+    test = re.split(r"\b(?:and|or)\b|\)", text[start:])[0].strip()
+    return next((found.expand(here) for pattern, here in _REWRITTEN if (found := pattern.fullmatch(test))), "")
+
+
 def _unreadable(text: str, at: int | None) -> InvalidValue:
     if found := re.search(r"&&|\|\||==|!=", re.sub(QUOTED, lambda quoted: "x" * len(quoted[0]), text)):
         instead = {"&&": "and", "||": "or", "==": "is", "!=": "is not"}[found[0]]
@@ -285,6 +316,8 @@ def _unreadable(text: str, at: int | None) -> InvalidValue:
         return InvalidValue(
             f"the quote at column {column} is not closed", ("add the closing quote; to write a quote inside the text, double it")
         )
+    if instead := _rewritten(text, at):
+        return InvalidValue(f'cannot read "{_shown(text[at:])}" at column {column}', f"use `{instead}`")
     if text[at] == "!":
         return InvalidValue(f"`!` at column {column} is not part of a condition", "use `not`")
     if listed := re.search(
@@ -339,7 +372,11 @@ class _Builder:
             if tree.rule == "any_of" and any(part.rule == "all_of" for part in parts):
                 hint = "add parentheses to make the order clear"
                 self.warnings.append(f"`and` and `or` are mixed without parentheses (`and` is applied first); {hint}")
-            return Several(tuple(map(self.build, parts)), every=tree.rule == "all_of")
+            several = Several(tuple(map(self.build, parts)), every=tree.rule == "all_of")
+            if not several.every and all(isinstance(part, Negation) for part in several.parts):
+                hint = "did you mean `and` in place of `or`?"
+                self.warnings.append(f"`{self._written(tree)}` is true of whatever does not match all of its tests; {hint}")
+            return several
         if tree.rule == "group":
             return self.build(next(tree.trees))
         if tree.rule == "negation":
@@ -352,8 +389,11 @@ class _Builder:
             return Leaf(FIELDS["everything"], operators.flag())  # stands in, so that all that is wrong is found
         return self._with_text(node, tree)
 
+    def _written(self, tree: Tree) -> str:
+        return " ".join(self.written[tree.start : tree.end].split())
+
     def _with_text(self, node: Node, tree: Tree) -> Node:
-        text = " ".join(self.written[tree.start : tree.end].split())
+        text = self._written(tree)
 
         def named(one: Node, says_not: bool = False) -> Node:
             if isinstance(one, Leaf):

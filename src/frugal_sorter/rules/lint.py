@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator, Mapping, Sequence
 from math import inf
+from shutil import which
 from typing import NamedTuple
 
 from frugal_sorter.filesystem.record import EntryKind, FileRecord, Identity, Place, Unknown, is_inside, place_of
@@ -15,8 +16,8 @@ from frugal_sorter.rules.keys import REMOVALS
 from frugal_sorter.rules.model import Example, Rule, RuleBook
 from frugal_sorter.rules.overlap import Overlap
 from frugal_sorter.rules.placing import target_folder, wanted_place
-from frugal_sorter.rules.templates import Filling, Missing, Slot
-from frugal_sorter.rules.tree import Code, Leaf, captures_of
+from frugal_sorter.rules.templates import EXTRAS, PLACEHOLDER_FIELDS, Filling, Missing, Slot
+from frugal_sorter.rules.tree import Code, Leaf, Negation, captures_of
 from frugal_sorter.rules.units import InvalidValue, nearest, parse_duration, parse_size, parse_span
 from frugal_sorter.values import replace
 
@@ -176,6 +177,7 @@ def warnings_of(book: RuleBook, world: World) -> list[Warned]:
         found += list(_removed_from(book, rule, index, reach, world))
         found += list(_ageing(rule, index, reach))
         found += list(_taken_apart(rule))
+        found += list(slips(rule, overlap))
         found += list(_not_once(book, rule, world))
         found += list(_no_such_names(book, rule))
     return found
@@ -385,6 +387,26 @@ def _taken_apart(rule: Rule) -> Iterator[Warned]:
     if rule.levels is None and rule.take == "files" and relative:
         what = "this rule moves files out of every subfolder and splits up folders that belong together"
         yield Warned(rule, what, "limit `levels`, or add a `leave` rule above it")
+
+
+def slips(rule: Rule, overlap: Overlap) -> Iterator[Warned]:
+    """Warn of what is valid and almost never meant."""
+    removes = rule.ending in REMOVALS
+    if removes and not _is_everything(rule) and not overlap.can_hold(replace(rule, where=Negation(rule.where))):
+        yield Warned(rule, "this rule matches every file, and removes it", "did you mean `and`? For all files, use `everything`")
+    if rule.take == "folders" and any(leaf.on.name == "ext" for leaf in rule.where.leaves()):
+        yield Warned(rule, "it takes folders, and folders rarely have an extension", "test `name`, or remove take")
+    targets = [*rule.targets, *([rule.rename] if rule.rename is not None else [])]
+    for target in targets:
+        codes = [part.codes for parts in target.segments for part in parts if isinstance(part, Slot)]
+        if any("%M" in one and "%H" not in one for one in codes):
+            yield Warned(rule, f'`%M` in "{target.text}" is the minute', "use `%m` for the month")
+        if target.text in (*PLACEHOLDER_FIELDS, *EXTRAS, "year", "month", "date"):
+            hint = f"did you mean {{{target.text}}}?" if target.text not in ("year", "month", "date") else "use {modified:%Y}"
+            yield Warned(rule, f'all files go to one folder, called "{target.text}"', hint)
+    program = rule.extras.run[0].text if rule.extras.run else ""
+    if program and "{" not in program and which(program) is None:
+        yield Warned(rule, f"the program `{program}` is not on this machine", "install it, or write its full path")
 
 
 def _no_such_names(book: RuleBook, rule: Rule) -> Iterator[Warned]:

@@ -162,6 +162,8 @@ def compare(name: str, kind: FieldKind, operator: str, text: str, exactly: bool)
     hint = f"`{name}` takes {_GOES_WITH[kind]}"
     if kind == "date" and operator in (">", "<", ">=", "<=") and re.match(r"\d+ ?[a-z]", text):
         hint = f"use `{name} {'older than' if operator[0] == '>' else 'within'} {text}`"
+    if kind == "date" and operator in (">", "<", ">=", "<=") and re.fullmatch(r"[0-9]{4}(-[0-9-]*)?", text):
+        hint = f"use `{name} {'after' if operator[0] == '>' else 'before'} {text}`"
     raise InvalidValue(f"`{operator}` cannot be used with `{name}`", hint)
 
 

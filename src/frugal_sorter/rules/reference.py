@@ -8,6 +8,7 @@ from frugal_sorter.filesystem.record import TYPE_OF_SUFFIX, TYPES
 from frugal_sorter.rules.fields import FIELDS
 from frugal_sorter.rules.keys import KEYS, TRASH
 from frugal_sorter.rules.templates import EXTRAS, PLACEHOLDER_FIELDS
+from frugal_sorter.state import default_rules_file, settings_file, state_folder
 
 OPERATORS: tuple[tuple[str, str], ...] = (
     ("`is`, `is not`, `in (a, b)`, `not in (…)`, `is none` (absent)", "any field"),
@@ -141,6 +142,24 @@ def exit_codes() -> str:
     return f"{_table(('exit code', 'means'), [(str(code), meaning) for code, meaning in EXIT_CODES])}\n"
 
 
+def files() -> str:
+    """Return where everything lies on this machine, for this account."""
+    state, settings = str(state_folder()), settings_file()
+    rows = [
+        ("rule files known by a short name", f"{settings.parent}/NAME.toml"),
+        ("the rule file when none is named", f"{default_rules_file()} (or what $FRUGAL_RULES says)"),
+        ("settings", str(settings)),
+        ("history, saved inventories, earlier rule files", state),
+        ("log", "what `log` in the settings or in a rule file says; none by default"),
+        ("schedules", "with the scheduler of this system; `frugal schedule show NAME` names their files"),
+    ]
+    return (
+        f"{_table(('what', 'where'), rows)}\n\nTo uninstall: `frugal schedule remove` for each schedule, then remove the "
+        "program the way it was installed, such as `pipx uninstall frugal-sorter`, and last the folders above. Without the "
+        "history, no run can be undone; what is in the trash stays there.\n"
+    )
+
+
 TOPICS = {"conditions": conditions, "placeholders": placeholders, "rules": rules}
 # What is printed and stands elsewhere in the docs.
-MORE_TOPICS = {"types": types, "fields": fields, "exit-codes": exit_codes}
+MORE_TOPICS = {"types": types, "fields": fields, "exit-codes": exit_codes, "files": files}

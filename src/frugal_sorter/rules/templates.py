@@ -532,6 +532,8 @@ def parse_template(
     """
     if not text.strip() and not root:
         raise InvalidValue("the target is empty", "name a folder")
+    if not root:
+        _refuse_slip(text, captures)
     rest = slashed.slashed(text)
     lead = _SLOT.match(text)
     if lead and lead[1] in places and not root:
@@ -549,6 +551,33 @@ def parse_template(
     if rename and (len(segments) != 1 or dated or top or rest.startswith("/")):
         raise InvalidValue("a new name cannot contain a /", "use `move` for folders")
     return Template(text, tuple(segments), top)
+
+
+# What people write for a placeholder elsewhere: %ext%, <ext>, $ext.
+_FOREIGN = re.compile(r"%(\w+)%|<(\w+)>|\$(\w+)")
+_CODES = re.compile(r"%[YymdHMSBbjAa](?:[-/_. ]?%[YymdHMSBbjAa])*")
+
+
+def _refuse_slip(text: str, captures: Mapping[str, CaptureKind]) -> None:
+    """Refuse a target that is written for another program, or came through a shell with its quotes.
+
+    Raises:
+        InvalidValue: it is; says what to write instead.
+    """
+    if quoted := re.fullmatch(r"""(['"])(.*)\1""", text):
+        raise InvalidValue(f"the quotes around {text} would be part of the name", f"write {quoted[2]} without them")
+    has_drives = bool(slashed.split_top("C:/")[0])
+    if not has_drives and re.match(r"[A-Za-z]:[\\/]", text):
+        raise InvalidValue(f'"{text}" is a path of Windows', "name a folder of this system, such as ~/Sorted")
+    if not has_drives and "\\" in text:
+        raise InvalidValue(f"a backslash does not separate folders here: {text}", f'write "{text.replace(chr(92), "/")}"')
+    plain = _SLOT.sub("", text)
+    for found in _FOREIGN.finditer(plain):
+        word = next(filter(None, found.groups())).lower()
+        if hint := f"{{{word}}}" if word in (*captures, *PLACEHOLDER_FIELDS, *EXTRAS) else meant(word, "placeholder", ()):
+            raise InvalidValue(f"`{found[0]}` is not a placeholder", f"use {hint.removeprefix('use ')}")
+    if codes := _CODES.search(plain):
+        raise InvalidValue(f"`{codes[0]}` stands outside braces", f"write {{modified:{codes[0]}}}")
 
 
 def parse_wording(text: str, places: Mapping[str, str], captures: Mapping[str, CaptureKind] = NO_CAPTURES) -> Wording:

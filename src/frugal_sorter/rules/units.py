@@ -52,11 +52,11 @@ class Mistakes(FrugalError):
         return self.message
 
 
-def nearest(word: str, known: Iterable[str]) -> str:
-    """Return `did you mean ...?` with the closest known word, or an empty text."""
+def nearest(word: str, known: Iterable[str], cutoff: float = 0.6) -> str:
+    """Return `did you mean ...?` with the closest known word, or an empty text; from 0 to 1, how close it must be."""
     import difflib
 
-    close = difflib.get_close_matches(word.lower(), list(known), n=1, cutoff=0.6)
+    close = difflib.get_close_matches(word.lower(), list(known), n=1, cutoff=cutoff)
     return f"did you mean `{close[0]}`?" if close else ""
 
 
@@ -105,6 +105,8 @@ def parse_size(text: str) -> int:
     match = re.fullmatch(_SIZE, text.strip())
     if match is None:
         number = re.fullmatch(r"\s*\d+(?:\.\d+)?\s*", text)
+        if number and not float(number[0]):
+            return 0
         if number:
             raise InvalidValue(f"the size {text.strip()} has no unit", f"use {text.strip()} KB, or {text.strip()} bytes")
         raise InvalidValue(f'"{text}" is not a size', "a size looks like 250 KB, 1.5 GB or 10 MiB")

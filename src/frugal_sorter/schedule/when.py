@@ -134,6 +134,8 @@ def parse_when(text: str, now_ns: int) -> When:
         return When(word, word)  # type: ignore[arg-type]
     if word in _EVERYDAY:
         raise InvalidValue(f'"{text}" is not specific enough', f"use {_EVERYDAY[word]}")
+    if hint := _meant(word):
+        raise InvalidValue(f'"{text}" cannot be read', f"use {hint}")
     head, _, rest = word.partition(" ")
     if head == "cron":
         return _cron(rest, word)
@@ -152,6 +154,19 @@ def parse_when(text: str, now_ns: int) -> When:
         raise InvalidValue(f'"{text}" does not say when', f"use one of {FORMS}")
     weekdays = _weekdays(match[1], text)
     return When(word, "times", _times(match[2], match[1].strip()), weekdays)
+
+
+def _meant(word: str) -> str:
+    """Return how a time that is often written otherwise is written here; empty where it is none."""
+    if day := re.fullmatch(r"(?:every |on )?([a-z]{3})[a-z]*?days?|(?:every|on) ([a-z]{3})", word):
+        name = day[1] or day[2]
+        return f"{name} 08:00" if name in _DAY_NAMES else ""
+    if clock := re.fullmatch(r"(?:daily )?at (.+)|(?:daily )?(\d{1,2}(?::\d{2})? ?[ap]m)", word):
+        found = re.fullmatch(r"(\d{1,2})(?::(\d{2}))? ?([ap]m)?", clock[1] or clock[2])
+        if found is not None:
+            hour = int(found[1]) % (12 if found[3] else 24) + 12 * (found[3] == "pm")
+            return f"daily {hour:02}:{found[2] or '00'}"
+    return f'cron "{word}"' if re.fullmatch(r"[\d*,/-]+( [\d*,/a-z-]+){4}", word) else ""
 
 
 def _times(text: str, after: str) -> tuple[Time, ...]:

@@ -47,6 +47,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     screen = Screen()
+    if args.rules is None and len(args.paths) > 1 and args.paths[-1].endswith(".toml"):
+        raise UsageError(f"explain: {shown(args.paths[-1])} would be explained, too", "name a rule file with --rules")
     book = read_book(args)
     rules = {rule.name for rule in rules_named(book, args.rule)}
     with Journal(ready_state_folder(), write=False) as journal:

@@ -11,7 +11,7 @@ from functools import lru_cache
 from typing import TYPE_CHECKING
 
 from frugal_sorter.app.session import Session
-from frugal_sorter.cli.options import add_chart, add_format, add_where, folder_named, levels, number
+from frugal_sorter.cli.options import add_chart, add_format, add_where, did_you_mean, folder_named, levels, number
 from frugal_sorter.cli.output.results import Column, Table, print_csv, print_json
 from frugal_sorter.cli.output.screen import Progress
 from frugal_sorter.cli.output.text import (
@@ -107,7 +107,8 @@ def _ways(text: str) -> tuple[By, ...]:
     ways = tuple(part.strip() for part in text.split(","))
     for way in ways:
         if way not in WAYS:
-            raise argparse.ArgumentTypeError(f"cannot count by {way!r}; choose from {', '.join(WAYS)}")
+            hint = did_you_mean(way, WAYS) or f"choose from {', '.join(WAYS)}"
+            raise argparse.ArgumentTypeError(f"cannot count by {way!r}; {hint}")
     if len(ways) > 2 or len(set(ways)) != len(ways):
         raise argparse.ArgumentTypeError("count by one or two different fields")
     return ways  # type: ignore[return-value]

@@ -58,7 +58,10 @@ def run(args: argparse.Namespace) -> int:
             raise UsageError(f"rules {action}: --in and --format are for the list", "remove them")
         return _change(args, action)
     if len(args.what) > 1:
-        raise UsageError(f"rules: unknown action `{args.what[0]!r}`", f"choose from {', '.join(_CHANGES)}")
+        hint = {"remove": "did you mean `off`?", "delete": "did you mean `off`?"}.get(args.what[0])
+        raise UsageError(f"rules: unknown action `{args.what[0]}`", hint or f"choose from {', '.join(_CHANGES)}")
+    if args.what and args.what[0] in ("list", "show", "ls"):
+        raise UsageError(f"rules: there is no `{args.what[0]}`", "`frugal rules` lists them")
     args.rules = Path(args.what[0]) if args.what else args.rules
     return _list(args)
 

@@ -17,9 +17,11 @@ from frugal_sorter.cli.output.text import below, count_text, shown, stay_text
 from frugal_sorter.cli.reading import add_job_of_rule, book_named, both_conditions, levels_value, own_types, print_as_rule
 from frugal_sorter.errors import RefusedError
 from frugal_sorter.planning.guard import leave_written, refused_whole
-from frugal_sorter.planning.plan import Plan
+from frugal_sorter.planning.plan import Note, Plan
 from frugal_sorter.rules.editing import Value
 from frugal_sorter.rules.keys import CLASHES
+from frugal_sorter.rules.lint import slips
+from frugal_sorter.rules.overlap import Overlap
 from frugal_sorter.steps.step import Step
 
 EXAMPLES = """
@@ -92,7 +94,11 @@ class _Sort(Job):
 
     def plan(self, session: Session) -> Plan:
         book = book_named(self.keys, self.folder, own_types(self.args))
-        return plan_job(session, book, "sort", None, leave_written)
+        plan = plan_job(session, book, "sort", None, leave_written)
+        plan.notes += [
+            Note(f"{one.message}; {one.hint}", False) for one in slips(book.rules[0], Overlap(book.types, plan.made_ns))
+        ]
+        return plan
 
     def show_nothing(self, view: PlanView) -> None:
         view.show_nothing("Nothing to sort", self.args.hidden, "--levels all", "--hidden")
