@@ -1,10 +1,10 @@
-"""Writes the generated parts of rules.md, and the manual page, anew; the tests compare them."""
+"""Writes the generated parts of rules.md, and the manual pages, anew; the tests compare them."""
 
 from __future__ import annotations
 
 from pathlib import Path
 
-from frugal_sorter.cli.manual import manual
+from frugal_sorter.cli.manual import manual, rules_manual
 from frugal_sorter.rules.reference import TOPICS
 
 
@@ -21,3 +21,4 @@ if __name__ == "__main__":
     page = Path(__file__).with_name("rules.md")
     page.write_text(with_reference(page.read_text()))
     page.with_name("frugal.1").write_text(manual())
+    page.with_name("frugal-rules.5").write_text(rules_manual())

@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 
 from frugal_sorter.cli import COMMANDS
-from frugal_sorter.cli.options import _CALLED, _INSTEAD, whole_parser
+from frugal_sorter.cli.options import _CALLED, _INSTEAD, parser_of
 from frugal_sorter.filesystem.record import TYPES
 from frugal_sorter.rules.conditions import parse_condition
 from frugal_sorter.rules.lint import warnings_of
@@ -195,6 +195,7 @@ def test_what_a_first_try_is_answered_with_exists() -> None:
                 for inner in action.choices.values():
                     walk(inner)
 
-    walk(whole_parser())
+    for name in COMMANDS:
+        walk(parser_of(name, ""))
     assert {word.split()[0] for called in _CALLED.values() for word in called} <= known
     assert {needs for needs, _ in _INSTEAD.values()} <= {*known, ""}

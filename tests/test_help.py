@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import re
+import runpy
 import shutil
 import subprocess
 import sys
@@ -12,7 +13,8 @@ from pathlib import Path
 import pytest
 
 from frugal_sorter.cli import COMMANDS, UNLISTED
-from frugal_sorter.cli.manual import manual
+from frugal_sorter.cli.commands.words import _WAYS
+from frugal_sorter.cli.manual import manual, rules_manual
 from frugal_sorter.cli.options import parser_of
 from frugal_sorter.rules.fields import FIELDS
 from frugal_sorter.rules.reference import EXIT_CODES, MORE_TOPICS, TOPICS
@@ -20,7 +22,7 @@ from tests.conftest import Frugal
 from tests.support import put, rules_text
 
 ROOT = Path(__file__).parents[1]
-SHELLS = ("bash", "zsh", "fish")
+_MADE = runpy.run_path(str(ROOT / "docs/make_completion.py"))
 
 
 @pytest.mark.parametrize("topic", [*TOPICS, *MORE_TOPICS, "manual"])
@@ -49,13 +51,16 @@ def test_the_manual_page_in_the_docs_is_the_one_that_the_program_prints() -> Non
                 assert option.replace("-", "\\-") in manual() or option in ("-h", "--help"), option
 
 
+def test_the_page_of_the_rule_file_in_the_docs_is_the_one_of_the_reference() -> None:
+    assert (ROOT / "docs/frugal-rules.5").read_text() == rules_manual(), "run docs/make_reference.py"
+
+
 @pytest.mark.skipif(not shutil.which("man"), reason="man-db is not installed")
-def test_the_manual_page_can_be_read() -> None:
+@pytest.mark.parametrize(("page", "said"), [("frugal.1", "frugal purge"), ("frugal-rules.5", "at_most")])
+def test_the_manual_pages_can_be_read(page: str, said: str) -> None:
     env = {**os.environ, "MANWIDTH": "80", "LC_ALL": "C.UTF-8"}
-    done = subprocess.run(
-        ["man", "--warnings", "-l", ROOT / "docs/frugal.1"], capture_output=True, text=True, env=env, check=True
-    )
-    assert "frugal purge" in done.stdout and not [line for line in done.stderr.splitlines() if "cannot adjust" not in line]
+    done = subprocess.run(["man", "--warnings", "-l", ROOT / "docs" / page], capture_output=True, text=True, env=env, check=True)
+    assert said in done.stdout and not [line for line in done.stderr.splitlines() if "cannot adjust" not in line]
 
 
 @pytest.fixture
@@ -63,7 +68,9 @@ def desk(folder: Path, frugal: Frugal, own_home: Path) -> Path:
     put(folder / "Intake/a.log")
     put(folder / "rules.toml", rules_text('where = "ext is log"\nmove = "Logs"').replace("rule 0", "Kiln logs (May)"))
     frugal("tidy", "rules.toml", "--yes")
-    for shell in SHELLS:
+    frugal("inventory", "Intake", "--save", "monday")
+    put(own_home / ".config/frugal-sorter/desk.toml", rules_text('where = "ext is log"\nmove = "Logs"'))
+    for shell in ("bash", "zsh", "fish"):
         put(own_home / f"frugal.{shell}", frugal("completion", shell).stdout)
     (own_home / "bin").mkdir()
     put(own_home / "bin/frugal", f'#!/bin/sh\nexec {sys.executable} -m frugal_sorter "$@"\n').chmod(0o755)
@@ -87,12 +94,29 @@ def by_shell(shell: str, line: str, desk: Path, home: Path) -> list[str]:
 @pytest.mark.parametrize("shell", ["bash", "fish"])
 @pytest.mark.parametrize(("line", "offered"), [
     ("frugal ti", "tidy"), ("frugal tidy --wit", "--without"), ("frugal tidy rules.toml --rule ", "Kiln logs (May)"), ("frugal undo ", "1"),
-    ("frugal sort --clash ", "replace"), ("frugal schedule re", "resume"),
+    ("frugal sort --clash ", "replace"), ("frugal schedule re", "resume"), ("frugal inventory --by ", "folder"),
+    ("frugal compare ", "monday"), ("frugal preview ", "desk"),
 ])  # fmt: skip
 def test_a_shell_offers_what_there_is(desk: Path, own_home: Path, shell: str, line: str, offered: str) -> None:
     if not shutil.which(shell):
         pytest.skip(f"{shell} is not installed")
     assert offered in by_shell(shell, line, desk, own_home)
+
+
+@pytest.mark.parametrize(("line", "offered"), [
+    ("=ti", "tidy"), ("=--wit tidy", "--without"), ("= tidy rules.toml --rule", "Kiln logs (May)"), ("= undo", "1"),
+    ("= sort --clash", "replace"), ("=re schedule", "resume"), ("= inventory --by", "folder"), ("=mo compare", "monday"),
+    ("= preview", "desk"),
+])  # fmt: skip
+def test_a_shell_that_cannot_complete_itself_is_told_what_there_is(desk: Path, frugal: Frugal, line: str, offered: str) -> None:
+    """As the script for PowerShell asks, which is not run here."""
+    typed, *before = line.split(" ")
+    assert offered in frugal("words", "line", typed, *before).stdout.splitlines()
+
+
+@pytest.mark.parametrize("shell", _MADE["SCRIPTS"])
+def test_the_completion_scripts_are_those_of_the_parsers(shell: str, frugal: Frugal) -> None:
+    assert frugal("completion", shell).stdout == _MADE["script"](shell), "run docs/make_completion.py"
 
 
 @pytest.mark.skipif(not shutil.which("zsh"), reason="zsh is not installed")
@@ -105,7 +129,7 @@ def test_the_script_for_zsh_is_one(desk: Path, own_home: Path) -> None:
 
 
 def test_what_a_shell_asks_for_is_never_an_error(folder: Path, frugal: Frugal) -> None:
-    for kind in ("rules", "runs", "schedules", "types"):
+    for kind in _WAYS.keys() - {"line"}:
         frugal("words", kind, "tidy", "missing.toml", "--rule")
     put(folder / "broken.toml", "frugal = ")
     assert frugal("words", "rules", "tidy", "broken.toml").stdout == ""

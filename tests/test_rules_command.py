@@ -136,7 +136,7 @@ def desk(folder: Path) -> Path:
 
 
 def listed(frugal: Frugal, *words: str | Path) -> dict[str, dict[str, Any]]:
-    return {row["name"]: row for row in json.loads(frugal("rules", *words, "--format", "json").stdout)}
+    return {row["name"]: row for row in json.loads(frugal("rules", *words, "--format", "json").stdout)["rules"]}
 
 
 @pytest.mark.parametrize(("words", "order", "on"), [

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import argparse
+import re
+from collections.abc import Iterable
 
 from frugal_sorter.cli import COMMANDS
 from frugal_sorter.cli.options import parser_of
-from frugal_sorter.rules.reference import EXIT_CODES
+from frugal_sorter.rules.reference import EXIT_CODES, TOPICS
 
 
 def manual() -> str:
@@ -25,10 +27,81 @@ def manual() -> str:
             lines += _of(action)
         examples = (parser.epilog or "").split("\n", 1)[1]
         lines += [".PP", "Examples:", ".nf", *map(_text, examples.split("\n")), ".fi"]
-    lines += [".SH EXIT STATUS"]
-    for code, meaning in EXIT_CODES:
-        lines += [".TP", f".B {code}", _text(meaning)]
+    lines += [".SH EXIT STATUS", *_list((str(code), meaning) for code, meaning in EXIT_CODES)]
+    lines += [".SH ENVIRONMENT", *_list(_VARIABLES), ".SH FILES", *_list(_PLACES)]
+    lines += [".SH EXAMPLES", ".nf", *map(_text, _EXAMPLES), ".fi", ".SH SEE ALSO", ".BR frugal-rules (5)"]
     return "\n".join([*lines, ""])
+
+
+_VARIABLES = (
+    ("FRUGAL_RULES", "the rule file to use when none is named"),
+    (
+        "XDG_CONFIG_HOME, XDG_STATE_HOME, XDG_DATA_HOME",
+        "where settings, the history and the trash lie, as the XDG specification says",
+    ),
+    ("VISUAL, EDITOR", "the editor for --edit"),
+    ("PAGER", "what long help and long lists are shown in"),
+    ("COLUMNS", "how wide the terminal is"),
+    ("NO_COLOR", "print without colours"),
+)
+_PLACES = (
+    ("~/.config/frugal-sorter/rules.toml", "the rule file when none is named"),
+    ("~/.config/frugal-sorter/NAME.toml", "a rule file that NAME is short for"),
+    ("~/.config/frugal-sorter/settings.toml", "settings: how long runs can be undone, and a log"),
+    ("~/.local/state/frugal-sorter/MACHINE/", "the history, saved inventories and earlier rule files"),
+    ("~/.local/share/Trash/", "the trash of the desktop"),
+)
+_EXAMPLES = (
+    "frugal inventory ~ --tree",
+    "frugal preview rules.toml",
+    "frugal tidy rules.toml",
+    "frugal undo",
+    "frugal sort ~/Intake --into '{type}'",
+    "frugal purge ~/Intake/scratch --older-than 30d",
+    "frugal schedule add nightly --at 'daily 02:00' -- tidy rules.toml",
+)
+
+
+def rules_manual() -> str:
+    """Return the page of the rule file, frugal-rules(5), in the language of man(7)."""
+    lines = [
+        '.TH FRUGAL-RULES 5 "" "Frugal Sorter" "File Formats"', ".SH NAME",
+        "frugal-rules \\- the rule file of frugal(1)", ".SH DESCRIPTION",
+        "A rule file is TOML 1.0. Each [[rule]] says which entries it is for and what becomes of them; the first rule that",
+        "matches an entry decides.",
+    ]  # fmt: skip
+    for topic, make in TOPICS.items():
+        lines.append(f".SH {topic.upper()}")
+        text = make().splitlines()
+        # The row of headings says nothing here.
+        for line, below in zip(text, [*text[1:], ""], strict=True):
+            lines += _of_markdown(line) if not below.startswith("| ---") else []
+    example = (
+        '[[rule]]\nname = "Kiln logs by month"\nin = "~/Intake"\nwhere = \'ext is log\'\nmove = "Kiln Logs/{modified:%Y-%m}"'
+    )
+    lines += [
+        ".SH EXAMPLE",
+        ".nf",
+        *map(_text, ["frugal = 1", "", *example.split("\n")]),
+        ".fi",
+        ".SH SEE ALSO",
+        ".BR frugal (1)",
+    ]
+    return "\n".join([*lines, ""])
+
+
+def _of_markdown(line: str) -> list[str]:
+    if line.startswith("|"):
+        cells = [cell.strip().replace("\\|", "|").replace("`", "") for cell in re.split(r"(?<!\\)\|", line)[1:-1]]
+        if set("".join(cells)) <= {"-"}:
+            return []
+        what = "; ".join(filter(None, cells[1:]))
+        return [".TP", f".B {_text(cells[0])}", _text(what)]
+    return [_text(line.replace("`", ""))] if line.strip() else [".PP"]
+
+
+def _list(items: Iterable[tuple[str, str]]) -> list[str]:
+    return [line for head, text in items for line in (".TP", f".B {_text(head)}", _text(text))]
 
 
 def _of(action: argparse.Action) -> list[str]:
@@ -54,5 +127,5 @@ def _of(action: argparse.Action) -> list[str]:
 
 def _text(text: str) -> str:
     """Return a line of text with what the language would take for its own escaped."""
-    text = text.replace("\\", "\\e").replace("-", "\\-")
+    text = text.replace("\\", "\\e").replace("-", "\\-").replace('"', "\\(dq")
     return f"\\&{text}" if text[:1] in (".", "'") else text

@@ -13,7 +13,6 @@ from functools import partial
 from itertools import takewhile
 from typing import TYPE_CHECKING, Any, NoReturn, TypeVar
 
-from frugal_sorter.cli import COMMANDS
 from frugal_sorter.cli.output.text import shown, width_asked, width_of
 from frugal_sorter.errors import RefusedError, UsageError
 from frugal_sorter.platforms import disk, programs, slashed
@@ -217,32 +216,6 @@ def parser_of(name: str, summary: str) -> Parser:
     )
     module.add_arguments(parser)
     return parser
-
-
-def whole_parser(complete: Any = None) -> Parser:
-    """Return the parser of the program with all its commands.
-
-    Args:
-        complete: called with each argument of each command; it says how that is completed.
-    """
-    whole = Parser(prog="frugal", description="Sort, clean up and report on folders by rules you write.", allow_abbrev=False)
-    commands = whole.add_subparsers(dest="command", metavar="COMMAND")
-    for name, summary in COMMANDS.items():
-        module = importlib.import_module(f"frugal_sorter.cli.commands.{name}")
-        one = commands.add_parser(name, help=summary.replace("%", "%%"), description=summary, allow_abbrev=False)
-        module.add_arguments(one)
-        if complete is not None:
-            _walk(one, name, complete)
-    return whole
-
-
-def _walk(parser: argparse.ArgumentParser, name: str, complete: Any) -> None:
-    for action in parser._actions:
-        if isinstance(action, argparse._SubParsersAction):
-            for inner in action.choices.values():
-                _walk(inner, name, complete)
-        else:
-            complete(name, action)
 
 
 Value = TypeVar("Value")

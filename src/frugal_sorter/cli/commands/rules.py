@@ -139,7 +139,7 @@ def _list(args: argparse.Namespace) -> int:
         }
         records = [record for record in records if record.rule.name in acting]
     if args.format == "json":
-        print_json([_as_json(numbers[one.rule.name], one) for one in records])
+        print_json({"rules": [_as_json(numbers[one.rule.name], one) for one in records]})
         return 0
     screen = Screen()
     screen.line(shown(str(path)), style="bold")

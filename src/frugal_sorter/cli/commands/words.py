@@ -3,20 +3,20 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 
-from frugal_sorter.cli.options import rules_file
+from frugal_sorter.cli import COMMANDS
+from frugal_sorter.cli.options import parser_of, rules_file
 from frugal_sorter.errors import FrugalError
 from frugal_sorter.platforms.slashed import Path
 
-KINDS = ("rules", "runs", "schedules", "types")
 EXAMPLES = """
   frugal words rules tidy front-desk.toml
 """
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("kind", choices=KINDS, help="of what")
+    parser.add_argument("kind", choices=sorted(_WAYS), help="of what")
     parser.add_argument("line", metavar="WORD", nargs=argparse.REMAINDER, help="what is typed so far")
 
 
@@ -67,4 +67,55 @@ def _types(_: Sequence[str]) -> Iterable[str]:
     return list(TYPES)
 
 
-_WAYS = {"rules": _rules, "runs": _runs, "schedules": _schedules, "types": _types}
+def _books(_: Sequence[str]) -> Iterable[str]:
+    from frugal_sorter.state import default_rules_file
+
+    return sorted(one.stem for one in default_rules_file().parent.glob("*.toml") if one.name != "settings.toml")
+
+
+def _inventories(_: Sequence[str]) -> Iterable[str]:
+    from frugal_sorter.reports.saved import SUFFIX
+    from frugal_sorter.state import ready_state_folder
+
+    folder = ready_state_folder() / "inventories"
+    return ["now", *sorted(one.name.removesuffix(SUFFIX) for one in folder.glob(f"*{SUFFIX}"))]
+
+
+def _ways(_: Sequence[str]) -> Iterable[str]:
+    from frugal_sorter.reports.inventory import WAYS
+
+    return list(WAYS)
+
+
+def _line(line: Sequence[str]) -> Iterable[str]:
+    """Complete any line, for shells that cannot themselves: `=` and what is typed of a word, then the words before it."""
+    typed, before = line[0].removeprefix("="), line[1:]
+    return [word for word in _known(typed, before) if word.startswith(typed)]
+
+
+def _known(typed: str, before: Sequence[str]) -> Iterable[str]:
+    if not before or before[0] not in COMMANDS:
+        return COMMANDS
+    parser: argparse.ArgumentParser = parser_of(before[0], "")
+    for word in before[1:]:
+        for action in parser._actions:
+            if isinstance(action, argparse._SubParsersAction) and word in action.choices:
+                parser = action.choices[word]
+    if typed.startswith("-"):
+        return parser._option_string_actions
+    asked = parser._option_string_actions.get(before[-1])
+    if asked is None or asked.nargs == 0:
+        asked = next((action for action in parser._actions if not action.option_strings), None)
+    if asked is None:
+        return ()
+    if asked.choices:
+        return list(map(str, asked.choices))
+    kinds = {"rule": "rules", "what": "rules", "run": "runs", "by": "ways", "rules": "books", "types": "types"}
+    kind = {"schedule": "schedules", "compare": "inventories"}.get(before[0]) or kinds.get(asked.dest)
+    return _WAYS[kind](before) if kind else ()
+
+
+_WAYS: dict[str, Callable[[Sequence[str]], Iterable[str]]] = {
+    "rules": _rules, "runs": _runs, "schedules": _schedules, "types": _types, "books": _books, "inventories": _inventories,
+    "ways": _ways, "line": _line,
+}  # fmt: skip

@@ -11,6 +11,8 @@ from frugal_sorter.cli.output.text import below, cell_text, date_text, moment_te
 from frugal_sorter.values import frozen, replace
 
 _Get = Callable[[Any], Any]
+# Of all that is printed as JSON; a new one takes away or changes what an older one had, new keys may come with any version.
+FORMAT = 1
 # So many letters are the whole.
 _BAR = 16
 
@@ -123,6 +125,8 @@ def print_json(value: object, **long: Iterable[object]) -> None:
         long: lists that stand first in it, an element to a line, printed as they come: indented whole, a hundred
             thousand elements would take longer than the search for them.
     """
+    if isinstance(value, dict) and "$schema" not in value:
+        value = {"format": FORMAT, **value}
     text = json.dumps(value, indent=2)
     if not long:
         print(text)
