@@ -318,7 +318,7 @@ def test_every_number_that_is_printed_is_what_find_says(folder: Path, frugal: Fr
         (visit,) = (one for one in history["visits"] if at in one["runs"])
         assert run["done"] == visit["amount"]["files"] + visit["amount"]["folders"] == taken
         assert (visit["amount"]["bytes"], visit["freed"]) == (size, freed)
-        rules = json.loads(frugal("rules", "rules.toml", "--format", "json").stdout)
+        rules = json.loads(frugal("rules", "rules.toml", "--format", "json").stdout)["rules"]
         assert {one["name"]: one["done"] for one in rules} == per_rule
         report = json.loads(frugal("report", "--format", "json").stdout)
         by_rule = {

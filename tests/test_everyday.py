@@ -7,6 +7,7 @@ from pathlib import Path
 
 import pytest
 
+from frugal_sorter.cli.options import parser_of
 from frugal_sorter.filesystem.record import TYPES
 from frugal_sorter.rules.conditions import parse_condition
 from frugal_sorter.rules.fields import FIELDS
@@ -29,6 +30,8 @@ def test_what_is_said_instead_is_right(of: Of, folder: Path) -> None:
         if of == "operator":
             shown = re.findall(r"`([^`]+)`", hint)[0]
             assert shown in ("is not", "not name has ...", ">", "<") or shown in OPERATOR_WORDS or shown in FIELDS
+        elif of == "key" and hint.startswith("use `frugal "):
+            assert parser_of(hint.split()[2].strip("`,"), "")
         elif of == "key":
             key = re.match(r"(?:use|write) (\[\[rule\.)?(\w+)", hint)
             assert key is not None and (key[2] in KEYS or hint.startswith("write what")), word

@@ -37,7 +37,7 @@ LINES = {
     "tidy rules.toml --force": "did you mean `--yes`?", "preview rules.toml --verbose": "did you mean `--list-all`?",
     "preview --config rules.toml": "name the rule file without an option", "tidy Intake": "is a folder, not a rule file",
     "preview rule.toml": "did you mean `rules.toml`?", "watch Intake": "frugal sort Intake --into '{type}'",
-    "explain Intake/a.log rules.toml": "name a rule file with --rules", "rules list": "`frugal rules` lists them",
+    "explain Intake/a.log rules.toml": "name a rule file with --rules", "rules list": "`frugal rules` lists the rules",
     "rules remove x": "did you mean `off`?", "tidy rules.toml --exclude a": "did you mean `--without`?",
     "purge Intake -r": "did you mean `--levels all`?", "purge Intake --recursive": "did you mean `--levels all`?",
     "purge Intake --days 30": "did you mean `--older-than 30d`?", "purge Intake 30d": "add it, such as --older-than 30d",

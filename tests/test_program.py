@@ -227,7 +227,7 @@ def test_two_writers_do_not_meet(folder: Path, frugal: Frugal) -> None:
     ("words", "code", "said"),
     [
         (["check", "none.toml"], 2, "cannot be read"),
-        (["check", "."], 2, "cannot be read"),
+        (["check", "."], 2, "is a folder, not a rule file"),
         (["preview", "bad.toml"], 2, 'bad.toml:7: rule "rule 0": unknown field or flag "nmae" (column 1); did you mean `name`?'),
         (["tidy", "bad.toml", "--yes"], 2, "1 error; fix them first"),
         (["tidy", "away.toml", "--yes"], 1, ""),

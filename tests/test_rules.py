@@ -414,7 +414,7 @@ def test_a_missing_library_is_named_with_its_remedy(folder: Path, frugal: Frugal
         "import importlib.util as u; found = u.find_spec\nu.find_spec = lambda name, *a: None if name == 'PIL' else found(name, *a)\n"
     )
     said = frugal("preview", "rules.toml", code=2, PYTHONPATH=str(folder / "without")).stderr
-    assert "`taken` needs an optional library; pip install 'frugal-sorter[media]'" in said
+    assert "`taken` needs an optional library; pip install '.[media]'" in said
 
 
 def test_arrived_is_when_this_tool_put_a_file_there(folder: Path) -> None:

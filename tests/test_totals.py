@@ -82,9 +82,11 @@ def test_kept_totals_are_forgotten_with_their_run_and_a_damaged_file_is_named(tm
     assert kept_totals(tmp_path, 7) is None
 
 
-def test_what_is_printed_as_json_is_as_the_schema_says(intake: Path, frugal: Frugal) -> None:
+def test_what_is_printed_as_json_is_as_the_schema_says(intake: Path, frugal: Frugal, own_home: Path) -> None:
     jsonschema.Draft202012Validator.check_schema(SCHEMA)
+    known = set(SCHEMA["$defs"])
     frugal("inventory", "Intake", "--save", "one")
+    put(own_home / ".cache/glaze-calculator/cache", b"x")
     frugal("tidy", "rules.toml", "--yes")
     for definition, arguments in (
         ("inventory", ("inventory", "Intake", "--by", "type,age", "--largest", "3", "--hidden")),
@@ -94,11 +96,26 @@ def test_what_is_printed_as_json_is_as_the_schema_says(intake: Path, frugal: Fru
         ("compare", ("compare", "one", "Intake")),
         ("compare_sums", ("compare", "before-run-1", "after-run-1")),
         ("forecast", ("forecast", "Intake")),
+        ("duplicates", ("duplicates", "Intake")),
+        ("plan", ("preview", "rules.toml", "--again")),
+        ("days", ("preview", "rules.toml", "--until", "in 40 days")),
+        ("rules", ("rules", "rules.toml")),
+        ("history", ("history",)),
+        ("run", ("history", "1")),
+        ("trace", ("history", "--file", "*.log")),
+        ("schedules", ("schedule", "list")),
+        ("schedule_check", ("schedule", "check")),
+        ("trash", ("trash",)),
+        ("leftovers", ("leftovers", "glaze-calculator")),
+        ("unclaimed", ("leftovers",)),
+        ("report", ("report",)),
     ):
-        printed = json.loads(frugal(*arguments, "--format", "json").stdout)
+        known.discard(definition)
+        printed = json.loads(frugal(*arguments, "--format", "json", code=None).stdout)
         jsonschema.validate(printed, {**SCHEMA, "$ref": f"#/$defs/{definition}"})
         with pytest.raises(jsonschema.ValidationError):
             jsonschema.validate({**printed, "more": 1}, {**SCHEMA, "$ref": f"#/$defs/{definition}"})
+    assert known == {"step"}, "each definition is held against a command"
 
 
 def test_comparisons_as_pages_name_what_changed_and_escape_it(intake: Path, frugal: Frugal) -> None:

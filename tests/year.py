@@ -222,7 +222,7 @@ class Year:
             one["rule"]: max(count["files"] + count["folders"] for count in one["done"].values()) for one in report["rules"]
         }
         assert by_rule == +wanted, (self.day, by_rule, wanted)
-        rules = {one["name"]: one["done"] for one in self.told("rules", "rules.toml")}
+        rules = {one["name"]: one["done"] for one in self.told("rules", "rules.toml")["rules"]}
         assert rules == {name: wanted[name] for name in rules}, (rules, wanted)
         for number, night in known.items():
             if number not in self.undone and runs[number]["kind"] == "tidy":

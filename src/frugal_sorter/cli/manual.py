@@ -65,11 +65,13 @@ _EXAMPLES = (
 def rules_manual() -> str:
     """Return the page of the rule file, frugal-rules(5), in the language of man(7)."""
     lines = [
-        '.TH FRUGAL-RULES 5 "" "Frugal Sorter" "File Formats"', ".SH NAME",
-        "frugal-rules \\- the rule file of frugal(1)", ".SH DESCRIPTION",
+        '.TH FRUGAL-RULES 5 "" "Frugal Sorter" "File Formats"',
+        ".SH NAME",
+        "frugal-rules \\- the rule file of frugal(1)",
+        ".SH DESCRIPTION",
         "A rule file is TOML 1.0. Each [[rule]] says which entries it is for and what becomes of them; the first rule that",
         "matches an entry decides.",
-    ]  # fmt: skip
+    ]
     for topic, make in TOPICS.items():
         lines.append(f".SH {topic.upper()}")
         text = make().splitlines()

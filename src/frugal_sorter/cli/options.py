@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 import importlib
-import os
 import re
 import sys
 from collections.abc import Callable, Iterable, Sequence
@@ -105,7 +104,7 @@ _CALLED = {
         "dir directory": ("folder",),
     }.items()
     for word in words.split()
-}  # fmt: skip
+}
 # What people try first and what to do instead, where the command has an option that it needs.
 _INSTEAD = {
     word: (needs, instead)
@@ -122,7 +121,7 @@ _INSTEAD = {
         "--color --colour --no-color": ("", "set the variable NO_COLOR to print without colours"),
     }.items()
     for word in words.split()
-}  # fmt: skip
+}
 # How close the spelling of a command or a value must be, and that of an option, whose two dashes are always right.
 _CLOSE, _CLOSER = 0.6, 0.72
 # What an option that is missing looks like.
@@ -436,9 +435,11 @@ def rules_file(args: argparse.Namespace) -> Path:
             f"{shown(str(path))} is a folder, not a rule file", f"without rules: frugal sort {quoted} --into '{{type}}'"
         )
     if args.rules is not None and not disk.lexists(path) and disk.isdir(path.parent):
-        there = [name for name in os.listdir(path.parent) if name.endswith(".toml")]
-        if hint := nearest(path.name, there):
-            raise UsageError(f"{shown(str(path))}: no such rule file", hint)
+        names = [one.stem for one in path.parent.iterdir() if one.suffix == ".toml"]
+        if hint := nearest(path.stem, names):
+            raise UsageError(
+                f"{shown(str(path))}: the rule file cannot be read (no such file or directory)", hint[:-2] + ".toml`?"
+            )
     return path.absolute()
 
 

@@ -87,7 +87,10 @@ def require_libraries_of(book: RuleBook) -> None:
 def _require(what: str, needed: set[Field]) -> None:
     for one in sorted(needed, key=lambda one: one.name):
         if one.library and importlib.util.find_spec(one.library) is None:
-            raise UsageError(f"{what}: the field `{one.name}` needs an optional library", "pip install 'frugal-sorter[media]'")
+            raise UsageError(
+                f"{what}: the field `{one.name}` needs an optional library",
+                "pip install '.[media]' where frugal was installed from",
+            )
 
 
 def require_library(what: str, module: str, extra: str) -> None:
@@ -97,7 +100,7 @@ def require_library(what: str, module: str, extra: str) -> None:
         UsageError: it is not installed; says how it is.
     """
     if importlib.util.find_spec(module) is None:
-        raise UsageError(f"{what} needs an optional library", f"pip install 'frugal-sorter[{extra}]'")
+        raise UsageError(f"{what} needs an optional library", f"pip install '.[{extra}]' where frugal was installed from")
 
 
 SAID_AS = {

@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator, Mapping, Sequence
 from math import inf
-from shutil import which
 from typing import NamedTuple
 
 from frugal_sorter.filesystem.record import EntryKind, FileRecord, Identity, Place, Unknown, is_inside, place_of
@@ -405,8 +404,11 @@ def slips(rule: Rule, overlap: Overlap) -> Iterator[Warned]:
             hint = f"did you mean {{{target.text}}}?" if target.text not in ("year", "month", "date") else "use {modified:%Y}"
             yield Warned(rule, f'all files go to one folder, called "{target.text}"', hint)
     program = rule.extras.run[0].text if rule.extras.run else ""
-    if program and "{" not in program and which(program) is None:
-        yield Warned(rule, f"the program `{program}` is not on this machine", "install it, or write its full path")
+    if program and "{" not in program:
+        from shutil import which  # it loads three libraries for archives
+
+        if which(program) is None:
+            yield Warned(rule, f"the program `{program}` is not on this machine", "install it, or write its full path")
 
 
 def _no_such_names(book: RuleBook, rule: Rule) -> Iterator[Warned]:

@@ -279,7 +279,7 @@ _KEYS = {
     "schedule hours time times at": 'use during = "mon-fri 08:00-18:00"',
     "include_hidden dotfiles": "use hidden = true",
     "conflict on_conflict exists if_exists collision": 'use clash = "number"',
-    "overwrite replace": 'use clash = "replace"; the file that was there goes to the trash',
+    "overwrite replace": 'use clash = "replace"',
     "dry_run simulate preview test_only": "use `frugal preview`, which changes nothing",
     "keep_newest keep keep_last retain": "use `frugal purge --keep-newest 5`",
     "by sort_by group_by sort_into": 'use move = "{type}"',

@@ -554,7 +554,7 @@ def parse_template(
 
 
 # What people write for a placeholder elsewhere: %ext%, <ext>, $ext.
-_FOREIGN = re.compile(r"%(\w+)%|<(\w+)>|\$(\w+)")
+_FOREIGN = re.compile(r"%(\w{2,})%|<(\w{2,})>|\$(\w{2,})")
 _CODES = re.compile(r"%[YymdHMSBbjAa](?:[-/_. ]?%[YymdHMSBbjAa])*")
 
 

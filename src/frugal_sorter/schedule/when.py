@@ -161,7 +161,7 @@ def _meant(word: str) -> str:
     if day := re.fullmatch(r"(?:every |on )?([a-z]{3})[a-z]*?days?|(?:every|on) ([a-z]{3})", word):
         name = day[1] or day[2]
         return f"{name} 08:00" if name in _DAY_NAMES else ""
-    if clock := re.fullmatch(r"(?:daily )?at (.+)|(?:daily )?(\d{1,2}(?::\d{2})? ?[ap]m)", word):
+    if clock := re.fullmatch(r"(?:daily )?at (.+)|(\d{1,2}(?::\d{2})? ?[ap]m)", word):
         found = re.fullmatch(r"(\d{1,2})(?::(\d{2}))? ?([ap]m)?", clock[1] or clock[2])
         if found is not None:
             hour = int(found[1]) % (12 if found[3] else 24) + 12 * (found[3] == "pm")

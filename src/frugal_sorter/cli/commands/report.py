@@ -73,14 +73,20 @@ def run(args: argparse.Namespace) -> int:
     elif args.format == "html":
         from frugal_sorter.cli.output.views import report_page as page_of
 
-        print(page_of(_title(found, session.machine), found, _paragraphs(found), _ROWS))
+        said, *more = _paragraphs(found, is_page=True)
+        print(page_of(_title(found, session.machine), found, said, more, _ROWS))
     else:
         _print(found, session.machine)
     return 0
 
 
-def _paragraphs(found: Report) -> list[str]:
-    """Return in plain words what a person should know, a text for each thing."""
+def _paragraphs(found: Report, is_page: bool = False) -> list[str]:
+    """Return in plain words what a person should know, a text for each thing.
+
+    Args:
+        found: what was done.
+        is_page: of a page, the first says all that its owner needs, and what went wrong is left to the technician.
+    """
     said = []
     times = sum(found.visits.values())
     if not found.runs:
@@ -89,7 +95,10 @@ def _paragraphs(found: Report) -> list[str]:
     else:
         what = done_text(found.done)
         size = f", {size_text(found.done.bytes)} in all" if found.done.bytes else ""
-        said.append(f"{what[:1].upper()}{what[1:]}{size}, in {count_text(len(found.runs), 'run')}.")
+        rest = f"{size}, in {count_text(len(found.runs), 'run')}"
+        if is_page and found.freed:
+            rest = f", which freed {size_text(found.freed)}"
+        said.append(f"{what[:1].upper()}{what[1:]}{rest}.")
     if found.taken_back:
         were = "was" if found.taken_back == 1 else "were"
         said.append(f"{count_text(found.taken_back, 'run')} {were} undone; restored files are not counted.")
@@ -98,7 +107,7 @@ def _paragraphs(found: Report) -> list[str]:
         counted = held_text(found.after.levels.values())
         said.append(f"{where} held {_held(found.before)} before and {_held(found.after)} after ({counted}).")
     room = f"{size_text(found.free)} of {size_text(found.total)} are free now ({share_text(found.free, found.total)})"
-    said.append(f"Freed {size_text(found.freed)}; {room}." if found.freed else f"{room[:1].upper()}{room[1:]}.")
+    said.append(f"Freed {size_text(found.freed)}; {room}." if found.freed and not is_page else f"{room[:1].upper()}{room[1:]}.")
     if found.full_ns is not None:
         said.append(f"At this rate the disk will be full on {date_text(found.full_ns)}.")
     count, trashed = found.trashed
@@ -108,6 +117,8 @@ def _paragraphs(found: Report) -> list[str]:
     if found.troubles:
         last = found.troubles[-1]
         what = count_text(len(found.troubles), "run")
+        if is_page:
+            return [*said, f"{what} had problems. Your technician can see which: frugal history."]
         said.append(f"{what} had problems, most recently on {moment_text(last.began_ns)}: {shown(last.reason or last.outcome)}.")
     elif times:
         said.append("No problems.")

@@ -61,7 +61,7 @@ def run(args: argparse.Namespace) -> int:
         hint = {"remove": "did you mean `off`?", "delete": "did you mean `off`?"}.get(args.what[0])
         raise UsageError(f"rules: unknown action `{args.what[0]}`", hint or f"choose from {', '.join(_CHANGES)}")
     if args.what and args.what[0] in ("list", "show", "ls"):
-        raise UsageError(f"rules: there is no `{args.what[0]}`", "`frugal rules` lists them")
+        raise UsageError(f"rules: unknown action `{args.what[0]}`", "`frugal rules` lists the rules")
     args.rules = Path(args.what[0]) if args.what else args.rules
     return _list(args)
 

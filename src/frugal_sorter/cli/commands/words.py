@@ -116,6 +116,12 @@ def _known(typed: str, before: Sequence[str]) -> Iterable[str]:
 
 
 _WAYS: dict[str, Callable[[Sequence[str]], Iterable[str]]] = {
-    "rules": _rules, "runs": _runs, "schedules": _schedules, "types": _types, "books": _books, "inventories": _inventories,
-    "ways": _ways, "line": _line,
-}  # fmt: skip
+    "rules": _rules,
+    "runs": _runs,
+    "schedules": _schedules,
+    "types": _types,
+    "books": _books,
+    "inventories": _inventories,
+    "ways": _ways,
+    "line": _line,
+}

@@ -167,6 +167,7 @@ body { font: 15px/1.45 system-ui, "Noto Sans", sans-serif; color: var(--ink); ba
        max-width: 70rem; margin: 2rem auto; padding: 0 1.25rem; }
 h1 { font-size: 1.5rem; margin: 0; overflow-wrap: anywhere; }
 h2 { font-size: 1.1rem; margin: 2rem 0 .5rem; }
+.lead { font-size: 1.6rem; line-height: 1.3; color: var(--ink); margin: 1.25rem 0; max-width: 45rem; }
 p { color: var(--dim); margin: .25rem 0; overflow-wrap: anywhere; }
 table { border-collapse: collapse; width: 100%; font-variant-numeric: tabular-nums; }
 th, td { text-align: left; padding: .3rem .8rem .3rem 0; border-bottom: 1px solid var(--line); vertical-align: top;
@@ -193,9 +194,11 @@ td, th { min-width: 4.5rem; }
 </head>
 <body>
 <h1>{{ title }}</h1>
+{% if lead %}<p class="lead">{{ lead }}</p>
+{% endif %}
 {% for line in lines %}<p>{{ line }}</p>
 {% endfor %}
-{% if figure %}<figure role="img" aria-label="What fills the space, by folder, age and type">{{ figure|safe }}</figure>{% endif %}
+{% if figure %}<figure role="img" aria-label="{{ about }}">{{ figure|safe }}</figure>{% endif %}
 {% macro cells(texts, tag, sides) %}
 {% for text in texts %}
 {% set side = sides[loop.index0] %}
@@ -248,7 +251,14 @@ for (const table of document.querySelectorAll("table")) {
 """
 
 
-def page(title: str, lines: Sequence[str], tables: Sequence[Table], figure: str = "") -> str:
+def page(
+    title: str,
+    lines: Sequence[str],
+    tables: Sequence[Table],
+    figure: str = "",
+    about: str = "What fills the space, by folder, age and type",
+    lead: str = "",
+) -> str:
     """Return a page of HTML whose tables a reader can sort.
 
     Args:
@@ -256,8 +266,10 @@ def page(title: str, lines: Sequence[str], tables: Sequence[Table], figure: str 
         lines: what is said below it.
         tables: they.
         figure: SVG, trusted as it is ours; empty for none.
+        about: what the figure shows, for readers who cannot see it.
+        lead: the one sentence to read, in large letters; empty for none.
     """
     from jinja2 import Environment, StrictUndefined
 
     environment = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
-    return environment.from_string(_PAGE).render(title=title, lines=lines, figure=figure, tables=tables)
+    return environment.from_string(_PAGE).render(title=title, lead=lead, lines=lines, figure=figure, about=about, tables=tables)

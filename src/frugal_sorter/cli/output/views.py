@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import datetime
+from html import escape
 from itertools import zip_longest
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -439,13 +440,14 @@ def learned_page(tree: str, learnt_from: str, puts: str, found: Learnt) -> str:
     return page(f"How {tree} is sorted", lines, tables, figure)
 
 
-def report_page(title: str, found: Report, paragraphs: Sequence[str], most: int) -> str:
-    """Return the page.
+def report_page(title: str, found: Report, lead: str, paragraphs: Sequence[str], most: int) -> str:
+    """Return the page for the owner of the machine; what went wrong is for the technician, who has the history.
 
     Args:
         title: of the page.
         found: what was done.
-        paragraphs: in plain words what a person should know.
+        lead: it in one sentence.
+        paragraphs: in plain words what else a person should know.
         most: so many rows of each table.
     """
     tables = []
@@ -462,14 +464,30 @@ def report_page(title: str, found: Report, paragraphs: Sequence[str], most: int)
         tables.append(
             _table("Runs by person and schedule", (Column("who"), Column.count("times")), found.visits.most_common(), most)
         )
-    if found.troubles:
-        columns = (
-            Column.moment("when", lambda one: one.began_ns),
-            Column("who", lambda one: one.by),
-            Column("why", lambda one: one.reason or one.outcome),
-        )
-        tables.append(_table("Problems", columns, found.troubles[::-1], most))
-    return page(title, paragraphs, tables)
+    figure = ""
+    if found.before is not None and found.after is not None:
+        what = [shown(folder) for folder in found.after.levels]
+        about = what[0] if len(what) == 1 else "The folders"
+        figure = _before_and_after(about, found.before.bytes, found.after.bytes)
+    return page(title, paragraphs, tables, figure, "How much there was before, and how much there is now", lead)
+
+
+_BAR_WIDTH, _LABEL_WIDTH = 620, 90
+
+
+def _before_and_after(what: str, before: int, after: int) -> str:
+    """Return a picture of two sizes, a bar each, as SVG 1.1."""
+    most, lines = max(before, after, 1), []
+    for y, label, size, colour in ((44, "before", before, "#a9b8bf"), (88, "now", after, "#2f6f8f")):
+        width = max(round(_BAR_WIDTH * size / most), 1)
+        lines += [
+            f'<text x="{_LABEL_WIDTH - 12}" y="{y + 20}" text-anchor="end">{label}</text>',
+            f'<rect x="{_LABEL_WIDTH}" y="{y}" width="{width}" height="30" rx="3" fill="{colour}"/>',
+            f'<text x="{_LABEL_WIDTH + width + 10}" y="{y + 20}">{size_text(size)}</text>',
+        ]
+    head = f'<svg viewBox="0 0 {_LABEL_WIDTH + _BAR_WIDTH + 110} 130" font-family="sans-serif"'
+    title = f'<text x="{_LABEL_WIDTH}" y="24" font-weight="600">{escape(what)}</text>'
+    return f'{head} font-size="16" fill="#1c2326">{title}{"".join(lines)}</svg>'
 
 
 def _table(title: str, columns: Sequence[Column], rows: Sequence[Any], most: int) -> Table:
