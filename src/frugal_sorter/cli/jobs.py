@@ -213,7 +213,7 @@ def agreed(
             edit(view, screen)
         except UsageError as wrong:
             # What was decided so far is not lost with a slip in the editor.
-            screen.line(f"Note: {shown(wrong.text)}; the plan is unchanged", style="yellow")
+            screen.line(f"Note: {shown(wrong.text)}; the plan is unchanged", style="warn")
     return False
 
 
@@ -267,9 +267,9 @@ def _show_run(session: Session, view: PlanView) -> tuple[Result, int]:
             view.show_step(step, mark)
         screen.line()
     for dev, (near, kinds) in result.lost.items():
-        screen.line(f"Note: {shown(lost_text(near, dev, kinds))}", style="yellow")
+        screen.line(f"Note: {shown(lost_text(near, dev, kinds))}", style="warn")
     for text in stray_texts(result.stray):
-        screen.line(f"Note: {shown(text)}", style="yellow")
+        screen.line(f"Note: {shown(text)}", style="warn")
     return result, number
 
 

@@ -52,7 +52,7 @@ def run(args: argparse.Namespace) -> int:
         screen.parts(("refused: ", "bold red"), (shown(_at(book, rule, why)), ""))
     warnings = _warnings(book, world)
     for warning in warnings:
-        screen.parts(("warning: ", "yellow"), (shown(warning), ""))
+        screen.parts(("warning: ", "warn"), (shown(warning), ""))
     examples = sum(len(rule.examples) for rule in book.rules)
     parts = [count_text(len(book.rules), "rule"), "no errors"]
     if book.off:

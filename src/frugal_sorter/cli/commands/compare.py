@@ -134,7 +134,7 @@ def _print_table(comparison: Comparison) -> None:
             screen.line(f"  … {len(changes) - _NAMED:,} more (--format csv lists all)")
     for saved in (comparison.first, comparison.second):
         for path in saved.unread:
-            screen.line(f"Not read: {shown(path)}", style="yellow")
+            screen.line(f"Not read: {shown(path)}", style="warn")
 
 
 def _tables(comparison: Comparison) -> list[Table]:

@@ -314,7 +314,7 @@ def _alikes(screen: Screen, alikes: Sequence[LookAlike], base: str) -> None:
     if differ:
         screen.line("Named like copies but different, so kept", style="bold")
         for one in differ[:_NAMED]:
-            screen.parts(("  ", ""), (below(one.path, base), "yellow"), (f"  {_difference(one)}", ""))
+            screen.parts(("  ", ""), (below(one.path, base), "warn"), (f"  {_difference(one)}", ""))
         if len(differ) > _NAMED:
             screen.line(f"  and {len(differ) - _NAMED:,} more", style="dim")
     if alone:
@@ -351,4 +351,4 @@ def _totals(screen: Screen, found: Duplicates, choices: Sequence[Choice]) -> Non
         if count:
             screen.line(f"Skipped {count_text(count, which)}.")
     for unread in found.unread:
-        screen.line(f"Not read: {shown(unread.path)} ({unread.reason})", style="yellow")
+        screen.line(f"Not read: {shown(unread.path)} ({unread.reason})", style="warn")

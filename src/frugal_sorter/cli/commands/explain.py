@@ -31,7 +31,7 @@ EXAMPLES = """
   frugal explain Intake/scan004.tif --as-of "in 2 weeks"
   frugal explain Intake                                     which rules act in this folder
 """
-_WORDS = {True: ("yes", "green"), False: ("no", "dim"), None: ("unknown", "yellow")}
+_WORDS = {True: ("yes", "green"), False: ("no", "dim"), None: ("unknown", "warn")}
 
 _NAMED = 3
 

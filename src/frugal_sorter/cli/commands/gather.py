@@ -151,22 +151,20 @@ def _show(gathering: Gathering, screen: Screen, move: bool) -> None:
         screen.line()
         screen.line("Similar files used instead", style="bold")
         for wish, _, nearest in gathering.nearest:
-            screen.parts((f"  line {wish.line}  ", "dim"), (shown(wish.text), ""), (f"  → {shown(nearest)}", "yellow"))
+            screen.parts((f"  line {wish.line}  ", "dim"), (shown(wish.text), ""), (f"  → {shown(nearest)}", "warn"))
     if gathering.missed:
         screen.line()
         screen.line("Missing", style="bold")
         width = len(str(gathering.missed[-1].wish.line))
         for wish, why, nearest in gathering.missed:
             more = f"did you mean {shown(nearest)}?" if nearest else why if why != "not found" else ""
-            screen.parts(
-                (f"  line {wish.line:>{width}}  ", "dim"), (shown(wish.text), "yellow"), (f"  {more}" if more else "", "")
-            )
+            screen.parts((f"  line {wish.line:>{width}}  ", "dim"), (shown(wish.text), "warn"), (f"  {more}" if more else "", ""))
     if plan.not_touched:
         screen.line()
         screen.line("Blocked", style="bold")
         for left in plan.not_touched:
-            screen.line(f"  {shown(left.place.path)}: {shown(left.reason)}", style="yellow")
+            screen.line(f"  {shown(left.place.path)}: {shown(left.reason)}", style="warn")
     for note in plan.notes:
-        screen.line(f"Note: {shown(note.text)}", style="yellow" if note.problem else "")
+        screen.line(f"Note: {shown(note.text)}", style="warn" if note.problem else "")
     for refusal in plan.refused:
-        screen.line(f"Refused: {shown(refusal.reason)}", style="bold yellow")
+        screen.line(f"Refused: {shown(refusal.reason)}", style="refused")

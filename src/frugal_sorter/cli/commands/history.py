@@ -51,6 +51,8 @@ EXAMPLES = """
 _INNER = frozenset({"token", "volumes"})
 # With fewer columns there is no room for the rule file.
 _WIDE = 100
+# With fewer there is none for the size either.
+_NARROW = 70
 # So many reasons are printed below the table.
 _TROUBLES = 5
 _Counts = Mapping[Outcome | None, int]
@@ -305,7 +307,7 @@ def _show_runs(journal: Journal, active: bool, args: argparse.Namespace) -> int:
         Column("by", lambda line: line.by),
         Column("command", lambda line: line.what),
         Column.count("changes", lambda line: line.done if line.runs else None, is_whole=True),
-        Column.size("size", lambda line: line.bytes, is_whole=True),
+        *([Column.size("size", lambda line: line.bytes, is_whole=True)] if screen.width >= _NARROW else []),
         *([Column.size("freed", lambda line: line.freed or None, is_whole=True)] if is_wide else []),
         Column("result", lambda line: line.state, is_whole=True),
         *([Column("rules", lambda line: line.rules)] if is_wide else []),
@@ -318,7 +320,7 @@ def _show_runs(journal: Journal, active: bool, args: argparse.Namespace) -> int:
     if troubles:
         screen.line()
     for line in troubles[-_TROUBLES:]:
-        screen.line(f"{moment_text(line.at_ns)}  {shown(line.by)}: {shown(line.trouble)}", style="yellow")
+        screen.line(f"{moment_text(line.at_ns)}  {shown(line.by)}: {shown(line.trouble)}", style="warn")
     if len(troubles) > _TROUBLES:
         screen.line(f"{len(troubles) - _TROUBLES:,} earlier problems; --format csv lists all", style="dim")
     _show_ways_back(journal, runs, counted, screen)

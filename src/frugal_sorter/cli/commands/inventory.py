@@ -314,7 +314,7 @@ def _also(screen: Screen, inventory: Inventory) -> None:
         free = space.free / space.total if space.total else 0
         screen.line(f"Free: {size_text(space.free)} of {size_text(space.total)} ({free:.0%}).")
     for unread in inventory.unread:
-        screen.line(f"Not read: {shown(unread.path)} ({unread.reason})", style="" if unread.by_design else "yellow")
+        screen.line(f"Not read: {shown(unread.path)} ({unread.reason})", style="" if unread.by_design else "warn")
 
 
 def _plain_table(screen: Screen, inventory: Inventory, args: argparse.Namespace) -> None:

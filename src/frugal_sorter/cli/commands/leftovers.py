@@ -91,7 +91,7 @@ class _Look:
         """Say whether the program is installed."""
         if self.there:
             screen.line(
-                f"{shown(self.program)} is still installed ({shown(self.there)}), so its files are only listed.", style="yellow"
+                f"{shown(self.program)} is still installed ({shown(self.there)}), so its files are only listed.", style="warn"
             )
             if self.before is not None:
                 screen.line(
@@ -135,10 +135,10 @@ def _more(screen: Screen, lines: Sequence[tuple[int, str]], unread: Sequence[Unr
     for number, text in lines:
         screen.line(
             (f"Line {number} of your crontab mentions it; frugal does not change it (edit with `crontab -e`): {shown(text)}"),
-            style="yellow",
+            style="warn",
         )
     for one in unread:
-        screen.line(f"Not read: {shown(one.path)} ({shown(one.reason)})", style="yellow")
+        screen.line(f"Not read: {shown(one.path)} ({shown(one.reason)})", style="warn")
     return 1 if unread else 0
 
 

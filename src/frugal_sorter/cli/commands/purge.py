@@ -199,7 +199,7 @@ def _show(view: PlanView, purge: Purge, screen: Screen, args: argparse.Namespace
     size = size_text(sum(step.bytes for step in steps))
     screen.parts(
         (f"{entries_text(total(step.count for step in steps))}, {size}, ", "bold"),
-        (how, "bold red" if args.permanent else "yellow"),
+        (how, "bold red" if args.permanent else "warn"),
     )
     for label, step in (("oldest", steps[0]), ("newest", steps[-1]), ("biggest", biggest)):
         screen.line(f"  {label:8}{_line(step, purge)}")

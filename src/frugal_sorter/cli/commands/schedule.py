@@ -141,7 +141,7 @@ def _add(args: argparse.Namespace, screen: Screen) -> int:
     if today is not None:
         screen.line(f"  today   {will_text(today.asked) or 'nothing to do'}")
         for problem in (*map(str, today.refused), *today.problems):
-            screen.line(f"Note: {shown(problem)}", style="yellow")
+            screen.line(f"Note: {shown(problem)}", style="warn")
     if not confirm(screen, f"Create schedule {name}, as {accounts.account_name()}?", args.yes):
         screen.line("Nothing was changed.")
         return 3
@@ -218,7 +218,7 @@ def _describe(entry: Entry, scheduler: Scheduler, screen: Screen, is_on: bool = 
     for piece in scheduler.pieces(entry):
         screen.line(f"  writes  {shown(piece.path)}")
     for note in _notes(entry, scheduler):
-        screen.line(f"Note: {note}", style="yellow")
+        screen.line(f"Note: {note}", style="warn")
 
 
 def _notes(entry: Entry, scheduler: Scheduler) -> list[str]:
@@ -281,7 +281,7 @@ def _tell_troubles(screen: Screen, looked: Sequence[Looked]) -> None:
     if troubles:
         screen.line()
     for name, text in troubles:
-        screen.parts((f"{name}: ", "bold yellow"), (shown(text), "yellow"))
+        screen.parts((f"{name}: ", "refused"), (shown(text), "warn"))
 
 
 def _as_json(one: Looked) -> dict[str, object]:

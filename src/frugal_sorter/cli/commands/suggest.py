@@ -177,7 +177,7 @@ def _not_read(unread: Sequence[Unread]) -> list[str]:
 
 def _print_lines(screen: Screen, lines: Sequence[str]) -> None:
     for line in lines:
-        screen.line(line, style="yellow")
+        screen.line(line, style="warn")
 
 
 def _summary(found: Proposal) -> str:

@@ -77,7 +77,7 @@ class _Empty(Job):
             runs = "run" if len(self.of_runs) == 1 else "runs"
             view.screen.line()
             view.screen.line(
-                f"{count} moved to the trash by {runs} {named}; undo will no longer be able to restore them.", style="bold yellow"
+                f"{count} moved to the trash by {runs} {named}; undo will no longer be able to restore them.", style="refused"
             )
         view.show_left()
         view.screen.line()
@@ -192,7 +192,7 @@ _ORPHANS = {"info": "(file missing)", "file": "(original location unknown)", "":
 
 def _list(session: Session, entries: list[Weighed], notes: list[Note], screen: Screen) -> int:
     for note in notes:
-        screen.line(f"Note: {shown(note.text)}", style="yellow")
+        screen.line(f"Note: {shown(note.text)}", style="warn")
     if not entries:
         screen.line("The trash is empty.")
         return 1 if notes else 0

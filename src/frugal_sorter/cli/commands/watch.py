@@ -183,18 +183,18 @@ class _Terminal:
         self.has_problem = self.has_problem or bool(missing)
         if self._once:
             for folder in missing:
-                self.screen.line(f"{shown(folder)} is missing.", style="yellow")
+                self.screen.line(f"{shown(folder)} is missing.", style="warn")
             return
         names = ", ".join(shown(root.folder) for root in roots)
         if roots:
             self._say(f"watching {count_text(len(roots), 'folder')}: {names}")
         for folder in missing:
-            self._say(f"waiting for {shown(folder)} to appear", "yellow")
+            self._say(f"waiting for {shown(folder)} to appear", "warn")
         self._flush()
 
     def note(self, text: str) -> None:
         self.has_problem = True
-        self._say(shown(text), "yellow")
+        self._say(shown(text), "warn")
         self._flush()
 
     def planned(self, plan: Plan) -> None:

@@ -42,7 +42,7 @@ def show_misses(session: Session, screen: Screen, book: RuleBook, plan: Plan) ->
     world = session.world(now_ns=plan.made_ns)
     idle = [rule for rule in book.rules if rule.name not in plan.matched]
     for name, misses in nearest_misses(book, idle, world).items():
-        screen.line(f"{shown(name)} matches nothing. Closest:", style="yellow")
+        screen.line(f"{shown(name)} matches nothing. Closest:", style="warn")
         for miss in misses:
             when = f"; the rule will match it on {moment_text(miss.when_ns)}" if miss.when_ns else ""
             screen.line(f"    {shown(miss.place.name)}: {shown(miss.why)}{when}")
@@ -196,7 +196,7 @@ class PlanView:
         new = target in self.new_folders and target not in self._announced
         self._announced.add(target)
         heading = kind.words.heading.format(source=source, target=below(target, self.base) if target else "")
-        style = "bold red" if kind.final else "yellow" if kind.removes else "cyan"
+        style = "bold red" if kind.final else "warn" if kind.removes else "cyan"
         self.screen.parts((f"  {heading}", style), (" (new folder)" if new else "", "dim"))
 
     def _name(self, step: Step) -> None:
@@ -221,7 +221,7 @@ class PlanView:
         if step.group and (step.group, step.target) in self._making_room:
             note += ", replacing the file there, which goes to the trash"
         kind = "/" if step.was is not None and step.was.kind == "folder" else ""
-        self.screen.parts(number, (f"{name}{kind}", ""), (f"  {note.lstrip(', ')}" if note else "", "yellow"))
+        self.screen.parts(number, (f"{name}{kind}", ""), (f"  {note.lstrip(', ')}" if note else "", "warn"))
 
     def show_left(self) -> None:
         """Print what is left as it is and why, what was refused, and what could not be read."""
@@ -251,14 +251,14 @@ class PlanView:
         if plan.notes or plan.refused:
             self.screen.line()
         for note in plan.notes:
-            self.screen.line(f"Note: {shown(note.text)}", style="yellow" if note.problem else "")
+            self.screen.line(f"Note: {shown(note.text)}", style="warn" if note.problem else "")
         for refusal in plan.refused:
-            self.screen.line(f"Refused: {shown(str(refusal))}", style="bold yellow")
+            self.screen.line(f"Refused: {shown(str(refusal))}", style="refused")
 
     def _left_for(self, reason: str, problem: bool, lefts: list[NotTouched]) -> None:
         """Print the entries that are left for one reason."""
         count = entries_text(total(left.counted for left in lefts))
-        self.screen.line(f"  {count}: {shown(reason)}", style="yellow" if problem else "")
+        self.screen.line(f"  {count}: {shown(reason)}", style="warn" if problem else "")
 
         def show(left: NotTouched) -> None:
             rule = f"  ({shown(left.rule)})" if left.rule and len(self.plan.rules) != 1 else ""
@@ -312,7 +312,7 @@ class PlanView:
         if "run" in verbs:
             self.screen.line("frugal cannot undo what the programs do.", style="bold red")
         elif "run-making" in verbs:
-            self.screen.line("frugal can undo only the files listed here, not anything else the programs do.", style="yellow")
+            self.screen.line("frugal can undo only the files listed here, not anything else the programs do.", style="warn")
         if "trash" in verbs and self.plan.kind not in TAKING_BACK:
             self.screen.line("Moving files to the trash frees no space until the trash is emptied.", style="dim")
 
@@ -365,7 +365,7 @@ def _near_places(step: Step) -> list[Place]:
 
 _OUTCOMES = {
     Outcome.DONE: ("done", "green"),
-    Outcome.SKIPPED: ("skipped", "yellow"),
+    Outcome.SKIPPED: ("skipped", "warn"),
     Outcome.FAILED: ("failed", "bold red"),
     Outcome.OPEN: ("unclear", "bold red"),
     Outcome.NOT_RUN: ("left", ""),

@@ -17,6 +17,8 @@ if TYPE_CHECKING:
 
     from frugal_sorter.cli.output.results import Column, Table
 
+# An orange that can be read on light and on dark ground; yellow cannot on light.
+_STYLES = {"warn": "color(130)", "refused": "bold color(130)"}
 _AFTER_SECONDS, _EVERY_SECONDS, _MINUTES_FROM = 1.0, 0.2, 90
 
 
@@ -124,8 +126,9 @@ class Screen:
     @cached_property
     def _rich(self) -> Console:
         from rich.console import Console
+        from rich.theme import Theme
 
-        return Console(file=raw(sys.stdout), highlight=False, markup=False, emoji=False)
+        return Console(file=raw(sys.stdout), highlight=False, markup=False, emoji=False, theme=Theme(_STYLES))
 
     @property
     def is_terminal(self) -> bool:

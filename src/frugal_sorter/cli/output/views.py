@@ -224,10 +224,10 @@ def _block(one: FolderOutcome, fates: Mapping[str, Fate], base: str, few: int | 
     if one.fate != "new":
         # A folder that goes has a line of its own.
         leaving = [name for name, _ in one.leaving if fates.get(f"{one.path}/{name}") != "goes"]
-        lines = [_Text(f"{indent}  - {shown(name)}", "yellow") for name in leaving]
+        lines = [_Text(f"{indent}  - {shown(name)}", "warn") for name in leaving]
         now = [_Text(f"{indent}{name}  {one.before:,}"), *_sampled(lines, few, indent)]
     if one.fate == "goes":
-        then.append(_Text(f"{indent}{name}  removed", "yellow"))
+        then.append(_Text(f"{indent}{name}  removed", "warn"))
     else:
         new = "  new" if one.fate == "new" else ""
         lines = []
@@ -287,7 +287,7 @@ def show_days(days: Sequence[Day], screen: Screen, now_ns: int, until_ns: int, n
             if names:
                 view.show_names(steps, few=1)
         for refusal in day.plan.refused:
-            screen.line(f"  Refused: {shown(str(refusal))}", style="bold yellow")
+            screen.line(f"  Refused: {shown(str(refusal))}", style="refused")
     screen.line()
     if not whole.steps:
         screen.line("Nothing to do before then.", style="bold")
