@@ -63,6 +63,14 @@ def test_each_link_of_the_docs_leads_somewhere(page: Path) -> None:
     assert not [target for target in targets if "://" not in target and not (page.parent / target).exists()]
 
 
+def test_the_modules_and_tests_that_the_docs_name_exist() -> None:
+    pages = "\n".join(page.read_text() for page in PAGES)
+    tests = "\n".join(one.read_text() for one in (ROOT / "tests").glob("*.py"))
+    modules = set(re.findall(r"`([a-z_/]+\.py)`", pages))
+    assert not [one for one in modules if not (ROOT / "src/frugal_sorter" / one).exists() and not (ROOT / one).exists()]
+    assert not [name for name in set(re.findall(r"`(test_[a-z_0-9]+)`", pages)) if f"def {name}(" not in tests]
+
+
 def test_the_exit_codes_of_the_docs_are_those_of_the_program() -> None:
     page = (ROOT / "docs/troubles.md").read_text()
     assert all(f"| {code} | {meaning} |" in page for code, meaning in EXIT_CODES)

@@ -89,7 +89,7 @@ def test_what_stands_inside_tells_where_names_say_nothing(folder: Path, frugal: 
     put(folder / "Intake/scan0900.txt", "From Quay Packaging\n")
     put(folder / "Intake/scan0901.txt", "From somebody nobody knows\n")
     said = frugal("suggest", "Intake", "--like", "Sorted", "--to", "rules.toml").stdout
-    assert "places 48 of 48 test files correctly" in said
+    assert "48 of 48 test files placed correctly" in said
     assert 'text has "' in (folder / "rules.toml").read_text().replace("'", '"')
     assert "warning:" not in frugal("check", "rules.toml").stdout
     frugal("tidy", "rules.toml", "--yes")
@@ -138,7 +138,7 @@ def test_the_program_writes_rules_that_put_new_files_there(folder: Path, frugal:
     assert "test files" in said or "not made from" in said
     text = (folder / "learnt.toml").read_text()
     found = re.search(
-        r"places (\d+) of (\d+) test files correctly \((\d+)%\), leaves (\d+) alone, and places (\d+) wrongly", text
+        r"(\d+) of (\d+) test files placed correctly \((\d+)%\), (\d+) left alone, (\d+) placed wrongly", text
     )
     assert found and int(found[1]) + int(found[4]) + int(found[5]) == int(found[2]) == len(items)
     frugal("check", "learnt.toml")

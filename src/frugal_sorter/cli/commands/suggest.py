@@ -116,8 +116,8 @@ def _like(args: argparse.Namespace, folder: str) -> int:
         _print_lines(screen, missing)
         return 1 if missing else 0
     share = f" ({score.right / score.all:.0%})" if score.all else ""
-    puts = f"places {score.right:,} of {score.all:,} test files correctly{share}, leaves {score.left:,} alone"
-    puts += f", and places {len(score.misplaced):,} wrongly"
+    puts = f"{score.right:,} of {score.all:,} test files placed correctly{share}, {score.left:,} left alone"
+    puts += f", {len(score.misplaced):,} placed wrongly"
     rules = count_text(len(found.rules), "rule")
     if args.format == "html":
         from frugal_sorter.cli.output.views import learned_page as page_of
@@ -126,7 +126,7 @@ def _like(args: argparse.Namespace, folder: str) -> int:
         return 1 if missing else 0
     lines = [
         f"# {rules} learnt from {items} in {shown(tree)}.",
-        f"# Tested five times (rules made from 80% of the files, tried on the other 20%): it {puts}.",
+        f"# Tested five times (rules made from 80% of the files, tried on the other 20%): {puts}.",
     ]
     for one in score.misplaced[:_MISPLACED]:
         lines.append(f"#   {shown(one.name)}: is in {shown(one.lies)}, would go to {shown(one.put)}")
@@ -134,7 +134,7 @@ def _like(args: argparse.Namespace, folder: str) -> int:
         lines.append(f"#   and {len(score.misplaced) - _MISPLACED:,} more")
     lines.append("# Rules that place fewer than 90% of their files correctly are switched off.")
     lines += [f"# {line}" for line in missing]
-    _give(args, screen, "\n".join([*lines, found.text]), rules, missing, f"Tested on files left out: it {puts}.")
+    _give(args, screen, "\n".join([*lines, found.text]), rules, missing, f"Tested on files left out: {puts}.")
     return 1 if missing else 0
 
 

@@ -436,7 +436,7 @@ def learned_page(tree: str, learnt_from: str, puts: str, found: Learnt) -> str:
     if found.score.misplaced:
         rows = [(one.name, one.lies, one.put) for one in found.score.misplaced]
         tables.append(Table("Placed wrongly", (Column("file"), Column("is in"), Column("would go to")), rows))
-    lines = [learnt_from, f"Tested five times (rules made from 80% of the files, tried on the other 20%): the rules {puts}."]
+    lines = [learnt_from, f"Tested five times (rules made from 80% of the files, tried on the other 20%): {puts}."]
     return page(f"How {tree} is sorted", lines, tables, figure)
 
 
