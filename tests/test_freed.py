@@ -13,7 +13,7 @@ from frugal_sorter.app.report import full_at_ns
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.reports.saved import look_now, save
 from frugal_sorter.state import ready_state_folder
-from tests.conftest import Frugal, Mount
+from tests.conftest import AS_ROOT, Frugal, Mount
 from tests.support import DAY_NS, NOW_NS, put, rules_text
 
 KILO = b"x" * 1_000
@@ -39,6 +39,17 @@ def test_a_run_says_what_it_freed_and_what_it_did_not(
         assert "It freed 3.0 kB" in frugal("history", "1").stdout
         visit = json.loads(frugal("history", "--format", "json").stdout)["visits"][0]
         assert visit["freed"] == 3_000 and visit["free_after"]
+
+
+@AS_ROOT
+def test_it_says_why_less_was_freed_than_was_removed(folder: Path, frugal: Frugal, mount: Mount) -> None:
+    volume = mount("tmpfs")
+    put(volume / "Intake/a.log", b"x" * 3_000_000, age_days=90)
+    os.link(volume / "Intake/a.log", volume / "another name")
+    put(volume / "Intake/b.log", b"x" * 2_000_000, age_days=90)
+    words = ("purge", volume / "Intake", "--older-than", "30d", "--by", "modified", "--permanent", "--yes")
+    said = frugal(*words).stdout
+    assert f"Removed 5.0 MB from {volume}/Intake, but the volume has only 2.0 MB more room so far: files with other names" in said
 
 
 def test_what_leaves_the_trash_is_freed_and_the_free_room_is_that_of_the_volume(folder: Path, frugal: Frugal) -> None:

@@ -137,9 +137,7 @@ def test_the_program_writes_rules_that_put_new_files_there(folder: Path, frugal:
     said = frugal("suggest", "Intake", "--like", "Archive", "--to", "learnt.toml").stdout
     assert "test files" in said or "not made from" in said
     text = (folder / "learnt.toml").read_text()
-    found = re.search(
-        r"(\d+) of (\d+) test files placed correctly \((\d+)%\), (\d+) left alone, (\d+) placed wrongly", text
-    )
+    found = re.search(r"(\d+) of (\d+) test files placed correctly \((\d+)%\), (\d+) left alone, (\d+) placed wrongly", text)
     assert found and int(found[1]) + int(found[4]) + int(found[5]) == int(found[2]) == len(items)
     frugal("check", "learnt.toml")
     frugal("tidy", "learnt.toml", "--yes")

@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections import Counter
+from collections.abc import Callable, Collection, Iterator, Sequence
+from contextlib import suppress
 from datetime import datetime, timedelta
 from typing import Literal, NamedTuple
 
 from frugal_sorter.errors import UsageError
-from frugal_sorter.filesystem.record import FileRecord, Identity, Place
+from frugal_sorter.filesystem.record import FileRecord, Identity, Listing, Place
 from frugal_sorter.filesystem.tree import View, seeing
+from frugal_sorter.filesystem.walk import walk
 from frugal_sorter.planning.by_rules import plan_by_rules
 from frugal_sorter.planning.endings import EarlierRuns
+from frugal_sorter.planning.guard import with_parents
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.sight import earliest_changes, held_until
-from frugal_sorter.platforms import disk
 from frugal_sorter.rules.fields import World
 from frugal_sorter.rules.model import RuleBook
 from frugal_sorter.rules.units import DAY_NS, SECOND_NS
@@ -167,7 +170,7 @@ class FolderOutcome:
     Args:
         path: where it is.
         fate: it stays, is made, or goes: removed, or taken as a whole.
-        before: how many entries are directly in it now.
+        before: how many files are in it and below now, as an inventory counts them; hidden ones aside.
         after: how many will be.
         leaving: the entries that leave it, by name, and whether it is a folder.
         coming: those that come.
@@ -182,7 +185,7 @@ class FolderOutcome:
 
 
 def outcome_of(plan: Plan) -> list[FolderOutcome]:
-    """Return each folder that something of a plan happens in, in the order of a tree; nothing but names is read.
+    """Return each folder that something of a plan happens in, in the order of a tree.
 
     Args:
         plan: what would be done.
@@ -190,17 +193,19 @@ def outcome_of(plan: Plan) -> list[FolderOutcome]:
     folders: dict[str, FolderOutcome] = {}
 
     def folder(path: str) -> FolderOutcome:
-        if path not in folders:
-            count = _count(path)
-            folders[path] = FolderOutcome(path, before=count, after=count)
-        return folders[path]
+        return folders.setdefault(path, FolderOutcome(path))
 
     for root in plan.roots:
         folder(root)
     for step in plan.steps:
         _apply_step(step, folder)
-    for found in folders.values():
-        found.after += len(found.coming) - len(found.leaving)
+    for path, count in _files_below(folders).items():
+        folders[path].before += count
+        folders[path].after += count
+    for place, count in _differences(plan):
+        for above in with_parents(place.folder):
+            if above in folders and place.name[0] != ".":
+                folders[above].after += count
     return sorted(folders.values(), key=lambda one: one.path.split("/"))
 
 
@@ -224,8 +229,30 @@ def _origin(step: Step) -> str:
     return step.source.path if step.source is not None else ""
 
 
-def _count(folder: str) -> int:
-    try:
-        return len(disk.listdir(folder))
-    except OSError:
-        return 0
+def _differences(plan: Plan) -> Iterator[tuple[Place, int]]:
+    """Yield where files come or go, and how many."""
+    for step in plan.asked:
+        count = 1 if step.verb == "pack" else step.count.files + step.count.inside
+        if step.source is not None and step.verb in TAKING and step.verb not in ("restore", "empty"):
+            yield step.source, -count
+        if step.target is not None and step.verb in MAKING and step.verb != "trash":
+            yield step.target, count
+
+
+def _files_below(folders: Collection[str]) -> Counter[str]:
+    """Return how many files that are not hidden are in some folders and below them; each tree is read once."""
+    found: Counter[str] = Counter()
+
+    def descend(_: Listing, name: str, context: bool) -> bool | None:
+        return context if name[0] != "." else None
+
+    for top in folders:
+        if any(above in folders for above in with_parents(top)[1:]):
+            continue
+        with suppress(OSError):
+            for listing, _ in walk(top, True, False, descend, lambda _: None):
+                count = sum(name[0] != "." for name in listing.names)
+                for above in with_parents(listing.folder):
+                    if above in folders:
+                        found[above] += count
+    return found

@@ -53,18 +53,31 @@ _FOLDERS_NAMED = 3
 _WAYS = 6
 
 
-def freed_texts(freed: Freed, full_ns: int | None) -> list[str]:
+# A difference that other programs may have made while a run took its time.
+_NOISE_BYTES, _NOISE_SHARE = 1_000_000, 0.1
+
+
+def freed_texts(freed: Freed, full_ns: int | None, gained: int) -> list[str]:
     """Return in lines what was freed, what was not so far, and when the volume is full.
 
     Args:
         freed: what a run freed.
         full_ns: when the volume is full; None where that cannot be told.
+        gained: by how many bytes the volume has more room than before.
     """
     said = []
     if freed.bytes:
         share = share_text(freed.free, freed.total)
         room = f"{size_text(freed.free)} of {size_text(freed.total)} ({share}) are free now"
-        said.append(f"Freed {size_text(freed.bytes)}{_where(freed.folders)}; {room}.")
+        if freed.bytes - gained > max(_NOISE_BYTES, _NOISE_SHARE * freed.bytes):
+            more = size_text(max(gained, 0))
+            said.append(
+                f"Removed {size_text(freed.bytes)}{_where(freed.folders)}, but the volume has only {more} more room so far: files "
+                f"with other names (hard links), sparse files and snapshots free less than their size, and other programs may have "
+                f"written to it. {room}."
+            )
+        else:
+            said.append(f"Freed {size_text(freed.bytes)}{_where(freed.folders)}; {room}.")
     if freed.trashed:
         said.append(
             f"{size_text(freed.trashed)} moved to the trash; the space is freed when the trash is emptied. "

@@ -129,7 +129,7 @@ def tree_as_json(inventory: Inventory, most: int | None, order: Order | None, op
     return found
 
 
-_MARKS = '"-" marks what leaves a folder, "+" what is added; the number beside a folder counts what is directly in it.'
+_MARKS = '"-" marks what leaves a folder, "+" what is added; the number beside a folder counts the files in it and below.'
 # With fewer columns the two stand one after the other.
 _SIDE_BY_SIDE = 100
 _GAP = 3
