@@ -72,9 +72,9 @@ def freed_texts(freed: Freed, full_ns: int | None, gained: int) -> list[str]:
         if freed.bytes - gained > max(_NOISE_BYTES, _NOISE_SHARE * freed.bytes):
             more = size_text(max(gained, 0))
             said.append(
-                f"Removed {size_text(freed.bytes)}{_where(freed.folders)}, but the volume has only {more} more room so far: files "
-                f"with other names (hard links), sparse files and snapshots free less than their size, and other programs may have "
-                f"written to it. {room}."
+                f"Removed {size_text(freed.bytes)}{_where(freed.folders)}, but the volume has only {more} more room so far: "
+                f"files with other names (hard links), sparse files and snapshots free less than their size, and other programs "
+                f"may have written to it. {room}."
             )
         else:
             said.append(f"Freed {size_text(freed.bytes)}{_where(freed.folders)}; {room}.")
