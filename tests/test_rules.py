@@ -324,6 +324,41 @@ def test_the_schema_accepts_the_demo_and_refuses_what_the_loader_refuses(folder:
             jsonschema.validate(one, schema)
 
 
+CAPTURED = [
+    ('name fits "Order_{day:%Y%m%d}_{who}.pdf" and day older than 3 weeks', {"Order_20260101_clay.pdf"}),
+    ('day within 3 weeks and name fits "Order_{day:%Y%m%d}_{who}.pdf"', {"Order_20261112_kiln.pdf"}),
+    ('name fits "Order_{day:%Y%m%d}_{who}.pdf" and (who in (clay, ash) or day on 2026-11-12)', {"Order_20260101_clay.pdf", "Order_20261112_kiln.pdf"}),
+    ('name fits "plan {rev}.txt" and rev > 3', {"plan 12.txt"}), ('name fits "plan {rev}.txt" and not (rev > 3)', {"plan 2.txt"}),
+    ('name fits "plan {page:01}.txt" and page <= 2', {"plan 2.txt"}), ('name matches "plan (?P<rev_no>[0-9]+)" and rev_no is 2', {"plan 2.txt"}),
+    # Of a name that does not fit nothing is known.
+    ('ext is txt and (name fits "plan {rev}.md" or not (rev > 3))', set()),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("where", "moved"), CAPTURED, ids=[where for where, _ in CAPTURED])
+def test_what_a_condition_captures_from_a_name_is_a_field_of_it(folder: Path, where: str, moved: set[str]) -> None:
+    for name in (
+        "Order_20260101_clay.pdf",
+        "Order_20261112_kiln.pdf",
+        "Order_2026_x.pdf",
+        "plan 2.txt",
+        "plan 12.txt",
+        "plan b.txt",
+    ):
+        put(folder / "Intake" / name)
+    book = book_of(folder, f"where = '{where}'\nmove = 'There'")
+    assert {step.place.name for step in plan_of(book).asked} == moved
+
+
+def test_the_kind_of_a_captured_part_is_known_to_check(folder: Path) -> None:
+    for where, told in (
+        ('name fits "a{day:%Y}" and day > 3', "`day` takes is, older than"), ('name fits "a{who}" and who older than 3 days', "cannot be used with `who`"),
+        ('name fits "a{who}" and woh is b', "did you mean `who`?"),
+    ):  # fmt: skip
+        with pytest.raises(Mistakes, match=told):
+            book_of(folder, f"where = '{where}'\nleave = true")
+
+
 def test_the_reference_in_the_docs_is_the_one_that_the_program_prints(frugal: Frugal) -> None:
     page = (ROOT / "docs/rules.md").read_text()
     for topic, text in TOPICS.items():

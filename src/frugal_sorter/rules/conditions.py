@@ -22,11 +22,14 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator, Sequence
+from contextlib import suppress
 from typing import Any, NamedTuple
 
+from frugal_sorter.filesystem.record import Unknown
 from frugal_sorter.rules import operators
-from frugal_sorter.rules.fields import FIELDS, Field
+from frugal_sorter.rules.fields import FIELDS, Fact, Facts, Field
 from frugal_sorter.rules.source import meant
+from frugal_sorter.rules.templates import CaptureKind
 from frugal_sorter.rules.tree import Leaf, Negation, Node, Several
 from frugal_sorter.rules.units import InvalidValue
 from frugal_sorter.values import field, mutable, replace
@@ -84,7 +87,7 @@ _TOKENS = {
         "ORDER": ">=|<=|>|<",
         "STRING": QUOTED,
         "WORD": rf"""(?!(?:{_WORDS}){_WHOLE})[^\s(),"'<>=!]+""",
-        "NAME": rf"(?!(?:{_WORDS}){_NAMED})[a-z]+(?:-[a-z]+)*{_WHOLE}",
+        "NAME": rf"(?!(?:{_WORDS}){_NAMED})[a-z_][a-z0-9_]*(?:-[a-z]+)*{_WHOLE}",
         "(": r"\(",
         ")": r"\)",
         ",": ",",
@@ -260,6 +263,7 @@ def parse_condition(text: str, types: Sequence[str], read_list: ReadList = _no_l
     if tree is None:
         raise InvalidValue("the condition is nested too deeply", f"{DEEPEST} levels are allowed")
     builder = _Builder(text, types, read_list)
+    builder.know_captures(tree)
     node = builder.build(tree)
     if builder.wrong:
         first, *others = builder.wrong
@@ -365,6 +369,17 @@ class _Builder:
     read_list: ReadList
     warnings: list[str] = field(default_factory=list)
     wrong: list[InvalidValue] = field(default_factory=list)
+    captured: dict[str, Field] = field(default_factory=dict)
+
+    def know_captures(self, tree: Tree) -> None:
+        """Learn which parts of names the whole condition captures: they are fields of it, wherever they stand."""
+        if tree.rule == "compare" and any(isinstance(part, Token) and part.kind == "TEXTUAL" for part in tree.parts):
+            with suppress(InvalidValue):
+                leaf = next(self._compare(list(tree.parts)).leaves())
+                self.captured |= {name.lower(): _captured(leaf, name, kind) for name, kind in leaf.check.captured}
+        for part in tree.trees:
+            self.know_captures(part)
+        self.warnings.clear()
 
     def build(self, tree: Tree) -> Node:
         if tree.rule in ("any_of", "all_of"):
@@ -410,9 +425,9 @@ class _Builder:
         return Leaf(LISTED, operators.among(self.read_list(name)))
 
     def _field(self, token: Token) -> Field:
-        known = FIELDS.get(token.text.lower())
+        known = FIELDS.get(token.text.lower()) or self.captured.get(token.text.lower())
         if known is None:
-            known_names = ", ".join(FIELDS)
+            known_names = ", ".join([*FIELDS, *self.captured])
             raise InvalidValue(
                 f'unknown field or flag "{token.text}" (column {token.column})',
                 self._meant(token) or f"choose from {known_names}",
@@ -424,7 +439,7 @@ class _Builder:
         before = re.search(r"(\w[\w-]*)\s+is\s+(\S+)(?:\s+or\s+\S+)*\s+or\s*$", self.written[: token.column - 1])
         if before is not None and before[1] in FIELDS:
             return f"several values go in parentheses: `{before[1]} in ({before[2]}, {token.text})`"
-        return meant(token.text, "field", FIELDS)
+        return meant(token.text, "field", [*FIELDS, *self.captured])
 
     def _flag(self, children: list[Any]) -> Node:
         token = children[0]
@@ -503,6 +518,8 @@ class _Builder:
         negated = len(middle) == 2 and middle[0] is not None
         if value.rule == "none":
             raise InvalidValue(f"`{operator.text}` cannot be used with `none`", f"use `{on.name} is none`")
+        if operator.kind == "ORDER" and on.name in self.captured and on.kind == "text":
+            on = replace(on, kind="number", get=_as_number(on.get))
         text, exactly = _text(value)
         word = " ".join(operator.text.lower().split())
         if value.rule == "bare" and word in ("starts", "ends") and text.lower().startswith("with "):
@@ -524,6 +541,32 @@ class _Builder:
             )
         leaf = Leaf(on, operators.compare(on.name, on.kind, word, text, exactly))
         return Negation(leaf) if negated else leaf
+
+
+def _captured(leaf: Leaf, name: str, kind: CaptureKind) -> Field:
+    """Return what a test captures as a field: a date, or a text that may be a number."""
+
+    def get(facts: Facts) -> Fact:
+        text = leaf.value(facts)
+        found = leaf.check.capture(text) if leaf.check.capture is not None and isinstance(text, str) else None
+        if found is None:
+            return Unknown(f"the name does not fit the pattern with {{{name}}}")
+        value: Fact = found[name]
+        return value
+
+    return Field(name.lower(), kind, leaf.cost, "a part of the name", get)
+
+
+def _as_number(get: Callable[[Facts], Fact]) -> Callable[[Facts], Fact]:
+    """Return the same field as a number, where the text is one."""
+
+    def number(facts: Facts) -> Fact:
+        value = get(facts)
+        if isinstance(value, str):
+            return int(value) if value.isdecimal() else Unknown(f"{value} is not a number")
+        return value
+
+    return number
 
 
 def _looks_like_suffix(text: str) -> bool:

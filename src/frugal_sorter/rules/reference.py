@@ -54,6 +54,10 @@ case unless `exactly` stands before the value. `not` may stand before an operato
 Sizes are `250 KB` (1000) or `250 KiB` (1024), up to T. Durations are seconds to years, side by side:
 `1 day 12 hours`; months and years go by the calendar. All times are local.
 
+What `fits` or `matches` captures is a field of the same condition: a date, a number or a text, such as
+`name fits "Order_{{day:%Y%m%d}}_{{rest}}.pdf" and day older than 3 weeks`, or `name fits "plan {{rev}}.pdf" and
+rev > 3`. Of a name that does not fit it is unknown.
+
 Types: {", ".join(TYPES)}; and those in `[types]`.
 
 A fact can be unknown: a date that an entry does not have, a date in the future when its age is asked,
