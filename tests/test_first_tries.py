@@ -102,7 +102,7 @@ WARNED = {
 
 KEYS = {
     "unpack = true": "put it in quotes", 'trash = "yes"': "write it without quotes", "dry_run = true": "use `frugal preview`",
-    "overwrite = true": 'use clash = "replace"', "replace = true": 'use clash = "replace"', "keep_newest = 5": "--keep-newest 5",
+    "overwrite = true": 'use clash = "replace"', "replace = true": 'use clash = "replace"', "keep_newest = 5": 'use keep = "newest 5"',
     "recursive = true": 'use levels = "all"', 'older_than = "30 days"': "use where = ", 'to = "Logs"': 'use move = "Logs"',
     'by = "type"': 'use move = "{type}"', "enabled = false": "use off = true", 'exclude = "*.tmp"': "use leave = true in a rule above",
     'clash = "overwrite"': "choose from number", "settle = 10": "put it in quotes", 'run = "echo x"': "`run` is a list",

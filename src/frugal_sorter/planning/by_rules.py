@@ -180,6 +180,7 @@ class _Planner:
                 for hit in together:
                     self._hit(hit, descriptor)
                     self.world.on_progress(next(planned), of)
+        self.outcomes.finish_retention()
         self.outcomes.finish_packs()
         self.outcomes.finish_duplicates()
         targets = self.outcomes.folders

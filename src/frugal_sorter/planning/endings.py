@@ -34,7 +34,9 @@ from frugal_sorter.rules.fields import Facts, World
 from frugal_sorter.rules.keys import REMOVALS
 from frugal_sorter.rules.model import Hits, Rule, RuleBook
 from frugal_sorter.rules.placing import Alike, Placing, Wanted
+from frugal_sorter.rules.retention import kept_of
 from frugal_sorter.rules.templates import Missing
+from frugal_sorter.rules.units import minute_text
 from frugal_sorter.state import ready_state_folder
 from frugal_sorter.steps.kinds import VerbName
 from frugal_sorter.steps.step import NONE, Count, Member, NotTouched, Step
@@ -249,6 +251,7 @@ class Outcomes:
     counters: dict[Place, int] = field(default_factory=dict)
     packs: dict[tuple[int, Place], list[Facts]] = field(default_factory=dict)
     same: dict[int, list[Facts]] = field(default_factory=dict)
+    kept_by: dict[int, list[Matched]] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         # By rule: what was written later than this has not settled yet.
@@ -273,6 +276,9 @@ class Outcomes:
             rule = self.book.rules[index]
             self.plan.matched.add(rule.name)
             try:
+                if rule.keep:
+                    self.kept_by.setdefault(index, []).append(entry)
+                    return
                 if rule.ending is None:
                     self._hold_back(index, rule, entry.facts)
                     self.extras.before(rule, entry)
@@ -471,6 +477,29 @@ class Outcomes:
             pack = step_of(rule, "pack", None, room.place, None, {"members": listed, "bytes": total})
             originals = [self.removals.trash(rule.name, rule.key, facts.record, facts.inside) for facts in members]
             self.plan.add_group([*room.before, pack, *originals])
+
+    def finish_retention(self) -> None:
+        """Plan the endings of what rules with `keep` do not keep, once all of their entries are known."""
+        for index, entries in self.kept_by.items():
+            rule, groups = self.book.rules[index], dict[tuple[str, str], list[tuple[int, Matched]]]()
+            for entry in entries:
+                facts, filling = entry.facts, self.destinations.filling(rule, entry.facts)
+                moment = filling.captures.get(rule.dated) if rule.dated in rule.kinds else facts(rule.dated)
+                each = rule.each.fill(facts, filling) if rule.each is not None else ""
+                # What nobody knows the date of is kept, and so is what belongs to no group.
+                if not isinstance(moment, int) or isinstance(each, Missing):
+                    why = each.reason if isinstance(each, Missing) else f"kept, because `{rule.dated}` is unknown"
+                    self._keep(rule, facts, Kept(why, problem=True))
+                else:
+                    groups.setdefault((facts.record.place.folder, each), []).append((moment, entry))
+            for group in groups.values():
+                promised = kept_of([moment for moment, _ in group], rule.keep, self.world.now_ns)
+                for (_, entry), one in zip(group, promised, strict=True):
+                    if one is None:
+                        self._decide(index, rule, entry)
+                        continue
+                    until = "" if one.until_ns is None else f", until {minute_text(one.until_ns)[:10]}"
+                    self._keep(rule, entry.facts, Kept(f'kept by "{one.promise.text}"{until}'))
 
     def finish_duplicates(self) -> None:
         """Look once more at all entries of each rule about duplicates, and plan what becomes of those that hold the same."""

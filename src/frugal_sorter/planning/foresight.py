@@ -99,6 +99,8 @@ def foresee(
                 continue
             # Nothing changes by itself before that moment, so that the days between need not be planned.
             moments = [*earliest_changes(book, world, None).values(), *held_until(book, plan, now_ns).values()]
+            if any(rule.keep for rule in book.rules):
+                moments.append(now_ns + 1)
             if not moments:
                 break
             now_ns = _next_day(from_ns, max(min(moments), now_ns + 1))

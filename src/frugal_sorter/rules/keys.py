@@ -111,6 +111,12 @@ KEYS: dict[str, Key] = {
                 reader="truth", value=False),
     "prune": Key("remove folders that this rule left empty", "`false`", _TRUTH, common=True,
                 reader="truth", value=False),
+    "keep": Key('do nothing to what these keep, one or a list: `"newest 5"`, `"all for 2 weeks"`, `"one a week for 3 months"` '
+                '(of each day, week, month or year the first)', "", _TEXTS, reader="promises", value=()),
+    "each": Key("with `keep`: a text with placeholders; entries for which it is the same are one group, in each folder",
+                "all in a folder", {"type": "string", "minLength": 1}, reader="wording", needs=("keep", "add `keep`")),
+    "dated": Key("with `keep`: the date that counts, a field or what `where` captures", '`"modified"`',
+                 {"type": "string", "minLength": 1}, reader="dated", value="modified", needs=("keep", "add `keep`")),
     "off": Key("ignore this rule", "`false`", _TRUTH, common=True, reader="truth", value=False),
     "move": Key("the folder that entries go to", "", {"type": "string", "minLength": 1}, ending=True, reader="target"),
     "other": Key("with `move`: the folder for files that have no value for a placeholder in `move`", "they are left",

@@ -391,7 +391,7 @@ def _taken_apart(rule: Rule) -> Iterator[Warned]:
 def slips(rule: Rule, overlap: Overlap) -> Iterator[Warned]:
     """Warn of what is valid and almost never meant."""
     removes = rule.ending in REMOVALS
-    if removes and not _is_everything(rule) and not overlap.can_hold(replace(rule, where=Negation(rule.where))):
+    if removes and not rule.keep and not _is_everything(rule) and not overlap.can_hold(replace(rule, where=Negation(rule.where))):
         yield Warned(rule, "this rule matches every file, and removes it", "did you mean `and`? For all files, use `everything`")
     if rule.take == "folders" and any(leaf.on.name == "ext" for leaf in rule.where.leaves()):
         yield Warned(rule, "it takes folders, and folders rarely have an extension", "test `name`, or remove take")

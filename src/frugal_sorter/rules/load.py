@@ -31,6 +31,7 @@ from frugal_sorter.rules.keys import (
     expand,
 )
 from frugal_sorter.rules.model import WEEK, DuplicatePolicy, Example, Extras, Rule, RuleBook, TrashLimits, refuse_expensive
+from frugal_sorter.rules.retention import Promise, parse_promise
 from frugal_sorter.rules.source import KeyPath, Keys, Source
 from frugal_sorter.rules.templates import EXTRAS, CaptureKind, Slot, Template, Wording, parse_template, parse_wording
 from frugal_sorter.rules.tree import Node, capture_kinds
@@ -203,6 +204,18 @@ class Readers:
         """Return a text with placeholders."""
         return parse_wording(one_text(value), self._places, self.captures)
 
+    def promises(self, value: Any) -> tuple[Promise, ...]:
+        """Return what is kept."""
+        return tuple(map(parse_promise, texts(value)))
+
+    def dated(self, value: Any) -> str:
+        """Return the name of a date: of a field, or of what the condition captures."""
+        name = one_text(value)
+        if self.captures.get(name) != "date" and (name not in FIELDS or FIELDS[name].kind != "date"):
+            known = [*(one.name for one in FIELDS.values() if one.kind == "date"), *self.captures]
+            raise InvalidValue(f"`{name}` is not a date", nearest(name, known) or f"choose from {', '.join(known)}")
+        return name
+
     def wordings(self, value: Any) -> tuple[Wording, ...]:
         """Return one or several texts with placeholders."""
         return tuple(parse_wording(one, self._places, self.captures) for one in texts(value))
@@ -269,6 +282,8 @@ def refuse_unfit(source: Source, rule: Rule, table: Mapping[str, Any], path: Key
                 ("remove {n}; frugal numbers taken names automatically"),
                 rule.name,
             )
+    if rule.keep and rule.ending not in ("move", "trash", "delete", "pack"):
+        source.wrong((*path, "keep"), "`keep` needs an action for what is not kept", "add trash, delete, move or pack", rule.name)
     if rule.extras and rule.ending in ("leave", "duplicates"):
         extra = next(key for key in table if KEYS[key].extra)
         what = f"`{extra}` cannot be combined with `{rule.ending}`"

@@ -9,6 +9,7 @@ from typing import Any, Literal, NamedTuple
 from frugal_sorter.filesystem.record import OTHER, PLAIN_SUFFIXES, Listing, may_be_double, stem_of, suffix_of
 from frugal_sorter.rules.fields import FIELDS, STATUS_VARIABLES, fold, folder_name
 from frugal_sorter.rules.keys import Do, Ending, Keep
+from frugal_sorter.rules.retention import Promise
 from frugal_sorter.rules.templates import CaptureKind, Template, Wording
 from frugal_sorter.rules.tree import Code, Node, Truth, letters_needed
 from frugal_sorter.rules.units import Duration, Hours, InvalidValue
@@ -150,6 +151,9 @@ class Rule:
         unpack: the folder for what is in an archive.
         other: the folder for entries that have no value for what `move` asks for.
         duplicates: what becomes of files that hold the same.
+        keep: what nothing is done to.
+        each: what makes entries one group for that; None for all of a folder.
+        dated: the date that counts for that.
     """
 
     name: str
@@ -177,6 +181,9 @@ class Rule:
     prune: bool = False
     other: Template | None = None
     duplicates: DuplicatePolicy | None = None
+    keep: tuple[Promise, ...] = ()
+    each: Wording | None = None
+    dated: str = "modified"
 
     @property
     def targets(self) -> list[Template]:
@@ -188,7 +195,8 @@ class Rule:
         """The fields that its targets and texts are filled in from."""
         renames = [self.rename] if self.rename is not None else []
         found = {name for template in (*self.targets, *renames) for name in template.fields}
-        return found | {name for wording in self.extras.wordings for name in wording.fields}
+        wordings = [*self.extras.wordings, *([self.each] if self.each is not None else [])]
+        return found | {name for wording in wordings for name in wording.fields}
 
 
 @frozen

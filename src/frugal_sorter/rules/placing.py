@@ -157,7 +157,7 @@ class Placing:
         return {
             index: alike
             for index, (rule, alike) in enumerate(zip(self._book.rules, self._alike, strict=True))
-            if alike is not None and rule.ending == "move" and rule.rename is None and not rule.extras
+            if alike is not None and rule.ending == "move" and rule.rename is None and not rule.extras and not rule.keep
         }
 
     def wanted(self, index: int, facts: Facts) -> Wanted | Missing:

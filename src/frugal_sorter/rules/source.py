@@ -281,7 +281,7 @@ _KEYS = {
     "conflict on_conflict exists if_exists collision": 'use clash = "number"',
     "overwrite replace": 'use clash = "replace"',
     "dry_run simulate preview test_only": "use `frugal preview`, which changes nothing",
-    "keep_newest keep keep_last retain": "use `frugal purge --keep-newest 5`",
+    "keep_newest keep_last retain retention": 'use keep = "newest 5"',
     "by sort_by group_by sort_into": 'use move = "{type}"',
     "wait delay cooldown": 'use settle = "10 minutes"',
     "limit max max_files maximum": "use at_most = 100",

@@ -96,6 +96,8 @@ def _where(folders: Sequence[tuple[str, int]]) -> str:
     return f" ({', '.join(parts)}{', …' if len(folders) > _FOLDERS_NAMED else ''})"
 
 
+# How the reason goes on that something is kept for: it differs from one entry to the next.
+_UNTIL = ", until "
 # Of many groups of names so many are printed at each end, and of each so many names.
 _FEW_GROUPS, _FEW_OF_SEVERAL = 2, 1
 # Entries that a plan has nothing to do with: for one of them, and for several.
@@ -258,7 +260,7 @@ class PlanView:
             self.screen.line(line)
         by_reason: dict[tuple[str, bool], list[NotTouched]] = {}
         for left in plan.not_touched:
-            by_reason.setdefault((left.reason, left.problem), []).append(left)
+            by_reason.setdefault((left.reason.partition(_UNTIL)[0], left.problem), []).append(left)
         for (reason, problem), lefts in by_reason.items():
             self._left_for(reason, problem, lefts)
         if plan.notes or plan.refused:
@@ -275,7 +277,8 @@ class PlanView:
 
         def show(left: NotTouched) -> None:
             rule = f"  ({shown(left.rule)})" if left.rule and len(self.plan.rules) != 1 else ""
-            self.screen.line(f"    {below(left.place.path, self.base)}{rule}")
+            until = "".join(left.reason.partition(_UNTIL)[1:])
+            self.screen.line(f"    {below(left.place.path, self.base)}{until}{rule}")
 
         self.screen.sample(lefts, show)
 
