@@ -350,6 +350,23 @@ def test_what_a_condition_captures_from_a_name_is_a_field_of_it(folder: Path, wh
     assert {step.place.name for step in plan_of(book).asked} == moved
 
 
+DOES = [
+    ('where = "ext is log and modified older than 30 days"\ntrash = true', 'name = "a.log", modified = "31 days ago"', 'does = "trash"', ""),
+    ('where = "ext is log and modified older than 30 days"\ntrash = true', 'name = "a.log", modified = "1 day ago"', 'does = "trash"\nwhen = "in 40 days"', ""),
+    ('where = "ext is log and modified older than 30 days"\ntrash = true', 'name = "a.log", modified = "1 day ago"', 'does = "trash"', "left alone"),
+    ('where = "ext is log"\ndelete = true', 'name = "a.log"', 'does = "trash"', "does delete"),
+    ('where = "ext is log"\nmove = "L"\nrename = "x {name}"\ntag = "seen"', 'name = "a.log"', 'becomes = "L/x a.log"\ndoes = ["move", "rename", "tag"]\ntags = "seen"', ""),
+    ('where = "ext is log"\ntag = ["{stem}", "seen"]', 'name = "a.log"', 'tags = ["seen", "a"]', ""), ('where = "ext is log"\ntag = "{stem}"', 'name = "a.log"', 'tags = "b"', "tags a"),
+    ('where = "ext is log"\nleave = true', 'name = "a.log"', 'does = "leave"', ""), ('where = "ext is log"\nleave = true', 'name = "a.txt"', 'does = "leave"', "left alone"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("rule", "given", "says", "got"), DOES)
+def test_an_example_says_what_must_happen_and_when(folder: Path, rule: str, given: str, says: str, got: str) -> None:
+    failed = run_examples(book_of(folder, f"{rule}\n[[rule.example]]\ngiven = {{{given}}}\n{says}"), WORLD)
+    assert [one.got for one in failed] == ([got] if got else [])
+
+
 def test_the_kind_of_a_captured_part_is_known_to_check(folder: Path) -> None:
     for where, told in (
         ('name fits "a{day:%Y}" and day > 3', "`day` takes is, older than"), ('name fits "a{who}" and who older than 3 days', "cannot be used with `who`"),

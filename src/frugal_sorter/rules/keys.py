@@ -40,6 +40,9 @@ _EXAMPLES: dict[str, Any] = {
         "properties": {
             "given": {"type": "object", "required": ["name"], "properties": {"name": {"type": "string", "minLength": 1}}},
             "becomes": {"anyOf": [_TEXT, {"const": False}]},
+            "does": _TEXTS,
+            "tags": _TEXTS,
+            "when": _TEXT,
         },
         "additionalProperties": False,
     },

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from math import inf
 from typing import NamedTuple
 
@@ -11,13 +11,13 @@ from frugal_sorter.filesystem.record import EntryKind, FileRecord, Identity, Pla
 from frugal_sorter.filesystem.volumes import volume_of
 from frugal_sorter.platforms import disk, names, slashed, system
 from frugal_sorter.rules.fields import FIELDS, Fact, Facts, World, depth_below
-from frugal_sorter.rules.keys import REMOVALS
+from frugal_sorter.rules.keys import KEYS, REMOVALS
 from frugal_sorter.rules.model import Example, Rule, RuleBook
 from frugal_sorter.rules.overlap import Overlap
 from frugal_sorter.rules.placing import target_folder, wanted_place
 from frugal_sorter.rules.templates import EXTRAS, PLACEHOLDER_FIELDS, Filling, Missing, Slot
 from frugal_sorter.rules.tree import Code, Leaf, Negation, captures_of
-from frugal_sorter.rules.units import InvalidValue, nearest, parse_duration, parse_size, parse_span
+from frugal_sorter.rules.units import InvalidValue, nearest, parse_duration, parse_moment, parse_size, parse_span
 from frugal_sorter.values import replace
 
 _NOT_SAID = Unknown("the example does not say")
@@ -39,10 +39,23 @@ def run_examples(book: RuleBook, world: World) -> list[Failed]:
     for rule in book.rules:
         for example in rule.examples:
             got = run_example(book, rule, example, world)
-            wanted = "left alone" if example.becomes is None else example.becomes
-            if got != wanted:
+            if got != wanted_of(example):
                 failed.append(Failed(rule, example, got))
     return failed
+
+
+def wanted_of(example: Example) -> str:
+    """Return what must come of an example, as `run_example` says it."""
+    where = [example.becomes or "left alone"] if example.says_where else []
+    return "; ".join([*where, *([_does_text(example.does)] if example.does else []), *_tags_text(example, example.tags)])
+
+
+def _does_text(does: Iterable[str]) -> str:
+    return f"does {', '.join(does)}"
+
+
+def _tags_text(example: Example, tags: Iterable[str]) -> list[str]:
+    return [f"tags {', '.join(sorted(tags))}"] if example.tags else []
 
 
 def example_facts(book: RuleBook, rule: Rule, given: Mapping[str, object], world: World) -> Facts:
@@ -88,9 +101,11 @@ def _fact(name: str, value: object, world: World) -> Fact:
 
 
 def run_example(book: RuleBook, rule: Rule, example: Example, world: World) -> str:
-    """Return what becomes of an example: a path below `in`, or why nothing does."""
+    """Return what becomes of an example, as far as it says what must: a path below `in`, what is done; or why nothing is."""
     try:
         facts = example_facts(book, rule, example.given, world)
+        if example.when:
+            facts = replace(facts, world=replace(world, now_ns=parse_moment(example.when, world.now_ns)))
     except InvalidValue as wrong:
         return f"nothing: {wrong.message}; {wrong.hint}"
     for earlier in book.rules:
@@ -103,6 +118,19 @@ def run_example(book: RuleBook, rule: Rule, example: Example, world: World) -> s
     truth = rule.where.test(facts)
     if truth is not True:
         return "left alone" if truth is False else f"undecided: {_why_unknown(rule, facts)}"
+    found = [_place_text(book, rule, example, facts)] if example.says_where else []
+    if example.does:
+        extras = [key for key, one in KEYS.items() if one.extra and getattr(rule.extras, key, None)]
+        keys = [*([rule.ending] if rule.ending is not None else []), *(["rename"] if rule.rename is not None else []), *extras]
+        found.append(_does_text(example.does if set(example.does) <= set(keys) else keys))
+    if example.tags:
+        filling = Filling(book.type_folders, captures_of(rule.where, facts), rule.kinds)
+        filled = [one.fill(facts, filling) for one in (*rule.extras.tag, *rule.extras.retag)]
+        found += _tags_text(example, [one.reason if isinstance(one, Missing) else one for one in filled])
+    return "; ".join(found)
+
+
+def _place_text(book: RuleBook, rule: Rule, example: Example, facts: Facts) -> str:
     if rule.ending in (None, "leave"):
         return "left alone"
     if rule.ending == "duplicates":

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import re
+import time
 from collections.abc import Callable, Mapping
 from typing import Any, cast
 
@@ -35,7 +36,17 @@ from frugal_sorter.rules.retention import Promise, parse_promise
 from frugal_sorter.rules.source import KeyPath, Keys, Source
 from frugal_sorter.rules.templates import EXTRAS, CaptureKind, Slot, Template, Wording, parse_template, parse_wording
 from frugal_sorter.rules.tree import Node, capture_kinds
-from frugal_sorter.rules.units import Duration, Hours, InvalidValue, Mistakes, nearest, parse_duration, parse_hours, parse_size
+from frugal_sorter.rules.units import (
+    Duration,
+    Hours,
+    InvalidValue,
+    Mistakes,
+    nearest,
+    parse_duration,
+    parse_hours,
+    parse_moment,
+    parse_size,
+)
 from frugal_sorter.state import distrusted, read_input, refuse_distrusted
 
 
@@ -299,7 +310,7 @@ SYSTEMS = ("linux", "macos", "windows")
 TOP_KEYS = ("frugal", "for", "log", "places", "types", "type-folders", "defaults", "trash", "rule")
 RULE_KEYS = tuple(KEYS)
 DEFAULT_KEYS = tuple(name for name, key in KEYS.items() if key.common)
-EXAMPLE_KEYS = ("given", "becomes")
+EXAMPLE_KEYS = ("given", "becomes", "does", "tags", "when")
 
 
 def load_rules(path: Path) -> RuleBook:
@@ -591,8 +602,24 @@ class _Loader:
                     here, "`becomes` must be a path relative to `in`", "or use false if the rule must not match", rule
                 )
             else:
-                examples.append(Example(self.source.line(here), given, becomes or None))
+                with self.source.at(here, rule):
+                    examples.append(Example(self.source.line(here), given, becomes or None, *_more_of(one)))
         return tuple(examples)
+
+
+def _more_of(example: Mapping[str, Any]) -> tuple[tuple[str, ...], tuple[str, ...], str]:
+    """Return what else an example says: what is done, which tags there are then, and when."""
+    does = tuple(texts(example["does"])) if "does" in example else ()
+    known = [name for name, one in KEYS.items() if one.ending or one.extra]
+    for word in does:
+        if word not in known:
+            raise InvalidValue(
+                f"`does` names what a rule does, not `{word}`", nearest(word, known) or f"choose from {', '.join(known)}"
+            )
+    when = one_text(example["when"]) if "when" in example else ""
+    if when:
+        parse_moment(when, time.time_ns())
+    return does, tuple(texts(example["tags"])) if "tags" in example else (), when
 
 
 def _is_mounted_place(value: Any) -> bool:

@@ -83,6 +83,15 @@ class Example:
     line: int
     given: Mapping[str, object]
     becomes: str | None
+    # What is done, by the keys of rules; the tags that it gets; and the day on which it is asked.
+    does: tuple[str, ...] = ()
+    tags: tuple[str, ...] = ()
+    when: str = ""
+
+    @property
+    def says_where(self) -> bool:
+        """Whether it says where the entry is afterwards: a path, or that it stays."""
+        return self.becomes is not None or not (self.does or self.tags)
 
 
 class DuplicatePolicy(NamedTuple):

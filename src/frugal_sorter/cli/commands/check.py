@@ -13,7 +13,7 @@ from frugal_sorter.planning.misses import unreached
 from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.rules.fields import World
 from frugal_sorter.rules.keys import json_schema
-from frugal_sorter.rules.lint import run_examples, warnings_of
+from frugal_sorter.rules.lint import run_examples, wanted_of, warnings_of
 from frugal_sorter.rules.load import load_rules
 from frugal_sorter.rules.model import Rule, RuleBook
 
@@ -43,7 +43,7 @@ def run(args: argparse.Namespace) -> int:
         name = shown(str(one.example.given["name"]))
         screen.parts((f"{shown(book.file)}:{one.example.line}: ", ""), (f'rule "{shown(one.rule.name)}"', "bold"))
         screen.line(f"  example  {name}")
-        screen.line(f"  expected {shown(one.example.becomes or 'left where it is')}")
+        screen.line(f"  expected {shown(wanted_of(one.example))}")
         screen.line(f"  got      {shown(one.got)}", style="bold red")
     refused = [
         (rule, why) for rule in book.rules for folder in rule.folders if (why := refused_rule(rule, slashed.realpath(folder)))
