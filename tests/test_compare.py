@@ -112,6 +112,17 @@ def test_the_commands(folder: Path, frugal: Frugal) -> None:
     assert found["changes"][0]["how"] == "gone" and found["first"]["files"] == found["second"]["files"] + 1
 
 
+def test_a_saved_inventory_is_replaced_when_told_and_names_differ_within_a_minute(folder: Path, frugal: Frugal) -> None:
+    put(folder / "Intake/a.log")
+    frugal("inventory", "Intake", "--save", "monday")
+    put(folder / "Intake/b.log")
+    assert "add --replace" in frugal("inventory", "Intake", "--save", "monday", code=2).stderr
+    frugal("inventory", "Intake", "--save", "monday", "--replace")
+    assert "No differences." in frugal("compare", "monday", "now").stdout
+    names = {frugal("inventory", "Intake", "--save").stderr.split("\n")[0] for _ in range(3)}
+    assert len(names) == 3
+
+
 def test_now_is_the_folder_as_it_is_now(folder: Path, frugal: Frugal) -> None:
     put(folder / "Intake/a.log")
     frugal("inventory", "Intake", "--save", "monday")

@@ -40,7 +40,7 @@ LINES = {
     "explain Intake/a.log rules.toml": "name a rule file with --rules", "rules list": "`frugal rules` lists the rules",
     "rules remove x": "did you mean `off`?", "tidy rules.toml --exclude a": "did you mean `--without`?",
     "purge Intake -r": "did you mean `--levels all`?", "purge Intake --recursive": "did you mean `--levels all`?",
-    "purge Intake --days 30": "did you mean `--older-than 30d`?", "purge Intake 30d": "add it, such as --older-than 30d",
+    "purge Intake --days 30": "did you mean `--older-than 30d`?", "purge Intake 30d": "did you mean `--older-than 30d`?",
     "purge Intake --older-than 30 days": 'put the value in quotes: --older-than "30 days"',
     "purge Intake --older-than 30d --where ext is log": 'put the value in quotes: --where "ext is log"',
     "purge Intake --older-than=1d --delete": "did you mean `--permanent`?", "purge Intake --older-than 1d --trash": "that is what it does",

@@ -201,3 +201,12 @@ def test_what_is_counted_is_what_is_there(intake: Path, folder: Path, frugal: Fr
     (folder / "Out/a.pdf").unlink()
     (folder / "Out/From phone/IMG_1.jpg").unlink()
     assert "Verified in the target: 2 of 3 files" in frugal(*words, "--without", "a.pdf").stdout
+
+
+@pytest.mark.parametrize("encoding", ["utf-16", "utf-16-le", "utf-16-be", "utf-8-sig"])
+def test_a_list_with_a_mark_is_read_whatever_wrote_it(folder: Path, frugal: Frugal, encoding: str) -> None:
+    put(folder / "From/Émail céladon.txt")
+    mark = "\ufeff" if encoding in ("utf-16-le", "utf-16-be") else ""
+    put(folder / "list.txt", f"{mark}Émail céladon.txt\r\n".encode(encoding))
+    frugal("gather", "--list", "list.txt", "--from", "From", "--to", "To", "--yes")
+    assert (folder / "To/Émail céladon.txt").exists()

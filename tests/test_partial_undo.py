@@ -202,3 +202,21 @@ def test_folders_come_back_as_they_were_however_often_a_run_is_undone_and_done_a
         undo(run + 1)
         now = snapshot(folder)
         assert {path: one.mode for path, one in now.items()} == {path: one.mode for path, one in after.items()}
+
+
+def test_a_part_is_named_by_wildcards_too(folder: Path, frugal: Frugal) -> None:
+    for name in ("a.log", "b.log", "c.csv"):
+        put(folder / "Intake" / name, name)
+    put(folder / "rules.toml", rules_text('where = "everything"\nmove = "{ext}"'))
+    frugal("tidy", "rules.toml", "--yes")
+    assert "2 files moved." in frugal("undo", "1", "--only", "Intake/*.log", "--yes").stdout
+    assert sorted(path.name for path in (folder / "Intake").iterdir()) == ["a.log", "b.log", "csv", "log"]
+    assert "did not change it" in frugal("undo", "1", "--only", "Intake/*.pdf", "--yes", code=2).stderr
+
+
+def test_what_is_gone_is_explained_without_a_rule_file(folder: Path, frugal: Frugal) -> None:
+    put(folder / "Intake/a.log")
+    put(folder / "rules.toml", rules_text('where = "everything"\nmove = "{ext}"'))
+    frugal("tidy", "rules.toml", "--yes")
+    assert "no longer exists" in frugal("explain", "Intake/a.log").stdout
+    assert "cannot be read" in frugal("explain", "Intake/never.log", code=2).stderr

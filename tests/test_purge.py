@@ -18,7 +18,7 @@ from frugal_sorter.planning.jobs import Purge, freed_by
 from frugal_sorter.rules.units import parse_duration
 from frugal_sorter.state import ready_state_folder
 from tests.conftest import Frugal
-from tests.support import aged, names, snapshot, trash_of, wait_until
+from tests.support import aged, names, put, snapshot, trash_of, wait_until
 
 
 @pytest.mark.parametrize(
@@ -214,3 +214,16 @@ def test_bad_input_gets_one_line_and_changes_nothing(intake: Path, frugal: Fruga
     before = snapshot(intake)
     said = frugal(*words, code=2).stderr
     assert why in said and said.count("\n") == 1 and snapshot(intake) == before
+
+
+def test_a_condition_alone_chooses_and_what_lies_deeper_is_told(folder: Path, frugal: Frugal) -> None:
+    for name in ("a.tmp", "b.log", "sub/c.tmp"):
+        put(folder / "Intake" / name)
+    said = frugal("purge", "Intake", "--where", "ext is tmp", "--yes").stdout
+    assert "No age limit." in said and "1 file moved to the trash." in said and "1 file in subfolders not checked" in said
+    assert sorted(path.name for path in (folder / "Intake").iterdir()) == ["b.log", "sub"]
+    assert "needs --older-than, --where or --keep-newest" in frugal("purge", "Intake", code=2).stderr
+    for number in range(4):
+        put(folder / f"Backups/{number}.zip", age_days=number, now_ns=time.time_ns())
+    frugal("purge", "Backups", "--keep-newest", "2", "--by", "modified", "--yes")
+    assert sorted(path.name for path in (folder / "Backups").iterdir()) == ["0.zip", "1.zip"]

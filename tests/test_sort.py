@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from pathlib import Path
 
 import pytest
@@ -96,3 +97,9 @@ def test_bad_input_gets_one_line_and_changes_nothing(intake: Path, frugal: Fruga
     before = snapshot(intake)
     said = frugal(*words, code=2).stderr
     assert why in said and said.count("\n") == 1 and snapshot(intake) == before
+
+
+def test_a_condition_that_matches_nothing_is_told_what_it_only_just_misses(folder: Path, frugal: Frugal) -> None:
+    put(folder / "Intake/a.pdf", age_days=29, now_ns=time.time_ns())
+    said = frugal("sort", "Intake", "--into", "{ext}", "--where", "ext is pdf and modified older than 30 days", "--yes").stdout
+    assert "matches nothing. Closest:" in said and "a.pdf" in said

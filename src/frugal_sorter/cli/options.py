@@ -154,6 +154,8 @@ class Parser(argparse.ArgumentParser):
             raise UsageError(f"`{self.prog}` needs {missing}", f"add it, such as {such}" if such else self._help_hint)
         if extra := message.partition("unrecognized arguments: ")[2]:
             hint = self._unquoted(extra.split()) or did_you_mean(f"--{extra}", self._option_string_actions)
+            if "--older-than" in self._option_string_actions and re.fullmatch(r"\d+ ?[a-z]+", extra):
+                hint = f"did you mean `--older-than {extra}`?"
             hint = hint or "put a name or a condition with blanks or wildcards in quotes"
             raise UsageError(f"`{self.prog}` has no use for {shown(extra)}", hint)
         if "argument --" in message and (hint := self._unquoted([])):

@@ -6,6 +6,7 @@ import base64
 import os
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import suppress
+from fnmatch import fnmatchcase
 from itertools import groupby
 from typing import NamedTuple, cast
 
@@ -221,7 +222,8 @@ class _UndoPlanner:
     def _is_about(step: Step, wanted: str) -> bool:
         paths = [place.path for place in (step.source, step.target) if place]
         paths += [member["path"] for member in step.details.get("members", ())]
-        return any(is_inside(path, wanted) for path in paths)
+        has_wildcard = any(letter in wanted for letter in "*?[")
+        return any(is_inside(path, wanted) or (has_wildcard and fnmatchcase(path, wanted)) for path in paths)
 
     def _cannot(self, step: Step) -> list[NotTouched]:
         if step.verb in FINAL:

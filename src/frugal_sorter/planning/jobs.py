@@ -5,8 +5,10 @@ from __future__ import annotations
 import difflib
 import os
 import re
+from codecs import BOM_UTF16_BE, BOM_UTF16_LE
 from collections.abc import Iterable, Sequence
 from contextlib import suppress
+from math import inf
 from typing import NamedTuple
 
 from frugal_sorter.errors import RefusedError, UsageError
@@ -94,6 +96,9 @@ def read_wishes(raw: bytes, file: str, encoding: str = "utf-8") -> list[Wish]:
     Raises:
         UsageError: it cannot be read; says in which line.
     """
+    if raw[:2] in (BOM_UTF16_LE, BOM_UTF16_BE):
+        # As Windows writes lists; the mark says so, whatever else is said.
+        encoding = "utf-16"
     try:
         text = raw.decode("utf-8-sig" if encoding.lower().replace("_", "-") in ("utf-8", "utf8") else encoding)
     except LookupError:
@@ -384,7 +389,7 @@ class Purge:
     Args:
         folder: where it takes place, resolved.
         by: the field that holds the date which decides.
-        older_than: the age.
+        older_than: the age; None where that does not matter.
         keep_newest: so many of the newest entries stay, however old they are.
         until_free: when this many bytes are free the rest may stay; None to take all.
         dates: filled in: by place, the date that decides, in ns since the epoch.
@@ -392,7 +397,7 @@ class Purge:
 
     folder: str
     by: str
-    older_than: Duration
+    older_than: Duration | None
     keep_newest: int = 0
     until_free: int | None = None
     dates: dict[Place, int] = field(default_factory=dict)
@@ -400,7 +405,7 @@ class Purge:
     @property
     def where(self) -> str:
         """The condition that chooses the entries to look at; to know the newest, all must be looked at."""
-        return "" if self.keep_newest else f"{self.by} older than {self.older_than.text}"
+        return "" if self.keep_newest or self.older_than is None else f"{self.by} older than {self.older_than.text}"
 
     def narrow(self, plan: Plan, world: World) -> None:
         """Take out of a plan what stays, and name it where a person should know."""
@@ -410,7 +415,7 @@ class Purge:
                 self.dates[step.place] = date_ns
             else:
                 plan.not_touched.append(step.not_touched(f"`{self.by}` is unknown: {date_ns.reason}", True))
-        limit_ns = self.older_than.before(world.now_ns)
+        limit_ns = inf if self.older_than is None else self.older_than.before(world.now_ns)
         ranked = sorted(
             (step for step in plan.asked if step.place in self.dates), key=lambda step: (self.dates[step.place], step.place)
         )
@@ -438,6 +443,8 @@ class Purge:
             by field what is older; a field by which nothing is older is left out.
         """
         found: dict[str, Older] = {}
+        if self.older_than is None:
+            return found
         limit_ns = self.older_than.before(world.now_ns)
 
         def descend(listing: Listing, name: str, level: int) -> int | None:

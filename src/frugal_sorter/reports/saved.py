@@ -373,8 +373,8 @@ def look_now(folder: str, hidden: bool, made_ns: int) -> Saved:
     return saved
 
 
-def save(saved: Saved, path: Path) -> None:
-    """Write an inventory to a new file that only this account can read.
+def save(saved: Saved, path: Path, replaces: bool = False) -> None:
+    """Write an inventory to a file that only this account can read: a new one, unless it replaces another.
 
     Raises:
         UsageError: the file already exists, or it cannot be written.
@@ -390,12 +390,18 @@ def save(saved: Saved, path: Path) -> None:
     }
     try:
         path.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
-        descriptor = disk.open(path, disk.O_WRONLY | disk.O_CREAT | disk.O_EXCL | disk.O_CLOEXEC, 0o600)
+        # Written beside it first, so that the old one is there until the new one is whole.
+        written = path.with_name(f"{path.name}.new") if replaces else path
+        if replaces:
+            written.unlink(missing_ok=True)
+        descriptor = disk.open(written, disk.O_WRONLY | disk.O_CREAT | disk.O_EXCL | disk.O_CLOEXEC, 0o600)
         with open(descriptor, "wb") as raw, gzip.open(raw, "wt", encoding="ascii") as file:
             for line in _lines(head, saved.files.values()):
                 file.write(line + "\n")
+        if replaces:
+            written.replace(path)
     except FileExistsError:
-        raise UsageError(f"{path}: the inventory already exists", "choose another name, or remove it") from None
+        raise UsageError(f"{path}: the inventory already exists", "choose another name, or add --replace") from None
     except OSError as error:
         raise UsageError(f"{path}: the inventory cannot be written ({error.strerror})", "free disk space") from None
 

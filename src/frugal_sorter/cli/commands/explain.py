@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 import os
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 
 from frugal_sorter.app.rules import rules_named
 from frugal_sorter.cli.options import add_as_of, add_rule
@@ -49,6 +49,8 @@ def run(args: argparse.Namespace) -> int:
     screen = Screen()
     if args.rules is None and len(args.paths) > 1 and args.paths[-1].endswith(".toml"):
         raise UsageError(f"explain: {shown(args.paths[-1])} would be explained, too", "name a rule file with --rules")
+    if args.rules is None and all(not disk.lexists(path) for path in args.paths) and _show_all_gone(screen, args.paths):
+        return 0
     book = read_book(args)
     rules = {rule.name for rule in rules_named(book, args.rule)}
     with Journal(ready_state_folder(), write=False) as journal:
@@ -61,6 +63,16 @@ def run(args: argparse.Namespace) -> int:
                 screen.line()
             _explain(screen, journal, path, world, explainer, rules)
     return 0
+
+
+def _show_all_gone(screen: Screen, paths: Sequence[str]) -> bool:
+    """Say of files that are gone where they went, for which no rule file is needed; return False where one is not known."""
+    with Journal(ready_state_folder(), write=False) as journal:
+        known = [(path, taken_from(journal, path)) for path in map(slashed.abspath, paths)]
+        for path, passage in known if all(passage for _, passage in known) else ():
+            assert passage is not None
+            _show_gone(screen, journal, path, passage)
+        return all(passage for _, passage in known)
 
 
 def _explain(screen: Screen, journal: Journal, named: str, world: World, explainer: Explainer, rules: Collection[str]) -> None:

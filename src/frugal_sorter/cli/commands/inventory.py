@@ -84,6 +84,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--listing", action="store_true", help="list every file and subfolder instead of counting")
     parser.add_argument("--sort", choices=_ORDERS, help="sort the rows, or the lines of a listing")
     parser.add_argument("--save", metavar="NAME", nargs="?", const="", help="also save the inventory, to compare with later")
+    parser.add_argument("--replace", action="store_true", help="with --save: replace a saved inventory of that name")
     parser.add_argument("--forget", metavar="NAME", help="remove a saved inventory, and do nothing else")
     parser.add_argument(
         "--open",
@@ -250,8 +251,11 @@ def _save(session: Session, folders: list[str], args: argparse.Namespace) -> Non
         raise UsageError("--save saves one complete folder", "name one folder and remove --where and --levels")
     moment_ns = session.now_ns
     default = f"{os.path.basename(folders[0]) or 'root'} {moment_text(moment_ns).replace(':', '')}"
+    if not args.save:
+        names = (default, *(f"{default}-{number}" for number in range(2, 1_000)))
+        default = next(name for name in names if not saved_path(name).exists())
     path = saved_path(args.save or default)
-    save(look_now(folders[0], args.hidden, moment_ns), path)
+    save(look_now(folders[0], args.hidden, moment_ns), path, args.replace)
     days = read_settings().keep_days
     print(
         f"Saved as {shown(args.save or default)} for {days:,} days.\n"

@@ -47,14 +47,15 @@ EXAMPLES = """
   frugal purge Backups --older-than '1 month' --keep-newest 3 --by modified
   frugal purge /srv/intake --older-than 2w --levels all --prune --where 'type is temporary'
   frugal purge /srv/intake --older-than 1w --until-free 20GB --permanent
+  frugal purge ~/Intake --where 'ext in (tmp, bak)'           whatever their age
   frugal purge Backups --older-than 90d --as-rule             the same as a rule for a file
 """
 DATES = ("latest", "modified", "opened", "created", "arrived")
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("folder", metavar="FOLDER", help="the folder to clean up (required)")
-    parser.add_argument("--older-than", metavar="AGE", type=duration, required=True, help="for example 30d, '1 month' or 36h")
+    parser.add_argument("folder", metavar="FOLDER", help="the folder to clean up")
+    parser.add_argument("--older-than", metavar="AGE", type=duration, help="for example 30d, '1 month' or 36h")
     parser.add_argument(
         "--by",
         choices=DATES,
@@ -99,6 +100,8 @@ def _purge(args: argparse.Namespace) -> Purge:
     folder = folder_named(args.folder)
     # A home as a whole is refused whatever the options: it is the commonest slip in a command line.
     refuse_removal(folder, None, True)
+    if args.older_than is None and args.where is None and not args.keep_newest:
+        raise UsageError("`frugal purge` needs --older-than, --where or --keep-newest", "add it, such as --older-than 30d")
     if args.until_free is not None and not args.permanent:
         raise UsageError("--until-free needs --permanent, because moving files to the trash frees no space", "add --permanent")
     return Purge(folder, args.by, args.older_than, args.keep_newest, args.until_free)
@@ -135,9 +138,11 @@ class _PurgeJob(Job):
     def head(self, view: PlanView) -> None:
         age = self.args.older_than
         view.screen.parts(("Purge: ", ""), (shown(self.purge.folder), "bold"))
-        view.screen.line(
-            f"Age limit: {_by(self.args.by)} more than {age.text} ago (before {moment_text(age.before(self.now_ns))})"
-        )
+        if age is not None:
+            before = moment_text(age.before(self.now_ns))
+            view.screen.line(f"Age limit: {_by(self.args.by)} more than {age.text} ago (before {before})")
+        else:
+            view.screen.line("No age limit.")
 
     def show_nothing(self, view: PlanView) -> None:
         view.show_nothing("Nothing to remove", self.args.hidden, "--levels all", "--hidden")
@@ -149,6 +154,7 @@ class _PurgeJob(Job):
         _show(view, self.purge, view.screen, self.args)
         view.show_pruned(names=False)
         view.show_left()
+        view.show_deeper("--levels all")
         view.screen.line()
         view.warn()
 

@@ -10,7 +10,7 @@ from frugal_sorter.app.rules import plan_job
 from frugal_sorter.app.session import Session
 from frugal_sorter.cli.jobs import Job, add_choosing
 from frugal_sorter.cli.options import add_for, add_listing, add_unattended, folder_named
-from frugal_sorter.cli.output.plan_view import PlanView
+from frugal_sorter.cli.output.plan_view import PlanView, show_misses
 from frugal_sorter.cli.output.results import Column, Table
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import below, count_text, shown, stay_text
@@ -94,6 +94,7 @@ class _Sort(Job):
 
     def plan(self, session: Session) -> Plan:
         book = book_named(self.keys, self.folder, own_types(self.args))
+        self.book = book
         plan = plan_job(session, book, "sort", None, leave_written)
         plan.notes += [
             Note(f"{one.message}; {one.hint}", False) for one in slips(book.rules[0], Overlap(book.types, plan.made_ns))
@@ -102,6 +103,10 @@ class _Sort(Job):
 
     def show_nothing(self, view: PlanView) -> None:
         view.show_nothing("Nothing to sort", self.args.hidden, "--levels all", "--hidden")
+
+    def show_why(self, view: PlanView, session: Session) -> None:
+        if self.args.where is not None:
+            show_misses(session, view.screen, self.book, view.plan)
 
     def show(self, view: PlanView) -> None:
         if self.args.list_all:

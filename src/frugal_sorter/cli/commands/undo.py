@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 EXAMPLES = """
   frugal undo            the last run, and no other
   frugal undo 12         run 12 of `frugal history`; of an undo: do it again after all
-  frugal undo 12 --only "Intake/glaze list.csv"
+  frugal undo 12 --only "Intake/glaze list.csv" "Intake/*.pdf"
   frugal undo 12 --yes
   frugal undo --since 14:00          all that was done since, the last run first
 """
@@ -37,7 +37,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="PATH",
         nargs="+",
         default=[],
-        help=("undo only these files or folders: give the path from before the run or the current one"),
+        help=("undo only these files or folders: give the path from before the run or the current one; wildcards allowed"),
     )
     parser.add_argument(
         "--since", metavar="WHEN", help='undo all runs since this time, the most recent first: 14:00, yesterday, "2 hours"'

@@ -8,7 +8,7 @@
 _shtab_frugal_schedule_subparsers=(add list check show run pause resume remove)
 _shtab_frugal_subparsers=(inventory compare forecast suggest check preview rules explain tidy sort purge gather duplicates leftovers history report undo trash watch schedule help completion demo)
 
-_shtab_frugal_inventory_option_strings=(-h --help --by --levels --tree --open-to --show-levels --top --largest --hidden --listing --sort --save --forget --open --chart --where --format)
+_shtab_frugal_inventory_option_strings=(-h --help --by --levels --tree --open-to --show-levels --top --largest --hidden --listing --sort --save --replace --forget --open --chart --where --format)
 _shtab_frugal_compare_option_strings=(-h --help --hidden --format)
 _shtab_frugal_forecast_option_strings=(-h --help --hidden --chart --format)
 _shtab_frugal_suggest_option_strings=(-h --help --like --since --to --as-preview --format --list-all --short)
@@ -144,6 +144,7 @@ _shtab_frugal_inventory___tree_nargs=0
 _shtab_frugal_inventory___hidden_nargs=0
 _shtab_frugal_inventory___listing_nargs=0
 _shtab_frugal_inventory___save_nargs='?'
+_shtab_frugal_inventory___replace_nargs=0
 _shtab_frugal_inventory___open_nargs='?'
 _shtab_frugal_compare__h_nargs=0
 _shtab_frugal_compare___help_nargs=0

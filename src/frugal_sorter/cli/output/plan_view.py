@@ -26,7 +26,7 @@ from frugal_sorter.cli.output.text import (
     will_text,
 )
 from frugal_sorter.filesystem.record import Place
-from frugal_sorter.planning.misses import nearest_misses, unseen
+from frugal_sorter.planning.misses import Unseen, nearest_misses, unseen
 from frugal_sorter.planning.plan import TAKING_BACK, JobName, Plan
 from frugal_sorter.planning.selection import Numbers, by_rule, going_along, target_folder, together
 from frugal_sorter.rules.model import RuleBook
@@ -299,12 +299,18 @@ class PlanView:
         self.screen.line(f"{what}: checked {entries_text(plan.seen)}.")
         found = unseen(plan.levels, hidden)
         more = "At least " if found.more else ""
+        self.show_deeper(levels, found)
+        if found.hidden:
+            self.screen.line(f"{more}{count_text(found.hidden, 'hidden file')} not checked; to include hidden files: `{unhide}`.")
+
+    def show_deeper(self, levels: str, found: Unseen | None = None) -> None:
+        """Say how many files lie deeper than was looked, if any."""
+        found = found if found is not None else unseen(self.plan.levels, True)
         if found.deeper:
+            more = "At least " if found.more else ""
             self.screen.line(
                 f"{more}{count_text(found.deeper, 'file')} in subfolders not checked; to include subfolders: `{levels}`."
             )
-        if found.hidden:
-            self.screen.line(f"{more}{count_text(found.hidden, 'hidden file')} not checked; to include hidden files: `{unhide}`.")
 
     def totals(self) -> str:
         """Return in one line how much would be done."""
