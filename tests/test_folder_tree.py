@@ -86,7 +86,7 @@ def test_folders_come_in_the_order_that_is_asked_for(folder: Path, frugal: Fruga
 
 
 @pytest.mark.parametrize("words", [
-    ["--tree", "--by", "age"], ["--tree", "--listing"], ["--tree", "--show-levels", "2"], ["--open-to", "."], ["--tree", "--format", "csv"],
+    ["--tree", "--by", "age"], ["--tree", "--listing"], ["--tree", "--show-levels", "2"], ["--open-to", "."], ["--tree", "--format", "html"],
     ["--tree", "--open-to", "nowhere"], ["--listing", "--sort", "files"], ["--top", "few"],
 ])  # fmt: skip
 def test_what_does_not_go_together_is_one_line(folder: Path, frugal: Frugal, words: list[str]) -> None:

@@ -232,3 +232,18 @@ def test_one_rule_takes_only_what_it_would_take_among_the_others(desk: Path, fru
     text = frugal("preview", "rules.toml", "--rule", "Logs").stdout
     assert "1 file outside --rule or --only" in text and "--rule Logs" in text
     assert "Logs: yes" in frugal("explain", "Intake/b.log", "--rules", "rules.toml", "--rule", "logs").stdout
+
+
+def test_rules_are_read_from_standard_input(desk: Path) -> None:
+    import subprocess
+    import sys
+
+    def run(*words: str) -> subprocess.CompletedProcess[bytes]:
+        command = [sys.executable, "-m", "frugal_sorter", *words]
+        return subprocess.run(command, cwd=desk.parent, input=desk.read_bytes(), capture_output=True, check=False)
+
+    assert b"3 rules, no errors" in run("check", "-").stdout
+    assert run("preview", "-").stdout.count(b"Logs") and b"moved" in run("tidy", "-", "--yes").stdout
+    assert (desk.parent / "Intake/Logs/a.log").exists()
+    # Standard input is used up, so that nobody can answer there.
+    assert run("tidy", "-").returncode in (0, 3)

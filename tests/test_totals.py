@@ -87,6 +87,7 @@ def test_what_is_printed_as_json_is_as_the_schema_says(intake: Path, frugal: Fru
     known = set(SCHEMA["$defs"])
     frugal("inventory", "Intake", "--save", "one")
     put(own_home / ".cache/glaze-calculator/cache", b"x")
+    put(intake.parent / "wrong.toml", "frugal = 1\n[[rule]]\nname = 'a'\nnix = 1\n")
     frugal("tidy", "rules.toml", "--yes")
     for definition, arguments in (
         ("inventory", ("inventory", "Intake", "--by", "type,age", "--largest", "3", "--hidden")),
@@ -98,6 +99,9 @@ def test_what_is_printed_as_json_is_as_the_schema_says(intake: Path, frugal: Fru
         ("forecast", ("forecast", "Intake")),
         ("duplicates", ("duplicates", "Intake")),
         ("plan", ("preview", "rules.toml", "--again")),
+        ("check", ("check", "rules.toml")),
+        ("check", ("check", "wrong.toml")),
+        ("explain", ("explain", "Intake", "rules.toml", "--rules", "rules.toml")),
         ("days", ("preview", "rules.toml", "--until", "in 40 days")),
         ("rules", ("rules", "rules.toml")),
         ("history", ("history",)),

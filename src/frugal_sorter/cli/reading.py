@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import importlib.util
+import sys
 import tomllib
 from collections.abc import Mapping
 
@@ -14,10 +15,11 @@ from frugal_sorter.cli.output.text import shown
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import TYPES
 from frugal_sorter.platforms import disk
+from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.conditions import parse_condition
 from frugal_sorter.rules.editing import Value, book_of_rule, rule_text_in, types_text
 from frugal_sorter.rules.fields import FIELDS, Field
-from frugal_sorter.rules.load import FORMAT, LARGEST_FILE, load_rules
+from frugal_sorter.rules.load import FORMAT, LARGEST_FILE, load_rules, read_rules
 from frugal_sorter.rules.model import RuleBook
 from frugal_sorter.rules.tree import Node
 from frugal_sorter.rules.units import InvalidValue, parse_moment, parse_past
@@ -50,11 +52,28 @@ def since(text: str, now_ns: int) -> int:
         raise UsageError(f"--since: {wrong.message}", wrong.hint) from None
 
 
+_STANDARD_INPUT = "-"
+
+
 def read_book(args: argparse.Namespace) -> RuleBook:
     """Read the rule file that the arguments name, and check that the libraries it needs are there."""
-    book = load_rules(rules_file(args))
+    book = load_named(args)
     require_libraries_of(book)
     return book
+
+
+def load_named(args: argparse.Namespace) -> RuleBook:
+    """Read the rule file that the arguments name; `-` is standard input, whose folders are seen from the current one.
+
+    Raises:
+        UsageError, Mistakes: as `load_rules` does.
+    """
+    if str(args.rules) != _STANDARD_INPUT:
+        return load_rules(rules_file(args))
+    raw = sys.stdin.buffer.read(LARGEST_FILE + 1)
+    if len(raw) > LARGEST_FILE:
+        raise UsageError("standard input is too large for a rule file", "name a file")
+    return read_rules(raw, Path(_STANDARD_INPUT).absolute())
 
 
 def read_where(text: str) -> Node:

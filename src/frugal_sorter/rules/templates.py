@@ -289,6 +289,10 @@ _SLOT = re.compile(r'\{((?:[^{}"]|"[^"]*")*)\}')
 TOKEN = re.compile(r'(\{\{|\}\})|\{((?:[^{}"]|"[^"]*")*)\}|(/)|([{}])|([^{}/]+)')
 
 
+# How the reason begins that a placeholder had no value.
+NO_VALUE = "it has no value for "
+
+
 @frozen
 class Missing:
     """A placeholder had no value, and which."""
@@ -385,7 +389,7 @@ def _fields_of(parts: Iterable[str | Slot]) -> set[str]:
 
 def _missing(slot: Slot, value: Fact) -> Missing:
     why = f" ({value.reason})" if isinstance(value, Unknown) else ""
-    return Missing(f"it has no value for {{{slot.written}}}{why}")
+    return Missing(f"{NO_VALUE}{{{slot.written}}}{why}")
 
 
 @frozen

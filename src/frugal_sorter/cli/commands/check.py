@@ -5,21 +5,23 @@ from __future__ import annotations
 import argparse
 from collections.abc import Iterator
 
-from frugal_sorter.cli.options import add_rules, rules_file
+from frugal_sorter.cli.options import add_format, add_rules
 from frugal_sorter.cli.output.results import print_json
 from frugal_sorter.cli.output.text import count_text, shown
+from frugal_sorter.cli.reading import load_named
 from frugal_sorter.planning.guard import note_on_opened, refused_rule, version_control_root
 from frugal_sorter.planning.misses import unreached
 from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.rules.fields import World
 from frugal_sorter.rules.keys import json_schema
 from frugal_sorter.rules.lint import run_examples, wanted_of, warnings_of
-from frugal_sorter.rules.load import load_rules
 from frugal_sorter.rules.model import Rule, RuleBook
+from frugal_sorter.rules.units import Mistakes
 
 EXAMPLES = """
   frugal check
   frugal check front-desk.toml
+  frugal check - < front-desk.toml              what stands on standard input
   frugal check --schema > rules.schema.json     completion in editors
 """
 
@@ -27,6 +29,7 @@ EXAMPLES = """
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_rules(parser)
     parser.add_argument("--schema", action="store_true", help="print the JSON Schema of rule files instead")
+    add_format(parser, "text", "json")
 
 
 def run(args: argparse.Namespace) -> int:
@@ -35,8 +38,10 @@ def run(args: argparse.Namespace) -> int:
         return 0
     from frugal_sorter.cli.output.screen import Screen
 
+    if args.format == "json":
+        return _print_json(args)
     screen = Screen()
-    book = load_rules(rules_file(args))
+    book = load_named(args)
     world = args.call.begin().world()
     failed = run_examples(book, world)
     for one in failed:
@@ -45,9 +50,7 @@ def run(args: argparse.Namespace) -> int:
         screen.line(f"  example  {name}")
         screen.line(f"  expected {shown(wanted_of(one.example))}")
         screen.line(f"  got      {shown(one.got)}", style="bold red")
-    refused = [
-        (rule, why) for rule in book.rules for folder in rule.folders if (why := refused_rule(rule, slashed.realpath(folder)))
-    ]
+    refused = _refused(book)
     for rule, why in refused:
         screen.parts(("refused: ", "bold red"), (shown(_at(book, rule, why)), ""))
     warnings = _warnings(book, world)
@@ -65,6 +68,37 @@ def run(args: argparse.Namespace) -> int:
     parts.append(count_text(len(warnings), "warning") if warnings else "no warnings")
     screen.line(f"{shown(book.file)}: {', '.join(parts)}.", style="bold")
     return 2 if failed else 3 if refused else 0
+
+
+def _print_json(args: argparse.Namespace) -> int:
+    try:
+        book = load_named(args)
+    except Mistakes as wrong:
+        errors = [{"line": one.line, "rule": one.rule, "message": one.message, "hint": one.hint} for one in wrong.all]
+        print_json({"rules": 0, "errors": errors, "examples": 0, "failed": [], "refused": [], "warnings": []})
+        return 2
+    world = args.call.begin().world()
+    failed = [
+        {"line": one.example.line, "rule": one.rule.name, "expected": wanted_of(one.example), "got": one.got}
+        for one in run_examples(book, world)
+    ]
+    refused = _refused(book)
+    result = {
+        "rules": len(book.rules),
+        "errors": [],
+        "examples": sum(len(rule.examples) for rule in book.rules),
+        "failed": failed,
+        "refused": [{"line": rule.line, "rule": rule.name, "reason": why} for rule, why in refused],
+        "warnings": _warnings(book, world),
+    }
+    print_json(result)
+    return 2 if failed else 3 if refused else 0
+
+
+def _refused(book: RuleBook) -> list[tuple[Rule, str]]:
+    return [
+        (rule, why) for rule in book.rules for folder in rule.folders if (why := refused_rule(rule, slashed.realpath(folder)))
+    ]
 
 
 def _at(book: RuleBook, rule: Rule, what: str) -> str:

@@ -217,7 +217,10 @@ def run(args: argparse.Namespace) -> int:
         printers = {"json": views.as_json, "csv": views.as_csv, "html": views.as_page}
         printers[args.format](looked.folders, looked.found, looked.choices, looked.alikes)
     else:
-        _report(Screen(is_short(args)), looked, args.top)
+        screen = Screen(is_short(args))
+        _report(screen, looked, args.top)
+        if any(choice.going for choice in looked.choices):
+            screen.line(f"To move the extra copies to the trash: {command_line()} --do trash", style="bold")
     return 1 if looked.found.unread else 0
 
 

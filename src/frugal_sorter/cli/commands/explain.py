@@ -7,9 +7,19 @@ import os
 from collections.abc import Collection, Sequence
 
 from frugal_sorter.app.rules import rules_named
-from frugal_sorter.cli.options import add_as_of, add_rule
+from frugal_sorter.cli.options import add_as_of, add_format, add_rule
+from frugal_sorter.cli.output.results import print_json
 from frugal_sorter.cli.output.screen import Screen
-from frugal_sorter.cli.output.text import ago_text, common_base, moment_text, shown, size_text, step_will_text
+from frugal_sorter.cli.output.text import (
+    ago_text,
+    common_base,
+    iso_text,
+    moment_text,
+    shown,
+    size_text,
+    step_as_json,
+    step_will_text,
+)
 from frugal_sorter.cli.reading import moment_of, read_book
 from frugal_sorter.errors import UsageError
 from frugal_sorter.execution.earlier_runs import Passage, earlier_runs_of, put_at, taken_from
@@ -43,6 +53,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--rules", metavar="RULES", type=Path, help="the rule file (default: as for `frugal preview`)")
     add_rule(parser)
     add_as_of(parser)
+    add_format(parser, "text", "json")
 
 
 def run(args: argparse.Namespace) -> int:
@@ -58,6 +69,9 @@ def run(args: argparse.Namespace) -> int:
         world = session.world(journal, moment_of(args.as_of, session))
         # The same engine as that of a preview: what becomes of an entry depends on the others, too.
         explainer = Explainer(book, world, plan_by_rules(book, world, earlier_runs_of(journal)))
+        if args.format == "json":
+            print_json({"entries": [_as_json(path, world, explainer, rules) for path in args.paths]})
+            return 0
         for index, path in enumerate(args.paths):
             if index:
                 screen.line()
@@ -112,6 +126,35 @@ def _explain(screen: Screen, journal: Journal, named: str, world: World, explain
         who = ", ".join(names) if len(names) <= _NAMED else f"{len(names)} rules"
         screen.line(f"Skipped, because {shown(reason)}: {who}", style="dim")
     _show_fate(screen, fate, following, world, os.path.dirname(path))
+
+
+def _as_json(named: str, world: World, explainer: Explainer, rules: Collection[str]) -> dict[str, object]:
+    folder, name = os.path.split(slashed.abspath(named))
+    path = slashed.join(slashed.realpath(folder), name)
+    try:
+        explained, fate = explainer.explain(path)
+    except OSError as error:
+        raise UsageError(f"{named}: {reason_of(error)}", "check the path") from error
+    return {
+        "path": path,
+        "rules": [
+            {
+                "rule": one.rule.name,
+                "matches": one.truth,
+                "decides": one.decides,
+                "elsewhere": one.elsewhere,
+                "above": one.above.name if one.above is not None else None,
+                "when": iso_text(one.when_ns) if one.when_ns else None,
+                "tests": [{"test": test.text, "is": test.truth, "value": _value_text(test, world)} for test in one.tests],
+            }
+            for one in explained
+            if not rules or one.rule.name in rules
+        ],
+        "steps": [step_as_json(step) for step in fate.steps],
+        "rule": fate.rule,
+        "reason": fate.reason,
+        "when": iso_text(fate.when_ns) if fate.when_ns else None,
+    }
 
 
 def _show_gone(screen: Screen, journal: Journal, path: str, passage: Passage) -> None:

@@ -180,8 +180,8 @@ def _is_tree(args: argparse.Namespace) -> bool:
         raise UsageError("--sort does not apply to a cross table", "count by one way, or remove --sort")
     is_plain = args.show_levels is None and not args.listing and args.format == "table"
     is_tree = args.tree or (args.by == ("folder",) and is_plain)
-    if args.tree and args.format not in ("table", "json"):
-        raise UsageError("--tree is available only as a table or JSON", "remove --format, or use --by folder")
+    if args.tree and args.format == "html":
+        raise UsageError("--tree is available only as a table, CSV or JSON", "use --by folder for a page")
     if args.tree and (args.listing or args.show_levels is not None or args.by not in (("type",), ("folder",))):
         raise UsageError("--tree shows folders only", "remove --by, --show-levels and --listing")
     if args.open_to and not is_tree:
@@ -207,6 +207,10 @@ def _print_tree(inventory: Inventory, args: argparse.Namespace) -> None:
     if args.format == "json":
         tree = tree_as_json(inventory, most, args.sort, args.open_to)
         print_json({"tree": tree, "not_read": [unread._asdict() for unread in inventory.unread]})
+        return
+    if args.format == "csv":
+        rows = tree_as_json(inventory, most, args.sort, args.open_to)
+        print_csv([*rows[0]] if rows else [], (row.values() for row in rows))
         return
     from frugal_sorter.cli.output.screen import Screen
 

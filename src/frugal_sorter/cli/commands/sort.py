@@ -22,10 +22,12 @@ from frugal_sorter.rules.editing import Value
 from frugal_sorter.rules.keys import CLASHES
 from frugal_sorter.rules.lint import slips
 from frugal_sorter.rules.overlap import Overlap
+from frugal_sorter.rules.templates import NO_VALUE
 from frugal_sorter.steps.step import Step
 
 EXAMPLES = """
   frugal sort ~/Intake --into '{type}'
+  frugal sort ~/Intake --into '{ext|"no extension"}'                   what to write for files that have none
   frugal sort ~/Intake --into '{modified:%Y/%m}' --where 'type is image' --settle '10 minutes'
   frugal sort ~/Intake --into '{taken:%Y}' --other Undated
   frugal sort ~/Intake --into '{ext} files' --levels all --prune      re-sort what was sorted another way
@@ -104,6 +106,12 @@ class _Sort(Job):
     def show_nothing(self, view: PlanView) -> None:
         view.show_nothing("Nothing to sort", self.args.hidden, "--levels all", "--hidden")
 
+    def show_left(self, view: PlanView) -> None:
+        """Print what stays, and where it can go that has no value for a placeholder."""
+        view.show_left()
+        if self.args.other is None and any(left.reason.startswith(NO_VALUE) for left in view.plan.not_touched):
+            view.screen.line("To give these files a folder of their own: --other NAME")
+
     def show_why(self, view: PlanView, session: Session) -> None:
         if self.args.where is not None:
             show_misses(session, view.screen, self.book, view.plan)
@@ -113,6 +121,7 @@ class _Sort(Job):
             view.show()
         else:
             _show(view.plan, view, view.screen, self.folder)
+            self.show_left(view)
         view.screen.line()
         view.warn()
 
@@ -144,7 +153,6 @@ def _show(plan: Plan, view: PlanView, screen: Screen, folder: str) -> None:
     if trashed:
         screen.line(f"{count_text(trashed, 'file')} to the trash because of name clashes")
     view.show_pruned(names=False)
-    view.show_left()
 
 
 def _folder(path: str, base: str, view: PlanView) -> str:
