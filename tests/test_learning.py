@@ -199,3 +199,23 @@ def test_what_a_rule_put_somewhere_and_a_person_moved_on_is_seen_too(folder: Pat
         "be combined with --like, --as-preview or --format"
         in frugal("suggest", "Desk", "--since", "1 day", "--like", "Desk", code=2).stderr
     )
+
+
+def test_few_moves_of_files_named_alike_are_enough_and_the_rest_is_foretold(folder: Path, frugal: Frugal) -> None:
+    for number in range(12):
+        put(folder / f"Desk/Invoice-{1000 + number}.pdf", f"i{number}")
+        put(folder / f"Desk/IMG_{number}.jpg", f"p{number}")
+    frugal("inventory", "Desk", "--save", "before")
+    for target, names in (("Invoices", [f"Invoice-{1000 + number}.pdf" for number in range(3)]),
+                          ("A", ["IMG_1.jpg", "IMG_2.jpg", "IMG_3.jpg"]), ("B", ["IMG_4.jpg", "IMG_5.jpg", "IMG_6.jpg"])):  # fmt: skip
+        (folder / "Desk" / target).mkdir()
+        for name in names:
+            (folder / "Desk" / name).rename(folder / "Desk" / target / name)
+    said = frugal("suggest", "Desk", "--since", "1 day").stdout
+    assert "# You moved 3 of these 12 files to Invoices. Add this rule?" in said
+    assert "# It would move 9 files now: Invoice-1003.pdf, Invoice-1004.pdf" in said and 'stem fits "Invoice-{number}"' in said
+    # Pictures went to two folders, so that their names say nothing.
+    assert "IMG" not in said
+    put(folder / "rules.toml", said)
+    frugal("tidy", "rules.toml", "--yes")
+    assert len(list((folder / "Desk/Invoices").iterdir())) == 12

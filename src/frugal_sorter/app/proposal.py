@@ -282,7 +282,7 @@ def propose(folder: str, files: Iterable[Seen], around: Sequence[Folder], now_ns
             left[:] = [one for one in left if one.name not in taken]
 
     take(_of_type(_ON_THE_WAY, left, {"leave": True}, "still being transferred"))
-    for shape, members in _shapes(left, fewest):
+    for shape, members in shapes(left, fewest):
         reading, suffixes = parse_reading(shape.pattern, False), {member.suffix for member in members}
         taken = [one for one in left if one.suffix in suffixes and reading.fits(one.stem) is True]
         if len(taken) >= fewest:
@@ -319,7 +319,7 @@ def _plural(name: str) -> str:
 # Names
 
 
-def _shapes(files: Sequence[Seen], fewest: int) -> list[tuple[Shape, list[Seen]]]:
+def shapes(files: Sequence[Seen], fewest: int) -> list[tuple[Shape, list[Seen]]]:
     """Return the shapes that enough names share, those with the most files first."""
     by_head: dict[tuple[str, str], list[Seen]] = defaultdict(list)
     for one in files:

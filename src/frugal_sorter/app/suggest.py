@@ -12,7 +12,7 @@ from datetime import datetime
 from functools import lru_cache
 from typing import TYPE_CHECKING, Any, NamedTuple
 
-from frugal_sorter.app.proposal import FEWEST, SAYS_NOTHING, Group, Seen, folders_around, form_of, propose, tokens_of
+from frugal_sorter.app.proposal import FEWEST, SAYS_NOTHING, Group, Seen, folders_around, form_of, propose, shapes, tokens_of
 from frugal_sorter.app.session import Session
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.filesystem.content_readers import family_of
@@ -23,6 +23,7 @@ from frugal_sorter.filesystem.record import (
     Unknown,
     Unread,
     is_inside,
+    name_order,
     place_of,
     stem_of,
     suffix_of,
@@ -40,6 +41,7 @@ from frugal_sorter.rules.editing import Value, quoted, rule_text_in
 from frugal_sorter.rules.fields import FIELDS, Facts, fold
 from frugal_sorter.rules.load import FORMAT, read_rules
 from frugal_sorter.rules.templates import escape_braces as literal
+from frugal_sorter.rules.templates import parse_reading
 from frugal_sorter.rules.units import SECOND_NS, parse_size
 from frugal_sorter.state import ready_state_folder
 from frugal_sorter.trash.bins import never_entered
@@ -146,6 +148,8 @@ class Test(NamedTuple):
             return item.bytes > self.bound if self.value.startswith("over") else item.bytes < self.bound
         if self.kind == "inside":
             return self.value in item.inside
+        if self.kind == "fits":
+            return bool(parse_reading(self.value, False).fits(stem_of(item.name)))
         suffix, group, name = _parts(item.name)
         if self.kind == "ext":
             return suffix == self.value
@@ -656,12 +660,14 @@ class MovedByHand:
         moved: how many that it takes were moved there.
         all: of so many that it takes.
         text: it, as it stands in a file.
+        now: the names of those that it would move now.
     """
 
     rule: LearntRule
     moved: int
     all: int
     text: str
+    now: Sequence[str] = ()
 
 
 def learn_from_hand(folder: str, since_ns: int, note: Callable[[Unread], None]) -> tuple[list[MovedByHand], int]:
@@ -690,19 +696,50 @@ def learn_from_hand(folder: str, since_ns: int, note: Callable[[Unread], None]) 
     gone = {(target, name) for _, target, name in moved}
     items += [item._replace(folder=_STAYS) for item in stays if item.folder in left and (item.folder, item.name) not in gone]
     found = []
-    rules = learn(items, _STAYS) if moved else []
+    patterns = _patterns([(source, by_name[target, name]) for source, target, name in moved])
+    # What lies there still and fits a pattern is what the pattern foretells; it says nothing against it.
+    rest = [item for item in items if not any(rule.takes(item) for rule in patterns)]
+    rules = [*patterns, *(learn(rest, _STAYS) if len(rest) > len(items) - len(stays) and moved else [])]
     for rule, name in zip(rules, _distinct(rule.name for rule in rules), strict=True):
-        taken = [item for item in items if rule.takes(item)]
+        taken = [item for item in (items if rule in patterns else rest) if rule.takes(item)]
         there_now = sum(item.folder != _STAYS and slashed.normpath(filled(rule.target, item)) == item.folder for item in taken)
         sources = Counter(source for source, target, name in moved if rule.takes(by_name[target, name]))
         ((source, _),) = sources.most_common(1)
         place = slashed.join(folder, source) if source else folder
         text = _rule_text(rule, name, place, f"{literal(folder)}/{_escaped(rule.target)}", {})
-        found.append(MovedByHand(rule, there_now, len(taken), text))
+        now = sorted((item.name for item in taken if item.folder == _STAYS), key=name_order)
+        found.append(MovedByHand(rule, there_now, len(taken), text, now))
     return found, len(moved)
 
 
+def _patterns(moved: Sequence[tuple[str, Item]]) -> list[LearntRule]:
+    """Return a rule for each pattern of names whose files went from one folder to another, and to no third one.
+
+    Args:
+        moved: the folder that each file came from, and the file where it is now.
+    """
+    ways: dict[tuple[str, str], list[Item]] = {}
+    for source, item in moved:
+        ways.setdefault((source, item.folder), []).append(item)
+    found = []
+    for (source, target), items in ways.items():
+        covered: set[str] = set()
+        for shape, files in shapes([Seen(item.name, item.bytes, item.mtime_ns) for item in items], _FEWEST_MOVED):
+            suffix = files[0].suffix
+            alike = suffix and all(one.suffix == suffix for one in files)
+            kind = Test(f"ext is {suffix}", "ext", suffix) if alike else Test(f"type is {files[0].type}", "type", files[0].type)
+            fits = Test(f"stem fits {quoted(shape.pattern)}", "fits", shape.pattern)
+            rule = LearntRule((kind, fits), target, len(files), 0)
+            elsewhere = any(rule.takes(item) for start, item in moved if start == source and item.folder != target)
+            if not elsewhere and len({one.name for one in files} - covered) >= _FEWEST_MOVED:
+                covered |= {one.name for one in files}
+                found.append(rule)
+    return found
+
+
 _STAYS = "(stays)"
+# So many files that are named alike and were moved the same way are enough.
+_FEWEST_MOVED = 3
 
 
 def _moved_since(

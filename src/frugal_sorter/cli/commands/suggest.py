@@ -165,10 +165,15 @@ def _since(args: argparse.Namespace, folder: str) -> int:
         lines += [
             "",
             f"# You moved {one.moved:,} of these {one.all:,} files to {shown(one.rule.target)}. Add this rule?",
+            *([f"# It would move {count_text(len(one.now), 'file')} now: {_few(one.now)}"] if one.now else []),
             one.text,
         ]
     _give(args, screen, "\n".join(lines) + "\n", count_text(len(found), "rule"), missing)
     return 1 if missing else 0
+
+
+def _few(names: Sequence[str]) -> str:
+    return ", ".join(map(shown, names[:_NAMED])) + (", …" if len(names) > _NAMED else "")
 
 
 def _not_read(unread: Sequence[Unread]) -> list[str]:
