@@ -53,7 +53,7 @@ def _complete(command: str, action: Any) -> None:
         action.complete = _words("ways")
     elif command == "compare":
         action.complete = _words("inventories")
-    elif action.dest == "run" and command in ("history", "undo"):
+    elif action.dest == "run" and command in ("history", "undo", "verify"):
         action.complete = _words("runs")
     elif command == "schedule" and metavar == "NAME":
         action.complete = _words("schedules")

@@ -220,3 +220,29 @@ def test_what_is_gone_is_explained_without_a_rule_file(folder: Path, frugal: Fru
     frugal("tidy", "rules.toml", "--yes")
     assert "no longer exists" in frugal("explain", "Intake/a.log").stdout
     assert "cannot be read" in frugal("explain", "Intake/never.log", code=2).stderr
+
+
+def test_a_run_is_verified_against_the_disk(folder: Path, frugal: Frugal) -> None:
+    for name in ("a.log", "b.log", "c.log", "d.log", "t.tmp", "x.del"):
+        put(folder / "Intake" / name, name)
+    put(folder / "rules.toml", rules_text(
+        'where = "ext is log"\nmove = "L"', 'where = "ext is tmp"\ntrash = true', 'where = "ext is del"\ndelete = true'
+    ))  # fmt: skip
+    frugal("tidy", "rules.toml", "--yes")
+    assert "checked 6 changes" in frugal("verify").stdout and "everything is where it was put" in frugal("verify", "1").stdout
+    logs = folder / "Intake/L"
+    (logs / "a.log").write_text("changed")
+    (logs / "b.log").unlink()
+    (logs / "c.log").rename(logs / "c2.log")
+    put(logs / "c.log", "another")
+    said = frugal("verify", code=1).stdout
+    assert f"changed since: {logs}/a.log\nmissing: {logs}/b.log\nanother file is in its place: {logs}/c.log\n" in said
+    assert "3 are not as the run left them" in said
+    # What a later run moved on is no difference.
+    put(folder / "rules.toml", rules_text('in = "Intake/L"\nwhere = "stem is d"\nmove = "D"'))
+    frugal("tidy", "rules.toml", "--yes")
+    assert "1 of them were moved on by later runs" in frugal("verify", "1", code=1).stdout.replace(
+        "1 of them was", "1 of them were"
+    )
+    frugal("undo", "2", "--yes")
+    assert "was undone by run 3" in frugal("verify", "2", code=2).stderr

@@ -107,6 +107,7 @@ def test_what_is_printed_as_json_is_as_the_schema_says(intake: Path, frugal: Fru
         ("history", ("history",)),
         ("run", ("history", "1")),
         ("trace", ("history", "--file", "*.log")),
+        ("verify", ("verify", "1")),
         ("schedules", ("schedule", "list")),
         ("schedule_check", ("schedule", "check")),
         ("trash", ("trash",)),

@@ -22,7 +22,7 @@ LINES: dict[str, tuple[str, ...]] = {
     "rules rules.toml": ("rule", "action", "last"), "explain Intake/README --rules rules.toml": (), "tidy rules.toml": ("[yes/no",),
     "sort Intake --into {type}": ("into", "files", "size"), "purge Intake --older-than 30d --by modified": ("oldest", "newest"),
     "gather --list list.txt --from Intake --to Out": (), "duplicates Intake": ("keep",), "leftovers glaze-calculator": (),
-    "history": ("run", "started", "command", "changes", "result"), "history 1": (), "history --file *.jpg": (), "report": (),
+    "history": ("run", "started", "command", "changes", "result"), "history 1": (), "history --file *.jpg": (), "verify 1": (), "report": (),
     "undo 1": ("[yes/no",), "trash": (), "schedule list": (), "schedule check": (), "watch rules.toml --once": (),
     "help rules": (), "help conditions": (), "help files": (), "purge --help": (), "completion bash": (), "demo": (),
 }  # fmt: skip

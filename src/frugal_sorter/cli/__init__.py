@@ -17,6 +17,7 @@ COMMANDS = {
     "duplicates": "find files with the same contents, and files that only look like copies by name",
     "leftovers": "find the settings, caches and data that an uninstalled program left behind",
     "history": "list all runs, or the changes that one run made",
+    "verify": "check that everything is where a run put it, unchanged",
     "report": "write one page for the owner of the machine: what was done, what it freed, what can be restored",
     "undo": "undo a run",
     "trash": "list the trash, restore from it, or delete part of it permanently",

@@ -21,7 +21,7 @@ from frugal_sorter.rules.units import Mistakes
 EXAMPLES = """
   frugal check
   frugal check front-desk.toml
-  frugal check - < front-desk.toml              what stands on standard input
+  frugal check - < front-desk.toml              from standard input
   frugal check --schema > rules.schema.json     completion in editors
 """
 

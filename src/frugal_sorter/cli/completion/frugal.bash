@@ -6,7 +6,7 @@
 # See also: https://github.com/scop/bash-completion/blob/main/doc/configuration.md
 
 _shtab_frugal_schedule_subparsers=(add list check show run pause resume remove)
-_shtab_frugal_subparsers=(inventory compare forecast suggest check preview rules explain tidy sort purge gather duplicates leftovers history report undo trash watch schedule help completion demo)
+_shtab_frugal_subparsers=(inventory compare forecast suggest check preview rules explain tidy sort purge gather duplicates leftovers history verify report undo trash watch schedule help completion demo)
 
 _shtab_frugal_inventory_option_strings=(-h --help --by --levels --tree --open-to --show-levels --top --largest --hidden --listing --sort --save --replace --forget --open --chart --where --format)
 _shtab_frugal_compare_option_strings=(-h --help --hidden --format)
@@ -23,6 +23,7 @@ _shtab_frugal_gather_option_strings=(-h --help --list --from --to --move --flat 
 _shtab_frugal_duplicates_option_strings=(-h --help --levels --hidden --min-size --empty --keep --keep-in --do --across-owners --unmark --where --top --no-cache --without --keep-out --save --edit --list-all --short --at-most -n --dry-run -y --yes --log --format --for)
 _shtab_frugal_leftovers_option_strings=(-h --help --do --without --keep-out --save --edit --list-all --short --format -n --dry-run -y --yes --log --for)
 _shtab_frugal_history_option_strings=(-h --help --since --by --file --adopt --format --for)
+_shtab_frugal_verify_option_strings=(-h --help --format --for --list-all --short)
 _shtab_frugal_report_option_strings=(-h --help --since --runs --format --for)
 _shtab_frugal_undo_option_strings=(-h --help --only --since -n --dry-run -y --yes --log --for --list-all --short)
 _shtab_frugal_trash_option_strings=(-h --help --restore --older-than --shrink-to --where --orphans --list-all --short --at-most -n --dry-run -y --yes --log --format --for)
@@ -98,6 +99,7 @@ _shtab_frugal_leftovers___keep_out_COMPGEN=_frugal_books
 _shtab_frugal_leftovers___save_COMPGEN=_shtab_compgen_files
 _shtab_frugal_leftovers___log_COMPGEN=_shtab_compgen_files
 _shtab_frugal_history_pos_0_COMPGEN=_frugal_runs
+_shtab_frugal_verify_pos_0_COMPGEN=_frugal_runs
 _shtab_frugal_undo_pos_0_COMPGEN=_frugal_runs
 _shtab_frugal_undo___only_COMPGEN=_shtab_compgen_files
 _shtab_frugal_undo___log_COMPGEN=_shtab_compgen_files
@@ -129,15 +131,16 @@ _shtab_frugal_duplicates___format_choices=(table json csv html)
 _shtab_frugal_leftovers___do_choices=(trash)
 _shtab_frugal_leftovers___format_choices=(table json)
 _shtab_frugal_history___format_choices=(table json csv)
+_shtab_frugal_verify___format_choices=(text json)
 _shtab_frugal_report___format_choices=(text html json)
 _shtab_frugal_trash___format_choices=(table json)
 _shtab_frugal_schedule_add___with_choices=(systemd cron launchd windows)
 _shtab_frugal_schedule_list___format_choices=(table json)
 _shtab_frugal_schedule_check___format_choices=(table json)
 _shtab_frugal_schedule_pos_0_choices=(add list check show run pause resume remove)
-_shtab_frugal_help_pos_0_choices=(conditions placeholders rules types fields exit-codes files manual inventory compare forecast suggest check preview rules explain tidy sort purge gather duplicates leftovers history report undo trash watch schedule help completion demo)
+_shtab_frugal_help_pos_0_choices=(conditions placeholders rules types fields exit-codes files manual inventory compare forecast suggest check preview rules explain tidy sort purge gather duplicates leftovers history verify report undo trash watch schedule help completion demo)
 _shtab_frugal_completion_pos_0_choices=(bash zsh fish powershell)
-_shtab_frugal_pos_0_choices=(inventory compare forecast suggest check preview rules explain tidy sort purge gather duplicates leftovers history report undo trash watch schedule help completion demo)
+_shtab_frugal_pos_0_choices=(inventory compare forecast suggest check preview rules explain tidy sort purge gather duplicates leftovers history verify report undo trash watch schedule help completion demo)
 
 _shtab_frugal_inventory_pos_0_nargs='*'
 _shtab_frugal_inventory__h_nargs=0
@@ -264,6 +267,10 @@ _shtab_frugal_leftovers__y_nargs=0
 _shtab_frugal_leftovers___yes_nargs=0
 _shtab_frugal_history__h_nargs=0
 _shtab_frugal_history___help_nargs=0
+_shtab_frugal_verify__h_nargs=0
+_shtab_frugal_verify___help_nargs=0
+_shtab_frugal_verify___list_all_nargs=0
+_shtab_frugal_verify___short_nargs=0
 _shtab_frugal_report__h_nargs=0
 _shtab_frugal_report___help_nargs=0
 _shtab_frugal_undo__h_nargs=0

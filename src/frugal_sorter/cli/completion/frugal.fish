@@ -50,7 +50,7 @@ function _shtab_frugal_using
   test "$_shtab_frugal_cmdpath" = "$argv"
 end
 
-set -g _shtab_frugal_commands inventory compare forecast suggest check preview rules explain tidy sort purge gather duplicates leftovers history report undo trash watch schedule 'schedule add' 'schedule list' 'schedule check' 'schedule show' 'schedule run' 'schedule pause' 'schedule resume' 'schedule remove' help completion demo
+set -g _shtab_frugal_commands inventory compare forecast suggest check preview rules explain tidy sort purge gather duplicates leftovers history verify report undo trash watch schedule 'schedule add' 'schedule list' 'schedule check' 'schedule show' 'schedule run' 'schedule pause' 'schedule resume' 'schedule remove' help completion demo
 set -g _shtab_frugal_opts_with_value --adopt --as-of --at --at-most --by --chart --clash --do --during --encoding --every --file --for --forget --format --from --in --into --keep --keep-in --keep-newest --keep-out --largest --levels --like --limit --list --log --min-size --older-than --only --open --open-to --other --plan --rescan --restore --rule --rules --runs --save --seed --settle --show-levels --shrink-to --since --sort --spread --strip-to --take --to --top --types --until --until-free --where --with --without
 
 complete -c frugal -e
@@ -271,6 +271,13 @@ complete -c frugal -n '_shtab_frugal_using history' -l adopt -x -d 'take over th
 complete -c frugal -n '_shtab_frugal_using history' -l format -xka "table json csv" -d 'default: table'
 complete -c frugal -n '_shtab_frugal_using history' -l for -x -d 'as root: act as this account, using its home, trash and history'
 complete -c frugal -n '_shtab_frugal_using history; and test $_shtab_frugal_npos -eq 0' -ka "(frugal words runs (commandline -opc)[2..-1] 2>/dev/null)" -d 'show the steps of one run'
+complete -c frugal -n '_shtab_frugal_using; and test $_shtab_frugal_npos -eq 0' -a verify -d 'check that everything is where a run put it, unchanged'
+complete -c frugal -n '_shtab_frugal_using verify' -s h -l help -d 'show this help message and exit'
+complete -c frugal -n '_shtab_frugal_using verify' -l format -xka "text json" -d 'default: text'
+complete -c frugal -n '_shtab_frugal_using verify' -l for -x -d 'as root: act as this account, using its home, trash and history'
+complete -c frugal -n '_shtab_frugal_using verify' -l list-all -d 'list every file (default when the output is piped)'
+complete -c frugal -n '_shtab_frugal_using verify' -l short -d 'show only the first and last few lines of long lists (default on a terminal)'
+complete -c frugal -n '_shtab_frugal_using verify; and test $_shtab_frugal_npos -eq 0' -ka "(frugal words runs (commandline -opc)[2..-1] 2>/dev/null)" -d 'a run (default: the last one)'
 complete -c frugal -n '_shtab_frugal_using; and test $_shtab_frugal_npos -eq 0' -a report -d 'write one page for the owner of the machine: what was done, what it freed, what can be restored'
 complete -c frugal -n '_shtab_frugal_using report' -s h -l help -d 'show this help message and exit'
 complete -c frugal -n '_shtab_frugal_using report' -l since -x -d 'report on runs since this time: yesterday, "30 days", 2026-11-01 (default: 7 days)'
@@ -364,7 +371,7 @@ complete -c frugal -n '_shtab_frugal_using schedule remove' -l for -x -d 'as roo
 complete -c frugal -n '_shtab_frugal_using schedule remove; and test $_shtab_frugal_npos -eq 0' -ka "(frugal words schedules (commandline -opc)[2..-1] 2>/dev/null)" -d NAME
 complete -c frugal -n '_shtab_frugal_using; and test $_shtab_frugal_npos -eq 0' -a help -d 'show reference pages: conditions, placeholders, rules, types, fields, exit codes, commands'
 complete -c frugal -n '_shtab_frugal_using help' -s h -l help -d 'show this help message and exit'
-complete -c frugal -n '_shtab_frugal_using help; and test $_shtab_frugal_npos -eq 0' -ka "conditions placeholders rules types fields exit-codes files manual inventory compare forecast suggest check preview rules explain tidy sort purge gather duplicates leftovers history report undo trash watch schedule help completion demo" -d 'one of conditions, placeholders, rules, types, fields, exit-codes, files, manual, or a command'
+complete -c frugal -n '_shtab_frugal_using help; and test $_shtab_frugal_npos -eq 0' -ka "conditions placeholders rules types fields exit-codes files manual inventory compare forecast suggest check preview rules explain tidy sort purge gather duplicates leftovers history verify report undo trash watch schedule help completion demo" -d 'one of conditions, placeholders, rules, types, fields, exit-codes, files, manual, or a command'
 complete -c frugal -n '_shtab_frugal_using; and test $_shtab_frugal_npos -eq 0' -a completion -d 'print a shell completion script'
 complete -c frugal -n '_shtab_frugal_using completion' -s h -l help -d 'show this help message and exit'
 complete -c frugal -n '_shtab_frugal_using completion; and test $_shtab_frugal_npos -eq 0' -ka "bash zsh fish powershell" -d 'for which shell'
