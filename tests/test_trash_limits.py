@@ -360,3 +360,17 @@ def test_a_trash_that_is_listed_gives_the_same_names_as_one_that_is_asked(
     plain = given_names(1_000_000)
     assert len(set(plain)) == len(plain) == len(records)
     assert given_names(1) == given_names(5) == plain
+
+
+def test_a_rule_file_may_hold_limits_of_the_trash_alone(folder: Path, frugal: Frugal, own_home: Path) -> None:
+    trashed(own_home, "old.log", 90)
+    trashed(own_home, "young.log", 1)
+    put(folder / "trash.toml", 'frugal = 1\n[trash]\nolder_than = "30 days"\n').chmod(0o600)
+    assert "0 rules, no errors" in frugal("check", "trash.toml").stdout
+    for words in (["preview"], ["tidy", "-n"]):
+        assert "permanently delete 1 file" in frugal(words[0], "trash.toml", *words[1:]).stdout
+    assert "This file has no rules." in frugal("rules", "trash.toml").stdout
+    frugal("tidy", "trash.toml", "--yes")
+    assert list(trash_of(own_home)) == ["young.log"]
+    put(folder / "empty.toml", "frugal = 1\n").chmod(0o600)
+    assert "contains no rules" in frugal("check", "empty.toml", code=2).stderr

@@ -504,7 +504,7 @@ class _Loader:
         if not isinstance(tables, list) or not all(isinstance(one, dict) for one in tables):
             self.source.wrong(("rule",), "each rule must be its own table", "write [[rule]], with two brackets")
             return [], []
-        if not tables and not self.source.mistakes:
+        if not tables and "trash" not in self.source.table and not self.source.mistakes:
             self.source.wrong((), "this file contains no rules", "write [[rule]] and its keys below it")
         rules, off = [], []
         seen: dict[str, int] = {}

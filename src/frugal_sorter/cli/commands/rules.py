@@ -144,7 +144,8 @@ def _list(args: argparse.Namespace) -> int:
     screen = Screen()
     screen.line(shown(str(path)), style="bold")
     if not records:
-        screen.line(f"No rule acts in {shown(args.folder)}.")
+        none = "This file has no rules." if args.folder is None else f"No rule acts in {shown(args.folder)}."
+        screen.line(none)
         return 0
     base = common_base([folder for record in records for folder in record.rule.folders])
     # Where there is little room, the names of the rules need it.
