@@ -98,3 +98,22 @@ def test_what_comes_by_itself_leaves_what_is_open_for_writing(folder: Path, frug
         # A person has seen the list.
         frugal("tidy", rules, "--yes")
     assert (folder / "Out/growing.log").exists()
+
+
+def test_what_a_person_moved_back_stays_and_is_told_of(folder: Path, frugal: Frugal) -> None:
+    for name in ("a.log", "b.log"):
+        put(folder / "Intake" / name, name)
+    put(folder / "rules.toml", rules_text('where = "ext is log"\nmove = "Logs"'))
+    frugal("tidy", "rules.toml", "--yes")
+    (folder / "Intake/Logs/a.log").rename(folder / "Intake/a.log")
+    said = frugal("preview", "rules.toml").stdout
+    assert "1 file: moved back by hand since run 1; to include it: --again" in said and "a.log" in said
+    # An exception for good is one option away, and a file that was changed since is another one.
+    assert "move 1 file" in frugal("preview", "rules.toml", "--again").stdout
+    (folder / "Intake/a.log").write_text("changed")
+    assert "move 1 file" in frugal("preview", "rules.toml").stdout
+    # What an undo put back, and what is done once more, is the word of the history, not of a hand.
+    (folder / "Intake/Logs/b.log").rename(folder / "Intake/b.log")
+    frugal("tidy", "rules.toml", "--yes", "--again")
+    frugal("undo", "--yes")
+    assert "undone by run 3" in frugal("preview", "rules.toml").stdout

@@ -37,7 +37,7 @@ class _Memory:
     def __init__(self, journal: Journal) -> None:
         self._journal = journal
         self._puts: dict[str, dict[str, list[_Put]]] = {}
-        self._trashed: dict[str, dict[str, list[_Put]]] = {}
+        self._taken: dict[str, dict[str, list[tuple[VerbName, _Put]]]] = {}
         self._ran: dict[str, list[Identity]] | None = None
         self._back: dict[tuple[str, Place], tuple[int, Identity]] | None = None
 
@@ -79,16 +79,26 @@ class _Memory:
 
         Whoever brought it back, this tool or the desktop: that it is here is enough.
         """
-        if place.folder not in self._trashed:
-            found: dict[str, list[_Put]] = {}
+        return self._here_again(key, place, identity, ("trash",))
+
+    def moved_back(self, key: str, place: Place, identity: Identity) -> int | None:
+        """Return the run in which a rule moved an entry away that a person has moved back here, unchanged since."""
+        run = self._here_again(key, place, identity, ("move",))
+        # What another rule or an undo put here since was moved by no person.
+        own = next((put.run for put in self.put_in(place.folder).get(place.name, ()) if put.now.same_who(identity)), 0)
+        return run if run is not None and run > own else None
+
+    def _here_again(self, key: str, place: Place, identity: Identity, verbs: tuple[VerbName, ...]) -> int | None:
+        if place.folder not in self._taken:
+            found: dict[str, list[tuple[VerbName, _Put]]] = {}
             for block in self._journal.blocks_out_of(place.folder):
                 for step, now in reversed(list(_done(block))):
-                    if step.verb == "trash" and now is not None and step.source and step.source.folder == place.folder:
+                    if step.verb in ("trash", "move") and now is not None and step.source and step.source.folder == place.folder:
                         put = _Put(block.run, step.rule_key, block.began_ns, now)
-                        found.setdefault(step.source.name, []).append(put)
-            self._trashed[place.folder] = found
-        for put in self._trashed[place.folder].get(place.name, ()):
-            if put.rule_key == key and _is_same(put.now, identity):
+                        found.setdefault(step.source.name, []).append((step.verb, put))
+            self._taken[place.folder] = found
+        for verb, put in self._taken[place.folder].get(place.name, ()):
+            if verb in verbs and put.rule_key == key and _is_same(put.now, identity):
                 return put.run
         return None
 
@@ -123,7 +133,9 @@ def earlier_runs_of(journal: Journal) -> EarlierRuns:
     from frugal_sorter.planning.endings import EarlierRuns
 
     memory = _Memory(journal)
-    return EarlierRuns(memory.taken_back, memory.brought_back, memory.put_here, journal.folders_written, memory.has_run)
+    return EarlierRuns(
+        memory.taken_back, memory.brought_back, memory.put_here, journal.folders_written, memory.has_run, memory.moved_back
+    )
 
 
 def arrival_of(journal: Journal) -> Callable[[FileRecord], int | None]:

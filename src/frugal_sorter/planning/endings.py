@@ -42,7 +42,7 @@ from frugal_sorter.steps.kinds import VerbName
 from frugal_sorter.steps.step import NONE, Count, Member, NotTouched, Step
 from frugal_sorter.values import field, frozen, mutable, replace
 
-UNDONE_BY, RESTORED_SINCE = "undone by run", "restored from the trash since run"
+UNDONE_BY, RESTORED_SINCE, MOVED_BACK = "undone by run", "restored from the trash since run", "moved back by hand since run"
 
 
 @mutable
@@ -216,6 +216,7 @@ class EarlierRuns:
         put_here: this rule itself put this entry here.
         written: the folders that some rules have moved entries into.
         has_run: this rule has run its program for this entry.
+        moved_back: this rule had moved this entry away, and a person moved it back here.
     """
 
     taken_back: Recall = lambda _key, _place, _identity: None
@@ -223,6 +224,7 @@ class EarlierRuns:
     put_here: Recall = lambda _key, _place, _identity: None
     written: Callable[[Sequence[str]], frozenset[str]] = lambda _keys: frozenset()
     has_run: Callable[[str, Identity], bool] = lambda _key, _identity: False
+    moved_back: Recall = lambda _key, _place, _identity: None
 
 
 @mutable(slots=False)
@@ -348,6 +350,8 @@ class Outcomes:
             raise Kept(f"{UNDONE_BY} {run}; to include it: --again")
         if not self.again and (run := self.past.brought_back(rule.key, record.place, record.identity)):
             raise Kept(f"{RESTORED_SINCE} {run}; to include it: --again")
+        if not self.again and (run := self.past.moved_back(rule.key, record.place, record.identity)):
+            raise Kept(f"{MOVED_BACK} {run}; to include it: --again")
         # A target made of the old name or place, which the rule itself has changed, would
         # otherwise never come to rest.
         if record.place.folder in self.written and self.past.put_here(rule.key, record.place, record.identity):
