@@ -35,7 +35,7 @@ def read_only(tmp_path_factory: pytest.TempPathFactory) -> Path:
 # Each command: words, what must be said, and whether it may change what lies in the demo machine.
 LINES: dict[str, list[tuple[tuple[str, ...], str, bool]]] = {
     "inventory": [(("desk",), "Also 22 subfolders", False), (("desk", "--by", "ext", "--format", "json"), '"rows"', False)],
-    "compare": [(("desk", "desk/Intake"), "files", False)], "forecast": [(("desk",), "needs an optional library", False)],
+    "compare": [(("desk", "desk/Intake"), "files", False)], "forecast": [(("desk",), "files", False)],
     "suggest": [(("desk/Intake",), "[[rule]]", False)], "check": [(("desk/rules.toml",), "no warnings", False)],
     "preview": [(("desk/rules.toml",), "This would move 131 files", False)], "rules": [(("desk/rules.toml",), "Moulds", False)],
     "explain": [(("desk/Intake/README", "--rules", "desk/rules.toml"), "README", False)],
@@ -45,22 +45,14 @@ LINES: dict[str, list[tuple[tuple[str, ...], str, bool]]] = {
     "gather": [(("--list", "list.txt", "--from", "desk/Intake", "--to", "desk/Out", "--yes"), "copied", True)],
     "duplicates": [(("desk", "--do", "trash", "--keep", "oldest", "--yes"), "11 files moved to the trash", True)],
     "leftovers": [(("glaze-calculator",), "glaze", False)], "history": [((), "No runs yet", False)],
+    "verify": [((), "no runs to verify", False)],
     "report": [((), "No files were moved", False)], "undo": [(("--yes",), "nothing to undo", False)], "trash": [((), "trash", False)],
     "watch": [(("desk/rules.toml", "--once"), "moved", True)],
     "schedule": [(("list",), "No schedules yet", False), (("add", "night", "--at", "daily 02:00", "--print", "--", "tidy", "desk/rules.toml"), "<Task", False), (("add", "night", "--at", "daily 02:00", "--print", "--", "tidy", "desk\\rules.toml"), "<Task", False)],
-    "help": [(("rules",), "rule", False)], "completion": [(("bash",), "needs an optional library", False)], "demo": [((), "End of the demo", False)],
+    "help": [(("rules",), "rule", False)], "completion": [(("powershell",), "Register-ArgumentCompleter", False)], "demo": [((), "End of the demo", False)],
     "words": [(("types",), "image", False)], "visit": [],
 }  # fmt: skip
-EXIT_CODES = {
-    "compare": None,
-    "forecast": 2,
-    "completion": 2,
-    "undo": 2,
-    "leftovers": None,
-    "schedule": None,
-    "purge": None,
-    "watch": None,
-}
+EXIT_CODES = {"compare": None, "undo": 2, "verify": 2, "leftovers": None, "schedule": None, "purge": None, "watch": None}
 
 
 def test_every_command_is_in_the_table() -> None:

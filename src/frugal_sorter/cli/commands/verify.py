@@ -10,7 +10,6 @@ from frugal_sorter.cli.output.results import print_json
 from frugal_sorter.cli.output.screen import Progress, Screen
 from frugal_sorter.cli.output.text import count_text, moment_text, shown, size_text
 from frugal_sorter.errors import UsageError
-from frugal_sorter.execution.undo import run_to_undo
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.state import ready_state_folder
 
@@ -30,7 +29,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     with Journal(ready_state_folder(), write=False) as journal, Progress("checked") as progress:
-        one = run_to_undo(journal, args.run)
+        numbers = journal.numbers()
+        if args.run is None and not numbers:
+            raise UsageError("no runs to verify", "`frugal history` lists all runs")
+        one = journal.run(max(numbers) if args.run is None else args.run)
         if one.undone_by is not None:
             raise UsageError(f"run {one.id} was undone by run {one.undone_by}", f"to check that: frugal verify {one.undone_by}")
         found = verify(journal, one, progress.update)

@@ -69,7 +69,7 @@ def freed_texts(freed: Freed, full_ns: int | None, gained: int) -> list[str]:
     if freed.bytes:
         share = share_text(freed.free, freed.total)
         room = f"{size_text(freed.free)} of {size_text(freed.total)} ({share}) are free now"
-        if freed.bytes - gained > max(_NOISE_BYTES, _NOISE_SHARE * freed.bytes):
+        if freed.bytes > _NOISE_BYTES and freed.bytes - gained > max(_NOISE_BYTES, _NOISE_SHARE * freed.bytes):
             more = size_text(max(gained, 0))
             said.append(
                 f"Removed {size_text(freed.bytes)}{_where(freed.folders)}, but the volume has only {more} more room so far: "
