@@ -144,6 +144,16 @@ def test_each_folder_is_a_group_of_its_own_and_an_unknown_date_stays(folder: Pat
     assert not plan.asked and len(plan.not_touched) == 4 and all("`taken` is unknown" in one.reason for one in plan.not_touched)
 
 
+def test_what_is_kept_gets_what_rules_above_give(folder: Path) -> None:
+    for number in range(3):
+        put(folder / f"Intake/{number}.log", age_days=number)
+    plan = plan_of(book_of(folder, "where = 'ext is log'\ntag = 'seen'", "where = 'ext is log'\nkeep = 'newest 1'\ntrash = true"))
+    done = [(step.place.name, step.verb) for step in plan.asked]
+    assert sorted(done) == [(name, verb) for name in ("0.log",) for verb in ("set-attribute",)] + [
+        (name, verb) for name in ("1.log", "2.log") for verb in ("set-attribute", "trash")
+    ]
+
+
 @pytest.mark.parametrize(("rule", "told"), [
     ("where = 'everything'\nkeep = 'newest 2'\nleave = true", "needs an action"), ("where = 'everything'\neach = '{ext}'\ntrash = true", "needs `keep`"),
     ("where = 'everything'\nkeep = 'newest 2'\ndated = 'size'\ntrash = true", "`size` is not a date"),

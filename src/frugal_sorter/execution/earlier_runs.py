@@ -84,9 +84,11 @@ class _Memory:
     def moved_back(self, key: str, place: Place, identity: Identity) -> int | None:
         """Return the run in which a rule moved an entry away that a person has moved back here, unchanged since."""
         run = self._here_again(key, place, identity, ("move",))
+        if run is None:
+            return None
         # What another rule or an undo put here since was moved by no person.
         own = next((put.run for put in self.put_in(place.folder).get(place.name, ()) if put.now.same_who(identity)), 0)
-        return run if run is not None and run > own else None
+        return run if run > own else None
 
     def _here_again(self, key: str, place: Place, identity: Identity, verbs: tuple[VerbName, ...]) -> int | None:
         if place.folder not in self._taken:

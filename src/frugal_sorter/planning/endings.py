@@ -493,7 +493,7 @@ class Outcomes:
                 # What nobody knows the date of is kept, and so is what belongs to no group.
                 if not isinstance(moment, int) or isinstance(each, Missing):
                     why = each.reason if isinstance(each, Missing) else f"kept, because `{rule.dated}` is unknown"
-                    self._keep(rule, facts, Kept(why, problem=True))
+                    self._stay(rule, entry, Kept(why, problem=True))
                 else:
                     groups.setdefault((facts.record.place.folder, each), []).append((moment, entry))
             for group in groups.values():
@@ -503,7 +503,12 @@ class Outcomes:
                         self._decide(index, rule, entry)
                         continue
                     until = "" if one.until_ns is None else f", until {minute_text(one.until_ns)[:10]}"
-                    self._keep(rule, entry.facts, Kept(f'kept by "{one.promise.text}"{until}'))
+                    self._stay(rule, entry, Kept(f'kept by "{one.promise.text}"{until}'))
+
+    def _stay(self, rule: Rule, entry: Matched, why: Kept) -> None:
+        """Leave an entry, with what rules above give it."""
+        self._keep(rule, entry.facts, why)
+        self._add(entry, [], entry.record.place)
 
     def finish_duplicates(self) -> None:
         """Look once more at all entries of each rule about duplicates, and plan what becomes of those that hold the same."""

@@ -11,7 +11,7 @@ from frugal_sorter.cli.output.text import below, cell_text, date_text, moment_te
 from frugal_sorter.values import frozen, replace
 
 _Get = Callable[[Any], Any]
-# Of all that is printed as JSON; a new one takes away or changes what an older one had, new keys may come with any version.
+# Of all that is printed as JSON: keys go, come or change their meaning only with a new number.
 FORMAT = 1
 # So many letters are the whole.
 _BAR = 16
