@@ -35,6 +35,11 @@ RULES = {
         'where = "name is KEEP.log"\nleave = true', 'where = "modified older than 1 day"\nmove = "../A"\nclash = "skip"',
         'in = "A"\nwhere = "arrived older than 36 hours"\nmove = "../B"\nclash = "replace"', 'in = "B"\nwhere = "arrived older than 36 hours"\nmove = "../C/{initial}"',
     ),
+    "tags and comments that later tests read": (
+        'where = "modified older than 2 days and not (tag is seen)"\ntag = "seen"\ncomment = "from {modified:%Y}"\nmove = "../Holding"',
+        'in = "Holding"\nwhere = "tag is seen and comment has from and arrived older than 3 days"\nretag = ["kept"]\nmove = "../A"',
+        'in = "A"\nwhere = "tag is kept and arrived older than 2 days"\ntrash = true',
+    ),
 }  # fmt: skip
 
 
@@ -104,7 +109,7 @@ def test_the_days_are_told_in_words_with_what_is_not_in_them(desk: Path, frugal:
 @pytest.mark.parametrize(("words", "rule", "told"), [
     (["--until", "yesterday"], 'move = "x"', "is in the past"), (["--until", "soon"], 'move = "x"', "--until"), (["--until", "in 20 years"], 'move = "x"', "ten years"),
     (["--until", "in 2 days", "--tree"], 'move = "x"', "only shows what would happen"), (["--until", "in 2 days"], 'pack = "a.zip"', "cannot be foreseen"),
-    (["--until", "in 2 days"], 'copy = "C"', "cannot be foreseen"), (["--until", "in 2 days"], 'tag = "C"', "cannot be foreseen"),
+    (["--until", "in 2 days"], 'copy = "C"', "cannot be foreseen"), (["--until", "in 2 days"], 'run = ["true"]', "cannot be foreseen"),
 ])  # fmt: skip
 def test_what_cannot_be_foreseen_is_refused_by_name(desk: Path, frugal: Frugal, words: list[str], rule: str, told: str) -> None:
     put(desk / "rules.toml", rules_text(f'where = "everything"\n{rule}'))

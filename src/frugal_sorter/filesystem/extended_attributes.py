@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import errno
 
-from frugal_sorter.filesystem.tree import real_path
+from frugal_sorter.filesystem.tree import current, real_path
 from frugal_sorter.platforms import attributes
 
 TAGS = "user.xdg.tags"
@@ -30,6 +30,8 @@ def read_attribute(path: str, name: str) -> str:
             return attributes.origin_of(path)
         raise OSError(errno.ENOTSUP, "this system keeps no extended attributes")
     try:
+        if (view := current()) is not None and (given := view.given(path, name)) is not None:
+            return given
         # What a descriptor stands for in /proc is a link to it.
         return attributes.getxattr(real_path(path), name, follow_symlinks=path.startswith("/proc/self/fd/")).decode(
             "utf-8", "surrogateescape"

@@ -175,6 +175,8 @@ class View:
         # By folder, what was moved there or made in it: each folder asks only for its own.
         self._inside: dict[str, set[str]] = {}
         self.born_ns: dict[str, int] = {}
+        # By device, inode and name: an attribute belongs to a file, whichever of its names it was given through.
+        self._given: dict[tuple[int, int, str], str] = {}
 
     def move(self, source: str, target: str) -> None:
         """An entry is at another path then."""
@@ -203,6 +205,22 @@ class View:
         self._gone.discard(folder)
         self._made.add(folder)
         self._inside.setdefault(_folder_of(folder), set()).add(folder)
+
+    def give(self, path: str, name: str, text: str) -> None:
+        """An entry has another text in an extended attribute then."""
+        self._given[self._attribute(path, name)] = text
+
+    def given(self, path: str, name: str) -> str | None:
+        """Return what an extended attribute of an entry was given in this view; None where it was given nothing.
+
+        Raises:
+            OSError: no entry is seen there.
+        """
+        return self._given.get(self._attribute(path, name)) if self._given else None
+
+    def _attribute(self, path: str, name: str) -> tuple[int, int, str]:
+        status = disk.lstat(real_path(path))
+        return status.st_dev, status.st_ino, name
 
     def real(self, path: str) -> str | None:
         """Return where the disk has what will be at a path; None where nothing will be, or only a new folder."""

@@ -55,7 +55,6 @@ def refuse_unforeseen(book: RuleBook) -> None:
         what: str = rule.ending if rule.ending in _NOT_FORESEEN else ""
         extras = rule.extras
         what = what or ("copy" if extras.copy else "link" if extras.link else "run" if extras.run else "")
-        what = what or ("tag" if extras.tag or extras.untag or extras.retag or extras.comment else "")
         if what:
             raise UsageError(
                 f"--until: {rule.name}: what comes of `{what}` cannot be foreseen", "look at the other rules with --rule"
@@ -142,11 +141,14 @@ def _apply(step: Step, view: View, memory: _Memory, now_ns: int) -> None:
     """Move in memory what a step would move on the disk."""
     if step.verb == "make-folder" and step.target is not None:
         view.make(step.target.path)
+    elif step.verb == "set-attribute":
+        view.give(step.place.path, step.details["attribute"], step.details["new"])
     elif step.verb in ("remove-folder", "trash", "delete"):
         view.remove(step.place.path)
     elif step.verb in TAKING and step.source is not None and step.target is not None and step.was is not None:
         view.move(step.source.path, step.target.path)
-        memory.arrived[step.target] = now_ns
+        # Just before that moment, so that `older than 7 days` is true of it at the same hour a week later.
+        memory.arrived[step.target] = now_ns - 1
         memory.put[step.rule_key, step.target] = step.was
         memory.written.setdefault(step.rule_key, set()).add(step.target.folder)
         if step.verb == "move-across":
