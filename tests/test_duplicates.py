@@ -424,6 +424,7 @@ def test_bad_input_gets_one_line(desk: Path, frugal: Frugal, words: tuple[str, .
         ("q\n", set()),
         ("x\n3\n", {"a", "b"}),
         ("r\n", {"b", "c"}),
+        ("n\n", set()),
     ],
 )
 def test_a_person_chooses_for_each_group(folder: Path, answers: str, gone: set[str]) -> None:
@@ -432,6 +433,7 @@ def test_a_person_chooses_for_each_group(folder: Path, answers: str, gone: set[s
     _, said = on_terminal(folder, "duplicates", "Intake", "--do", "trash", answers=answers + "yes\n")
     assert set("abc") - set(os.listdir(folder / "Intake")) == gone, said
     assert "Group 1 of 1: 3" in said and "Keep which one?" in said
+    assert ("`x` is not an answer" in said) is answers.startswith("x")
 
 
 # Between the report and the removal

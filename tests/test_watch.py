@@ -463,6 +463,9 @@ def test_what_there_is_now_is_done_once(folder: Path, frugal: Frugal) -> None:
     (folder / "rules.toml").write_text(LOGS)
     assert "1 file moved; frugal undo 1" in frugal("watch", "rules.toml", "--once").stdout
     assert frugal("watch", "rules.toml", "--once").stdout == "Nothing to do.\n"
+    frugal("undo", "--yes")
+    said = frugal("watch", "rules.toml", "--once").stdout
+    assert "1 file: undone by run 2" in said and said.endswith("Nothing to do.\n"), said
     (folder / "rules.toml").write_text(LOGS.replace("Intake", "Gone"))
     assert "Gone is missing" in frugal("watch", "rules.toml", "--once", code=1).stdout
     assert "cannot be read" in frugal("watch", "none.toml", code=2).stderr

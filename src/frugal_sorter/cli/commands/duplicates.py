@@ -103,15 +103,15 @@ def _choose_each(screen: Screen, choices: Sequence[Choice], base: str) -> list[C
             )
         answer = screen.choose(
             (
-                f"Keep which one? 1-{len(files)} (Enter = 1), r = keep 1 in this and all remaining groups, s = skip this "
-                "group, q = stop choosing"
+                f"Keep which one? 1-{len(files)} (Enter = 1), r = keep 1 in this and all remaining groups, n = keep all "
+                "of this group, q = stop choosing"
             ),
-            [*map(str, range(1, len(files) + 1)), "r", "s", "q"],
+            [*map(str, range(1, len(files) + 1)), "r", "n", "s", "q"],
             "1",
         )
         if answer == "q":
             break
-        if answer == "s":
+        if answer in ("n", "s"):
             continue
         if answer == "r":
             return [*chosen, *wanted[at - 1 :]]

@@ -22,7 +22,6 @@ from frugal_sorter.cli.reading import read_book, require_library
 from frugal_sorter.errors import RefusedError
 from frugal_sorter.execution.executor import Result
 from frugal_sorter.filesystem.events import Silent, Source, SystemSource
-from frugal_sorter.planning.endings import MOVED_BACK, RESTORED_SINCE, UNDONE_BY
 from frugal_sorter.planning.guard import FRESH
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.sight import Root
@@ -215,8 +214,7 @@ class _Terminal:
 
     def left(self, plan: Plan) -> None:
         self.is_early = any(one.reason == FRESH for one in plan.not_touched)
-        # What was taken back is left by the will of a person.
-        if any(not one.reason.startswith((UNDONE_BY, RESTORED_SINCE, MOVED_BACK)) for one in plan.not_touched):
+        if plan.not_touched:
             PlanView(plan, self.screen).show_left()
 
     def _say(self, text: str, style: str = "") -> None:

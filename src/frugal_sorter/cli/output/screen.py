@@ -263,6 +263,7 @@ class Screen:
                 return answers[-1]
             if answer in answers:
                 return answer
+            print(f"`{shown(answer)}` is not an answer.", file=sys.stderr, flush=True)
 
     def ask(self, question: str) -> bool:
         """Ask a question and return whether the answer is a clear yes; what is neither yes nor no is named."""
