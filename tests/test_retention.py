@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import time
 from collections.abc import Iterator
 from datetime import datetime, timedelta
@@ -35,14 +36,17 @@ def zone(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -> Ite
     time.tzset()
 
 
-def model(moments: list[int], promises: list[Promise], now_ns: int, zone: ZoneInfo) -> set[int]:
-    """Return which entries stay, by asking of each and each promise in the plainest way."""
+def model(moments: list[int], promises: list[Promise], now_ns: int, zone: ZoneInfo) -> dict[int, float]:
+    """Return which entries stay and until when, by asking of each and each promise in the plainest way.
+
+    That is -1 for what stays only while it is among the newest, and infinity for what stays for good.
+    """
 
     def period(unit: str, moment: int) -> str:
         form = {"day": "%Y-%m-%d", "week": "%G-%V", "month": "%Y-%m", "year": "%Y"}[unit]
         return datetime.fromtimestamp(moment // SECOND, zone).strftime(form)
 
-    stay = set()
+    stay: dict[int, float] = {}
     for at, moment in enumerate(moments):
         for promise in promises:
             lasts = promise.lasting is None or now_ns < promise.lasting.from_now(moment)
@@ -59,7 +63,8 @@ def model(moments: list[int], promises: list[Promise], now_ns: int, zone: ZoneIn
                 ]
                 kept = lasts and min(same) == (moment, at)
             if kept:
-                stay.add(at)
+                until = -1 if promise.unit == "newest" else promise.lasting.from_now(moment) if promise.lasting else math.inf
+                stay[at] = max(until, stay.get(at, until))
     return stay
 
 
@@ -72,7 +77,12 @@ def test_what_stays_is_what_the_model_says(zone: ZoneInfo, data: st.DataObject) 
         parse_promise(text) for text in data.draw(st.lists(st.sampled_from(PROMISES), min_size=1, max_size=4, unique=True))
     ]
     found = kept_of(moments_ns, promises, NOW_NS)
-    assert {at for at, one in enumerate(found) if one is not None} == model(moments_ns, promises, NOW_NS, zone)
+    told = {
+        at: -1 if one.promise.unit == "newest" else math.inf if one.until_ns is None else one.until_ns
+        for at, one in enumerate(found)
+        if one is not None
+    }
+    assert told == model(moments_ns, promises, NOW_NS, zone)
 
 
 def test_what_was_kept_once_stays_until_its_time_is_over_whatever_comes_later(zone: ZoneInfo) -> None:

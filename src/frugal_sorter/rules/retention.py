@@ -6,6 +6,7 @@ kept, so that what is kept once stays so until its time is over, whatever comes 
 
 from __future__ import annotations
 
+import math
 import re
 from collections.abc import Hashable, Sequence
 from datetime import datetime
@@ -65,6 +66,14 @@ def _period(unit: _Unit, moment_ns: int) -> Hashable:
     return periods[unit]
 
 
+def _lasting(one: Promised) -> float:
+    """Return what is the greater, the longer a promise lasts."""
+    # The newest are kept until newer ones come, which nobody can foretell; a date says more.
+    if one.promise.unit == "newest":
+        return -1
+    return math.inf if one.until_ns is None else one.until_ns
+
+
 def kept_of(moments_ns: Sequence[int], promises: Sequence[Promise], now_ns: int) -> list[Promised | None]:
     """Return for each entry of a group why it is kept, the reason that lasts longest; None where nothing keeps it.
 
@@ -78,18 +87,11 @@ def kept_of(moments_ns: Sequence[int], promises: Sequence[Promise], now_ns: int)
 
     def keep(at: int, promise: Promise) -> None:
         until_ns = None if promise.lasting is None else promise.lasting.from_now(moments_ns[at])
-        known = found[at]
-        if until_ns is not None and until_ns <= now_ns:
-            return
-        # The newest are kept until newer ones come, which nobody can foretell; a date says more.
-        if (
-            known is None
-            or known.promise.unit == "newest"
-            or (known.until_ns is not None and (until_ns or now_ns) > known.until_ns)
-        ):
-            found[at] = Promised(promise, until_ns)
+        one, known = Promised(promise, until_ns), found[at]
+        if (until_ns is None or until_ns > now_ns) and (known is None or _lasting(one) > _lasting(known)):
+            found[at] = one
 
-    for promise in sorted(promises, key=lambda one: one.unit != "newest"):
+    for promise in promises:
         if promise.unit == "newest":
             chosen = order[-promise.number :]
         elif promise.unit == "all":
