@@ -96,6 +96,10 @@ def _give(
     _print_lines(screen, missing)
 
 
+def _share(count: int, of: int) -> str:
+    return f" ({count / of:.0%})" if of else ""
+
+
 def _like(args: argparse.Namespace, folder: str) -> int:
     """Learn from a tree that somebody sorted, and say how well."""
     if args.as_preview:
@@ -115,9 +119,9 @@ def _like(args: argparse.Namespace, folder: str) -> int:
         screen.line(f"Cannot learn rules from {shown(tree)}: no short rules separate its {items}.")
         _print_lines(screen, missing)
         return 1 if missing else 0
-    share = f" ({score.right / score.all:.0%})" if score.all else ""
-    puts = f"{score.right:,} of {score.all:,} test files placed correctly{share}, {score.left:,} left alone"
-    puts += f", {len(score.misplaced):,} placed wrongly"
+    taken = score.all - score.left
+    puts = f"the rules took {taken:,} of {score.all:,} test files{_share(taken, score.all)} and left the rest alone; of these "
+    puts += f"{taken:,}, {score.right:,} were placed correctly{_share(score.right, taken)} and {len(score.misplaced):,} wrongly"
     rules = count_text(len(found.rules), "rule")
     if args.format == "html":
         from frugal_sorter.cli.output.views import learned_page as page_of
