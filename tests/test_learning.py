@@ -34,23 +34,21 @@ def tree(habit: str, files: int = 360, seed: int = 3) -> tuple[list[Item], set[s
                 f"Projects/{other}",
             )
         else:
-            name, folder = f"sheet {number}.csv", f"Sheets/{when:%Y-%m}"
-        telling = habit != "month"
+            name, folder = f"sheet {number}.csv", f"Sheets/{when.strftime(habit)}"
+        telling = not habit.startswith("%")
         if telling and chance.random() < NAMELESS:
             name = f"{number:04}.{name.rpartition('.')[2]}"
             noise.add(name)
         elif chance.random() < MISFILED:
             noise.add(name)
-            folder = {
-                "supplier": chance.choice(SUPPLIERS),
-                "project": f"Projects/{chance.choice(PROJECTS)}",
-                "month": "Sheets/2025-01",
-            }[habit]
+            folder = {"supplier": chance.choice(SUPPLIERS), "project": f"Projects/{chance.choice(PROJECTS)}"}.get(
+                habit, f"Sheets/{datetime(2025, 1, 1).strftime(habit)}"
+            )
         items.append(Item(name, folder, chance.randrange(500, 5_000_000), int(when.timestamp()) * 10**9))
     return items, noise
 
 
-@pytest.mark.parametrize("habit", ["supplier", "project", "month"])
+@pytest.mark.parametrize("habit", ["supplier", "project", "%Y-%m", "%Y/%m", "%Y/%m %B", "%Y/%B", "%Y/%m-%b"])
 def test_what_can_be_told_is_put_right_and_the_rest_is_left(habit: str) -> None:
     items, noise = tree(habit)
     score = score_of(items)

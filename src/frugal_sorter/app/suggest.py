@@ -370,17 +370,24 @@ def _targets(items: Sequence[Item]) -> list[str]:
     by_folder: dict[str, list[Item]] = {}
     for item in items:
         by_folder.setdefault(item.folder, []).append(item)
-    known = {folder: _as_template(folder, inside) for folder, inside in by_folder.items()}
+    # May is the same in short: the form of the other months decides.
+    parts = [(item, set(item.folder.split("/"))) for item in items]
+    months = sorted(_BELOW_A_YEAR, key=lambda form: -sum(_date(item, form) in names for item, names in parts))
+    known = {folder: _as_template(folder, inside, months) for folder, inside in by_folder.items()}
     return [known[item.folder] for item in items]
 
 
-def _as_template(folder: str, items: Sequence[Item]) -> str:
-    parts = []
+def _as_template(folder: str, items: Sequence[Item], months: Sequence[str]) -> str:
+    parts: list[str] = []
     for part in folder.split("/"):
-        form = form_of(part)
-        fits = form and sum(_date(item, form) == part for item in items) > len(items) / 2
-        parts.append(f"{{modified:{form}}}" if fits else part)
+        forms = [form_of(part), *(months if "{modified:%Y}" in parts else ())]
+        form = next((one for one in forms if one and sum(_date(item, one) == part for item in items) > len(items) / 2), "")
+        parts.append(f"{{modified:{form}}}" if form else part)
     return "/".join(parts)
+
+
+# How folders of months are called in one of a year.
+_BELOW_A_YEAR = ("%m", "%m %B", "%m-%B", "%B", "%m %b", "%m-%b", "%b")
 
 
 def _date(item: Item, form: str) -> str:
