@@ -10,6 +10,7 @@ from typing import Any
 import shtab
 
 from frugal_sorter.cli import COMMANDS
+from frugal_sorter.cli.commands.words import kind_of
 from frugal_sorter.cli.options import Parser
 
 SCRIPTS = {"bash": "frugal.bash", "zsh": "_frugal", "fish": "frugal.fish"}
@@ -45,22 +46,8 @@ def _complete(command: str, action: Any) -> None:
     metavar = action.metavar if isinstance(action.metavar, str) else ""
     if action.choices:
         return
-    if "--rule" in action.option_strings:
-        action.complete = _words("rules")
-    elif "--types" in action.option_strings:
-        action.complete = _words("types")
-    elif action.dest == "by" and command == "inventory":
-        action.complete = _words("ways")
-    elif command == "compare":
-        action.complete = _words("inventories")
-    elif action.dest == "run" and command in ("history", "undo", "verify"):
-        action.complete = _words("runs")
-    elif command == "schedule" and metavar == "NAME":
-        action.complete = _words("schedules")
-    elif command == "rules" and action.dest == "what":
-        action.complete = _words("rules")
-    elif metavar in ("RULES", "[RULES]"):
-        action.complete = _words("books")
+    if kind := kind_of(command, action):
+        action.complete = _words(kind)
     elif metavar in _FOLDERS:
         action.complete = shtab.DIRECTORY
     elif metavar in _FILES:

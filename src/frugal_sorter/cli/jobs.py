@@ -282,8 +282,9 @@ def _tell_freed(session: Session, plan: Plan, screen: Screen, result: Result) ->
         # Only a person wants to know of the future now.
         full_ns = full_at_ns(plan.roots, session.now_ns) if screen.is_terminal else None
         visit = session.visiting.visit if session.visiting is not None else None
-        known = visit is not None and visit.free_before is not None and visit.free_after is not None
-        gained = visit.free_after - visit.free_before if known else freed.bytes  # type: ignore[operator,union-attr]
+        gained = freed.bytes
+        if visit is not None and visit.free_before is not None and visit.free_after is not None:
+            gained = visit.free_after - visit.free_before
         for line in freed_texts(freed, full_ns, gained):
             screen.line(line)
 

@@ -110,9 +110,25 @@ def _known(typed: str, before: Sequence[str]) -> Iterable[str]:
         return ()
     if asked.choices:
         return list(map(str, asked.choices))
-    kinds = {"rule": "rules", "what": "rules", "run": "runs", "by": "ways", "rules": "books", "types": "types"}
-    kind = {"schedule": "schedules", "compare": "inventories"}.get(before[0]) or kinds.get(asked.dest)
+    kind = kind_of(before[0], asked)
     return _WAYS[kind](before) if kind else ()
+
+
+def kind_of(command: str, action: argparse.Action) -> str:
+    """Return by which words an argument of a command is completed; empty for none of these."""
+    of_any = {"--rule": "rules", "--types": "types", "RULES": "books", "[RULES]": "books"}
+    of_command = {
+        ("compare", "first"): "inventories",
+        ("compare", "second"): "inventories",
+        ("history", "run"): "runs",
+        ("inventory", "by"): "ways",
+        ("rules", "what"): "rules",
+        ("schedule", "name"): "schedules",
+        ("undo", "run"): "runs",
+        ("verify", "run"): "runs",
+    }
+    named = (*action.option_strings, action.metavar if isinstance(action.metavar, str) else "")
+    return of_command.get((command, action.dest)) or next((of_any[one] for one in named if one in of_any), "")
 
 
 _WAYS: dict[str, Callable[[Sequence[str]], Iterable[str]]] = {

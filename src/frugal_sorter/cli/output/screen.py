@@ -191,14 +191,17 @@ class Screen:
 
     def _fits(self, table: Table) -> bool:
         rows = [[column.head for column in table.columns], *map(table.texts, table.rows)]
-        widths = [max(columns(row[at]) for row in rows) for at in range(len(table.columns))]
-        return sum(widths) + _GAP * (len(widths) - 1) <= self.width
+        return self._missing(_natural(rows)) <= 0
+
+    def _missing(self, widths: Sequence[int]) -> int:
+        """Return by how much a row is wider than the terminal; negative where there is room."""
+        return sum(widths) + _GAP * (len(widths) - 1) - self.width
 
     def _widths(self, columns_: Sequence[Column], rows: Sequence[Sequence[str]]) -> list[int]:
         """Return how wide each column is: as wide as its cells where there is room; whole columns give way last."""
-        widths = [max(columns(row[at]) for row in rows) for at in range(len(columns_))]
+        widths = _natural(rows)
         for whole in (False, True):
-            missing = sum(widths) + _GAP * (len(widths) - 1) - self.width
+            missing = self._missing(widths)
             if missing <= 0:
                 break
             giving = [at for at, column in enumerate(columns_) if column.is_whole is whole]
@@ -294,6 +297,11 @@ def _answer(prompt: str) -> str:
     width = width_of(sys.stderr)
     print(wrapped(prompt, width) if width else prompt, end="", file=sys.stderr, flush=True)
     return sys.stdin.readline()
+
+
+def _natural(rows: Sequence[Sequence[str]]) -> list[int]:
+    """Return how wide the columns of some rows are where there is room."""
+    return [max(map(columns, cells)) for cells in zip(*rows, strict=True)]
 
 
 def _row(columns_: Sequence[Column], cells: Sequence[str], widths: Sequence[int]) -> str:
