@@ -182,13 +182,13 @@ def _first_like(tokens: Sequence[Token], begin: int, wanted: Token) -> int:
     return 0
 
 
-# A pattern needs so many files, or this part of all.
+# A pattern needs this many files, or this part of all.
 FEWEST, SHARE = 5, 0.02
 # Types whose files are nobody's work: half of them is still on its way, the rest is waited out.
 _ON_THE_WAY, _WAITED_OUT = "partial", ("temporary", "installer")
 _WAIT = {"temporary": "7 days", "installer": "30 days"}
 _OLD = "1 year"
-# So many names of a folder say what it is for.
+# This many names of a folder are enough to say what it is for.
 _MOST_NAMES = 400
 _PLURALS = {
     "image": "Images", "video": "Videos", "text": "Texts", "document": "Documents", "spreadsheet": "Spreadsheets",

@@ -172,7 +172,7 @@ class Freed(NamedTuple):
         trashed: how many that lie in the trash and are not freed so far.
         folders: where the bytes were, with how many, the most first.
         free: bytes free on the volume now.
-        total: of so many.
+        total: how many there are in all.
     """
 
     bytes: int

@@ -156,7 +156,7 @@ def plan_job(session: Session, book: RuleBook, kind: JobName, at_most: int | Non
         book: that one rule.
         kind: which job.
         at_most: how many entries it may take away; None for what the rule says.
-        narrow: leaves some of what the rule matches after all.
+        narrow: drops some of what the rule matches.
     """
     with session.changing(kind) as journal:
         world = session.world(journal)

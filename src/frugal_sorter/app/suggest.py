@@ -98,7 +98,7 @@ def _of_word(group: Group, word: str, taken: Sequence[Seen]) -> Group:
     return Group(keys, list(taken), f"with the word {word} at the top", True)
 
 
-# A rule takes so many files at least, has so many tests at most, and is right on this part of what it takes.
+# The least files of a rule, the most tests, and the part of its files that it must place correctly.
 _FEWEST, _MOST_TESTS, _RIGHT = 4, 4, 0.8
 # This part of what it takes is held against a rule that is right only behind those before it.
 _LEANING = 0.3
@@ -437,11 +437,11 @@ def place_for(rules: Sequence[LearntRule], item: Item) -> str | None:
 HEAD = f"frugal = {FORMAT}"
 # From more files than these no more is learnt.
 _MOST_LEARNT = 20_000
-# So many files with names that say nothing are opened, evenly drawn, and so much of the text in each counts.
+# How many files with names that say nothing are opened, evenly drawn, and how much text of each counts.
 _MOST_OPENED, _MOST_TEXT = 400, 20_000
 # A folder of more files than these with names of one shape is not read through for words.
 _MOST_READ = 1_000
-# So many files of a group are opened, and this part of them must have it.
+# How many files of a group are opened, and which part of them must have it.
 _LOOKED_INTO, _NEARLY_ALL = 30, 0.8
 
 
@@ -665,7 +665,7 @@ class MovedByHand:
     Args:
         rule: what they have in common; its target is the folder that they went to.
         moved: how many that it takes were moved there.
-        all: of so many that it takes.
+        all: how many it takes.
         text: it, as it stands in a file.
         now: the names of those that it would move now.
     """
@@ -745,7 +745,7 @@ def _patterns(moved: Sequence[tuple[str, Item]]) -> list[LearntRule]:
 
 
 _STAYS = "(stays)"
-# So many files that are named alike and were moved the same way are enough.
+# This many files that are named alike and were moved the same way are enough.
 _FEWEST_MOVED = 3
 
 

@@ -26,7 +26,7 @@ from frugal_sorter.steps.kinds import ATTENDING
 from frugal_sorter.steps.step import total
 from frugal_sorter.trash.base import Trashed
 
-# So many steps of a run tell in which folder it was.
+# This many steps of a run are enough to say in which folder it was.
 _LOOKED_AT = 1_000
 
 
@@ -42,7 +42,7 @@ class Undoing(NamedTuple):
     Args:
         run: it.
         plan: the steps that take it back, and what is in the way.
-        done_again: the run that this does again after all; None where it is not the undo of an undo.
+        done_again: the run that this redoes; None where it is not the undo of an undo.
     """
 
     run: Run

@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 # What decides how a command works; any other variable may hold a secret.
 _TELLING = ("HOME", "LANG", "LC_ALL", "LOGNAME", "PATH", "SHELL", "TZ", "USER", "XDG_CONFIG_HOME", "XDG_STATE_HOME")
 _PROBLEM_SECONDS = 60
-# So many steps that were not done are named in a record.
+# At most this many steps that were not done are named in a record.
 _NAMED = 3
 OnStep = Callable[[Step, Mark], None]
 

@@ -30,7 +30,7 @@ from frugal_sorter.steps.step import Mark, Step
 from frugal_sorter.values import field, mutable, replace
 
 SETTLE = Duration(0, 5)
-# When so many entries come at once, they are taken together when it is quiet again, or after so many times the wait.
+# This many entries at once are handled together: when it is quiet again, or after this many times the wait.
 _MANY, _PATIENCE = 1_000, 6
 # Between two visits: what comes one by one is gathered for so long.
 _GAP_NS = SECOND_NS // 4
@@ -91,7 +91,7 @@ class Watcher:
         clock: the time of day, in ns since the epoch.
         running: a clock that nobody sets, in ns, which does not count while the machine sleeps.
         once: what is there now is taken, and nothing after it: the dates of files are enough.
-        stop: tells whether a person or a signal wants it to end.
+        stop: returns whether a person or a signal wants it to end.
     """
 
     read_book: Callable[[], RuleBook]

@@ -33,7 +33,7 @@ def give_owner(fd: int, uid: int, gid: int) -> bool:
 
 
 def give_mode(fd: int, mode: int, uid: int, gid: int) -> bool:
-    """Give an open entry a mode, without the set-id bits that were meant for another owner; tell whether it has it.
+    """Give an open entry a mode, without the set-id bits that were meant for another owner; return whether it has it.
 
     Args:
         fd: its descriptor.
@@ -216,7 +216,7 @@ class Copier:
         found: os.stat_result,
         made: Callable[[], None] = lambda: None,
     ) -> None:
-        """Copy what is no folder."""
+        """Copy anything but a folder."""
         if stat.S_ISLNK(found.st_mode):
             disk.symlink(disk.readlink(name, dir_fd=source_fd), new, dir_fd=target_fd)
             made()

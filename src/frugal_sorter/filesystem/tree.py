@@ -86,7 +86,7 @@ class Met(NamedTuple):
     """An entry that is met on the way through a tree.
 
     Args:
-        how: `entry` for what is no folder, `enter` before what is in a folder, `leave` after it.
+        how: `entry` for anything but a folder, `enter` before what is in a folder, `leave` after it.
         fd: a descriptor of the folder that it lies in, good until the next one is met.
         name: its name there.
         status: as it was when its folder was read.

@@ -19,7 +19,7 @@ from frugal_sorter.platforms.system import blake2b
 Context = TypeVar("Context")
 Found = TypeVar("Found")
 
-# So many entries of a folder at a time are held by who only counts them.
+# Counting alone holds at most this many entries of a folder at a time.
 COUNTED_AT_ONCE = 20_000
 # A folder with one of these is the root of a tree under version control.
 VERSION_CONTROL = frozenset({".git", ".hg", ".svn", ".bzr", "_darcs", ".fossil", "CVS"})
@@ -67,7 +67,7 @@ def read_parts(
         pick: returns the indexes of the files that matter, given a listing of names alone; the
             others are dropped before any file is looked at.
         dev: the device that may not be left.
-        most: so many entries make a part; None for all of the folder.
+        most: how many entries make a part; None for all of the folder.
 
     Raises:
         OSError: the folder cannot be opened, is a link by now (ELOOP) or is on another volume (EXDEV).
@@ -222,7 +222,7 @@ def working(
 
     Args:
         reader: of the tree.
-        handle: takes in a folder that was read, or a part of it, with its context, and adds to what was found.
+        handle: processes a folder that was read, or a part of it, with its context, and adds to what was found.
         note: adds a path that could not be read to what was found.
         must_read: a folder whose error is raised instead.
     """

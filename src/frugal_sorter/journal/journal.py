@@ -99,7 +99,7 @@ def doubt_text(clock: Clock) -> str:
 
 
 FILE_NAME = "journal.sqlite"
-# So many blocks are kept as they were read, for the next who asks.
+# This many blocks are cached as they were read.
 _KEPT_BLOCKS = 32
 _LONGEST_SPAN = 100_000_000
 # How much time has passed by now; where nobody looked at the clock, what it says.
@@ -540,7 +540,7 @@ class Journal:
                 yield first, verbs, of
 
     def _left_of(self, run: int, undoing: Sequence[int], left: Mapping[int, set[int]]) -> set[int]:
-        """Return the steps of a run that no undo has taken back, or that were done again after all since.
+        """Return the steps of a run that no undo has taken back, or that were redone since.
 
         Args:
             run: its number.

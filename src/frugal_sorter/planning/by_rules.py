@@ -43,7 +43,7 @@ from frugal_sorter.steps.step import NONE, ONE_FILE, Count, NotTouched, folder_o
 from frugal_sorter.trash.bins import never_entered
 from frugal_sorter.values import field, mutable, replace
 
-# So many rules are named where several are kept from acting.
+# At most this many rules are named where several are kept from acting.
 _NAMED = 4
 Narrow = Callable[[Plan, World], None]
 
@@ -207,7 +207,7 @@ class _Planner:
 
     @cached_property
     def _by_name(self) -> frozenset[int]:
-        """The rules for which name and folder tell whether they are about a file."""
+        """The rules that name and folder alone can decide."""
         return frozenset(
             index
             for index, rule in enumerate(self.book.rules)

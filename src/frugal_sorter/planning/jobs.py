@@ -29,7 +29,7 @@ from frugal_sorter.values import field, mutable
 
 # What the steps of a gathering have in place of the name of a rule.
 RULE = "gather"
-# For so many lines at most the nearest name is looked for, which takes a while in a large tree.
+# The nearest name is looked for in at most this many lines; it takes a while in a large tree.
 _MOST_NEAREST = 50
 _A_FOLDER = "a folder"
 
@@ -390,7 +390,7 @@ class Purge:
         folder: where it takes place, resolved.
         by: the field that holds the date which decides.
         older_than: the age; None where that does not matter.
-        keep_newest: so many of the newest entries stay, however old they are.
+        keep_newest: this many of the newest entries stay, however old they are.
         until_free: when this many bytes are free the rest may stay; None to take all.
         dates: filled in: by place, the date that decides, in ns since the epoch.
     """

@@ -28,7 +28,7 @@ from frugal_sorter.trash.base import TrashBin
 from frugal_sorter.trash.bins import bin_for, home_bin
 from frugal_sorter.values import field, frozen, mutable, replace
 
-# Of so many entries of a plan a trash is asked whether their names are free; then it is listed, once.
+# Up to this many entries, the trash is asked for each name; above that, it is listed once.
 _ASKED_SINGLY = 200
 
 
@@ -122,7 +122,7 @@ class Removals:
 
 
 def identity_inside(identity: Identity, inside: Inside) -> Identity:
-    """Return the identity of a folder that also tells whether something in it changed."""
+    """Return the identity of a folder, which also changes when something in it does."""
     return identity._replace(inside=inside.digest)
 
 
@@ -514,7 +514,7 @@ class Extras:
     Args:
         destinations: where entries can go.
         clashes: which names are taken.
-        has_run: tells whether the rule with a key has run its program for an entry.
+        has_run: returns whether the rule with a key has run its program for an entry.
     """
 
     destinations: Destinations

@@ -18,7 +18,7 @@ from frugal_sorter.rules.tree import Leaf, Negation, Node, Several, Truth
 from frugal_sorter.trash.bins import never_entered
 from frugal_sorter.values import replace
 
-# So many entries of each rule are looked at, and so many tests made in all.
+# The limits: entries checked for each rule, and tests in all.
 _LOOKED_AT = 500
 _TESTS = 200_000
 # Fewer may be chance.
@@ -77,7 +77,7 @@ _SOON_NS = 14 * 86_400_000_000_000
 
 # Entries for which all rules are asked.
 _DECIDED = 300
-# A name that fits so many letters of a pattern may be meant by it.
+# A name that fits this many letters of a pattern may be meant by it.
 _ENOUGH_READ = 4
 
 

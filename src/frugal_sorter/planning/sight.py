@@ -85,7 +85,7 @@ class Scope:
 
 
 _ELSEWHERE = "the rule acts on other folders"
-# So many changes that time brings are looked at.
+# At most this many changes that time brings are checked.
 _MOST_CHANGES = 48
 
 
@@ -480,7 +480,7 @@ def earliest_changes(book: RuleBook, world: World, folders: Collection[str] | No
     Args:
         book: the rules.
         world: the moment, and what else is not in the entries.
-        folders: which folders, resolved; None for all that the rules act in.
+        folders: which folders, resolved; None for every folder the rules act in.
     """
     found: dict[str, int] = {}
     if not is_dated(book):

@@ -214,7 +214,7 @@ def _path(folder: Path, run: int) -> Path:
 
 
 def keep_totals(folder: Path, run: int, before: Totals, after: Totals) -> None:
-    """Keep what the folders of a run held; on a full disk they are done without.
+    """Keep what the folders of a run held; on a full disk, nothing is kept.
 
     Args:
         folder: the state folder.
@@ -480,7 +480,7 @@ def kept_of(
     Args:
         folder: an absolute, resolved path.
         now_ns: the moment; those that say they are from later on are left out. None for all.
-        most_bytes: so many bytes of files are read at most, the last ones; None for no limit.
+        most_bytes: at most how many bytes of files are read, the last ones; None for no limit.
         note: told of each that is left out or damaged; the others are read all the same.
     """
     found: list[Saved] = []

@@ -20,7 +20,7 @@ ORDERS: tuple[Order, ...] = ("size", "files", "newest", "name")
 _WORTH_OPENING, _WORTH_A_LINE = 1 / 50, 1 / 200
 # In a figure only what has more than this is opened.
 _GIANT = 1 / 5
-# So many lines in one folder before the rest of it is folded.
+# After this many lines in one folder, the rest of it is folded.
 _MOST_IN_ONE = 8
 
 
@@ -227,7 +227,7 @@ def _only_folder(folder: Folder) -> bool:
 
 
 def parts_of(root: Folder, most: int) -> list[Folder]:
-    """Return at most so many folders that hold all there is: the largest is opened again and again.
+    """Return at most a number of folders that hold all there is: the largest is opened again and again.
 
     Args:
         root: the tree.

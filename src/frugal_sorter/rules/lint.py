@@ -217,9 +217,9 @@ class _Reach:
         rules: all of a file.
     """
 
-    # So many pairs of rules are looked at; that is thousands of rules, each with thousands of others in reach.
+    # At most this many pairs of rules are checked; that is thousands of rules, each with thousands of others in reach.
     MOST_PAIRS = 2_000_000
-    # So many are asked whether one takes all that the other matches; that is all pairs of some 100 rules.
+    # For at most this many it is checked whether one takes all that the other matches; that is all pairs of some 100 rules.
     MOST_ASKED = 5_000
 
     def __init__(self, rules: Sequence[Rule]) -> None:

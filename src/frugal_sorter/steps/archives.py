@@ -386,7 +386,7 @@ class _Room:
         self.refuse(0)
 
     def refuse(self, size: int) -> None:
-        """Check that there is room for so many bytes more."""
+        """Check that there is room for this many more bytes."""
         if size > self._left:
             raise NotDone(Outcome.FAILED, self._why + ", or the volume is full")
 

@@ -22,7 +22,7 @@ class Count(NamedTuple):
     """How many entries there are.
 
     Args:
-        files: entries that are files, or anything else that is no folder.
+        files: entries that are files, or anything else but a folder.
         folders: entries that are folders, each taken or left as a whole.
         inside: the files inside these folders.
     """
@@ -58,7 +58,7 @@ def total(counts: Iterable[Count]) -> Count:
 
 
 def folder_of(files: int) -> Count:
-    """Return one folder with so many files inside."""
+    """Return one folder with a number of files inside."""
     return Count(0, 1, files)
 
 

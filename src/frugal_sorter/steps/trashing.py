@@ -220,7 +220,7 @@ class Prewriter(Generic[Item]):
 
 
 def is_worth_a_fork(count: int) -> bool:
-    """Return True if so many items are quicker made ready by a fork."""
+    """Return True if a fork prepares this many items faster."""
     return count >= FEWEST and processes.can_fork()
 
 

@@ -53,13 +53,13 @@ _INNER = frozenset({"token", "volumes"})
 _WIDE = 100
 # With fewer there is none for the size either.
 _NARROW = 70
-# So many reasons are printed below the table.
+# At most this many reasons are printed below the table.
 _TROUBLES = 5
 _Counts = Mapping[Outcome | None, int]
 # Nothing to worry about.
 _USUAL = ("done", "nothing to do")
 _WEEK_NS = 7 * DAY_NS
-# A table without `--since` goes back this far, and has at least so many lines.
+# A table without `--since` goes back this far, and has at least this many lines.
 _RECENT_NS, _FEW = 30 * DAY_NS, 20
 
 # How many steps of a run ended in which way, and how many entries it changed.

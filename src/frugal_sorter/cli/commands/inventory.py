@@ -42,7 +42,7 @@ if TYPE_CHECKING:
 
 # More columns than these do not fit beside each other.
 _COLUMNS = 7
-# So many bars are easily compared.
+# This many bars are easily compared.
 _BARS = 12
 EXAMPLES = """
   frugal inventory ~/Intake

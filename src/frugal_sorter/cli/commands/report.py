@@ -36,7 +36,7 @@ EXAMPLES = """
   frugal report --runs 12-19
 """
 _SINCE = "7 days"
-# So many rows of each table fit on two sheets.
+# This many rows of each table fit on two sheets.
 _ROWS, _TROUBLES, _WIDTH = 12, 6, 72
 _MOST_RUNS = 100_000
 

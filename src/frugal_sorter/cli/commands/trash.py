@@ -185,7 +185,7 @@ def _as_json(one: Trashed, size: int) -> dict[str, object]:
     }
 
 
-# Of a long table so many rows are printed at each end.
+# This many rows of a long table are printed at each end.
 _ROWS = 10
 _ORPHANS = {"info": "(file missing)", "file": "(original location unknown)", "": ""}
 

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
 EXAMPLES = """
   frugal undo            the last run, and no other
-  frugal undo 12         run 12 of `frugal history`; of an undo: do it again after all
+  frugal undo 12         run 12 of `frugal history`; of an undo: redo it
   frugal undo 12 --only "Intake/glaze list.csv" "Intake/*.pdf"
   frugal undo 12 --yes
   frugal undo --since 14:00          all that was done since, the last run first

@@ -49,7 +49,7 @@ def show_misses(session: Session, screen: Screen, book: RuleBook, plan: Plan) ->
 
 
 _FOLDERS_NAMED = 3
-# Of what was done so many lines are printed, one for each pair of folders.
+# At most this many lines are printed of what was done, one for each pair of folders.
 _WAYS = 6
 
 
@@ -98,7 +98,7 @@ def _where(folders: Sequence[tuple[str, int]]) -> str:
 
 # How the reason goes on that something is kept for: it differs from one entry to the next.
 _UNTIL = ", until "
-# Of many groups of names so many are printed at each end, and of each so many names.
+# Of many groups of names, how many are printed at each end, and how many names of each.
 _FEW_GROUPS, _FEW_OF_SEVERAL = 2, 1
 # Entries that a plan has nothing to do with: for one of them, and for several.
 _UNCLAIMED: dict[JobName, tuple[str, str]] = {

@@ -93,7 +93,7 @@ def in_pager(show: Callable[[], object]) -> None:
 
 
 _PIPED_WIDTH = 100_000
-# Of a long list so many are printed at each end.
+# This many lines of a long list are printed at each end.
 FEW = 3
 # How many lines a list usually has around it: headings, what is left alone, the question.
 _AROUND = 12

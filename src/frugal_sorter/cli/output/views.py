@@ -80,7 +80,7 @@ def print_tree(screen: Screen, inventory: Inventory, most: int | None, order: Or
     Args:
         screen: the terminal.
         inventory: counted by folder, with rows for all levels.
-        most: so many lines for each; None for all.
+        most: at most this many lines for each; None for all.
         order: of the folders in one.
         open_to: folders that are opened in any case.
     """
@@ -448,7 +448,7 @@ def report_page(title: str, found: Report, lead: str, paragraphs: Sequence[str],
         found: what was done.
         lead: it in one sentence.
         paragraphs: in plain words what else a person should know.
-        most: so many rows of each table.
+        most: at most this many rows of each table.
     """
     tables = []
     if found.ranked:
