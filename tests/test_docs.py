@@ -52,6 +52,8 @@ def test_each_command_of_the_docs_runs_on_a_fresh_demo_machine(line: str, frugal
         words = [*words, *({"--once"} - set(words))]
     if "tidewater" in line and words[0] != "demo":
         frugal("demo", folder / "tidewater")
+    if "--on" in words:
+        frugal("inventory", folder, "--save", "./maren.inventory.gz", "--full")
     if "--to" in words:
         (folder / "rules.toml").unlink()
     words = [word.replace("~", home, 1) if word.startswith("~") else word for word in words]

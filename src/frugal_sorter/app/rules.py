@@ -17,7 +17,6 @@ from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.fields import fold
 from frugal_sorter.rules.model import Rule, RuleBook
 from frugal_sorter.rules.units import nearest
-from frugal_sorter.state import ready_state_folder
 from frugal_sorter.steps.kinds import FINAL
 from frugal_sorter.steps.step import Step, total
 
@@ -75,8 +74,8 @@ def look_ahead(
         now_ns: another moment to look at than now.
         rules: only what these do; none for all.
     """
-    with Journal(ready_state_folder(), write=False) as journal:
-        plan = plan_by_rules(book, session.world(journal, now_ns), earlier_runs_of(journal), again, at_most)
+    with session.looking() as (world_at, past):
+        plan = plan_by_rules(book, world_at(now_ns), past, again, at_most)
     return _only_by(plan, rules)
 
 
@@ -92,13 +91,10 @@ def look_further(
         at_most: how many entries a rule may take away on a day.
         now_ns: another first moment than now.
     """
-    with Journal(ready_state_folder(), write=False) as journal:
-        from_ns = session.now_ns if now_ns is None else now_ns
-        from frugal_sorter.planning.foresight import foresee
+    from frugal_sorter.planning.foresight import foresee
 
-        return foresee(
-            book, lambda moment_ns: session.world(journal, moment_ns), earlier_runs_of(journal), from_ns, until_ns, at_most
-        )
+    with session.looking() as (world_at, past):
+        return foresee(book, world_at, past, session.now_ns if now_ns is None else now_ns, until_ns, at_most)
 
 
 def rules_named(book: RuleBook, names: Iterable[str]) -> list[Rule]:

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from frugal_sorter.platforms import accounts, slashed
 from frugal_sorter.state import forget_all, ready_state_folder
@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from frugal_sorter.app.visits import Visiting
     from frugal_sorter.execution.recovery import Recovered
     from frugal_sorter.journal.journal import Journal
+    from frugal_sorter.planning.endings import EarlierRuns
     from frugal_sorter.planning.plan import Plan
     from frugal_sorter.rules.fields import World
 
@@ -43,6 +44,7 @@ class Session:
         visiting: what is recorded of it; None where nothing is.
         asks: a person sees what is planned and answers before it is done.
         on_progress: called while planning with how many entries were checked, of how many (0 where that is not known).
+        elsewhere: what conditions can ask for, by its name in the world, where an inventory stands for the machine.
     """
 
     now_ns: int
@@ -52,6 +54,7 @@ class Session:
     visiting: Visiting | None = None
     asks: bool = False
     on_progress: Callable[[int, int], None] = _quiet
+    elsewhere: Mapping[str, Any] | None = None
 
     @classmethod
     def begin(
@@ -106,6 +109,20 @@ class Session:
             journal.believe(self.now_ns, accounts.is_clock_set)
             yield journal
 
+    @contextmanager
+    def looking(self) -> Iterator[tuple[Callable[[int | None], World], EarlierRuns]]:
+        """Yield what returns the world of a moment, and what earlier runs say, to plan without changing anything."""
+        from frugal_sorter.planning.endings import EarlierRuns
+
+        if self.elsewhere is not None:
+            yield lambda now_ns: self.world(now_ns=now_ns), EarlierRuns()
+            return
+        from frugal_sorter.execution.earlier_runs import earlier_runs_of
+        from frugal_sorter.journal.journal import Journal
+
+        with Journal(ready_state_folder(), write=False) as journal:
+            yield lambda now_ns: self.world(journal, now_ns), earlier_runs_of(journal)
+
     def world(self, journal: Journal | None = None, now_ns: int | None = None) -> World:
         """Return what conditions can ask for that is not in the entries.
 
@@ -117,7 +134,7 @@ class Session:
 
         moment_ns = self.now_ns if now_ns is None else now_ns
         if journal is None:
-            return World(moment_ns, self.machine, self.account, on_progress=self.on_progress)
+            return World(moment_ns, self.machine, self.account, on_progress=self.on_progress, **(self.elsewhere or {}))
         from frugal_sorter.execution.earlier_runs import arrival_of
 
         return World(moment_ns, self.machine, self.account, arrival_of(journal), on_progress=self.on_progress)

@@ -6,12 +6,13 @@ import argparse
 import importlib.util
 import sys
 import tomllib
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
 
 from frugal_sorter.app.session import Session
 from frugal_sorter.cli.command import tell
 from frugal_sorter.cli.options import add_where, command_line, levels, rules_file
-from frugal_sorter.cli.output.text import shown
+from frugal_sorter.cli.output.text import moment_text, shown
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import TYPES
 from frugal_sorter.platforms import disk
@@ -19,7 +20,7 @@ from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.conditions import parse_condition
 from frugal_sorter.rules.editing import Value, book_of_rule, rule_text_in, types_text
 from frugal_sorter.rules.fields import FIELDS, Field
-from frugal_sorter.rules.load import FORMAT, LARGEST_FILE, load_rules, read_rules
+from frugal_sorter.rules.load import FORMAT, LARGEST_FILE, load_rules, raw_rules, read_rules
 from frugal_sorter.rules.model import RuleBook
 from frugal_sorter.rules.tree import Node
 from frugal_sorter.rules.units import InvalidValue, parse_moment, parse_past
@@ -55,6 +56,41 @@ def since(text: str, now_ns: int) -> int:
 _STANDARD_INPUT = "-"
 
 
+def add_on(parser: argparse.ArgumentParser) -> None:
+    """Add `--on`."""
+    parser.add_argument(
+        "--on",
+        metavar="INVENTORY",
+        help="show what would happen on another machine, using a full inventory of it (`frugal inventory --save NAME --full`)",
+    )
+
+
+@contextmanager
+def looking_on(args: argparse.Namespace) -> Iterator[tuple[Session, RuleBook]]:
+    """Yield the session and the rules that the arguments name; with `--on` those of another machine, which stands for this one.
+
+    Raises:
+        UsageError, Mistakes: as `load_rules` does, or there is no such inventory.
+    """
+    session: Session = args.call.begin()
+    if args.on is None:
+        yield session, read_book(args)
+        return
+    from frugal_sorter.app.elsewhere import elsewhere
+    from frugal_sorter.reports.saved import saved_path
+
+    path = Path(args.on) if disk.isfile(args.on) else saved_path(args.on)
+    raw, file = _raw_rules(args)
+    with elsewhere(path) as there:
+        book = there.book(raw, file)
+        require_libraries_of(book)
+        machine, made_ns = there.machine, there.inventory.saved.made_ns
+        tell(f"On {shown(machine.name)}, {shown(machine.folder)}, as it was on {moment_text(made_ns)}.")
+        for missing in there.missing(book):
+            tell(f"{missing}.")
+        yield there.session(session), book
+
+
 def read_book(args: argparse.Namespace) -> RuleBook:
     """Read the rule file that the arguments name, and check that the libraries it needs are there."""
     book = load_named(args)
@@ -70,10 +106,18 @@ def load_named(args: argparse.Namespace) -> RuleBook:
     """
     if str(args.rules) != _STANDARD_INPUT:
         return load_rules(rules_file(args))
+    return read_rules(*_raw_rules(args))
+
+
+def _raw_rules(args: argparse.Namespace) -> tuple[bytes, Path]:
+    """Return the bytes of the rule file that the arguments name, and where it is."""
+    if str(args.rules) != _STANDARD_INPUT:
+        path = rules_file(args)
+        return raw_rules(path), path
     raw = sys.stdin.buffer.read(LARGEST_FILE + 1)
     if len(raw) > LARGEST_FILE:
         raise UsageError("standard input is too large for a rule file", "name a file")
-    return read_rules(raw, Path(_STANDARD_INPUT).absolute())
+    return raw, Path(_STANDARD_INPUT).absolute()
 
 
 def read_where(text: str) -> Node:

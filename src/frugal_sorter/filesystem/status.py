@@ -138,7 +138,8 @@ def sample_of(place: Place, size: int, dir_fd: int | None = None) -> str:
 def with_sample(found: FileRecord, dir_fd: int | None = None) -> FileRecord:
     """Return a record that says WHO a file is also where inode numbers do not last."""
     identity = found.identity
-    if identity.kind != "file" or volume_of(identity.dev, found.place.folder).inodes_last:
+    # What is not carried out need not be known again.
+    if identity.kind != "file" or disk.IS_INVENTORY or volume_of(identity.dev, found.place.folder).inodes_last:
         return found
     sample = sample_of(found.place, identity.size, dir_fd)
     return found._replace(identity=identity._replace(sample=sample))
@@ -444,15 +445,18 @@ def look(place: Place, dir_fd: int | None = None) -> FileRecord:
     Raises:
         OSError: there is no such entry, or it cannot be looked at.
     """
-    return _look(place, dir_fd) if foreseen.current() is None else _look_ahead(place)
+    if disk.IS_INVENTORY or foreseen.current() is not None:
+        return _look_ahead(place)
+    return _look(place, dir_fd)
 
 
 def _look_ahead(place: Place) -> FileRecord:
-    """Return the status of what will be at a place."""
-    view = foreseen.current()
-    assert view is not None
+    """Return the status of what will be at a place, or of what an inventory has there."""
+    view, looking = foreseen.current(), _by_lstat if disk.IS_INVENTORY else _look
+    if view is None:
+        return looking(place, None)
     folder = os.path.dirname(place.path) if view.is_made(place.path) else ""
-    found = _look_ahead(place_of(folder)) if folder else _look(place_of(foreseen.real_path(place.path)), None)
+    found = _look_ahead(place_of(folder)) if folder else looking(place_of(foreseen.real_path(place.path)), None)
     born_ns = view.born_ns.get(place.path)
     identity = found.identity if born_ns is None else found.identity._replace(born_ns=born_ns)
     return found._replace(place=place, identity=identity, born_ns=born_ns or found.born_ns)

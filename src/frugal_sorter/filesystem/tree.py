@@ -9,8 +9,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import Literal, NamedTuple
 
-from frugal_sorter.platforms import disk, slashed
-from frugal_sorter.platforms.volumes import mount_of
+from frugal_sorter.platforms import disk, slashed, volumes
 
 LIST = disk.O_RDONLY | disk.O_DIRECTORY | disk.O_NOFOLLOW | disk.O_CLOEXEC | disk.O_NONBLOCK
 # A path of more names than this is a trap: it costs more than all the files in it.
@@ -58,7 +57,7 @@ class Cursor:
         below = disk.open(name, LIST, dir_fd=self.fd)
         own, found = disk.fstat(self.fd), disk.fstat(below)
         # A volume that is mounted at two places has one device and two mounts.
-        if not other_volume and (found.st_dev != own.st_dev or mount_of(below) != mount_of(self.fd)):
+        if not other_volume and (found.st_dev != own.st_dev or volumes.mount_of(below) != volumes.mount_of(self.fd)):
             disk.close(below)
             raise OSError(errno.EXDEV, "another volume is mounted inside")
         self._above.append((own.st_dev, own.st_ino))
@@ -256,14 +255,14 @@ class View:
                     one for one in entries if f"{above}/{one.name}" not in self._gone and f"{above}/{one.name}" not in self._moved
                 ]
         # A new folder is like any: which one on the disk says so does not matter, since nothing of it is shown.
-        here = os.path.dirname(slashed.abspath(__file__))
+        any_folder, _ = slashed.split_top(folder)
         names = {one.name for one in found}
         for path in sorted(self._inside.get(above, ())):
             name = path[len(above) + 1 :]
             if path in self._moved:
                 found.append(Moved(name, self._moved[path]))
             elif name not in names:
-                found.append(Moved(name, here))
+                found.append(Moved(name, any_folder))
         return found
 
 

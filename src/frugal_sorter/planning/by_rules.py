@@ -146,7 +146,7 @@ class _Planner:
     def plan(self) -> Plan:
         book = self.book
         self.result = Plan(self.kind, self.world.now_ns, book.file, rules=[rule.name for rule in book.rules])
-        self.never = NoEntries([slashed.realpath(book.file), *book.lists, *([slashed.realpath(book.log)] if book.log else [])])
+        self.never = NoEntries(book)
         roots = self._roots()
         self.never_folders = self._never_folders(roots)
         off_duty = frozenset(
@@ -232,7 +232,7 @@ class _Planner:
                 if refused:
                     self.result.refused.append(Refusal(rule.name, refused))
                 elif folder in self.book.unmounted:
-                    missing.setdefault(f"{folder} is not mounted", []).append(rule.name)
+                    missing.setdefault(f"{folder} {self.book.unmounted[folder]}", []).append(rule.name)
                 elif not isdir(root):
                     maker = self._makers.get(root)
                     if lexists(root):

@@ -20,7 +20,7 @@ from frugal_sorter.platforms import accounts, disk, slashed, system
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.fields import NOT_KEPT, World
 from frugal_sorter.rules.keys import MOST_REMOVALS, REMOVALS
-from frugal_sorter.rules.model import Rule
+from frugal_sorter.rules.model import Rule, RuleBook
 from frugal_sorter.rules.units import DAY_NS, minute_text
 from frugal_sorter.state import for_a_session
 from frugal_sorter.steps.kinds import FINAL, KINDS, PLANNED, REMOVING, TAKING
@@ -211,20 +211,21 @@ def _guarded(step: Step) -> str | None:
 
 
 class NoEntries:
-    """The files that no rule can take: those that the rules are read from, or that are written for them.
+    """The files that no rule can take: those that the rules are read from, or that are written for them."""
 
-    Args:
-        paths: of these, absolute and without symbolic links.
-    """
-
-    def __init__(self, paths: Iterable[str]) -> None:
+    def __init__(self, book: RuleBook) -> None:
         self._names: dict[str, frozenset[str]] = {}
-        for folder, name in map(place_of, paths):
+        files = [slashed.realpath(book.file), *book.lists, *([slashed.realpath(book.log)] if book.log else [])]
+        for folder, name in map(place_of, files):
             self._names[folder] = self._names.get(folder, _NO_ENTRY) | {name}
 
     def names_in(self, folder: str) -> frozenset[str]:
         """Return the names of files in a folder that are not entries."""
         return self._names.get(folder, _NO_ENTRY)
+
+    def is_of_rules(self, place: Place) -> bool:
+        """Return True if rules are read from a file, or it is written for them."""
+        return place.name in self.names_in(place.folder) - _NO_ENTRY
 
 
 # In a linked work tree a file stands for the folder of the version control.

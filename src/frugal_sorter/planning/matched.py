@@ -485,8 +485,9 @@ class Destinations:
         Raises:
             Kept: they cannot, and why.
         """
-        if any(is_inside(folder, self.resolve(away)) for away in self.book.unmounted):
-            raise Kept("the target is not mounted", problem=True)
+        for away, why in self.book.unmounted.items():
+            if is_inside(folder, self.resolve(away)):
+                raise Kept(f"the target {why}", problem=True)
         if problem := self.folders.usable(folder, base):
             raise Kept(problem, problem=True)
 

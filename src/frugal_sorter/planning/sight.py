@@ -11,7 +11,7 @@ from frugal_sorter.filesystem.record import FileRecord, Listing, Place, Unknown,
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.tree import isdir
 from frugal_sorter.filesystem.walk import Inside, look_inside, walk
-from frugal_sorter.planning.guard import FRESH, OFF_DUTY, refused_folder, version_control_root
+from frugal_sorter.planning.guard import FRESH, OFF_DUTY, NoEntries, refused_folder, version_control_root
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.trash_plans import named_limits
 from frugal_sorter.platforms import slashed
@@ -84,6 +84,7 @@ class Scope:
         return Scope(acting, self._rules)
 
 
+NEVER_TAKEN = "frugal never changes the rule file, its lists and its log"
 _ELSEWHERE = "the rule acts on other folders"
 # At most this many changes that time brings are checked.
 _MOST_CHANGES = 48
@@ -223,6 +224,8 @@ class Sight:
         takes = {"files": ("file",), "folders": ("folder",), "items": ("file", "folder")}[rule.take]
         if kind not in takes:
             return "", f"the rule applies only to {rule.take}"
+        if self.is_never_taken(place):
+            return "", NEVER_TAKEN
         reasons = []
         for folder in self._folders[rule.name]:
             if not is_inside(place.folder, folder):
@@ -244,6 +247,14 @@ class Sight:
             else:
                 return folder, ""
         return "", min(reasons, key=lambda reason: reason == _ELSEWHERE)
+
+    @cached_property
+    def _never(self) -> NoEntries:
+        return NoEntries(self.book)
+
+    def is_never_taken(self, place: Place) -> bool:
+        """Return True if no rule can take a file, since the rules are read from it, or it is written for them."""
+        return self._never.is_of_rules(place)
 
     def _tree_of(self, folder: str) -> str | None:
         if folder not in self._trees:
@@ -322,7 +333,6 @@ class Explainer:
     def __init__(self, book: RuleBook, world: World, plan: Plan) -> None:
         self._book, self._world, self._plan = book, world, plan
         self._sight = Sight(book, world)
-        self._never = {slashed.realpath(book.file), *book.lists}
         self._steps: dict[str, list[Step]] = {}
         for step in plan.asked:
             packed = [member["path"] for member in step.details["members"]] if step.verb == "pack" else []
@@ -380,8 +390,8 @@ class Explainer:
         decider = deciding.decider
         if path in self._steps:
             return self._by(self._steps[path])
-        if path in self._never:
-            return Fate("", (), "frugal never changes the rule file or its lists")
+        if self._sight.is_never_taken(Place(*os.path.split(path))):
+            return Fate("", (), NEVER_TAKEN)
         if path in self._left:
             left = self._left[path]
             waits = decider is not None and not on_duty(decider, self._world.now_ns)

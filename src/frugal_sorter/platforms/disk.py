@@ -13,5 +13,7 @@ if sys.platform == "win32":
 else:
     from frugal_sorter.platforms.posix.disk import *
 
+# Whether an inventory of another machine stands for the disk (`elsewhere`).
+IS_INVENTORY = False
 # What changes something on the disk: the calls at which a test makes a fault.
 CHANGING = ("copy_range", "fchmod", "fchown", "link", "mkdir", "pwrite", "replace", "rmdir", "symlink", "unlink", "utime")

@@ -4,7 +4,12 @@ from __future__ import annotations
 
 import os
 
-from frugal_sorter.platforms import accounts, slashed, system
+from frugal_sorter.platforms import accounts, disk, slashed, system
+from frugal_sorter.platforms.slashed import Path
+
+_TELLING = ("HOME", "TMPDIR", "TZ", "XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_STATE_HOME")
+# The folders that every rule file can name (XDG user directories on Linux).
+NAMED = ("home", "desktop", "documents", "downloads", "pictures", "music", "videos", "temp")
 
 
 def state_home(app: str) -> str:
@@ -44,3 +49,31 @@ def _base(variable: str, usual: str) -> str:
     if slashed.is_absolute(named):
         return named
     return slashed.join(home if slashed.is_absolute(home) else accounts.own_home(), usual)
+
+
+def variables() -> dict[str, str]:
+    """Return the variables that say where programs keep things, and in which time zone days begin."""
+    found = {name: os.environ[name] for name in _TELLING if name in os.environ}
+    zone = os.path.realpath("/etc/localtime").partition("zoneinfo/")[2]
+    return found if "TZ" in found or not zone else found | {"TZ": zone}
+
+
+def named_folder(name: str) -> str:
+    """Return the folder of one of the names that every rule file can use."""
+    if name == "home":
+        return str(Path.home())
+    if name == "temp":
+        return _temp_folder()
+    import platformdirs
+
+    return slashed.slashed(str(getattr(platformdirs, f"user_{name}_dir")()))
+
+
+def _temp_folder() -> str:
+    named = os.environ.get("TMPDIR", "")
+    for folder in (named, "/tmp"):
+        if slashed.is_absolute(folder) and disk.isdir(folder):
+            return folder
+    import tempfile  # only where it is not plain: it takes a while to import
+
+    return tempfile.gettempdir()

@@ -5,6 +5,7 @@ from __future__ import annotations
 import gzip
 import json
 import os
+import stat
 import time
 from collections import Counter, defaultdict
 from collections.abc import Callable, Iterable, Iterator, Mapping
@@ -288,10 +289,18 @@ def totals_of(saved: Saved) -> Totals:
     return totals
 
 
-FORMAT = 1
+# A full one says more of each entry, and of the machine; what follows the columns of `_FILE` is read by `machine`.
+FORMAT, FULL = 1, 2
 # A line names one file; no name in its path has more than 255 bytes, and each byte takes up to six letters.
 _LONGEST_LINE, _LONGEST_NAME = 100_000, 255
 SUFFIX = ".inventory.gz"
+
+
+def saved_path(name: str) -> Path:
+    """Return where an inventory of a name is kept; a path is one already."""
+    if "/" in name or name.endswith(SUFFIX):
+        return Path(name)
+    return ready_state_folder() / "inventories" / f"{name}{SUFFIX}"
 
 
 def _is_path(value: Any) -> bool:
@@ -301,6 +310,8 @@ def _is_path(value: Any) -> bool:
 # The first line, and each of the others.
 _HEAD = {"folder": is_name, "machine": is_text, "made_ns": is_moment, "total": is_count, "free": is_count, "unread": [is_text]}
 _FILE = (_is_path, is_count, is_count, is_moment, is_count, is_count)
+# Of an entry of a full one: how many columns follow these, and which of all says its kind.
+_MORE, _MODE = 8, 6
 
 
 class SavedFile(NamedTuple):
@@ -342,6 +353,12 @@ class Saved:
         return sum(one.bytes for one in self.files.values())
 
 
+def head_of(folder: str, made_ns: int) -> Saved:
+    """Return an inventory without its files; see `look_now`."""
+    room = volumes.room(folder)
+    return Saved(folder, machine_id(), made_ns, room.total, room.free)
+
+
 def look_now(folder: str, hidden: bool, made_ns: int) -> Saved:
     """Return what a folder holds now, all levels.
 
@@ -353,8 +370,7 @@ def look_now(folder: str, hidden: bool, made_ns: int) -> Saved:
     Raises:
         OSError: it cannot be read at all.
     """
-    room = volumes.room(folder)
-    saved = Saved(folder, machine_id(), made_ns, room.total, room.free)
+    saved = head_of(folder, made_ns)
     prefix = len(folder.rstrip("/")) + 1
 
     def unread(one: Unread) -> None:
@@ -373,14 +389,20 @@ def look_now(folder: str, hidden: bool, made_ns: int) -> Saved:
     return saved
 
 
-def save(saved: Saved, path: Path, replaces: bool = False) -> None:
+def save(saved: Saved, path: Path, replaces: bool = False, full: Iterator[Any] | None = None) -> None:
     """Write an inventory to a file that only this account can read: a new one, unless it replaces another.
+
+    Args:
+        saved: the inventory.
+        path: of the file.
+        replaces: whether it may replace one.
+        full: what a full one says instead: more for the first line, and the lines of all entries.
 
     Raises:
         UsageError: the file already exists, or it cannot be written.
     """
     head = {
-        "frugal-inventory": FORMAT,
+        "frugal-inventory": FULL if full else FORMAT,
         "folder": saved.folder,
         "machine": saved.machine,
         "made_ns": saved.made_ns,
@@ -388,6 +410,7 @@ def save(saved: Saved, path: Path, replaces: bool = False) -> None:
         "free": saved.free,
         "unread": saved.unread,
     }
+    head |= next(full) if full else {}
     try:
         path.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
         # Written beside it first, so that the old one is there until the new one is whole.
@@ -396,7 +419,7 @@ def save(saved: Saved, path: Path, replaces: bool = False) -> None:
             written.unlink(missing_ok=True)
         descriptor = disk.open(written, disk.O_WRONLY | disk.O_CREAT | disk.O_EXCL | disk.O_CLOEXEC, 0o600)
         with open(descriptor, "wb") as raw, gzip.open(raw, "wt", encoding="ascii") as file:
-            for line in _lines(head, saved.files.values()):
+            for line in _lines(head, full or saved.files.values()):
                 file.write(line + "\n")
         if replaces:
             written.replace(path)
@@ -406,7 +429,7 @@ def save(saved: Saved, path: Path, replaces: bool = False) -> None:
         raise UsageError(f"{path}: the inventory cannot be written ({error.strerror})", "free disk space") from None
 
 
-def _lines(head: dict[str, object], files: Iterable[SavedFile]) -> Iterator[str]:
+def _lines(head: dict[str, object], files: Iterable[Any]) -> Iterator[str]:
     yield json.dumps(head)
     for one in files:
         yield json.dumps(one)
@@ -425,21 +448,44 @@ def load(path: Path) -> Saved:
 
 def _load(path: Path, is_wanted: Callable[[Saved], bool]) -> Saved | None:
     """Read an inventory whose first line is wanted; None for another one."""
-    saved, number = None, 1
+    lines = lines_of(path)
+    saved, head = next(lines)
+    if not is_wanted(saved):
+        return None
+    is_full = head["frugal-inventory"] == FULL
+    for _, line in lines:
+        # Of a full one only the files below its folder: what is around it has absolute paths.
+        if not is_full or (stat.S_ISREG(line[_MODE]) and line[0][0] != "/"):
+            saved.files[line[0]] = SavedFile(*line[: len(_FILE)])
+    return saved
+
+
+def lines_of(path: Path) -> Iterator[tuple[Saved, Any]]:
+    """Yield what an inventory says, line by line, each as the first columns are checked; first its head, as a table.
+
+    Raises:
+        UsageError: it cannot be read, or is none; says in which line.
+    """
+    saved, number, columns = None, 1, len(_FILE)
     try:
         for line in zipped_lines(path, _LONGEST_LINE):
             if saved is None:
-                if (version := fitting(line, {"frugal-inventory": is_count})["frugal-inventory"]) != FORMAT:
-                    raise UsageError(
-                        f"{path}: inventory format {version} is not supported", f"this version reads format {FORMAT}"
-                    )
+                if (version := fitting(line, {"frugal-inventory": is_count})["frugal-inventory"]) not in (FORMAT, FULL):
+                    raise UsageError(f"{path}: inventory format {version} is not supported", f"this version reads format {FULL}")
                 head = fitting(line, _HEAD)
+                columns = len(_FILE) + (_MORE if version == FULL else 0)
                 saved = Saved(**{key: head[key] for key in _HEAD})
-                if not is_wanted(saved):
-                    return None
+                yield saved, head
             else:
-                one = SavedFile(*fitting(line, _FILE))
-                saved.files[one.path] = one
+                values = fitting(line, [lambda _: True])
+                if len(values) != columns:
+                    raise ValueError("not as this version writes it")
+                path_fits = _is_path(values[0]) or (columns > len(_FILE) and is_name(values[0]))
+                if not path_fits or not fits(values[1 : len(_FILE)], _FILE[1:]):
+                    raise ValueError("not as this version writes it")
+                if columns > len(_FILE) and not is_count(values[_MODE]):
+                    raise ValueError("not as this version writes it")
+                yield saved, values
             number += 1
         if saved is None:
             raise ValueError("empty")
@@ -449,7 +495,6 @@ def _load(path: Path, is_wanted: Callable[[Saved], bool]) -> Saved | None:
         why = getattr(error, "strerror", None) or str(error)
         what = f"{path}:{number}: not a frugal inventory, or damaged ({why.lower()})"
         raise UsageError(what, "remove it; `frugal inventory FOLDER --save` makes a new one") from None
-    return saved
 
 
 def _unknown(path: Path) -> UsageError:

@@ -7,8 +7,7 @@ import re
 from collections.abc import Iterator, Mapping
 from typing import Any, Literal
 
-from frugal_sorter.platforms import disk, slashed
-from frugal_sorter.platforms.slashed import Path
+from frugal_sorter.platforms import own_folders, slashed
 from frugal_sorter.rules.units import Duration, InvalidValue, nearest
 from frugal_sorter.values import frozen
 
@@ -224,9 +223,6 @@ _LEAD = re.compile(r"\{([^{}]*)\}")
 _VARIABLE = re.compile(r"\$(?:\{(\w+)\}|(\w+))")
 
 
-_BUILT_IN = ("home", "desktop", "documents", "downloads", "pictures", "music", "videos", "temp")
-
-
 class Places(Mapping[str, str]):
     """Folders with a name: those that every rule file can name (XDG user directories on Linux), and those that one adds.
 
@@ -234,12 +230,12 @@ class Places(Mapping[str, str]):
     """
 
     def __init__(self) -> None:
-        self._known: dict[str, str | None] = dict.fromkeys(_BUILT_IN)
+        self._known: dict[str, str | None] = dict.fromkeys(own_folders.NAMED)
 
     def __getitem__(self, name: str) -> str:
         folder = self._known[name]
         if folder is None:
-            folder = self._known[name] = _built_in(name)
+            folder = self._known[name] = own_folders.named_folder(name)
         return folder
 
     def __setitem__(self, name: str, folder: str) -> None:
@@ -253,26 +249,6 @@ class Places(Mapping[str, str]):
 
     def __len__(self) -> int:
         return len(self._known)
-
-
-def _built_in(name: str) -> str:
-    if name == "home":
-        return str(Path.home())
-    if name == "temp":
-        return _temp_folder()
-    import platformdirs
-
-    return slashed.slashed(str(getattr(platformdirs, f"user_{name}_dir")()))
-
-
-def _temp_folder() -> str:
-    named = os.environ.get("TMPDIR", "")
-    for folder in (named, "/tmp"):
-        if slashed.is_absolute(folder) and disk.isdir(folder):
-            return folder
-    import tempfile  # only where it is not plain: it takes a while to import
-
-    return tempfile.gettempdir()
 
 
 def expand(text: str, places: Mapping[str, str], beside: str) -> str:

@@ -321,29 +321,42 @@ def load_rules(path: Path) -> RuleBook:
         Mistakes: something in it is wrong; all of it is listed.
         StateError: root runs it and others could have written it.
     """
+    return read_rules(raw_rules(path), path)
+
+
+def raw_rules(path: Path) -> bytes:
+    """Return the bytes of a rule file.
+
+    Raises:
+        UsageError, StateError: as `load_rules`.
+    """
     try:
-        raw = read_input(path, LARGEST_FILE, lambda _: refuse_distrusted(path))
+        return read_input(path, LARGEST_FILE, lambda _: refuse_distrusted(path))
     except OSError as error:
         raise UsageError(
             f"{path}: the rule file cannot be read ({(error.strerror or 'unknown error').lower()})",
             "name another one, or see `frugal demo FOLDER` for one to start from",
         ) from error
-    return read_rules(raw, path)
 
 
-def read_rules(raw: bytes, path: Path) -> RuleBook:
-    """Read the bytes of a rule file; `path` is where its relative folders start from.
+def read_rules(raw: bytes, path: Path, beside: str = "") -> RuleBook:
+    """Read the bytes of a rule file.
+
+    Args:
+        raw: the bytes.
+        path: of the file.
+        beside: the folder that relative folders are below; empty for the one of the file.
 
     Raises:
         Mistakes: something in it is wrong.
     """
-    return _Loader(path, raw).load()
+    return _Loader(path, raw, beside).load()
 
 
 class _Loader:
-    def __init__(self, path: Path, raw: bytes) -> None:
+    def __init__(self, path: Path, raw: bytes, beside: str) -> None:
         self.source = Source(str(path), raw)
-        self.beside = os.path.dirname(slashed.abspath(path))
+        self.beside = beside or os.path.dirname(slashed.abspath(path))
         self.warnings: list[str] = []
         self.lists: list[str] = []
         self.mounted: list[str] = []
@@ -378,12 +391,12 @@ class _Loader:
             systems,
         )
 
-    def _unmounted(self, rules: list[Rule]) -> frozenset[str]:
+    def _unmounted(self, rules: list[Rule]) -> dict[str, str]:
         """Return the folders of rules that are below a place whose volume is not mounted now."""
         away = [place for place in self.mounted if not is_on_mounted_volume(place)]
         used = [folder for rule in rules for folder in rule.folders]
         used += [slashed.join(target.top, *target.head) for rule in rules for target in rule.targets if target.absolute]
-        return frozenset(folder for folder in used for place in away if is_inside(folder, place))
+        return {folder: "is not mounted" for folder in used for place in away if is_inside(folder, place)}
 
     # The tables before the rules
 

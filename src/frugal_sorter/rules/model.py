@@ -217,7 +217,7 @@ class RuleBook:
         warnings: what is probably not meant, though valid; each with its line.
         off: the rules that are switched off; their targets are still no entries.
         lists: the list files that its conditions read, resolved.
-        unmounted: folders that must be on a mounted volume, and are not.
+        unmounted: folders that cannot be looked at, each with why, such as `is not mounted`.
         trash: what leaves the trash with every run.
         log: the file that says what was done, for the owner of the machine; empty for none.
         systems: that it is written for; empty for the one that it is read on.
@@ -230,7 +230,7 @@ class RuleBook:
     warnings: tuple[str, ...] = ()
     off: tuple[Rule, ...] = ()
     lists: tuple[str, ...] = ()
-    unmounted: frozenset[str] = frozenset()
+    unmounted: Mapping[str, str] = field(default_factory=dict)
     trash: tuple[TrashLimits, ...] = ()
     log: str = ""
     systems: tuple[str, ...] = ()

@@ -14,10 +14,8 @@ from frugal_sorter.cli.reading import require_library
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.platforms import disk, slashed
-from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.reports.saved import (
     HOWS,
-    SUFFIX,
     Changed,
     Comparison,
     How,
@@ -29,6 +27,7 @@ from frugal_sorter.reports.saved import (
     kept_totals,
     load,
     look_now,
+    saved_path,
     take_totals,
     totals_of,
 )
@@ -43,13 +42,6 @@ EXAMPLES = """
 _OF_RUN = re.compile(r"(before|after)-run-([0-9]{1,9})")
 _NAMED = 8
 _NOW = "now"
-
-
-def saved_path(name: str) -> Path:
-    """Return where an inventory of a name is kept; a path is one already."""
-    if "/" in name or name.endswith(SUFFIX):
-        return Path(name)
-    return ready_state_folder() / "inventories" / f"{name}{SUFFIX}"
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

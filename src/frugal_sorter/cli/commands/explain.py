@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import os
 from collections.abc import Collection, Sequence
+from contextlib import nullcontext
 
 from frugal_sorter.app.rules import rules_named
 from frugal_sorter.cli.options import add_as_of, add_format, add_rule
@@ -20,9 +21,9 @@ from frugal_sorter.cli.output.text import (
     step_as_json,
     step_will_text,
 )
-from frugal_sorter.cli.reading import moment_of, read_book
+from frugal_sorter.cli.reading import add_on, looking_on, moment_of
 from frugal_sorter.errors import UsageError
-from frugal_sorter.execution.earlier_runs import Passage, earlier_runs_of, put_at, taken_from
+from frugal_sorter.execution.earlier_runs import Passage, put_at, taken_from
 from frugal_sorter.filesystem.record import Place, Unknown
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.walk import reason_of
@@ -54,21 +55,23 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_rule(parser)
     add_as_of(parser)
     add_format(parser, "text", "json")
+    add_on(parser)
 
 
 def run(args: argparse.Namespace) -> int:
     screen = Screen()
     if args.rules is None and len(args.paths) > 1 and args.paths[-1].endswith(".toml"):
         raise UsageError(f"explain: {shown(args.paths[-1])} would be explained, too", "name a rule file with --rules")
-    if args.rules is None and all(not disk.lexists(path) for path in args.paths) and _show_all_gone(screen, args.paths):
+    is_here = args.on is None
+    if is_here and args.rules is None and not any(map(disk.lexists, args.paths)) and _show_all_gone(screen, args.paths):
         return 0
-    book = read_book(args)
-    rules = {rule.name for rule in rules_named(book, args.rule)}
-    with Journal(ready_state_folder(), write=False) as journal:
-        session = args.call.begin()
-        world = session.world(journal, moment_of(args.as_of, session))
-        # The same engine as that of a preview: what becomes of an entry depends on the others, too.
-        explainer = Explainer(book, world, plan_by_rules(book, world, earlier_runs_of(journal)))
+    # What earlier runs did is known of this machine alone.
+    with Journal(ready_state_folder(), write=False) if is_here else nullcontext() as journal, looking_on(args) as (session, book):
+        rules = {rule.name for rule in rules_named(book, args.rule)}
+        with session.looking() as (world_at, past):
+            world = world_at(moment_of(args.as_of, session))
+            # The same engine as that of a preview: what becomes of an entry depends on the others, too.
+            explainer = Explainer(book, world, plan_by_rules(book, world, past))
         if args.format == "json":
             print_json({"entries": [_as_json(path, world, explainer, rules) for path in args.paths]})
             return 0
@@ -89,17 +92,20 @@ def _show_all_gone(screen: Screen, paths: Sequence[str]) -> bool:
         return all(passage for _, passage in known)
 
 
-def _explain(screen: Screen, journal: Journal, named: str, world: World, explainer: Explainer, rules: Collection[str]) -> None:
+def _explain(
+    screen: Screen, journal: Journal | None, named: str, world: World, explainer: Explainer, rules: Collection[str]
+) -> None:
     folder, name = os.path.split(slashed.abspath(named))
     path = slashed.join(slashed.realpath(folder), name)
     if not named or not disk.lexists(path):
-        passage = taken_from(journal, path) if named else None
-        if passage is None:
+        passage = taken_from(journal, path) if named and journal is not None else None
+        if passage is None or journal is None:
             raise UsageError(f"file or folder not found: {named or '(empty)'}", "check the path")
         _show_gone(screen, journal, path, passage)
         return
     screen.line(shown(path), style="bold")
-    _show_coming(screen, journal, path)
+    if journal is not None:
+        _show_coming(screen, journal, path)
     if disk.isdir(path):
         acting = explainer.rules_acting_in(slashed.realpath(path))
         screen.line("Rules that act on files in this folder, in order:" if acting else ("No rules act in this folder."))

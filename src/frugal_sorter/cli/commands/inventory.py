@@ -32,6 +32,7 @@ from frugal_sorter.filesystem.record import Unread, band_order, is_inside
 from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.platforms import processes, programs
 from frugal_sorter.reports.inventory import SORTS, WAYS, By, Count, Inventory, InventoryCounter, list_entries
+from frugal_sorter.values import replace
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
@@ -84,6 +85,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--listing", action="store_true", help="list every file and subfolder instead of counting")
     parser.add_argument("--sort", choices=_ORDERS, help="sort the rows, or the lines of a listing")
     parser.add_argument("--save", metavar="NAME", nargs="?", const="", help="also save the inventory, to compare with later")
+    parser.add_argument(
+        "--full",
+        action="store_true",
+        help="with --save: also save all that rules can ask for, so that `preview --on` works with it",
+    )
+    parser.add_argument(
+        "--look-inside", action="store_true", help="with --full: open files too, for dates taken, titles and media types"
+    )
     parser.add_argument("--replace", action="store_true", help="with --save: replace a saved inventory of that name")
     parser.add_argument("--forget", metavar="NAME", help="remove a saved inventory, and do nothing else")
     parser.add_argument(
@@ -125,6 +134,8 @@ def run(args: argparse.Namespace) -> int:
         args.open_to = [folder_named(path) for path in args.open_to]
         if args.sort == "modified":
             args.sort = "newest"
+    if (args.full and args.save is None) or (args.look_inside and not args.full):
+        raise UsageError("--full belongs to --save, and --look-inside to --full", "for example --save NAME --full")
     session = args.call.begin()
     where, world = None, None
     if args.where is not None:
@@ -247,8 +258,8 @@ def _figure(session: Session, folders: list[str], args: argparse.Namespace, wher
 
 def _save(session: Session, folders: list[str], args: argparse.Namespace) -> None:
     """Keep what a folder holds under a name, which is otherwise the folder's own with the date."""
-    from frugal_sorter.cli.commands.compare import saved_path
-    from frugal_sorter.reports.saved import look_now, save
+    from frugal_sorter.app.elsewhere import full_of
+    from frugal_sorter.reports.saved import head_of, look_now, save, saved_path
     from frugal_sorter.state import read_settings
 
     if len(folders) != 1 or args.where is not None or args.levels is not None:
@@ -259,6 +270,14 @@ def _save(session: Session, folders: list[str], args: argparse.Namespace) -> Non
         names = (default, *(f"{default}-{number}" for number in range(2, 1_000)))
         default = next(name for name in names if not saved_path(name).exists())
     path = saved_path(args.save or default)
+    if args.full:
+        with Progress("entries saved") as progress:
+            session = replace(session, on_progress=progress.update)
+            full = full_of(session, folders[0], args.look_inside)
+            save(head_of(folders[0], moment_ns), path, args.replace, full)
+        command = programs.join(["frugal", "preview", "RULES", "--on", str(path)])
+        print(f"Saved in {shown(str(path))}.\nTo try rules on it, here or on another computer: {shown(command)}", file=sys.stderr)
+        return
     save(look_now(folders[0], args.hidden, moment_ns), path, args.replace)
     days = read_settings().keep_days
     print(
@@ -270,8 +289,7 @@ def _save(session: Session, folders: list[str], args: argparse.Namespace) -> Non
 
 def _forget(name: str) -> int:
     """Remove an inventory that was kept."""
-    from frugal_sorter.cli.commands.compare import saved_path
-    from frugal_sorter.reports.saved import forget
+    from frugal_sorter.reports.saved import forget, saved_path
 
     forget(saved_path(name))
     print(f"{shown(name)} is forgotten.")

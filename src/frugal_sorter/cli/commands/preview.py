@@ -12,7 +12,7 @@ from frugal_sorter.cli.output.plan_view import PlanView, exit_code, plan_as_json
 from frugal_sorter.cli.output.results import print_json
 from frugal_sorter.cli.output.screen import Progress, Screen
 from frugal_sorter.cli.output.text import shown
-from frugal_sorter.cli.reading import moment_of, read_book, require_library
+from frugal_sorter.cli.reading import add_on, looking_on, moment_of, require_library
 from frugal_sorter.errors import UsageError
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.selection import Numbers
@@ -27,6 +27,7 @@ EXAMPLES = """
   frugal preview front-desk.toml --without 3-7,12 Intake/scan004.tif --save monday.plan
   frugal preview ageing.toml --until "in 40 days"           day by day
   frugal preview front-desk.toml --tree
+  frugal preview front-desk.toml --on maren.inventory.gz        on a machine that is elsewhere
   frugal preview front-desk.toml --format html > plan.html       for the owner of the machine
 """
 
@@ -47,11 +48,17 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--exit-code", action="store_true", help="exit with 1 if there is something to do")
     add_format(parser, "text", "json", "html")
     add_listing(parser)
+    add_on(parser)
 
 
 def run(args: argparse.Namespace) -> int:
-    book = read_book(args)
-    session = args.call.begin()
+    with looking_on(args) as (session, book):
+        return _run(args, session, book)
+
+
+def _run(args: argparse.Namespace, session: Session, book: RuleBook) -> int:
+    if args.on is not None and (args.save or args.again):
+        raise UsageError("--on only shows what would happen there", "remove --save and --again")
     rules = rules_named(book, args.rule)
     if args.until is not None:
         return _until(args, session, replace(book, rules=tuple(rules or book.rules)))
@@ -90,6 +97,8 @@ def run(args: argparse.Namespace) -> int:
         how = f"To do it: {shown(_tidy(args))}"
         if args.as_of is not None:
             how = f"`{shown(_tidy(args))}` goes by the current date instead, so it may do less."
+        if args.on is not None:
+            how = f"To do it, on that machine: {shown(_tidy(args))}"
         screen.line(f"This would {view.totals()}. {how}", style="bold")
     else:
         hidden = any(rule.hidden for rule in book.rules)

@@ -8,14 +8,14 @@
 _shtab_frugal_schedule_subparsers=(add list check show run pause resume remove)
 _shtab_frugal_subparsers=(inventory compare forecast suggest check preview rules explain tidy sort purge gather duplicates leftovers history verify report undo trash watch schedule help completion demo)
 
-_shtab_frugal_inventory_option_strings=(-h --help --by --levels --tree --open-to --show-levels --top --largest --hidden --listing --sort --save --replace --forget --open --chart --where --format)
+_shtab_frugal_inventory_option_strings=(-h --help --by --levels --tree --open-to --show-levels --top --largest --hidden --listing --sort --save --full --look-inside --replace --forget --open --chart --where --format)
 _shtab_frugal_compare_option_strings=(-h --help --hidden --format)
 _shtab_frugal_forecast_option_strings=(-h --help --hidden --chart --format)
 _shtab_frugal_suggest_option_strings=(-h --help --like --since --to --as-preview --format --list-all --short)
 _shtab_frugal_check_option_strings=(-h --help --schema --format)
-_shtab_frugal_preview_option_strings=(-h --help --rule --again --at-most --as-of --without --keep-out --save --until --tree --exit-code --format --list-all --short)
+_shtab_frugal_preview_option_strings=(-h --help --rule --again --at-most --as-of --without --keep-out --save --until --tree --exit-code --format --list-all --short --on)
 _shtab_frugal_rules_option_strings=(-h --help --rules --in --format)
-_shtab_frugal_explain_option_strings=(-h --help --rules --rule --as-of --format)
+_shtab_frugal_explain_option_strings=(-h --help --rules --rule --as-of --format --on)
 _shtab_frugal_tidy_option_strings=(-h --help --rule --plan -n --dry-run -y --yes --log --again --at-most --for --only --as-of --without --keep-out --save --edit --list-all --short)
 _shtab_frugal_sort_option_strings=(-h --help --into --levels --hidden --where --types --prune --as-rule --other --settle --clash --without --keep-out --save --edit --list-all --short -n --dry-run -y --yes --log --for)
 _shtab_frugal_purge_option_strings=(-h --help --older-than --by --take --levels --hidden --where --types --prune --as-rule --keep-newest --until-free --permanent --without --keep-out --save --edit --list-all --short --at-most -n --dry-run -y --yes --log --for)
@@ -146,6 +146,8 @@ _shtab_frugal_inventory___tree_nargs=0
 _shtab_frugal_inventory___hidden_nargs=0
 _shtab_frugal_inventory___listing_nargs=0
 _shtab_frugal_inventory___save_nargs='?'
+_shtab_frugal_inventory___full_nargs=0
+_shtab_frugal_inventory___look_inside_nargs=0
 _shtab_frugal_inventory___replace_nargs=0
 _shtab_frugal_inventory___open_nargs='?'
 _shtab_frugal_compare__h_nargs=0

@@ -51,7 +51,7 @@ function _shtab_frugal_using
 end
 
 set -g _shtab_frugal_commands inventory compare forecast suggest check preview rules explain tidy sort purge gather duplicates leftovers history verify report undo trash watch schedule 'schedule add' 'schedule list' 'schedule check' 'schedule show' 'schedule run' 'schedule pause' 'schedule resume' 'schedule remove' help completion demo
-set -g _shtab_frugal_opts_with_value --adopt --as-of --at --at-most --by --chart --clash --do --during --encoding --every --file --for --forget --format --from --in --into --keep --keep-in --keep-newest --keep-out --largest --levels --like --limit --list --log --min-size --older-than --only --open --open-to --other --plan --rescan --restore --rule --rules --runs --save --seed --settle --show-levels --shrink-to --since --sort --spread --strip-to --take --to --top --types --until --until-free --where --with --without
+set -g _shtab_frugal_opts_with_value --adopt --as-of --at --at-most --by --chart --clash --do --during --encoding --every --file --for --forget --format --from --in --into --keep --keep-in --keep-newest --keep-out --largest --levels --like --limit --list --log --min-size --older-than --on --only --open --open-to --other --plan --rescan --restore --rule --rules --runs --save --seed --settle --show-levels --shrink-to --since --sort --spread --strip-to --take --to --top --types --until --until-free --where --with --without
 
 complete -c frugal -e
 complete -c frugal -f
@@ -70,6 +70,8 @@ complete -c frugal -n '_shtab_frugal_using inventory' -l hidden -d 'count hidden
 complete -c frugal -n '_shtab_frugal_using inventory' -l listing -d 'list every file and subfolder instead of counting'
 complete -c frugal -n '_shtab_frugal_using inventory' -l sort -xka "size files newest name modified" -d 'sort the rows, or the lines of a listing'
 complete -c frugal -n '_shtab_frugal_using inventory' -l save -x -d 'also save the inventory, to compare with later'
+complete -c frugal -n '_shtab_frugal_using inventory' -l full -d 'with --save: also save all that rules can ask for, so that `preview --on` works with it'
+complete -c frugal -n '_shtab_frugal_using inventory' -l look-inside -d 'with --full: open files too, for dates taken, titles and media types'
 complete -c frugal -n '_shtab_frugal_using inventory' -l replace -d 'with --save: replace a saved inventory of that name'
 complete -c frugal -n '_shtab_frugal_using inventory' -l forget -x -d 'remove a saved inventory, and do nothing else'
 complete -c frugal -n '_shtab_frugal_using inventory' -l open -x -d 'also list programs with open files there; with SECONDS, keep watching for that long'
@@ -119,6 +121,7 @@ complete -c frugal -n '_shtab_frugal_using preview' -l exit-code -d 'exit with 1
 complete -c frugal -n '_shtab_frugal_using preview' -l format -xka "text json html" -d 'default: text'
 complete -c frugal -n '_shtab_frugal_using preview' -l list-all -d 'list every file (default when the output is piped)'
 complete -c frugal -n '_shtab_frugal_using preview' -l short -d 'show only the first and last few lines of long lists (default on a terminal)'
+complete -c frugal -n '_shtab_frugal_using preview' -l on -x -d 'show what would happen on another machine, using a full inventory of it (`frugal inventory --save NAME --full`)'
 complete -c frugal -n '_shtab_frugal_using preview; and test $_shtab_frugal_npos -eq 0' -ka "(frugal words books (commandline -opc)[2..-1] 2>/dev/null)" -d 'the rule file: a path, or the name of a file in your configuration folder (default: $FRUGAL_RULES, or else rules.toml in that folder)'
 complete -c frugal -n '_shtab_frugal_using; and test $_shtab_frugal_npos -eq 0' -a rules -d 'list the rules in a file with what each one does and has done; switch rules on or off, reorder them, add one'
 complete -c frugal -n '_shtab_frugal_using rules' -s h -l help -d 'show this help message and exit'
@@ -132,6 +135,7 @@ complete -c frugal -n '_shtab_frugal_using explain' -l rules -xka "(frugal words
 complete -c frugal -n '_shtab_frugal_using explain' -l rule -xka "(frugal words rules (commandline -opc)[2..-1] 2>/dev/null)" -d 'apply only this rule; repeat the option for more rules'
 complete -c frugal -n '_shtab_frugal_using explain' -l as-of -x -d 'pretend that it is this date or time: "in 2 weeks", tomorrow, 2026-12-24, "2026-12-24 08:00"'
 complete -c frugal -n '_shtab_frugal_using explain' -l format -xka "text json" -d 'default: text'
+complete -c frugal -n '_shtab_frugal_using explain' -l on -x -d 'show what would happen on another machine, using a full inventory of it (`frugal inventory --save NAME --full`)'
 complete -c frugal -n '_shtab_frugal_using explain; and test $_shtab_frugal_npos -ge 0' -ka "(__fish_complete_path (commandline -ct))" -d 'a file or a folder (default: the current folder)'
 complete -c frugal -n '_shtab_frugal_using; and test $_shtab_frugal_npos -eq 0' -a tidy -d 'apply the rules: list the changes, ask, make them, report'
 complete -c frugal -n '_shtab_frugal_using tidy' -s h -l help -d 'show this help message and exit'
