@@ -45,6 +45,7 @@ class Visiting:
         began_ns: when it began.
         plan: what it plans to do; None while there is none.
         visit: what was written down of it; None while nothing was.
+        approved: who approved what, and when; empty where nobody was asked.
     """
 
     driver: Driver = "person"
@@ -55,6 +56,7 @@ class Visiting:
     began_ns: int = field(default_factory=time.time_ns)
     plan: Plan | None = None
     visit: Visit | None = None
+    approved: str = ""
 
     def _seen(self) -> Visit:
         return Visit(
@@ -65,7 +67,10 @@ class Visiting:
             accounts.account_name(),
             self.began_ns,
             free_before=_free(_near(self.plan)),
-            environment=environment_of() if self.driver != "person" else {},
+            environment={
+                **(environment_of() if self.driver != "person" else {}),
+                **({"approved": self.approved} if self.approved else {}),
+            },
         )
 
     def begin(self, journal: Journal) -> None:

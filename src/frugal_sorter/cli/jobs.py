@@ -59,6 +59,8 @@ class Job(ABC):
 
     def __init__(self, args: argparse.Namespace) -> None:
         self.args = args
+        # Rules that leave for good what the owner of the machine wants to stay.
+        self.exceptions: list[Keys] = []
 
     def prepare(self, session: Session, screen: Screen) -> None:  # noqa: B027
         """Print and ask what comes before there is a plan."""
@@ -120,7 +122,7 @@ def run_job(job: Job, session: Session, screen: Screen) -> int:
     elif getattr(args, "keep_out", None) is not None:
         raise UsageError("--dry-run changes nothing, so it cannot be combined with --keep-out", "remove one of them")
     numbers = job.numbers(plan) if job.is_steerable else None
-    left_out = take_out(args, plan, numbers) if numbers is not None else []
+    left_out = [*job.exceptions, *take_out(args, plan, numbers)] if numbers is not None else []
     view = PlanView(plan, screen, numbers)
     job.head(view)
     if not plan.asked:
@@ -359,6 +361,12 @@ def add_choosing(parser: argparse.ArgumentParser, edit: bool = True) -> None:
     parser.add_argument(
         "--save", metavar="PLAN", type=Path, help=("change nothing; save the plan to a file for `frugal tidy --plan`")
     )
+    parser.add_argument(
+        "--page",
+        metavar="PAGE",
+        type=Path,
+        help="with --save: also write a page on which the owner of the machine ticks what stays, for `tidy --approved`",
+    )
     if edit:
         parser.add_argument("--edit", action="store_true", help="edit the plan in $VISUAL or $EDITOR before confirming it")
 
@@ -370,6 +378,12 @@ def take_out(args: argparse.Namespace, plan: Plan, numbers: Numbers) -> list[Key
         UsageError: it names what is not in the plan.
     """
     words: Sequence[str] = args.without
+    if args.page is not None and args.save is None:
+        raise UsageError("--page needs --save: what is approved is the saved plan", "add --save PLAN")
+    if args.page is not None:
+        from frugal_sorter.cli.reading import require_library
+
+        require_library("--page", "jinja2", "reports")
     if not words:
         return []
     if getattr(args, "yes", False) and any(re.fullmatch(r"[\d,-]+", word) for word in words):
@@ -416,16 +430,33 @@ def keep_out(args: argparse.Namespace, screen: Screen, rules: Sequence[Keys]) ->
         screen.lines("\n\n".join("\n".join(f"  {line}" for line in rule_text(rule).split("\n")) for rule in rules))
 
 
+def write_page(args: argparse.Namespace, session: Session) -> None:
+    """Write the page for the owner of the machine, where it is asked for."""
+    if args.page is not None:
+        from frugal_sorter.cli.output.review import write_review
+
+        write_review(args.page, args.save, session.machine, session.now_ns)
+
+
+def page_text(args: argparse.Namespace) -> str:
+    """Return what to do with the page, and with the answer that comes back."""
+    command = programs.join(["frugal", "tidy", "--plan", str(args.save), "--approved", "review.txt"])
+    return f"Send {shown(str(args.page))} to the owner of the machine. When the answer is back: {shown(command)}"
+
+
 def _save(args: argparse.Namespace, view: PlanView, session: Session) -> None:
     """Write the plan to a file."""
     from frugal_sorter.planning.plan import save_plan
 
     save_plan(view.plan, args.save)
+    write_page(args, session)
     session.forget_plan()
     view.screen.line(
         f"Saved a plan of {count_text(len(view.plan.asked), 'change')} to {shown(str(args.save))}; nothing else was changed.",
         style="bold",
     )
+    if args.page is not None:
+        view.screen.line(page_text(args))
     view.screen.line(f"To apply it: frugal tidy --plan {shown(programs.quote(str(args.save)))}")
 
 

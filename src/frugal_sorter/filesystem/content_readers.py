@@ -22,6 +22,8 @@ TEXT_BYTES = 8_000_000
 PDF_BYTES = 100_000_000
 PDF_PAGES = 200
 MEMORY_BYTES = 1 << 30
+# The longer side of a small picture, in pixels.
+THUMBNAIL = 72
 
 # Types whose contents are text, whatever else they are.
 _WRITTEN = frozenset({"text", "log", "code", "web", "data", "mail", "calendar", "contact", "config"})
@@ -110,6 +112,22 @@ def taken(file: BinaryIO, _suffix: str) -> int | None:
         raise Unreadable("the photo's date is invalid") from None
 
 
+def thumbnail(file: BinaryIO, _suffix: str) -> str:
+    """Return a small picture of a picture, as JPEG in base64."""
+    import base64
+    import io
+
+    from PIL import Image, ImageOps
+
+    with Image.open(file) as image:
+        # Only as much of a large one is read as is needed.
+        image.draft("RGB", (THUMBNAIL, THUMBNAIL))
+        image.thumbnail((THUMBNAIL, THUMBNAIL))
+        small, body = ImageOps.exif_transpose(image).convert("RGB"), io.BytesIO()
+        small.save(body, "JPEG", quality=60)
+    return base64.b64encode(body.getvalue()).decode("ascii")
+
+
 def label(file: BinaryIO, suffix: str) -> dict[str, str]:
     """Return title, artist and album of a recording or a PDF."""
     if suffix == "pdf":
@@ -167,6 +185,7 @@ READERS: dict[str, Callable[[BinaryIO, str], Any]] = {
     "mime": mime,
     "mislabelled": mislabelled,
     "taken": taken,
+    "thumbnail": thumbnail,
     "label": label,
     "text": text,
 }

@@ -407,9 +407,11 @@ def _print_csv(visits: Sequence[Visit], active: bool) -> int:
 def _show_run(journal: Journal, one: Run, active: bool, wanted: str) -> int:
     ended = _after_crash(journal, one) if _killed(one, active) else list(journal.steps(one.id))
     asked = [(step, mark) for step, mark in ended if step.verb not in ATTENDING]
+    visit = next((visit for visit in journal.visits() if one.id in visit.runs), None)
+    approved = visit.environment.get("approved", "") if visit is not None else ""
     if wanted == "json":
         steps = [{**step_as_json(step), "outcome": _outcome(mark), "reason": mark.reason if mark else ""} for step, mark in ended]
-        print_json({"run": one.id, "what": _what(one), "steps": steps})
+        print_json({"run": one.id, "what": _what(one), "approved": approved, "steps": steps})
         return 0
     from frugal_sorter.cli.output.screen import Screen
 
@@ -419,7 +421,7 @@ def _show_run(journal: Journal, one: Run, active: bool, wanted: str) -> int:
         (f"Run {one.id}: {_what(one)}", "bold"),
         (f"  {moment_text(one.began_ns)}, as {one.account}, {_state(one, counts, active)}", ""),
     )
-    screen.line(f"by {shown(one.origin)}")
+    screen.line(f"by {shown(one.origin)}" + (f", approved by {shown(approved)}" if approved else ""))
     from frugal_sorter.reports.saved import kept_totals
 
     sums = kept_totals(ready_state_folder(), one.id)
@@ -436,7 +438,6 @@ def _show_run(journal: Journal, one: Run, active: bool, wanted: str) -> int:
     screen.line()
     text = done_text(Tally(step for step, mark in asked if mark and mark.outcome == Outcome.DONE))
     screen.line(f"{text[:1].upper()}{text[1:]}. Not done: {_not_done(counts):,}.", style="bold")
-    visit = next((visit for visit in journal.visits() if one.id in visit.runs), None)
     if visit is not None and visit.freed and visit.free_after is not None:
         screen.line(f"It freed {size_text(visit.freed)}, leaving {size_text(visit.free_after)} free.")
     return 0

@@ -6,7 +6,7 @@ import argparse
 
 from frugal_sorter.app.rules import look_ahead, look_further, rules_named
 from frugal_sorter.app.session import Session
-from frugal_sorter.cli.jobs import add_choosing, keep_out, take_out
+from frugal_sorter.cli.jobs import add_choosing, keep_out, page_text, take_out, write_page
 from frugal_sorter.cli.options import add_as_of, add_at_most, add_format, add_listing, add_rule, add_rules, is_short
 from frugal_sorter.cli.output.plan_view import PlanView, exit_code, plan_as_json, show_misses
 from frugal_sorter.cli.output.results import print_json
@@ -76,6 +76,7 @@ def _run(args: argparse.Namespace, session: Session, book: RuleBook) -> int:
         from frugal_sorter.planning.plan import save_plan
 
         save_plan(plan, args.save)
+        write_page(args, session)
     if args.format == "json":
         print_json(plan_as_json(plan, view.numbers))
         return _exit_code(args, plan)
@@ -103,6 +104,8 @@ def _run(args: argparse.Namespace, session: Session, book: RuleBook) -> int:
     else:
         hidden = any(rule.hidden for rule in book.rules)
         view.show_nothing("Nothing to do", hidden, 'levels = "all"', "hidden = true")
+    if args.page is not None:
+        screen.line(page_text(args))
     keep_out(args, screen, left_out)
     acting = [rule.name for rule in book.rules if rule.ending != "leave"]
     idle = [rule for rule in acting if not any(step.rule == rule for step in plan.steps)]

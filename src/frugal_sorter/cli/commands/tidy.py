@@ -14,7 +14,7 @@ from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import count_text, moment_text, shown, stay_text, step_text
 from frugal_sorter.cli.reading import moment_of, read_book
 from frugal_sorter.errors import UsageError
-from frugal_sorter.planning.plan import Plan
+from frugal_sorter.planning.plan import Note, Plan
 from frugal_sorter.planning.selection import Numbers, choose
 from frugal_sorter.platforms import disk
 from frugal_sorter.platforms.slashed import Path
@@ -27,6 +27,7 @@ EXAMPLES = """
   frugal tidy front-desk.toml --yes
   frugal tidy desk --rule "Kiln logs by month"    only this rule of desk.toml in your configuration folder
   frugal tidy ageing.toml --as-of "in 40 days" --only Intake/old.log     try a rule about time on one file
+  frugal tidy --plan monday.plan --approved review.txt      only what the owner of the machine approved
   frugal tidy --plan monday.plan       what `frugal preview --save monday.plan` wrote
 """
 
@@ -35,6 +36,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_rules(parser)
     add_rule(parser)
     parser.add_argument("--plan", metavar="PLAN", type=Path, help="carry out a saved plan instead of rules")
+    parser.add_argument(
+        "--approved",
+        metavar="ANSWER",
+        type=Path,
+        help="with --plan: only what the owner of the machine approved, by the answer that the page of `--page` saved",
+    )
     add_unattended(parser)
     parser.add_argument("--again", action="store_true", help="include files whose changes were undone")
     add_at_most(parser)
@@ -54,6 +61,8 @@ class _Tidy(Job):
 
     def plan(self, session: Session) -> Plan:
         args = self.args
+        if args.approved is not None and args.plan is None:
+            raise UsageError("--approved needs --plan: the plan that was approved", "add --plan PLAN")
         if args.plan is None:
             book = read_book(args)
             rules = rules_named(book, args.rule)
@@ -65,7 +74,25 @@ class _Tidy(Job):
             return plan
         if args.rules is not None or args.again or args.rule or args.only or args.as_of:
             raise UsageError("--plan cannot be combined with rules", "remove RULES, --rule, --only, --as-of and --again")
-        return plan_saved(session, args.plan, args.at_most)
+        plan = plan_saved(session, args.plan, args.at_most)
+        if args.approved is not None:
+            self._approve(plan, session)
+        return plan
+
+    def _approve(self, plan: Plan, session: Session) -> None:
+        """Leave out what the owner of the machine wants to stay."""
+        from frugal_sorter.planning.approval import read_approval
+
+        numbers = Numbers(plan)
+        answer = read_approval(self.args.approved, self.args.plan, len(numbers.steps))
+        by = f"{answer.by}, {moment_text(answer.at_ns)}"
+        if answer.stays:
+            chosen = choose(plan, numbers, [answer.stays], os.getcwd())
+            leave_out(plan, lambda step: id(step) in chosen.steps, f"stays, as answered by {by}")
+            self.exceptions = list(chosen.rules)
+        plan.notes.append(Note(f"approved by {by}: {answer.changes - answer.kept:,} of {answer.changes:,} changes", False))
+        if session.visiting is not None:
+            session.visiting.approved = f"{by}: {answer.changes - answer.kept:,} of {answer.changes:,} changes"
 
     def decide(self, plan: Plan, screen: Screen | None) -> None:
         """Ask for each rule that wants to be asked for by itself; without a person they are left."""

@@ -51,7 +51,7 @@ function _shtab_frugal_using
 end
 
 set -g _shtab_frugal_commands inventory compare forecast suggest check preview rules explain tidy sort purge gather duplicates leftovers history verify report undo trash watch schedule 'schedule add' 'schedule list' 'schedule check' 'schedule show' 'schedule run' 'schedule pause' 'schedule resume' 'schedule remove' help completion demo
-set -g _shtab_frugal_opts_with_value --adopt --as-of --at --at-most --by --chart --clash --do --during --encoding --every --file --for --forget --format --from --in --into --keep --keep-in --keep-newest --keep-out --largest --levels --like --limit --list --log --min-size --older-than --on --only --open --open-to --other --plan --rescan --restore --rule --rules --runs --save --seed --settle --show-levels --shrink-to --since --sort --spread --strip-to --take --to --top --types --until --until-free --where --with --without
+set -g _shtab_frugal_opts_with_value --adopt --approved --as-of --at --at-most --by --chart --clash --do --during --encoding --every --file --for --forget --format --from --in --into --keep --keep-in --keep-newest --keep-out --largest --levels --like --limit --list --log --min-size --older-than --on --only --open --open-to --other --page --plan --rescan --restore --rule --rules --runs --save --seed --settle --show-levels --shrink-to --since --sort --spread --strip-to --take --to --top --types --until --until-free --where --with --without
 
 complete -c frugal -e
 complete -c frugal -f
@@ -115,6 +115,7 @@ complete -c frugal -n '_shtab_frugal_using preview' -l as-of -x -d 'pretend that
 complete -c frugal -n '_shtab_frugal_using preview' -l without -x -d 'leave these out of the plan: list numbers (3-7,12), paths, folders or wildcards'
 complete -c frugal -n '_shtab_frugal_using preview' -l keep-out -xka "(frugal words books (commandline -opc)[2..-1] 2>/dev/null)" -d 'leave the --without files alone in future runs too: add `leave` rules at the top of the rule file'
 complete -c frugal -n '_shtab_frugal_using preview' -l save -xka "(__fish_complete_path (commandline -ct))" -d 'change nothing; save the plan to a file for `frugal tidy --plan`'
+complete -c frugal -n '_shtab_frugal_using preview' -l page -x -d 'with --save: also write a page on which the owner of the machine ticks what stays, for `tidy --approved`'
 complete -c frugal -n '_shtab_frugal_using preview' -l until -x -d 'show day by day what would happen if the rules ran every day until this date: "in 40 days", 2026-12-24'
 complete -c frugal -n '_shtab_frugal_using preview' -l tree -d 'show the folder tree before and after, side by side'
 complete -c frugal -n '_shtab_frugal_using preview' -l exit-code -d 'exit with 1 if there is something to do'
@@ -141,6 +142,7 @@ complete -c frugal -n '_shtab_frugal_using; and test $_shtab_frugal_npos -eq 0' 
 complete -c frugal -n '_shtab_frugal_using tidy' -s h -l help -d 'show this help message and exit'
 complete -c frugal -n '_shtab_frugal_using tidy' -l rule -xka "(frugal words rules (commandline -opc)[2..-1] 2>/dev/null)" -d 'apply only this rule; repeat the option for more rules'
 complete -c frugal -n '_shtab_frugal_using tidy' -l plan -xka "(__fish_complete_path (commandline -ct))" -d 'carry out a saved plan instead of rules'
+complete -c frugal -n '_shtab_frugal_using tidy' -l approved -x -d 'with --plan: only what the owner of the machine approved, by the answer that the page of `--page` saved'
 complete -c frugal -n '_shtab_frugal_using tidy' -s n -l dry-run -d 'list the changes, but do not ask and do not make them'
 complete -c frugal -n '_shtab_frugal_using tidy' -s y -l yes -d 'do not ask for confirmation; for unattended runs'
 complete -c frugal -n '_shtab_frugal_using tidy' -l log -xka "(__fish_complete_path (commandline -ct))" -d 'append a line to this file for each change, as it is made'
@@ -152,6 +154,7 @@ complete -c frugal -n '_shtab_frugal_using tidy' -l as-of -x -d 'pretend that it
 complete -c frugal -n '_shtab_frugal_using tidy' -l without -x -d 'leave these out of the plan: list numbers (3-7,12), paths, folders or wildcards'
 complete -c frugal -n '_shtab_frugal_using tidy' -l keep-out -xka "(frugal words books (commandline -opc)[2..-1] 2>/dev/null)" -d 'leave the --without files alone in future runs too: add `leave` rules at the top of the rule file'
 complete -c frugal -n '_shtab_frugal_using tidy' -l save -xka "(__fish_complete_path (commandline -ct))" -d 'change nothing; save the plan to a file for `frugal tidy --plan`'
+complete -c frugal -n '_shtab_frugal_using tidy' -l page -x -d 'with --save: also write a page on which the owner of the machine ticks what stays, for `tidy --approved`'
 complete -c frugal -n '_shtab_frugal_using tidy' -l edit -d 'edit the plan in $VISUAL or $EDITOR before confirming it'
 complete -c frugal -n '_shtab_frugal_using tidy' -l list-all -d 'list every file (default when the output is piped)'
 complete -c frugal -n '_shtab_frugal_using tidy' -l short -d 'show only the first and last few lines of long lists (default on a terminal)'
@@ -171,6 +174,7 @@ complete -c frugal -n '_shtab_frugal_using sort' -l clash -xka "number skip repl
 complete -c frugal -n '_shtab_frugal_using sort' -l without -x -d 'leave these out of the plan: list numbers (3-7,12), paths, folders or wildcards'
 complete -c frugal -n '_shtab_frugal_using sort' -l keep-out -xka "(frugal words books (commandline -opc)[2..-1] 2>/dev/null)" -d 'leave the --without files alone in future runs too: add `leave` rules at the top of the rule file'
 complete -c frugal -n '_shtab_frugal_using sort' -l save -xka "(__fish_complete_path (commandline -ct))" -d 'change nothing; save the plan to a file for `frugal tidy --plan`'
+complete -c frugal -n '_shtab_frugal_using sort' -l page -x -d 'with --save: also write a page on which the owner of the machine ticks what stays, for `tidy --approved`'
 complete -c frugal -n '_shtab_frugal_using sort' -l edit -d 'edit the plan in $VISUAL or $EDITOR before confirming it'
 complete -c frugal -n '_shtab_frugal_using sort' -l list-all -d 'list every file (default when the output is piped)'
 complete -c frugal -n '_shtab_frugal_using sort' -l short -d 'show only the first and last few lines of long lists (default on a terminal)'
@@ -196,6 +200,7 @@ complete -c frugal -n '_shtab_frugal_using purge' -l permanent -d 'delete perman
 complete -c frugal -n '_shtab_frugal_using purge' -l without -x -d 'leave these out of the plan: list numbers (3-7,12), paths, folders or wildcards'
 complete -c frugal -n '_shtab_frugal_using purge' -l keep-out -xka "(frugal words books (commandline -opc)[2..-1] 2>/dev/null)" -d 'leave the --without files alone in future runs too: add `leave` rules at the top of the rule file'
 complete -c frugal -n '_shtab_frugal_using purge' -l save -xka "(__fish_complete_path (commandline -ct))" -d 'change nothing; save the plan to a file for `frugal tidy --plan`'
+complete -c frugal -n '_shtab_frugal_using purge' -l page -x -d 'with --save: also write a page on which the owner of the machine ticks what stays, for `tidy --approved`'
 complete -c frugal -n '_shtab_frugal_using purge' -l edit -d 'edit the plan in $VISUAL or $EDITOR before confirming it'
 complete -c frugal -n '_shtab_frugal_using purge' -l list-all -d 'list every file (default when the output is piped)'
 complete -c frugal -n '_shtab_frugal_using purge' -l short -d 'show only the first and last few lines of long lists (default on a terminal)'
@@ -218,6 +223,7 @@ complete -c frugal -n '_shtab_frugal_using gather' -l encoding -x -d 'of the lis
 complete -c frugal -n '_shtab_frugal_using gather' -l without -x -d 'leave these out of the plan: list numbers (3-7,12), paths, folders or wildcards'
 complete -c frugal -n '_shtab_frugal_using gather' -l keep-out -xka "(frugal words books (commandline -opc)[2..-1] 2>/dev/null)" -d 'leave the --without files alone in future runs too: add `leave` rules at the top of the rule file'
 complete -c frugal -n '_shtab_frugal_using gather' -l save -xka "(__fish_complete_path (commandline -ct))" -d 'change nothing; save the plan to a file for `frugal tidy --plan`'
+complete -c frugal -n '_shtab_frugal_using gather' -l page -x -d 'with --save: also write a page on which the owner of the machine ticks what stays, for `tidy --approved`'
 complete -c frugal -n '_shtab_frugal_using gather' -l edit -d 'edit the plan in $VISUAL or $EDITOR before confirming it'
 complete -c frugal -n '_shtab_frugal_using gather' -l list-all -d 'list every file (default when the output is piped)'
 complete -c frugal -n '_shtab_frugal_using gather' -l short -d 'show only the first and last few lines of long lists (default on a terminal)'
@@ -242,6 +248,7 @@ complete -c frugal -n '_shtab_frugal_using duplicates' -l no-cache -d 'ignore ca
 complete -c frugal -n '_shtab_frugal_using duplicates' -l without -x -d 'leave these out of the plan: list numbers (3-7,12), paths, folders or wildcards'
 complete -c frugal -n '_shtab_frugal_using duplicates' -l keep-out -xka "(frugal words books (commandline -opc)[2..-1] 2>/dev/null)" -d 'leave the --without files alone in future runs too: add `leave` rules at the top of the rule file'
 complete -c frugal -n '_shtab_frugal_using duplicates' -l save -xka "(__fish_complete_path (commandline -ct))" -d 'change nothing; save the plan to a file for `frugal tidy --plan`'
+complete -c frugal -n '_shtab_frugal_using duplicates' -l page -x -d 'with --save: also write a page on which the owner of the machine ticks what stays, for `tidy --approved`'
 complete -c frugal -n '_shtab_frugal_using duplicates' -l edit -d 'edit the plan in $VISUAL or $EDITOR before confirming it'
 complete -c frugal -n '_shtab_frugal_using duplicates' -l list-all -d 'list every file (default when the output is piped)'
 complete -c frugal -n '_shtab_frugal_using duplicates' -l short -d 'show only the first and last few lines of long lists (default on a terminal)'
@@ -258,6 +265,7 @@ complete -c frugal -n '_shtab_frugal_using leftovers' -l do -xka "trash" -d 'mov
 complete -c frugal -n '_shtab_frugal_using leftovers' -l without -x -d 'leave these out of the plan: list numbers (3-7,12), paths, folders or wildcards'
 complete -c frugal -n '_shtab_frugal_using leftovers' -l keep-out -xka "(frugal words books (commandline -opc)[2..-1] 2>/dev/null)" -d 'leave the --without files alone in future runs too: add `leave` rules at the top of the rule file'
 complete -c frugal -n '_shtab_frugal_using leftovers' -l save -xka "(__fish_complete_path (commandline -ct))" -d 'change nothing; save the plan to a file for `frugal tidy --plan`'
+complete -c frugal -n '_shtab_frugal_using leftovers' -l page -x -d 'with --save: also write a page on which the owner of the machine ticks what stays, for `tidy --approved`'
 complete -c frugal -n '_shtab_frugal_using leftovers' -l edit -d 'edit the plan in $VISUAL or $EDITOR before confirming it'
 complete -c frugal -n '_shtab_frugal_using leftovers' -l list-all -d 'list every file (default when the output is piped)'
 complete -c frugal -n '_shtab_frugal_using leftovers' -l short -d 'show only the first and last few lines of long lists (default on a terminal)'

@@ -152,13 +152,7 @@ def print_csv(heads: Sequence[str], rows: Iterable[Iterable[object]]) -> None:
         writer.writerow([cell_text(cell) if isinstance(cell, str) else cell for cell in row])
 
 
-_PAGE = """<!doctype html>
-<html lang="en">
-<head>
-<meta charset="utf-8">
-<meta name="viewport" content="width=device-width, initial-scale=1">
-<title>{{ title }}</title>
-<style>
+_STYLE = """
 :root { color-scheme: light dark; --ink: #1c2326; --dim: #5b6a70; --line: #d3dadd; --paper: #ffffff; --head: #f2f5f6; }
 @media (prefers-color-scheme: dark) {
   :root { --ink: #e4eaec; --dim: #9aa8ae; --line: #36434a; --paper: #14191c; --head: #1e262a; }
@@ -190,7 +184,15 @@ td, th { min-width: 4.5rem; }
   /* Else the last row would stand at the foot of each sheet. */
   thead, tfoot { display: table-row-group; }
 }
-</style>
+"""
+_PAGE = """<!doctype html>
+<html lang="en">
+<head>
+<meta charset="utf-8">
+<meta name="viewport" content="width=device-width, initial-scale=1">
+<title>{{ title }}</title>
+<style>
+{{ style|safe }}</style>
 </head>
 <body>
 <h1>{{ title }}</h1>
@@ -269,7 +271,17 @@ def page(
         about: what the figure shows, for readers who cannot see it.
         lead: the one sentence to read, in large letters; empty for none.
     """
+    return rendered(_PAGE, title=title, lead=lead, lines=lines, figure=figure, about=about, tables=tables)
+
+
+def rendered(template: str, **values: object) -> str:
+    """Return a page after a template, in which texts cannot be taken for markup.
+
+    Args:
+        template: in the language of Jinja; it places the style.
+        values: what it names.
+    """
     from jinja2 import Environment, StrictUndefined
 
     environment = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
-    return environment.from_string(_PAGE).render(title=title, lead=lead, lines=lines, figure=figure, about=about, tables=tables)
+    return environment.from_string(template).render(style=_STYLE, **values)
