@@ -219,3 +219,38 @@ def test_few_moves_of_files_named_alike_are_enough_and_the_rest_is_foretold(fold
     put(folder / "rules.toml", said)
     frugal("tidy", "rules.toml", "--yes")
     assert len(list((folder / "Desk/Invoices").iterdir())) == 12
+
+
+BOATS = ("Gull", "Sea Otter", "Moana", "Kittiwake", "Heron", "Tern")
+
+
+@pytest.mark.parametrize("form", ["{part} {rest}", "{rest} - {part}", "{first}_{part}_{rest}"])
+@pytest.mark.parametrize("tail", ["", "/2026", "/{month}"])
+def test_folders_named_after_a_part_of_their_names_get_one_rule(form: str, tail: str) -> None:
+    chance = random.Random(5)
+    items = []
+    for number in range(180):
+        kiln = chance.choice([one for one in BOATS if "{part} " not in form or " " not in one])
+        when = BEGIN + timedelta(days=chance.randrange(150))
+        name = form.format(part=kiln, rest=f"firing {number}", first="log") + ".csv"
+        folder = f"Firings/{kiln}{tail.format(month=when.strftime('%Y-%m'))}"
+        items.append(Item(name, folder, 900, int(when.timestamp()) * 10**9))
+    rules = learn(items)
+    assert len(rules) == 1 and "{part}" in rules[0].target, rules
+    score = score_of(items)
+    assert score.right == score.all and not score.misplaced
+
+
+def test_a_family_is_written_as_one_rule_that_sorts_the_next_file(folder: Path, frugal: Frugal) -> None:
+    for number in range(60):
+        name = BOATS[number % 6]
+        put(folder / f"Sorted/Firings/{name}/{name}_{number}.csv")
+        put(folder / f"Sorted/Letters/letter {number}.pdf")
+    put(folder / "Intake/Heron_99.csv")
+    put(folder / "Intake/Unknown_99.csv")
+    frugal("suggest", "Intake", "--like", "Sorted", "--to", "rules.toml")
+    text = (folder / "rules.toml").read_text()
+    assert text.count("[[rule]]") == 2 and "{part}" in text
+    assert "no warnings" in frugal("check", "rules.toml").stdout
+    frugal("tidy", "rules.toml", "--yes")
+    assert (folder / "Sorted/Firings/Heron/Heron_99.csv").exists() and (folder / "Intake/Unknown_99.csv").exists()

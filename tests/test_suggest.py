@@ -197,3 +197,41 @@ def test_it_can_be_seen_as_a_preview_and_never_replaces_a_file(folder: Path, fru
 def test_a_folder_that_cannot_be_read_is_one_line(folder: Path, frugal: Frugal) -> None:
     (folder / "shut").mkdir(mode=0o000)
     assert "no permission" in frugal("suggest", "shut", code=2, without_rights=True).stderr
+
+
+def test_papers_take_their_names_from_the_number_and_the_date_in_them(folder: Path, frugal: Frugal) -> None:
+    for number in range(12):
+        put(
+            folder / f"Intake/scan{number:03}.txt",
+            f"Harbour Clay\nInvoice No: HC-{1000 + number}\nDate: 2026-03-{number + 1:02}\n",
+        )
+        put(
+            folder / f"Intake/scan{number + 50:03}.txt",
+            f"Quay Packaging\nDelivery note 2026/{100 + number}\n{number + 1} May 2026\n",
+        )
+    # One that nobody could name: it is left where it is rather than given half a name.
+    put(folder / "Intake/scan099.txt", "Harbour Clay\nWe thank you for your visit\n")
+    frugal("suggest", "Intake", "--to", "rules.toml")
+    text = (folder / "rules.toml").read_text()
+    assert "of the 13 that were opened, it found the date in 12, number in 12" in text
+    assert "no warnings" in frugal("check", "rules.toml").stdout
+    frugal("tidy", "rules.toml", "--yes")
+    names = {path.name for path in (folder / "Intake").rglob("*.txt")}
+    assert {"2026-03-01 Invoice HC-1000.txt", "1 May 2026 Delivery note 2026_100.txt", "scan099.txt"} <= names
+    assert len(names) == 25
+
+
+@pytest.mark.parametrize("end", ["tif", "txt"])
+def test_scans_without_a_text_say_so(folder: Path, frugal: Frugal, end: str) -> None:
+    for number in range(20):
+        put(folder / f"Intake/scan{number:03}.{end}", b"\0\1\2")
+    said = frugal("suggest", "Intake").stdout
+    assert "text was found in" in said and "so that they keep their names" in said and "rename" not in said
+
+
+def test_recordings_that_a_device_named_take_their_title(folder: Path, frugal: Frugal) -> None:
+    (folder / "Intake").mkdir()
+    for number in range(8):
+        write_song(folder / f"Intake/untitled{number:03}.mp3", "Maren Holt")
+    frugal("suggest", "Intake", "--to", "rules.toml")
+    assert "rename = '{artist|\"Unknown artist\"} - {title}.{ext}'" in (folder / "rules.toml").read_text()

@@ -134,13 +134,14 @@ class Item(NamedTuple):
 class Test(NamedTuple):
     """A test of our own language, and what it looks for: a suffix, a type, a word of the name or inside, or a size.
 
-    `bound` is that of a size, in bytes.
+    `bound` is that of a size, in bytes; `names` are those of a family of folders.
     """
 
     text: str
     kind: str
     value: str
     bound: int = 0
+    names: tuple[str, ...] = ()
 
     def holds(self, item: Item) -> bool:
         """Return True if it is true of a file."""
@@ -148,6 +149,8 @@ class Test(NamedTuple):
             return item.bytes > self.bound if self.value.startswith("over") else item.bytes < self.bound
         if self.kind == "inside":
             return self.value in item.inside
+        if self.kind == "family":
+            return fold(part_of(self.value, item)) in self.names
         if self.kind == "fits":
             return bool(parse_reading(self.value, False).fits(stem_of(item.name)))
         suffix, group, name = _parts(item.name)
@@ -156,6 +159,17 @@ class Test(NamedTuple):
         if self.kind == "type":
             return group == self.value
         return self.value in name
+
+
+@lru_cache(maxsize=1 << 16)
+def _read_part(pattern: str, stem: str) -> str:
+    found = parse_reading(pattern, False).read(stem)
+    return str(found["part"]) if found is not None else ""
+
+
+def part_of(pattern: str, item: Item) -> str:
+    """Return the part of a file's name that names its folder, as a pattern reads it; empty where the name does not fit."""
+    return _read_part(pattern, stem_of(item.name))
 
 
 @lru_cache(maxsize=1 << 15)
@@ -171,7 +185,7 @@ class LearntRule:
 
     Args:
         tests: they must all hold.
-        target: the folder, as seen from the tree; it may hold `{modified:…}`.
+        target: the folder, as seen from the tree; it may hold `{modified:…}`, and `{part}` of a family.
         right: on how many files that it was learnt from it was right.
         wrong: and on how many not.
     """
@@ -199,6 +213,19 @@ class LearntRule:
     def takes(self, item: Item) -> bool:
         """Return True if it takes a file."""
         return all(test.holds(item) for test in self.tests)
+
+    def place(self, item: Item) -> str:
+        """Return the folder that it has for a file."""
+        pattern = next((test.value for test in self.tests if test.kind == "family"), "")
+        parts = [
+            _date(item, part[len("{modified:") : -1])
+            if part.startswith("{modified:")
+            else part_of(pattern, item)
+            if part == _PART and pattern
+            else part
+            for part in self.target.split("/")
+        ]
+        return slashed.normpath("/".join(parts))
 
 
 class Misplaced(NamedTuple):
@@ -241,10 +268,10 @@ def learn(items: Sequence[Item], stays: str = "") -> list[LearntRule]:
     import numpy as np
 
     items = sorted(items)
-    targets = _targets(items)
+    targets, families = _targets(items)
     classes = sorted(set(targets) - {stays}) + ([stays] if stays else [])
-    tests = _tests(items)
-    if not tests or len(classes) < 2:
+    tests = [*families, *_tests(items)]
+    if not tests or (len(classes) < 2 and not families):
         return []
     table = np.array([[test.holds(item) for item in items] for test in tests], dtype=bool)
     which = np.array([classes.index(target) for target in targets])
@@ -362,24 +389,66 @@ def _words(name: str) -> set[str]:
     }
 
 
-# Folders that are named after months or years
+# Folders that are named after months or years, or after a part of the names of their files
+
+_PART = "{part}"
+# How a part is told from the rest of a name; and how many folders make a family.
+_BETWEEN, _FAMILY = (" - ", "_", " ", "-", "."), 3
+_PATTERNS = tuple(
+    form.format(between)
+    for between in _BETWEEN
+    for form in ("{{part}}{0}{{rest}}", "{{rest}}{0}{{part}}", "{{first}}{0}{{part}}{0}{{rest}}")
+)
 
 
-def _targets(items: Sequence[Item]) -> list[str]:
-    """Return for each file the folder it lies in, its dates as placeholders where they are those of the files."""
+def _families(items: Sequence[Item]) -> dict[str, Test]:
+    """Return folders that are named after the same part of the names of nearly all their files, each with the test for it."""
+    beside: dict[str, dict[str, list[Item]]] = {}
+    for item in items:
+        names = item.folder.split("/")
+        for at, name in enumerate(names):
+            if not form_of(name):
+                beside.setdefault("/".join(names[:at]), {}).setdefault(name, []).append(item)
+    found: dict[str, Test] = {}
+    for above, there in beside.items():
+        # Reading all names by all patterns takes long: first, whether they hold the name at all.
+        folders = {
+            name: inside for name, inside in there.items() if sum(name in one.name for one in inside) >= _RIGHT * len(inside)
+        }
+        best: tuple[int, str, list[str]] = (0, "", [])
+        for pattern in _PATTERNS if len(folders) >= _FAMILY else ():
+            hits = {name: sum(part_of(pattern, item) == name for item in inside) for name, inside in folders.items()}
+            named = sorted(name for name, inside in folders.items() if hits[name] >= max(_RIGHT * len(inside), 1))
+            best = max(best, (sum(hits[name] for name in named), pattern, named), key=lambda one: one[0])
+        count, pattern, named = best
+        if len(named) >= _FAMILY and count >= _FEWEST:
+            listed = ", ".join(map(quoted, named))
+            test = Test(f"stem fits {quoted(pattern)} and part in ({listed})", "family", pattern, names=tuple(map(fold, named)))
+            found |= {f"{above}/{name}".lstrip("/"): test for name in named}
+    return found
+
+
+def _targets(items: Sequence[Item]) -> tuple[list[str], list[Test]]:
+    """Return for each file the folder it lies in, its dates and the name of its family as placeholders, and tests of families."""
+    families = _families(items)
     by_folder: dict[str, list[Item]] = {}
     for item in items:
         by_folder.setdefault(item.folder, []).append(item)
     # May is the same in short: the form of the other months decides.
     parts = [(item, set(item.folder.split("/"))) for item in items]
     months = sorted(_BELOW_A_YEAR, key=lambda form: -sum(_date(item, form) in names for item, names in parts))
-    known = {folder: _as_template(folder, inside, months) for folder, inside in by_folder.items()}
-    return [known[item.folder] for item in items]
+    known = {folder: _as_template(folder, inside, months, families) for folder, inside in by_folder.items()}
+    return [known[item.folder] for item in items], list(dict.fromkeys(families.values()))
 
 
-def _as_template(folder: str, items: Sequence[Item], months: Sequence[str]) -> str:
+def _as_template(folder: str, items: Sequence[Item], months: Sequence[str], families: Mapping[str, Test]) -> str:
     parts: list[str] = []
-    for part in folder.split("/"):
+    names = folder.split("/")
+    for at, part in enumerate(names):
+        # One part of a name can name one folder on the way.
+        if "/".join(names[: at + 1]) in families and _PART not in parts:
+            parts.append(_PART)
+            continue
         forms = [form_of(part), *(months if "{modified:%Y}" in parts else ())]
         form = next((one for one in forms if one and sum(_date(item, one) == part for item in items) > len(items) / 2), "")
         parts.append(f"{{modified:{form}}}" if form else part)
@@ -392,12 +461,6 @@ _BELOW_A_YEAR = ("%m", "%m %B", "%m-%B", "%B", "%m %b", "%m-%b", "%b")
 
 def _date(item: Item, form: str) -> str:
     return datetime.fromtimestamp(item.mtime_ns // SECOND_NS).strftime(form)
-
-
-def filled(target: str, item: Item) -> str:
-    """Return the folder that a target means for a file."""
-    parts = [_date(item, part[len("{modified:") : -1]) if part.startswith("{modified:") else part for part in target.split("/")]
-    return "/".join(parts)
 
 
 # How good it is
@@ -429,7 +492,7 @@ def place_for(rules: Sequence[LearntRule], item: Item) -> str | None:
     """Return where rules put a file; None where none that is sure takes it."""
     for rule in rules:
         if rule.is_sure and rule.takes(item):
-            return slashed.normpath(filled(rule.target, item))
+            return rule.place(item)
     return None
 
 
@@ -505,24 +568,68 @@ def _use_what_stands_inside(session: Session, folder: str, group: Group) -> None
         # One each tells nothing, and one for all would be a folder in a folder.
         if 1 < len(set(artists)) <= len(artists) / 2:
             group.keys["move"] = f'{group.keys["move"]}/{{artist|"Unknown artist"}}'
+        if group.says_nothing and _known(session, folder, group, "title"):
+            group.keys["rename"] = '{artist|"Unknown artist"} - {title}.{ext}'
     elif group.says_nothing and kind == "image":
         if _known(session, folder, group, "taken"):
             group.keys["rename"] = "{taken|modified:%Y-%m-%d} {name}"
             group.keys["move"] = str(group.keys["move"]).replace("{modified:", "{taken|modified:")
+        else:
+            group.why += "; neither a date taken nor text was found in them, so that they keep their names"
     elif group.says_nothing:
         titles = _known(session, folder, group, "title")
         if titles and len(set(titles)) == len(titles):
             group.keys["rename"] = "{title}.{ext}"
+        else:
+            _name_by_text(session, folder, group)
+
+
+# What business papers call their number, and the forms of dates in them; the first form that most of them have is used.
+_NUMBER = (
+    r"\b(?P<paper>invoice|receipt|order|quotation|delivery note|statement|contract)\s*(?:no\.?|nr\.?|number|#)?\s*:?\s*"
+    r"(?P<reference>[A-Z]{0,4}[-/]?\d[\w/-]{2,20})"
+)
+_DAYS = (
+    r"\b(?P<date>20\d\d-\d\d-\d\d)\b",
+    r"\b(?P<date>\d\d?\.\d\d?\.20\d\d)\b",
+    r"\b(?P<date>\d\d? (?:January|February|March|April|May|June|July|August|September|October|November|December) 20\d\d)\b",
+)
+
+
+def _name_by_text(session: Session, folder: str, group: Group) -> None:
+    """Have papers take their names from the number and the date in their text, where nearly all of them have these."""
+    texts = list(map(str, _looked_at(session, folder, group, "text")))
+    of = min(len(group.files), _LOOKED_INTO)
+    if not texts:
+        group.why += f"; no text was found in the {of:,} that were opened, so that they keep their names"
+        return
+    found = {}
+    for name, expressions in (("date", _DAYS), ("paper} {reference", (_NUMBER,))):
+        counts = [sum(re.search(one, text, re.IGNORECASE) is not None for text in texts) for one in expressions]
+        if max(counts) >= _NEARLY_ALL * of:
+            found[name] = expressions[counts.index(max(counts))], max(counts)
+    if "paper} {reference" not in found:
+        return
+    tests = [f"text matches {quoted(expression)}" for expression, _ in found.values()]
+    group.keys["where"] = " and ".join([str(group.keys["where"]), *tests])
+    group.keys["rename"] = " ".join(f"{{{name}}}" for name in found) + ".{ext}"
+    counts_text = ", ".join(f"{'date' if name == 'date' else 'number'} in {count:,}" for name, (_, count) in found.items())
+    group.why += f"; of the {of:,} that were opened, it found the {counts_text}"
 
 
 def _known(session: Session, folder: str, group: Group, field: str) -> list[object]:
     """Return what is known of a field of some files of a group; nothing where too few of them have it."""
+    known = _looked_at(session, folder, group, field)
+    return known if len(known) >= _NEARLY_ALL * min(len(group.files), _LOOKED_INTO) else []
+
+
+def _looked_at(session: Session, folder: str, group: Group, field: str) -> list[object]:
+    """Return what is known of a field of the files of a group that are opened."""
     library = FIELDS[field].library
     if library and importlib.util.find_spec(library) is None:
         return []
     looked = group.files[:_LOOKED_INTO]
-    known = list(_inside(session, [f"{folder}/{one.name}" for one in looked], folder, field).values())
-    return known if len(known) >= _NEARLY_ALL * len(looked) else []
+    return list(_inside(session, [f"{folder}/{one.name}" for one in looked], folder, field).values())
 
 
 def _by_words(session: Session, folder: str, group: Group) -> list[Group]:
@@ -654,7 +761,7 @@ def _rule_text(rule: LearntRule, name: str, folder: str, target: str, more: Mapp
 
 def _escaped(target: str) -> str:
     """Return a target as a template, braces in names of folders doubled."""
-    parts = [part if part.startswith("{modified:%") else literal(part) for part in target.split("/")]
+    parts = [part if part.startswith("{modified:%") or part == _PART else literal(part) for part in target.split("/")]
     return "/".join(parts)
 
 
@@ -709,7 +816,7 @@ def learn_from_hand(folder: str, since_ns: int, note: Callable[[Unread], None]) 
     rules = [*patterns, *(learn(rest, _STAYS) if len(rest) > len(items) - len(stays) and moved else [])]
     for rule, name in zip(rules, _distinct(rule.name for rule in rules), strict=True):
         taken = [item for item in (items if rule in patterns else rest) if rule.takes(item)]
-        there_now = sum(item.folder != _STAYS and slashed.normpath(filled(rule.target, item)) == item.folder for item in taken)
+        there_now = sum(item.folder != _STAYS and rule.place(item) == item.folder for item in taken)
         sources = Counter(source for source, target, name in moved if rule.takes(by_name[target, name]))
         ((source, _),) = sources.most_common(1)
         place = slashed.join(folder, source) if source else folder
