@@ -319,11 +319,17 @@ def _plural(name: str) -> str:
 # Names
 
 
-def shapes(files: Sequence[Seen], fewest: int) -> list[tuple[Shape, list[Seen]]]:
-    """Return the shapes that enough names share, those with the most files first."""
+def shapes(files: Sequence[Seen], fewest: int, by_last: bool = False) -> list[tuple[Shape, list[Seen]]]:
+    """Return the shapes that enough names share, those with the most files first.
+
+    Args:
+        files: whose names.
+        fewest: how many must share one.
+        by_last: names are alike by their last word, too, where the first is somebody's name.
+    """
     by_head: dict[tuple[str, str], list[Seen]] = defaultdict(list)
     for one in files:
-        for head in _heads(one):
+        for head in (*_heads(one), *(_last(one) if by_last else ())):
             by_head[head].append(one)
     found: list[tuple[Shape, list[Seen]]] = []
     for _, members in sorted(by_head.items(), key=lambda item: (-len(item[1]), item[0])):
@@ -347,6 +353,11 @@ def _heads(one: Seen) -> list[tuple[str, str]]:
             heads.append((fold(token.text), one.type))
             break
     return heads
+
+
+def _last(one: Seen) -> list[tuple[str, str]]:
+    words = [token.text for token in tokens_of(one.stem)[-4:] if token.kind == "word" and len(token.text) > 1]
+    return [(f"… {fold(words[-1])}", one.type)] if words else []
 
 
 def _by_name(folder: str, shape: Shape, files: Sequence[Seen], around: Sequence[Folder]) -> Group:

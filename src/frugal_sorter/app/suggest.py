@@ -838,7 +838,7 @@ def _patterns(moved: Sequence[tuple[str, Item]]) -> list[LearntRule]:
     found = []
     for (source, target), items in ways.items():
         covered: set[str] = set()
-        for shape, files in shapes([Seen(item.name, item.bytes, item.mtime_ns) for item in items], _FEWEST_MOVED):
+        for shape, files in shapes([Seen(item.name, item.bytes, item.mtime_ns) for item in items], _FEWEST_MOVED, True):
             suffix = files[0].suffix
             alike = suffix and all(one.suffix == suffix for one in files)
             kind = Test(f"ext is {suffix}", "ext", suffix) if alike else Test(f"type is {files[0].type}", "type", files[0].type)
