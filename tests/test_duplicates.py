@@ -425,6 +425,7 @@ def test_bad_input_gets_one_line(desk: Path, frugal: Frugal, words: tuple[str, .
         ("x\n3\n", {"a", "b"}),
         ("r\n", {"b", "c"}),
         ("n\n", set()),
+        ("t\n", {"b", "c"}),
     ],
 )
 def test_a_person_chooses_for_each_group(folder: Path, answers: str, gone: set[str]) -> None:

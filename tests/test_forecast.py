@@ -9,12 +9,16 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from frugal_sorter.app.rules import save_due
+from frugal_sorter.app.session import Session
 from frugal_sorter.reports import forecast
 from frugal_sorter.reports.forecast import DAY_NS, Point, full_at_ns, outlook_of, points_from_dates, trend_of
 from frugal_sorter.reports.saved import Saved, SavedFile, look_now, save
+from frugal_sorter.rules.load import load_rules
 from frugal_sorter.state import ready_state_folder
+from frugal_sorter.values import replace
 from tests.conftest import Frugal
-from tests.support import NOW_NS, put
+from tests.support import NOW_NS, aged, put, rules_text
 
 MB = 1_000_000
 
@@ -240,3 +244,49 @@ def test_saved_inventories_make_a_forecast_by_folder(folder: Path, frugal: Fruga
         "+3.0 MB" in table and "no growth" in table and ("the volume will be full on" in table or "up within 100 years" in table)
     )
     frugal("forecast", "nowhere", code=2)
+
+
+def test_a_rule_file_saves_what_a_forecast_needs_and_no_more(folder: Path, frugal: Frugal) -> None:
+    aged(folder / "Intake/a.log", 30)
+    aged(folder / "Intake/b.log", 30)
+    put(folder / "rules.toml", rules_text('where = "ext is pdf"\nmove = "P"', head='[inventory]\nsave = "weekly"\n'))
+    assert "no warnings" in frugal("check", "rules.toml").stdout
+    # Nothing is saved by what only looks.
+    frugal("preview", "rules.toml")
+    frugal("tidy", "rules.toml", "--dry-run")
+    kept = ready_state_folder() / "inventories"
+    assert not kept.exists()
+    assert "saved an inventory: Intake 20" in frugal("tidy", "rules.toml", "--yes").stdout
+    assert "saved an inventory" not in frugal("tidy", "rules.toml", "--yes").stdout and len(list(kept.iterdir())) == 1
+    session, book = Session.begin(), load_rules(folder / "rules.toml")
+    due = [save_due(replace(session, now_ns=session.now_ns + day * DAY_NS), book) != [] for day in range(1, 60)]
+    # One a week, and nothing that grows for ever: they are forgotten like all others.
+    assert [day for day, was_due in enumerate(due, 1) if was_due] == [7, 14, 21, 28, 35, 42, 49, 56]
+    # What says that it is from a day to come does not put off the next one.
+    assert save_due(replace(session, now_ns=session.now_ns - 100 * DAY_NS), book)
+    # A file that is damaged is no reason not to save.
+    (kept / "x.inventory.gz").write_bytes(b"no")
+    assert save_due(replace(session, now_ns=session.now_ns + 90 * DAY_NS), book)
+
+
+@pytest.mark.parametrize(
+    ("head", "said"),
+    [
+        ("[inventory]\n", "rules.toml:2: the key `save` is missing"),
+        ('[inventory]\nsave = "yearly"\n', 'rules.toml:3: "yearly" is not allowed here; choose from weekly, monthly'),
+        ('[inventory]\nsave = "weekly"\nhow = 3\n', "rules.toml:4: unknown key `how`"),
+        ('[inventory]\nsave = "weekly"\nin = 3\n', "rules.toml:4"),
+        ("inventory = 3\n", "rules.toml:2"),
+    ],
+)
+def test_what_is_wrong_about_saving_is_said_with_its_line(folder: Path, frugal: Frugal, head: str, said: str) -> None:
+    put(folder / "rules.toml", rules_text('where = "ext is pdf"\nmove = "P"', head=head))
+    assert said in frugal("check", "rules.toml", code=2).stderr
+
+
+def test_a_rule_file_may_hold_an_inventory_alone(folder: Path, frugal: Frugal) -> None:
+    put(folder / "Intake/a.log")
+    put(folder / "rules.toml", 'frugal = 1\n[inventory]\nsave = "monthly"\nin = ["Intake"]\n')
+    assert "Intake: saved an inventory" in frugal("tidy", "rules.toml", "--yes").stdout
+    put(folder / "rules.toml", 'frugal = 1\n[inventory]\nsave = "monthly"\n')
+    assert "no folder is named" in frugal("check", "rules.toml", code=2).stderr

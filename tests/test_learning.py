@@ -254,3 +254,15 @@ def test_a_family_is_written_as_one_rule_that_sorts_the_next_file(folder: Path, 
     assert "no warnings" in frugal("check", "rules.toml").stdout
     frugal("tidy", "rules.toml", "--yes")
     assert (folder / "Sorted/Firings/Heron/Heron_99.csv").exists() and (folder / "Intake/Unknown_99.csv").exists()
+
+
+def test_what_came_between_two_inventories_and_was_moved_is_seen(folder: Path, frugal: Frugal) -> None:
+    put(folder / "Desk/old note.txt")
+    frugal("inventory", "Desk", "--save", "before")
+    for number in range(8):
+        put(folder / f"Desk/Invoice-{number}.pdf")
+    frugal("inventory", "Desk", "--save", "between")
+    (folder / "Desk/Bills").mkdir()
+    for number in range(4):
+        (folder / f"Desk/Invoice-{number}.pdf").rename(folder / f"Desk/Bills/Invoice-{number}.pdf")
+    assert "You moved 4 of these 8 files to Bills" in frugal("suggest", "Desk", "--since", "1 day").stdout

@@ -104,6 +104,13 @@ def test_a_program_that_is_there_keeps_what_it_has_and_what_went_is_named(home: 
     path = f"{folder}/bin:{os.environ['PATH']}"
     said = frugal("leftovers", "claypot", PATH=path).stdout
     assert "is still installed (the command" in said and "To restore them: frugal undo 1" in said
+    # Whoever looks after the machine hears of it without asking for that program.
+    for words in (["schedule", "check"], ["report"]):
+        told = frugal(*words, PATH=path).stdout
+        assert "claypot is installed again (the command" in " ".join(told.split()) and "frugal undo 1" in told
+        assert "installed again" not in frugal(*words).stdout
+    again = json.loads(frugal("report", "--format", "json", PATH=path).stdout)["installed_again"]
+    assert [(one["program"], one["run"]) for one in again] == [("claypot", 1)]
     done = frugal("leftovers", "claypot", "--do", "trash", "--yes", code=3, PATH=path)
     assert "is installed" in done.stderr and (home / ".claypot/new.txt").exists()
 

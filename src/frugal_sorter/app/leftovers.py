@@ -7,7 +7,7 @@ import re
 from collections.abc import Callable, Iterator, Sequence
 from functools import lru_cache
 from shutil import which
-from typing import Literal
+from typing import Literal, NamedTuple
 
 from frugal_sorter.app.session import Session
 from frugal_sorter.errors import StateError
@@ -82,16 +82,34 @@ def crontab_lines(program: str, note: Callable[[Unread], None]) -> list[tuple[in
     ]
 
 
+def trashed_runs() -> dict[str, int]:
+    """Return the last run that moved what a program had left to the trash and was not taken back, by the name of the program."""
+    found: dict[str, int] = {}
+    before = rule_of("")
+    with Journal(ready_state_folder(), write=False) as journal:
+        for run in journal.runs():
+            if run.kind == "leftovers" and run.undone_by is None:
+                rules = {step.rule for step, _ in journal.steps(run.id)}
+                found |= {rule.removeprefix(before): run.id for rule in rules if rule.startswith(before)}
+    return found
+
+
 def trashed_before(program: str) -> int | None:
     """Return the last run that moved something of a program to the trash and was not taken back; None for no run."""
-    with Journal(ready_state_folder(), write=False) as journal:
-        for run in reversed(journal.runs()):
-            if run.kind != "leftovers" or run.undone_by is not None:
-                continue
-            rules = {step.rule for step, _ in journal.steps(run.id)}
-            if any(joined(rule) == joined(rule_of(program)) for rule in rules):
-                return run.id
-    return None
+    return next((run for name, run in trashed_runs().items() if joined(name) == joined(program)), None)
+
+
+class CameBack(NamedTuple):
+    """A program that is installed again: its name, by what it is there, and the run that took what it had left."""
+
+    program: str
+    where: str
+    run: int
+
+
+def came_back() -> list[CameBack]:
+    """Return the programs that are installed again after their leftovers went to the trash."""
+    return [CameBack(name, where, run) for name, run in trashed_runs().items() if (where := where_installed(name))]
 
 
 def home() -> str:

@@ -23,6 +23,7 @@ from frugal_sorter.steps.step import NONE, Count, Tally
 from frugal_sorter.values import field, mutable
 
 if TYPE_CHECKING:
+    from frugal_sorter.app.leftovers import CameBack
     from frugal_sorter.execution.executor import Result
 
 
@@ -60,6 +61,7 @@ class Report:
         after: and after the last.
         visits: how often somebody or something came, by who.
         troubles: visits that failed or were refused.
+        back: programs that are installed again after their leftovers went.
     """
 
     from_ns: int
@@ -79,6 +81,7 @@ class Report:
     after: Totals | None = None
     visits: Counter[str] = field(default_factory=Counter)
     troubles: list[Visit] = field(default_factory=list)
+    back: list[CameBack] = field(default_factory=list)
 
     @property
     def ranked(self) -> list[tuple[str, RuleDone]]:
@@ -147,6 +150,9 @@ def report(session: Session, since_ns: int, wanted: Collection[int] | None = Non
         same = [both for both in kept if both[0].levels == wanted_folders]
         found.before, found.after = same[0][0], same[-1][1]
         found.full_ns = full_at_ns(found.after.levels, session.now_ns)
+    from frugal_sorter.app.leftovers import came_back  # a run that tells what it freed needs none of it
+
+    found.back = came_back()
     found.free, found.total = room_around(near or slashed.expanduser("~"))
     return found
 

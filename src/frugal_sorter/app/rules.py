@@ -8,15 +8,17 @@ from typing import TYPE_CHECKING
 from frugal_sorter.app.session import Session
 from frugal_sorter.errors import UsageError
 from frugal_sorter.execution.earlier_runs import earlier_runs_of
+from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.by_rules import Narrow, plan_by_rules
 from frugal_sorter.planning.guard import enforce_removal_limits, leave_written, refuse_guarded, tell_of_long_waits
 from frugal_sorter.planning.plan import JobName, Note, Plan
 from frugal_sorter.planning.sight import dated_rules
+from frugal_sorter.platforms import slashed
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.fields import fold
 from frugal_sorter.rules.model import Rule, RuleBook
-from frugal_sorter.rules.units import nearest
+from frugal_sorter.rules.units import DAY_NS, nearest
 from frugal_sorter.steps.kinds import FINAL
 from frugal_sorter.steps.step import Step, total
 
@@ -95,6 +97,31 @@ def look_further(
 
     with session.looking() as (world_at, past):
         return foresee(book, world_at, past, session.now_ns if now_ns is None else now_ns, until_ns, at_most)
+
+
+def save_due(session: Session, book: RuleBook) -> list[tuple[str, str]]:
+    """Save the inventories that a rule file wants and that are due; return each folder with what came of it: a name or an error.
+
+    Args:
+        session: of the command.
+        book: the rules.
+    """
+    found = []
+    for folder in dict.fromkeys(map(slashed.realpath, book.saved)) if book.saves else ():
+        from frugal_sorter.reports.saved import SUFFIX, free_path, last_saved_ns, look_now, save
+
+        # A timer does not come to the second: an hour too early is not a day too early.
+        if session.now_ns - last_saved_ns(folder, session.now_ns) < book.saves * DAY_NS - DAY_NS // 24:
+            continue
+        try:
+            path = free_path(folder, session.now_ns)
+            save(look_now(folder, True, session.now_ns), path)
+            found.append((folder, f"saved an inventory: {path.name.removesuffix(SUFFIX)}"))
+        except UsageError as wrong:
+            found.append((folder, wrong.text))
+        except OSError as error:
+            found.append((folder, f"no inventory was saved ({reason_of(error)})"))
+    return found
 
 
 def rules_named(book: RuleBook, names: Iterable[str]) -> list[Rule]:

@@ -864,9 +864,9 @@ def _moved_since(
     was: dict[tuple[int, int], str] = {}
     for saved in kept_of(folder, note=note):
         if saved.made_ns >= since_ns:
-            # The first of them, so that all that came after it is seen.
-            was = {(one.dev, one.ino): os.path.dirname(path) for path, one in saved.files.items()}
-            break
+            # Where each was when it was first seen, so that all that came after that is known; some came in between.
+            for path, one in saved.files.items():
+                was.setdefault((one.dev, one.ino), os.path.dirname(path))
     with Journal(ready_state_folder(), write=False) as journal:
         for run in journal.runs():
             if run.began_ns < since_ns:

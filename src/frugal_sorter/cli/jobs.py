@@ -105,6 +105,9 @@ class Job(ABC):
         """Return the lines about taking it back."""
         return take_back_text(result)
 
+    def finish(self, session: Session, screen: Screen) -> None:  # noqa: B027
+        """Do what is due with every run, and say so."""
+
     @property
     def is_incomplete(self) -> bool:
         """Whether a person must know of something that is no part of the plan."""
@@ -130,6 +133,8 @@ def run_job(job: Job, session: Session, screen: Screen) -> int:
         if job.is_steerable:
             keep_out(args, screen, left_out)
         job.show_why(view, session)
+        if not args.dry_run:
+            job.finish(session, screen)
         return exit_code(plan, job.is_incomplete)
     job.show(view)
     if job.is_steerable:
@@ -151,6 +156,7 @@ def run_job(job: Job, session: Session, screen: Screen) -> int:
     job.conclude(view, result)
     _tell_freed(session, plan, screen, result)
     screen.lines(job.way_back(result), style="bold")
+    job.finish(session, screen)
     _offer(session, screen, plan, result)
     return 128 + number if number else exit_code(plan, job.is_incomplete or result.has_problem)
 

@@ -10,6 +10,7 @@ import time
 from collections import Counter, defaultdict
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import suppress
+from datetime import datetime
 from typing import Any, Literal, NamedTuple
 
 from frugal_sorter.errors import UsageError
@@ -515,6 +516,30 @@ def forget(path: Path) -> None:
         raise _unknown(path) from None
     except OSError as error:
         raise UsageError(f"{path}: {reason_of(error)}", "remove it as its owner") from None
+
+
+def free_path(folder: str, made_ns: int) -> Path:
+    """Return where an inventory is saved that nobody gave a name: under that of its folder, with the moment."""
+    minute = datetime.fromtimestamp(made_ns // 1_000_000_000).strftime("%Y-%m-%d %H%M")
+    named = f"{os.path.basename(folder) or 'root'} {minute}"
+    names = (named, *(f"{named}-{number}" for number in range(2, 1_000)))
+    return next(path for name in names if not (path := saved_path(name)).exists())
+
+
+def last_saved_ns(folder: str, now_ns: int) -> int:
+    """Return when the last inventory of a folder was saved on this machine, in ns since the epoch; 0 for never.
+
+    Args:
+        folder: absolute and resolved.
+        now_ns: the moment; what says that it is from later on does not count.
+    """
+    made = [0]
+    for path in (ready_state_folder() / "inventories").glob(f"*{SUFFIX}"):
+        with suppress(UsageError):
+            saved, _ = next(lines_of(path))
+            if saved.folder == folder and saved.machine == machine_id() and saved.made_ns <= now_ns:
+                made.append(saved.made_ns)
+    return max(made)
 
 
 def kept_of(

@@ -173,6 +173,21 @@ TRASH: dict[str, Key] = {
 }  # fmt: skip
 
 
+# How often a rule file saves an inventory: after how many days the next one is due.
+SAVES = {"weekly": 7, "monthly": 30}
+# The keys of `[inventory]`.
+INVENTORY: dict[str, Key] = {
+    "save": Key(
+        "save an inventory of each folder when the last one is older than a week or 30 days, for `frugal forecast` and "
+        "`frugal compare`; like all saved inventories they are kept for `keep_days` of the settings",
+        "required",
+        {"enum": [*SAVES]},
+        reader="saves",
+    ),
+    "in": Key("the folders", "those of all rules", _TEXTS, reader="folders"),
+}
+
+
 def json_schema() -> dict[str, Any]:
     """Return the JSON Schema (2020-12) of a rule file, for completion in editors."""
     endings = [{"required": [name]} for name, key in KEYS.items() if key.ending or key.extra]
@@ -213,6 +228,12 @@ def json_schema() -> dict[str, Any]:
             "type-folders": {"type": "object", "additionalProperties": {"type": "string", "pattern": "^[^/]+(/[^/]+)*$"}},
             "defaults": {"type": "object", "properties": common, "additionalProperties": False},
             "trash": {"anyOf": [limits, {"type": "array", "items": limits}]},
+            "inventory": {
+                "type": "object",
+                "required": ["save"],
+                "properties": {name: {"description": key.meaning, **key.schema} for name, key in INVENTORY.items()},
+                "additionalProperties": False,
+            },
             "rule": {"type": "array", "items": rule, "minItems": 1},
         },
         "additionalProperties": False,

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import re
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any, cast
 
 from frugal_sorter.errors import UsageError
@@ -20,9 +20,11 @@ from frugal_sorter.rules.keys import (
     CLASHES,
     DEFAULT_KEEP,
     DOS,
+    INVENTORY,
     KEEPS,
     KEYS,
     REMOVALS,
+    SAVES,
     TAKES,
     TRASH,
     Do,
@@ -179,6 +181,10 @@ class Readers:
         """Return a number of bytes."""
         return parse_size(one_text(value))
 
+    def saves(self, value: Any) -> int:
+        """Return after how many days an inventory is due."""
+        return SAVES[one_of(value, tuple(SAVES))]
+
     def of_trash(self, value: Any) -> Node:
         """Return a condition on what lies in the trash."""
         return refuse_expensive(self.condition(value))
@@ -307,7 +313,7 @@ def refuse_unfit(source: Source, rule: Rule, table: Mapping[str, Any], path: Key
 FORMAT = 1
 LARGEST_FILE = 4_000_000
 SYSTEMS = ("linux", "macos", "windows")
-TOP_KEYS = ("frugal", "for", "log", "places", "types", "type-folders", "defaults", "trash", "rule")
+TOP_KEYS = ("frugal", "for", "log", "places", "types", "type-folders", "defaults", "trash", "inventory", "rule")
 RULE_KEYS = tuple(KEYS)
 DEFAULT_KEYS = tuple(name for name, key in KEYS.items() if key.common)
 EXAMPLE_KEYS = ("given", "becomes", "does", "tags", "when")
@@ -373,6 +379,7 @@ class _Loader:
         self.source.unknown_keys(defaults, DEFAULT_KEYS, ("defaults",))
         trash = self._trash()
         rules, off = self._rules(defaults)
+        saves = self._inventory(rules)
         log = self._log()
         systems = self._systems()
         if self.source.mistakes:
@@ -389,6 +396,7 @@ class _Loader:
             trash,
             log,
             systems,
+            *saves,
         )
 
     def _unmounted(self, rules: list[Rule]) -> dict[str, str]:
@@ -510,6 +518,24 @@ class _Loader:
                     made[name] = getattr(readers, key.reader)(table[name])
         return TrashLimits(**made)
 
+    def _inventory(self, rules: Sequence[Rule]) -> tuple[int, tuple[str, ...]]:
+        """Read `[inventory]`: after how many days one is due, and of which folders."""
+        table, path = self.source.table_of("inventory"), ("inventory",)
+        if "inventory" not in self.source.table:
+            return 0, ()
+        self.source.unknown_keys(table, tuple(INVENTORY), path)
+        readers = Readers(self.places, self.beside, lambda value: self._condition(value, "", path))
+        made: dict[str, Any] = {"save": 0, "in": tuple(dict.fromkeys(folder for rule in rules for folder in rule.folders))}
+        if "save" not in table:
+            self.source.wrong(path, "the key `save` is missing", 'for example save = "weekly"')
+        for name, key in INVENTORY.items():
+            if name in table:
+                with self.source.at((*path, name)):
+                    made[name] = getattr(readers, key.reader)(table[name])
+        if made["save"] and not made["in"] and not self.source.mistakes:
+            self.source.wrong(path, "no folder is named", 'add in = ["~/Intake"]')
+        return made["save"], made["in"]
+
     # The rules
 
     def _rules(self, defaults: Mapping[str, Any]) -> tuple[list[Rule], list[Rule]]:
@@ -517,7 +543,7 @@ class _Loader:
         if not isinstance(tables, list) or not all(isinstance(one, dict) for one in tables):
             self.source.wrong(("rule",), "each rule must be its own table", "write [[rule]], with two brackets")
             return [], []
-        if not tables and "trash" not in self.source.table and not self.source.mistakes:
+        if not tables and not {"trash", "inventory"} & self.source.table.keys() and not self.source.mistakes:
             self.source.wrong((), "this file contains no rules", "write [[rule]] and its keys below it")
         rules, off = [], []
         seen: dict[str, int] = {}

@@ -221,6 +221,8 @@ class RuleBook:
         trash: what leaves the trash with every run.
         log: the file that says what was done, for the owner of the machine; empty for none.
         systems: that it is written for; empty for the one that it is read on.
+        saves: after how many days an inventory is saved anew; 0 for never.
+        saved: of which folders, links not resolved.
     """
 
     file: str
@@ -234,6 +236,8 @@ class RuleBook:
     trash: tuple[TrashLimits, ...] = ()
     log: str = ""
     systems: tuple[str, ...] = ()
+    saves: int = 0
+    saved: tuple[str, ...] = ()
     _matchers: dict[tuple[tuple[int, ...], int], Matcher] = field(default_factory=dict)
 
     @property

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 
 from frugal_sorter.filesystem.record import TYPE_OF_SUFFIX, TYPES
 from frugal_sorter.rules.fields import FIELDS
-from frugal_sorter.rules.keys import KEYS, TRASH
+from frugal_sorter.rules.keys import INVENTORY, KEYS, TRASH
 from frugal_sorter.rules.templates import EXTRAS, PLACEHOLDER_FIELDS
 from frugal_sorter.state import default_rules_file, settings_file, state_folder
 
@@ -91,6 +91,7 @@ def rules() -> str:
     endings = ", ".join(f"`{name}`" for name, key in KEYS.items() if key.ending and name not in ("move", "rename"))
     extras = ", ".join(f"`{name}`" for name, key in KEYS.items() if key.extra)
     trash = [(f"`{name}`", key.meaning, key.default) for name, key in TRASH.items()]
+    inventory = [(f"`{name}`", key.meaning, key.default) for name, key in INVENTORY.items()]
     return f"""\
 {_table(("key", "meaning", "default"), rows)}
 
@@ -112,6 +113,11 @@ old and too much are separate limits. To have several limits, each with its own 
 each sees what the limits above it leave.
 
 {_table(("key of `[trash]`", "meaning", "default"), trash)}
+
+A table `[inventory]` saves what `frugal forecast` needs: every `tidy` looks whether one is due, also if it
+changes nothing else.
+
+{_table(("key of `[inventory]`", "meaning", "default"), inventory)}
 """
 
 

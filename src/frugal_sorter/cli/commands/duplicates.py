@@ -103,10 +103,10 @@ def _choose_each(screen: Screen, choices: Sequence[Choice], base: str) -> list[C
             )
         answer = screen.choose(
             (
-                f"Keep which one? 1-{len(files)} (Enter = 1), r = keep 1 in this and all remaining groups, n = keep all "
-                "of this group, q = stop choosing"
+                f"Keep which one? 1-{len(files)} (Enter or t = take the suggestion, 1), r = take it in this and all remaining "
+                "groups, n = keep all of this group, q = stop choosing"
             ),
-            [*map(str, range(1, len(files) + 1)), "r", "n", "s", "q"],
+            [*map(str, range(1, len(files) + 1)), "t", "r", "n", "s", "q"],
             "1",
         )
         if answer == "q":
@@ -115,7 +115,7 @@ def _choose_each(screen: Screen, choices: Sequence[Choice], base: str) -> list[C
             continue
         if answer == "r":
             return [*chosen, *wanted[at - 1 :]]
-        chosen.append(_kept_instead(choice, files, int(answer) - 1))
+        chosen.append(_kept_instead(choice, files, 0 if answer == "t" else int(answer) - 1))
     return chosen
 
 

@@ -259,17 +259,13 @@ def _figure(session: Session, folders: list[str], args: argparse.Namespace, wher
 def _save(session: Session, folders: list[str], args: argparse.Namespace) -> None:
     """Keep what a folder holds under a name, which is otherwise the folder's own with the date."""
     from frugal_sorter.app.elsewhere import full_of
-    from frugal_sorter.reports.saved import head_of, look_now, save, saved_path
+    from frugal_sorter.reports.saved import SUFFIX, free_path, head_of, look_now, save, saved_path
     from frugal_sorter.state import read_settings
 
     if len(folders) != 1 or args.where is not None or args.levels is not None:
         raise UsageError("--save saves one complete folder", "name one folder and remove --where and --levels")
     moment_ns = session.now_ns
-    default = f"{os.path.basename(folders[0]) or 'root'} {moment_text(moment_ns).replace(':', '')}"
-    if not args.save:
-        names = (default, *(f"{default}-{number}" for number in range(2, 1_000)))
-        default = next(name for name in names if not saved_path(name).exists())
-    path = saved_path(args.save or default)
+    path = saved_path(args.save) if args.save else free_path(folders[0], moment_ns)
     if args.full:
         with Progress("entries saved") as progress:
             session = replace(session, on_progress=progress.update)
@@ -279,10 +275,10 @@ def _save(session: Session, folders: list[str], args: argparse.Namespace) -> Non
         print(f"Saved in {shown(str(path))}.\nTo try rules on it, here or on another computer: {shown(command)}", file=sys.stderr)
         return
     save(look_now(folders[0], args.hidden, moment_ns), path, args.replace)
-    days = read_settings().keep_days
+    days, name = read_settings().keep_days, args.save or path.name.removesuffix(SUFFIX)
     print(
-        f"Saved as {shown(args.save or default)} for {days:,} days.\n"
-        f"To compare later: frugal compare {shown(programs.quote(args.save or default))} {shown(programs.quote(folders[0]))}",
+        f"Saved as {shown(name)} for {days:,} days.\n"
+        f"To compare later: frugal compare {shown(programs.quote(name))} {shown(programs.quote(folders[0]))}",
         file=sys.stderr,
     )
 

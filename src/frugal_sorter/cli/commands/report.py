@@ -13,6 +13,7 @@ from frugal_sorter.cli.output.results import print_json
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import (
     below,
+    came_back_text,
     common_base,
     count_text,
     date_text,
@@ -114,6 +115,7 @@ def _paragraphs(found: Report, is_page: bool = False) -> list[str]:
     if count.entries and found.trashed_until_ns is not None:
         what = f"{entries_text(count)} ({size_text(trashed)}) in the trash can be restored"
         said.append(f"{what} until {date_text(found.trashed_until_ns)}, unless the trash is emptied first.")
+    said += [came_back_text(*one) for one in found.back if not is_page]
     if found.troubles:
         last = found.troubles[-1]
         what = count_text(len(found.troubles), "run")
@@ -184,6 +186,7 @@ def _as_json(found: Report) -> dict[str, object]:
         "folders": [{"path": folder, "there": there} for folder, there in found.folders],
         "trash": {**count._asdict(), "bytes": size, "until": moment(found.trashed_until_ns)},
         "before": _totals(found.before), "after": _totals(found.after), "visits": dict(found.visits),
+        "installed_again": [one._asdict() for one in found.back],
         "troubles": [
             {"began": iso_text(visit.began_ns), "by": visit.by, "outcome": visit.outcome, "reason": visit.reason}
             for visit in found.troubles

@@ -6,17 +6,19 @@ import argparse
 import os
 import time
 from collections.abc import Callable, Sequence
+from contextlib import suppress
 from itertools import islice
 
 from frugal_sorter.app import schedules
+from frugal_sorter.app.leftovers import came_back
 from frugal_sorter.app.schedules import Looked
 from frugal_sorter.cli.command import parsed_command, plan_of_command, undo_offer
 from frugal_sorter.cli.jobs import confirm
 from frugal_sorter.cli.options import YES, add_for, add_format, line_of, rules_file
 from frugal_sorter.cli.output.results import Column, Table, print_json
 from frugal_sorter.cli.output.screen import Screen
-from frugal_sorter.cli.output.text import ago_text, count_text, iso_text, moment_text, shown, size_text, will_text
-from frugal_sorter.errors import UsageError
+from frugal_sorter.cli.output.text import ago_text, came_back_text, count_text, iso_text, moment_text, shown, size_text, will_text
+from frugal_sorter.errors import StateError, UsageError
 from frugal_sorter.journal.database import Visit
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import accounts, slashed
@@ -334,10 +336,16 @@ def visit_text(visit: Visit) -> str:
 
 def _check(args: argparse.Namespace, screen: Screen) -> int:
     looked = schedules.look_at_all(time.time_ns())
-    wrong = [one for one in looked if one.troubles]
+    wrong, back = [one for one in looked if one.troubles], []
+    with suppress(StateError):  # what is wrong with the journal is among the troubles
+        back = came_back()
     if args.format == "json":
-        print_json({"well": not wrong, "schedules": [_as_json(one) for one in looked]})
-    elif wrong:
+        told = [one._asdict() for one in back]
+        print_json({"well": not wrong, "schedules": [_as_json(one) for one in looked], "installed_again": told})
+        return 1 if wrong else 0
+    for one in back:
+        screen.line(came_back_text(*one))
+    if wrong:
         _tell_lines(screen, wrong)
     else:
         screen.line(f"{count_text(len(looked), 'schedule')}, no problems." if looked else "No schedule yet.")

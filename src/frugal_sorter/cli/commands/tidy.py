@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import os
 
-from frugal_sorter.app.rules import keep_only, leave_out, plan_rules, plan_saved, rules_named
+from frugal_sorter.app.rules import keep_only, leave_out, plan_rules, plan_saved, rules_named, save_due
 from frugal_sorter.app.session import Session
 from frugal_sorter.cli.jobs import Job, add_choosing
 from frugal_sorter.cli.options import add_as_of, add_at_most, add_for, add_listing, add_rule, add_rules, add_unattended
@@ -119,6 +119,10 @@ class _Tidy(Job):
     def show_why(self, view: PlanView, session: Session) -> None:
         if self.book is not None:
             show_misses(session, view.screen, self.book, view.plan)
+
+    def finish(self, session: Session, screen: Screen) -> None:
+        for folder, said in save_due(session, self.book) if self.book is not None else ():
+            screen.line(f"{shown(folder)}: {shown(said)}")
 
     def question(self, view: PlanView, account: str) -> str:
         named = self.args.plan or view.plan.origin

@@ -241,6 +241,12 @@ def raw(stream: Any) -> TextIO:
 WORDS = {verb: kind.words for verb, kind in KINDS.items() if kind.words is not None}
 
 
+def came_back_text(program: str, where: str, run: int) -> str:
+    """Return in one line that a program is installed again whose leftovers a run moved to the trash."""
+    back = f"Run {run} moved its leftovers to the trash. To restore them: frugal undo {run}"
+    return f"{shown(program)} is installed again ({shown(where)}). {back}"
+
+
 def will_text(steps: Iterable[Step]) -> str:
     """Return in one line what steps would do, the verbs that take away last."""
     tally = Tally(steps)
