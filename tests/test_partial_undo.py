@@ -222,6 +222,25 @@ def test_what_is_gone_is_explained_without_a_rule_file(folder: Path, frugal: Fru
     assert "cannot be read" in frugal("explain", "Intake/never.log", code=2).stderr
 
 
+def test_the_contents_are_verified_where_digests_were_taken(folder: Path, frugal: Frugal) -> None:
+    for name in ("a.log", "b.log", "t.tmp"):
+        put(folder / "Intake" / name, name * 1_000)
+    put(folder / "rules.toml", rules_text('where = "ext is log"\nmove = "L"', 'where = "ext is tmp"\ntrash = true'))
+    frugal("tidy", "rules.toml", "--yes", "--digests")
+    assert "3 files read, and every byte is as before the run" in " ".join(frugal("verify").stdout.split())
+    # Same size, same date: only the contents tell.
+    path = folder / "Intake/L/a.log"
+    status = path.stat()
+    with open(path, "r+") as file:
+        file.write("X")
+    os.utime(path, ns=(status.st_atime_ns, status.st_mtime_ns))
+    assert f"other contents than before the run: {path}" in frugal("verify", code=1).stdout
+    told = json.loads(frugal("verify", "--format", "json", code=1).stdout)
+    assert told["read"] == 2 and told["differences"][0]["how"] == "other contents than before the run"
+    (ready_state_folder() / "digests/run-1.json").write_text("{")
+    assert "digests/run-1.json: cannot be read" in frugal("verify", "1", code=2).stderr
+
+
 def test_a_run_is_verified_against_the_disk(folder: Path, frugal: Frugal) -> None:
     for name in ("a.log", "b.log", "c.log", "d.log", "t.tmp", "x.del"):
         put(folder / "Intake" / name, name)

@@ -6,13 +6,14 @@ import time
 from collections.abc import Callable
 
 from frugal_sorter.app.session import Session
+from frugal_sorter.app.verify import digests_before
 from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.execution.executor import Result, execute
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import SUMMED, Plan
 from frugal_sorter.platforms import accounts
 from frugal_sorter.platforms.slashed import Path
-from frugal_sorter.reports.saved import FolderSums, forget_totals, keep_totals
+from frugal_sorter.reports.saved import FolderSums, forget_totals, keep_digests, keep_totals
 from frugal_sorter.rules.units import DAY_NS
 from frugal_sorter.state import forget_files, open_log, read_settings, ready_state_folder
 from frugal_sorter.steps.step import Mark, Step
@@ -44,6 +45,7 @@ def carry_out(session: Session, plan: Plan, on_step: Callable[[Step, Mark], None
             journal.believe(session.now_ns, accounts.is_clock_set, is_confirmed=True)
         _forget(folder, journal, kept_ns)
         # The moment of each is its own: between the plan and the answer of a person an hour can pass.
+        digests = digests_before(plan, session.on_progress) if session.digests else None
         sums = FolderSums(plan.levels)
         before = sums.take(time.time_ns()) if plan.kind in SUMMED else None
         if visiting is None:
@@ -52,6 +54,8 @@ def carry_out(session: Session, plan: Plan, on_step: Callable[[Step, Mark], None
             with visiting.telling(on_step) as tell:
                 visiting.begin(journal)
                 result = execute(plan, journal, tell, stop)
+        if digests is not None:
+            keep_digests(folder, result.run, digests)
         if before is not None:
             keep_totals(folder, result.run, before, sums.take(time.time_ns()))
         if visiting is not None:

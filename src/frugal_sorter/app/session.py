@@ -45,6 +45,7 @@ class Session:
         asks: a person sees what is planned and answers before it is done.
         on_progress: called while planning with how many entries were checked, of how many (0 where that is not known).
         elsewhere: what conditions can ask for, by its name in the world, where an inventory stands for the machine.
+        digests: digests of all files are taken before a run, to verify their contents later.
     """
 
     now_ns: int
@@ -55,6 +56,7 @@ class Session:
     asks: bool = False
     on_progress: Callable[[int, int], None] = _quiet
     elsewhere: Mapping[str, Any] | None = None
+    digests: bool = False
 
     @classmethod
     def begin(

@@ -117,6 +117,7 @@ class Job(ABC):
 def run_job(job: Job, session: Session, screen: Screen) -> int:
     """Plan a job, list what it would do, ask, do it, and say what was done; return the exit code."""
     args = job.args
+    session = replace(session, digests=getattr(args, "digests", False))
     job.prepare(session, screen)
     with Progress("checked") as progress:
         plan = job.plan(replace(session, on_progress=progress.update))
@@ -257,6 +258,7 @@ def _show_run(session: Session, view: PlanView) -> tuple[Result, int]:
     screen = view.screen
     with _signals() as heard:
         with Progress("steps done") as progress:
+            session = replace(session, on_progress=lambda done, of: progress.update(done, of, "files read"))
             screen.progress, numbers = progress, count(1)
 
             def show(step: Step, mark: Mark) -> None:
@@ -374,6 +376,11 @@ def add_choosing(parser: argparse.ArgumentParser, edit: bool = True) -> None:
         help="with --save: also write a page on which the owner of the machine ticks what stays, for `tidy --approved`",
     )
     if edit:
+        parser.add_argument(
+            "--digests",
+            action="store_true",
+            help="read every file before it is moved and keep a digest, so that `frugal verify` can compare the contents",
+        )
         parser.add_argument("--edit", action="store_true", help="edit the plan in $VISUAL or $EDITOR before confirming it")
 
 

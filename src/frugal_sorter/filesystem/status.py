@@ -135,6 +135,23 @@ def sample_of(place: Place, size: int, dir_fd: int | None = None) -> str:
     return blake2b(head + b"\0" + tail, digest_size=16).hexdigest()
 
 
+def digest_of_contents(place: Place) -> str:
+    """Return a digest of all that a file holds (BLAKE2b, RFC 7693, 32 bytes).
+
+    Raises:
+        OSError: it cannot be read.
+    """
+    descriptor = open_to_read(place)
+    try:
+        digest, at = blake2b(digest_size=32), 0
+        while block := disk.pread(descriptor, BLOCK, at):
+            digest.update(block)
+            at += len(block)
+        return str(digest.hexdigest())
+    finally:
+        disk.close(descriptor)
+
+
 def with_sample(found: FileRecord, dir_fd: int | None = None) -> FileRecord:
     """Return a record that says WHO a file is also where inode numbers do not last."""
     identity = found.identity

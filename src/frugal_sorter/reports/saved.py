@@ -211,8 +211,8 @@ _TOTALS = {
 }
 
 
-def _path(folder: Path, run: int) -> Path:
-    return folder / "totals" / f"run-{run}.json"
+def _path(folder: Path, run: int, what: str = "totals") -> Path:
+    return folder / what / f"run-{run}.json"
 
 
 def keep_totals(folder: Path, run: int, before: Totals, after: Totals) -> None:
@@ -230,9 +230,35 @@ def keep_totals(folder: Path, run: int, before: Totals, after: Totals) -> None:
 
 
 def forget_totals(folder: Path, run: int) -> None:
-    """Forget what the folders of a run held."""
-    with suppress(OSError):
-        _path(folder, run).unlink()
+    """Forget what the folders of a run held, and the digests of its files."""
+    for what in ("totals", "digests"):
+        with suppress(OSError):
+            _path(folder, run, what).unlink()
+
+
+def keep_digests(folder: Path, run: int, digests: Mapping[str, str]) -> None:
+    """Keep digests of the contents of files, taken before a run, by the number of the step that is about each.
+
+    Raises:
+        OSError: they cannot be written.
+    """
+    write_whole(_path(folder, run, "digests"), json.dumps(digests).encode("ascii"), durable=False)
+
+
+def kept_digests(folder: Path, run: int) -> dict[str, str]:
+    """Return the digests that were kept for a run; none where none were.
+
+    Raises:
+        UsageError: they cannot be read.
+    """
+    path = _path(folder, run, "digests")
+    try:
+        found: dict[str, str] = read_json(path, _LARGEST * 100, _by_name(is_text))
+    except FileNotFoundError:
+        return {}
+    except (OSError, ValueError) as error:
+        raise UsageError(f"{path}: cannot be read ({type(error).__name__})", "remove it") from None
+    return found
 
 
 def kept_totals(folder: Path, run: int) -> tuple[Totals, Totals] | None:

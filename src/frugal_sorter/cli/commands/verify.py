@@ -49,6 +49,8 @@ def run(args: argparse.Namespace) -> int:
     later = f" {found.moved_on:,} of them were moved on by later runs." if found.moved_on else ""
     undone = f" {found.not_done:,} were not made." if found.not_done else ""
     how = "everything is where it was put, with the size and the date that it had"
+    if found.read:
+        how += f"; {count_text(found.read, 'file')} read, and every byte is as before the run"
     if differences:
         are, them = ("is", "it") if len(differences) == 1 else ("are", "them")
         how = f"{len(differences):,} {are} not as the run left {them}"
