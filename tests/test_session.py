@@ -71,5 +71,5 @@ def test_what_a_rule_would_pack_is_named_where_the_rule_is_left_out_and_not_the_
     for name in ("a.log", "b.log"):
         put(folder / "Intake" / name)
     plan = plan_of(book_of(folder, 'where = "ext is log"\npack = "all.zip"'))
-    leave_out(plan, lambda step: step.rule == "rule 0", "declined")
+    plan = leave_out(plan, lambda step: step.rule == "rule 0", "declined")
     assert [one.place.name for one in plan.not_touched] == ["a.log", "b.log"] and not plan.steps

@@ -36,6 +36,7 @@ def carry_out(session: Session, plan: Plan, on_step: Callable[[Step, Mark], None
         RefusedError: another process is changing files.
         StateError: the journal cannot be written.
     """
+    plan = plan.numbered()
     folder, settings, visiting = ready_state_folder(), read_settings(), session.visiting
     session.planned(plan, "" if visiting is None else visiting.rules)
     open_log(folder, settings.log)

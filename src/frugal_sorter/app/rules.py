@@ -21,6 +21,7 @@ from frugal_sorter.rules.model import Rule, RuleBook
 from frugal_sorter.rules.units import DAY_NS, nearest
 from frugal_sorter.steps.kinds import FINAL
 from frugal_sorter.steps.step import Step, total
+from frugal_sorter.values import replace
 
 if TYPE_CHECKING:
     from frugal_sorter.planning.foresight import Day
@@ -53,8 +54,7 @@ def plan_rules(
         world = session.world(journal, now_ns)
         plan = plan_by_rules(book, world, earlier_runs_of(journal), again, at_most, only=only)
         # It is made now, wherever it looks from.
-        plan.made_ns = session.now_ns
-        _hold_back(session, plan, journal, book, world)
+        plan = _hold_back(session, replace(plan, made_ns=session.now_ns), journal, book, world)
     return session.planned(_only_by(plan, rules), book.file)
 
 
@@ -142,27 +142,29 @@ def rules_named(book: RuleBook, names: Iterable[str]) -> list[Rule]:
     return [rule for rule in book.rules if rule.name in wanted]
 
 
-def keep_only(plan: Plan, is_wanted: Callable[[Step], bool]) -> None:
-    """Leave in a plan only some steps; the entries of the others are not asked for."""
-    others = plan.drop(lambda step: not is_wanted(step))
-    plan.aside += total({step.place: step.count for step in others if step.source}.values())
-    plan.not_touched = []
+def keep_only(plan: Plan, is_wanted: Callable[[Step], bool]) -> Plan:
+    """Return a plan with only some steps; the entries of the others are not asked for."""
+    rest, others = plan.without(lambda step: not is_wanted(step))
+    aside = plan.aside + total({step.place: step.count for step in others if step.source}.values())
+    return replace(rest, aside=aside, not_touched=[])
 
 
 def _only_by(plan: Plan, rules: Sequence[Rule]) -> Plan:
-    """Leave in a plan only what some rules do; whatever another rule takes before them stays its own."""
+    """Return a plan with only what some rules do; whatever another rule takes before them stays its own."""
     if not rules:
         return plan
     names = {rule.name for rule in rules}
-    others = plan.drop(lambda step: step.rule not in names)
+    rest, others = plan.without(lambda step: step.rule not in names)
     left = [one for one in plan.not_touched if one.rule and one.rule not in names]
-    plan.not_touched = [one for one in plan.not_touched if not one.rule or one.rule in names]
     counts = {step.place: step.count for step in others if step.source} | {one.place: one.counted for one in left}
-    plan.aside = total(counts.values())
-    plan.notes = [note for note in plan.notes if not note.rules or names.intersection(note.rules)]
-    plan.refused = [one for one in plan.refused if one.rule in names]
-    plan.rules = [name for name in plan.rules if name in names]
-    return plan
+    return replace(
+        rest,
+        not_touched=[one for one in plan.not_touched if not one.rule or one.rule in names],
+        aside=total(counts.values()),
+        notes=[note for note in plan.notes if not note.rules or names.intersection(note.rules)],
+        refused=[one for one in plan.refused if one.rule in names],
+        rules=[name for name in plan.rules if name in names],
+    )
 
 
 def _keep_all(_plan: Plan, _world: object) -> None:
@@ -184,27 +186,28 @@ def plan_job(session: Session, book: RuleBook, kind: JobName, at_most: int | Non
     with session.changing(kind) as journal:
         world = session.world(journal)
         plan = plan_by_rules(book, world, earlier_runs_of(journal), True, at_most, kind, narrow)
-        _hold_back(session, plan, journal, book, world)
+        plan = _hold_back(session, plan, journal, book, world)
     return session.planned(plan)
 
 
-def _hold_back(session: Session, plan: Plan, journal: Journal, book: RuleBook, world: World) -> None:
-    """Take out of a plan what must wait: for a clock that is believed, and for programs where nobody watches."""
-    hold_unbelieved(session, plan, journal, dated_rules(book))
+def _hold_back(session: Session, plan: Plan, journal: Journal, book: RuleBook, world: World) -> Plan:
+    """Return a plan without what must wait: for a clock that is believed, and for programs where nobody watches."""
+    plan = hold_unbelieved(session, plan, journal, dated_rules(book))
     visiting = session.visiting
     # A person sees what is listed; what comes by itself leaves whatever a program is writing.
     if plan.asked and session.is_unattended:
         leave_written(plan, world)
     if visiting is not None and visiting.driver == "schedule":
         tell_of_long_waits(plan, lambda paths: journal.waiting(visiting.name, paths, plan.made_ns))
+    return plan
 
 
-def hold_unbelieved(session: Session, plan: Plan, journal: Journal, dated: Collection[str]) -> None:
-    """Take out of a plan what would be gone for good by a clock that is not believed, unless a person is asked.
+def hold_unbelieved(session: Session, plan: Plan, journal: Journal, dated: Collection[str]) -> Plan:
+    """Return a plan without what would be gone for good by a clock that is not believed, unless a person is asked.
 
     Args:
         session: of the command.
-        plan: it loses these steps.
+        plan: it may have such steps.
         journal: what it says of the clock.
         dated: the rules that go by dates.
     """
@@ -213,12 +216,13 @@ def hold_unbelieved(session: Session, plan: Plan, journal: Journal, dated: Colle
         return step.verb in FINAL and step.rule in dated
 
     if not journal.doubt or not any(map(goes_by_date, plan.asked)):
-        return
+        return plan
     if session.asks:
-        plan.notes.append(Note(f"{journal.doubt}: check that the clock is right before you answer", False))
-        return
+        return replace(
+            plan, notes=[*plan.notes, Note(f"{journal.doubt}: check that the clock is right before you answer", False)]
+        )
     held = "nothing is deleted by age until the time is confirmed: by a run on another day, or by you (without --yes)"
-    leave_out(plan, goes_by_date, f"{journal.doubt}; {held}", problem=True)
+    return leave_out(plan, goes_by_date, f"{journal.doubt}; {held}", problem=True)
 
 
 def plan_saved(session: Session, path: Path, at_most: int | None = None) -> Plan:
@@ -243,18 +247,15 @@ def plan_saved(session: Session, path: Path, at_most: int | None = None) -> Plan
     return plan
 
 
-def leave_out(plan: Plan, is_unwanted: Callable[[Step], bool], reason: str, problem: bool = False) -> list[Step]:
-    """Take steps out of a plan with all that belongs to them, and say why their entries are left alone.
+def leave_out(plan: Plan, is_unwanted: Callable[[Step], bool], reason: str, problem: bool = False) -> Plan:
+    """Return a plan without some steps and all that belongs to them; it says why their entries are left alone.
 
     Args:
-        plan: it loses them.
+        plan: with these steps.
         is_unwanted: tells which.
         reason: why.
         problem: a person should know of it.
-
-    Returns:
-        what was taken out.
     """
-    dropped = plan.drop(is_unwanted)
-    plan.not_touched += {step.source: step.not_touched(reason, problem) for step in dropped if step.source}.values()
-    return dropped
+    rest, dropped = plan.without(is_unwanted)
+    left = {step.source: step.not_touched(reason, problem) for step in dropped if step.source}
+    return replace(rest, not_touched=[*plan.not_touched, *left.values()])

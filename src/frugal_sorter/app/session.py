@@ -82,6 +82,11 @@ class Session:
             self.visiting.plan, self.visiting.rules = plan, rules
         return plan
 
+    def narrowed(self, plan: Plan) -> None:
+        """Note that less of what was planned is to be done."""
+        if self.visiting is not None and self.visiting.plan is not None:
+            self.visiting.plan = plan
+
     def forget_plan(self) -> None:
         """What was planned is not to be done, and nothing is left undone by that."""
         if self.visiting is not None:

@@ -170,7 +170,7 @@ def plan_emptying(
         if at_most is not None:
             plan.ceilings[RULE] = at_most
         if limits is not None and limits.goes_by_time:
-            hold_unbelieved(session, plan, journal, {RULE})
+            plan = hold_unbelieved(session, plan, journal, {RULE})
         enforce_removal_limits(plan)
         session.planned(plan)
         return Emptying(plan, going, _runs(journal, going) if plan.asked else Counter())

@@ -297,8 +297,9 @@ class Watcher:
         session = self.begin()
         try:
             plan = plan_rules(session, self.book, only=only)
-            self._leave_circling(plan, now_ns)
-            held = self._leave_fresh(plan, now_ns, only)
+            plan = self._leave_circling(plan, now_ns)
+            plan, held = self._leave_fresh(plan, now_ns, only)
+            session.narrowed(plan)
             if plan.asked:
                 self.listener.planned(plan)
                 result = carry_out(session, plan, self._on_step, self.stop)
@@ -330,7 +331,7 @@ class Watcher:
             self._turns.setdefault(key, []).append(self.clock())
         self.listener.step(step, mark)
 
-    def _leave_circling(self, plan: Plan, now_ns: int) -> None:
+    def _leave_circling(self, plan: Plan, now_ns: int) -> Plan:
         """Leave what was moved again and again: two rules, or two programs, hand it to each other."""
         self._turns = {
             key: moments for key, turns in self._turns.items() if (moments := [at for at in turns if now_ns - at < _TURNS_NS])
@@ -342,14 +343,15 @@ class Watcher:
             return step.was is not None and len(self._turns.get((step.was.dev, step.was.ino), ())) >= _TURNS
 
         reason = f"moved {_TURNS} times within 10 minutes: the rules move it in a circle"
-        for step in leave_out(plan, goes_round, reason, problem=True):
+        for step in filter(goes_round, plan.asked):
             key = (step.was.dev, step.was.ino) if step.was is not None else (0, 0)
             if key not in self._circling:
                 self._circling.add(key)
                 self.listener.note(f"{step.place.path} was moved {_TURNS} times within 10 minutes; leaving it alone")
+        return leave_out(plan, goes_round, reason, problem=True)
 
-    def _leave_fresh(self, plan: Plan, now_ns: int, only: frozenset[str] | None) -> dict[str, int]:
-        """Leave what something was heard of a moment ago; return, by folder, when the first of it may be taken."""
+    def _leave_fresh(self, plan: Plan, now_ns: int, only: frozenset[str] | None) -> tuple[Plan, dict[str, int]]:
+        """Leave what something was heard of a moment ago; return the rest and, by folder, when the first of it may be taken."""
         settles = {rule.name: rule.settle for rule in self.book.rules}
         held: dict[str, int] = {}
 
@@ -369,10 +371,10 @@ class Watcher:
             held[step.source.folder] = min(until_ns, held.get(step.source.folder, until_ns))
             return True
 
-        leave_out(plan, is_fresh, FRESH)
+        plan = leave_out(plan, is_fresh, FRESH)
         longest = max((settle.seconds for settle in settles.values()), default=0) * SECOND_NS
         self._heard = {path: at_ns for path, at_ns in self._heard.items() if now_ns - at_ns < longest}
-        return held
+        return plan, held
 
     def _forget(self, only: frozenset[str] | None, held: Mapping[str, int], now_ns: int) -> None:
         """Note what was looked at, and when to look there again."""

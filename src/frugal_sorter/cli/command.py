@@ -252,11 +252,8 @@ def plan_of_command(words: Sequence[str], at_most: int | None = None) -> Plan | 
         return None
     from frugal_sorter.cli.jobs import take_out
 
-    plan = job.plan(args.call.begin())
-    job.decide(plan, None)
-    if job.is_steerable:
-        take_out(args, plan, job.numbers(plan))
-    return plan
+    plan = job.decide(job.plan(args.call.begin()), None)
+    return take_out(args, plan, job.numbers(plan))[0] if job.is_steerable else plan
 
 
 def _job_of(module: Command, args: argparse.Namespace) -> Job | None:

@@ -69,8 +69,9 @@ class Job(ABC):
     def plan(self, session: Session) -> Plan:
         """Return what is to be done; nothing is printed or asked."""
 
-    def decide(self, plan: Plan, screen: Screen | None) -> None:  # noqa: B027
-        """Take out of a plan what a person must be asked about alone, and all of it where there is nobody to ask."""
+    def decide(self, plan: Plan, screen: Screen | None) -> Plan:
+        """Return a plan without what a person declines who is asked about that alone, or what nobody can be asked about."""
+        return plan
 
     def numbers(self, plan: Plan) -> Numbers:
         """Return what a person calls the steps of a plan by, to take some out."""
@@ -122,11 +123,15 @@ def run_job(job: Job, session: Session, screen: Screen) -> int:
     with Progress("checked") as progress:
         plan = job.plan(replace(session, on_progress=progress.update))
     if not args.dry_run:
-        job.decide(plan, screen)
+        plan = job.decide(plan, screen)
     elif getattr(args, "keep_out", None) is not None:
         raise UsageError("--dry-run changes nothing, so it cannot be combined with --keep-out", "remove one of them")
     numbers = job.numbers(plan) if job.is_steerable else None
-    left_out = [*job.exceptions, *take_out(args, plan, numbers)] if numbers is not None else []
+    left_out: list[Keys] = []
+    if numbers is not None:
+        plan, taken = take_out(args, plan, numbers)
+        left_out = [*job.exceptions, *taken]
+    session.narrowed(plan)
     view = PlanView(plan, screen, numbers)
     job.head(view)
     if not plan.asked:
@@ -151,8 +156,10 @@ def run_job(job: Job, session: Session, screen: Screen) -> int:
     if not agreed(
         view, screen, lambda: job.question(view, session.account), args.yes or job.is_agreed, job.is_steerable, job.show
     ):
+        session.narrowed(view.plan)
         screen.line("Nothing was changed.")
         return 3
+    view.change(view.plan.numbered())
     result, number = _show_run(session, view)
     job.conclude(view, result)
     _tell_freed(session, plan, screen, result)
@@ -384,8 +391,8 @@ def add_choosing(parser: argparse.ArgumentParser, edit: bool = True) -> None:
         parser.add_argument("--edit", action="store_true", help="edit the plan in $VISUAL or $EDITOR before confirming it")
 
 
-def take_out(args: argparse.Namespace, plan: Plan, numbers: Numbers) -> list[Keys]:
-    """Take out of a plan what `--without` names, and return rules that leave it alone for good.
+def take_out(args: argparse.Namespace, plan: Plan, numbers: Numbers) -> tuple[Plan, list[Keys]]:
+    """Return a plan without what `--without` names, and rules that leave that alone for good.
 
     Raises:
         UsageError: it names what is not in the plan.
@@ -398,7 +405,7 @@ def take_out(args: argparse.Namespace, plan: Plan, numbers: Numbers) -> list[Key
 
         require_library("--page", "jinja2", "reports")
     if not words:
-        return []
+        return plan, []
     if getattr(args, "yes", False) and any(re.fullmatch(r"[\d,-]+", word) for word in words):
         # Nobody sees the list that they would be numbers of.
         raise UsageError(
@@ -408,8 +415,7 @@ def take_out(args: argparse.Namespace, plan: Plan, numbers: Numbers) -> list[Key
         chosen = choose(plan, numbers, words, os.getcwd())
     except UsageError as wrong:
         raise UsageError(f"--without {wrong.message}", wrong.hint) from None
-    leave_out(plan, lambda step: id(step) in chosen.steps, "left out by --without")
-    return list(chosen.rules)
+    return leave_out(plan, lambda step: step.id in chosen.steps, "left out by --without"), list(chosen.rules)
 
 
 def keep_out(args: argparse.Namespace, screen: Screen, rules: Sequence[Keys]) -> None:
@@ -492,11 +498,12 @@ def edit(view: PlanView, screen: Screen) -> None:
     from frugal_sorter.planning.plan import struck_lines
 
     gone = struck_lines(lines, _edited("\n".join([*text, ""]), screen.may_ask()))
-    struck = {id(steps[at]) for at in gone}
+    struck = {steps[at].id for at in gone}
     if struck:
-        leave_out(plan, lambda step: id(step) in struck, "taken out in the editor")
-        view.changed()
-    screen.line(f"Left out {count_text(len(struck), 'change')}; {count_text(len(plan.asked), 'change')} remaining.", style="bold")
+        view.change(leave_out(plan, lambda step: step.id in struck, "taken out in the editor"))
+    screen.line(
+        f"Left out {count_text(len(struck), 'change')}; {count_text(len(view.plan.asked), 'change')} remaining.", style="bold"
+    )
 
 
 def _edited(text: str, has_terminal: bool) -> str:

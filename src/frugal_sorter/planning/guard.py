@@ -347,8 +347,8 @@ def tell_of_long_waits(plan: Plan, since_ns: Callable[[list[str]], Mapping[str, 
 def leave_written(plan: Plan, world: World) -> None:
     """Take out of a plan what programs have open for writing, as far as this account can see, and name it."""
     asked = plan.asked
-    free = set(map(id, not_held(plan, asked, world.open_files.writer, WRITTEN_BY)))
-    plan.drop(lambda step: id(step) not in free)
+    free = {step.id for step in not_held(plan, asked, world.open_files.writer, WRITTEN_BY)}
+    plan.drop(lambda step: step.id not in free)
 
 
 # Room that is never counted on: the file system needs some for itself.
@@ -470,11 +470,11 @@ def leave_unwritable(plan: Plan, existing: Callable[[str], str] = lambda folder:
         folders += [existing(step.target.folder)] if step.target and kind.makes else []
         return next(filter(is_closed, folders), "")
 
-    found = {id(step): folder for step in plan.asked if (folder := closed(step))}
-    groups = {step.group: found[id(step)] for step in plan.asked if step.group and id(step) in found}
-    for step in plan.drop(lambda step: id(step) in found) if found else ():
+    found = {step.id: folder for step in plan.asked if (folder := closed(step))}
+    groups = {step.group: found[step.id] for step in plan.asked if step.group and step.id in found}
+    for step in plan.drop(lambda step: step.id in found) if found else ():
         if step.source is not None:
-            folder = found.get(id(step)) or groups[step.group]
+            folder = found.get(step.id) or groups[step.group]
             is_volume = is_closed(folder) == "volume"
             plan.not_touched.append(
                 step.not_touched(f"read-only file system ({folder})" if is_volume else f"no permission ({folder})", True)

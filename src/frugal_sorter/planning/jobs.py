@@ -420,16 +420,16 @@ class Purge:
             (step for step in plan.asked if step.place in self.dates), key=lambda step: (self.dates[step.place], step.place)
         )
         old = [step for step in ranked if self.dates[step.place] < limit_ns]
-        newest = set(map(id, ranked[-self.keep_newest :])) if self.keep_newest else set()
+        newest = {step.id for step in ranked[-self.keep_newest :]} if self.keep_newest else set()
         for step in old:
-            if id(step) in newest:
+            if step.id in newest:
                 plan.not_touched.append(step.not_touched(f"one of the newest {self.keep_newest}, which are kept"))
-        aged = [step for step in old if id(step) not in newest]
+        aged = [step for step in old if step.id not in newest]
         going = not_held(plan, aged, lambda was, path: _holder(world, was, path), OPEN_IN)
         if self.until_free is not None:
             going = self._until_free(plan, going)
-        kept = set(map(id, going))
-        plan.drop(lambda step: id(step) not in kept)
+        kept = {step.id for step in going}
+        plan.drop(lambda step: step.id not in kept)
 
     def by_other_dates(self, dates: Iterable[str], takes: Takes, world: World) -> dict[str, Older]:
         """Count, in one walk, what is older by some other dates; the date that decides is the commonest misunderstanding.

@@ -29,7 +29,7 @@ from frugal_sorter.steps.step import (
     step_of_line,
     total,
 )
-from frugal_sorter.values import field, mutable
+from frugal_sorter.values import field, mutable, replace
 
 JobName = Literal["tidy", "sort", "purge", "gather", "empty", "duplicates", "rules", "leftovers", "undo", "restore"]
 # They bring things back to where they were.
@@ -118,7 +118,7 @@ class Plan:
         witness: Witness | None = None,
     ) -> Step:
         """Append a step and return it."""
-        step = Step(len(self.steps) + 1, verb, rule, rule_key, source, target, was, details or {}, 0, witness)
+        step = Step(self._next_id, verb, rule, rule_key, source, target, was, details or {}, 0, witness)
         self.steps.append(step)
         return step
 
@@ -128,8 +128,13 @@ class Plan:
             self.groups += 1
         for step in steps:
             step.group = self.groups if len(steps) > 1 else 0
-            step.id = len(self.steps) + 1
+            step.id = self._next_id
             self.steps.append(step)
+
+    @property
+    def _next_id(self) -> int:
+        # What was taken out leaves its number free for good.
+        return self.steps[-1].id + 1 if self.steps else 1
 
     def refuse(self, refusal: Refusal, unwanted: Callable[[Step], bool]) -> None:
         """Take steps out that are refused; their entries are named as left alone."""
@@ -137,18 +142,29 @@ class Plan:
         left = {step.source: step.not_touched("refused, see below") for step in self.drop(unwanted) if step.source}
         self.not_touched += left.values()
 
+    def without(self, unwanted: Callable[[Step], bool]) -> tuple[Plan, list[Step]]:
+        """Return the plan without some steps, their groups, and the folders that then nothing goes into; the others keep
+        their numbers.
+
+        Returns:
+            the new plan, and what was taken out, the folders aside.
+        """
+        rest = replace(self)
+        out = rest.drop(unwanted)
+        return rest, out
+
     def drop(self, unwanted: Callable[[Step], bool]) -> list[Step]:
-        """Take steps out with their groups, and the folders that then nothing goes into.
+        """Take steps out of a plan that is being made; see `without`.
 
         Returns:
             what was taken out, the folders aside.
         """
         dropped = [step for step in self.steps if step.verb not in ATTENDING and unwanted(step)]
         groups = {step.group for step in dropped if step.group}
-        gone = {id(step) for step in dropped}
-        out = [step for step in self.steps if id(step) in gone or (step.group and step.group in groups)]
-        gone |= {id(step) for step in out}
-        self.steps = [step for step in self.steps if id(step) not in gone]
+        gone = {step.id for step in dropped}
+        out = [step for step in self.steps if step.id in gone or (step.group and step.group in groups)]
+        gone |= {step.id for step in out}
+        self.steps = [step for step in self.steps if step.id not in gone]
         needed = {step.target.folder for step in self.steps if step.target and step.verb in MAKING}
         kept = []
         for step in reversed(self.steps):
@@ -158,7 +174,6 @@ class Plan:
                 needed.add(step.target.folder)
             kept.append(step)
         self.steps = kept[::-1]
-        self.number()
         return out
 
     def in_groups(self) -> Iterator[list[Step]]:
@@ -196,6 +211,12 @@ class Plan:
             numbered += steps
         self.steps = numbered
         self.number()
+
+    def numbered(self) -> Plan:
+        """Return the plan with steps that are numbered without a gap, as it is carried out and written down."""
+        if all(step.id == number for number, step in enumerate(self.steps, 1)):
+            return self
+        return replace(self, steps=[replace(step, id=number) for number, step in enumerate(self.steps, 1)])
 
     def number(self) -> None:
         """Number the steps anew, in order."""
@@ -290,7 +311,7 @@ def save_plan(plan: Plan, path: Path) -> None:
     try:
         descriptor = disk.open(path, disk.O_WRONLY | disk.O_CREAT | disk.O_EXCL | disk.O_CLOEXEC, 0o600)
         with open(descriptor, "w", encoding="ascii") as file:
-            for line in chain([head], map(step_as_line, plan.steps)):
+            for line in chain([head], map(step_as_line, plan.numbered().steps)):
                 file.write(json.dumps(line) + "\n")
     except FileExistsError:
         raise UsageError(f"{path}: the file already exists", "choose another name, or remove it") from None
@@ -329,8 +350,9 @@ def load_plan(path: Path) -> Plan:
     plan.matched = {step.rule for step in plan.steps}
     now = _group_sizes(plan)
     torn = {group for group, size in sizes.items() if now[group] != size}
-    plan.drop(lambda step: step.group in torn)
+    # A file can hold a number twice.
     plan.number()
+    plan.drop(lambda step: step.group in torn)
     return plan
 
 

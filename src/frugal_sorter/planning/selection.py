@@ -40,7 +40,7 @@ def going_along(plan: Plan) -> set[int]:
         for step in steps:
             if step.verb == "trash" and step.source is not None:
                 told = step.source in targets or step.source in archives or step.source.path in packed
-                found |= {id(step)} if told else set()
+                found |= {step.id} if told else set()
     return found
 
 
@@ -74,12 +74,12 @@ class Numbers:
         aside = going_along(plan)
         asked = list(by_rule(plan).values()) if order is None else [sorted(plan.asked, key=order)]
         listed = (group for steps in asked for group in (together(steps) if order is None else [steps]))
-        self.steps = [step for group in listed for step in group if id(step) not in aside]
-        self._of = {id(step): number for number, step in enumerate(self.steps, 1)}
+        self.steps = [step for group in listed for step in group if step.id not in aside]
+        self._of = {step.id: number for number, step in enumerate(self.steps, 1)}
 
     def of(self, step: Step) -> int:
         """Return the number of a step; 0 for one that only goes with others."""
-        return self._of.get(id(step), 0)
+        return self._of.get(step.id, 0)
 
     @property
     def width(self) -> int:
@@ -105,7 +105,7 @@ def ranges_of(text: str) -> list[Range]:
 
 
 class Chosen(NamedTuple):
-    """What some words mean: steps by identity, and rules that leave their entries alone for good."""
+    """What some words mean: steps by their ids, and rules that leave their entries alone for good."""
 
     steps: frozenset[int]
     rules: Sequence[Keys]
@@ -128,7 +128,7 @@ def choose(plan: Plan, numbers: Numbers, words: Iterable[str], here: str) -> Cho
     whole: list[Keys] = []
     for word in words:
         steps, wide = _by_number(numbers, ranges) if (ranges := ranges_of(word)) else _by_path(plan, numbers, word, here)
-        found |= {id(step) for step in steps}
+        found |= {step.id for step in steps}
         if wide:
             whole += [one for one in wide if one not in whole]
             continue

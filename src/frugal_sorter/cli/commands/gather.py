@@ -88,7 +88,7 @@ class _Gather(Job):
     def head(self, view: PlanView) -> None:
         view.screen.parts(("From ", ""), (shown(self.source), "bold"), (" to ", ""), (shown(self.target), "bold"))
         view.screen.line()
-        _show(self.gathering, view.screen, self.args.move)
+        _show(self.gathering, view.plan, view.screen, self.args.move)
         view.screen.line()
 
     def show_nothing(self, view: PlanView) -> None:
@@ -133,9 +133,8 @@ def _read(named: str) -> bytes:
         raise UsageError(f"cannot read the list {shown(named)} ({reason_of(error)})", "check the path") from None
 
 
-def _show(gathering: Gathering, screen: Screen, move: bool) -> None:
+def _show(gathering: Gathering, plan: Plan, screen: Screen, move: bool) -> None:
     """Print how many files are asked for, and what becomes of them; what is missing by its line."""
-    plan = gathering.plan
     rows = [("listed", gathering.asked, "")]
     rows.append(("to move" if move else "to copy", len(plan.asked), size_text(sum(step.bytes for step in plan.asked))))
     rows.append(("already there", len(gathering.already), ""))

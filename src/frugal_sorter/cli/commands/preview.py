@@ -70,7 +70,7 @@ def _run(args: argparse.Namespace, session: Session, book: RuleBook) -> int:
         require_library("--format html", "jinja2", "reports")
     screen = Screen(is_short(args))
     numbers = Numbers(plan)
-    left_out = take_out(args, plan, numbers)
+    plan, left_out = take_out(args, plan, numbers)
     view = PlanView(plan, screen, numbers)
     if args.save:
         from frugal_sorter.planning.plan import save_plan

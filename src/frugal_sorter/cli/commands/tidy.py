@@ -67,7 +67,7 @@ class _Tidy(Job):
             book = read_book(args)
             rules = rules_named(book, args.rule)
             plan = plan_rules(session, book, args.again, args.at_most, rules=rules, now_ns=_moment(args, session))
-            _keep_only(args, plan)
+            plan = _keep_only(args, plan)
             self.book = replace(book, rules=tuple(rules or book.rules))
             # A person knows what was left; of what a timer cannot ask, night after night, nobody does.
             self._unasked_is_problem = session.is_unattended
@@ -76,11 +76,11 @@ class _Tidy(Job):
             raise UsageError("--plan cannot be combined with rules", "remove RULES, --rule, --only, --as-of and --again")
         plan = plan_saved(session, args.plan, args.at_most)
         if args.approved is not None:
-            self._approve(plan, session)
+            plan = session.planned(self._approved(plan, session), str(args.plan))
         return plan
 
-    def _approve(self, plan: Plan, session: Session) -> None:
-        """Leave out what the owner of the machine wants to stay."""
+    def _approved(self, plan: Plan, session: Session) -> Plan:
+        """Return a plan without what the owner of the machine wants to stay."""
         from frugal_sorter.planning.approval import read_approval
 
         numbers = Numbers(plan)
@@ -88,13 +88,14 @@ class _Tidy(Job):
         by = f"{answer.by}, {moment_text(answer.at_ns)}"
         if answer.stays:
             chosen = choose(plan, numbers, [answer.stays], os.getcwd())
-            leave_out(plan, lambda step: id(step) in chosen.steps, f"stays, as answered by {by}")
+            plan = leave_out(plan, lambda step: step.id in chosen.steps, f"stays, as answered by {by}")
             self.exceptions = list(chosen.rules)
-        plan.notes.append(Note(f"approved by {by}: {answer.changes - answer.kept:,} of {answer.changes:,} changes", False))
+        what = f"{by}: {answer.changes - answer.kept:,} of {answer.changes:,} changes"
         if session.visiting is not None:
-            session.visiting.approved = f"{by}: {answer.changes - answer.kept:,} of {answer.changes:,} changes"
+            session.visiting.approved = what
+        return replace(plan, notes=[*plan.notes, Note(f"approved by {what}", False)])
 
-    def decide(self, plan: Plan, screen: Screen | None) -> None:
+    def decide(self, plan: Plan, screen: Screen | None) -> Plan:
         """Ask for each rule that wants to be asked for by itself; without a person they are left."""
         agreed: set[str] = set()
         for rule in self.book.rules if self.book is not None else ():
@@ -109,8 +110,9 @@ class _Tidy(Job):
                     agreed.add(rule.name)
                     continue
                 reason = "declined"
-            leave_out(plan, lambda step, name=rule.name: step.rule == name, reason, self._unasked_is_problem)  # type: ignore[misc]
+            plan = leave_out(plan, lambda step, name=rule.name: step.rule == name, reason, self._unasked_is_problem)  # type: ignore[misc]
         self.is_agreed = bool(plan.asked) and {step.rule for step in plan.asked} <= agreed
+        return plan
 
     def show_nothing(self, view: PlanView) -> None:
         hidden = self.book is None or any(rule.hidden for rule in self.book.rules)
@@ -147,8 +149,8 @@ def _moment(args: argparse.Namespace, session: Session) -> int | None:
     return moment_of(args.as_of, session)
 
 
-def _keep_only(args: argparse.Namespace, plan: Plan) -> None:
-    """Leave in a plan what `--only` names.
+def _keep_only(args: argparse.Namespace, plan: Plan) -> Plan:
+    """Return a plan with only what `--only` names.
 
     Raises:
         UsageError: the plan has nothing of it.
@@ -158,4 +160,5 @@ def _keep_only(args: argparse.Namespace, plan: Plan) -> None:
             chosen = choose(plan, Numbers(plan), [word if "/" in word else f"./{word}" for word in args.only], os.getcwd())
         except UsageError as wrong:
             raise UsageError(f"--only {wrong.message}", "see `frugal explain PATH`") from None
-        keep_only(plan, lambda step: id(step) in chosen.steps)
+        return keep_only(plan, lambda step: step.id in chosen.steps)
+    return plan

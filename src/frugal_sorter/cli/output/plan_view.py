@@ -123,10 +123,10 @@ class PlanView:
         self.numbers = numbers if numbers is not None else Numbers(plan)
         # Piped on, a line is the same whatever stands above it.
         self._is_numbered = numbers is not None and screen.is_terminal
-        self._going_along = going_along(plan)
-        shown_steps = [step for step in plan.asked if id(step) not in self._going_along]
+        self.change(plan)
+        shown_steps = [step for step in plan.asked if step.id not in self._going_along]
         # Places that are made free in a group, by the step that takes what stands there away.
-        self._making_room = {(step.group, step.source) for step in plan.steps if id(step) in self._going_along and step.source}
+        self._making_room = {(step.group, step.source) for step in plan.steps if step.id in self._going_along and step.source}
         # Where a trash lies says nothing about where a plan happens.
         folders = {place.folder for step in shown_steps for place in _near_places(step)}
         folders.update(left.place.folder for left in plan.not_touched)
@@ -140,10 +140,11 @@ class PlanView:
         # Many changes are told by folder, once all are done.
         self._sums_up = screen.short and len(shown_steps) > 2 * FEW + 1
         self._ways: dict[tuple[str, str, str], Count] = {}
-        self.changed()
 
-    def changed(self) -> None:
-        """Steps were taken out of the plan."""
+    def change(self, plan: Plan) -> None:
+        """Show another plan: the same without some of its steps, or with other numbers."""
+        self.plan = plan
+        self._going_along = going_along(plan)
         self.new_folders = {step.target.path for step in self.plan.steps if step.verb == "make-folder" and step.target}
 
     def number(self, step: Step) -> str:
@@ -191,7 +192,7 @@ class PlanView:
 
     def show_names(self, steps: Sequence[Step], few: int = FEW) -> None:
         """Print the steps of one rule by name, those of a long list only in part: so many at each end."""
-        groups = together(step for step in steps if id(step) not in self._going_along)
+        groups = together(step for step in steps if step.id not in self._going_along)
         # Many groups of many names would fill screens, too.
         few = few if len(groups) == 1 else _FEW_OF_SEVERAL
         self.screen.sample(groups, lambda group: self._group(group, few), _FEW_GROUPS, "folder", indent=2, weight=len)
