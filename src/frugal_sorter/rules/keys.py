@@ -215,7 +215,8 @@ def json_schema() -> dict[str, Any]:
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "title": "Rules of Frugal Sorter",
         "type": "object",
-        "required": ["frugal", "rule"],
+        "required": ["frugal"],
+        "anyOf": [{"required": [name]} for name in ("rule", "trash", "inventory")],
         "properties": {
             "frugal": {"const": 1},
             "for": {"type": "array", "items": {"enum": ["linux", "macos", "windows"]}},
