@@ -13,8 +13,8 @@ from frugal_sorter.rules.editing import book_of_rule, rule_text
 from frugal_sorter.rules.load import load_rules, read_rules
 from frugal_sorter.rules.source import lines_of
 from frugal_sorter.rules.units import Mistakes
-from tests.conftest import IS_ROOT
-from tests.support import rules_text
+from tests.conftest import IS_ROOT, Frugal
+from tests.support import put, rules_text
 
 GOOD = """frugal = 1
 [[rule]]
@@ -222,3 +222,25 @@ def test_two_conditions_are_both_asked_whatever_their_words() -> None:
     )
     with pytest.raises(UsageError, match="--where"):
         both_conditions("", "size > 1 B) or (everything")
+
+
+@pytest.mark.parametrize("encoding", ["utf-16", "utf-8-sig"])
+def test_rules_and_lists_are_read_as_programs_of_windows_write_them(folder: Path, frugal: Frugal, encoding: str) -> None:
+    put(folder / "Intake/Tür.log")
+    put(folder / "Intake/kept.log")
+    rules = rules_text('where = "ext is log and not listed in \\"keep.txt\\""\nmove = "Öfen"').replace("\n", "\r\n")
+    (folder / "rules.toml").write_bytes(rules.encode(encoding))
+    (folder / "keep.txt").write_bytes("kept.log\r\n".encode(encoding))
+    frugal("tidy", "rules.toml", "--yes")
+    assert (folder / "Intake/Öfen/Tür.log").exists() and (folder / "Intake/kept.log").exists()
+    # What cannot be written back as it was is not changed.
+    before = (folder / "rules.toml").read_bytes()
+    done = frugal("rules", "off", "rule 0", "--rules", "rules.toml", code=None)
+    assert encoding == "utf-8-sig" or ("UTF-16" in done.stderr and (folder / "rules.toml").read_bytes() == before)
+
+
+def test_a_text_in_a_placeholder_may_stand_between_single_quotes(folder: Path, frugal: Frugal) -> None:
+    put(folder / "Intake/README")
+    put(folder / "Intake/a.log")
+    frugal("sort", "Intake", "--into", "{ext|'no extension'}", "--yes")
+    assert (folder / "Intake/no extension/README").exists() and (folder / "Intake/log/a.log").exists()

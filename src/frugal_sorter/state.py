@@ -158,6 +158,15 @@ def read_input(path: str | Path, largest: int, check: Check = lambda _found: Non
     return raw
 
 
+def decoded(raw: bytes) -> str:
+    """Return a text in UTF-8, or in UTF-16 where its mark says so, as programs of Windows write it; without the mark.
+
+    Raises:
+        UnicodeDecodeError: it is neither.
+    """
+    return raw.decode("utf-16" if raw[:2] in (b"\xff\xfe", b"\xfe\xff") else "utf-8-sig")
+
+
 def open_input(path: str | Path, check: Check = lambda _found: None) -> BinaryIO:
     """Open a regular file to read it; see `read_input`.
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ctypes
 import os
+import subprocess
 import sys
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -180,3 +181,72 @@ def test_letter_case_is_that_of_the_disk(folder: Path, frugal: Frugal) -> None:
     assert names(folder) - {"rules.toml"} == {"Photos/old.jpg", "Photos/New/a.jpg", "Photos/New/b.jpg"}
     frugal("undo", "--yes")
     assert snapshot(folder) == before
+
+
+ROOT = Path(__file__).parents[2]
+
+
+def test_a_home_and_variables_are_filled_in_as_no_shell_here_does(
+    desk: Path, own_home: Path, folder: Path, frugal: Frugal
+) -> None:
+    put(own_home / "Intake/a.log", "a")
+    for written in ("~\\Intake", "~/Intake", "%USERPROFILE%\\Intake", "$HOME\\Intake", "$env:USERPROFILE/Intake"):
+        assert "1 file" in " ".join(frugal("inventory", written, "--format", "table").stdout.split()) or "log" in (
+            frugal("inventory", written).stdout
+        )
+    put(folder / "rules.toml", rules_text("in = '~\\Intake'\nwhere = 'ext is log'\nmove = '~\\Logs'"))
+    frugal("tidy", "rules.toml", "--yes")
+    assert (own_home / "Logs/a.log").exists()
+
+
+def test_what_stands_between_single_quotes_is_answered(desk: Path, frugal: Frugal) -> None:
+    said = frugal("sort", "desk\\Intake", "--into", "'{type}'", code=2).stderr
+    assert 'write "{type}"' in said
+    said = frugal("schedule", "add", "night", "--at", "'daily", "02:00'", "--", "tidy", "desk\\rules.toml", code=2).stderr
+    assert 'write "daily 02:00"' in said
+
+
+@pytest.mark.parametrize(("written", "instead"), [("\\In", "C:/In"), ("D:", "D:/"), ("c:In", "C:/In")])
+def test_a_path_that_depends_on_the_current_drive_is_refused(folder: Path, frugal: Frugal, written: str, instead: str) -> None:
+    put(folder / "rules.toml", rules_text(f"in = '{written}'\nwhere = 'everything'\nmove = 'x'"))
+    assert f'write "{instead}"' in frugal("check", "rules.toml", code=2).stderr
+
+
+def _typed(line: str, desk: Path, folder: Path) -> tuple[int, bytes]:
+    """Type a line at the prompt of cmd; return its exit code and what it printed."""
+    shim = folder / "bin"
+    shim.mkdir(exist_ok=True)
+    (shim / "frugal.cmd").write_text(f'@"{sys.executable}" -m frugal_sorter %*\r\n')
+    env = {**os.environ, "PATH": f"{shim};{os.environ['PATH']}".replace("/", "\\")}
+    with open(folder / "printed.txt", "wb") as out:
+        code = subprocess.run(
+            f"cmd /d /c {line}",
+            cwd=str(desk),
+            env=env,
+            stdin=subprocess.DEVNULL,
+            stdout=out,
+            stderr=subprocess.STDOUT,
+            check=False,
+        ).returncode
+    return code, (folder / "printed.txt").read_bytes()
+
+
+def test_the_first_lines_of_the_readme_work_at_the_prompt(own_home: Path, folder: Path, frugal: Frugal) -> None:
+    frugal("demo", own_home / "desk")
+    desk = own_home / "desk"
+    for name in ("Intake/scratch/a.log", "Photos/a.jpg", "Archive/a.pdf"):
+        put(own_home / name, "a")
+    blocks = (ROOT / "README.md").read_text(encoding="utf-8").split("```sh\n")[1:]
+    typed = [line for block in blocks for line in block.split("```")[0].splitlines() if line.startswith("frugal ")]
+    lines = [line.partition("  #")[0].strip() for line in typed]
+    assert len(lines) >= 9
+    for line in lines:
+        if line.startswith("frugal schedule"):
+            line = line.replace("--at", "--print --with windows --at")
+        code, said = _typed(line, desk, folder)
+        assert code in (0, 1) or b"--yes" in said, (line, said)
+
+
+def test_a_table_for_programs_ends_its_lines_once(desk: Path, folder: Path) -> None:
+    code, said = _typed("frugal inventory . --by ext --format csv", desk, folder)
+    assert code == 0 and said.count(b"\r\n") > 5 and b"\r\r\n" not in said

@@ -17,7 +17,7 @@ from frugal_sorter.cli import CHANGING, COMMANDS, UNLISTED
 from frugal_sorter.cli.options import Parser, command_line, did_you_mean, is_short, line_of, parser_of
 from frugal_sorter.cli.output.text import PrintableStream, count_text, moment_text, shown, stray_texts, width_of, wrapped
 from frugal_sorter.errors import FrugalError, UsageError
-from frugal_sorter.platforms import accounts, disk, slashed
+from frugal_sorter.platforms import accounts, console, disk, slashed
 from frugal_sorter.rules.units import Mistakes
 from frugal_sorter.state import LastRun, forget_all, state_folder, writer_is_active
 
@@ -296,6 +296,8 @@ def _run(name: str, args: list[str], call: Call) -> int:
         if name not in COMMANDS and name not in UNLISTED:
             hint = did_you_mean(name, [*COMMANDS, "--help", "--version"]) or "run `frugal --help` to list the commands"
             raise UsageError(f"unknown command `{name}`", hint)
+        if meant := console.misquoted(args):
+            raise UsageError("this shell hands on ' as a letter", f'write "{meant}"')
         module: Command = importlib.import_module(f"frugal_sorter.cli.commands.{name}")
         parser = parser_of(name, {**COMMANDS, **UNLISTED}[name])
         # The command of a schedule is none of our arguments.

@@ -40,7 +40,7 @@ def _open_streams() -> None:
 
 def main(argv: list[str] | None = None) -> int:
     """Run one command and return its exit code."""
-    args = sys.argv[1:] if argv is None else argv
+    args = console.words(sys.argv[1:] if argv is None else argv)
     if None in (sys.stdin, sys.stdout, sys.stderr):
         _open_streams()
     console.prepare()

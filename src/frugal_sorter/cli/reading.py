@@ -24,7 +24,7 @@ from frugal_sorter.rules.load import FORMAT, LARGEST_FILE, load_rules, raw_rules
 from frugal_sorter.rules.model import RuleBook
 from frugal_sorter.rules.tree import Node
 from frugal_sorter.rules.units import InvalidValue, parse_moment, parse_past
-from frugal_sorter.state import read_input
+from frugal_sorter.state import decoded, read_input
 
 
 def moment_of(as_of: str | None, session: Session, option: str = "--as-of") -> int:
@@ -227,7 +227,7 @@ def own_types(args: argparse.Namespace) -> str:
     try:
         if not disk.isfile(args.types):
             return types_text(args.types)
-        tables = tomllib.loads(read_input(args.types, LARGEST_FILE).decode("utf-8-sig"))
+        tables = tomllib.loads(decoded(read_input(args.types, LARGEST_FILE)))
     except (OSError, ValueError) as error:
         raise UsageError(f"--types: {shown(args.types)} cannot be read ({error})", "see `frugal help rules`") from None
     except InvalidValue as wrong:

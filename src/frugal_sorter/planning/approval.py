@@ -11,7 +11,7 @@ from frugal_sorter.planning.plan import LARGEST_FILE
 from frugal_sorter.planning.selection import ranges_of
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.platforms.system import blake2b
-from frugal_sorter.state import read_input
+from frugal_sorter.state import decoded, read_input
 
 FORMAT = "Answer to a frugal plan, format 1"
 # Its lines after the first, in this order.
@@ -64,7 +64,7 @@ def read_approval(path: Path, plan: Path, changes: int) -> Approval:
     """
     again = "save the answer on the page again"
     try:
-        text = read_input(path, _LARGEST).decode("utf-8-sig")
+        text = decoded(read_input(path, _LARGEST))
     except (OSError, UnicodeDecodeError) as error:
         raise UsageError(
             f"{path}: the answer cannot be read ({getattr(error, 'strerror', None) or 'not a text'})", again

@@ -16,6 +16,14 @@ else:
     def prepare() -> None:
         """Have the standard streams take every letter: they do, as the person has set the machine up."""
 
+    def words(args: list[str]) -> list[str]:
+        """Return the words of a command line; the shell has filled in the home and variables."""
+        return args
+
+    def misquoted(args: list[str]) -> str:
+        """Return what was meant between quotes that the shell handed on as letters: it hands none on."""
+        return ""
+
     def is_terminal(stream: TextIO) -> bool:
         """Return True if a person sits at a stream.
 

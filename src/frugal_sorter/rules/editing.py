@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import re
 import tomllib
+from codecs import BOM_UTF16_BE, BOM_UTF16_LE
 from collections.abc import Mapping, Sequence
 from copy import deepcopy
 from typing import Any, Literal
@@ -141,6 +142,8 @@ class RuleText:
     """
 
     def __init__(self, raw: bytes) -> None:
+        if raw[:2] in (BOM_UTF16_LE, BOM_UTF16_BE):
+            raise UsageError("the rule file is in UTF-16, which frugal reads but does not write", "save it as UTF-8")
         text = raw.decode("utf-8")
         self._lines = text.split("\n")
         plain = text.removeprefix("\ufeff").replace("\r\n", "\n")

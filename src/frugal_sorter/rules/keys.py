@@ -296,6 +296,8 @@ def expand(text: str, places: Mapping[str, str], beside: str) -> str:
         text = places[lead[1]] + text[lead.end() :]
     else:
         text = expand_user(slashed.slashed(_VARIABLE.sub(_variable, text)))
+    if instead := slashed.unclear(text):
+        raise InvalidValue(f"{text} depends on the current drive or its current folder", f'write "{instead}"')
     return slashed.normpath(slashed.join(beside, text))
 
 

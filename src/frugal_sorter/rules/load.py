@@ -49,7 +49,7 @@ from frugal_sorter.rules.units import (
     parse_moment,
     parse_size,
 )
-from frugal_sorter.state import distrusted, read_input, refuse_distrusted
+from frugal_sorter.state import decoded, distrusted, read_input, refuse_distrusted
 
 
 def one_text(value: Any) -> str:
@@ -132,7 +132,7 @@ def read_list(name: str, path: str) -> frozenset[str]:
         InvalidValue: it cannot be read.
     """
     try:
-        text = read_input(path, LARGEST_LIST).decode("utf-8-sig")
+        text = decoded(read_input(path, LARGEST_LIST))
     except OSError as error:
         raise InvalidValue(
             f'the list "{name}" cannot be read ({(error.strerror or "").lower()})', ("list files must be next to the rule file")

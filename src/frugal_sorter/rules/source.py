@@ -9,6 +9,7 @@ from contextlib import contextmanager
 from typing import Any, Literal
 
 from frugal_sorter.rules.units import InvalidValue, Mistake, Mistakes, nearest, syntax_mistake
+from frugal_sorter.state import decoded
 from frugal_sorter.values import frozen
 
 KeyPath = tuple[str | int, ...]
@@ -126,7 +127,7 @@ class Source:
 
     def _read(self, raw: bytes) -> dict[str, Any]:
         try:
-            text = raw.decode("utf-8-sig").replace("\r\n", "\n")
+            text = decoded(raw).replace("\r\n", "\n")
         except UnicodeDecodeError as error:
             line = raw.count(b"\n", 0, error.start) + 1
             raise Mistakes([Mistake(self.file, line, "", "this is not UTF-8", "save the file as UTF-8")]) from None

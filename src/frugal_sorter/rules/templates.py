@@ -624,7 +624,9 @@ def _segments(text: str, places: Mapping[str, str], captures: Mapping[str, Captu
 
 def _slot(written: str, places: Mapping[str, str], captures: Mapping[str, CaptureKind]) -> Slot:
     names, colon, codes = _outside_quotes(written)
-    alternatives = tuple(part.strip() for part in re.findall(r'"[^"]*"|[^|"]+', names) if part.strip())
+    # Between single quotes, too: a shell may leave no others.
+    found = (part.strip() for part in re.findall(r'"[^"]*"|\'[^\']*\'|[^|"\']+', names))
+    alternatives = tuple(f'"{part[1:-1]}"' if part[0] == "'" else part for part in found if part)
     kinds: set[str] = set()
     for alternative in alternatives:
         if alternative.startswith('"'):

@@ -128,7 +128,7 @@ def _kept_instead(choice: Choice, files: Sequence[Same], at: int) -> Choice:
 EXAMPLES = """
   frugal duplicates ~/Photos
   frugal duplicates ~/Intake ~/Archive --keep-in ~/Archive --do trash    what is in the archive already
-  frugal duplicates ~/Photos --keep oldest,shortest-path --where 'copy-named' --do trash
+  frugal duplicates ~/Photos --keep oldest,shortest-path --where "copy-named" --do trash
   frugal duplicates /srv/moulds --min-size 1MB --do hardlink
   frugal duplicates ~/Intake --format html > duplicates.html
 """

@@ -50,7 +50,7 @@ EXAMPLES = """
   frugal inventory ~ --tree                               where the space is, in one screen
   frugal inventory ~ --tree --open-to ~/Intake/Scans --sort newest
   frugal inventory ~/Intake ~/Desktop --by type,age --hidden
-  frugal inventory ~/Intake --largest 20 --where 'latest older than 1 year'
+  frugal inventory ~/Intake --largest 20 --where "latest older than 1 year"
   frugal inventory /srv/store --listing --sort size --format csv > store.csv
 """
 # A screen; and more than there can be.

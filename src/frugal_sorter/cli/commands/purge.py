@@ -44,10 +44,10 @@ from frugal_sorter.steps.step import Step, total
 
 EXAMPLES = """
   frugal purge "Glaze Calculator/scratch" --older-than 30d
-  frugal purge Backups --older-than '1 month' --keep-newest 3 --by modified
-  frugal purge /srv/intake --older-than 2w --levels all --prune --where 'type is temporary'
+  frugal purge Backups --older-than "1 month" --keep-newest 3 --by modified
+  frugal purge /srv/intake --older-than 2w --levels all --prune --where "type is temporary"
   frugal purge /srv/intake --older-than 1w --until-free 20GB --permanent
-  frugal purge ~/Intake --where 'ext in (tmp, bak)'           whatever their age
+  frugal purge ~/Intake --where "ext in (tmp, bak)"           whatever their age
   frugal purge Backups --older-than 90d --as-rule             the same as a rule for a file
 """
 DATES = ("latest", "modified", "opened", "created", "arrived")

@@ -28,7 +28,7 @@ EXAMPLES = """
   frugal rules desk --in ~/Intake                                  the rules of desk.toml that act there
   frugal rules off "Kiln logs by month" --rules front-desk.toml
   frugal rules move "Moulds" before "Supplier invoices by year"
-  frugal rules add -- sort ~/Intake --into '{type}'                add this job as a rule at the end of the file
+  frugal rules add -- sort ~/Intake --into "{type}"                add this job as a rule at the end of the file
 """
 TAKES_COMMAND = True
 _WIDE = 100

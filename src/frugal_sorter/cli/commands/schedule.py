@@ -29,10 +29,10 @@ from frugal_sorter.steps.kinds import FINAL, REMOVING
 from frugal_sorter.values import replace
 
 EXAMPLES = """
-  frugal schedule add nightly --at 'daily 02:00'                       tidy by your rules
-  frugal schedule add scratch --at 'mon-fri 18:00' -- purge /srv/scratch --older-than 30d
+  frugal schedule add nightly --at "daily 02:00"                       tidy by your rules
+  frugal schedule add scratch --at "mon-fri 18:00" -- purge /srv/scratch --older-than 30d
   frugal schedule add intake --at arrival -- watch /srv/rules.toml
-  frugal schedule add nightly --at 'daily 02:00' --print --with cron   writes nothing
+  frugal schedule add nightly --at "daily 02:00" --print --with cron   writes nothing
   frugal schedule list
   frugal schedule check                                                for monitoring: 1 where something is wrong
 """

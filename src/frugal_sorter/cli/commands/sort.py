@@ -26,12 +26,12 @@ from frugal_sorter.rules.templates import NO_VALUE
 from frugal_sorter.steps.step import Step
 
 EXAMPLES = """
-  frugal sort ~/Intake --into '{type}'
-  frugal sort ~/Intake --into '{ext|"no extension"}'                   what to write for files that have none
-  frugal sort ~/Intake --into '{modified:%Y/%m}' --where 'type is image' --settle '10 minutes'
-  frugal sort ~/Intake --into '{taken:%Y}' --other Undated
-  frugal sort ~/Intake --into '{ext} files' --levels all --prune      re-sort what was sorted another way
-  frugal sort ~/Intake --into '{initial}' --as-rule                    the same as a rule for a file
+  frugal sort ~/Intake --into "{type}"
+  frugal sort ~/Intake --into "{ext|'no extension'}"                   what to write for files that have none
+  frugal sort ~/Intake --into "{modified:%Y/%m}" --where "type is image" --settle "10 minutes"
+  frugal sort ~/Intake --into "{taken:%Y}" --other Undated
+  frugal sort ~/Intake --into "{ext} files" --levels all --prune      re-sort what was sorted another way
+  frugal sort ~/Intake --into "{initial}" --as-rule                    the same as a rule for a file
 """
 _NAMES = 3
 

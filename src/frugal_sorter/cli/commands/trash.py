@@ -129,7 +129,7 @@ EXAMPLES = """
   frugal trash
   frugal trash --restore "Intake/glaze list.csv"     the latest deleted from there
   frugal trash --older-than 30d                      permanently delete what has been there longer
-  frugal trash --shrink-to 5GB --where 'size > 100 MB'   the oldest of these first
+  frugal trash --shrink-to 5GB --where "size > 100 MB"   the oldest of these first
   frugal trash --format json
 """
 

@@ -16,7 +16,7 @@ from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.schedule.scheduler import check_name, check_times
 
 EXAMPLES = """
-  frugal visit nightly --in /srv --limit '30 minutes' -- tidy /srv/rules.toml --yes
+  frugal visit nightly --in /srv --limit "30 minutes" -- tidy /srv/rules.toml --yes
 """
 _POWER = Path("/sys/class/power_supply")
 

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import io
 import json
 import sys
 from collections.abc import Callable, Iterable, Sequence
 from typing import Any
 
-from frugal_sorter.cli.output.text import below, cell_text, date_text, moment_text, shown, signed_size_text, size_text
+from frugal_sorter.cli.output.text import below, cell_text, date_text, moment_text, raw, shown, signed_size_text, size_text
 from frugal_sorter.values import frozen, replace
 
 _Get = Callable[[Any], Any]
@@ -146,6 +147,10 @@ def print_csv(heads: Sequence[str], rows: Iterable[Iterable[object]]) -> None:
     """Print rows as CSV (RFC 4180); no cell of it is taken for a formula."""
     import csv  # nine of ten commands print none
 
+    stream = raw(sys.stdout)
+    if isinstance(stream, io.TextIOWrapper):
+        # It has its own ends of lines, which no system may add to.
+        stream.reconfigure(newline="")
     writer = csv.writer(sys.stdout)
     writer.writerow(heads)
     for row in rows:

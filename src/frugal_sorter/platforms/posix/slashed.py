@@ -14,7 +14,7 @@ assert sys.platform != "win32"
 __all__ = [
     "Path",
     "abspath", "common_of", "expanduser", "is_absolute", "is_top", "join", "normpath", "realpath", "relpath", "slashed",
-    "split_top", "top_and_names", "unfollowed",
+    "split_top", "top_and_names", "unclear", "unfollowed",
 ]  # fmt: skip
 
 is_absolute = isabs
@@ -99,6 +99,11 @@ def unfollowed(path: str) -> tuple[str, int] | None:
         if stat.S_ISLNK(found.st_mode):
             return way, found.st_uid
     return None
+
+
+def unclear(path: str) -> str:
+    """Return what to write instead of a path that means another folder each time: none does here."""
+    return ""
 
 
 def is_top(path: str) -> bool:

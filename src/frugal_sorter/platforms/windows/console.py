@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import io
 import msvcrt
+import os
+import re
 import sys
 from ctypes import byref, wintypes
 from typing import TextIO
@@ -12,7 +14,9 @@ assert sys.platform == "win32"
 
 from frugal_sorter.platforms.windows import api
 
-__all__ = ["forget_typed", "is_terminal", "prepare"]
+__all__ = ["forget_typed", "is_terminal", "misquoted", "prepare", "words"]
+# What other shells expand before a program sees it: a home or a variable at the beginning of a path.
+_LEAD = re.compile(r"(?:(~)|%(\w+)%|\$(?:env:)?(\w+))(?=[/\\]|$)")
 
 
 def prepare() -> None:
@@ -20,6 +24,27 @@ def prepare() -> None:
     for stream, errors in ((sys.stdin, "surrogateescape"), (sys.stdout, "surrogateescape"), (sys.stderr, "backslashreplace")):
         if isinstance(stream, io.TextIOWrapper):
             stream.reconfigure(encoding="utf-8", errors=errors)
+
+
+def words(args: list[str]) -> list[str]:
+    """Return the words of a command line with the home and variables filled in where they begin with one."""
+    return [_LEAD.sub(_filled, word, count=1) if _LEAD.match(word) else word for word in args]
+
+
+def _filled(found: re.Match[str]) -> str:
+    if found[1]:
+        return os.path.expanduser("~")
+    return os.environ.get(found[2] or found[3], os.path.expanduser("~") if found[3] == "HOME" else found[0])
+
+
+def misquoted(args: list[str]) -> str:
+    """Return what was meant between single quotes, which the shells of Windows hand on as letters; empty for nothing."""
+    for first, word in enumerate(args):
+        if word.startswith("'"):
+            for last in range(first, len(args)):
+                if args[last].endswith("'") and len(" ".join(args[first : last + 1])) > 1:
+                    return " ".join(args[first : last + 1])[1:-1]
+    return ""
 
 
 def forget_typed(_stream: TextIO) -> None:

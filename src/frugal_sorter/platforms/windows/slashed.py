@@ -149,6 +149,14 @@ def relpath(path: Named, start: Named | None = None) -> str:
         return abspath(path)
 
 
+def unclear(path: str) -> str:
+    """Return what to write instead of a path that means another folder each time; empty for any other."""
+    text = slashed(path)
+    if re.match(r"[A-Za-z]:(?!/)", text):
+        return f"{text[:2].upper()}/{text[2:]}"
+    return f"C:{text}" if text.startswith("/") and not text.startswith("//") else ""
+
+
 def expanduser(path: Named) -> str:
     """Return a path with the home folder in place of `~`."""
     return slashed(ntpath.expanduser(str(path)))
