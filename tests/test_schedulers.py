@@ -30,6 +30,7 @@ from frugal_sorter.schedule.scheduler import (
     scheduler_of,
 )
 from frugal_sorter.schedule.systemd import quoted
+from frugal_sorter.schedule.windows import _value
 
 NOW_NS = 1_795_431_600_000_000_000
 
@@ -125,15 +126,26 @@ def test_a_property_list_says_what_the_schedule_says() -> None:
 # The order of the schema ([MS-TSCH] 2.5); Windows refuses another one.
 ORDER = {
     "Task": ["RegistrationInfo", "Triggers", "Principals", "Settings", "Actions"],
-    "CalendarTrigger": ["StartBoundary", "Enabled", "RandomDelay", "ScheduleByWeek", "ScheduleByMonth"],
+    "CalendarTrigger": ["Repetition", "StartBoundary", "Enabled", "RandomDelay", "ScheduleByWeek", "ScheduleByMonth"],
     "TimeTrigger": ["StartBoundary", "Enabled", "RandomDelay"], "ScheduleByMonth": ["DaysOfMonth", "Months"],
     "ScheduleByWeek": ["WeeksInterval", "DaysOfWeek"], "Exec": ["Command", "Arguments", "WorkingDirectory"],
-    "Principal": ["UserId", "LogonType"],
+    "Principal": ["UserId", "LogonType"], "Repetition": ["Interval", "Duration", "StopAtDurationEnd"],
+    "LogonTrigger": ["Enabled", "UserId"], "RestartOnFailure": ["Interval", "Count"],
 }  # fmt: skip
 
 
 @pytest.mark.parametrize(
-    "at", ["daily 02:00", "mon-fri 18:00", "monthly last 22:00", "once 2030-12-24 20:00", "start-up", "cron 0 3 13 * 5"]
+    "at",
+    [
+        "daily 02:00",
+        "mon-fri 18:00",
+        "monthly last 22:00",
+        "once 2030-12-24 20:00",
+        "start-up",
+        "cron 0 3 13 * 5",
+        "every 15 minutes",
+        "log-on",
+    ],
 )
 def test_a_task_of_windows_has_its_elements_in_order(at: str) -> None:
     (piece,) = scheduler_of("windows").pieces(entry(at, spread="10 minutes", limit="1 hour", wake=True))
@@ -147,6 +159,41 @@ def test_a_task_of_windows_has_its_elements_in_order(at: str) -> None:
     settings = {child.tag.removeprefix(space): child.text for child in root.find(f"{space}Settings") or ()}
     assert settings["WakeToRun"] == "true" and settings["ExecutionTimeLimit"] == "PT3600S" and settings["Enabled"] == "true"
     assert (root.findtext(f".//{space}Arguments") or "").endswith('tidy "/srv/Front Desk/rules.toml" --yes --at-most 50')
+
+
+@pytest.mark.parametrize(
+    ("at", "triggers", "interval"),
+    [("every 15 minutes", 1, "PT15M"), ("every 1 minute", 1, "PT1M"), ("every 2 hours", 1, "PT120M"), ("daily 08:00", 1, None),
+     ("daily 08:00 and 20:00", 1, "PT720M"), ("daily 08:00 and 18:00", 2, None), ("cron */7 * * * *", None, None)],
+)  # fmt: skip
+def test_what_comes_all_day_is_one_trigger_of_windows(at: str, triggers: int | None, interval: str | None) -> None:
+    scheduler, one = scheduler_of("windows"), entry(at)
+    space = "{http://schemas.microsoft.com/windows/2004/02/mit/task}"
+    if triggers is None:
+        assert any("more than 48 starts" in what for what, _ in scheduler.cannot(one))
+        return
+    (piece,) = scheduler.pieces(one)
+    found = ElementTree.fromstring(piece.text.encode()).find(f"{space}Triggers")
+    assert found is not None and len(found) == triggers and not scheduler.cannot(one)
+    assert found[0].findtext(f"{space}Repetition/{space}Interval") == interval
+
+
+@pytest.mark.parametrize("word", ["%TEMP%/rules.toml", "/srv/$(Arg0).toml"])
+def test_what_the_scheduler_of_windows_would_fill_in_is_refused(word: str) -> None:
+    assert any("would fill in" in what for what, _ in scheduler_of("windows").cannot(entry(command=("tidy", word))))
+    assert not scheduler_of("windows").cannot(entry(command=("tidy", '/srv/100% clay & "glaze".toml')))
+
+
+@pytest.mark.parametrize(("one", "other"), [("PT600S", "PT10M"), ("PT86400S", "P1D"), ("PT5400S", "PT1H30M"), (" true ", "true")])
+def test_a_duration_is_the_same_however_it_is_written(one: str, other: str) -> None:
+    assert _value(one) == _value(other) and _value("P") == "P" and _value("PT1S") != _value("PT1M")
+
+
+def test_a_watcher_is_started_again_and_for_one_person_alone() -> None:
+    (piece,) = scheduler_of("windows").pieces(entry("arrival", command=("watch", "/srv/r.toml")))
+    assert "<RestartOnFailure>" in piece.text and "<UserId>" in piece.text.split("</Triggers>")[0]
+    (piece,) = scheduler_of("windows").pieces(entry("log-on", whole_machine=True))
+    assert "<UserId>" not in piece.text.split("</Triggers>")[0] and "<RestartOnFailure>" not in piece.text
 
 
 @pytest.mark.parametrize("name", ["", "Nightly", "a b", "-a", "a-", "a/b", "ä", "x" * 41, "..", "a\n"])

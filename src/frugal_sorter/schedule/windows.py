@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import re
 import subprocess
 import tempfile
 from collections.abc import Sequence
@@ -10,11 +11,11 @@ from datetime import datetime
 from xml.etree import ElementTree
 
 from frugal_sorter.errors import StateError
-from frugal_sorter.platforms import slashed, system
+from frugal_sorter.platforms import accounts, disk, slashed, system
 from frugal_sorter.rules.units import SECOND_NS
 from frugal_sorter.schedule import scheduler
 from frugal_sorter.schedule.scheduler import Cannot, Entry, Piece, State, ask_system, insist, unremembered, wait_for_end
-from frugal_sorter.schedule.when import LAST
+from frugal_sorter.schedule.when import LAST, When
 
 _NAMESPACE = "http://schemas.microsoft.com/windows/2004/02/mit/task"
 # The seventh column of `schtasks /Query /V`, and what stands there while a task runs, and before it ever ran (winerror.h).
@@ -24,6 +25,11 @@ _NO_RESULT = (_RUNNING, _NEVER_RUN)
 _DAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
 _MONTHS = ("January", "February", "March", "April", "May", "June", "July", "August", "September", "October", "November",
            "December")  # fmt: skip
+# A task has no more triggers than these.
+_MOST_TRIGGERS, _DAY_MINUTES = 48, 1_440
+# What the scheduler fills in before it starts something: a variable of the system, and an argument of the one that starts it.
+_FILLED_IN = re.compile(r"%[^%\s]+%|\$\(Arg\d+\)")
+_DURATION = re.compile(r"P(?:(\d+)D)?(?:T(?:(\d+)H)?(?:(\d+)M)?(?:(\d+)S)?)?")
 
 
 class Scheduler(scheduler.Scheduler):
@@ -41,6 +47,10 @@ class Scheduler(scheduler.Scheduler):
         found = [Cannot("days of the week and of the month at once", "choose one of them")] if both else []
         if when.months is not None and when.month_days is None:
             found.append(Cannot("days of the week in some months", "use monthly, or leave the months out"))
+        if len(when.times) * (1 + when.either) > _MOST_TRIGGERS and not _interval(when):
+            found.append(Cannot(f"more than {_MOST_TRIGGERS} starts a day that are not evenly spaced", "use every 15 minutes"))
+        if filled := next(filter(None, map(_FILLED_IN.search, (*entry.command_line[1:], entry.folder))), None):
+            found.append(Cannot(f"{filled[0]}, which the scheduler would fill in", "rename it, or write the path in full"))
         return found
 
     def pieces(self, entry: Entry) -> Sequence[Piece]:
@@ -50,7 +60,11 @@ class Scheduler(scheduler.Scheduler):
         task = ElementTree.fromstring(_xml(entry).split("\n", 1)[1])
         found = [task.findtext(f".//{{{_NAMESPACE}}}{name}", "") for name in ("Command", "Arguments")]
         # The rules of how a command line is split are those of its C library, which `list2cmdline` follows.
-        return [entry.command_line] if found == [entry.interpreter, subprocess.list2cmdline(entry.command_line[1:])] else []
+        return (
+            [entry.command_line]
+            if found == [_windowless(entry.interpreter), subprocess.list2cmdline(entry.command_line[1:])]
+            else []
+        )
 
     def commands(self, entry: Entry) -> Sequence[Sequence[str]]:
         return [["schtasks", "/Create", "/TN", _task(entry), "/XML", f"{entry.unit}.xml"]]
@@ -126,7 +140,16 @@ def _differs(entry: Entry) -> bool:
 
 def _plain(task: ElementTree.Element, part: str) -> list[tuple[str, str]]:
     found = task.find(f"{{{_NAMESPACE}}}{part}")
-    return [] if found is None else sorted((one.tag, (one.text or "").strip()) for one in found.iter() if one is not found)
+    return [] if found is None else sorted((one.tag, _value(one.text or "")) for one in found.iter() if one is not found)
+
+
+def _value(text: str) -> str:
+    """Return a value in one form: the scheduler gives `PT600S` back as `PT10M`."""
+    text = text.strip()
+    if not (found := _DURATION.fullmatch(text)) or text in ("", "P", "PT"):
+        return text
+    days, hours, minutes, seconds = (int(part or 0) for part in found.groups())
+    return f"PT{((days * 24 + hours) * 60 + minutes) * 60 + seconds}S"
 
 
 def _last_code(entry: Entry) -> int:
@@ -161,12 +184,32 @@ def _xml(entry: Entry) -> str:
         ("Priority", "8"),
     ):
         _add(settings, name, value)
+    if entry.when.kind == "arrival":
+        # A watcher that ended should be there again.
+        restart = _add(settings, "RestartOnFailure")
+        _add(restart, "Interval", "PT1M")
+        _add(restart, "Count", "3")
     run = _add(_add(task, "Actions", Context="Author"), "Exec")
-    _add(run, "Command", entry.interpreter)
+    _add(run, "Command", _windowless(entry.interpreter))
     _add(run, "Arguments", subprocess.list2cmdline(entry.command_line[1:]))
     _add(run, "WorkingDirectory", entry.folder)
     ElementTree.indent(task)
     return '<?xml version="1.0" encoding="UTF-8"?>\n' + ElementTree.tostring(task, encoding="unicode") + "\n"
+
+
+def _windowless(interpreter: str) -> str:
+    """Return the interpreter that opens no console window, where it is beside the other."""
+    folder, _, name = interpreter.rpartition("/")
+    beside = f"{folder}/pythonw.exe"
+    return beside if name.lower() == "python.exe" and disk.isfile(beside) else interpreter
+
+
+def _interval(when: When) -> int:
+    """Return after how many minutes something comes again and again, all day; 0 where it does not."""
+    minutes = [60 * hour + minute for hour, minute in when.times]
+    step = _DAY_MINUTES // max(len(minutes), 1)
+    is_even = minutes == list(range(minutes[0], _DAY_MINUTES, step)) if minutes else False
+    return step if len(minutes) > 1 and is_even and step * len(minutes) == _DAY_MINUTES else 0
 
 
 def _flag(is_so: bool) -> str:
@@ -182,13 +225,18 @@ def _add(parent: ElementTree.Element, name: str, text: str = "", **attributes: s
 def _triggers(parent: ElementTree.Element, entry: Entry) -> None:
     when = entry.when
     if when.kind in ("start-up", "log-on", "arrival"):
-        _add(_add(parent, "BootTrigger" if when.kind == "start-up" else "LogonTrigger"), "Enabled", "true")
+        trigger = _add(parent, "BootTrigger" if when.kind == "start-up" else "LogonTrigger")
+        _add(trigger, "Enabled", "true")
+        if when.kind != "start-up" and not entry.whole_machine:
+            # Else whoever logs on starts it.
+            _add(trigger, "UserId", accounts.account_name())
         return
     if when.at is not None:
         _trigger(parent, "TimeTrigger", when.at, entry)
         return
     first = datetime.fromtimestamp(entry.since_ns // SECOND_NS)
-    for hour, minute in when.times:
+    # What comes all day is one trigger that repeats.
+    for hour, minute in when.times[:1] if _interval(when) else when.times:
         begin = datetime(first.year, first.month, first.day, hour, minute)
         if when.month_days is not None:
             by_month = _add(_trigger(parent, "CalendarTrigger", begin, entry), "ScheduleByMonth")
@@ -206,6 +254,11 @@ def _triggers(parent: ElementTree.Element, entry: Entry) -> None:
 
 def _trigger(parent: ElementTree.Element, kind: str, begin: datetime, entry: Entry) -> ElementTree.Element:
     trigger = _add(parent, kind)
+    if kind == "CalendarTrigger" and (minutes := _interval(entry.when)):
+        repetition = _add(trigger, "Repetition")
+        _add(repetition, "Interval", f"PT{minutes}M")
+        _add(repetition, "Duration", "P1D")
+        _add(repetition, "StopAtDurationEnd", "false")
     _add(trigger, "StartBoundary", begin.isoformat())
     _add(trigger, "Enabled", "true")
     if entry.spread:
