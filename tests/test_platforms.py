@@ -13,6 +13,7 @@ import pytest
 from frugal_sorter.errors import UsageError
 from frugal_sorter.platforms import names, own_folders, system
 from frugal_sorter.rules.keys import Places
+from frugal_sorter.state import forget_all
 from frugal_sorter.trash.recycle_bin import RecycleBin
 from tests.conftest import Frugal, Mount
 from tests.support import book_of, moves_of, plan_of, put, rules_text
@@ -199,3 +200,36 @@ def test_where_the_trash_is_not_known_nothing_is_sent_there(folder: Path, monkey
     with pytest.raises(UsageError, match="the location of this system's trash is unknown"):
         plan_of(book_of(folder, "where = 'everything'\ntrash = true"))
     assert file.exists() and moves_of(plan_of(book_of(folder, "where = 'everything'\nmove = 'Sorted'")), folder)
+
+
+def test_what_macos_keeps_as_one_thing_is_not_taken_apart(folder: Path, own_home: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    for name in ("Photos.photoslibrary/originals/a.jpg", "Kiln.APP/Contents/icon.jpg", "Album/b.jpg", "v1.2 notes/c.jpg"):
+        put(folder / "Intake" / name)
+    put(own_home / "Library/Caches/d.jpg")
+    put(own_home / "e.jpg")
+    rule = 'where = "ext is jpg"\nlevels = "all"\nmove = "Sorted"'
+
+    def moved(place: str = "Intake") -> set[str]:
+        forget_all()
+        plan = plan_of(book_of(folder, f'in = "{place}"\n{rule}'))
+        return {step.place.name for step in plan.asked}
+
+    assert moved() == {"a.jpg", "icon.jpg", "b.jpg", "c.jpg"} and moved("~") == {"d.jpg", "e.jpg"}
+    monkeypatch.setattr(system, "NAME", "macos")
+    assert moved() == {"b.jpg", "c.jpg"} and moved("~") == {"e.jpg"}
+    # Nor by a rule that acts inside it; what programs keep for an account is for a rule that names the folder.
+    forget_all()
+    refused = plan_of(book_of(folder, f'in = "Intake/Photos.photoslibrary/originals"\n{rule}')).refused
+    assert "inside a package" in refused[0].reason
+    assert moved("~/Library/Caches") == {"d.jpg"}
+
+
+@pytest.mark.parametrize(("name", "kept"), [("windows", "AppData/Roaming"), ("macos", "Library")])
+def test_what_programs_keep_below_a_home_is_not_removed_as_a_whole(
+    folder: Path, own_home: Path, monkeypatch: pytest.MonkeyPatch, name: str, kept: str
+) -> None:
+    put(own_home / kept / "a.log")
+    book = book_of(folder, f'in = "~/{kept}"\nwhere = "everything"\nlevels = "all"\ndelete = true')
+    assert not plan_of(book).refused, name
+    monkeypatch.setattr(system, "SETTINGS", (kept,))
+    assert "program settings" in plan_of(book).refused[0].reason

@@ -61,6 +61,8 @@ def refused_folder(path: str) -> str | None:
         return "a trash"
     if not VERSION_CONTROL.isdisjoint(parts):
         return "the internal folder of a version control system"
+    if any(map(system.is_package, parts)):
+        return "inside a package, which its program keeps as one thing"
     return None
 
 
@@ -133,7 +135,7 @@ def refused_removal(path: str, levels: int | None = 1, hidden: bool = False, tak
         return f"{path} is {refused}, so frugal removes nothing from it"
     for home in _homes():
         below_it = path.removeprefix(home.rstrip("/") + "/")
-        if below_it in _SETTINGS and is_inside(path, home):
+        if below_it in (*_SETTINGS, *system.SETTINGS) and is_inside(path, home):
             return f"{path} contains program settings, so frugal removes nothing directly from it; name a folder inside it"
         if path == home and (levels != 1 or hidden or take != "files"):
             what = f"{path} is a home folder, so frugal removes only visible files directly in it"
@@ -199,7 +201,7 @@ def _guarded(step: Step) -> str | None:
         return f"{step.witness.place.folder} is {refused}"
     if step.verb in REMOVING and step.source is not None:
         for home in _homes():
-            settings = [f"{home.rstrip('/')}/{name}" for name in _SETTINGS]
+            settings = [f"{home.rstrip('/')}/{name}" for name in (*_SETTINGS, *system.SETTINGS)]
             # The rule that such a step stands for is not known: what is hidden in a home, and what settings are, stays.
             if step.source.folder == home and (step.source.name[0] == "." or step.was is None or step.was.kind != "file"):
                 return f"{home} is a home folder, so frugal removes only visible files directly in it"

@@ -14,6 +14,14 @@ except ImportError:  # an interpreter that keeps it elsewhere
 NAME = {"win32": "windows", "darwin": "macos"}.get(sys.platform, "linux")
 # Names that differ in case alone are one name on every volume, as far as is known.
 IGNORES_CASE = NAME != "linux"
+# Where programs keep what is theirs below a home, beside the hidden folders that all systems have.
+SETTINGS = {"windows": ("AppData", "AppData/Local", "AppData/LocalLow", "AppData/Roaming"), "macos": ("Library",)}.get(NAME, ())
+# Folders that macOS shows and keeps as one thing (Uniform Type Identifiers that conform to com.apple.package), by their suffixes.
+_PACKAGES = frozenset(
+    "app appex bundle framework kext plugin prefpane mdimporter qlgenerator component vst vst3 action workflow scptd wdgt saver "
+    "photoslibrary photolibrary migratedphotolibrary aplibrary musiclibrary tvlibrary imovielibrary theater fcpbundle fcpevent "
+    "logicx band garageband pages numbers key rtfd sparsebundle dtbase2 xcodeproj xcworkspace playground download".split()
+)
 # Where trashed entries go is known here.
 HAS_KNOWN_TRASH = NAME != "macos"
 
@@ -37,4 +45,9 @@ else:
         return ("/", "/home", "/var", "/Users", "/private", "/private/var", "/Volumes")
 
 
-__all__ = ["HAS_KNOWN_TRASH", "IGNORES_CASE", "NAME", "blake2b", "folders", "open_trees", "trees"]
+def is_package(name: str) -> bool:
+    """Return True if a folder of that name is one thing for its owner, which must not be taken apart."""
+    return NAME == "macos" and name.rpartition(".")[2].lower() in _PACKAGES and "." in name[1:]
+
+
+__all__ = ["HAS_KNOWN_TRASH", "IGNORES_CASE", "NAME", "SETTINGS", "blake2b", "folders", "is_package", "open_trees", "trees"]

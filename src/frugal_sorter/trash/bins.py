@@ -69,13 +69,19 @@ def own_folders() -> tuple[str, ...]:
 
 
 @for_a_session
+def _library() -> str:
+    """Return the folder in which macOS keeps what belongs to the programs of an account; empty elsewhere."""
+    return slashed.realpath(slashed.join(slashed.expanduser("~"), "Library")) if system.NAME == "macos" else ""
+
+
+@for_a_session
 def own_trash() -> str:
     """Return the folder of this account's own trash."""
     return home_bin().root
 
 
 def never_entered(path: str, name: str) -> bool:
-    """Return True if a walk leaves a subfolder alone: a trash, the tool's own state, what a version control keeps."""
-    if name == ".Trash" or name.startswith(".Trash-") or name in VERSION_CONTROL:
+    """Return True if a walk leaves a subfolder alone: a trash, the tool's own state, what a version control or a system keeps."""
+    if name == ".Trash" or name.startswith(".Trash-") or name in VERSION_CONTROL or system.is_package(name):
         return True
-    return path == own_trash() or path in own_folders()
+    return path == own_trash() or path in own_folders() or path == _library()
