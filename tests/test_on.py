@@ -209,6 +209,8 @@ def test_a_hostile_inventory_is_refused_in_one_line(folder: Path) -> None:
     _take(desk, session, path)
     with gzip.open(path, "rt") as file:
         lines = [json.loads(line) for line in file]
+    # What else lies around is as many lines as the machine has files there.
+    lines = [line for line in lines if isinstance(line, dict) or not line[0].startswith("/") or str(desk).startswith(line[0])]
     dice = random.Random(7)
     odd: tuple[object, ...] = (
         "..",
@@ -230,7 +232,7 @@ def test_a_hostile_inventory_is_refused_in_one_line(folder: Path) -> None:
         {"no": "key"},
     )
     refused = 0
-    for _ in range(3_000 if THOROUGH else 600):
+    for _ in range(3_000 if THOROUGH else 300):
         changed = json.loads(json.dumps(lines))
         at = dice.randrange(len(changed))
         part = changed[at]
@@ -257,4 +259,4 @@ def test_a_hostile_inventory_is_refused_in_one_line(folder: Path) -> None:
         except UsageError as error:
             refused += 1
             assert "\n" not in str(error)
-    assert refused > 300
+    assert refused > 150
