@@ -187,3 +187,9 @@ def test_ten_thousand_changes_are_ticked_in_one_click(folder: Path, frugal: Frug
         assert browser.run("document.getElementById('text').value").endswith("Stays: 1-4999,5001-10000\n")
     finally:
         browser.close()
+
+
+def test_of_very_many_the_rules_are_not_printed_and_no_schedule_is_offered(folder: Path, frugal: Frugal) -> None:
+    _answer(folder, _plan(frugal, folder, 80), "1-70", 80)
+    said = _tidy(frugal)
+    assert "add --keep-out RULES" in said and "[[rule]]" not in said and "schedule add" not in said

@@ -165,7 +165,9 @@ def run_job(job: Job, session: Session, screen: Screen) -> int:
     _tell_freed(session, plan, screen, result)
     screen.lines(job.way_back(result), style="bold")
     job.finish(session, screen)
-    _offer(session, screen, plan, result)
+    if getattr(args, "plan", None) is None:
+        # A saved plan is done once.
+        _offer(session, screen, plan, result)
     return 128 + number if number else exit_code(plan, job.is_incomplete or result.has_problem)
 
 
@@ -418,6 +420,10 @@ def take_out(args: argparse.Namespace, plan: Plan, numbers: Numbers) -> tuple[Pl
     return leave_out(plan, lambda step: step.id in chosen.steps, "left out by --without"), list(chosen.rules)
 
 
+# Conditions of more letters than these are not for reading.
+_MOST_PRINTED = 1_000
+
+
 def keep_out(args: argparse.Namespace, screen: Screen, rules: Sequence[Keys]) -> None:
     """Print the rules that leave for good what was left out, or put them into the rule file where `--keep-out` asks for it.
 
@@ -439,11 +445,12 @@ def keep_out(args: argparse.Namespace, screen: Screen, rules: Sequence[Keys]) ->
             raise UsageError(f"{path}: it could not be changed", f"see `frugal history {result.run}`")
         what = count_text(len(rules), "rule")
         screen.line(f"Added {what} at the top of {shown(str(path))}. Undo: frugal undo {result.run}")
+    elif sum(len(str(rule["where"])) for rule in rules) > _MOST_PRINTED:
+        screen.line("To leave these alone in future runs too, add --keep-out RULES with the name of the rule file.")
     elif rules:
         screen.line(
             "To leave these alone in future runs too, add these rules at the top of the rule file (--keep-out does this for you):"
         )
-    if rules and args.keep_out is None:
         from frugal_sorter.rules.editing import rule_text
 
         screen.lines("\n\n".join("\n".join(f"  {line}" for line in rule_text(rule).split("\n")) for rule in rules))
