@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ctypes
+import json
 import os
 import subprocess
 import sys
@@ -250,3 +251,13 @@ def test_the_first_lines_of_the_readme_work_at_the_prompt(own_home: Path, folder
 def test_a_table_for_programs_ends_its_lines_once(desk: Path, folder: Path) -> None:
     code, said = _typed("frugal inventory . --by ext --format csv", desk, folder)
     assert code == 0 and said.count(b"\r\n") > 5 and b"\r\r\n" not in said
+
+
+def test_rules_are_tried_on_a_machine_that_is_elsewhere(desk: Path, folder: Path, frugal: Frugal) -> None:
+    frugal("inventory", "desk", "--save", "./desk.inventory.gz", "--full", code=None)
+    there = json.loads(frugal("preview", "desk/rules.toml", "--format", "json").stdout)
+    put(folder / "mine/rules.toml", (desk / "rules.toml").read_bytes())
+    disk.replace(str(desk), f"{folder}/away")
+    here = json.loads(frugal("preview", "mine/rules.toml", "--on", "desk.inventory.gz", "--format", "json").stdout)
+    # The moment of the plan aside.
+    assert len(here["steps"]) > 100 and {**here, "made": ""} == {**there, "made": ""}

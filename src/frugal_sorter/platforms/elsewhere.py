@@ -137,9 +137,8 @@ class Machine:
         self._open: dict[int, str] = {}
         self._beside = ""
         for path in self.entries:
-            if path != "/":
-                above, _, name = path.rpartition("/")
-                self._below.setdefault(above or "/", []).append(name)
+            if not slashed.is_top(path):
+                self._below.setdefault(os.path.dirname(path), []).append(os.path.basename(path))
 
     def holds(self, path: str) -> bool:
         """Return True if it is known whether something is at a path."""
@@ -238,12 +237,10 @@ class Machine:
 
     def realpath(self, path: str | os.PathLike[str]) -> str:
         """Return where a path leads, by the same trust as `slashed.realpath` of this system has."""
-        left = slashed.normpath(slashed.join(self.folder, os.fspath(path))).split("/")[::-1]
-        way, followed = "/", 0
+        way, names = slashed.top_and_names(slashed.normpath(slashed.join(self.folder, os.fspath(path))))
+        left, followed = names[::-1], 0
         while left:
             name = left.pop()
-            if not name or name == ".":
-                continue
             at = os.path.dirname(way) if name == ".." else slashed.join(way, name)
             known = self.entries.get(at)
             if known is None or not stat.S_ISLNK(known.st_mode):
@@ -252,8 +249,11 @@ class Machine:
             if not self._trusts(known, way, at) or followed == _MOST_LINKS:
                 return slashed.normpath(slashed.join(at, *reversed(left)))
             followed += 1
-            left += reversed(known.link.split("/"))
-            way = "/" if known.link.startswith("/") else way
+            if slashed.is_absolute(known.link):
+                way, names = slashed.top_and_names(known.link)
+            else:
+                names = known.link.split("/")
+            left += [one for one in reversed(names) if one not in ("", ".")]
         return way
 
     def _trusts(self, link: Known, folder: str, path: str) -> bool:
@@ -266,10 +266,10 @@ class Machine:
         return target is not None and target.st_uid == around
 
     def _unfollowed(self, path: str) -> tuple[str, int] | None:
-        way = "/"
-        for name in path.split("/"):
+        way, names = slashed.top_and_names(path)
+        for name in names:
             way = slashed.join(way, name)
-            known = self.entries.get(way.rstrip("/") or "/")
+            known = self.entries.get(way)
             if known is None:
                 return None
             if stat.S_ISLNK(known.st_mode):

@@ -90,7 +90,7 @@ class _Taker:
     def entries(self) -> Iterator[Entry]:
         """Yield each entry as a line: first, by absolute paths, what is around the folder, then what is in it."""
         yield from self._around()
-        yield self._line(self.folder, "/" if self.folder == "/" else self.folder)
+        yield self._line(self.folder, self.folder)
         waiting = [self.folder]
         dev = disk.lstat(self.folder).st_dev
         while waiting:
@@ -231,7 +231,7 @@ def take(
             "environment": own_folders.variables(),
             "places": places,
             "homes": accounts.homes(),
-            "owners": {str(uid): accounts.owner_name(uid) for uid in sorted(taker.owners)},
+            "owners": {str(uid): accounts.owner_name(uid) or "" for uid in sorted(taker.owners)},
             "mounts": [_mount(one) for one in tops],
             "inside": looks_inside,
             "runs": runs,
@@ -284,7 +284,7 @@ def read(path: Path) -> FullInventory:
             number += 1
             at, known = _known(line, saved.folder)
             above = os.path.dirname(at)
-            if at in entries or (at != "/" and not (above in entries and stat.S_ISDIR(entries[above].st_mode))):
+            if at in entries or (not slashed.is_top(at) and not (above in entries and stat.S_ISDIR(entries[above].st_mode))):
                 raise ValueError(f"{at!r} stands where it cannot be")
             entries[at] = known
         if saved.folder not in entries or not stat.S_ISDIR(entries[saved.folder].st_mode):

@@ -68,6 +68,9 @@ def run(args: argparse.Namespace) -> int:
     # What earlier runs did is known of this machine alone.
     with Journal(ready_state_folder(), write=False) if is_here else nullcontext() as journal, looking_on(args) as (session, book):
         rules = {rule.name for rule in rules_named(book, args.rule)}
+        if not is_here:
+            # Seen from the folder that was taken, in which the rule file stands for this.
+            args.paths = [slashed.join(os.path.dirname(book.file), path) for path in args.paths]
         with session.looking() as (world_at, past):
             world = world_at(moment_of(args.as_of, session))
             # The same engine as that of a preview: what becomes of an entry depends on the others, too.
