@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 from frugal_sorter.execution.executor import Result
 from frugal_sorter.filesystem.record import place_of
 from frugal_sorter.planning.plan import Plan
+from frugal_sorter.platforms import system
 from tests.conftest import Frugal
 from tests.support import (
     DAY_NS,
@@ -286,6 +287,19 @@ def test_a_hostile_archive_is_refused_without_a_file_outside(folder: Path, own_h
     result = tidy(folder, 'where = "ext in (zip, tar.gz)"\nunpack = "{stem}"')
     assert not result.done and result.has_problem and not trash_of(own_home)
     assert same_files(snapshot(folder), before)
+
+
+def test_names_that_are_one_name_on_a_volume_are_told_before_anything_comes_out(
+    folder: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    _zip(folder / "Intake/both.zip", {"A.txt": "one", "sub/x": "x", "a.TXT": "other"})
+    before = snapshot(folder)
+    with monkeypatch.context() as there:
+        there.setattr(system, "IGNORES_CASE", True)
+        result = tidy(folder, 'where = "ext is zip"\nunpack = "{stem}"')
+    assert "'A.txt' and 'a.TXT' are one name" in result.not_done[0][1].reason
+    assert same_files(snapshot(folder), before)
+    assert done_by(tidy(folder, 'where = "ext is zip"\nunpack = "{stem}"')) == {"unpack": 1, "trash": 1}
 
 
 # Extras

@@ -19,7 +19,7 @@ from frugal_sorter.filesystem.contents import Archive, BadArchive, Member
 from frugal_sorter.filesystem.record import Identity, Place
 from frugal_sorter.filesystem.status import open_to_read
 from frugal_sorter.filesystem.tree import LIST, below
-from frugal_sorter.filesystem.volumes import free_bytes
+from frugal_sorter.filesystem.volumes import free_bytes, volume_of
 from frugal_sorter.platforms import accounts, disk, kernel, slashed
 from frugal_sorter.platforms.system import blake2b
 from frugal_sorter.steps.parts import Making, ends_of, find, finish_part, is_same_inside, part_beside
@@ -320,7 +320,7 @@ class Unpack(Making):
     """Gets the contents of an archive out into a new folder."""
 
     def do(self, step: Step) -> Mark:
-        source, _, was = ends_of(step)
+        source, target, was = ends_of(step)
         source_fd, before = find(self._context, source, was)
         with part_beside(self._context, step) as part:
             disk.mkdir(part.name, 0o700, dir_fd=part.fd)
@@ -328,8 +328,9 @@ class Unpack(Making):
             with opened(part.name, LIST, part.fd) as folder, open(open_to_read(source, source_fd), "rb") as file:
                 descriptor = file.fileno()
                 with Writer(folder, disk.fstat(descriptor), self._context.heed) as writer:
+                    ignores_case = volume_of(disk.fstat(folder).st_dev, target.folder).ignores_case
                     limit = max(LARGE_BYTES, MOST_TIMES * was.size)
-                    room = _Room(min(limit, free_bytes(folder)), f"more than {limit:,} bytes come out of it")
+                    room = _Room(min(limit, free_bytes(folder)), f"more than {limit:,} bytes come out of it", ignores_case)
                     for member, blocks in _members(descriptor, self._context.heed, room):
                         writer.write(_inside(member.name), member, blocks)
             find(self._context, source, was)
@@ -375,11 +376,19 @@ def _is_unpacked(context: RunContext, there: Writer, path: str, member: Member, 
 
 
 class _Room:
-    """Counts what comes out, whatever the archive says of itself."""
+    """Counts what comes out, whatever the archive says of itself, and knows which names are one name there."""
 
-    def __init__(self, left: int, why: str) -> None:
+    def __init__(self, left: int, why: str, ignores_case: bool) -> None:
         self._left = left
         self._why = why
+        self._ignores_case = ignores_case
+        self._names: dict[str, str] = {}
+
+    def refuse_alike(self, name: str) -> None:
+        """Check that no other name is the same one where letter case does not count."""
+        other = self._names.setdefault(name.casefold(), name) if self._ignores_case else name
+        if other != name:
+            raise NotDone(Outcome.FAILED, f"archive refused: {other!r} and {name!r} are one name on this volume")
 
     def take(self, size: int) -> None:
         self._left -= size
@@ -454,6 +463,7 @@ def _checked(members: Iterator[Member], room: _Room | None) -> list[Member]:
         total += member.size
         if room is not None:
             room.refuse(total)
+            room.refuse_alike(name)
         if member.kind == "device":
             raise NotDone(Outcome.FAILED, f"archive refused: {member.name!r} is not a file")
         if member.kind == "link":

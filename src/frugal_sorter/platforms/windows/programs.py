@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import shlex
 import sys
 import winreg
@@ -20,14 +21,19 @@ _UNINSTALL = "SOFTWARE\\Microsoft\\Windows\\CurrentVersion\\Uninstall"
 _COMMANDS = (".exe", ".cmd", ".bat", ".com")
 
 
+# Letters that mean something to the command prompt or to PowerShell, but not between double quotes.
+_MEANS = re.compile(r"[&|<>^()%!;,='`{}@#]")
+
+
 def join(words: Iterable[str]) -> str:
     """Return a line that gives a program these words."""
-    return list2cmdline(list(words))
+    return " ".join(map(quote, words))
 
 
 def quote(word: str) -> str:
     """Return a word as it stands in a line."""
-    return list2cmdline([word])
+    plain = list2cmdline([word])
+    return plain if plain.startswith('"') or not _MEANS.search(word) else f'"{plain}"'
 
 
 def split(line: str) -> list[str]:
