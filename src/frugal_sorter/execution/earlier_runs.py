@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Iterator
 from glob import escape as glob_escape
+from operator import itemgetter
 from typing import TYPE_CHECKING, NamedTuple
 
 from frugal_sorter.changes.outcome import Outcome
@@ -19,6 +20,9 @@ if TYPE_CHECKING:
 
 # Steps that put an entry somewhere without a rule having asked for it to be there.
 _RUNNING: tuple[VerbName, ...] = ("run", "run-making")
+_UNMAKING: tuple[VerbName, ...] = ("remove-made", "set-attribute")
+# By the key of a rule and a place: the run that took something back there, and the entry as it was then.
+_Back = dict[tuple[str, Place], tuple[int, Identity]]
 _NOT_PUT = frozenset({"trash", "restore", "make-folder"})
 
 
@@ -39,7 +43,8 @@ class _Memory:
         self._puts: dict[str, dict[str, list[_Put]]] = {}
         self._taken: dict[str, dict[str, list[tuple[VerbName, _Put]]]] = {}
         self._ran: dict[str, list[Identity]] | None = None
-        self._back: dict[tuple[str, Place], tuple[int, Identity]] | None = None
+        self._back: dict[str, _Back] = {}
+        self._unmade: _Back | None = None
 
     def put_in(self, folder: str) -> dict[str, list[_Put]]:
         """Return what rules have put into a folder, by name and the last first."""
@@ -69,9 +74,15 @@ class _Memory:
 
     def taken_back(self, key: str, place: Place, identity: Identity) -> int | None:
         """Return the run that took something back that a rule did to an entry, unchanged since."""
-        if self._back is None:
-            self._back = self._all_taken_back()
-        run, was = self._back.get((key, place), (0, None))
+        if self._unmade is None:
+            self._unmade = self._all_unmade()
+        if place.folder not in self._back:
+            self._back[place.folder] = self._put_back_into(place.folder)
+        nothing: tuple[int, Identity | None] = (0, None)
+        # The last word holds.
+        run, was = max(
+            (found.get((key, place), nothing) for found in (self._unmade, self._back[place.folder])), key=itemgetter(0)
+        )
         return run if was is not None and _is_same(was, identity) else None
 
     def brought_back(self, key: str, place: Place, identity: Identity) -> int | None:
@@ -104,17 +115,28 @@ class _Memory:
                 return put.run
         return None
 
-    def _all_taken_back(self) -> dict[tuple[str, Place], tuple[int, Identity]]:
-        found: dict[tuple[str, Place], tuple[int, Identity]] = {}
-        for block in self._journal.blocks_backward():
+    def _put_back_into(self, folder: str) -> _Back:
+        """Return the entries that undos put back into a folder."""
+        found: _Back = {}
+        for block in self._journal.blocks_back_into(folder):
             for step, now in _done(block):
-                # A copy or a tag was made of an entry that is elsewhere: that is the one to remember.
-                if step.verb in ("remove-made", "set-attribute"):
-                    if "entry" in step.details:
-                        place = Place(*step.details["entry"])
-                        found[step.rule_key, place] = (block.run, Identity(*step.details["entry_was"]))
-                elif step.verb in ("move", "move-across", "restore") and step.target and now is not None:
+                is_back = step.verb in ("move", "move-across", "restore") and step.target and step.target.folder == folder
+                if is_back and step.target is not None and now is not None:
                     found[step.rule_key, step.target] = (block.run, now)
+        return found
+
+    def _all_unmade(self) -> _Back:
+        """Return the entries from which undos took a tag, or a copy that was made of them; these can be anywhere."""
+        found: _Back = {}
+        for verb in _UNMAKING:
+            for block in self._journal.blocks_back_with(verb):
+                for step, _ in _done(block):
+                    if step.verb != verb or "entry" not in step.details:
+                        continue
+                    # The entry that it was made of is elsewhere: that is the one to remember.
+                    known = (step.rule_key, Place(*step.details["entry"]))
+                    if found.get(known, (0,))[0] <= block.run:
+                        found[known] = (block.run, Identity(*step.details["entry_was"]))
         return found
 
     def has_run(self, key: str, identity: Identity) -> bool:

@@ -637,9 +637,14 @@ class Journal:
         """Yield the blocks with steps whose target is in a folder, the first one first, those of undos too."""
         return self._touching("target", folder, "ORDER BY packs.id")
 
-    def blocks_backward(self) -> Iterator[Block]:
-        """Yield the blocks of the runs that took something back, the first one first."""
-        return self._find("runs.backward ORDER BY packs.id", ())
+    def blocks_back_into(self, folder: str) -> Iterator[Block]:
+        """Yield the blocks of undos with steps whose target is in a folder, the first one first."""
+        return self._touching("target", folder, "AND runs.backward ORDER BY packs.id")
+
+    def blocks_back_with(self, verb: VerbName) -> Iterator[Block]:
+        """Yield the blocks of undos in which some step has a verb, the first one first."""
+        where = "packs.id IN (SELECT pack FROM touched WHERE verb = ?) AND runs.backward ORDER BY packs.id"
+        return self._find(where, (verb,))
 
     def blocks_with(self, verb: VerbName) -> Iterator[Block]:
         """Yield the blocks in which some step has a verb."""
