@@ -1,7 +1,9 @@
 from __future__ import annotations
 
 import os
+import shutil
 import tarfile
+import tempfile
 import zipfile
 from pathlib import Path
 
@@ -568,3 +570,35 @@ def test_what_fails_half_way_leaves_the_times_of_folders_as_they_were(folder: Pa
     result = carry_out(plan)
     assert not result.done and result.not_done
     assert snapshot(folder / "Intake") == before
+
+
+@pytest.mark.skipif(not os.access("/dev/shm", os.W_OK), reason="a second volume")
+@pytest.mark.parametrize(
+    "extras", ["", 'copy = "../Copies"', 'tag = "new"', 'copy = "../Copies"\ntag = "new"', 'link = "../Links"']
+)
+@pytest.mark.parametrize("take", ["files", "folders"])
+def test_what_crosses_volumes_goes_there_and_back_as_often_as_asked_for(folder: Path, take: str, extras: str) -> None:
+    """Each time it is another entry by its numbers, and so is all that was made of it."""
+    far = Path(tempfile.mkdtemp(dir="/dev/shm"))
+    try:
+        put(folder / ("Intake/a.log" if take == "files" else "Intake/a/b.log"), "clay")
+        put(folder / "Intake/c.txt" if take == "files" else folder / "Intake/c/d.txt", "glaze")
+        start = (snapshot(folder), snapshot(far))
+        result = tidy(folder, f'where = "everything"\ntake = "{take}"\nmove = "{far}/there"\n{extras}')
+        assert not result.has_problem
+        done = (same(folder), same(far))
+        for turn in range(1, 6):
+            back = undo(turn)
+            assert not back.has_problem, (turn, back.not_done)
+            assert (same(folder), same(far)) == (done if turn % 2 == 0 else tuple(map(bare, start))), turn
+    finally:
+        shutil.rmtree(far)
+
+
+def bare(found: dict[bytes, Seen]) -> dict[bytes, tuple[str, str, object]]:
+    """Return what must be the same of each entry each time."""
+    return {path: (one.kind, one.digest, one.attributes) for path, one in found.items()}
+
+
+def same(where: Path) -> dict[bytes, tuple[str, str, object]]:
+    return bare(snapshot(where))

@@ -94,15 +94,24 @@ def _made_anew(journal: Journal, run: Run) -> dict[Place, Identity]:
     """
     levels = {run.id: 0}
     found: dict[Place, Identity] = {}
+    if run.undoes is not None:
+        # What an undo has brought back over volumes is another entry than the one that the first run had there.
+        found |= _put_by(journal, run.id)
     for undo, undone in journal.undos().items():
         if undone not in levels:
             continue
         levels[undo] = levels[undone] + 1
         if levels[undo] % 2 == 0:
-            for step, mark in journal.steps(undo):
-                if mark is not None and mark.outcome == Outcome.DONE and mark.now is not None and step.target is not None:
-                    found[step.target] = mark.now
+            found |= _put_by(journal, undo)
     return found
+
+
+def _put_by(journal: Journal, run: int) -> dict[Place, Identity]:
+    return {
+        step.target: mark.now
+        for step, mark in journal.steps(run)
+        if mark is not None and mark.outcome == Outcome.DONE and mark.now is not None and step.target is not None
+    }
 
 
 def _renew_members(steps: Sequence[Step]) -> None:
@@ -302,11 +311,16 @@ class _UndoPlanner:
         # A folder that is gone will be made again by then, on the mount of the nearest one above.
         return "move" if mount_at(step.target.folder) == mount_at(step.source.folder) else "move-across"
 
+    def _as_it_came(self, step: Step) -> Identity:
+        """Return the entry of a step as it is known last: on its way over volumes it has been others by its numbers."""
+        assert step.source is not None and step.was is not None
+        return self.came.get(step.source, self.anew.get(step.source, step.was))
+
     def _entry(self, step: Step) -> Identity:
         """Return the entry that a step takes back as it is now."""
         assert step.source is not None and step.was is not None
-        found = self._look(step.source, step.was)
-        if found is None or not found.same_who(self.came.get(step.source, self.anew.get(step.source, step.was))):
+        found, was = self._look(step.source, step.was), self._as_it_came(step)
+        if found is None or not found.same_who(was):
             later = self._moved_on(step.source)
             if later is not None:
                 if later.run in self.own_undos:
@@ -317,7 +331,7 @@ class _UndoPlanner:
             if step.verb == "restore" and found is None:
                 raise _Blocked("no longer in the trash; another program removed it")
             raise _Blocked("no longer there" if found is None else "another file is there now")
-        if step.verb in TAKING and not found.same_state(step.was):
+        if step.verb in TAKING and not found.same_state(was):
             self.result.notes.append(Note(f"{step.source.path} was edited since; it will be moved back with the edits", False))
         return found
 
@@ -387,8 +401,7 @@ class _UndoPlanner:
         if step.source.path in self.made:
             raise _Back  # a folder that was removed later on comes back as it was before the run
         found = self._look(step.source, step.was)
-        # On its way back over volumes it has been other entries by its numbers.
-        was = self.came.get(step.source, step.was)
+        was = self._as_it_came(step)
         if found is None and (later := self._moved_on(step.source)) is not None and later.run not in self.own_undos:
             raise _Blocked(f"run {later.run} moved it again{later.along}; undo that run first")
         if found is None or not found.same_who(was):
