@@ -1,5 +1,6 @@
 from __future__ import annotations
 
+import gzip
 import json
 import math
 from pathlib import Path
@@ -12,10 +13,10 @@ from hypothesis import strategies as st
 from frugal_sorter.app.rules import save_due
 from frugal_sorter.app.session import Session
 from frugal_sorter.reports import forecast
-from frugal_sorter.reports.forecast import DAY_NS, Point, full_at_ns, outlook_of, points_from_dates, trend_of
-from frugal_sorter.reports.saved import Saved, SavedFile, look_now, save
+from frugal_sorter.reports.forecast import DAY_NS, Point, full_at_ns, outlook_of, points_from_dates, trend_of, trends_by_folder
+from frugal_sorter.reports.saved import Saved, SavedFile, kept_of, look_now, save, saved_path
 from frugal_sorter.rules.load import load_rules
-from frugal_sorter.state import ready_state_folder
+from frugal_sorter.state import machine_id, ready_state_folder
 from frugal_sorter.values import replace
 from tests.conftest import Frugal
 from tests.support import NOW_NS, aged, put, rules_text
@@ -290,3 +291,31 @@ def test_a_rule_file_may_hold_an_inventory_alone(folder: Path, frugal: Frugal) -
     assert "Intake: saved an inventory" in frugal("tidy", "rules.toml", "--yes").stdout
     put(folder / "rules.toml", 'frugal = 1\n[inventory]\nsave = "monthly"\n')
     assert "no folder is named" in frugal("check", "rules.toml", code=2).stderr
+
+
+def test_the_sums_of_an_inventory_are_read_without_its_files(folder: Path, frugal: Frugal) -> None:
+    for day, size in enumerate((1_000, 3_000, 5_000, 7_000)):
+        put(folder / "Intake/logs/a.log", b"x" * size)
+        put(folder / "Intake/b.log", b"x" * 100)
+        saved = look_now(str(folder / "Intake"), True, NOW_NS + day * DAY_NS)
+        save(saved, saved_path(f"day {day}"))
+    whole, sums = (kept_of(str(folder / "Intake"), sums_alone=alone) for alone in (False, True))
+    assert [one.by_folder for one in whole] == [one.by_folder for one in sums]
+    assert [one.bytes for one in sums] == [1_100, 3_100, 5_100, 7_100] and not any(one.files for one in sums)
+    assert trends_by_folder(whole) == trends_by_folder(sums)
+    # One of before, or one whose sums are damaged, is read whole.
+    path = saved_path("day 0")
+    for change in ({}, {"sums": {"logs": "many"}}, {"sums": None}):
+        with gzip.open(path, "rt") as file:
+            lines = file.read().splitlines()
+        head = {key: value for key, value in json.loads(lines[0]).items() if key != "sums"} | change
+        with gzip.open(path, "wt") as file:
+            file.write("\n".join([json.dumps(head), *lines[1:]]) + "\n")
+        assert [one.bytes for one in kept_of(str(folder / "Intake"), sums_alone=True)] == [1_100, 3_100, 5_100, 7_100]
+
+
+def test_very_many_subfolders_do_not_make_a_first_line_that_nobody_can_read(folder: Path) -> None:
+    names = [f"{'f' * 60} {number}" for number in range(2_000)]
+    saved = Saved(str(folder), machine_id(), NOW_NS, 1, 1, {f"{name}/a": SavedFile(f"{name}/a", 1, 1, 1, 1, 1) for name in names})
+    save(saved, saved_path("wide"))
+    assert [one.bytes for one in kept_of(str(folder), sums_alone=True)] == [2_000]

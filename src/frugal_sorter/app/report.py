@@ -230,7 +230,7 @@ def full_at_ns(roots: Iterable[str], now_ns: int) -> int | None:
     from frugal_sorter.reports.saved import kept_of
 
     for root in roots:
-        kept = kept_of(root, now_ns, _MOST_BYTES)
+        kept = kept_of(root, now_ns, _MOST_BYTES, sums_alone=True)
         if len(kept) < FEWEST_POINTS:
             continue
         points = [Point(one.made_ns, one.bytes) for one in kept]

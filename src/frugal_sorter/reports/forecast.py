@@ -330,9 +330,8 @@ def trends_by_folder(saved: Sequence[Saved]) -> dict[str, Trend]:
     """Return the trend of each subfolder right below, `.` for what lies directly in the folder."""
     sums: dict[str, list[int]] = defaultdict(lambda: [0] * len(saved))
     for at, one in enumerate(saved):
-        for file in one.files.values():
-            head, slash, _ = file.path.partition("/")
-            sums[head if slash else "."][at] += file.bytes
+        for folder, size in one.by_folder.items():
+            sums[folder][at] += size
     return {
         folder: trend_of([Point(one.made_ns, size) for one, size in zip(saved, sizes, strict=True)])
         for folder, sizes in sums.items()

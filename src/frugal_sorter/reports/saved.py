@@ -43,7 +43,7 @@ from frugal_sorter.state import (
     write_whole,
     zipped_lines,
 )
-from frugal_sorter.values import as_dict, field, frozen, mutable
+from frugal_sorter.values import as_dict, field, frozen, mutable, replace
 
 
 @mutable
@@ -364,6 +364,7 @@ class Saved:
         free: how much of it was free.
         files: the files, by path.
         unread: what could not be read then.
+        sums: the bytes by subfolder, as its first line has them; None where it has none. Then its files may not be read.
     """
 
     folder: str
@@ -373,11 +374,23 @@ class Saved:
     free: int
     files: dict[str, SavedFile] = field(default_factory=dict)
     unread: list[str] = field(default_factory=list)
+    sums: dict[str, int] | None = None
 
     @property
     def bytes(self) -> int:
         """All bytes."""
-        return sum(one.bytes for one in self.files.values())
+        return sum(self.by_folder.values())
+
+    @property
+    def by_folder(self) -> Mapping[str, int]:
+        """The bytes by subfolder right below; `.` for what lies directly in the folder."""
+        if self.sums is not None:
+            return self.sums
+        found: dict[str, int] = {}
+        for file in self.files.values():
+            top = _top_of(file.path)
+            found[top] = found.get(top, 0) + file.bytes
+        return found
 
 
 def head_of(folder: str, made_ns: int) -> Saved:
@@ -437,7 +450,9 @@ def save(saved: Saved, path: Path, replaces: bool = False, full: Iterator[Any] |
         "free": saved.free,
         "unread": saved.unread,
     }
-    head |= next(full) if full else {}
+    sums = saved.by_folder
+    # A first line that is too long could not be read again.
+    head |= next(full) if full else {"sums": sums} if len(json.dumps(sums)) < _LONGEST_LINE // 2 else {}
     try:
         path.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
         # Written beside it first, so that the old one is there until the new one is whole.
@@ -473,12 +488,14 @@ def load(path: Path) -> Saved:
     return saved
 
 
-def _load(path: Path, is_wanted: Callable[[Saved], bool]) -> Saved | None:
+def _load(path: Path, is_wanted: Callable[[Saved], bool], sums_alone: bool = False) -> Saved | None:
     """Read an inventory whose first line is wanted; None for another one."""
     lines = lines_of(path)
     saved, head = next(lines)
     if not is_wanted(saved):
         return None
+    if sums_alone and fits(head.get("sums"), _by_name(is_count)):
+        return replace(saved, sums=head["sums"])
     is_full = head["frugal-inventory"] == FULL
     for _, line in lines:
         # Of a full one only the files below its folder: what is around it has absolute paths.
@@ -569,7 +586,11 @@ def last_saved_ns(folder: str, now_ns: int) -> int:
 
 
 def kept_of(
-    folder: str, now_ns: int | None = None, most_bytes: int | None = None, note: Callable[[Unread], None] = lambda _: None
+    folder: str,
+    now_ns: int | None = None,
+    most_bytes: int | None = None,
+    note: Callable[[Unread], None] = lambda _: None,
+    sums_alone: bool = False,
 ) -> list[Saved]:
     """Return the inventories of a folder that are kept on this machine, the oldest first.
 
@@ -578,6 +599,7 @@ def kept_of(
         now_ns: the moment; those that say they are from later on are left out. None for all.
         most_bytes: at most how many bytes of files are read, the last ones; None for no limit.
         note: told of each that is left out or damaged; the others are read all the same.
+        sums_alone: the bytes by subfolder are enough: of those that have them in their first line, no more is read.
     """
     found: list[Saved] = []
     left = most_bytes
@@ -595,7 +617,7 @@ def kept_of(
     paths = (ready_state_folder() / "inventories").glob(f"*{SUFFIX}")
     for path in sorted(paths, key=lambda one: one.stat().st_mtime_ns, reverse=True):
         try:
-            saved = _load(path, is_wanted)
+            saved = _load(path, is_wanted, sums_alone)
         except UsageError:
             note(Unread(str(path), "a damaged inventory; remove it"))
             continue

@@ -50,7 +50,7 @@ def run(args: argparse.Namespace) -> int:
         now = look_now(folder, args.hidden, args.call.begin().now_ns)
     except OSError as error:
         raise UsageError(f"{shown(folder)}: {reason_of(error)}", "run as a user who may read it") from error
-    kept = [*kept_of(folder, now.made_ns, note=lambda one: tell(f"{one.path}: {one.reason}")), now]
+    kept = [*kept_of(folder, now.made_ns, note=lambda one: tell(f"{one.path}: {one.reason}"), sums_alone=True), now]
     first_visit = len(kept) < FEWEST_POINTS
     if first_visit:
         points, fine = points_from_dates(now)

@@ -20,7 +20,7 @@ from frugal_sorter.cli.options import (
     refuse_removal,
     size,
 )
-from frugal_sorter.cli.output.plan_view import PlanView
+from frugal_sorter.cli.output.plan_view import UNMATCHED, PlanView
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import below, date_text, entries_text, moment_text, shown, size_text, stay_text
 from frugal_sorter.cli.reading import (
@@ -143,6 +143,7 @@ class _PurgeJob(Job):
             view.screen.line(f"Age limit: {_by(self.args.by)} more than {age.text} ago (before {before})")
         else:
             view.screen.line("No age limit.")
+            view.unclaimed = UNMATCHED
 
     def show_nothing(self, view: PlanView) -> None:
         view.show_nothing("Nothing to remove", self.args.hidden, "--levels all", "--hidden")

@@ -101,9 +101,10 @@ _UNTIL = ", until "
 # Of many groups of names, how many are printed at each end, and how many names of each.
 _FEW_GROUPS, _FEW_OF_SEVERAL = 2, 1
 # Entries that a plan has nothing to do with: for one of them, and for several.
+UNMATCHED = ("does not match the condition", "do not match the condition")
 _UNCLAIMED: dict[JobName, tuple[str, str]] = {
     "tidy": ("matches no rule", "match no rule"),
-    "sort": ("does not match the condition", "do not match the condition"),
+    "sort": UNMATCHED,
     "purge": ("is newer or does not match the condition", "are newer or do not match the condition"),
 }
 
@@ -136,6 +137,7 @@ class PlanView:
             ways = {tuple(place.folder for place in (step.source, step.target) if place is not None) for step in shown_steps}
             headings = len(ways) + 2 * len({step.rule for step in shown_steps})
             screen.short = not screen.has_room(lines + headings)
+        self.unclaimed = _UNCLAIMED.get(plan.kind)
         self._announced: set[str] = set()
         # Many changes are told by folder, once all are done.
         self._sums_up = screen.short and len(shown_steps) > 2 * FEW + 1
@@ -249,8 +251,8 @@ class PlanView:
             quiet.append(f"  {entries_text(plan.kept)} left alone by a `leave` rule")
         if plan.aside.entries:
             quiet.append(f"  {entries_text(plan.aside)} outside --rule or --only")
-        if plan.kind in _UNCLAIMED and plan.unclaimed.entries:
-            one, several = _UNCLAIMED[plan.kind]
+        if self.unclaimed is not None and plan.unclaimed.entries:
+            one, several = self.unclaimed
             quiet.append(f"  {entries_text(plan.unclaimed)} {one if plan.unclaimed.entries == 1 else several}")
         if specials := ", ".join(specials_texts(plan.links, plan.specials)):
             quiet[-1:] = [f"{quiet[-1]}; {specials}: never touched" if quiet else f"  {specials}: never touched"]
