@@ -9,6 +9,7 @@ import random
 import shutil
 from difflib import unified_diff
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -204,9 +205,10 @@ def test_a_hostile_inventory_is_refused_in_one_line(folder: Path) -> None:
     desk = folder / "desk"
     (desk / "sub").mkdir(parents=True)
     aged(desk / "sub" / "a.txt", 3)
+    aged(desk / "sub" / "b.pdf", 3)
     os.symlink("a.txt", desk / "sub" / "link")
     session, path = Session.begin(), folder / f"x{SUFFIX}"
-    _take(desk, session, path)
+    _take(desk, session, path, looks_inside=True)
     with gzip.open(path, "rt") as file:
         lines = [json.loads(line) for line in file]
     # What else lies around is as many lines as the machine has files there.
@@ -234,19 +236,13 @@ def test_a_hostile_inventory_is_refused_in_one_line(folder: Path) -> None:
     refused = 0
     for _ in range(3_000 if THOROUGH else 300):
         changed = json.loads(json.dumps(lines))
-        at = dice.randrange(len(changed))
-        part = changed[at]
-        for _ in range(2):
-            if isinstance(part, dict) and part and dice.random() < 0.7:
-                key = dice.choice(sorted(part))
-                if isinstance(part[key], (dict, list)) and part[key] and dice.random() < 0.7:
-                    part = part[key]
-                    continue
-                part[key] = dice.choice(odd)
+        part: Any = changed[dice.randrange(len(changed))]
+        while True:
+            key = dice.choice(sorted(part)) if isinstance(part, dict) else dice.randrange(len(part))
+            if not (isinstance(part[key], (dict, list)) and part[key] and dice.random() < 0.75):
                 break
-            if isinstance(part, list) and part:
-                part[dice.randrange(len(part))] = dice.choice(odd)
-                break
+            part = part[key]
+        part[key] = dice.choice(odd)
         if dice.random() < 0.2:
             changed.insert(dice.randrange(1, len(changed)), changed[-1])
         path.unlink()
@@ -254,7 +250,10 @@ def test_a_hostile_inventory_is_refused_in_one_line(folder: Path) -> None:
             file.writelines(json.dumps(line) + "\n" for line in changed)
         try:
             with elsewhere(slashed.Path(path)) as there:
-                book = there.book(rules_text('in = "."\nwhere = "everything"\nmove = "T"').encode(), folder / "r.toml")
+                where = "mime is text/plain or title has x or taken older than 1 day or not mislabelled"
+                book = there.book(
+                    rules_text(f'in = "sub"\nwhere = "{where}"\nmove = "{{title|name}}"').encode(), folder / "r.toml"
+                )
                 look_ahead(there.session(session), book)
         except UsageError as error:
             refused += 1

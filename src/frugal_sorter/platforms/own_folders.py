@@ -7,7 +7,7 @@ import os
 from frugal_sorter.platforms import accounts, disk, slashed, system
 from frugal_sorter.platforms.slashed import Path
 
-_TELLING = ("HOME", "TMPDIR", "TZ", "XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_STATE_HOME")
+TELLING = ("HOME", "TMPDIR", "TZ", "XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_STATE_HOME")
 # The folders that every rule file can name (XDG user directories on Linux).
 NAMED = ("home", "desktop", "documents", "downloads", "pictures", "music", "videos", "temp")
 
@@ -53,7 +53,7 @@ def _base(variable: str, usual: str) -> str:
 
 def variables() -> dict[str, str]:
     """Return the variables that say where programs keep things, and in which time zone days begin."""
-    found = {name: os.environ[name] for name in _TELLING if name in os.environ}
+    found = {name: os.environ[name] for name in TELLING if name in os.environ}
     zone = os.path.realpath("/etc/localtime").partition("zoneinfo/")[2]
     return found if "TZ" in found or not zone else found | {"TZ": zone}
 

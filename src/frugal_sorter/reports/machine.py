@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import errno
 import os
+import re
 import stat
 from collections.abc import Callable, Iterator
 from contextlib import suppress
@@ -27,6 +28,13 @@ from frugal_sorter.values import frozen
 # What is read inside files, and in which types of them; never their text.
 INSIDE = {"taken": ("image",), "label": ("audio", "video", "document"), "mime": (), "mislabelled": ()}
 Entry = list[Any]
+_ZONE = re.compile(r"(?!.*\.\.)[A-Za-z<][\w+\-<>,.:/]*")
+_FOUND = {
+    "taken": lambda value: value is None or is_moment(value),
+    "label": {"title": is_text, "artist": is_text, "album": is_text},
+    "mime": is_text,
+    "mislabelled": is_flag,
+}
 
 
 def _or_none(shape: Callable[[Any], bool]) -> Callable[[Any], bool]:
@@ -41,6 +49,21 @@ def _of_texts(value: Any) -> bool:
     return isinstance(value, dict) and all(is_text(one) for one in value.values())
 
 
+def _is_environment(value: Any) -> bool:
+    # A zone is the name of a file for the system: none outside of its own folder.
+    return _of_texts(value) and set(value) <= set(own_folders.TELLING) and bool(_ZONE.fullmatch(value.get("TZ", "UTC")))
+
+
+def _is_inside(value: Any) -> bool:
+    """Return True if it says what was found in a file, or why nothing was, as `contents` does."""
+    return isinstance(value, dict) and all(
+        fact in _FOUND
+        and isinstance(one, dict)
+        and (("value" in one and fits(one["value"], _FOUND[fact])) or ("value" not in one and fits(one, {"unknown": is_text})))
+        for fact, one in value.items()
+    )
+
+
 _MACHINE = {
     "system": is_text,
     "name": is_text,
@@ -49,7 +72,7 @@ _MACHINE = {
     "gid": is_count,
     "admin": is_flag,
     "home": _is_absolute,
-    "environment": _of_texts,
+    "environment": _is_environment,
     "places": _of_texts,
     "homes": [is_text],
     "owners": _of_texts,
@@ -71,13 +94,12 @@ _MACHINE = {
 _STATUS = (is_count, is_moment, is_moment, _or_none(is_moment), is_count, is_count, is_count)
 _REST = {
     "link": is_text,
-    "closed": is_text,
+    "closed": lambda value: value in ("", "rights", "volume"),
     "unread": is_count,
     "attributes": _of_texts,
     "whole": is_flag,
-    "inside": lambda value: isinstance(value, dict) and set(value) <= set(INSIDE),
+    "inside": _is_inside,
 }
-_MARKED = {"": "", "rights": "no right", "volume": "read-only"}
 
 
 class _Taker:
@@ -320,7 +342,7 @@ def _known(line: list[Any], folder: str) -> tuple[str, Known]:
     named, size, used, mtime_ns, ino, dev, *status, rest = line
     if not fits(status, _STATUS) or not isinstance(rest, dict) or not set(rest) <= set(_REST):
         raise ValueError("not as this version writes it")
-    if not all(fits(value, _REST[key]) for key, value in rest.items()) or rest.get("closed", "") not in _MARKED:
+    if not all(fits(value, _REST[key]) for key, value in rest.items()):
         raise ValueError("not as this version writes it")
     mode, ctime_ns, atime_ns, born_ns, nlink, uid, gid = status
     at = named if slashed.is_absolute(named) else slashed.join(folder, named)
