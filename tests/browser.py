@@ -5,12 +5,14 @@ from __future__ import annotations
 import fcntl
 import json
 import os
+import select
 import shutil
 import subprocess
 from pathlib import Path
 from typing import Any
 
 BROWSER = shutil.which("chromium") or shutil.which("chromium-browser") or shutil.which("google-chrome")
+_SECONDS = 90
 
 
 class Browser:
@@ -31,7 +33,7 @@ class Browser:
         ends = to_it, from_it
         to_it, from_it = (fcntl.fcntl(one, fcntl.F_DUPFD, 50) for one in ends)
         command = [BROWSER, "--headless", "--no-sandbox", "--disable-gpu", "--no-first-run", "--disable-background-networking",
-                   "--disable-component-update", "--disable-sync", f"--user-data-dir={folder / 'profile'}",
+                   "--disable-component-update", "--disable-sync", "--disable-dev-shm-usage", f"--user-data-dir={folder / 'profile'}",
                    "--remote-debugging-pipe", "--window-size=1280,800"]  # fmt: skip
         self._process = subprocess.Popen(
             ["/bin/bash", "-c", f'exec "$@" 3<&{to_it} 4>&{from_it}', "bash", *command],
@@ -77,6 +79,8 @@ class Browser:
 
     def _next(self) -> dict[str, Any]:
         while b"\0" not in self._rest:
+            # A browser that hangs must not hold up all other tests.
+            assert select.select([self._hear], [], [], _SECONDS)[0], "the browser does not answer"
             part = os.read(self._hear, 1 << 20)
             assert part, "the browser ended"
             self._rest += part

