@@ -13,7 +13,7 @@ from frugal_sorter.rules.lint import warnings_of
 from frugal_sorter.rules.load import load_rules, read_rules
 from frugal_sorter.rules.model import RuleBook
 from frugal_sorter.rules.overlap import Overlap
-from tests.conftest import Frugal
+from tests.conftest import IS_WINDOWS, Frugal
 from tests.support import NOW_NS, WORLD, book_of, facts_of, put, rules_text
 from tests.test_conditions import FILES, conditions, studio  # noqa: F401 - the fixture
 
@@ -200,4 +200,7 @@ def test_no_rule_of_the_docs_and_of_the_demo_is_called_dead(folder: Path, frugal
     whole = [block for block in blocks if block.startswith("frugal = 1") and "[[rule]]" in block and "listed in" not in block]
     assert len(whole) >= 3
     for block in whole:
+        # A path that begins with a slash names no drive, and is refused there.
+        if IS_WINDOWS and '= "/' in block:
+            continue
         assert dead(read_rules(block.encode(), folder / "rules.toml")) == [], block
