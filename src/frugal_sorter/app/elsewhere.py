@@ -8,7 +8,6 @@ from contextlib import contextmanager
 from typing import Any
 
 from frugal_sorter.app.session import Session
-from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.contents import Contents
 from frugal_sorter.filesystem.record import Identity, Unknown
 from frugal_sorter.filesystem.status import OpenFiles
@@ -125,8 +124,3 @@ def elsewhere(path: Path) -> Iterator[Elsewhere]:
             yield Elsewhere(inventory)
     finally:
         forget_all()
-
-
-def refuse_elsewhere(wanted: str) -> UsageError:
-    """Return why something cannot be done on another machine."""
-    return UsageError(f"--on cannot be combined with {wanted}", "an inventory can only be looked at")

@@ -77,7 +77,7 @@ def plan_by_rules(
 
 
 class _Hit(NamedTuple):
-    """A file that rules match: the rules by index, the `in` of the last, and dear facts that are known already."""
+    """A file that rules match: the rules by index, the `in` of the last, and the costly facts that are known already."""
 
     place: Place
     rules: tuple[int, ...]

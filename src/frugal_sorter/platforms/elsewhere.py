@@ -172,9 +172,8 @@ class Machine:
         if folder is None or (stat.S_ISDIR(folder.st_mode) and not folder.whole):
             raise OSError(errno.ENODATA, NOT_HELD, name)
         if folder.unread:
-            raise OSError(folder.unread, os.strerror(folder.unread), name)
-        code = errno.ENOENT if stat.S_ISDIR(folder.st_mode) else errno.ENOTDIR
-        raise OSError(code, os.strerror(code), name)
+            raise _error(folder.unread, name)
+        raise _error(errno.ENOENT if stat.S_ISDIR(folder.st_mode) else errno.ENOTDIR, name)
 
     def _path(self, path: str | int | os.PathLike[str], dir_fd: int | None = None) -> str:
         if isinstance(path, int):
@@ -189,7 +188,7 @@ class Machine:
         if flags & (disk.O_WRONLY | disk.O_RDWR | disk.O_CREAT) or not stat.S_ISDIR(known.st_mode):
             raise OSError(errno.ENODATA, "its contents are not in the inventory", name)
         if known.unread:
-            raise OSError(known.unread, os.strerror(known.unread), name)
+            raise _error(known.unread, name)
         descriptor = max(self._open, default=_FIRST_DESCRIPTOR) + 1
         self._open[descriptor] = name
         return descriptor
@@ -204,7 +203,7 @@ class Machine:
         if not known.whole:
             raise OSError(errno.ENODATA, NOT_HELD, name)
         if known.unread:
-            raise OSError(known.unread, os.strerror(known.unread), name)
+            raise _error(known.unread, name)
         return self._below.get(name, [])
 
     def _scandir(self, path: str | int) -> _Entries:
@@ -298,7 +297,7 @@ class Machine:
     def _attribute(self, path: str, name: str, *, follow_symlinks: bool = True) -> bytes:
         known = self._at(path)
         if name not in known.attributes:
-            raise OSError(errno.ENODATA, os.strerror(errno.ENODATA), path)
+            raise _error(errno.ENODATA, path)
         return known.attributes[name].encode("utf-8", "surrogateescape")
 
     def _closed(self, folder: str) -> str:
@@ -371,6 +370,10 @@ class Machine:
     def _close(self, descriptor: int) -> None:
         if self._open.pop(descriptor, None) is None:
             os.close(descriptor)
+
+
+def _error(code: int, path: str) -> OSError:
+    return OSError(code, os.strerror(code), path)
 
 
 def _be_in(environment: Mapping[str, str]) -> None:
