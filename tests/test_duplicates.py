@@ -20,12 +20,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from frugal_sorter import duplicates
-from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.duplicates import CACHED_BYTES, WHOLE_BYTES, Columns, ContentSearch, DigestCache, Found, Group, Same
 from frugal_sorter.filesystem import parallel as sharing
 from frugal_sorter.planning.duplicates import Removing, choose, first_difference, look_alikes, plan_duplicates, same_folders
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import disk
+from frugal_sorter.reasons import Outcome
 from frugal_sorter.rules.fields import unmarked_name
 from frugal_sorter.rules.keys import KEEPS, Keep
 from frugal_sorter.state import ready_state_folder

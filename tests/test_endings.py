@@ -407,8 +407,8 @@ def test_a_program_that_fails_keeps_the_file(folder: Path, command: str, why: st
 
 def test_a_program_that_takes_too_long_is_ended_with_all_it_started(folder: Path) -> None:
     from frugal_sorter.changes.descriptors import Descriptors
-    from frugal_sorter.changes.outcome import Outcome
     from frugal_sorter.filesystem.status import look
+    from frugal_sorter.reasons import Outcome
     from frugal_sorter.steps.extras import RunProgram
     from frugal_sorter.steps.step import RunContext, Step, attempt
 

@@ -12,7 +12,6 @@ from hypothesis import strategies as st
 
 from frugal_sorter.changes import removal as rename
 from frugal_sorter.changes.descriptors import Descriptors
-from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.errors import FrugalError, RefusedError, StateError
 from frugal_sorter.execution.executor import Result, changing, execute
 from frugal_sorter.execution.recovery import state_after_crash
@@ -23,6 +22,7 @@ from frugal_sorter.journal import database
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import kernel
+from frugal_sorter.reasons import Outcome
 from frugal_sorter.state import ready_state_folder, writer_is_active, writer_lock
 from frugal_sorter.steps.moving import Move
 from frugal_sorter.steps.step import Mark, RunContext, Step, attempt, step_as_line

@@ -309,7 +309,7 @@ def test_what_happens_to_the_source_after_it_was_copied_loses_no_content(
     folder: Path, monkeypatch: pytest.MonkeyPatch, what: str
 ) -> None:
     from frugal_sorter.changes.descriptors import Descriptors
-    from frugal_sorter.changes.outcome import Outcome
+    from frugal_sorter.reasons import Outcome
     from frugal_sorter.steps import moving as move_across
     from frugal_sorter.steps import parts
     from frugal_sorter.steps.step import RunContext, Step, attempt

@@ -15,7 +15,6 @@ import pytest
 from frugal_sorter.changes import removal as remove
 from frugal_sorter.changes import removal as witness
 from frugal_sorter.changes.descriptors import Descriptors
-from frugal_sorter.changes.outcome import NotDone, Outcome
 from frugal_sorter.changes.removal import rename_without_replacing
 from frugal_sorter.execution.executor import Result, changing, execute
 from frugal_sorter.filesystem.record import Place, place_of
@@ -23,6 +22,7 @@ from frugal_sorter.filesystem.status import look, same_bytes
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import disk
+from frugal_sorter.reasons import NotDone, Outcome
 from frugal_sorter.state import ready_state_folder
 from frugal_sorter.steps.kinds import VerbName
 from frugal_sorter.steps.parts import there

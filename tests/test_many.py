@@ -15,11 +15,11 @@ from pathlib import Path
 import pytest
 
 from frugal_sorter.changes.descriptors import Deferred
-from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.execution.executor import changing, execute
 from frugal_sorter.filesystem.record import place_of
 from frugal_sorter.filesystem.status import is_same_file, is_unchanged, look
 from frugal_sorter.planning.plan import Plan
+from frugal_sorter.reasons import Outcome
 from frugal_sorter.state import ready_state_folder
 from frugal_sorter.steps import trashing as ahead
 from frugal_sorter.steps.step import Step

@@ -124,7 +124,7 @@ MADE = [verb for verb, kind in KINDS.items() if kind.target and kind.source]
 @pytest.mark.parametrize("how", ["not done", "error"])
 def test_what_stands_under_a_private_name_keeps_its_run_open(folder: Path, verb: str, side: str, how: str) -> None:
     from frugal_sorter.changes.descriptors import Descriptors
-    from frugal_sorter.changes.outcome import NotDone, Outcome
+    from frugal_sorter.reasons import NotDone, Outcome, Why
     from frugal_sorter.steps.step import Step, verbs_for
 
     source, target = put(folder / "from/a.log"), folder / "to/a.log"
@@ -138,7 +138,7 @@ def test_what_stands_under_a_private_name_keeps_its_run_open(folder: Path, verb:
 
         def fails(step: Step) -> steps.Mark:
             put((source if side == "source" else target).with_name(context.private(step)))
-            raise NotDone(Outcome.SKIPPED, "changed") if how == "not done" else OSError(5, "Input/output error")
+            raise NotDone(Why.CHANGED()) if how == "not done" else OSError(5, "Input/output error")
 
         of_its_kind.do = fails  # type: ignore[method-assign]
         mark = steps.attempt(of_its_kind, step)

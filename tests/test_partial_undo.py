@@ -10,11 +10,11 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.errors import UsageError
 from frugal_sorter.execution.executor import changing, execute
 from frugal_sorter.execution.undo import plan_undo, run_to_undo
 from frugal_sorter.journal.journal import Journal
+from frugal_sorter.reasons import Outcome
 from frugal_sorter.state import ready_state_folder
 from frugal_sorter.steps.kinds import ATTENDING, LASTING
 from tests.conftest import Frugal

@@ -7,11 +7,11 @@ from pathlib import Path
 
 import pytest
 
-from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.errors import FrugalError, StateError, UsageError
 from frugal_sorter.execution.earlier_runs import about
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import load_plan
+from frugal_sorter.reasons import Outcome
 from frugal_sorter.state import PARTS, Reserve, ready_state_folder
 from tests.conftest import IS_ROOT, Frugal
 from tests.support import book_of, carry_out, plan_of, put, rules_text, snapshot, trash_of, undo

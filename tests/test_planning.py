@@ -150,7 +150,7 @@ def test_what_is_left_and_why(folder: Path) -> None:
     )
     assert moves_of(plan, intake) == {}
     # A date in the future says nothing; the inode of that file was changed just now.
-    assert {left.place.name: (left.reason, left.problem) for left in plan.not_touched} == {
+    assert {left.place.name: (left.reason, left.reason.problem) for left in plan.not_touched} == {
         "fresh.log": ("changed too recently", False),
         "future.log": ("changed too recently", False),
         "no suffix": ("it has no value for {ext}", True),
@@ -211,7 +211,7 @@ def test_trees_under_version_control_are_left_whole(folder: Path) -> None:
     assert set(moves_of(plan, folder / "Intake")) == {"a.html"}
     assert "under version control" in plan.notes[0].text and not plan.has_problem
     into = plan_of(book_of(folder, everything + 'move = "site/x"'))
-    assert not into.asked and into.not_touched[0].problem
+    assert not into.asked and into.not_touched[0].reason.problem
     inside = plan_of(book_of(folder, f'in = "Intake/site"\n{everything}move = "x"'))
     assert set(moves_of(inside, folder / "Intake/site")) == {"page.html", "inner/more.html"}
 

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+import pickle
+import re
 import runpy
 import sys
 import time
@@ -14,30 +16,43 @@ import pytest
 
 from frugal_sorter.app import schedules
 from frugal_sorter.app.visits import Visiting
-from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.errors import RefusedError, StateError, UsageError
 from frugal_sorter.execution.executor import Result
 from frugal_sorter.filesystem.record import Identity, Place
 from frugal_sorter.journal.database import Driver
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import Note, Plan, Refusal
+from frugal_sorter.reasons import Outcome, Reason, Why, reason_of_record
 from frugal_sorter.schedule.scheduler import Entry, Remembered, State
 from frugal_sorter.state import ready_state_folder, settings_file
-from frugal_sorter.steps.step import Mark, NotTouched, Step
+from frugal_sorter.steps.step import NotTouched, Step, left_undone
 from tests.conftest import IS_WINDOWS, in_this_process
 from tests.support import put
 
 pytestmark = pytest.mark.skipif(IS_WINDOWS, reason="who is told is a shell script")
 DOCS = Path(__file__).resolve().parent.parent / "docs"
+SOURCE = DOCS.parent / "src"
 _MADE = runpy.run_path(str(DOCS / "make_reasons.py"))
-REASONS = _MADE["reasons"]()
 DRIVERS: tuple[Driver, ...] = ("schedule", "person")
 
 
 def test_the_page_has_all_reasons_as_the_source_has_them() -> None:
     page = (DOCS / "unattended.md").read_text(encoding="utf-8")
     assert page == _MADE["with_table"](page), "run docs/make_reasons.py"
-    assert len(REASONS) > 80 and {one.is_problem for one in REASONS} == {False, True}
+
+
+def test_each_reason_is_given_somewhere_and_keeps_its_code_on_its_way() -> None:
+    source = "".join(path.read_text(encoding="utf-8") for path in SOURCE.rglob("*.py"))
+    for why in Why:
+        assert re.search(rf"Why\.{why.name}\b", source), why
+        reason = why(*[7] * why.text.count("{"))
+        assert (reason.code, reason.why, pickle.loads(pickle.dumps(reason)).why) == (why.code, why, why)
+        assert reason_of_record(reason, why.code, reason.outcome).why is why
+        assert reason.reworded(f"a.log: {reason}").code == why.code
+    assert (reason_of_record("of old", "", Outcome.FAILED).code, reason_of_record("of old", "", Outcome.FAILED).problem) == (
+        "",
+        True,
+    )
 
 
 class Ended(NamedTuple):
@@ -58,16 +73,16 @@ def _plan(**more: Any) -> Plan:
     return Plan("tidy", time.time_ns(), "rules.toml", rules=["Logs"], **more)
 
 
-def _of_reason(visiting: Visiting, one: Any, is_alone: bool) -> None:
+def _of_reason(visiting: Visiting, reason: Reason, is_step: bool, is_alone: bool) -> None:
     """Record a visit in which one thing was left or not done for a reason, alone or beside another that was done."""
     plan, result = _plan(), Result(0)
-    if one.outcome:
-        result.not_done.append((_step(1), Mark(1, Outcome[one.outcome], one.text)))
+    if is_step:
+        result.not_done.append((_step(1), left_undone(_step(1), reason)))
         plan.steps.append(_step(1))
     else:
-        plan.not_touched.append(NotTouched(Place("/srv/in", "a"), "Logs", one.text, one.is_problem))
+        plan.not_touched.append(NotTouched(Place("/srv/in", "a"), "Logs", reason))
     visiting.plan = plan
-    if is_alone and not one.outcome:
+    if is_alone and not is_step:
         visiting.close(None)
         return
     result.done.add([] if is_alone else [_step(2)])
@@ -111,7 +126,7 @@ ENDS: dict[str, tuple[Callable[[Visiting], None], str, bool, str]] = {
     "nothing": (_planned(notes=[]), "nothing to do", False, ""),
     "no record of their origin": (_planned(notes=[Note("does not change it", False)]), "nothing to do", False, ""),
     "a missing folder": (_planned(notes=[Note("/srv/in is missing", True)]), "failed", True, "/srv/in is missing"),
-    "a ceiling": (_planned(refused=[Refusal("Logs", "too many")]), "refused", True, "Logs: too many"),
+    "a ceiling": (_planned(refused=[Refusal("Logs", Why.TOO_MANY(9, 3))]), "refused", True, "Logs: it would act on 9"),
     "refused": (_error(RefusedError("another run", "wait")), "refused", True, "another run"),
     "no terminal": (_error(RefusedError("no terminal", "--yes"), steps=[_step()]), "refused", True, "no terminal"),
     "a mistake in the rules": (_error(UsageError("line 3", "mend it"), notes=[]), "failed", True, "line 3"),
@@ -195,11 +210,11 @@ def test_each_reason_is_told_everywhere_if_a_person_should_know_and_nowhere_else
     driver: Driver, is_alone: bool, record: Callable[..., Visiting], folder: Path
 ) -> None:
     ended = []
-    for number, one in enumerate(REASONS):
-        name = f"job-{number}"
-        _of_reason(record(driver, name), one, is_alone)
-        outcome = "done" if one.outcome or not is_alone else "failed" if one.is_problem else "nothing to do"
-        ended.append(Ended(name, outcome, one.is_problem, one.text if one.is_problem else ""))
+    for number, why in enumerate(Why):
+        name, is_step, reason = f"job-{number}", number % 2 == 0, why(*[7] * why.text.count("{"))
+        _of_reason(record(driver, name), reason, is_step, is_alone)
+        outcome = "done" if is_step or not is_alone else "failed" if reason.problem else "nothing to do"
+        ended.append(Ended(name, outcome, reason.problem, reason if reason.problem else ""))
     _everywhere(driver, ended, folder)
 
 

@@ -133,7 +133,7 @@ def test_a_rule_keeps_what_it_promises_in_each_group_and_undo_brings_the_rest(fo
     assert {name.split()[1] for name in stay if name.startswith("desk")} == {
         name.split()[1] for name in stay if name.startswith("kiln")
     }
-    assert not any(one.problem for one in plan.not_touched)
+    assert not any(one.reason.problem for one in plan.not_touched)
     put(folder / "rules.toml", rules_text(RULE))
     said = frugal("preview", "rules.toml").stdout
     assert 'kept by "newest 2"' in said and 'kept by "one a month for 2 years"' in said and ", until 20" in said

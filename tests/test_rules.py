@@ -13,9 +13,9 @@ from pathlib import Path
 import jsonschema
 import pytest
 
-from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.planning.misses import nearest_misses
 from frugal_sorter.planning.sight import Explainer
+from frugal_sorter.reasons import Outcome
 from frugal_sorter.rules.fields import World
 from frugal_sorter.rules.keys import json_schema
 from frugal_sorter.rules.lint import run_examples, warnings_of

@@ -19,6 +19,7 @@ from frugal_sorter.journal.database import Run
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning import guard
 from frugal_sorter.planning.plan import Plan
+from frugal_sorter.reasons import Why
 from tests.support import book_of, carry_out, plan_of, put
 
 
@@ -71,5 +72,5 @@ def test_what_a_rule_would_pack_is_named_where_the_rule_is_left_out_and_not_the_
     for name in ("a.log", "b.log"):
         put(folder / "Intake" / name)
     plan = plan_of(book_of(folder, 'where = "ext is log"\npack = "all.zip"'))
-    plan = leave_out(plan, lambda step: step.rule == "rule 0", "declined")
+    plan = leave_out(plan, lambda step: step.rule == "rule 0", Why.DECLINED())
     assert [one.place.name for one in plan.not_touched] == ["a.log", "b.log"] and not plan.steps

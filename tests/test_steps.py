@@ -10,12 +10,12 @@ from typing import cast
 import pytest
 
 from frugal_sorter.changes.descriptors import Descriptors
-from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.cli.output.text import done_text, step_as_json, step_text, will_text
 from frugal_sorter.filesystem.record import Identity, Place
 from frugal_sorter.journal import database
 from frugal_sorter.planning.guard import refuse_guarded
 from frugal_sorter.planning.plan import Plan
+from frugal_sorter.reasons import Outcome
 from frugal_sorter.steps.kinds import ATTENDING, KINDS, LASTING, PLANNED, VerbName
 from frugal_sorter.steps.step import (
     Details,

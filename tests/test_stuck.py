@@ -18,13 +18,13 @@ from pathlib import Path
 
 import pytest
 
-from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.errors import FrugalError, StateError
 from frugal_sorter.execution.executor import Result, changing
 from frugal_sorter.execution.recovery import recover_interrupted, state_after_crash
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import load_plan, save_plan
 from frugal_sorter.platforms import disk
+from frugal_sorter.reasons import Outcome
 from frugal_sorter.state import forget_all, ready_state_folder
 from frugal_sorter.steps.kinds import KINDS, VerbName
 from frugal_sorter.steps.step import RunContext, refuse_malformed, step_as_line, verbs_for

@@ -83,7 +83,7 @@ def test_a_clock_that_is_wrong_for_a_night_removes_and_forgets_nothing(
 
     plan(now_ns)
     found = plan(now_ns + days * DAY_NS)
-    held = [one for one in found.not_touched if "nothing is deleted by age until" in one.reason and one.problem]
+    held = [one for one in found.not_touched if "nothing is deleted by age until" in one.reason and one.reason.problem]
     with Journal(ready_state_folder(), write=True) as journal:
         journal.believe(now_ns + days * DAY_NS, lambda: False)
         assert journal.doubt and journal.forget(0) == []
@@ -117,18 +117,18 @@ def test_what_is_in_use_at_each_visit_for_a_week_is_a_problem(folder: Path) -> N
         for day in range(9):
             session = Session(NOW_NS + day * DAY_NS, "m", "a", visiting=Visiting("schedule", "nightly"))
             (left,) = plan_rules(session, book_of(folder, rule)).not_touched
-            said.append((left.problem, "at each run since" in left.reason))
+            said.append((left.reason.problem, "at each run since" in left.reason))
     assert said == [(False, False)] * 7 + [(True, True)] * 2
     # A job without a rule file leaves it just so.
     own = {"name": "Sort", "where": "everything", "move": "{ext}"}
     with held(folder / "Intake/a.log"):
         plan = plan_job(session, book_of_rule(own, str(folder / "Intake"), {}, "sort"), "sort")
-    assert not plan.asked and plan.not_touched[0].problem
+    assert not plan.asked and plan.not_touched[0].reason.problem
     # Once it was free, it begins anew.
     assert not plan_rules(session, book_of(folder, rule)).not_touched
     with held(folder / "Intake/a.log"):
         (left,) = plan_rules(session, book_of(folder, rule)).not_touched
-    assert not left.problem
+    assert not left.reason.problem
 
 
 def test_a_run_that_was_forgotten_says_so(folder: Path, frugal: Frugal) -> None:

@@ -18,9 +18,10 @@ from blake3 import blake3
 from frugal_sorter.filesystem.parallel import OnProgress, in_two, work_through
 from frugal_sorter.filesystem.record import Listing, Unread, place_of, storable_ns
 from frugal_sorter.filesystem.status import READ, birth_ns
-from frugal_sorter.filesystem.walk import Reader, reason_of, working
+from frugal_sorter.filesystem.walk import Reader, working
 from frugal_sorter.platforms import disk
 from frugal_sorter.platforms.slashed import Path
+from frugal_sorter.reasons import Reason, Why, reason_of
 from frugal_sorter.rules.fields import may_be_marked, unmarked_name
 from frugal_sorter.trash.bins import never_entered
 from frugal_sorter.values import field, mutable
@@ -62,7 +63,7 @@ class Digests:
     """
 
     rows: bytearray = field(default_factory=bytearray)
-    problems: dict[int, str] = field(default_factory=dict)
+    problems: dict[int, Reason] = field(default_factory=dict)
     read: int = 0
 
     def __len__(self) -> int:
@@ -126,9 +127,10 @@ def _digest_ends(descriptor: int, size: int) -> tuple[bytes, int]:
 
 
 def _each(files: Iterable[Found], digest: Callable[[int, int], tuple[bytes, int]], on_progress: OnProgress) -> Digests:
-    rows, problems, read = bytearray(), dict[int, str](), 0
+    rows, problems, read = bytearray(), dict[int, Reason](), 0
     for number, (path, dev, ino, size, mtime_ns, ctime_ns) in enumerate(files):
-        row, problem = _NONE, ""
+        problem: Reason | None = None
+        row = _NONE
         try:
             try:
                 descriptor = disk.open(path, _READ_WITHOUT_TRACE)
@@ -147,10 +149,10 @@ def _each(files: Iterable[Found], digest: Callable[[int, int], tuple[bytes, int]
                 or now.st_size != size
                 or now.st_dev != dev
             ):
-                problem = "changed while it was read"
+                problem = Why.CHANGED_DURING_READ()
         except OSError as error:
-            problem = (error.strerror or "cannot be read").lower()
-        if problem:
+            problem = reason_of(error)
+        if problem is not None:
             problems[number] = problem
         rows += row
         if size > _BUFFER_BYTES or not (number + 1) % _TOLD_EVERY:

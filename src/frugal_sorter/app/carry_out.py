@@ -7,12 +7,12 @@ from collections.abc import Callable
 
 from frugal_sorter.app.session import Session
 from frugal_sorter.app.verify import digests_before
-from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.execution.executor import Result, execute
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import SUMMED, Plan
 from frugal_sorter.platforms import accounts
 from frugal_sorter.platforms.slashed import Path
+from frugal_sorter.reasons import Outcome
 from frugal_sorter.reports.saved import FolderSums, forget_totals, keep_digests, keep_totals
 from frugal_sorter.rules.units import DAY_NS
 from frugal_sorter.state import forget_files, open_log, read_settings, ready_state_folder

@@ -20,6 +20,7 @@ from frugal_sorter.planning.matched import Removals, identity_inside
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import disk, programs, slashed
 from frugal_sorter.platforms.slashed import Path
+from frugal_sorter.reasons import Why
 from frugal_sorter.rules.fields import fold
 from frugal_sorter.schedule.cron import crontab_of_account
 from frugal_sorter.schedule.scheduler import ask_system
@@ -51,7 +52,9 @@ def plan_trashing(session: Session, program: str, found: Sequence[Found], origin
             problem = refused_entry(one.path) if one.inside is not None else refused_folder(place.folder)
             if not one.is_sure or problem:
                 counted = ONE_FILE if one.inside is None else folder_of(one.inside.files)
-                plan.not_touched.append(NotTouched(place, rule, problem or one.why, bool(problem), counted))
+                plan.not_touched.append(
+                    NotTouched(place, rule, Why.GUARDED(problem) if problem else Why.DOUBTFUL(one.why), counted)
+                )
                 continue
             record = with_sample(one.record)
             if one.inside is not None:
@@ -72,7 +75,7 @@ def crontab_lines(program: str, note: Callable[[Unread], None]) -> list[tuple[in
     try:
         lines = crontab_of_account().decode(errors="replace").splitlines()
     except StateError as error:
-        note(Unread("the crontab", str(error)))
+        note(Unread("the crontab", Why.UNREADABLE(error)))
         return []
     return [
         (number, line)

@@ -12,7 +12,6 @@ from frugal_sorter.errors import RefusedError, UsageError
 from frugal_sorter.execution.earlier_runs import done_in
 from frugal_sorter.filesystem.record import place_of
 from frugal_sorter.filesystem.status import look, with_sample
-from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.guard import refused_folder
 from frugal_sorter.planning.matched import Removals
@@ -20,6 +19,7 @@ from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.selection import Keys
 from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.platforms.slashed import Path
+from frugal_sorter.reasons import reason_of
 from frugal_sorter.rules.editing import RuleText, rule_text
 from frugal_sorter.rules.load import LARGEST_FILE, read_rules
 from frugal_sorter.rules.model import Rule, RuleBook

@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING
 from frugal_sorter.app.session import Session
 from frugal_sorter.errors import UsageError
 from frugal_sorter.execution.earlier_runs import earlier_runs_of
-from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.by_rules import Narrow, plan_by_rules
 from frugal_sorter.planning.guard import enforce_removal_limits, leave_written, refuse_guarded, tell_of_long_waits
@@ -16,6 +15,7 @@ from frugal_sorter.planning.plan import JobName, Note, Plan
 from frugal_sorter.planning.sight import dated_rules
 from frugal_sorter.platforms import slashed
 from frugal_sorter.platforms.slashed import Path
+from frugal_sorter.reasons import Reason, Why, reason_of
 from frugal_sorter.rules.fields import fold
 from frugal_sorter.rules.model import Rule, RuleBook
 from frugal_sorter.rules.units import DAY_NS, nearest
@@ -221,8 +221,7 @@ def hold_unbelieved(session: Session, plan: Plan, journal: Journal, dated: Colle
         return replace(
             plan, notes=[*plan.notes, Note(f"{journal.doubt}: check that the clock is right before you answer", False)]
         )
-    held = "nothing is deleted by age until the time is confirmed: by a run on another day, or by you (without --yes)"
-    return leave_out(plan, goes_by_date, f"{journal.doubt}; {held}", problem=True)
+    return leave_out(plan, goes_by_date, Why.CLOCK_DOUBTED(journal.doubt))
 
 
 def plan_saved(session: Session, path: Path, at_most: int | None = None) -> Plan:
@@ -247,15 +246,14 @@ def plan_saved(session: Session, path: Path, at_most: int | None = None) -> Plan
     return plan
 
 
-def leave_out(plan: Plan, is_unwanted: Callable[[Step], bool], reason: str, problem: bool = False) -> Plan:
+def leave_out(plan: Plan, is_unwanted: Callable[[Step], bool], reason: Reason) -> Plan:
     """Return a plan without some steps and all that belongs to them; it says why their entries are left alone.
 
     Args:
         plan: with these steps.
         is_unwanted: tells which.
         reason: why.
-        problem: a person should know of it.
     """
     rest, dropped = plan.without(is_unwanted)
-    left = {step.source: step.not_touched(reason, problem) for step in dropped if step.source}
+    left = {step.source: step.not_touched(reason) for step in dropped if step.source}
     return replace(rest, not_touched=[*plan.not_touched, *left.values()])

@@ -14,7 +14,6 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 from frugal_sorter.app.proposal import FEWEST, SAYS_NOTHING, Group, Seen, folders_around, form_of, propose, shapes, tokens_of
 from frugal_sorter.app.session import Session
-from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.filesystem.content_readers import family_of
 from frugal_sorter.filesystem.record import (
     OTHER,
@@ -36,6 +35,7 @@ from frugal_sorter.planning.endings import EarlierRuns
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import slashed
 from frugal_sorter.platforms.slashed import Path
+from frugal_sorter.reasons import Outcome
 from frugal_sorter.reports.saved import kept_of
 from frugal_sorter.rules.editing import Value, quoted, rule_text_in
 from frugal_sorter.rules.fields import FIELDS, Facts, fold

@@ -9,17 +9,17 @@ from typing import NamedTuple
 
 from frugal_sorter.app.rules import hold_unbelieved
 from frugal_sorter.app.session import Session
-from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.errors import FrugalError
 from frugal_sorter.execution.earlier_runs import trashed_in
 from frugal_sorter.execution.recovery import recover_unfinished_parts
-from frugal_sorter.execution.undo import GONE, plan_undo, run_to_undo, runs_to_undo
+from frugal_sorter.execution.undo import plan_undo, run_to_undo, runs_to_undo
 from frugal_sorter.journal.database import Run
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.guard import enforce_removal_limits
 from frugal_sorter.planning.plan import Note, Plan
 from frugal_sorter.planning.trash_plans import RULE, Weighed, add_emptying, leaving, plan_restore
 from frugal_sorter.platforms import slashed
+from frugal_sorter.reasons import Outcome, Why
 from frugal_sorter.rules.model import TrashLimits
 from frugal_sorter.rules.units import DAY_NS, minute_text
 from frugal_sorter.steps.kinds import ATTENDING
@@ -52,7 +52,7 @@ class Undoing(NamedTuple):
     @property
     def is_blocked(self) -> bool:
         """Whether something is in the way of the rest, and can be put out of it."""
-        return any(one.reason != GONE for one in self.plan.not_touched)
+        return any(one.reason.why is not Why.DELETED for one in self.plan.not_touched)
 
 
 def plan_undoing(session: Session, number: int | None = None, only: Sequence[str] = ()) -> Undoing:

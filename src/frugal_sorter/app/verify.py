@@ -6,14 +6,13 @@ from collections.abc import Callable
 from contextlib import suppress
 from typing import NamedTuple
 
-from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.execution.earlier_runs import taken_from
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.filesystem.status import digest_of_contents, look_like_or_none
-from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.journal.database import Run
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import Plan
+from frugal_sorter.reasons import Outcome, reason_of
 from frugal_sorter.reports.saved import kept_digests
 from frugal_sorter.state import ready_state_folder
 from frugal_sorter.steps.kinds import ATTENDING, FINAL, MAKING

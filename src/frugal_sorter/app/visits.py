@@ -9,13 +9,13 @@ from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager, suppress
 from typing import TYPE_CHECKING
 
-from frugal_sorter.changes.outcome import PROBLEMS, Outcome
 from frugal_sorter.errors import FrugalError, RefusedError, StateError, UsageError
 from frugal_sorter.filesystem.volumes import free_bytes
 from frugal_sorter.journal.database import Driver, Visit, VisitOutcome, with_done
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import accounts
+from frugal_sorter.reasons import PROBLEMS, Outcome
 from frugal_sorter.state import OwnerLog, log, read_settings, ready_state_folder
 from frugal_sorter.steps.kinds import ATTENDING, KINDS
 from frugal_sorter.steps.step import Mark, Step
@@ -183,7 +183,7 @@ def outcome_of(plan: Plan, result: Result | None) -> tuple[VisitOutcome, str]:
         result: what was; None where nothing was to be done.
     """
     refused = [*map(str, plan.refused)]
-    in_the_way = Counter(one.reason for one in plan.not_touched if one.problem)
+    in_the_way = Counter(one.reason for one in plan.not_touched if one.reason.problem)
     wrong = [*plan.problems, *(f"{count:,} left alone: {why}" for why, count in in_the_way.items())]
     if result is not None:
         not_done = [(step, mark) for step, mark in result.not_done if mark.outcome in PROBLEMS]

@@ -18,11 +18,11 @@ from frugal_sorter.filesystem.events import Event, Source
 from frugal_sorter.filesystem.record import Place, is_inside
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.volumes import volume_of
-from frugal_sorter.planning.guard import FRESH
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.sight import Root, earliest_changes, held_until, is_dated, owner_of, roots_of
 from frugal_sorter.platforms import disk, slashed, volumes
 from frugal_sorter.platforms.volumes import Mount
+from frugal_sorter.reasons import Why
 from frugal_sorter.rules.model import RuleBook
 from frugal_sorter.rules.units import SECOND_NS, Duration
 from frugal_sorter.steps.kinds import TAKING
@@ -342,13 +342,12 @@ class Watcher:
         def goes_round(step: Step) -> bool:
             return step.was is not None and len(self._turns.get((step.was.dev, step.was.ino), ())) >= _TURNS
 
-        reason = f"moved {_TURNS} times within 10 minutes: the rules move it in a circle"
         for step in filter(goes_round, plan.asked):
             key = (step.was.dev, step.was.ino) if step.was is not None else (0, 0)
             if key not in self._circling:
                 self._circling.add(key)
                 self.listener.note(f"{step.place.path} was moved {_TURNS} times within 10 minutes; leaving it alone")
-        return leave_out(plan, goes_round, reason, problem=True)
+        return leave_out(plan, goes_round, Why.CIRCLE(_TURNS))
 
     def _leave_fresh(self, plan: Plan, now_ns: int, only: frozenset[str] | None) -> tuple[Plan, dict[str, int]]:
         """Leave what something was heard of a moment ago; return the rest and, by folder, when the first of it may be taken."""
@@ -371,7 +370,7 @@ class Watcher:
             held[step.source.folder] = min(until_ns, held.get(step.source.folder, until_ns))
             return True
 
-        plan = leave_out(plan, is_fresh, FRESH)
+        plan = leave_out(plan, is_fresh, Why.FRESH())
         longest = max((settle.seconds for settle in settles.values()), default=0) * SECOND_NS
         self._heard = {path: at_ns for path, at_ns in self._heard.items() if now_ns - at_ns < longest}
         return plan, held
@@ -396,7 +395,7 @@ class Watcher:
 
     def _close(self, session: Session, plan: Plan, only: frozenset[str] | None) -> None:
         """Write down a look that found nothing only where all was looked at, or something is wrong."""
-        problems = [one.reason for one in plan.refused] + plan.problems
+        problems: list[str] = [one.reason for one in plan.refused] + plan.problems
         problem = "; ".join(problems)
         if session.visiting is not None and (only is None or problem != self._problem):
             session.visiting.close(None)

@@ -11,10 +11,10 @@ from contextlib import contextmanager, suppress
 from typing import Any, NamedTuple
 
 from frugal_sorter.changes.descriptors import NEW_FILE
-from frugal_sorter.changes.outcome import NotDone, Outcome
 from frugal_sorter.filesystem.status import READ, same_bytes
 from frugal_sorter.filesystem.tree import LIST, Cursor, below
 from frugal_sorter.platforms import accounts, attributes, disk
+from frugal_sorter.reasons import NotDone, Why
 
 
 def give_owner(fd: int, uid: int, gid: int) -> bool:
@@ -223,7 +223,7 @@ class Copier:
             disk.utime(new, ns=(found.st_atime_ns, found.st_mtime_ns), dir_fd=target_fd, follow_symlinks=False)
             return
         if not stat.S_ISREG(found.st_mode):
-            raise NotDone(Outcome.FAILED, f"{path or name} is neither file, folder nor link")
+            raise NotDone(Why.NO_KIND_OF_ENTRY(path or name))
         with opened(name, READ, source_fd) as source, opened(new, NEW_FILE, target_fd) as target:
             made()
             copied = _Copied.of(source)
@@ -232,7 +232,7 @@ class Copier:
             # From the disk rather than from memory, as far as the system heeds it.
             disk.forget_cached(target)
             if not same_bytes(source, target, self._heed):
-                raise NotDone(Outcome.SKIPPED, "it changed while it was copied")
+                raise NotDone(Why.CHANGED_WHILE_COPIED())
             self._describe(copied, target, path)
             disk.fsync(target)
 

@@ -9,12 +9,11 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
 from frugal_sorter.changes.descriptors import FolderTime
-from frugal_sorter.changes.outcome import CHANGED, NotDone, Outcome
 from frugal_sorter.filesystem.record import FileRecord, Identity, Place
 from frugal_sorter.filesystem.status import READ, OpenFiles, is_unchanged, open_to_read, same_bytes
 from frugal_sorter.filesystem.tree import LIST, Cursor, below
-from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.platforms import accounts, disk, kernel
+from frugal_sorter.reasons import NotDone, Reason, Why, reason_of
 
 
 @contextmanager
@@ -45,14 +44,14 @@ def witnessed(fd: int, name: str, kept_fd: int, kept: str) -> Iterator[None]:
                 before = _state(first), _state(second)
                 one, other = disk.fstat(first), disk.fstat(second)
                 if not stat.S_ISREG(one.st_mode) or not stat.S_ISREG(other.st_mode):
-                    raise NotDone(Outcome.SKIPPED, "the copy to keep is no longer a file")
+                    raise NotDone(Why.WITNESS_NO_FILE())
                 # Two names of one file are compared with themselves: the same bytes, and gone with the last name.
                 if (one.st_dev, one.st_ino) == (other.st_dev, other.st_ino) and one.st_nlink < 2:
-                    raise NotDone(Outcome.SKIPPED, "both names are the same file, and removing it would lose the only copy")
+                    raise NotDone(Why.ONLY_COPY())
                 if one.st_size != other.st_size or not same_bytes(first, second, heed):
-                    raise NotDone(Outcome.SKIPPED, "its contents have changed")
+                    raise NotDone(Why.CONTENTS_CHANGED())
                 if before != (_state(first), _state(second)):
-                    raise NotDone(Outcome.NOT_RUN, "one of the two was written to while they were compared")
+                    raise NotDone(Why.WRITTEN_WHILE_COMPARED())
                 yield
             finally:
                 disk.close(second)
@@ -94,13 +93,13 @@ def same_tree(fd: int, name: str, kept_fd: int, kept: str) -> dict[tuple[int, in
                         disk.close(cursor.leave())
                     elif stat.S_ISLNK(met.status.st_mode):
                         if disk.readlink(met.name, dir_fd=met.fd) != disk.readlink(met.name, dir_fd=cursor.fd):
-                            raise NotDone(Outcome.SKIPPED, f"{met.name} inside now leads elsewhere")
+                            raise NotDone(Why.LEADS_ELSEWHERE(met.name))
                     else:
                         with witnessed(met.fd, met.name, cursor.fd, met.name):
                             found = disk.stat(met.name, dir_fd=met.fd, follow_symlinks=False)
                             states[found.st_dev, found.st_ino] = (found.st_size, found.st_mtime_ns, found.st_ctime_ns)
         except FileNotFoundError as error:
-            raise NotDone(Outcome.SKIPPED, f"{error.filename} inside it no longer exists") from None
+            raise NotDone(Why.GONE_INSIDE(error.filename)) from None
         finally:
             disk.close(second)
     finally:
@@ -140,13 +139,12 @@ class Lease:
             self._leased = True
         except OSError as error:
             if error.errno in _BUSY:
-                why = _writer_of(self.descriptor)
+                busy = _writer_of(self.descriptor)
                 self.__exit__()
-                raise NotDone(Outcome.NOT_RUN, why) from None
+                raise NotDone(busy) from None
             if error.errno not in _CANNOT_ASK:
                 self.__exit__()
-                why = f"cannot check whether a program is writing to it: {(error.strerror or '').lower()}"
-                raise NotDone(Outcome.FAILED, why) from None
+                raise NotDone(Why.CANNOT_ASK_WRITER((error.strerror or "").lower())) from None
 
     def __enter__(self) -> Lease:
         return self
@@ -169,7 +167,7 @@ class Lease:
             NotDone: somebody does.
         """
         if self.is_broken:
-            raise NotDone(Outcome.NOT_RUN, "a program started writing to it")
+            raise NotDone(Why.WRITTEN_DURING_RUN())
 
     def status(self) -> os.stat_result | None:
         """Return the status of the leased file, which nobody changes meanwhile; None without a descriptor."""
@@ -239,15 +237,15 @@ def changed_if(unlike: bool) -> None:
         NotDone: it is not.
     """
     if unlike:
-        raise NotDone(Outcome.SKIPPED, CHANGED)
+        raise NotDone(Why.CHANGED())
 
 
-def _writer_of(descriptor: int) -> str:
+def _writer_of(descriptor: int) -> Reason:
     if descriptor == _NOT_LEASED:
-        return "open for writing in another program"
+        return Why.OPEN_FOR_WRITING("another program")
     found = disk.fstat(descriptor)
     who = OpenFiles().holder(Identity("file", found.st_dev, found.st_ino, 0, 0), "")
-    return f"open for writing in {who}" if who else "being written by a program that this account cannot see"
+    return Why.OPEN_FOR_WRITING(who) if who else Why.BEING_WRITTEN("a program that this account cannot see")
 
 
 # A file system that does not know the flag answers EINVAL; an old kernel ENOSYS.
@@ -394,9 +392,7 @@ def remove_name(fd: int, name: str, is_meant: IsMeant, private: str = "", lease:
         try:
             rename_without_replacing(fd, private, fd, name)
         except OSError as failed:
-            raise NotDone(
-                Outcome.OPEN, (f"temporarily renamed to {private}, and could not be renamed back: {reason_of(failed)}")
-            ) from error
+            raise NotDone(Why.NOT_RENAMED_BACK(private, reason_of(failed))) from error
         if is_ours:
             time.give_back()
         raise
@@ -481,7 +477,7 @@ def refuse_unremovable(fd: int, name: str) -> None:
                 try:
                     refuse_writer(met.fd, met.name)
                 except NotDone as busy:
-                    raise NotDone(busy.outcome, f"{path} inside is {busy.reason}") from None
+                    raise NotDone(busy.reason.reworded(f"{path} inside is {busy.reason}")) from None
     finally:
         disk.close(opened)
 
@@ -499,4 +495,4 @@ def _refuse_unchangeable(fd: int, name: str, found: os.stat_result, path: str) -
             disk.close(inside)
     if not may:
         where = f"{path} inside" if path else "the folder"
-        raise NotDone(Outcome.FAILED, f"this account has no permission to remove files from {where}")
+        raise NotDone(Why.NO_RIGHT_TO_REMOVE(where))

@@ -18,6 +18,7 @@ from frugal_sorter.cli.options import Parser, command_line, did_you_mean, is_sho
 from frugal_sorter.cli.output.text import PrintableStream, count_text, moment_text, shown, stray_texts, width_of, wrapped
 from frugal_sorter.errors import FrugalError, UsageError
 from frugal_sorter.platforms import accounts, console, disk, slashed
+from frugal_sorter.reasons import Outcome
 from frugal_sorter.rules.units import Mistakes
 from frugal_sorter.state import LastRun, forget_all, state_folder, writer_is_active
 
@@ -147,8 +148,6 @@ def _tell(recovered: Recovered) -> None:
     if recovered.away:
         tell(_waits(run, recovered.away))
     else:
-        from frugal_sorter.changes.outcome import Outcome
-
         done = recovered.counts.get(Outcome.DONE, 0)
         steps = count_text(sum(recovered.counts.values()), "step")
         offer = undo_offer(run.id)

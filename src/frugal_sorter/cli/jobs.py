@@ -16,7 +16,6 @@ from typing import TYPE_CHECKING, Any
 
 from frugal_sorter.app.rules import leave_out
 from frugal_sorter.app.session import Session
-from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.cli.options import LISTING, YES, rules_file
 from frugal_sorter.cli.output.plan_view import PlanView, exit_code, freed_texts
 from frugal_sorter.cli.output.screen import Progress, Screen
@@ -26,6 +25,7 @@ from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.selection import Keys, Numbers, by_rule, choose
 from frugal_sorter.platforms import disk, programs, slashed
 from frugal_sorter.platforms.slashed import Path
+from frugal_sorter.reasons import Outcome, Why
 from frugal_sorter.state import read_input, read_settings
 from frugal_sorter.steps.kinds import ATTENDING, KINDS, LASTING
 from frugal_sorter.steps.step import Mark, Step
@@ -417,7 +417,7 @@ def take_out(args: argparse.Namespace, plan: Plan, numbers: Numbers) -> tuple[Pl
         chosen = choose(plan, numbers, words, os.getcwd())
     except UsageError as wrong:
         raise UsageError(f"--without {wrong.message}", wrong.hint) from None
-    return leave_out(plan, lambda step: step.id in chosen.steps, "left out by --without"), list(chosen.rules)
+    return leave_out(plan, lambda step: step.id in chosen.steps, Why.LEFT_OUT()), list(chosen.rules)
 
 
 # Conditions of more letters than these are not for reading.
@@ -507,7 +507,7 @@ def edit(view: PlanView, screen: Screen) -> None:
     gone = struck_lines(lines, _edited("\n".join([*text, ""]), screen.may_ask()))
     struck = {steps[at].id for at in gone}
     if struck:
-        view.change(leave_out(plan, lambda step: step.id in struck, "taken out in the editor"))
+        view.change(leave_out(plan, lambda step: step.id in struck, Why.STRUCK_OUT()))
     screen.line(
         f"Left out {count_text(len(struck), 'change')}; {count_text(len(view.plan.asked), 'change')} remaining.", style="bold"
     )

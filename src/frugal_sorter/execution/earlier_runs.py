@@ -8,10 +8,10 @@ from glob import escape as glob_escape
 from operator import itemgetter
 from typing import TYPE_CHECKING, NamedTuple
 
-from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.filesystem.record import FileRecord, Identity, Place
 from frugal_sorter.journal.journal import Block, Journal
 from frugal_sorter.platforms import slashed
+from frugal_sorter.reasons import Outcome
 from frugal_sorter.steps.kinds import ATTENDING, REPLACING, TAKING, VerbName
 from frugal_sorter.steps.step import Mark, Step
 

@@ -9,16 +9,16 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 
 from frugal_sorter.changes.descriptors import Descriptors
-from frugal_sorter.changes.outcome import PROBLEMS, Outcome
 from frugal_sorter.execution.recovery import Recovered, catch_up, recover_interrupted, roll_group_back
 from frugal_sorter.filesystem.record import Identity, Place, place_of
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms.slashed import Path
+from frugal_sorter.reasons import PROBLEMS, Outcome, Why
 from frugal_sorter.state import log, writer_lock
 from frugal_sorter.steps.kinds import ATTENDING, REPLACING, STAYING, TAKING, VerbName
 from frugal_sorter.steps.making import remove_unused
-from frugal_sorter.steps.step import STOPPED, Mark, RunContext, Step, Tally, attempt, verbs_for
+from frugal_sorter.steps.step import Mark, RunContext, Step, Tally, attempt, left_undone, verbs_for
 from frugal_sorter.steps.trashing import remove_stray_infos
 from frugal_sorter.values import field, mutable
 
@@ -271,7 +271,7 @@ class _Execution:
             self._tidy_folders()
         if result.stopped and not is_noting:
             for step in steps:
-                self.ends.take(step, Mark(step.id, Outcome.NOT_RUN, STOPPED))
+                self.ends.take(step, left_undone(step, Why.STOPPED()))
         elif len(steps) == 1:
             self.ends.take(steps[0], self._do(steps[0]))
         else:

@@ -9,14 +9,13 @@ from itertools import groupby
 from typing import NamedTuple
 
 from frugal_sorter.changes.descriptors import Descriptors
-from frugal_sorter.changes.outcome import NotDone, Outcome
 from frugal_sorter.errors import FrugalError
-from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.journal.database import DAMAGED, Counts, Run
 from frugal_sorter.journal.journal import Journal
+from frugal_sorter.reasons import NotDone, Outcome, Why, reason_of
 from frugal_sorter.steps.kinds import ATTENDING, TAKING, VerbName
 from frugal_sorter.steps.making import remove_unused
-from frugal_sorter.steps.step import Mark, RunContext, Step, Tally, Verb, attempt, refuse_malformed, verbs_for
+from frugal_sorter.steps.step import Mark, RunContext, Step, Tally, Verb, attempt, left_undone, refuse_malformed, verbs_for
 from frugal_sorter.steps.trashing import remove_stray_infos
 
 
@@ -116,7 +115,8 @@ def _look(journal: Journal, run: Run, repair: bool) -> _Looked:
                 top = waiting.get(step.id)
                 mark = Mark(step.id, Outcome.NOTED, top) if top else _resolve(verbs, step, mark, repair)
                 if repair and not top and (left := verbs[step.verb].left_under_private_name(step)):
-                    mark = Mark(step.id, Outcome.OPEN, mark.reason or f"{left} could not be put right and is left as it is")
+                    cannot = Why.CANNOT_PUT_RIGHT(left)
+                    mark = left_undone(step, cannot.reworded(mark.reason or cannot))
                     stuck.add(step.id)
             if mark.outcome == Outcome.DONE:
                 verbs[step.verb].was_done(step, mark)
@@ -160,12 +160,12 @@ def _resolve(verbs: Mapping[VerbName, Verb], step: Step, note: Mark | None, repa
         refuse_malformed(step)
         return verbs[step.verb].resolve_after_crash(step, note, repair)
     except (NotDone, FrugalError) as error:
-        return Mark(step.id, Outcome.OPEN, str(error))
+        return left_undone(step, Why.CANNOT_LOOK(error))
     except OSError as error:
-        return Mark(step.id, Outcome.OPEN, reason_of(error))
+        return left_undone(step, reason_of(error).reworded(reason_of(error), "open"))
     # A journal is a file that anything can have written to: one bad step must not keep the others from their end.
     except DAMAGED as error:
-        return Mark(step.id, Outcome.OPEN, f"what was written down of it is damaged ({error})")
+        return left_undone(step, Why.DAMAGED_RECORD(error))
 
 
 def _roll_back_torn_groups(verbs: Mapping[VerbName, Verb], ended: list[tuple[Step, Mark]]) -> list[tuple[Step, Mark]]:
@@ -214,11 +214,11 @@ def roll_group_back(verbs: Mapping[VerbName, Verb], steps: Sequence[Step], done:
         if back is None:
             marks.append(mark)
             continue
-        ended = attempt(verbs[back.verb], back)
+        back_mark = attempt(verbs[back.verb], back)
         # Not run: there was nothing to put back, such as a folder that others use by now.
-        if ended.outcome in (Outcome.DONE, Outcome.NOT_RUN):
-            marks.append(Mark(step.id, outcome, "undone, because a related change was not made"))
+        if back_mark.outcome in (Outcome.DONE, Outcome.NOT_RUN):
+            marks.append(Mark(step.id, outcome, Why.RELATED_UNDONE()))
         else:
-            marks.append(mark._replace(reason=f"could not be undone: {ended.reason}"))
-    rest = [Mark(step.id, outcome, "not done, because a related change was not made") for step in steps[len(done) + 1 :]]
+            marks.append(mark._replace(reason=Why.NOT_UNDONE(back_mark.reason)))
+    rest = [Mark(step.id, outcome, Why.RELATED_NOT_DONE()) for step in steps[len(done) + 1 :]]
     return [*reversed(marks), failed, *rest]

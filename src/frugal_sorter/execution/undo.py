@@ -11,23 +11,22 @@ from itertools import groupby
 from typing import NamedTuple, cast
 
 from frugal_sorter.changes.descriptors import Descriptors
-from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.errors import UsageError
 from frugal_sorter.execution.earlier_runs import moved_on
 from frugal_sorter.filesystem.extended_attributes import read_attribute
 from frugal_sorter.filesystem.record import Identity, Place, Unknown, is_inside, place_of
 from frugal_sorter.filesystem.status import folder_as_it_is, look_like_or_none, look_or_none
 from frugal_sorter.filesystem.volumes import mount_at
-from frugal_sorter.filesystem.walk import look_inside, reason_of
+from frugal_sorter.filesystem.walk import look_inside
 from frugal_sorter.journal.database import Run
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import Note, Plan
 from frugal_sorter.platforms import disk
+from frugal_sorter.reasons import NotDone, Outcome, Why, reason_of
 from frugal_sorter.steps.kinds import ATTENDING, FINAL, KINDS, LASTING, MAKING, REPLACING, TAKING, VerbName
 from frugal_sorter.steps.step import Details, Mark, NotTouched, RunContext, Step, verbs_for
 
 # What no undo can help.
-GONE = "deleted permanently"
 
 
 def run_to_undo(journal: Journal, number: int | None) -> Run:
@@ -69,14 +68,6 @@ def plan_undo(
         on_progress: called with how many changes of the run were checked, of how many.
     """
     return _UndoPlanner(journal, run, now_ns, only, on_progress).plan()
-
-
-class _Blocked(Exception):
-    """Something stands in the way of taking a step back."""
-
-
-class _Back(Exception):
-    """A step needs no taking back: that was done before, or what it made is gone."""
 
 
 class _Later(NamedTuple):
@@ -200,14 +191,14 @@ class _UndoPlanner:
                 try:
                     self._refuse_away(back)
                     backs += self._checked(back, freed)
-                except _Back:
-                    continue
-                except _Blocked as blocked:
-                    left.append(back.not_touched(str(blocked), True))
+                except NotDone as blocked:
+                    if blocked.reason.why is Why.NOTHING_TO_UNDO:
+                        continue
+                    left.append(back.not_touched(blocked.reason))
                     # A copy or a tag that stays harms nobody; an entry that cannot come back holds its companions.
                     if back.verb not in ("remove-made", "set-attribute"):
                         others = [one for one in backs if one.verb not in ATTENDING]
-                        left += [one.not_touched("a related change cannot be undone", True) for one in others]
+                        left += [one.not_touched(Why.RELATED_NOT_UNDONE()) for one in others]
                         if kept is not None:
                             self.made, self.given, self.coming = kept
                         self.result.not_touched += left
@@ -236,7 +227,7 @@ class _UndoPlanner:
 
     def _cannot(self, step: Step) -> list[NotTouched]:
         if step.verb in FINAL:
-            return [step.not_touched(GONE, True)]
+            return [step.not_touched(Why.DELETED())]
         self.ran += step.verb in LASTING
         return []
 
@@ -244,8 +235,7 @@ class _UndoPlanner:
         """Return the steps that take one back, if nothing stands in their way.
 
         Raises:
-            _Blocked: something does, and what.
-            _Back: nothing is to do.
+            NotDone: something does, and what; or nothing is to do, since that was done before or what it made is gone.
         """
         if step.verb == "make-folder":
             assert step.target is not None
@@ -277,7 +267,7 @@ class _UndoPlanner:
             return [step]
         taken = disk.lexists(step.target.path) and step.target not in freed and not self._is_itself(step)
         if step.target in self.given or taken:
-            raise _Blocked(f"another file is now at {step.target.path}")
+            raise NotDone(Why.OTHER_FILE_AT(step.target.path))
         folders = self._folders(step.target.folder) if step.verb in MAKING else []
         self.given.add(step.target)
         if step.source is not None and step.verb in TAKING:
@@ -324,13 +314,13 @@ class _UndoPlanner:
             later = self._moved_on(step.source)
             if later is not None:
                 if later.run in self.own_undos:
-                    raise _Back  # an earlier undo of this run took it back already
+                    raise NotDone(Why.NOTHING_TO_UNDO())  # an earlier undo of this run took it back already
                 if later.verb in FINAL:
-                    raise _Blocked(f"permanently deleted{later.along} by run {later.run}")
-                raise _Blocked(f"run {later.run} moved it again{later.along}; undo that run first")
+                    raise NotDone(Why.DELETED_SINCE(later.along, later.run))
+                raise NotDone(Why.MOVED_AGAIN(later.run, later.along))
             if step.verb == "restore" and found is None:
-                raise _Blocked("no longer in the trash; another program removed it")
-            raise _Blocked("no longer there" if found is None else "another file is there now")
+                raise NotDone(Why.GONE_FROM_TRASH())
+            raise NotDone(Why.GONE() if found is None else Why.OTHER_FILE_THERE())
         if step.verb in TAKING and not found.same_state(was):
             self.result.notes.append(Note(f"{step.source.path} was edited since; it will be moved back with the edits", False))
         return found
@@ -352,12 +342,12 @@ class _UndoPlanner:
         assert step.source is not None and step.was is not None
         found = self._look(step.source, step.was)
         if found is None:
-            raise _Back
+            raise NotDone(Why.NOTHING_TO_UNDO())
         was = self.anew.get(step.source, step.was)
         if not found.same_who(was):
-            raise _Blocked("another file is there now")
+            raise NotDone(Why.OTHER_FILE_THERE())
         if not found.same_state(was):
-            raise _Blocked("edited since it was created, so it stays")
+            raise NotDone(Why.EDITED())
         if step.details["again"]["verb"] in ("copy", "unpack") and found.kind != "link":
             self._original(Place(*step.details["entry"]), Identity(*step.details["entry_was"]))
         step.was = found
@@ -367,7 +357,7 @@ class _UndoPlanner:
         """Check that what something was made of is there, or will be by then, as it was: else this is the only one.
 
         Raises:
-            _Blocked: it is not.
+            NotDone: it is not.
         """
         if place in self.given or place.path in self.made:
             return  # it comes back before this step; then the two are compared
@@ -381,42 +371,42 @@ class _UndoPlanner:
         elif later is not None and later.verb in FINAL:
             why = f"what it was made from was permanently deleted by run {later.run}"
         elif later is not None:
-            raise _Blocked(f"what it was made of was moved on by run {later.run}; undo that one first")
+            raise NotDone(Why.SOURCE_MOVED_ON(later.run))
         else:
             why = "its source no longer exists"
-        raise _Blocked(f"it stays because it is the only copy left: {why}")
+        raise NotDone(Why.ONLY_COPY_LEFT(why))
 
     def _refuse_away(self, step: Step) -> None:
         """Check that no volume is away that a step needs.
 
         Raises:
-            _Blocked: one is.
+            NotDone: one is.
         """
         for place in (step.source, step.target):
             if place is not None and (top := self.run.away(place.path)):
-                raise _Blocked(f"the volume at {top} is not mounted")
+                raise NotDone(Why.VOLUME_AWAY(top))
 
     def _attribute(self, step: Step) -> Step:
         assert step.source is not None and step.was is not None
         if step.source.path in self.made:
-            raise _Back  # a folder that was removed later on comes back as it was before the run
+            raise NotDone(Why.NOTHING_TO_UNDO())  # a folder that was removed later on comes back as it was before the run
         found = self._look(step.source, step.was)
         was = self._as_it_came(step)
         if found is None and (later := self._moved_on(step.source)) is not None and later.run not in self.own_undos:
-            raise _Blocked(f"run {later.run} moved it again{later.along}; undo that run first")
+            raise NotDone(Why.MOVED_AGAIN(later.run, later.along))
         if found is None or not found.same_who(was):
-            raise _Blocked("no longer there" if found is None else "another file is there now")
+            raise NotDone(Why.GONE() if found is None else Why.OTHER_FILE_THERE())
         name, now = step.details["attribute"], self.coming.get(step.source, step.source)
         key = (found.dev, found.ino, name)
         try:
             # Several rules may have changed it, one after the other.
             text = self.texts[key] if key in self.texts else read_attribute(now.path, name)
         except OSError as error:
-            raise _Blocked(reason_of(error)) from None
+            raise NotDone(reason_of(error)) from None
         if text == step.details["new"] != step.details["old"]:
-            raise _Back  # a part of the run was taken back before
+            raise NotDone(Why.NOTHING_TO_UNDO())  # a part of the run was taken back before
         if text != step.details["old"]:
-            raise _Blocked("its tags or comment were changed since")
+            raise NotDone(Why.TAGS_CHANGED())
         self.texts[key] = step.details["new"]
         step.was = found
         return step

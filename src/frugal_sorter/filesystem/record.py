@@ -7,6 +7,7 @@ import re
 from collections.abc import Mapping
 from typing import Literal, NamedTuple, TypedDict
 
+from frugal_sorter.reasons import Reason
 from frugal_sorter.values import field, frozen, mutable
 
 EntryKind = Literal["file", "folder", "link", "other"]
@@ -121,11 +122,10 @@ class AsItWas(TypedDict, total=False):
 
 
 class Unread(NamedTuple):
-    """A path that was not read, and why; `by_design` where that is no failure."""
+    """A path that was not read, and why."""
 
     path: str
-    reason: str
-    by_design: bool = False
+    reason: Reason
 
 
 @mutable

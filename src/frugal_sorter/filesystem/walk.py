@@ -15,6 +15,7 @@ from frugal_sorter.filesystem.record import Listing, Unknown, Unread
 from frugal_sorter.filesystem.tree import LIST, below, real_path
 from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.platforms.system import blake2b
+from frugal_sorter.reasons import Why, reason_of
 
 Context = TypeVar("Context")
 Found = TypeVar("Found")
@@ -25,28 +26,13 @@ COUNTED_AT_ONCE = 20_000
 VERSION_CONTROL = frozenset({".git", ".hg", ".svn", ".bzr", "_darcs", ".fossil", "CVS"})
 
 
-def reason_of(error: OSError) -> str:
-    """Say in a few plain words why a path could not be read."""
-    return {
-        errno.EACCES: "no permission",
-        errno.EPERM: "no permission",
-        errno.ENOENT: "not found",
-        errno.ELOOP: "replaced by a link",
-        errno.ENOTDIR: "no longer a folder",
-        errno.ENAMETOOLONG: "path too long",
-        errno.EXDEV: "another volume is mounted there",
-        errno.ESTALE: "moved while it was being read",
-    }.get(error.errno or 0, (error.strerror or "cannot be read").lower())
-
-
-_HIDDEN = "has the hidden attribute; not included"
 Pick = Callable[[Listing], Sequence[int]]
 
 
 def unread_for(path: str, error: OSError) -> Unread:
     """Return why a folder was not read; what is mounted in a tree is left out by design."""
     if error.errno == errno.EXDEV:
-        return Unread(path, "on another volume; not included", by_design=True)
+        return Unread(path, Why.ON_OTHER_VOLUME())
     return Unread(path, reason_of(error))
 
 
@@ -85,7 +71,7 @@ def read_parts(
             if disk.HAS_HIDING_ATTRIBUTE:
                 shown, hidden = disk.hidden_among(there)
                 entries = iter(shown)
-                listing.unread += [Unread(slashed.join(path, name), _HIDDEN, by_design=True) for name in hidden]
+                listing.unread += [Unread(slashed.join(path, name), Why.HIDDEN_ATTRIBUTE()) for name in hidden]
             while True:
                 seen = _read(listing, entries if most is None else islice(entries, most), status, pick)
                 if seen or not listing.further:

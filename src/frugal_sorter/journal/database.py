@@ -12,12 +12,12 @@ from contextlib import contextmanager, suppress
 from itertools import repeat
 from typing import Any, Literal, NamedTuple, TypeVar, cast
 
-from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.errors import StateError
 from frugal_sorter.filesystem.record import Identity, Place, is_inside
 from frugal_sorter.filesystem.volumes import Seen
 from frugal_sorter.platforms import disk, volumes
 from frugal_sorter.platforms.slashed import Path
+from frugal_sorter.reasons import Outcome
 from frugal_sorter.state import Reserve
 from frugal_sorter.steps.kinds import FINAL, KINDS, REPLACING, VerbName
 from frugal_sorter.steps.step import Details, Step, Tally, Witness
@@ -335,7 +335,7 @@ def mentions(blob: bytes, name: str) -> bool:
     return json.dumps(name).encode("ascii") in zlib.decompress(blob)
 
 
-SCHEMA = 7
+SCHEMA = 8
 # What is known of the clock; which runs were forgotten, when; what each schedule finds in use again and again.
 CLOCK = """
 CREATE TABLE clock (
@@ -365,15 +365,17 @@ CREATE INDEX touched_by_source ON touched (source_folder);
 CREATE INDEX touched_by_target ON touched (target_folder);
 CREATE TABLE marks (
     id INTEGER PRIMARY KEY, run INTEGER NOT NULL, first INTEGER NOT NULL, last INTEGER NOT NULL,
-    outcome INTEGER NOT NULL, reason BLOB NOT NULL, now TEXT, data TEXT
+    outcome INTEGER NOT NULL, reason BLOB NOT NULL, code TEXT NOT NULL DEFAULT '', now TEXT, data TEXT
 );
 CREATE INDEX marks_by_run ON marks (run);
 {VISITS}{CLOCK}"""
-# From the forms before: one knew no visits, the other believed every clock.
+# From the forms before: the first knew no visits, the second believed every clock, and none had codes of reasons.
+_CODES = "ALTER TABLE marks ADD COLUMN code TEXT NOT NULL DEFAULT ''"
 _PASSED = f"ALTER TABLE runs ADD COLUMN passed_ns INTEGER; UPDATE runs SET passed_ns = began_ns; {CLOCK}"
 MIGRATE = {
-    5: f"ALTER TABLE runs ADD COLUMN visit INTEGER; {VISITS}{_PASSED}",
-    6: f"ALTER TABLE visits ADD COLUMN passed_ns INTEGER; UPDATE visits SET passed_ns = began_ns; {_PASSED}",
+    5: f"ALTER TABLE runs ADD COLUMN visit INTEGER; {VISITS}{_PASSED}{_CODES}",
+    6: f"ALTER TABLE visits ADD COLUMN passed_ns INTEGER; UPDATE visits SET passed_ns = began_ns; {_PASSED}{_CODES}",
+    7: _CODES,
 }
 
 

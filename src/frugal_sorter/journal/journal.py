@@ -8,7 +8,6 @@ from collections import Counter, OrderedDict
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, NamedTuple, cast
 
-from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Identity
 from frugal_sorter.filesystem.volumes import Seen, volumes_below
@@ -31,6 +30,7 @@ from frugal_sorter.journal.database import (
 )
 from frugal_sorter.platforms import accounts, disk
 from frugal_sorter.platforms.slashed import Path
+from frugal_sorter.reasons import Outcome, reason_of_record
 from frugal_sorter.rules.units import DAY_NS, SECOND_NS, minute_text
 from frugal_sorter.state import LastRun
 from frugal_sorter.steps.kinds import ATTENDING, LASTING, VerbName
@@ -118,7 +118,7 @@ _STAYING = ATTENDING | LASTING
 _SAME = "="
 # How many entries were changed, beside the ends of the steps.
 _ENTRIES = "entries"
-_MARK = "INSERT INTO marks (run, first, last, outcome, reason, now, data) VALUES (?, ?, ?, ?, ?, ?, ?)"
+_MARK = "INSERT INTO marks (run, first, last, outcome, reason, code, now, data) VALUES (?, ?, ?, ?, ?, ?, ?, ?)"
 
 
 class Block(NamedTuple):
@@ -249,6 +249,7 @@ class Journal:
                 mark.step,
                 mark.outcome,
                 os.fsencode(mark.reason),
+                mark.code,
                 json.dumps(mark.now) if mark.now else None,
                 json.dumps(mark.data) if mark.data else None,
             )
@@ -266,7 +267,7 @@ class Journal:
         Raises:
             StateError: as `mark`.
         """
-        rows = [(run, first, last, Outcome.DONE, b"", _SAME if there else None, None) for first, last, there in spans]
+        rows = [(run, first, last, Outcome.DONE, b"", "", _SAME if there else None, None) for first, last, there in spans]
         self._write(_MARK, rows, durable=False)
 
     def close(self, run: int, state: RunState, ended_ns: int, counts: Counts, done: Tally) -> None:
@@ -708,7 +709,7 @@ class Journal:
             marks = self._marks[run]
             # The last word on a step holds.
             for first, last, *mark in self._file.read(
-                "SELECT first, last, outcome, reason, now, data FROM marks WHERE run = ? ORDER BY id", (run,)
+                "SELECT first, last, outcome, reason, code, now, data FROM marks WHERE run = ? ORDER BY id", (run,)
             ):
                 # A damaged number must not become a table of a billion entries.
                 if last - first > _LONGEST_SPAN:
@@ -732,7 +733,8 @@ def _folders_of(steps: Sequence[Step]) -> Iterator[str]:
 def _mark_of(step: Step, row: tuple[object, ...] | None) -> Mark | None:
     if row is None:
         return None
-    outcome, reason, now, data = row
+    outcome, reason, code, now, data = row
     found = step.was if now == _SAME else Identity(*json.loads(cast(str, now))) if now else None
     known = json.loads(cast(str, data)) if data else None
-    return Mark(step.id, Outcome(cast(int, outcome)), os.fsdecode(cast(bytes, reason)), found, known)
+    ended, text = Outcome(cast(int, outcome)), os.fsdecode(cast(bytes, reason))
+    return Mark(step.id, ended, reason_of_record(text, str(code), ended) if text else "", found, known)

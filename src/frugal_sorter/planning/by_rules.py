@@ -12,10 +12,9 @@ from frugal_sorter.filesystem.parallel import work_through
 from frugal_sorter.filesystem.record import Listing, Place, Unknown, Unread
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.tree import LIST, isdir, lexists
-from frugal_sorter.filesystem.walk import Inside, Reader, look_inside, reason_of, working
+from frugal_sorter.filesystem.walk import Inside, Reader, look_inside, working
 from frugal_sorter.planning.endings import EarlierRuns, Outcomes, Settled, Settling
 from frugal_sorter.planning.guard import (
-    UNDER_VERSION_CONTROL,
     NoEntries,
     ceilings_of,
     enforce_removal_limits,
@@ -36,6 +35,7 @@ from frugal_sorter.planning.plan import JobName, Note, Plan, Refusal
 from frugal_sorter.planning.sight import Acting, Scope
 from frugal_sorter.planning.trash_plans import empty_by_rule
 from frugal_sorter.platforms import disk, slashed
+from frugal_sorter.reasons import Reason, Why, reason_of
 from frugal_sorter.rules.fields import NAME_COST, Facts, World
 from frugal_sorter.rules.model import Rule, RuleBook
 from frugal_sorter.rules.tree import Node, Truth
@@ -230,7 +230,7 @@ class _Planner:
                 root = slashed.realpath(folder)
                 refused = refused_rule(rule, root)
                 if refused:
-                    self.result.refused.append(Refusal(rule.name, refused))
+                    self.result.refused.append(Refusal(rule.name, Why.GUARDED(refused)))
                 elif folder in self.book.unmounted:
                     missing.setdefault(f"{folder} {self.book.unmounted[folder]}", []).append(rule.name)
                 elif not isdir(root):
@@ -347,7 +347,7 @@ class _Planner:
         return inside
 
     def _unread(self, unread: Unread) -> None:
-        self.found.notes.append(Note(f"{unread.path}: {unread.reason}", not unread.by_design))
+        self.found.notes.append(Note(f"{unread.path}: {unread.reason}", unread.reason.problem))
 
     # What they do there
 
@@ -398,7 +398,7 @@ class _Planner:
         if not self._by_name.issuperset(rules):
             rules = tuple([index for index in rules if self.book.rules[index].where.test(facts) is True])
         if record.identity.kind != "file" or not rules or rules[-1] != hit.rules[-1]:
-            self._left(rule, hit.place, "changed while the folder was read", True)
+            self._left(rule, hit.place, Why.CHANGED_WHILE_READ())
         else:
             self.outcomes.entry(rules, facts)
 
@@ -430,7 +430,7 @@ class _Planner:
             if rule.where.test(facts) is not True:
                 continue
             if isinstance(inside, Unknown):
-                self._left(rule, place, inside.reason, True, folder_of(0))
+                self._left(rule, place, Why.UNKNOWN_INSIDE(inside.reason), folder_of(0))
                 return True, 0
             matched.append(index)
             if rule.ending is not None:
@@ -440,12 +440,12 @@ class _Planner:
         last = self.book.rules[matched[-1]]
         claimed = last.ending is not None
         if claimed and last.ending != "leave" and inside.version_control:
-            self._left(last, place, UNDER_VERSION_CONTROL, False, folder_of(files))
+            self._left(last, place, Why.VERSION_CONTROL_INSIDE(), folder_of(files))
             return True, files
         identity = identity_inside(record.identity, inside)
         base = self.here.base(matched[-1])
         self.outcomes.entry(matched, replace(facts, record=record._replace(identity=identity), base=base, _known={}))
         return claimed, files
 
-    def _left(self, rule: Rule, place: Place, reason: str, problem: bool, count: Count = ONE_FILE) -> None:
-        self.result.not_touched.append(NotTouched(place, rule.name, reason, problem, count))
+    def _left(self, rule: Rule, place: Place, reason: Reason, count: Count = ONE_FILE) -> None:
+        self.result.not_touched.append(NotTouched(place, rule.name, reason, count))

@@ -13,11 +13,11 @@ from frugal_sorter.duplicates import Duplicates, Group, Same
 from frugal_sorter.filesystem.record import TYPE_OF_SUFFIX, FileRecord, Place, is_inside, place_of, storable_ns
 from frugal_sorter.filesystem.status import BLOCK, look, open_to_read, with_sample
 from frugal_sorter.filesystem.volumes import mount_at
-from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.planning.guard import Downloads, enforce_removal_limits, leave_unwritable, refused_folder, version_control_root
 from frugal_sorter.planning.matched import Removals
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import attributes, disk
+from frugal_sorter.reasons import NotDone, Why, reason_of
 from frugal_sorter.rules.fields import Facts, World
 from frugal_sorter.rules.keys import DEFAULT_KEEP, Do, Keep
 from frugal_sorter.rules.tree import Node
@@ -261,57 +261,53 @@ def add_removals(plan: Plan, choice: Choice, removing: Removing, rule: str, key:
     """Append the steps for a group; what cannot go is left, with its reason."""
     try:
         kept = _record(choice.kept)
-    except _Stays as stays:
-        plan.not_touched += [NotTouched(place_of(one.path), rule, f"{choice.kept.path}: {stays}", True) for one in choice.going]
+    except NotDone as stays:
+        why = stays.reason.reworded(f"{choice.kept.path}: {stays.reason}", "failed")
+        plan.not_touched += [NotTouched(place_of(one.path), rule, why) for one in choice.going]
         return
     for one in choice.going:
         try:
             record = _record(one)
             plan.add_group([_step(one, record, kept, removing, rule, key)])
-        except _Stays as stays:
-            plan.not_touched.append(NotTouched(place_of(one.path), rule, str(stays), stays.problem))
-    plan.not_touched += [NotTouched(place_of(path), rule, why, False) for path, why in choice.staying.items() if why]
-
-
-class _Stays(Exception):
-    def __init__(self, reason: str, problem: bool = False) -> None:
-        super().__init__(reason)
-        self.problem = problem
+        except NotDone as stays:
+            plan.not_touched.append(NotTouched(place_of(one.path), rule, stays.reason))
+    staying = [(place_of(path), Why.DUPLICATE_STAYS(text)) for path, text in choice.staying.items() if text]
+    plan.not_touched += [NotTouched(place, rule, reason) for place, reason in staying]
 
 
 def _record(one: Same) -> FileRecord:
     try:
         record = with_sample(look(place_of(one.path)))
     except OSError as error:
-        raise _Stays(reason_of(error), problem=True) from None
+        raise NotDone(reason_of(error)) from None
     who = record.identity
     now = (who.dev, who.ino, who.size, storable_ns(record.mtime_ns), storable_ns(record.ctime_ns))
     if who.kind != "file" or now != one.found[1:]:
-        raise _Stays("changed since it was read", problem=True)
+        raise NotDone(Why.CHANGED_SINCE_READ())
     return record
 
 
 def _step(one: Same, record: FileRecord, kept: FileRecord, removing: Removing, rule: str, key: str) -> Step:
     folder = record.place.folder
     if refused := refused_folder(folder):
-        raise _Stays(f"{folder} is {refused}", problem=True)
+        raise NotDone(Why.GUARDED(f"{folder} is {refused}"))
     if folder not in removing._trees:
         removing._trees[folder] = version_control_root(folder)
     if tree := removing._trees[folder]:
-        raise _Stays(f"{tree} is under version control, and frugal does not change it")
+        raise NotDone(Why.VERSION_CONTROL(tree))
     if why := removing.downloads.waits(record.place):
-        raise _Stays(why)
+        raise NotDone(why)
     if one.further:
-        raise _Stays("it has other hard links, so removing this one frees no space")
+        raise NotDone(Why.OTHER_HARD_LINKS())
     witness = Witness(kept.place, kept.identity)
     if removing.do == "trash":
         return removing.removals.trash(rule, key, record, None, witness)
     if removing.do == "delete":
         return Step(0, "delete", rule, key, record.place, None, record.identity, {}, 0, witness)
     if mount_at(record.place.folder) != mount_at(kept.place.folder):
-        raise _Stays("not on the same volume as the copy to keep")
+        raise NotDone(Why.OTHER_VOLUME_THAN_KEPT())
     if (record.uid, record.gid, record.mode) != (kept.uid, kept.gid, kept.mode) and not removing.across_owners:
-        raise _Stays("different owner or permissions from the copy to keep (use --across-owners to include it)")
+        raise NotDone(Why.OTHER_OWNER_THAN_KEPT())
     return Step(0, "hard-link", rule, key, record.place, record.place, record.identity, as_it_is(record), 0, witness)
 
 
@@ -344,12 +340,10 @@ def plan_unmark(alone: Iterable[LookAlike], world: World, origin: str, folders: 
         refused = refused_folder(place.folder)
         tree = version_control_root(place.folder)
         if refused or tree:
-            why = (
-                f"{place.folder} is {refused}" if refused else (f"{tree} is under version control, and frugal does not change it")
-            )
-            plan.not_touched.append(NotTouched(place, RULE, why, bool(refused)))
+            why = Why.GUARDED(f"{place.folder} is {refused}") if refused else Why.VERSION_CONTROL(tree)
+            plan.not_touched.append(NotTouched(place, RULE, why))
         elif one.original in given or disk.lexists(one.original):
-            plan.not_touched.append(NotTouched(place, RULE, f"another file is now at {one.original}", True))
+            plan.not_touched.append(NotTouched(place, RULE, Why.OTHER_FILE_AT(one.original)))
         else:
             given.add(one.original)
             record = with_sample(look(place))

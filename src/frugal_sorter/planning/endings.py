@@ -10,13 +10,12 @@ from typing import NamedTuple, cast
 from frugal_sorter.filesystem.record import Identity, Listing, Place, is_inside
 from frugal_sorter.filesystem.status import record_in, with_sample
 from frugal_sorter.filesystem.volumes import mount_at, volume_of
-from frugal_sorter.planning.guard import FRESH, OFF_DUTY, Downloads
+from frugal_sorter.planning.guard import Downloads
 from frugal_sorter.planning.matched import (
     Clashes,
     Destinations,
     Discard,
     Extras,
-    Kept,
     Matched,
     Names,
     Removals,
@@ -30,6 +29,7 @@ from frugal_sorter.planning.matched import (
 from frugal_sorter.planning.plan import Note, Plan
 from frugal_sorter.planning.sight import Scope
 from frugal_sorter.platforms import names, slashed
+from frugal_sorter.reasons import NotDone, Reason, Why
 from frugal_sorter.rules.fields import Facts, World
 from frugal_sorter.rules.keys import REMOVALS
 from frugal_sorter.rules.model import Hits, Rule, RuleBook
@@ -41,8 +41,6 @@ from frugal_sorter.state import ready_state_folder
 from frugal_sorter.steps.kinds import VerbName
 from frugal_sorter.steps.step import NONE, Count, Member, NotTouched, Step
 from frugal_sorter.values import field, frozen, mutable, replace
-
-UNDONE_BY, RESTORED_SINCE, MOVED_BACK = "undone by run", "restored from the trash since run", "moved back by hand since run"
 
 
 @mutable
@@ -182,7 +180,7 @@ class PlainMoves:
         rule = self._rules[index]
         try:
             self._hold_back(index, rule, facts)
-        except Kept:
+        except NotDone:
             return False
         self._plan.matched.add(rule.name)
         self._plan.add_group([step_of(rule, "move", place, self._names.take(target), identity)])
@@ -195,7 +193,7 @@ class PlainMoves:
             return None
         try:
             self._destinations.usable(folder, facts.base)
-        except Kept:
+        except NotDone:
             return None
         there = folders.existing(folder)
         lasts = volume_of(folders.device(folder), there).inodes_last
@@ -288,18 +286,18 @@ class Outcomes:
                 else:
                     self._decide(index, rule, entry)
                     return
-            except Kept as kept:
+            except NotDone as kept:
                 was_kept = True
-                self._keep(rule, facts, kept)
+                self._keep(rule, facts, kept.reason)
         if not self._add(entry, [], record.place) and not was_kept:
             # It has all that its rules give.
             self.plan.at_home += count_of(facts)
 
-    def _keep(self, rule: Rule, facts: Facts, kept: Kept) -> None:
-        if kept.reason:
-            self.plan.not_touched.append(NotTouched(facts.record.place, rule.name, kept.reason, kept.problem, count_of(facts)))
-        else:
+    def _keep(self, rule: Rule, facts: Facts, reason: Reason) -> None:
+        if reason.why is Why.AT_HOME:
             self.plan.at_home += count_of(facts)
+        else:
+            self.plan.not_touched.append(NotTouched(facts.record.place, rule.name, reason, count_of(facts)))
 
     def _decide(self, index: int, rule: Rule, entry: Matched) -> None:
         """Plan the ending of an entry; what was planned for it before is done also where that is held back."""
@@ -307,11 +305,11 @@ class Outcomes:
         own = Matched(entry.facts, [], [], entry.attributes)
         try:
             ending, final = self._ending(index, rule, own)
-        except Kept as kept:
-            self._keep(rule, entry.facts, kept)
-            ending, final, own.before = [], place, own.before if not kept.reason else []
-            if kept.reason:
-                own.late = []
+        except NotDone as kept:
+            self._keep(rule, entry.facts, kept.reason)
+            ending, final = [], place
+            if kept.reason.why is not Why.AT_HOME:
+                own.before, own.late = [], []
         entry.before += own.before
         entry.late += own.late
         self._add(entry, ending, final, rule.ending in REMOVALS and bool(ending))
@@ -328,8 +326,8 @@ class Outcomes:
             try:
                 link = self.extras.link(rule, entry, final)
                 program = self.extras.program(rule, entry, final)
-            except Kept as kept:
-                self._keep(rule, entry.facts, kept)
+            except NotDone as kept:
+                self._keep(rule, entry.facts, kept.reason)
                 continue
             after += link
             (before if removal else after).extend(program)
@@ -343,25 +341,25 @@ class Outcomes:
         """Check that a rule may act on an entry now.
 
         Raises:
-            Kept: not now, and why.
+            NotDone: not now, and why.
         """
         record = facts.record
         if not self.again and (run := self.past.taken_back(rule.key, record.place, record.identity)):
-            raise Kept(f"{UNDONE_BY} {run}; to include it: --again")
+            raise NotDone(Why.UNDONE(run))
         if not self.again and (run := self.past.brought_back(rule.key, record.place, record.identity)):
-            raise Kept(f"{RESTORED_SINCE} {run}; to include it: --again")
+            raise NotDone(Why.RESTORED(run))
         if not self.again and (run := self.past.moved_back(rule.key, record.place, record.identity)):
-            raise Kept(f"{MOVED_BACK} {run}; to include it: --again")
+            raise NotDone(Why.MOVED_BACK(run))
         # A target made of the old name or place, which the rule itself has changed, would
         # otherwise never come to rest.
         if record.place.folder in self.written and self.past.put_here(rule.key, record.place, record.identity):
-            raise Kept
+            raise NotDone(Why.AT_HOME())
         if index in self.off_duty:
-            raise Kept(OFF_DUTY)
+            raise NotDone(Why.OFF_DUTY())
         if self._was_just_written(self.settled_ns[index], facts):
-            raise Kept(FRESH)
+            raise NotDone(Why.FRESH())
         if record.identity.kind == "file" and not self.means_parts[index] and (why := self.downloads.waits(record.place)):
-            raise Kept(why)
+            raise NotDone(why)
 
     def _was_just_written(self, limit_ns: int, facts: Facts) -> bool:
         modified = facts("modified")
@@ -376,7 +374,7 @@ class Outcomes:
         """Return the steps of an ending, and where the entry is then.
 
         Raises:
-            Kept: nothing is done, and why.
+            NotDone: nothing is done, and why.
         """
         facts, record = entry.facts, entry.record
         wanted: Wanted | Missing = Wanted(record.place)
@@ -386,14 +384,14 @@ class Outcomes:
         if rule.ending == "move":
             wanted = self.placing.wanted(index, facts)
             if isinstance(wanted, Missing):
-                raise Kept(wanted.reason, problem=True)
+                raise NotDone(wanted.reason)
             wanted = wanted.in_folder(self.folders.spelled)
             # What is where the rule puts it needs nothing more; else each run would number it anew.
             if self._is_home(record.place, wanted):
                 self._extras_at_home(index, rule, entry)
-                raise Kept
+                raise NotDone(Why.AT_HOME())
         if rule.ending == "pack" and self.destinations.path(rule, rule.pack, facts).path == record.place.path:
-            raise Kept
+            raise NotDone(Why.AT_HOME())
         self._hold_back(index, rule, facts)
         self.extras.before(rule, entry)
         entry.late.append(rule)
@@ -421,21 +419,21 @@ class Outcomes:
             self._hold_back(index, rule, entry.facts)
             self.extras.before(rule, entry)
             entry.late.append(rule)
-        except Kept:
+        except NotDone:
             entry.before.clear()
 
     def _move(self, rule: Rule, facts: Facts, wanted: Wanted) -> tuple[list[Step], Place]:
         record = facts.record
         target = self._free_number(wanted) if wanted.numbered else wanted.place
         if is_inside(target.folder, record.place.path):
-            raise Kept("a folder cannot be moved into itself", problem=True)
+            raise NotDone(Why.INTO_ITSELF())
         self.destinations.usable(target.folder, facts.base)
         across = mount_at(target.folder) != mount_at(record.place.folder)
         if across or target.name != record.place.name:
             self.destinations.legal(target, record.identity)
         room = self.clashes.room(rule, target, record)
-        if isinstance(room, str):
-            raise Kept(room)
+        if isinstance(room, Reason):
+            raise NotDone(room)
         if isinstance(room, Discard):
             return [self.removals.trash(rule.name, rule.key, record, facts.inside, room.witness)], record.place
         verb = step_of(rule, "move-across" if across else "move", record.place, room.place, record.identity)
@@ -447,8 +445,8 @@ class Outcomes:
         folder = self.destinations.path(rule, rule.unpack, facts)
         self.destinations.usable(folder.folder, facts.base)
         room = self.clashes.room(rule, folder, record)
-        if isinstance(room, str):
-            raise Kept(room)
+        if isinstance(room, Reason):
+            raise NotDone(room)
         if isinstance(room, Discard):
             room = Room(self.clashes.names.give(folder))
         step = step_of(rule, "unpack", record.place, room.place, record.identity)
@@ -464,11 +462,11 @@ class Outcomes:
                 newest = max(facts.record.identity.mtime_ns for facts in members)
                 newcomer = first._replace(identity=first.identity._replace(kind="file", mtime_ns=newest))
                 room = self.clashes.room(rule, path, newcomer, compare=False)
-                if isinstance(room, str):
-                    raise Kept(room)
-            except Kept as kept:
+                if isinstance(room, Reason):
+                    raise NotDone(room)
+            except NotDone as kept:
                 for facts in members:
-                    self._keep(rule, facts, kept)
+                    self._keep(rule, facts, kept.reason)
                 continue
             assert isinstance(room, Room)
             named: set[str] = set()
@@ -492,8 +490,7 @@ class Outcomes:
                 each = rule.each.fill(facts, filling) if rule.each is not None else ""
                 # What nobody knows the date of is kept, and so is what belongs to no group.
                 if not isinstance(moment, int) or isinstance(each, Missing):
-                    why = each.reason if isinstance(each, Missing) else f"kept, because `{rule.dated}` is unknown"
-                    self._stay(rule, entry, Kept(why, problem=True))
+                    self._stay(rule, entry, each.reason if isinstance(each, Missing) else Why.UNKNOWN_SO_KEPT(rule.dated))
                 else:
                     groups.setdefault((facts.record.place.folder, each), []).append((moment, entry))
             for group in groups.values():
@@ -503,9 +500,9 @@ class Outcomes:
                         self._decide(index, rule, entry)
                         continue
                     until = "" if one.until_ns is None else f", until {minute_text(one.until_ns)[:10]}"
-                    self._stay(rule, entry, Kept(f'kept by "{one.promise.text}"{until}'))
+                    self._stay(rule, entry, Why.KEPT_BY_RULE(one.promise.text, until))
 
-    def _stay(self, rule: Rule, entry: Matched, why: Kept) -> None:
+    def _stay(self, rule: Rule, entry: Matched, why: Reason) -> None:
         """Leave an entry, with what rules above give it."""
         self._keep(rule, entry.facts, why)
         self._add(entry, [], entry.record.place)

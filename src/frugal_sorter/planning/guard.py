@@ -18,6 +18,7 @@ from frugal_sorter.filesystem.walk import VERSION_CONTROL, Inside, look_inside
 from frugal_sorter.planning.plan import Note, Plan, Refusal
 from frugal_sorter.platforms import accounts, disk, slashed, system
 from frugal_sorter.platforms.slashed import Path
+from frugal_sorter.reasons import Reason, Why
 from frugal_sorter.rules.fields import NOT_KEPT, World
 from frugal_sorter.rules.keys import MOST_REMOVALS, REMOVALS
 from frugal_sorter.rules.model import Rule, RuleBook
@@ -26,8 +27,6 @@ from frugal_sorter.state import for_a_session
 from frugal_sorter.steps.kinds import FINAL, KINDS, PLANNED, REMOVING, TAKING
 from frugal_sorter.steps.step import Details, Step
 from frugal_sorter.trash.bins import all_bins, bin_for, home_bin, own_folders, own_trash
-
-UNDER_VERSION_CONTROL = "it contains a version-controlled tree, which frugal does not change"
 
 
 class _System(NamedTuple):
@@ -171,7 +170,7 @@ def refuse_guarded(plan: Plan) -> None:
     for step in list(plan.steps):
         why = _guarded(step)
         if why:
-            refusal = Refusal(step.rule or "the plan", f"{step.place.path}: {why}")
+            refusal = Refusal(step.rule or "the plan", Why.GUARDED(f"{step.place.path}: {why}"))
             plan.refuse(refusal, lambda one, bad=step: one is bad)  # type: ignore[misc]
             plan.steps = [one for one in plan.steps if one is not step]
 
@@ -191,7 +190,7 @@ def _guarded(step: Step) -> str | None:
             return refused
         held = look_inside(step.source.path) if step.verb in TAKING else None
         if isinstance(held, Inside) and held.version_control:
-            return UNDER_VERSION_CONTROL
+            return Why.VERSION_CONTROL_INSIDE()
     if step.verb == "trash":
         assert step.target is not None and step.source is not None and step.was is not None
         known = [home_bin(), bin_for(step.source.folder)]
@@ -264,12 +263,6 @@ def note_on_opened(rule: Rule, folder: str) -> Note | None:
     return None
 
 
-# How the reasons begin that pass by themselves, as a rule.
-FRESH = "changed too recently"
-OFF_DUTY = "outside the rule's `during` hours"
-OPEN_IN, WRITTEN_BY = "open in", "being written by"
-_DOWNLOAD, _BESIDE = "a download that is not complete", "its download is not complete"
-_WAITING = (f"{WRITTEN_BY} ", f"{OPEN_IN} ", FRESH, _DOWNLOAD, _BESIDE)
 _LONG_NS = 7 * DAY_NS
 
 
@@ -291,12 +284,12 @@ class Downloads:
         """Return True if a condition names partial files by their type or by a suffix of theirs."""
         return self._named.search(condition) is not None
 
-    def waits(self, place: Place) -> str:
-        """Return why a file has to wait for its download; empty where it has none."""
+    def waits(self, place: Place) -> Reason | None:
+        """Return why a file has to wait for its download; None where it has none."""
         if suffix_of(place.name) in self._suffixes:
-            return _DOWNLOAD
+            return Why.PARTIAL_DOWNLOAD()
         part = self._parts_in(place.folder).get(place.name)
-        return f"{_BESIDE}: {part} is beside it" if part else ""
+        return Why.DOWNLOAD_BESIDE(part) if part else None
 
     def _parts_in(self, folder: str) -> Mapping[str, str]:
         """Return the partial files of a folder by their final names; a browser numbers a second download."""
@@ -311,14 +304,14 @@ class Downloads:
         return known
 
 
-def not_held(plan: Plan, steps: Iterable[Step], holder: Callable[[Identity, str], str | None], what: str) -> list[Step]:
+def not_held(plan: Plan, steps: Iterable[Step], holder: Callable[[Identity, str], str | None], why: Why) -> list[Step]:
     """Return the steps whose entries no program holds; those that are held are named as left.
 
     Args:
         plan: of the steps.
         steps: some of its steps.
         holder: returns the program that holds an entry, by what it is and where.
-        what: what the program does with it, such as `open in`.
+        why: what the program does with it.
     """
     free = []
     for step in steps:
@@ -326,7 +319,7 @@ def not_held(plan: Plan, steps: Iterable[Step], holder: Callable[[Identity, str]
         if who is None:
             free.append(step)
         else:
-            plan.not_touched.append(step.not_touched(f"{what} {who}"))
+            plan.not_touched.append(step.not_touched(why(who)))
     return free
 
 
@@ -337,19 +330,19 @@ def tell_of_long_waits(plan: Plan, since_ns: Callable[[list[str]], Mapping[str, 
         plan: what is left in it.
         since_ns: told of all that waits; returns since when each of it does.
     """
-    waiting = {one.place.path for one in plan.not_touched if one.reason.startswith(_WAITING)}
+    waiting = {one.place.path for one in plan.not_touched if one.reason.kind == "waiting"}
     since = since_ns(sorted(waiting))
     for at, one in enumerate(plan.not_touched):
         began_ns = since.get(one.place.path, plan.made_ns)
         if plan.made_ns - began_ns >= _LONG_NS:
-            reason = f"{one.reason}, at each run since {minute_text(began_ns)}"
-            plan.not_touched[at] = one._replace(reason=reason, problem=True)
+            long = one.reason.reworded(f"{one.reason}, at each run since {minute_text(began_ns)}", "failed")
+            plan.not_touched[at] = one._replace(reason=long)
 
 
 def leave_written(plan: Plan, world: World) -> None:
     """Take out of a plan what programs have open for writing, as far as this account can see, and name it."""
     asked = plan.asked
-    free = {step.id for step in not_held(plan, asked, world.open_files.writer, WRITTEN_BY)}
+    free = {step.id for step in not_held(plan, asked, world.open_files.writer, Why.BEING_WRITTEN)}
     plan.drop(lambda step: step.id not in free)
 
 
@@ -374,7 +367,7 @@ def keep_targets_in_place(plan: Plan) -> None:
     going = [step for step in plan.asked if step.was is not None and step.was.kind == "folder" and step.verb != "copy"]
     for step in going:
         if step.source is not None and step.source.path in targets:
-            plan.not_touched.append(step.not_touched("other changes in the plan put files into it"))
+            plan.not_touched.append(step.not_touched(Why.RECEIVES_FILES()))
             plan.drop(lambda one, gone=step: one is gone)  # type: ignore[misc]
 
 
@@ -402,8 +395,7 @@ def _drop_for_room(plan: Plan, one: Step, other: Step) -> None:
     gives_way = one if _makes_room(plan, one) else other
     for step in plan.drop(lambda step: step is gives_way):
         if step.source is not None and step.verb in ("move", "move-across"):
-            why = "another rule acts on the file that is already at its target"
-            plan.not_touched.append(step.not_touched(why))
+            plan.not_touched.append(step.not_touched(Why.MAKES_ROOM()))
 
 
 def _makes_room(plan: Plan, step: Step) -> bool:
@@ -433,10 +425,7 @@ def enforce_removal_limits(plan: Plan) -> None:
         if most is not None and found > most:
             in_rule = f"`at_most = {found}` in the rule or " if plan.kind == "tidy" else ""
             files = "file" if found == 1 else "files"
-            reason = (
-                f"it would remove {found:,} {files}, but the limit is {most:,}; to allow this, use {in_rule}--at-most {found}"
-            )
-            _refuse(plan, rule, reason)
+            _refuse(plan, rule, Why.TOO_MANY_REMOVALS(found, files, most, in_rule, found))
 
 
 def hold_moves(plan: Plan, rules: Iterable[Rule]) -> None:
@@ -446,14 +435,10 @@ def hold_moves(plan: Plan, rules: Iterable[Rule]) -> None:
             continue
         found = len({step.source for step in plan.asked if step.rule == rule.name and step.verb not in ("trash", "delete")})
         if found > rule.at_most:
-            reason = (
-                f"it would act on {found:,} files and folders, but `at_most` allows {rule.at_most:,}; raise "
-                "`at_most` to allow this"
-            )
-            _refuse(plan, rule.name, reason)
+            _refuse(plan, rule.name, Why.TOO_MANY(found, rule.at_most))
 
 
-def _refuse(plan: Plan, rule: str, reason: str) -> None:
+def _refuse(plan: Plan, rule: str, reason: Reason) -> None:
     plan.refuse(Refusal(rule, reason), lambda step: step.rule == rule)
 
 
@@ -478,9 +463,7 @@ def leave_unwritable(plan: Plan, existing: Callable[[str], str] = lambda folder:
         if step.source is not None:
             folder = found.get(step.id) or groups[step.group]
             is_volume = is_closed(folder) == "volume"
-            plan.not_touched.append(
-                step.not_touched(f"read-only file system ({folder})" if is_volume else f"no permission ({folder})", True)
-            )
+            plan.not_touched.append(step.not_touched((Why.READ_ONLY if is_volume else Why.CANNOT_WRITE)(folder)))
 
 
 def hold_space(plan: Plan, device: Callable[[str], int], existing: Callable[[str], str]) -> None:
@@ -505,7 +488,7 @@ def hold_space(plan: Plan, device: Callable[[str], int], existing: Callable[[str
         if total + _SLACK_BYTES <= free:
             continue
         top = volume_of(dev, near[dev]).top
-        reason = f"the plan needs {total:,} bytes on the volume at {top}, but only {free:,} are free"
+        reason = Why.NO_ROOM(total, top, free)
         rules = {
             step.rule: None
             for step in plan.asked

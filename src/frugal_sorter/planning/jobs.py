@@ -15,11 +15,12 @@ from frugal_sorter.errors import RefusedError, UsageError
 from frugal_sorter.filesystem.record import TYPE_OF_SUFFIX, FileRecord, Identity, Listing, Place, Unknown, is_inside, place_of
 from frugal_sorter.filesystem.status import look, look_or_none, same_contents, with_sample
 from frugal_sorter.filesystem.volumes import free_bytes, mount_at, volume_of
-from frugal_sorter.filesystem.walk import look_inside, reason_of, walk
-from frugal_sorter.planning.guard import OPEN_IN, hold_space, leave_unwritable, not_held, refused_folder, refused_link
+from frugal_sorter.filesystem.walk import look_inside, walk
+from frugal_sorter.planning.guard import hold_space, leave_unwritable, not_held, refused_folder, refused_link
 from frugal_sorter.planning.matched import TargetFolders, count_of
 from frugal_sorter.planning.plan import Note, Plan
 from frugal_sorter.platforms import disk, names, slashed
+from frugal_sorter.reasons import Reason, Why, reason_of
 from frugal_sorter.rules.fields import Facts, World, fold, latest_of
 from frugal_sorter.rules.tree import Node
 from frugal_sorter.rules.units import Duration
@@ -346,9 +347,11 @@ def _add(
                     return
             except OSError:
                 pass
-        problem = f"another file is already at {place.path}"
+        problem = Why.IN_THE_WAY(place.path)
     if problem:
-        plan.not_touched.append(NotTouched(record.place, RULE, problem, True))
+        plan.not_touched.append(
+            NotTouched(record.place, RULE, problem if isinstance(problem, Reason) else Why.TARGET_UNUSABLE(problem))
+        )
         return
     across = mount_at(place.folder) != mount_at(record.place.folder)
     verb: Step = Step(0, "copy", RULE, "", record.place, place, record.identity, {"bytes": record.identity.size})
@@ -414,7 +417,7 @@ class Purge:
             if isinstance(date_ns, int):
                 self.dates[step.place] = date_ns
             else:
-                plan.not_touched.append(step.not_touched(f"`{self.by}` is unknown: {date_ns.reason}", True))
+                plan.not_touched.append(step.not_touched(Why.UNKNOWN(self.by, date_ns.reason)))
         limit_ns = inf if self.older_than is None else self.older_than.before(world.now_ns)
         ranked = sorted(
             (step for step in plan.asked if step.place in self.dates), key=lambda step: (self.dates[step.place], step.place)
@@ -423,9 +426,9 @@ class Purge:
         newest = {step.id for step in ranked[-self.keep_newest :]} if self.keep_newest else set()
         for step in old:
             if step.id in newest:
-                plan.not_touched.append(step.not_touched(f"one of the newest {self.keep_newest}, which are kept"))
+                plan.not_touched.append(step.not_touched(Why.KEPT_AS_NEWEST(self.keep_newest)))
         aged = [step for step in old if step.id not in newest]
-        going = not_held(plan, aged, lambda was, path: _holder(world, was, path), OPEN_IN)
+        going = not_held(plan, aged, lambda was, path: _holder(world, was, path), Why.OPEN)
         if self.until_free is not None:
             going = self._until_free(plan, going)
         kept = {step.id for step in going}
@@ -501,8 +504,7 @@ class Purge:
                 break
             missing -= freed_by(step.place.path)
             going.append(step)
-        enough = f"{self.until_free:,} bytes are free without it"
-        plan.not_touched += [step.not_touched(enough) for step in steps[len(going) :]]
+        plan.not_touched += [step.not_touched(Why.ENOUGH_IS_FREE(self.until_free)) for step in steps[len(going) :]]
         if missing > 0:
             what = f"even if all of these are deleted, the free space stays {missing:,} bytes short of {self.until_free:,}"
             plan.notes.append(Note(what, True))

@@ -14,9 +14,10 @@ from frugal_sorter.filesystem.record import COARSEST_TIME_NS, FileRecord, Identi
 from frugal_sorter.filesystem.status import look_or_none, same_contents, with_sample
 from frugal_sorter.filesystem.tree import lexists, lstat
 from frugal_sorter.filesystem.volumes import mount_at, volume_of
-from frugal_sorter.filesystem.walk import Inside, look_inside, reason_of
-from frugal_sorter.planning.guard import UNDER_VERSION_CONTROL, refused_entry, refused_folder, version_control_root
+from frugal_sorter.filesystem.walk import Inside, look_inside
+from frugal_sorter.planning.guard import refused_entry, refused_folder, version_control_root
 from frugal_sorter.platforms import accounts, disk, names, slashed, system
+from frugal_sorter.reasons import NotDone, Reason, Why, reason_of
 from frugal_sorter.rules.fields import FIELDS, Facts
 from frugal_sorter.rules.model import Rule, RuleBook
 from frugal_sorter.rules.placing import target_folder
@@ -336,7 +337,7 @@ class Clashes:
         self._removals = removals
         self._protected = protected
 
-    def room(self, rule: Rule, target: Place, newcomer: FileRecord, compare: bool = True) -> Room | Discard | str:
+    def room(self, rule: Rule, target: Place, newcomer: FileRecord, compare: bool = True) -> Room | Discard | Reason:
         """Return where a newcomer goes, that it is not wanted, or why it stays.
 
         Args:
@@ -356,38 +357,38 @@ class Clashes:
         if there is None:
             return Room(self.names.take(target))
         if rule.clash == "skip":
-            return f"{target.name} already exists"
+            return Why.NAME_EXISTS(target.name)
         if rule.clash == "same":
             return self._same(target, there, newcomer, compare)
         if rule.clash == "newer" and there.mtime_ns == newcomer.mtime_ns:
             return Room(self.names.give(target))
         if rule.clash == "newer" and there.mtime_ns > newcomer.mtime_ns:
-            return Discard(None) if compare else f"{target.name} there is newer"
+            return Discard(None) if compare else Why.EXISTING_IS_NEWER(target.name)
         return self._replace(rule, target, there)
 
-    def _same(self, target: Place, there: FileRecord, newcomer: FileRecord, compare: bool) -> Room | Discard | str:
+    def _same(self, target: Place, there: FileRecord, newcomer: FileRecord, compare: bool) -> Room | Discard | Reason:
         one, other = there.identity, newcomer.identity
         if compare and one.kind == other.kind == "file" and one.size == other.size:
             try:
                 if same_contents(newcomer.place, target):
                     return Discard(Witness(target, with_sample(there).identity))
             except OSError as error:
-                return f"{target.name} there cannot be compared ({(error.strerror or 'unreadable').lower()})"
+                return Why.EXISTING_STAYS(f"{target.name} there cannot be compared ({(error.strerror or 'unreadable').lower()})")
         return Room(self.names.give(target))
 
-    def _replace(self, rule: Rule, target: Place, there: FileRecord) -> Room | str:
+    def _replace(self, rule: Rule, target: Place, there: FileRecord) -> Room | Reason:
         if there.identity.kind not in ("file", "folder"):
-            return f"the existing {target.name} is not a file or folder, so it is not replaced"
+            return Why.EXISTING_STAYS(f"the existing {target.name} is not a file or folder, so it is not replaced")
         there = with_sample(there)
         if there.identity.kind == "folder":
             refused = refused_entry(target.path)
             if refused or target.path in self._protected:
-                return f"{target.path} is {refused or 'used by a rule'}, and is not replaced"
+                return Why.EXISTING_STAYS(f"{target.path} is {refused or 'used by a rule'}, and is not replaced")
             inside = look_inside(target.path)
             if isinstance(inside, Unknown):
-                return f"cannot read the existing {target.name}: {inside.reason}"
+                return Why.EXISTING_STAYS(f"cannot read the existing {target.name}: {inside.reason}")
             if inside.version_control:
-                return f"{target.name} there is not replaced: {UNDER_VERSION_CONTROL}"
+                return Why.EXISTING_STAYS(f"{target.name} there is not replaced: {Why.VERSION_CONTROL_INSIDE()}")
             there = there._replace(identity=identity_inside(there.identity, inside))
         old = self._removals.trash(rule.name, rule.key, there)
         return Room(self.names.take(target), [old])
@@ -395,15 +396,6 @@ class Clashes:
 
 def _differ_in_case_alone(one: Place, other: Place) -> bool:
     return one.folder == other.folder and one.name.casefold() == other.name.casefold()
-
-
-class Kept(Exception):
-    """An entry is left as it is, and why; without a reason it is at home."""
-
-    def __init__(self, reason: str = "", problem: bool = False) -> None:
-        super().__init__(reason)
-        self.reason = reason
-        self.problem = problem
 
 
 @mutable
@@ -470,12 +462,12 @@ class Destinations:
         """Return the place that a template of a rule names for an entry.
 
         Raises:
-            Kept: a value is missing.
+            NotDone: a value is missing.
         """
         assert template is not None
         segments = template.fill(facts, self.filling(rule, facts))
         if isinstance(segments, Missing):
-            raise Kept(segments.reason, problem=True)
+            raise NotDone(segments.reason)
         folder, name = os.path.split(target_folder(template, segments, facts.base, self.resolve))
         return Place(self.folders.spelled(folder), name)
 
@@ -483,23 +475,23 @@ class Destinations:
         """Check that entries of a base folder can go into a folder.
 
         Raises:
-            Kept: they cannot, and why.
+            NotDone: they cannot, and why.
         """
         for away, why in self.book.unmounted.items():
             if is_inside(folder, self.resolve(away)):
-                raise Kept(f"the target {why}", problem=True)
+                raise NotDone(Why.TARGET_AWAY(why))
         if problem := self.folders.usable(folder, base):
-            raise Kept(problem, problem=True)
+            raise NotDone(Why.TARGET_UNUSABLE(problem))
 
     def legal(self, target: Place, identity: Identity) -> None:
         """Check that the volume of a target can hold an entry under that name.
 
         Raises:
-            Kept: it cannot, and why.
+            NotDone: it cannot, and why.
         """
         volume = volume_of(self.folders.device(target.folder), self.folders.existing(target.folder))
         if why := volume.illegal(target.name, identity.size):
-            raise Kept(why, problem=True)
+            raise NotDone(Why.ILLEGAL_NAME(why))
 
     def resolve(self, path: str) -> str:
         """Return a path of the technician's without symbolic links, looked up once."""
@@ -529,7 +521,7 @@ class Extras:
         """Plan the extras that come before the ending.
 
         Raises:
-            Kept: a value is missing, or a place cannot be used.
+            NotDone: a value is missing, or a place cannot be used.
         """
         extras = rule.extras
         steps: list[Step] = []
@@ -560,7 +552,7 @@ class Extras:
         for wording in wordings:
             text = wording.fill(facts, around)
             if isinstance(text, Missing):
-                raise Kept(text.reason, problem=True)
+                raise NotDone(text.reason)
             found.append(text)
         return found
 
@@ -574,7 +566,7 @@ class Extras:
             try:
                 entry.attributes[name] = read_attribute(entry.record.place.path, name)
             except OSError as error:
-                raise Kept(f"its tags and comment cannot be read: {reason_of(error)}", problem=True) from None
+                raise NotDone(Why.TAGS_UNREADABLE(reason_of(error))) from None
         return entry.attributes[name]
 
     def note_given(self, record: FileRecord, steps: Sequence[Step]) -> None:
@@ -601,8 +593,8 @@ class Extras:
         if self._is_copied(target, record):
             return []
         room = self.clashes.room(rule, target, record, compare=False)
-        if isinstance(room, str):
-            raise Kept(room)
+        if isinstance(room, Reason):
+            raise NotDone(room)
         assert isinstance(room, Room)
         step = step_of(rule, "copy", record.place, room.place, record.identity, weight(record.identity, facts))
         return [*room.before, step]
@@ -625,7 +617,7 @@ class Extras:
         """Plan the link to an entry, where it is in the end.
 
         Raises:
-            Kept: a value is missing, or a place cannot be used.
+            NotDone: a value is missing, or a place cannot be used.
         """
         if rule.extras.link is None:
             return []
@@ -646,7 +638,7 @@ class Extras:
         """Plan the program that is run for an entry, where that is in the end.
 
         Raises:
-            Kept: a value is missing.
+            NotDone: a value is missing.
         """
         record = entry.record
         if not rule.extras.run or self.has_run(rule.key, record.identity):
@@ -662,7 +654,7 @@ class Extras:
             return [step_of(rule, "run", final, None, record.identity, {"command": command})]
         (written,) = self._words(rule, makes, moved)
         if slashed.split_top(slashed.slashed(written))[0] or not all(part.strip(".") for part in written.split("/")):
-            raise Kept(f"{written!r} is not a path below its folder", problem=True)
+            raise NotDone(Why.NOT_BELOW_ITS_FOLDER(written))
         made = place_of(f"{final.folder}/{written}")
         if made in self._made or lexists(made.path):
             return []

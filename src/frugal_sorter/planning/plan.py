@@ -14,6 +14,7 @@ from frugal_sorter.filesystem.record import Identity, Place, place_of
 from frugal_sorter.filesystem.status import look_like_or_none
 from frugal_sorter.platforms import disk
 from frugal_sorter.platforms.slashed import Path
+from frugal_sorter.reasons import Reason, Why
 from frugal_sorter.state import distrusted, machine_id, read_input, refuse_distrusted
 from frugal_sorter.steps.kinds import ATTENDING, MAKING, VerbName
 from frugal_sorter.steps.step import (
@@ -58,7 +59,7 @@ class Refusal(NamedTuple):
     """A rule that is not carried out at all, and why."""
 
     rule: str
-    reason: str
+    reason: Reason
 
     def __str__(self) -> str:
         return f"{self.rule}: {self.reason}"
@@ -139,7 +140,7 @@ class Plan:
     def refuse(self, refusal: Refusal, unwanted: Callable[[Step], bool]) -> None:
         """Take steps out that are refused; their entries are named as left alone."""
         self.refused.append(refusal)
-        left = {step.source: step.not_touched("refused, see below") for step in self.drop(unwanted) if step.source}
+        left = {step.source: step.not_touched(Why.REFUSED_BELOW()) for step in self.drop(unwanted) if step.source}
         self.not_touched += left.values()
 
     def without(self, unwanted: Callable[[Step], bool]) -> tuple[Plan, list[Step]]:
@@ -257,7 +258,7 @@ class Plan:
     @property
     def has_problem(self) -> bool:
         """Whether something is missing or in the way that a person should know of."""
-        return any(left.problem for left in self.not_touched) or bool(self.problems)
+        return any(left.reason.problem for left in self.not_touched) or bool(self.problems)
 
 
 _SHOWN = 60

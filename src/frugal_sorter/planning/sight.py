@@ -11,10 +11,11 @@ from frugal_sorter.filesystem.record import FileRecord, Listing, Place, Unknown,
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.tree import isdir
 from frugal_sorter.filesystem.walk import Inside, look_inside, walk
-from frugal_sorter.planning.guard import FRESH, OFF_DUTY, NoEntries, refused_folder, version_control_root
+from frugal_sorter.planning.guard import NoEntries, refused_folder, version_control_root
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.trash_plans import named_limits
 from frugal_sorter.platforms import slashed
+from frugal_sorter.reasons import Why
 from frugal_sorter.rules.fields import Fact, Facts, World, depth_below, holder_of
 from frugal_sorter.rules.model import Rule, RuleBook
 from frugal_sorter.rules.templates import Stopped
@@ -563,11 +564,11 @@ def held_until(book: RuleBook, plan: Plan, now_ns: int) -> dict[str, int]:
     found: dict[str, int] = {}
     for one in plan.not_touched:
         rule = rules.get(one.rule)
-        if rule is None or one.problem:
+        if rule is None or one.reason.problem:
             continue
-        if one.reason == FRESH:
+        if one.reason.why is Why.FRESH:
             at_ns = rule.settle.from_now(min(_written_ns(one.place), now_ns))
-        elif one.reason == OFF_DUTY:
+        elif one.reason.why is Why.OFF_DUTY:
             at_ns = min(hours.begin_after(now_ns) for hours in rule.during)
         else:
             continue

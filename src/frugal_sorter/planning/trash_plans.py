@@ -8,11 +8,12 @@ from collections.abc import Iterable, Sequence
 from frugal_sorter.filesystem.record import TYPE_OF_SUFFIX, FileRecord, Unknown, place_of
 from frugal_sorter.filesystem.status import look, look_or_none, with_sample
 from frugal_sorter.filesystem.volumes import mount_at
-from frugal_sorter.filesystem.walk import Inside, look_inside, reason_of
+from frugal_sorter.filesystem.walk import Inside, look_inside
 from frugal_sorter.planning.guard import refused_folder
 from frugal_sorter.planning.matched import TargetFolders, identity_inside
 from frugal_sorter.planning.plan import Note, Plan
 from frugal_sorter.platforms import disk, slashed
+from frugal_sorter.reasons import Why, reason_of
 from frugal_sorter.rules.fields import Facts, World
 from frugal_sorter.rules.keys import MOST_REMOVALS
 from frugal_sorter.rules.model import TrashLimits
@@ -48,7 +49,7 @@ def plan_restore(wanted: Sequence[Trashed], made_ns: int) -> Plan:
     for one in wanted:
         why = _blocked(one, folders, given)
         if why:
-            plan.not_touched.append(NotTouched(one.place, "", why, True, _count(one)))
+            plan.not_touched.append(NotTouched(one.place, "", Why.CANNOT_COME_BACK(why), _count(one)))
             continue
         given.add(one.original)
         plan.add_group([_restore(one)])

@@ -23,8 +23,9 @@ from frugal_sorter.filesystem.record import (
     size_band,
     suffix_of,
 )
-from frugal_sorter.filesystem.walk import COUNTED_AT_ONCE, Reader, reason_of, walk, working
+from frugal_sorter.filesystem.walk import COUNTED_AT_ONCE, Reader, walk, working
 from frugal_sorter.platforms import disk, slashed, volumes
+from frugal_sorter.reasons import reason_of
 from frugal_sorter.values import field, mutable
 
 if TYPE_CHECKING:

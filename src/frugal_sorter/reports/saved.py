@@ -26,9 +26,10 @@ from frugal_sorter.filesystem.record import (
     suffix_of,
 )
 from frugal_sorter.filesystem.volumes import volume_of
-from frugal_sorter.filesystem.walk import COUNTED_AT_ONCE, Reader, reason_of, walk
+from frugal_sorter.filesystem.walk import COUNTED_AT_ONCE, Reader, walk
 from frugal_sorter.platforms import disk, slashed, volumes
 from frugal_sorter.platforms.slashed import Path
+from frugal_sorter.reasons import Why, reason_of
 from frugal_sorter.state import (
     Shape,
     fits,
@@ -609,7 +610,7 @@ def kept_of(
         if one.folder != folder or one.machine != machine_id():
             return False
         if now_ns is not None and one.made_ns > now_ns:
-            note(Unread(str(path), "skipped: its date is in the future"))
+            note(Unread(str(path), Why.FUTURE_DATE()))
             return False
         left = None if left is None else left - path.stat().st_size
         return left is None or left >= 0
@@ -619,7 +620,7 @@ def kept_of(
         try:
             saved = _load(path, is_wanted, sums_alone)
         except UsageError:
-            note(Unread(str(path), "a damaged inventory; remove it"))
+            note(Unread(str(path), Why.DAMAGED_INVENTORY()))
             continue
         if saved is not None:
             found.append(saved)

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Literal, NamedTuple
 
 from frugal_sorter.filesystem.record import LARGEST_BAND, SIZE_BANDS, Unknown, size_band
 from frugal_sorter.platforms import names, slashed
+from frugal_sorter.reasons import Reason, Why
 from frugal_sorter.rules.fields import FIELDS, Fact, Facts
 from frugal_sorter.rules.source import meant
 from frugal_sorter.rules.units import SECOND_NS, InvalidValue, local_time
@@ -289,15 +290,11 @@ _SLOT = re.compile(r'\{((?:[^{}"]|"[^"]*")*)\}')
 TOKEN = re.compile(r'(\{\{|\}\})|\{((?:[^{}"]|"[^"]*")*)\}|(/)|([{}])|([^{}/]+)')
 
 
-# How the reason begins that a placeholder had no value.
-NO_VALUE = "it has no value for "
-
-
 @frozen
 class Missing:
     """A placeholder had no value, and which."""
 
-    reason: str
+    reason: Reason
 
 
 @frozen
@@ -389,7 +386,7 @@ def _fields_of(parts: Iterable[str | Slot]) -> set[str]:
 
 def _missing(slot: Slot, value: Fact) -> Missing:
     why = f" ({value.reason})" if isinstance(value, Unknown) else ""
-    return Missing(f"{NO_VALUE}{{{slot.written}}}{why}")
+    return Missing(Why.NO_VALUE(slot.written, why))
 
 
 @frozen

@@ -13,7 +13,6 @@ from typing import IO, Any, NamedTuple
 
 from frugal_sorter.changes.copier import Narrowing, opened
 from frugal_sorter.changes.descriptors import NEW_FILE
-from frugal_sorter.changes.outcome import CHANGED, NotDone, Outcome
 from frugal_sorter.changes.removal import same_as
 from frugal_sorter.filesystem.contents import Archive, BadArchive, Member
 from frugal_sorter.filesystem.record import Identity, Place
@@ -22,6 +21,7 @@ from frugal_sorter.filesystem.tree import LIST, below
 from frugal_sorter.filesystem.volumes import free_bytes, volume_of
 from frugal_sorter.platforms import accounts, disk, kernel, slashed
 from frugal_sorter.platforms.system import blake2b
+from frugal_sorter.reasons import NotDone, Outcome, Why
 from frugal_sorter.steps.parts import Making, ends_of, find, finish_part, is_same_inside, part_beside
 from frugal_sorter.steps.step import Mark, RunContext, Step
 
@@ -193,10 +193,10 @@ class Pack(Making):
                 self._write(archive, one, digests, rights)
             find(self._context, place, was)
         except NotDone as not_done:
-            raise NotDone(not_done.outcome, f"{path}: {not_done.reason}") from None
+            raise NotDone(not_done.reason.reworded(f"{path}: {not_done.reason}")) from None
         found = disk.stat(place.name, dir_fd=fd, follow_symlinks=False)
         if (was.kind == "file" and not same_as(before)(found)) or not is_same_inside(fd, place.name, was):
-            raise NotDone(Outcome.SKIPPED, f"{path}: {CHANGED}")
+            raise NotDone(Why.CHANGED().reworded(f"{path}: {Why.CHANGED()}"))
 
     def _write(self, archive: zipfile.ZipFile, one: Packed, digests: dict[str, bytes], rights: Narrowing) -> None:
         found = one.status
@@ -224,13 +224,13 @@ class Pack(Making):
                     digest.update(block)
                     sink.write(block)
         else:
-            raise NotDone(Outcome.FAILED, f"{one.name} is neither file, folder nor link")
+            raise NotDone(Why.NO_KIND_OF_ENTRY(one.name))
         digests[info.filename] = digest.digest()
 
     def _read_back(self, archive: zipfile.ZipFile, digests: dict[str, bytes]) -> None:
         names = archive.namelist()
         if len(names) != len(digests):
-            raise NotDone(Outcome.FAILED, "the zip did not come out as it was written")
+            raise NotDone(Why.ZIP_NOT_AS_WRITTEN())
         for name in names:
             digest = blake2b()
             with archive.open(name) as member:
@@ -238,7 +238,7 @@ class Pack(Making):
                     self._context.heed()
                     digest.update(block)
             if digest.digest() != digests.get(name):
-                raise NotDone(Outcome.FAILED, f"{name} did not come out of the zip as it went in")
+                raise NotDone(Why.ZIP_MEMBER_DIFFERS(name))
 
 
 def _zip_name(name: str) -> str:
@@ -287,7 +287,7 @@ def refuse_unless_packed(context: RunContext, fd: int, name: str, members: Itera
                 elif one.packed in left and _is_packed(context, archive, one):
                     left.discard(one.packed)
         if left:
-            raise NotDone(Outcome.SKIPPED, f"{min(left)} is now only in the zip, so it is kept")
+            raise NotDone(Why.ONLY_IN_ZIP(min(left)))
 
 
 def _is_packed(context: RunContext, archive: zipfile.ZipFile, one: Packed) -> bool:
@@ -335,7 +335,7 @@ class Unpack(Making):
                         writer.write(_inside(member.name), member, blocks)
             find(self._context, source, was)
             if not same_as(before)(disk.stat(source.name, dir_fd=source_fd, follow_symlinks=False)):
-                raise NotDone(Outcome.SKIPPED, CHANGED)
+                raise NotDone(Why.CHANGED())
             kernel.sync_volume(part.fd)
             made = finish_part(self._context, step, part)
         return Mark(step.id, Outcome.DONE, now=made.identity)
@@ -360,10 +360,10 @@ def refuse_unless_archived(context: RunContext, fd: int, name: str, place: Place
         with open(open_to_read(place, archive_fd), "rb") as file, Writer(folder, disk.fstat(file.fileno())) as there:
             for member, blocks in _members(file.fileno(), context.heed, None):
                 if member.kind != "folder" and not _is_unpacked(context, there, _inside(member.name), member, blocks):
-                    raise NotDone(Outcome.SKIPPED, f"{member.name} differs from what is in the archive")
+                    raise NotDone(Why.DIFFERS_FROM_ARCHIVE(member.name))
                 same += member.kind != "folder"
         if same != sum(met.how == "entry" for met in below(folder)):
-            raise NotDone(Outcome.SKIPPED, "more is in the folder than in the archive; it stays")
+            raise NotDone(Why.MORE_THAN_ARCHIVE())
 
 
 def _is_unpacked(context: RunContext, there: Writer, path: str, member: Member, blocks: Iterable[bytes]) -> bool:
@@ -388,7 +388,7 @@ class _Room:
         """Check that no other name is the same one where letter case does not count."""
         other = self._names.setdefault(name.casefold(), name) if self._ignores_case else name
         if other != name:
-            raise NotDone(Outcome.FAILED, f"archive refused: {other!r} and {name!r} are one name on this volume")
+            raise NotDone(Why.ARCHIVE_REFUSED(f"{other!r} and {name!r} are one name on this volume"))
 
     def take(self, size: int) -> None:
         self._left -= size
@@ -397,7 +397,7 @@ class _Room:
     def refuse(self, size: int) -> None:
         """Check that there is room for this many more bytes."""
         if size > self._left:
-            raise NotDone(Outcome.FAILED, self._why + ", or the volume is full")
+            raise NotDone(Why.ARCHIVE_TOO_LARGE(self._why))
 
 
 def _members(descriptor: int, heed: Callable[[], None], room: _Room | None) -> Iterator[tuple[Member, Iterator[bytes]]]:
@@ -427,7 +427,7 @@ def _blocks(contents: Iterator[bytes], room: _Room | None) -> Iterator[bytes]:
 
 
 def _unreadable(bad: BadArchive) -> NotDone:
-    return NotDone(Outcome.FAILED, f"the archive cannot be read ({bad})")
+    return NotDone(Why.ARCHIVE_UNREADABLE(bad))
 
 
 def _inside(name: str) -> str:
@@ -438,11 +438,11 @@ def _inside(name: str) -> str:
     """
     parts = name.replace("\\", "/").split("/")
     if name.startswith(("/", "\\")) or ".." in parts or "\0" in name or (len(parts[0]) == 2 and parts[0][1] == ":"):
-        raise NotDone(Outcome.FAILED, f"archive refused: {name!r} points outside its folder")
+        raise NotDone(Why.ARCHIVE_REFUSED(f"{name!r} points outside its folder"))
     path = slashed.normpath(name)
     longest = max(len(os.fsencode(part)) for part in path.split("/"))
     if len(os.fsencode(path)) > _LONGEST_PATH or longest > _LONGEST_NAME:
-        raise NotDone(Outcome.FAILED, f"archive refused: the name {name[:60]!r}… is too long")
+        raise NotDone(Why.ARCHIVE_REFUSED(f"the name {name[:60]!r}… is too long"))
     return path
 
 
@@ -458,23 +458,23 @@ def _checked(members: Iterator[Member], room: _Room | None) -> list[Member]:
     total = 0
     for member in members:
         if len(found) >= MOST_ENTRIES:
-            raise NotDone(Outcome.FAILED, f"archive refused: it contains more than {MOST_ENTRIES:,} files and folders")
+            raise NotDone(Why.ARCHIVE_REFUSED(f"it contains more than {MOST_ENTRIES:,} files and folders"))
         name = _inside(member.name)
         total += member.size
         if room is not None:
             room.refuse(total)
             room.refuse_alike(name)
         if member.kind == "device":
-            raise NotDone(Outcome.FAILED, f"archive refused: {member.name!r} is not a file")
+            raise NotDone(Why.ARCHIVE_REFUSED(f"{member.name!r} is not a file"))
         if member.kind == "link":
             links.add(name)
             _inside(slashed.normpath(slashed.join(os.path.dirname(name), member.link)) if member.link else "/")
             if member.link.startswith("/"):
-                raise NotDone(Outcome.FAILED, f"archive refused: the link {member.name!r} leads out")
+                raise NotDone(Why.ARCHIVE_REFUSED(f"the link {member.name!r} leads out"))
         elif member.link:
             _inside(member.link)
         if name in found and (member.kind != "folder" or found[name].kind != "folder"):
-            raise NotDone(Outcome.FAILED, f"archive refused: it contains {member.name!r} twice")
+            raise NotDone(Why.ARCHIVE_REFUSED(f"it contains {member.name!r} twice"))
         if name != ".":
             found.setdefault(name, member)
             folder = os.path.dirname(name)
@@ -483,7 +483,7 @@ def _checked(members: Iterator[Member], room: _Room | None) -> list[Member]:
                 folder = os.path.dirname(folder)
     for name in above:
         if name in links:
-            raise NotDone(Outcome.FAILED, f"archive refused: it contains files below the symbolic link {name!r}")
+            raise NotDone(Why.ARCHIVE_REFUSED(f"it contains files below the symbolic link {name!r}"))
         if name in found and found[name].kind != "folder":
-            raise NotDone(Outcome.FAILED, f"archive refused: it contains files below the file {name!r}")
+            raise NotDone(Why.ARCHIVE_REFUSED(f"it contains files below the file {name!r}"))
     return list(found.values())

@@ -9,13 +9,12 @@ import time
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 
-from frugal_sorter.changes.outcome import CHANGED, NotDone, Outcome
 from frugal_sorter.filesystem.extended_attributes import read_attribute
 from frugal_sorter.filesystem.record import COARSEST_TIME_NS, Identity, Place
-from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.platforms import attributes, disk, processes
+from frugal_sorter.reasons import NotDone, Outcome, Why, reason_of
 from frugal_sorter.steps.parts import find, inverse_of_made, look_at, there
-from frugal_sorter.steps.step import INTERRUPTED, Details, Mark, RunContext, Step, Verb
+from frugal_sorter.steps.step import Details, Mark, RunContext, Step, Verb, left_undone
 
 
 class SetAttribute(Verb):
@@ -34,7 +33,7 @@ class SetAttribute(Verb):
             # Once more, since another one may have come to stand there before it was opened.
             _, found = find(self._context, source, was)
             if numbers != (found.identity.dev, found.identity.ino) or read_attribute(path, name) != old:
-                raise NotDone(Outcome.SKIPPED, CHANGED)
+                raise NotDone(Why.CHANGED())
             if new:
                 attributes.setxattr(path, name, new.encode("utf-8", "surrogateescape"))
             else:
@@ -46,7 +45,7 @@ class SetAttribute(Verb):
         place, identity = self._context.now_at.get(source, (source, self._context.became.get(source)))
         found = there(self._context, place, identity or was)
         if found is None:
-            return Mark(step.id, Outcome.OPEN, "no longer there")
+            return left_undone(step, Why.GONE(kind="open"))
         with _entry(self._context.descriptors.folder(place.folder), place.name) as (path, _):
             now = read_attribute(path, step.details["attribute"])
         # Several rules, and several names of one file, may have changed it one after the other.
@@ -54,7 +53,7 @@ class SetAttribute(Verb):
         # What was last touched before this run began was not given anything by it.
         if now == step.details["new"] and found.ctime_ns >= self._context.began_ns - COARSEST_TIME_NS:
             return Mark(step.id, Outcome.DONE, now=found.identity)
-        return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
+        return left_undone(step, Why.INTERRUPTED())
 
     def was_done(self, step: Step, mark: Mark) -> None:
         identity = mark.now or step.was
@@ -100,11 +99,11 @@ class NoteTimes(Verb):
         try:
             _, found = self._context.descriptors.entry(step.source)
         except OSError as error:
-            raise NotDone(Outcome.NOT_RUN, reason_of(error)) from None
+            raise NotDone(reason_of(error).by_design) from None
         return Mark(step.id, Outcome.DONE, now=found.identity._replace(mtime_ns=found.mtime_ns))
 
     def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
-        return Mark(step.id, Outcome.NOT_RUN, INTERRUPTED)
+        return left_undone(step, Why.INTERRUPTED(kind="by design"))
 
     def inverse(self, step: Step, mark: Mark) -> Step | None:
         if mark.now is None:
@@ -121,16 +120,16 @@ class RestoreTimes(Verb):
         try:
             parent_fd, found = self._context.descriptors.entry(step.source)
             if step.was is not None and not found.identity.same_who(step.was):
-                raise NotDone(Outcome.NOT_RUN, "another folder is there now")
+                raise NotDone(Why.FOLDER_REPLACED())
             times = (found.atime_ns, step.details["mtime_ns"])
             disk.utime(step.source.name, ns=times, dir_fd=parent_fd, follow_symlinks=False)
         except OSError as error:
             # Only the owner may set times; the files themselves are where they belong.
-            raise NotDone(Outcome.NOT_RUN, reason_of(error)) from None
+            raise NotDone(reason_of(error).by_design) from None
         return Mark(step.id, Outcome.DONE, now=found.identity)
 
     def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
-        return Mark(step.id, Outcome.NOT_RUN, INTERRUPTED)
+        return left_undone(step, Why.INTERRUPTED(kind="by design"))
 
     def inverse(self, step: Step, mark: Mark) -> Step | None:
         if "now_ns" not in step.details:
@@ -174,16 +173,16 @@ class RunProgram(Verb):
             )
         except (OSError, ValueError) as error:
             why = (getattr(error, "strerror", None) or "cannot be started").lower()
-            raise NotDone(Outcome.FAILED, f"{command[0]}: {why}") from None
+            raise NotDone(Why.PROGRAM_FAILED(f"{command[0]}: {why}")) from None
         with program:
             output, stopped = self._wait(program)
         self._log(step, command, output, stopped or str(program.returncode))
         if stopped:
-            raise NotDone(Outcome.FAILED, f"{command[0]} {stopped}")
+            raise NotDone(Why.PROGRAM_FAILED(f"{command[0]} {stopped}"))
         if program.returncode != 0:
             said = output.decode("utf-8", "replace").strip().splitlines()
             last = f": {said[-1][:200]}" if said else ""
-            raise NotDone(Outcome.FAILED, f"{command[0]} exited with {program.returncode}{last}")
+            raise NotDone(Why.PROGRAM_FAILED(f"{command[0]} exited with {program.returncode}{last}"))
         return Mark(step.id, Outcome.DONE, now=step.was, data={"exit_code": program.returncode})
 
     def _wait(self, program: subprocess.Popen[bytes]) -> tuple[bytes, str]:
@@ -221,8 +220,8 @@ class RunProgram(Verb):
 
     def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
         if note is None:
-            return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
-        return Mark(step.id, Outcome.OPEN, f"{step.details['command'][0]} was started; its result is unknown")
+            return left_undone(step, Why.INTERRUPTED())
+        return left_undone(step, Why.PROGRAM_UNKNOWN(step.details["command"][0]))
 
     def inverse(self, step: Step, mark: Mark) -> Step | None:
         return None
@@ -241,11 +240,11 @@ class RunMaking(RunProgram):
     def do(self, step: Step) -> Mark:
         assert step.target is not None
         if look_at(self._context, step.target) is not None:
-            raise NotDone(Outcome.SKIPPED, "the file already exists")
+            raise NotDone(Why.FILE_EXISTS())
         done = super().do(step)
         made = look_at(self._context, step.target)
         if made is None:
-            raise NotDone(Outcome.FAILED, f"{step.details['command'][0]} succeeded, but did not create {step.target.name}")
+            raise NotDone(Why.PROGRAM_MADE_NOTHING(step.details["command"][0], step.target.name))
         return Mark(step.id, Outcome.DONE, now=made.identity, data=done.data)
 
     def inverse(self, step: Step, mark: Mark) -> Step:

@@ -10,7 +10,6 @@ from contextlib import suppress
 
 from frugal_sorter.changes.copier import Copier, attributes_of, give_attributes, give_mode, give_owner, opened
 from frugal_sorter.changes.descriptors import FolderTime
-from frugal_sorter.changes.outcome import CHANGED, NotDone, Outcome
 from frugal_sorter.changes.removal import (
     Lease,
     changed_if,
@@ -25,6 +24,7 @@ from frugal_sorter.filesystem.record import COARSEST_TIME_NS, AsItWas, FileRecor
 from frugal_sorter.filesystem.status import READ, look
 from frugal_sorter.filesystem.tree import LIST
 from frugal_sorter.platforms import accounts, attributes, disk, kernel
+from frugal_sorter.reasons import NotDone, Outcome, Why
 from frugal_sorter.steps.moving import InTouch
 from frugal_sorter.steps.parts import (
     Making,
@@ -40,7 +40,7 @@ from frugal_sorter.steps.parts import (
     same_entry,
     there,
 )
-from frugal_sorter.steps.step import INTERRUPTED, Details, Mark, RunContext, Step, Verb, Witness
+from frugal_sorter.steps.step import Details, Mark, RunContext, Step, Verb, Witness, left_undone
 
 
 class Copy(Making):
@@ -91,7 +91,7 @@ class MakeFolder(Verb):
         try:
             disk.mkdir(name, dir_fd=parent_fd)
         except FileExistsError:
-            return Mark(step.id, Outcome.NOT_RUN, "there already")
+            return left_undone(step, Why.ALREADY_THERE())
         time.note()
         self._context.making[step.id] = time
         try:
@@ -123,12 +123,12 @@ class MakeFolder(Verb):
         assert step.target is not None
         found = look_at(self._context, step.target)
         if found is None or found.identity.kind != "folder":
-            return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
+            return left_undone(step, Why.INTERRUPTED())
         # Where no birth is kept, one that was touched last before the run was there before it, too.
         born_ns = found.identity.born_ns if found.identity.born_ns is not None else found.ctime_ns
         behind_ns = COARSEST_TIME_NS if found.identity.born_ns is None else _TICK_NS
         if born_ns < self._context.began_ns - behind_ns:
-            return Mark(step.id, Outcome.NOT_RUN, "there already")
+            return left_undone(step, Why.ALREADY_THERE())
         return Mark(step.id, Outcome.DONE, now=found.identity)
 
     def inverse(self, step: Step, mark: Mark) -> Step:
@@ -178,7 +178,7 @@ def remove_unused(context: RunContext, ended: Iterable[tuple[Step, Mark]]) -> li
                 remove_folder(fd, step.target.name)
                 if time is not None and is_ours:
                     time.give_back()
-                marks.append(Mark(step.id, Outcome.NOT_RUN, "removed again, because nothing was put in it"))
+                marks.append(left_undone(step, Why.UNUSED()))
     return marks
 
 
@@ -207,7 +207,7 @@ class HardLink(Verb):
                 made = look(place, entry.fd)
                 if not made.identity.same_who(kept.identity):
                     remove_name(entry.fd, place.name, same_as(made))
-                    raise NotDone(Outcome.SKIPPED, CHANGED)
+                    raise NotDone(Why.CHANGED())
                 remove_name(entry.fd, aside.name, same_as(record))
             except (NotDone, OSError) as failed:
                 self._put_back(entry.fd, aside, place, was, kept)
@@ -225,7 +225,7 @@ class HardLink(Verb):
             is_link = numbered_as(kept.identity)
             remove_name(fd, place.name, lambda found: is_link(found) and found.st_nlink > 1)
         if where := put_back(self._context, aside, place, was):
-            raise NotDone(Outcome.FAILED, where) from None
+            raise NotDone(Why.NAMED_OTHERWISE(where)) from None
 
     def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
         place, _, was = ends_of(step)
@@ -235,14 +235,14 @@ class HardLink(Verb):
         here, at_aside = look_at(self._context, place), there(self._context, aside, was)
         linked = here is not None and here.identity.same_who(kept.identity)
         if at_aside and not repair:
-            return Mark(step.id, Outcome.OPEN, f"set aside as {aside.path}")
+            return left_undone(step, Why.SET_ASIDE(aside.path))
         if at_aside:
             return self._resolve_aside(step, at_aside, here if linked else None)
         if linked and here is not None:
             return Mark(step.id, Outcome.DONE, now=here.identity)
         if here is not None and here.identity.same_who(was):
-            return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
-        return Mark(step.id, Outcome.OPEN, "neither the file nor a link to the other one is there")
+            return left_undone(step, Why.INTERRUPTED())
+        return left_undone(step, Why.LINK_LOST())
 
     def _resolve_aside(self, step: Step, at_aside: FileRecord, linked: FileRecord | None) -> Mark:
         """Finish what was begun if both still hold the same; else the file gets its name again.
@@ -262,7 +262,7 @@ class HardLink(Verb):
             except NotDone:
                 pass  # one of them was edited since, or is being edited: then both are kept
         self._put_back(fd, aside, place, was, step.witness)
-        return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
+        return left_undone(step, Why.INTERRUPTED())
 
     def inverse(self, step: Step, mark: Mark) -> Step:
         place, target, _ = ends_of(step)
@@ -291,7 +291,7 @@ class OwnFile(Verb):
             try:
                 rename_without_replacing(part.fd, part.name, part.fd, place.name)
             except FileExistsError:
-                raise NotDone(Outcome.SKIPPED, f"the name {place.name} was taken in the meantime") from None
+                raise NotDone(Why.NAME_TAKEN(place.name)) from None
             with suppress(OSError):  # the link is gone, and this is what stands for it
                 kernel.sync_folder(part.fd)
         return Mark(step.id, Outcome.DONE, now=made)
@@ -317,14 +317,14 @@ class OwnFile(Verb):
             return Mark(step.id, Outcome.DONE, now=here.identity)
         if made is not None and here is None and there(self._context, part, made):
             if not repair:
-                return Mark(step.id, Outcome.OPEN, f"made as {part.path}")
+                return left_undone(step, Why.MADE_AS(part.path))
             rename_without_replacing(fd, part.name, fd, place.name)
             return Mark(step.id, Outcome.DONE, now=made)
         if repair and (left := leftover(self._context, step, place.folder, note)):
-            return Mark(step.id, Outcome.OPEN, left)
+            return left_undone(step, Why.PART_LEFT(left))
         if here is not None and here.identity.same_who(was):
-            return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
-        return Mark(step.id, Outcome.OPEN, "neither the link nor the file made of it is there")
+            return left_undone(step, Why.INTERRUPTED())
+        return left_undone(step, Why.COPY_LOST())
 
     def inverse(self, step: Step, mark: Mark) -> Step:
         place, target, _ = ends_of(step)

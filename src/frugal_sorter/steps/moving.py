@@ -7,7 +7,6 @@ from collections.abc import Callable, Collection
 from contextlib import ExitStack, suppress
 
 from frugal_sorter.changes.copier import Copier
-from frugal_sorter.changes.outcome import CHANGED, NotDone, Outcome, why
 from frugal_sorter.changes.removal import (
     Lease,
     Rename,
@@ -25,8 +24,9 @@ from frugal_sorter.changes.removal import (
 from frugal_sorter.filesystem.record import COARSEST_TIME_NS, FileRecord, Identity, Place, Unknown
 from frugal_sorter.filesystem.status import is_same_file, look, look_like, look_like_or_none
 from frugal_sorter.filesystem.volumes import volume_of
-from frugal_sorter.filesystem.walk import Inside, look_inside, reason_of
+from frugal_sorter.filesystem.walk import Inside, look_inside
 from frugal_sorter.platforms import disk
+from frugal_sorter.reasons import NotDone, Outcome, Why, reason_of, why_not
 from frugal_sorter.steps.parts import (
     BEGUN,
     Held,
@@ -42,7 +42,7 @@ from frugal_sorter.steps.parts import (
     there,
     where_put_back,
 )
-from frugal_sorter.steps.step import INTERRUPTED, Details, Mark, RunContext, Step, Verb
+from frugal_sorter.steps.step import Details, Mark, RunContext, Step, Verb, left_undone
 
 
 class Move(Verb):
@@ -91,17 +91,16 @@ class Move(Verb):
         try:
             target_fd = self._context.descriptors.folder(target.folder)
         except OSError as error:
-            missing = "the target folder does not exist"
-            raise NotDone(Outcome.FAILED, missing if error.errno == errno.ENOENT else reason_of(error)) from None
+            raise NotDone(Why.NO_TARGET_FOLDER() if error.errno == errno.ENOENT else reason_of(error)) from None
         try:
             self._rename(entry.fd, entry.place.name, target_fd, target.name)
         except FileExistsError:
             if not self._differs_in_case_alone(entry, target):
-                raise NotDone(Outcome.SKIPPED, f"the name {target.name} has been taken in the meantime") from None
+                raise NotDone(Why.NAME_TAKEN(target.name)) from None
             self._rename_case(step, entry, target)
         except OSError as error:
             if error.errno == errno.EXDEV:
-                raise NotDone(Outcome.FAILED, "the target is now on another volume") from None
+                raise NotDone(Why.OTHER_VOLUME()) from None
             raise
         return self._look_once_more(step, entry.fd, entry.place, target, target_fd, was)
 
@@ -115,19 +114,15 @@ class Move(Verb):
             # It was looked at before, and has its name.
             return Mark(step.id, Outcome.DONE, "", was)
         if now is None:
-            raise NotDone(Outcome.FAILED, "moved, but another program removed it immediately")
+            raise NotDone(Why.REMOVED_AT_ONCE())
         if now.identity.same_who(was):
             found = now.identity
             return Mark(step.id, Outcome.DONE, "", found if was.inside is None else found._replace(inside=was.inside))
         try:
             self._rename(target_fd, target.name, source_fd, source.name)
         except OSError as error:
-            why = (
-                f"a different file had taken its place; it was moved to {target.path} and could not be moved back: "
-                f"{reason_of(error)}"
-            )
-            raise NotDone(Outcome.FAILED, why) from None
-        raise NotDone(Outcome.SKIPPED, CHANGED)
+            raise NotDone(Why.WRONG_ONE_MOVED(target.path, reason_of(error))) from None
+        raise NotDone(Why.CHANGED())
 
     def _differs_in_case_alone(self, entry: Held, target: Place) -> bool:
         if entry.place.folder != target.folder or entry.place.name.casefold() != target.name.casefold():
@@ -144,7 +139,7 @@ class Move(Verb):
         except OSError as failed:
             aside = Place(entry.place.folder, private)
             if where := put_back(self._context, aside, entry.place, entry.record.identity):
-                raise NotDone(Outcome.FAILED, f"{reason_of(failed)}; {where}") from None
+                raise NotDone(reason_of(failed).reworded(f"{reason_of(failed)}; {where}")) from None
             raise
 
     def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
@@ -160,7 +155,7 @@ class Move(Verb):
                 is_done = target.name in list_folder(self._context.descriptors.folder(target.folder))
                 at_source, at_target = (None, at_target) if is_done else (at_source, None)
             elif not repair:
-                return Mark(step.id, Outcome.OPEN, "half done")
+                return left_undone(step, Why.HALF_DONE())
             else:
                 return self._finish_link(step, source, target)
         if at_target:
@@ -168,8 +163,8 @@ class Move(Verb):
         if at_source:
             if repair:
                 self._remove_placeholder(target)
-            return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
-        return Mark(step.id, Outcome.OPEN, "found neither at its old nor at its new location")
+            return left_undone(step, Why.INTERRUPTED())
+        return left_undone(step, Why.AT_NEITHER_PLACE())
 
     def _remove_placeholder(self, target: Place) -> None:
         """Remove what a kill left of a rename over a placeholder: something empty, made during the run."""
@@ -187,7 +182,7 @@ class Move(Verb):
         source_fd, first = self._context.descriptors.entry(source)
         _, second = self._context.descriptors.entry(target)
         if first.nlink < 2 or first.identity != second.identity:
-            return Mark(step.id, Outcome.OPEN, "changed while it was being checked")
+            return left_undone(step, Why.CHANGED_WHILE_CHECKED())
         remove_name(source_fd, source.name, lambda now: now.st_nlink > 1 and same_as(first)(now))
         return Mark(step.id, Outcome.DONE, now=second.identity)
 
@@ -239,7 +234,7 @@ class InTouch:
         found = disk.stat(self._name, dir_fd=self._fd, follow_symlinks=False)
         changed = not same_as(self._record)(found) if self._inside is None else isinstance(self._inside, Unknown)
         if changed or self._look_inside() != self._inside:
-            raise NotDone(Outcome.SKIPPED, "it changed while it was copied")
+            raise NotDone(Why.CHANGED_WHILE_COPIED())
 
 
 class MoveAcross(Verb):
@@ -284,13 +279,11 @@ class MoveAcross(Verb):
             # while what it was made of is still there, whole.
             source = look_like_or_none(entry.place, was, entry.fd)
             if source is None or not source.identity.same_who(was):
-                reason = f"another program removed it during the move; the copy remains at {target.path}"
-                raise NotDone(Outcome.FAILED, reason) from None
+                raise NotDone(Why.REMOVED_DURING_MOVE(target.path)) from None
             try:
                 remove_copy(self._context, step, fd, target.name, made.identity, entry.fd, entry.place.name)
             except (NotDone, OSError):
-                reason = f"{why(failed)}; both are kept, the copy at {target.path}"
-                raise NotDone(Outcome.FAILED, reason) from None
+                raise NotDone(Why.BOTH_KEPT(why_not(failed), target.path)) from None
             raise
 
     @staticmethod
@@ -317,17 +310,17 @@ class MoveAcross(Verb):
             if begun is None:
                 return done
             if not repair:
-                return Mark(step.id, Outcome.OPEN, "copied, but the original has not been removed yet")
+                return left_undone(step, Why.ORIGINAL_THERE())
             return self._resolve_both(step, note, copied, aside if at_aside else None, done)
         if begun is None and copied is not None and repair and self._finish(step, copied):
             return Mark(step.id, Outcome.DONE, now=copied, data=note.data if note else None)
         if repair and (left := leftover(context, step, target.folder, note)):
-            return Mark(step.id, Outcome.OPEN, left)
+            return left_undone(step, Why.PART_LEFT(left))
         if at_aside:
             return resolve_set_aside(context, step, aside, repair)
         if begun:
-            return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
-        return Mark(step.id, Outcome.OPEN, "found neither at its old nor at its new location")
+            return left_undone(step, Why.INTERRUPTED())
+        return left_undone(step, Why.AT_NEITHER_PLACE())
 
     def _resolve_both(self, step: Step, note: Mark, copied: Identity, aside: Place | None, done: Mark) -> Mark:
         """Settle a step whose copy has its name while what it was made of is still there, set aside or not."""
@@ -352,9 +345,8 @@ class MoveAcross(Verb):
             remove_copy(context, step, target_fd, target.name, copied, source_fd, aside.name if aside else source.name)
         except NotDone as kept:
             where = where_put_back(context, aside, source, was) if aside else ""
-            reason = f"copied to {target.path}, and the original was kept too: {kept.reason}"
-            return Mark(step.id, Outcome.OPEN, f"{reason}; {where}" if where else reason)
-        return resolve_set_aside(context, step, aside, True) if aside else Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
+            return left_undone(step, Why.BOTH_THERE(target.path, kept.reason, f"; {where}" if where else ""))
+        return resolve_set_aside(context, step, aside, True) if aside else left_undone(step, Why.INTERRUPTED())
 
     def _finish(self, step: Step, copied: Identity) -> bool:
         """Give a finished copy its name where what it was made of is gone: it may be the only one by now."""
@@ -391,11 +383,11 @@ def remove_copy(context: RunContext, step: Step, fd: int, name: str, made: Ident
     """
     record = look_like(Place("", name), made, fd)
     if not record.identity.same_who(made) or not record.identity.same_state(made._replace(inside=None)):
-        raise NotDone(Outcome.SKIPPED, "the copy was edited")
+        raise NotDone(Why.COPY_EDITED())
     private = context.private(step)
     if made.kind == "folder":
         if not is_same_inside(fd, name, made):
-            raise NotDone(Outcome.SKIPPED, "the copy was edited")
+            raise NotDone(Why.COPY_EDITED())
         refuse_unremovable(fd, name)
         same_tree(fd, name, kept_fd, kept)
         remove_tree(fd, name)

@@ -9,19 +9,18 @@ from typing import Any, Literal
 
 from frugal_sorter.changes.copier import opened
 from frugal_sorter.changes.descriptors import FolderTime
-from frugal_sorter.changes.outcome import CHANGED, NotDone, Outcome, why
 from frugal_sorter.changes.removal import Lease, refuse_unremovable, remove_tree, rename_without_replacing, witnessed
 from frugal_sorter.filesystem.record import COARSEST_TIME_NS, FileRecord, Identity, Place, Unknown
 from frugal_sorter.filesystem.status import look, look_like, look_like_or_none, with_sample
 from frugal_sorter.filesystem.tree import LIST, below
 from frugal_sorter.filesystem.volumes import volume_of
-from frugal_sorter.filesystem.walk import look_inside, reason_of
+from frugal_sorter.filesystem.walk import look_inside
 from frugal_sorter.platforms import accounts, kernel, names
-from frugal_sorter.steps.step import INTERRUPTED, Details, Mark, RunContext, Step, Verb, Witness, step_as_line
+from frugal_sorter.reasons import NotDone, Outcome, Why, reason_of, why_not
+from frugal_sorter.steps.step import Details, Mark, RunContext, Step, Verb, Witness, left_undone, step_as_line
 from frugal_sorter.values import frozen
 
 _GONE = frozenset({errno.ENOENT, errno.ENOTDIR, errno.ELOOP})
-NO_LONGER_THERE = "no longer there"
 _MOST_NUMBERS = 1_000
 
 
@@ -49,11 +48,12 @@ def find(context: RunContext, place: Place, was: Identity) -> tuple[int, FileRec
         descriptor = context.descriptors.folder(place.folder)
         found = look_like(place, was, descriptor)
     except OSError as error:
-        gone = error.errno in _GONE
-        reason = NO_LONGER_THERE if error.errno == errno.ENOENT else reason_of(error)
-        raise NotDone(Outcome.SKIPPED if gone else Outcome.FAILED, reason) from None
+        if error.errno == errno.ENOENT:
+            raise NotDone(Why.GONE()) from None
+        reason = reason_of(error)
+        raise NotDone(reason.reworded(reason, "skipped") if error.errno in _GONE else reason) from None
     if not same_entry(found.identity, was):
-        raise NotDone(Outcome.SKIPPED, CHANGED)
+        raise NotDone(Why.CHANGED())
     return descriptor, found
 
 
@@ -109,8 +109,7 @@ def held(context: RunContext, step: Step, removal: bool = False) -> Iterator[Hel
         rename_without_replacing(fd, place.name, fd, aside.name)
     except OSError as error:
         if error.errno == errno.EXDEV:
-            why_not = "this volume cannot rename the folder, which is in a lower layer of an overlay"
-            raise NotDone(Outcome.FAILED, why_not) from None
+            raise NotDone(Why.LOWER_LAYER()) from None
         raise
     time.note()
     try:
@@ -118,16 +117,16 @@ def held(context: RunContext, step: Step, removal: bool = False) -> Iterator[Hel
             refuse_unremovable(fd, aside.name)
         # After that: who wrote a moment ago and has closed the file is found by what changed.
         if not is_same_inside(fd, aside.name, was):
-            raise NotDone(Outcome.SKIPPED, CHANGED)
+            raise NotDone(Why.CHANGED())
         yield Held(fd, aside, record)
     except (NotDone, OSError) as failed:
         is_ours = time.is_ours()
         try:
             where = put_back(context, aside, place, was)
         except NotDone as still_aside:
-            raise NotDone(still_aside.outcome, f"{why(failed)}; {still_aside.reason}") from None
+            raise NotDone(still_aside.reason.reworded(f"{why_not(failed)}; {still_aside.reason}")) from None
         if where:
-            raise NotDone(Outcome.FAILED, f"{why(failed)}; {where}") from None
+            raise NotDone(why_not(failed).reworded(f"{why_not(failed)}; {where}", "failed")) from None
         if is_ours:
             time.give_back()
         raise
@@ -141,11 +140,11 @@ def _hold_witness(holding: ExitStack, context: RunContext, fd: int, name: str, w
         holding.enter_context(witnessed(fd, name, kept_fd, witness.place.name))
         find(context, witness.place, witness.identity)
     except OSError as error:
-        raise NotDone(Outcome.SKIPPED, f"{path} cannot be compared: {reason_of(error)}") from None
+        raise NotDone(Why.WITNESS_UNREADABLE(path, reason_of(error))) from None
     except NotDone as not_done:
-        if not_done.reason == CHANGED:
-            raise NotDone(Outcome.SKIPPED, f"{path} has changed") from None
-        raise NotDone(not_done.outcome, f"{path}: {not_done.reason}") from None
+        if not_done.reason.why is Why.CHANGED:
+            raise NotDone(Why.WITNESS_CHANGED(path)) from None
+        raise NotDone(not_done.reason.reworded(f"{path}: {not_done.reason}")) from None
 
 
 def put_back(context: RunContext, aside: Place, place: Place, was: Identity) -> str:
@@ -176,8 +175,8 @@ def put_back(context: RunContext, aside: Place, place: Place, was: Identity) -> 
             except FileExistsError:
                 continue
     except OSError as error:
-        raise NotDone(Outcome.OPEN, f"{set_aside(aside)} ({reason_of(error)})") from None
-    raise NotDone(Outcome.OPEN, f"{set_aside(aside)} (its name is taken)")
+        raise NotDone(Why.STILL_ASIDE(f"{set_aside(aside)} ({reason_of(error)})")) from None
+    raise NotDone(Why.STILL_ASIDE(f"{set_aside(aside)} (its name is taken)"))
 
 
 def where_put_back(context: RunContext, aside: Place, place: Place, was: Identity) -> str:
@@ -204,9 +203,10 @@ def resolve_set_aside(context: RunContext, step: Step, aside: Place, repair: boo
     """
     assert step.source is not None and step.was is not None
     if not repair:
-        return Mark(step.id, Outcome.OPEN, f"set aside as {aside.path}")
+        return left_undone(step, Why.SET_ASIDE(aside.path))
     where = where_put_back(context, aside, step.source, step.was)
-    return Mark(step.id, Outcome.OPEN, f"{INTERRUPTED}; {where}") if where else Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
+    interrupted = Why.INTERRUPTED()
+    return left_undone(step, interrupted.reworded(f"{interrupted}; {where}", "open") if where else interrupted)
 
 
 def there(context: RunContext, place: Place, was: Identity) -> FileRecord | None:
@@ -289,8 +289,7 @@ def part_beside(context: RunContext, step: Step, place: Place | None = None) -> 
     try:
         fd = context.descriptors.folder(beside.folder)
     except OSError as error:
-        why = "the target folder does not exist" if error.errno == errno.ENOENT else reason_of(error)
-        raise NotDone(Outcome.FAILED, why) from None
+        raise NotDone(Why.NO_TARGET_FOLDER() if error.errno == errno.ENOENT else reason_of(error)) from None
     part = Part(context, step, fd, Place(beside.folder, context.private(step)))
     try:
         yield part
@@ -359,12 +358,12 @@ def finish_part(context: RunContext, step: Step, part: Part, data: Mapping[str, 
     assert step.target is not None
     made = identity_of(part.place, part.fd)
     if part.identity is not None and (made.identity.dev, made.identity.ino) != (part.identity.dev, part.identity.ino):
-        raise NotDone(Outcome.FAILED, f"{part.place.path} was replaced by another program")
+        raise NotDone(Why.REPLACED(part.place.path))
     context.note(Mark(step.id, Outcome.NOTED, COPIED, made.identity, data), True)
     try:
         rename_without_replacing(part.fd, part.name, part.fd, step.target.name)
     except FileExistsError:
-        raise NotDone(Outcome.SKIPPED, f"the name {step.target.name} was taken in the meantime") from None
+        raise NotDone(Why.NAME_TAKEN(step.target.name)) from None
     try:
         kernel.sync_folder(part.fd)
     except OSError:
@@ -396,8 +395,8 @@ def resolve_made(context: RunContext, step: Step, note: Mark | None, repair: boo
         now = made.identity._replace(inside=note.now.inside)
         return Mark(step.id, Outcome.DONE, now=now, data=note.data)
     if repair and (left := leftover(context, step, step.target.folder, note)):
-        return Mark(step.id, Outcome.OPEN, left)
-    return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
+        return left_undone(step, Why.PART_LEFT(left))
+    return left_undone(step, Why.INTERRUPTED())
 
 
 def leftover(context: RunContext, step: Step, folder: str, note: Mark | None) -> str:

@@ -8,7 +8,6 @@ from collections.abc import Callable, Mapping
 from contextlib import ExitStack
 from typing import Any
 
-from frugal_sorter.changes.outcome import NotDone, Outcome, why
 from frugal_sorter.changes.removal import (
     changed_if,
     remove_folder,
@@ -21,10 +20,10 @@ from frugal_sorter.changes.removal import (
 )
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.filesystem.volumes import volume_of
-from frugal_sorter.filesystem.walk import reason_of
+from frugal_sorter.reasons import NotDone, Outcome, Why, reason_of, why_not
 from frugal_sorter.steps.archives import refuse_unless_archived, refuse_unless_packed
-from frugal_sorter.steps.parts import NO_LONGER_THERE, Held, held, look_at, resolve_set_aside, there
-from frugal_sorter.steps.step import ALREADY_REMOVED, INTERRUPTED, Mark, RunContext, Step, Verb, step_of_line
+from frugal_sorter.steps.parts import Held, held, look_at, resolve_set_aside, there
+from frugal_sorter.steps.step import Mark, RunContext, Step, Verb, left_undone, step_of_line
 from frugal_sorter.steps.trashing import remove_infos
 
 REMOVING = "removing"
@@ -55,16 +54,16 @@ class Delete(Verb):
         aside = Place(step.source.folder, self._context.private(step))
         try:
             if there(self._context, step.source, step.was):
-                return Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
+                return left_undone(step, Why.INTERRUPTED())
             if there(self._context, aside, step.was):
                 if note is None or not repair:
                     return resolve_set_aside(self._context, step, aside, repair)
                 remove_tree(self._context.descriptors.folder(aside.folder), aside.name)
             self._context.descriptors.folder(step.source.folder)
         except NotDone as not_done:
-            return Mark(step.id, Outcome.OPEN, f"removed in part, the rest is {aside.path}: {not_done.reason}")
+            return left_undone(step, Why.REMOVED_IN_PART(aside.path, not_done.reason))
         except FileNotFoundError:
-            return Mark(step.id, Outcome.OPEN, "its folder does not exist")
+            return left_undone(step, Why.NO_FOLDER_THERE())
         return Mark(step.id, Outcome.DONE)
 
     def inverse(self, step: Step, mark: Mark) -> None:
@@ -93,7 +92,7 @@ def remove_held(context: RunContext, step: Step, entry: Held, private: bool, is_
     try:
         remove_tree(entry.fd, entry.place.name, is_wanted)
     except (NotDone, OSError) as failed:
-        raise NotDone(Outcome.FAILED, f"only partly removed: {why(failed)}") from None
+        raise NotDone(Why.PARTLY_REMOVED(why_not(failed))) from None
 
 
 class Empty(Delete):
@@ -124,8 +123,8 @@ class RemoveMade(Verb):
                 is_wanted = self._refuse_last_copy(step, entry, holding)
                 remove_held(self._context, step, entry, private=True, is_wanted=is_wanted)
         except NotDone as not_done:
-            if not_done.outcome == Outcome.SKIPPED and not_done.reason == NO_LONGER_THERE:
-                return Mark(step.id, Outcome.NOT_RUN, not_done.reason)
+            if not_done.reason.why is Why.GONE:
+                return left_undone(step, not_done.reason.by_design)
             raise
         return Mark(step.id, Outcome.DONE)
 
@@ -145,10 +144,9 @@ class RemoveMade(Verb):
             elif verb == "copy":
                 return self._refuse_unless_copied(step, entry, holding)
         except NotDone as not_done:
-            raise NotDone(not_done.outcome, f"it stays: {not_done.reason}") from None
+            raise NotDone(not_done.reason.reworded(f"it stays: {not_done.reason}")) from None
         except OSError as error:
-            reason = f"it stays, since what it was made of is not there to compare it with ({reason_of(error)})"
-            raise NotDone(Outcome.SKIPPED, reason) from None
+            raise NotDone(Why.SOURCE_GONE(reason_of(error))) from None
         return None
 
     def _refuse_unless_copied(self, step: Step, entry: Held, holding: ExitStack) -> IsWanted | None:
@@ -187,21 +185,21 @@ class RemoveFolder(Verb):
             # Where inode numbers do not last an empty folder of that name is as good as the one meant.
             lasts = volume_of(found.identity.dev, step.source.folder).inodes_last
             if lasts and not found.identity.same_who(step.was):
-                raise NotDone(Outcome.SKIPPED, "another folder is there now")
+                raise NotDone(Why.OTHER_FOLDER_THERE())
             self._context.descriptors.forget(step.source.path)
             remove_folder(parent_fd, step.source.name)
         except OSError as error:
             if error.errno in (errno.ENOTEMPTY, errno.EEXIST):
-                raise NotDone(Outcome.NOT_RUN, "not empty, so it stays") from None
+                raise NotDone(Why.FOLDER_IN_USE()) from None
             if error.errno == errno.ENOENT:
-                raise NotDone(Outcome.NOT_RUN, ALREADY_REMOVED) from None
+                raise NotDone(Why.ALREADY_REMOVED()) from None
             raise
         return Mark(step.id, Outcome.DONE)
 
     def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
         assert step.source is not None
         gone = look_at(self._context, step.source) is None
-        return Mark(step.id, Outcome.DONE) if gone else Mark(step.id, Outcome.SKIPPED, INTERRUPTED)
+        return Mark(step.id, Outcome.DONE) if gone else left_undone(step, Why.INTERRUPTED())
 
     def inverse(self, step: Step, mark: Mark) -> Step:
         return Step(step.id, "make-folder", step.rule, step.rule_key, None, step.source, None, step.details)

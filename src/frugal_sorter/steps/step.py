@@ -7,10 +7,9 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from importlib import import_module
 from typing import TYPE_CHECKING, Any, NamedTuple, TypedDict, cast
 
-from frugal_sorter.changes.outcome import NotDone, Outcome
 from frugal_sorter.filesystem.record import AsItWas, Identity, Place, place_of
-from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.platforms import disk, slashed
+from frugal_sorter.reasons import NotDone, Outcome, Reason, Why, reason_of
 from frugal_sorter.steps.kinds import KINDS, UNSIZED, VerbName, is_identity, is_name
 from frugal_sorter.values import field, mutable
 
@@ -174,9 +173,9 @@ class Step:
         """How many files it takes away, for ceilings: those inside a folder count, and a folder is one at least."""
         return max(int(self.details.get("files", 1)), 1)
 
-    def not_touched(self, reason: str, problem: bool = False) -> NotTouched:
+    def not_touched(self, reason: Reason) -> NotTouched:
         """Return that its entry is left alone, and why."""
-        return NotTouched(self.place, self.rule, reason, problem, self.count)
+        return NotTouched(self.place, self.rule, reason, self.count)
 
     @property
     def is_folder(self) -> bool:
@@ -252,15 +251,11 @@ class Tally(dict[VerbName, Count]):
 
 
 class NotTouched(NamedTuple):
-    """An entry that a rule claims and that is left alone all the same.
-
-    `problem` says that a person should know: it makes the run end with 1.
-    """
+    """An entry that a rule claims and that is left alone all the same; if that is a problem, the run ends with 1."""
 
     place: Place
     rule: str
-    reason: str
-    problem: bool
+    reason: Reason
     counted: Count = ONE_FILE
 
 
@@ -363,12 +358,6 @@ def refuse_malformed(step: Step) -> None:
             raise ValueError(f"`{key}` is not what a step to {step.verb} can have there")
 
 
-# Why a step of a killed run has no effect.
-ALREADY_REMOVED = "already removed"
-INTERRUPTED = "interrupted before it was done"
-STOPPED = "the run was stopped before it was done"
-
-
 class Mark(NamedTuple):
     """The end of a step: why, where it is not DONE, the entry as it is now, and what only its verb knows."""
 
@@ -377,6 +366,21 @@ class Mark(NamedTuple):
     reason: str = ""
     now: Identity | None = None
     data: Mapping[str, Any] | None = None
+
+    @property
+    def why(self) -> Why | None:
+        """The row of its reason; None where it has none, or an older version wrote it down."""
+        return self.reason.why if isinstance(self.reason, Reason) else None
+
+    @property
+    def code(self) -> str:
+        """The code of its reason, or an empty text."""
+        return self.why.code if self.why is not None else ""
+
+
+def left_undone(step: Step, reason: Reason) -> Mark:
+    """Return the mark of a step that was not done, or of which that is not known."""
+    return Mark(step.id, reason.outcome, reason)
 
 
 @mutable
@@ -424,7 +428,7 @@ class RunContext:
             NotDone: it is.
         """
         if self.stop():
-            raise NotDone(Outcome.NOT_RUN, STOPPED)
+            raise NotDone(Why.STOPPED())
 
 
 class Verb(ABC):
@@ -499,12 +503,12 @@ def attempt(verb: Verb, step: Step) -> Mark:
     try:
         return verb.do(step)
     except NotDone as not_done:
-        mark = Mark(step.id, not_done.outcome, not_done.reason)
+        reason = not_done.reason
     except OSError as error:
-        mark = Mark(step.id, Outcome.FAILED, reason_of(error))
-    if mark.outcome is not Outcome.OPEN and (left := verb.left_under_private_name(step)):
-        return Mark(step.id, Outcome.OPEN, f"{mark.reason}; {left} stays until the next command that changes files")
-    return mark
+        reason = reason_of(error)
+    if reason.outcome is not Outcome.OPEN and (left := verb.left_under_private_name(step)):
+        reason = Why.LEFT_BEHIND(reason, left)
+    return left_undone(step, reason)
 
 
 def verbs_for(context: RunContext) -> Mapping[VerbName, Verb]:

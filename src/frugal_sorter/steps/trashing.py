@@ -17,13 +17,13 @@ from typing import Generic, NoReturn, TypeVar
 from urllib.parse import unquote_to_bytes
 
 from frugal_sorter.changes.descriptors import NEW_FILE, Deferred, Descriptors
-from frugal_sorter.changes.outcome import NotDone, Outcome
 from frugal_sorter.changes.removal import is_free, remove_name, remove_note, same_as
 from frugal_sorter.filesystem.parallel import fork_with_pipe
 from frugal_sorter.filesystem.record import COARSEST_TIME_NS, Place, Unknown, place_of
 from frugal_sorter.filesystem.status import look, look_or_none, open_to_read
 from frugal_sorter.filesystem.walk import look_inside
 from frugal_sorter.platforms import accounts, disk, kernel, processes
+from frugal_sorter.reasons import NotDone, Outcome, Why
 from frugal_sorter.steps.moving import Move, MoveAcross
 from frugal_sorter.steps.parts import ends_of, held, look_at
 from frugal_sorter.steps.step import Mark, RunContext, Step, Verb
@@ -340,7 +340,7 @@ class Trash(Verb):
         try:
             descriptor = disk.open(name, NEW_FILE, 0o600, dir_fd=folder)
         except FileExistsError:
-            raise NotDone(Outcome.SKIPPED, f"the name {target.name} in the trash was taken in the meantime") from None
+            raise NotDone(Why.NAME_TAKEN_IN_TRASH(target.name)) from None
         made = disk.fstat(descriptor)
         try:
             # In one go but for a full disk, where a write can be cut short.
@@ -369,7 +369,7 @@ class Trash(Verb):
             found = disk.stat(place.name, dir_fd=parent, follow_symlinks=False)
             # Another account could have put a link or a folder of its own there.
             if found.st_uid != accounts.user_id() or not stat.S_ISDIR(found.st_mode):
-                raise NotDone(Outcome.FAILED, f"{path} is not a trash folder of this account")
+                raise NotDone(Why.NO_TRASH_OF_ACCOUNT(path))
         self._bins[trash.files] = trash
         return trash
 

@@ -12,8 +12,8 @@ from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import count_text, held_text, iso_text, moment_text, shown, signed_size_text, size_text
 from frugal_sorter.cli.reading import require_library
 from frugal_sorter.errors import UsageError
-from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.platforms import disk, slashed
+from frugal_sorter.reasons import reason_of
 from frugal_sorter.reports.saved import (
     HOWS,
     Changed,

@@ -28,7 +28,6 @@ from frugal_sorter.cli.output.text import below, common_base, count_text, date_t
 from frugal_sorter.cli.reading import read_where, require_library
 from frugal_sorter.duplicates import ContentSearch, Duplicates, Same
 from frugal_sorter.errors import UsageError
-from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.planning.duplicates import (
     Choice,
     LookAlike,
@@ -41,6 +40,7 @@ from frugal_sorter.planning.duplicates import (
     same_folders,
 )
 from frugal_sorter.planning.plan import Plan
+from frugal_sorter.reasons import reason_of
 from frugal_sorter.rules.keys import DEFAULT_KEEP, DOS, KEEPS, Keep
 from frugal_sorter.state import ready_state_folder
 

@@ -26,12 +26,12 @@ from frugal_sorter.errors import UsageError
 from frugal_sorter.execution.earlier_runs import Passage, put_at, taken_from
 from frugal_sorter.filesystem.record import Place, Unknown
 from frugal_sorter.filesystem.status import look
-from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.by_rules import plan_by_rules
 from frugal_sorter.planning.sight import Explained, Explainer, Fate, Tested
 from frugal_sorter.platforms import disk, programs, slashed
 from frugal_sorter.platforms.slashed import Path
+from frugal_sorter.reasons import reason_of
 from frugal_sorter.rules.fields import Between, World
 from frugal_sorter.state import ready_state_folder
 from frugal_sorter.steps.kinds import LASTING

@@ -13,10 +13,10 @@ from frugal_sorter.cli.output.plan_view import PlanView
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import count_text, shown, size_text
 from frugal_sorter.errors import UsageError
-from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.planning.jobs import Gathering, plan_gather, read_wishes
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import slashed
+from frugal_sorter.reasons import reason_of
 from frugal_sorter.state import read_input
 
 if TYPE_CHECKING:

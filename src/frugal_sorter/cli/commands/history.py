@@ -9,7 +9,6 @@ from collections.abc import Mapping, Sequence
 from datetime import datetime
 from typing import TYPE_CHECKING
 
-from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.cli.options import add_for, add_format, run_number
 from frugal_sorter.cli.output.results import Column, Table, print_csv, print_json
 from frugal_sorter.cli.output.text import (
@@ -30,6 +29,7 @@ from frugal_sorter.filesystem.record import Place
 from frugal_sorter.journal.database import Driver, Run, Visit
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.platforms import programs, slashed
+from frugal_sorter.reasons import Outcome
 from frugal_sorter.rules.units import DAY_NS
 from frugal_sorter.state import adopt, of_other_machines, ready_state_folder, writer_is_active
 from frugal_sorter.steps.kinds import ATTENDING
@@ -410,7 +410,7 @@ def _show_run(journal: Journal, one: Run, active: bool, wanted: str) -> int:
     visit = next((visit for visit in journal.visits() if one.id in visit.runs), None)
     approved = visit.environment.get("approved", "") if visit is not None else ""
     if wanted == "json":
-        steps = [{**step_as_json(step), "outcome": _outcome(mark), "reason": mark.reason if mark else ""} for step, mark in ended]
+        steps = [{**step_as_json(step), "outcome": _outcome(mark), **_why(mark)} for step, mark in ended]
         print_json({"run": one.id, "what": _what(one), "approved": approved, "steps": steps})
         return 0
     from frugal_sorter.cli.output.screen import Screen
@@ -449,6 +449,10 @@ def _outcome(mark: Mark | None) -> str:
     return "left" if mark.outcome is Outcome.NOT_RUN else mark.outcome.name.lower()
 
 
+def _why(mark: Mark | None) -> Mapping[str, str]:
+    return {"reason": mark.reason if mark else "", "code": mark.code if mark else ""}
+
+
 def _is_trash(step: Step, place: Place) -> bool:
     return place == (step.target if step.verb == "trash" else step.source if step.verb == "restore" else None)
 
@@ -466,10 +470,7 @@ def _show_file(journal: Journal, name: str, wanted: str) -> int:
 
     found = about(journal, slashed.slashed(named))
     if wanted == "json":
-        rows = [
-            {"run": run, **step_as_json(step), "outcome": _outcome(mark), "reason": mark.reason if mark else ""}
-            for run, step, mark in found
-        ]
+        rows = [{"run": run, **step_as_json(step), "outcome": _outcome(mark), **_why(mark)} for run, step, mark in found]
         print_json({"file": named, "steps": rows})
         return 0
     from frugal_sorter.cli.output.screen import Screen

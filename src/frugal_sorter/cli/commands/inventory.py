@@ -25,12 +25,13 @@ from frugal_sorter.cli.output.text import (
     shown,
     size_text,
     specials_texts,
+    unread_as_json,
 )
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.extended_attributes import tags_text
 from frugal_sorter.filesystem.record import Unread, band_order, is_inside
-from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.platforms import processes, programs
+from frugal_sorter.reasons import reason_of
 from frugal_sorter.reports.inventory import SORTS, WAYS, By, Count, Inventory, InventoryCounter, list_entries
 from frugal_sorter.values import replace
 
@@ -178,7 +179,7 @@ def run(args: argparse.Namespace) -> int:
         from frugal_sorter.cli.output.views import print_open
 
         print_open(folders, args.open_seconds, args.levels, args.hidden)
-    return 1 if any(not unread.by_design for unread in inventory.unread) else 0
+    return 1 if any(unread.reason.problem for unread in inventory.unread) else 0
 
 
 def _is_tree(args: argparse.Namespace) -> bool:
@@ -217,7 +218,7 @@ def _print_tree(inventory: Inventory, args: argparse.Namespace) -> None:
     most = None if args.top == _ALL else args.top
     if args.format == "json":
         tree = tree_as_json(inventory, most, args.sort, args.open_to)
-        print_json({"tree": tree, "not_read": [unread._asdict() for unread in inventory.unread]})
+        print_json({"tree": tree, "not_read": [unread_as_json(unread) for unread in inventory.unread]})
         return
     if args.format == "csv":
         rows = tree_as_json(inventory, most, args.sort, args.open_to)
@@ -336,7 +337,7 @@ def _also(screen: Screen, inventory: Inventory) -> None:
         free = space.free / space.total if space.total else 0
         screen.line(f"Free: {size_text(space.free)} of {size_text(space.total)} ({free:.0%}).")
     for unread in inventory.unread:
-        screen.line(f"Not read: {shown(unread.path)} ({unread.reason})", style="" if unread.by_design else "warn")
+        screen.line(f"Not read: {shown(unread.path)} ({unread.reason})", style="warn" if unread.reason.problem else "")
 
 
 def _plain_table(screen: Screen, inventory: Inventory, args: argparse.Namespace) -> None:
@@ -460,7 +461,7 @@ def _print_json(inventory: Inventory, args: argparse.Namespace) -> None:
             for one in inventory.largest
         ],
         "space": [space._asdict() for space in inventory.space],
-        "not_read": [unread._asdict() for unread in inventory.unread],
+        "not_read": [unread_as_json(unread) for unread in inventory.unread],
     }
     print_json(result)
 
@@ -519,4 +520,4 @@ def _print_listing(folders: list[str], args: argparse.Namespace) -> int:
             print(f"Not listed: {count_text(len(hidden), 'hidden entry', 'hidden entries')} (add --hidden to include them).")
     for missing in unread:
         print(f"not read: {shown(missing.path)} ({missing.reason})", file=sys.stderr)
-    return 1 if any(not one.by_design for one in unread) else 0
+    return 1 if any(one.reason.problem for one in unread) else 0

@@ -23,7 +23,7 @@ from frugal_sorter.cli.options import add_for, add_format, add_listing, add_unat
 from frugal_sorter.cli.output.plan_view import PlanView
 from frugal_sorter.cli.output.results import Column, Table, print_json
 from frugal_sorter.cli.output.screen import Screen
-from frugal_sorter.cli.output.text import below, count_text, iso_text, shown, size_text
+from frugal_sorter.cli.output.text import below, count_text, iso_text, shown, size_text, unread_as_json
 from frugal_sorter.errors import RefusedError, UsageError
 from frugal_sorter.filesystem.record import Unread
 from frugal_sorter.planning.plan import Plan
@@ -193,7 +193,7 @@ def _list_unclaimed(args: argparse.Namespace) -> int:
 
 
 def _print_json(result: dict[str, object], unread: Sequence[Unread]) -> int:
-    print_json({**result, "not_read": [one._asdict() for one in unread]})
+    print_json({**result, "not_read": [unread_as_json(one) for one in unread]})
     return 1 if unread else 0
 
 

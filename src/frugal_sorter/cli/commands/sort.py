@@ -18,11 +18,11 @@ from frugal_sorter.cli.reading import add_job_of_rule, book_named, both_conditio
 from frugal_sorter.errors import RefusedError
 from frugal_sorter.planning.guard import leave_written, refused_whole
 from frugal_sorter.planning.plan import Note, Plan
+from frugal_sorter.reasons import Why
 from frugal_sorter.rules.editing import Value
 from frugal_sorter.rules.keys import CLASHES
 from frugal_sorter.rules.lint import slips
 from frugal_sorter.rules.overlap import Overlap
-from frugal_sorter.rules.templates import NO_VALUE
 from frugal_sorter.steps.step import Step
 
 EXAMPLES = """
@@ -109,7 +109,7 @@ class _Sort(Job):
     def show_left(self, view: PlanView) -> None:
         """Print what stays, and where it can go that has no value for a placeholder."""
         view.show_left()
-        if self.args.other is None and any(left.reason.startswith(NO_VALUE) for left in view.plan.not_touched):
+        if self.args.other is None and any(left.reason.why is Why.NO_VALUE for left in view.plan.not_touched):
             view.screen.line("To give these files a folder of their own: --other NAME")
 
     def show_why(self, view: PlanView, session: Session) -> None:

@@ -14,9 +14,9 @@ from frugal_sorter.cli.output.text import count_text, shown, size_text
 from frugal_sorter.cli.reading import require_library, since
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Unread
-from frugal_sorter.filesystem.walk import reason_of
 from frugal_sorter.platforms import disk
 from frugal_sorter.platforms.slashed import Path
+from frugal_sorter.reasons import reason_of
 from frugal_sorter.rules.editing import refuse_unwritable
 
 EXAMPLES = """
@@ -181,7 +181,7 @@ def _few(names: Sequence[str]) -> str:
 
 
 def _not_read(unread: Sequence[Unread]) -> list[str]:
-    return [f"Not read: {shown(one.path)} ({one.reason})." for one in unread if not one.by_design]
+    return [f"Not read: {shown(one.path)} ({one.reason})." for one in unread if one.reason.problem]
 
 
 def _print_lines(screen: Screen, lines: Sequence[str]) -> None:

@@ -18,6 +18,7 @@ from frugal_sorter.planning.plan import Note, Plan
 from frugal_sorter.planning.selection import Numbers, choose
 from frugal_sorter.platforms import disk
 from frugal_sorter.platforms.slashed import Path
+from frugal_sorter.reasons import Why
 from frugal_sorter.rules.model import RuleBook
 from frugal_sorter.values import replace
 
@@ -88,7 +89,7 @@ class _Tidy(Job):
         by = f"{answer.by}, {moment_text(answer.at_ns)}"
         if answer.stays:
             chosen = choose(plan, numbers, [answer.stays], os.getcwd())
-            plan = leave_out(plan, lambda step: step.id in chosen.steps, f"stays, as answered by {by}")
+            plan = leave_out(plan, lambda step: step.id in chosen.steps, Why.APPROVED_TO_STAY(by))
             self.exceptions = list(chosen.rules)
         what = f"{by}: {answer.changes - answer.kept:,} of {answer.changes:,} changes"
         if session.visiting is not None:
@@ -103,14 +104,14 @@ class _Tidy(Job):
             if not rule.ask or not steps:
                 continue
             if screen is None or not screen.may_ask():
-                reason = "this rule has `ask = true`, and there is no terminal to ask on"
+                reason = Why.NOBODY_TO_ASK(kind="failed" if self._unasked_is_problem else None)
             else:
                 screen.sample(steps, lambda step: screen.line(f"  {step.verb:8}{step_text(step, '/')}"))
                 if screen.ask(f"{shown(rule.name)}: make {count_text(len(steps), 'change')} as listed?"):
                     agreed.add(rule.name)
                     continue
-                reason = "declined"
-            plan = leave_out(plan, lambda step, name=rule.name: step.rule == name, reason, self._unasked_is_problem)  # type: ignore[misc]
+                reason = Why.DECLINED()
+            plan = leave_out(plan, lambda step, name=rule.name: step.rule == name, reason)  # type: ignore[misc]
         self.is_agreed = bool(plan.asked) and {step.rule for step in plan.asked} <= agreed
         return plan
 

@@ -22,11 +22,11 @@ from frugal_sorter.cli.reading import read_book, require_library
 from frugal_sorter.errors import RefusedError
 from frugal_sorter.execution.executor import Result
 from frugal_sorter.filesystem.events import Silent, Source, SystemSource
-from frugal_sorter.planning.guard import FRESH
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.sight import Root
 from frugal_sorter.platforms import disk, processes, slashed
 from frugal_sorter.platforms.system import blake2b
+from frugal_sorter.reasons import Why
 from frugal_sorter.rules.units import SECOND_NS, parse_duration
 from frugal_sorter.state import ready_state_folder
 from frugal_sorter.steps.kinds import LASTING
@@ -213,7 +213,7 @@ class _Terminal:
         self._flush()
 
     def left(self, plan: Plan) -> None:
-        self.is_early = any(one.reason == FRESH for one in plan.not_touched)
+        self.is_early = any(one.reason.why is Why.FRESH for one in plan.not_touched)
         if plan.not_touched:
             PlanView(plan, self.screen).show_left()
 

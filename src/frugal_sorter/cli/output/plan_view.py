@@ -6,7 +6,6 @@ from collections.abc import Callable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from frugal_sorter.app.session import Session
-from frugal_sorter.changes.outcome import Outcome
 from frugal_sorter.cli.output.screen import FEW, Screen, in_pager
 from frugal_sorter.cli.output.text import (
     attribute_text,
@@ -29,9 +28,10 @@ from frugal_sorter.filesystem.record import Place
 from frugal_sorter.planning.misses import Unseen, nearest_misses, unseen
 from frugal_sorter.planning.plan import TAKING_BACK, JobName, Plan
 from frugal_sorter.planning.selection import Numbers, by_rule, going_along, target_folder, together
+from frugal_sorter.reasons import Outcome, Why
 from frugal_sorter.rules.model import RuleBook
 from frugal_sorter.steps.kinds import ATTENDING, FINAL, KINDS
-from frugal_sorter.steps.step import ALREADY_REMOVED, NONE, Count, Mark, NotTouched, Step, Tally, total
+from frugal_sorter.steps.step import NONE, Count, Mark, NotTouched, Step, Tally, total
 
 if TYPE_CHECKING:
     from frugal_sorter.app.report import Freed
@@ -263,7 +263,7 @@ class PlanView:
             self.screen.line(line)
         by_reason: dict[tuple[str, bool], list[NotTouched]] = {}
         for left in plan.not_touched:
-            by_reason.setdefault((left.reason.partition(_UNTIL)[0], left.problem), []).append(left)
+            by_reason.setdefault((left.reason.partition(_UNTIL)[0], left.reason.problem), []).append(left)
         for (reason, problem), lefts in by_reason.items():
             self._left_for(reason, problem, lefts)
         if plan.notes or plan.refused:
@@ -349,7 +349,7 @@ class PlanView:
             return
         if step.verb == "make-folder" and mark.outcome != Outcome.FAILED:
             return
-        if step.verb == "remove-folder" and mark.outcome == Outcome.NOT_RUN and mark.reason == ALREADY_REMOVED:
+        if step.verb == "remove-folder" and mark.outcome == Outcome.NOT_RUN and mark.why is Why.ALREADY_REMOVED:
             return
         word = "removed" if done and told else _OUTCOMES[mark.outcome][0]
         words = KINDS[step.verb].words
@@ -414,11 +414,17 @@ def plan_as_json(plan: Plan, numbers: Numbers) -> Mapping[str, Any]:
         "folders": plan.roots,
         "steps": [{"number": numbers.of(step) or None, **step_as_json(step)} for step in plan.steps],
         "left": [
-            {"path": left.place.path, "rule": left.rule, "reason": left.reason, "problem": left.problem}
+            {
+                "path": left.place.path,
+                "rule": left.rule,
+                "reason": left.reason,
+                "code": left.reason.code,
+                "problem": left.reason.problem,
+            }
             for left in plan.not_touched
         ],
         "notes": [note._asdict() for note in plan.notes],
-        "refused": [refusal._asdict() for refusal in plan.refused],
+        "refused": [{**refusal._asdict(), "code": refusal.reason.code} for refusal in plan.refused],
         "totals": {
             "looked_at": plan.seen._asdict(),
             "entries": plan.entries._asdict(),

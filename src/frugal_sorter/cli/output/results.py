@@ -13,7 +13,7 @@ from frugal_sorter.values import frozen, replace
 
 _Get = Callable[[Any], Any]
 # Of all that is printed as JSON: keys go, come or change their meaning only with a new number.
-FORMAT = 1
+FORMAT = 2
 # A bar of this many letters is the whole.
 _BAR = 16
 

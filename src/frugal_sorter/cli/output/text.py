@@ -10,6 +10,7 @@ from functools import lru_cache
 from typing import Any, TextIO
 
 from frugal_sorter.errors import printable
+from frugal_sorter.filesystem.record import Unread
 from frugal_sorter.platforms import console, slashed
 from frugal_sorter.steps.kinds import KINDS, VerbName
 from frugal_sorter.steps.step import Count, Step, Tally
@@ -346,6 +347,12 @@ def attribute_text(step: Step) -> str:
     if not new:
         return f"{what} {old!r} taken off"
     return f"{what} {old!r} → {new!r}" if old else f"{what} {new!r}"
+
+
+def unread_as_json(unread: Unread) -> dict[str, Any]:
+    """Return what was not read, and why, as JSON values."""
+    reason = unread.reason
+    return {"path": unread.path, "reason": reason, "code": reason.code, "by_design": not reason.problem}
 
 
 def step_as_json(step: Step) -> dict[str, Any]:

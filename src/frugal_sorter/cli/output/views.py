@@ -27,6 +27,7 @@ from frugal_sorter.cli.output.text import (
     shown,
     size_text,
     step_as_json,
+    unread_as_json,
     will_text,
 )
 from frugal_sorter.duplicates import Duplicates, Same
@@ -536,7 +537,7 @@ def as_json(folders: Sequence[str], found: Duplicates, choices: Sequence[Choice]
         "bytes_read": found.read,
         "further_names": found.linked,
         "passed_over": found.passed[0],
-        "not_read": [unread._asdict() for unread in found.unread],
+        "not_read": [unread_as_json(unread) for unread in found.unread],
     }
     print_json(result, groups=groups)
 
