@@ -28,7 +28,7 @@ from frugal_sorter.filesystem.walk import look_inside
 from frugal_sorter.planning.endings import EarlierRuns
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.platforms import slashed
-from frugal_sorter.platforms.names import refused_here
+from frugal_sorter.platforms.system import refused_here
 from frugal_sorter.rules.conditions import parse_condition
 from frugal_sorter.rules.fields import Facts, World
 from frugal_sorter.rules.load import read_rules

@@ -21,7 +21,7 @@ from frugal_sorter.filesystem.status import look
 from frugal_sorter.journal import database
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import Plan
-from frugal_sorter.platforms import kernel
+from frugal_sorter.platforms import disk
 from frugal_sorter.reasons import Outcome
 from frugal_sorter.state import ready_state_folder, writer_is_active, writer_lock
 from frugal_sorter.steps.moving import Move
@@ -115,7 +115,7 @@ def test_a_rule_that_makes_names_from_names_comes_to_rest(folder: Path) -> None:
         ("written", Outcome.SKIPPED, "changed since the plan was made"),
         ("replaced", Outcome.SKIPPED, "changed since the plan was made"),
         ("gone", Outcome.SKIPPED, "no longer there"),
-        ("taken", Outcome.SKIPPED, "the name a.log has been taken in the meantime"),
+        ("taken", Outcome.SKIPPED, "the name a.log was taken in the meantime"),
         ("parent swapped", Outcome.SKIPPED, ""),
         ("target swapped", Outcome.FAILED, ""),
     ],
@@ -281,7 +281,7 @@ def test_without_the_kernels_help_a_rename_still_never_clobbers(folder: Path, mo
     def refuse(*_: object) -> None:
         raise OSError(errno.EINVAL, "not known")
 
-    monkeypatch.setattr(kernel, "rename_exclusively", refuse)
+    monkeypatch.setattr(disk, "rename_exclusively", refuse)
     source, target, taken = put(folder / "a", "a"), folder / "b", put(folder / "c", "c")
     with Descriptors() as descriptors:
         assert attempt(Move(RunContext(descriptors)), _step(source, taken)).outcome == Outcome.SKIPPED

@@ -11,7 +11,7 @@ import platformdirs
 import pytest
 
 from frugal_sorter.errors import UsageError
-from frugal_sorter.platforms import names, own_folders, system
+from frugal_sorter.platforms import system
 from frugal_sorter.rules.keys import Places
 from frugal_sorter.state import forget_all
 from frugal_sorter.trash.recycle_bin import RecycleBin
@@ -27,7 +27,7 @@ PLACES = ("desktop", "documents", "downloads", "pictures", "music", "videos")
 def test_own_folders_are_where_the_library_has_them(value: str | None, home: str | None, monkeypatch: pytest.MonkeyPatch) -> None:
     for name, told in [("HOME", home), *((f"XDG_{one}_HOME", value) for one in ("STATE", "CONFIG", "DATA"))]:
         monkeypatch.setenv(name, told) if told is not None else monkeypatch.delenv(name, raising=False)
-    ours = own_folders.state_home("frugal-sorter"), own_folders.settings_home("frugal-sorter"), own_folders.data_home()
+    ours = system.state_home("frugal-sorter"), system.settings_home("frugal-sorter"), system.data_home()
     theirs = (
         platformdirs.user_state_dir("frugal-sorter", appauthor=False), platformdirs.user_config_dir("frugal-sorter", appauthor=False),
         platformdirs.user_data_dir(),
@@ -112,9 +112,9 @@ def test_the_whole_package_can_be_imported_on_each_system(name: str) -> None:
     ("aux2.txt", ""), ("x" * 255, ""), ("x" * 256, "more than 255"), ("🔥" * 127, ""), ("🔥" * 128, "more than 255"), ("Müller", ""),
 ])  # fmt: skip
 def test_names_that_windows_cannot_hold(name: str, told: str) -> None:
-    said = names.windows_refuses(name)
+    said = system.windows_refuses(name)
     assert (told in said) if told else not said
-    assert names.refused_here(name) == (said if system.NAME == "windows" else "")
+    assert system.refused_here(name) == (said if system.NAME == "windows" else "")
 
 
 TARGETS = ["move = 'Kiln: logs'", "move = 'Logs./{ext}'", "move = 'aux/{ext}'", "rename = '{stem}?.{ext}'", "copy = 'Backup/con'"]

@@ -16,8 +16,7 @@ from hypothesis import strategies as st
 from frugal_sorter.planning.endings import EarlierRuns
 from frugal_sorter.planning.foresight import foresee
 from frugal_sorter.rules.fields import World
-from frugal_sorter.rules.retention import Promise, kept_of, parse_promise
-from frugal_sorter.rules.units import InvalidValue
+from frugal_sorter.rules.units import InvalidValue, Promise, kept_of, parse_promise
 from tests.conftest import Frugal
 from tests.support import DAY_NS, NOW_NS, book_of, plan_of, put, rules_text, undo
 

@@ -267,7 +267,7 @@ def test_a_run_that_would_take_too_much_must_be_allowed(desk: Path, frugal: Frug
     purge = ("--", "purge", str(desk / "Intake"), "--older-than", "30d", "--by", "modified")
     assert "would be refused" in frugal(*words, *purge, code=2).stderr
     assert "--at-most 2400" in frugal(*words, "--at-most", "2400", *purge).stdout
-    assert json.loads(frugal("history", "--format", "json").stdout) == {"format": 1, "runs": [], "visits": []}
+    assert json.loads(frugal("history", "--format", "json").stdout) == {"format": 2, "runs": [], "visits": []}
 
 
 @pytest.mark.skipif(not shutil.which("crontab"), reason="cron is not installed")

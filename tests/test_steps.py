@@ -16,9 +16,8 @@ from frugal_sorter.journal import database
 from frugal_sorter.planning.guard import refuse_guarded
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.reasons import Outcome
-from frugal_sorter.steps.kinds import ATTENDING, KINDS, LASTING, PLANNED, VerbName
+from frugal_sorter.steps.kinds import ATTENDING, KINDS, LASTING, PLANNED, Details, VerbName, checks
 from frugal_sorter.steps.step import (
-    Details,
     Mark,
     RunContext,
     Step,
@@ -138,3 +137,8 @@ def test_the_inverse_of_a_verb_is_a_whole_step_and_there_is_one_or_words_for_wha
     assert (back is None) == (verb in LASTING)
     if back is not None:
         refuse_malformed(back)
+
+
+def test_each_detail_of_a_verb_is_declared_once_with_its_check() -> None:
+    assert checks().keys() == {key for kind in KINDS.values() for key in (*kind.needs, *kind.may)}
+    assert all(checks()[key](value) and not checks()[key](object()) for key, value in VALUES.items())

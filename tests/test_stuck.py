@@ -244,7 +244,8 @@ def test_a_long_chain_of_undos_is_read_without_recursion(folder: Path) -> None:
             )  # fmt: skip
             db.execute("INSERT INTO packs SELECT NULL, ?, first, steps FROM packs WHERE run = 2", (number,))
             db.execute(
-                "INSERT INTO marks SELECT NULL, ?, first, last, outcome, reason, now, data FROM marks WHERE run = 2", (number,)
+                "INSERT INTO marks SELECT NULL, ?, first, last, outcome, reason, code, now, data FROM marks WHERE run = 2",
+                (number,),
             )
     db.close()
     with changing(ready_state_folder(), "test") as journal:

@@ -8,7 +8,7 @@ from hypothesis import assume, given
 from hypothesis import strategies as st
 
 from frugal_sorter.filesystem.record import TYPE_OF_SUFFIX, FileRecord, Identity, Place
-from frugal_sorter.platforms import names
+from frugal_sorter.platforms import system
 from frugal_sorter.rules.fields import Facts
 from frugal_sorter.rules.templates import Filling, Missing, parse_template
 from frugal_sorter.rules.units import InvalidValue
@@ -97,7 +97,7 @@ def test_a_value_never_leaves_its_segment(name: str, template: str) -> None:
     assert len(filled) == 1
     assert filled[0] not in ("", ".", "..")
     assert "/" not in filled[0] and "\0" not in filled[0]
-    assert len(os.fsencode(filled[0])) <= names.LONGEST
+    assert len(os.fsencode(filled[0])) <= system.LONGEST
     assert not filled[0].startswith(".")
 
 
@@ -107,14 +107,14 @@ def test_a_value_never_leaves_its_segment(name: str, template: str) -> None:
 )
 def test_shortened_names_fit_and_keep_their_suffix(stem: str, mark: str) -> None:
     assume(stem.strip("."))  # what is all dots has no suffix: it is hidden
-    name = names.shortened(f"{stem}.jpeg", mark)
-    assert len(os.fsencode(name)) <= names.LONGEST
+    name = system.shortened(f"{stem}.jpeg", mark)
+    assert len(os.fsencode(name)) <= system.LONGEST
     assert name.endswith(f"{mark}.jpeg")
     assert os.fsencode(name).decode("utf-8") == name
 
 
 def test_numbers_stand_before_double_suffixes() -> None:
-    assert names.shortened("logs.tar.gz", "_2") == "logs_2.tar.gz"
-    assert names.shortened("no suffix", "_2") == "no suffix_2"
-    assert names.shortened(".profile", "_2") == ".profile_2"
-    assert Path(names.shortened("a.b", "_2")).suffix == ".b"
+    assert system.shortened("logs.tar.gz", "_2") == "logs_2.tar.gz"
+    assert system.shortened("no suffix", "_2") == "no suffix_2"
+    assert system.shortened(".profile", "_2") == ".profile_2"
+    assert Path(system.shortened("a.b", "_2")).suffix == ".b"

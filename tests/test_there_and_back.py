@@ -111,7 +111,7 @@ def lay_out(root: Path) -> None:
 
 RUN = """
 import os, sys
-from frugal_sorter.platforms import disk, kernel
+from frugal_sorter.platforms import disk
 point, calls = int(sys.argv[1]), 0
 def hooked(function):
     def call(*args, **more):
@@ -123,7 +123,7 @@ def hooked(function):
     return call
 for name in disk.CHANGING:
     setattr(disk, name, hooked(getattr(disk, name)))
-kernel.rename_exclusively = hooked(kernel.rename_exclusively)
+disk.rename_exclusively = hooked(disk.rename_exclusively)
 from frugal_sorter.cli.main import main
 code = main(["tidy", "rules.toml", "--yes"])
 print("calls", calls)

@@ -152,7 +152,7 @@ class Why(Enum):
     ILLEGAL_NAME = "failed", "{}", "what the volume of the target cannot hold"
     NOT_BELOW_ITS_FOLDER = "failed", "{!r} is not a path below its folder"
     TAGS_UNREADABLE = "failed", "its tags and comment cannot be read: {}"
-    EXISTING_STAYS = "by design", "{}", "why what stands at the target is not replaced"
+    EXISTING_STAYS = "by design", "{}", "why what is at the target is not replaced"
     GUARDED = "failed", "{}", "which protected place it is"
     CHANGED_WHILE_READ = "failed", "changed while the folder was read"
     CHANGED_DURING_READ = "failed", "changed while it was read"
@@ -237,7 +237,7 @@ class Why(Enum):
     TAGS_CHANGED = "failed", "its tags or comment were changed since"
     VOLUME_AWAY = "failed", "the volume at {} is not mounted"
     RELATED_NOT_UNDONE = "failed", "a related change cannot be undone"
-    NOTHING_TO_UNDO = "by design", "it was taken back already"
+    NOTHING_TO_UNDO = "by design", "it was undone already"
     # What is not known after a crash, or not put right yet.
     SET_ASIDE = "open", "set aside as {}"
     STILL_ASIDE = "open", "{}", "under which private name it is, and why"

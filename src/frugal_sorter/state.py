@@ -15,7 +15,7 @@ from types import TracebackType
 from typing import TYPE_CHECKING, Any, BinaryIO, TypeVar, cast
 
 from frugal_sorter.errors import RefusedError, StateError, UsageError, printable
-from frugal_sorter.platforms import accounts, disk, own_folders, processes, slashed
+from frugal_sorter.platforms import accounts, disk, processes, slashed, system
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.platforms.system import blake2b
 from frugal_sorter.values import frozen
@@ -210,7 +210,7 @@ def machine_id() -> str:
 
 def state_folder() -> Path:
     """Return this user's state folder for this machine; it may not exist yet."""
-    return Path(slashed.realpath(own_folders.state_home(APP))) / machine_id()
+    return Path(slashed.realpath(system.state_home(APP))) / machine_id()
 
 
 def ready_state_folder() -> Path:
@@ -324,7 +324,7 @@ def default_rules_file() -> Path:
     named = os.environ.get("FRUGAL_RULES")
     if named:
         return Path(named).expanduser()
-    return Path(own_folders.settings_home(APP)) / "rules.toml"
+    return Path(system.settings_home(APP)) / "rules.toml"
 
 
 _NUMBER, _OPEN = "last-run", "open-runs"
@@ -599,7 +599,7 @@ class Settings:
 
 def settings_file() -> Path:
     """Return where the settings are looked for."""
-    return Path(own_folders.settings_home(APP)) / "settings.toml"
+    return Path(system.settings_home(APP)) / "settings.toml"
 
 
 def read_settings() -> Settings:

@@ -13,7 +13,7 @@ from pathlib import Path
 import pytest
 
 from frugal_sorter.cli import COMMANDS, UNLISTED
-from frugal_sorter.platforms import disk, programs, slashed
+from frugal_sorter.platforms import disk, processes, slashed
 from tests.conftest import Frugal, in_this_process
 from tests.support import names, put, rules_text, snapshot
 
@@ -265,5 +265,5 @@ def test_rules_are_tried_on_a_machine_that_is_elsewhere(desk: Path, folder: Path
 
 def test_a_command_to_copy_is_read_as_it_was_meant(folder: Path) -> None:
     words = ["frugal", "sort", "clay & glaze", "a&b", "50%", "plain", "{type}", "it's"]
-    assert programs.join(words) == 'frugal sort "clay & glaze" "a&b" "50%" plain "{type}" "it\'s"'
-    assert _typed(f"echo {programs.quote('a&b')}", folder, folder) == (0, b'"a&b"\r\n')
+    assert processes.join(words) == 'frugal sort "clay & glaze" "a&b" "50%" plain "{type}" "it\'s"'
+    assert _typed(f"echo {processes.quote('a&b')}", folder, folder) == (0, b'"a&b"\r\n')

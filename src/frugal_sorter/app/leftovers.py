@@ -18,7 +18,7 @@ from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.guard import refused_entry, refused_folder
 from frugal_sorter.planning.matched import Removals, identity_inside
 from frugal_sorter.planning.plan import Plan
-from frugal_sorter.platforms import disk, programs, slashed
+from frugal_sorter.platforms import disk, processes, slashed
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.reasons import Why
 from frugal_sorter.rules.fields import fold
@@ -193,7 +193,7 @@ def _packages() -> dict[str, str]:
         name = name.strip()
         if name:
             found[joined(name)] = "installed" if state[1:2] == "i" else "removed"
-    for name, state in programs.registered().items():
+    for name, state in processes.registered().items():
         found[joined(name)] = state
     for name in _said("rpm", "-qa", "--qf", "%{NAME}\n"):
         found[joined(name)] = "installed"
@@ -211,7 +211,7 @@ def _commands() -> dict[str, str]:
         for name in names:
             path = slashed.join(folder, name)
             if disk.access(path, os.X_OK) and not disk.isdir(path):
-                found[joined(programs.command_name(name))] = path
+                found[joined(processes.command_name(name))] = path
     return found
 
 
@@ -328,7 +328,7 @@ def search(program: str, home: str, is_root: bool, note: Note) -> list[Found]:
 
 def _entries(home: str, is_root: bool, note: Note) -> Iterator[tuple[str, str]]:
     """Yield the path and the name of what lies in the places of programs, and one level further below makers of several."""
-    for folder, only_hidden in programs.places(home, is_root):
+    for folder, only_hidden in processes.places(home, is_root):
         for name in _names(folder, note):
             path = f"{folder}/{name}"
             if only_hidden and not name.startswith("."):
@@ -365,7 +365,7 @@ def _found(path: str, why: str, is_sure: bool) -> Found | None:
         return Found(record, None, f"{why}, but is a link", False)
     if inside is not None and not isinstance(inside, Inside):
         return Found(record, None, f"{why}, but {inside.reason}", False)
-    if is_sure and path.startswith(programs.SYSTEM_PLACES) and (owner := owner_of(path)):
+    if is_sure and path.startswith(processes.SYSTEM_PLACES) and (owner := owner_of(path)):
         return Found(record, inside, f"belongs to the installed package {owner}", False)
     if inside is not None and inside.version_control:
         return Found(record, inside, f"{why}, but contains a version-controlled tree", False)
@@ -380,7 +380,7 @@ def unclaimed(home: str, note: Note) -> list[Found]:
         note: told of each folder that could not be read.
     """
     found = []
-    for folder, only_hidden in programs.places(home, False):
+    for folder, only_hidden in processes.places(home, False):
         if os.path.basename(folder) in ("autostart", "user", "applications"):
             continue
         for name in _names(folder, note):

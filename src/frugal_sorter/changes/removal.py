@@ -12,7 +12,7 @@ from frugal_sorter.changes.descriptors import FolderTime
 from frugal_sorter.filesystem.record import FileRecord, Identity, Place
 from frugal_sorter.filesystem.status import READ, OpenFiles, is_unchanged, open_to_read, same_bytes
 from frugal_sorter.filesystem.tree import LIST, Cursor, below
-from frugal_sorter.platforms import accounts, disk, kernel
+from frugal_sorter.platforms import accounts, disk
 from frugal_sorter.reasons import NotDone, Reason, Why, reason_of
 
 
@@ -302,9 +302,9 @@ def rename_without_replacing(source_fd: int, source: str, target_fd: int, target
         FileExistsError: the target name is taken.
         OSError: EXDEV across volumes, EPERM where the file system can do neither way.
     """
-    if kernel.rename_exclusively is not None:
+    if disk.rename_exclusively is not None:
         try:
-            kernel.rename_exclusively(source_fd, source, target_fd, target)
+            disk.rename_exclusively(source_fd, source, target_fd, target)
             return
         except OSError as error:
             if error.errno not in _NOT_KNOWN:

@@ -23,7 +23,7 @@ from frugal_sorter.cli.output.text import count_text, done_text, shown, step_tex
 from frugal_sorter.errors import RefusedError, UsageError
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.selection import Keys, Numbers, by_rule, choose
-from frugal_sorter.platforms import disk, programs, slashed
+from frugal_sorter.platforms import disk, processes, slashed
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.reasons import Outcome, Why
 from frugal_sorter.state import read_input, read_settings
@@ -317,7 +317,7 @@ def _offer(session: Session, screen: Screen, plan: Plan, result: Result) -> None
     if not is_first_of_kind(result):
         return
     words = [slashed.abspath(word) if disk.isfile(word) else word for word in sys.argv[1:] if word not in (*YES, *LISTING)]
-    command = f"frugal schedule add {plan.kind} --at {programs.quote('daily 18:00')} -- {programs.join(words)}"
+    command = f"frugal schedule add {plan.kind} --at {processes.quote('daily 18:00')} -- {processes.join(words)}"
     screen.line(f"To run this every day: {command}", style="dim")
 
 
@@ -438,7 +438,7 @@ def keep_out(args: argparse.Namespace, screen: Screen, rules: Sequence[Keys]) ->
         elif not hasattr(args, "rules"):
             raise UsageError("--keep-out needs a rule file", "add its name: --keep-out RULES")
         path = rules_file(args)
-        from frugal_sorter.app.rule_file import change, leave_for_good
+        from frugal_sorter.app.rules import change, leave_for_good
 
         result = change(Session.begin(), path, leave_for_good(rules))
         if result.has_problem or not result.done:
@@ -466,7 +466,7 @@ def write_page(args: argparse.Namespace, session: Session) -> None:
 
 def page_text(args: argparse.Namespace) -> str:
     """Return what to do with the page, and with the answer that comes back."""
-    command = programs.join(["frugal", "tidy", "--plan", str(args.save), "--approved", "review.txt"])
+    command = processes.join(["frugal", "tidy", "--plan", str(args.save), "--approved", "review.txt"])
     return f"Send {shown(str(args.page))} to the owner of the machine. When the answer is back: {shown(command)}"
 
 
@@ -483,7 +483,7 @@ def _save(args: argparse.Namespace, view: PlanView, session: Session) -> None:
     )
     if args.page is not None:
         view.screen.line(page_text(args))
-    view.screen.line(f"To apply it: frugal tidy --plan {shown(programs.quote(str(args.save)))}")
+    view.screen.line(f"To apply it: frugal tidy --plan {shown(processes.quote(str(args.save)))}")
 
 
 def edit(view: PlanView, screen: Screen) -> None:
@@ -528,7 +528,7 @@ def _edited(text: str, has_terminal: bool) -> str:
         raise UsageError("--edit: there is no terminal for an editor", "use --without, or --save and edit that file")
     named = named or next(filter(which, _EDITORS), "")
     try:
-        words = programs.split(named)
+        words = processes.split(named)
     except ValueError:
         words = []
     if not words:

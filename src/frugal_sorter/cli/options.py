@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any, NoReturn, TypeVar
 
 from frugal_sorter.cli.output.text import shown, width_asked, width_of
 from frugal_sorter.errors import RefusedError, UsageError
-from frugal_sorter.platforms import disk, programs, slashed
+from frugal_sorter.platforms import disk, processes, slashed
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.rules.units import nearest
 from frugal_sorter.state import default_rules_file
@@ -269,7 +269,7 @@ def _refuse(why: str | None) -> None:
 
 def line_of(words: Sequence[str]) -> str:
     """Return a command with its arguments as it would be typed."""
-    return programs.join(["frugal", *words])
+    return processes.join(["frugal", *words])
 
 
 def command_line() -> str:
@@ -432,7 +432,7 @@ def rules_file(args: argparse.Namespace) -> Path:
             raise UsageError(f"no rule file {shown(path.name)} here, and no {shown(str(known))}", _rule_files_text(known.parent))
         path = known
     if args.rules is not None and disk.isdir(path):
-        quoted = programs.quote(str(path))
+        quoted = processes.quote(str(path))
         raise UsageError(
             f"{shown(str(path))} is a folder, not a rule file", f"without rules: frugal sort {quoted} --into '{{type}}'"
         )

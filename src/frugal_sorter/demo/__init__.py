@@ -12,7 +12,7 @@ from datetime import datetime, timedelta
 from importlib import resources
 
 from frugal_sorter.errors import UsageError
-from frugal_sorter.platforms import disk, names
+from frugal_sorter.platforms import disk, system
 from frugal_sorter.platforms.slashed import Path
 
 DEFAULT_SEED = 7
@@ -184,7 +184,7 @@ def _odd_names(layout: _Layout) -> None:
         "PRICES 2026.TXT",
     ):
         age = layout.age(1, 120)
-        if not names.refused_here(name):
+        if not system.refused_here(name):
             layout.put(f"Intake/{name}", text + name.encode(), age)
     layout.put("Intake/logs of May.tar.gz", noise(chance, 9_000, b"\x1f\x8b\x08"), layout.age(40, 60))
     layout.put("Intake/photo of the month.jpg", noise(chance, 20_000, b"MZ\x90\0"), layout.age(8, 12))

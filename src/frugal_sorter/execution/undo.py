@@ -23,8 +23,8 @@ from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import Note, Plan
 from frugal_sorter.platforms import disk
 from frugal_sorter.reasons import NotDone, Outcome, Why, reason_of
-from frugal_sorter.steps.kinds import ATTENDING, FINAL, KINDS, LASTING, MAKING, REPLACING, TAKING, VerbName
-from frugal_sorter.steps.step import Details, Mark, NotTouched, RunContext, Step, verbs_for
+from frugal_sorter.steps.kinds import ATTENDING, FINAL, KINDS, LASTING, MAKING, REPLACING, TAKING, Details, VerbName
+from frugal_sorter.steps.step import Mark, NotTouched, RunContext, Step, verbs_for
 
 # What no undo can help.
 

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Mapping
-from typing import Literal, NamedTuple, TypedDict
+from collections.abc import Callable, Mapping
+from typing import Annotated, Any, Literal, NamedTuple, TypedDict, get_args
 
+from frugal_sorter.platforms import slashed
 from frugal_sorter.reasons import Reason
+from frugal_sorter.state import is_count, is_name, is_number, is_text
 from frugal_sorter.values import field, frozen, mutable
 
 EntryKind = Literal["file", "folder", "link", "other"]
@@ -110,15 +112,66 @@ class FileRecord(NamedTuple):
     born_ns: int | None = None
 
 
+IsFit = Callable[[Any], bool]
+_KINDS, _MODES = frozenset(get_args(EntryKind)), 0o7777
+
+
+def is_mode(value: Any) -> bool:
+    return is_count(value) and value <= _MODES
+
+
+def is_owner(value: Any) -> bool:
+    return is_count(value) and value < 1 << 32
+
+
+def is_attributes(value: Any) -> bool:
+    return isinstance(value, dict) and all(is_name(name) and is_base64(one) for name, one in value.items())
+
+
+def is_base64(value: Any) -> bool:
+    from base64 import b64decode
+
+    try:
+        b64decode(value, validate=True)
+    except (ValueError, TypeError):
+        return False
+    return True
+
+
+def is_identity(value: Any) -> bool:
+    """Return True if values are those of an `Identity`."""
+    if not isinstance(value, (list, tuple)) or not 5 <= len(value) <= len(Identity._fields):
+        return False
+    kind, dev, ino, size, mtime_ns, born_ns, inside, sample = (*value, None, None, None)[: len(Identity._fields)]
+    return (
+        isinstance(kind, str)
+        and kind in _KINDS
+        and all(map(is_count, (dev, ino, size)))
+        and is_number(mtime_ns)
+        and (born_ns is None or is_number(born_ns))
+        and all(one is None or is_text(one) for one in (inside, sample))
+    )
+
+
+def is_place(value: Any) -> bool:
+    return (
+        isinstance(value, (list, tuple))
+        and len(value) == 2
+        and all(map(is_name, value))
+        and slashed.is_absolute(value[0])
+        and "/" not in value[1]
+    )
+
+
 class AsItWas(TypedDict, total=False):
     """How a file or folder must be described again: rights, owner, times in ns, attributes in base64."""
 
-    mode: int
-    uid: int
-    gid: int
-    mtime_ns: int
-    atime_ns: int
-    attributes: Mapping[str, str]
+    mode: Annotated[int, is_mode]
+    uid: Annotated[int, is_owner]
+    gid: Annotated[int, is_owner]
+    mtime_ns: Annotated[int, is_number]
+    atime_ns: Annotated[int, is_number]
+    attributes: Annotated[Mapping[str, str], is_attributes]
 
 
 class Unread(NamedTuple):

@@ -27,7 +27,7 @@ from frugal_sorter.filesystem.record import (
 )
 from frugal_sorter.filesystem.tree import real_path
 from frugal_sorter.filesystem.volumes import births_last, volume_of
-from frugal_sorter.platforms import attributes, disk, kernel, processes
+from frugal_sorter.platforms import attributes, disk, processes
 from frugal_sorter.platforms.system import blake2b
 
 _Inode = tuple[int, int]
@@ -309,7 +309,7 @@ def record_in(listing: Listing, at: int) -> FileRecord:
 @cache
 def _device(halves: int) -> int:
     """Return the number of a device, which statx has in two halves."""
-    return kernel.device(*_HALVES.unpack(_WHOLE.pack(halves)))
+    return disk.device(*_HALVES.unpack(_WHOLE.pack(halves)))
 
 
 _Look = Callable[[Place, int | None], FileRecord]
@@ -403,7 +403,7 @@ def _birth(path: str) -> int:
         return -1
 
 
-_call = kernel.statx()
+_call = disk.statx()
 _look, _is_same_file = _looks_by(_call) if _call else (_by_lstat, _is_as)
 _birth_ns = _birth_by(_call) if _call else _birth
 

@@ -10,7 +10,7 @@ from typing import NamedTuple
 
 from frugal_sorter.filesystem.record import is_inside, place_of
 from frugal_sorter.filesystem.tree import real_path
-from frugal_sorter.platforms import disk, names, slashed, system, volumes
+from frugal_sorter.platforms import disk, slashed, system, volumes
 from frugal_sorter.state import for_a_session
 from frugal_sorter.values import frozen
 
@@ -73,7 +73,7 @@ class Volume:
         """Return why a file of that name and size (bytes) cannot be there, or an empty text."""
         if not self._is_like_windows:
             return ""
-        if names.windows_refuses(name):
+        if system.windows_refuses(name):
             return f"a {self.kind} volume does not allow that name"
         if size > _LARGEST_ON_FAT and _is_one_of(_FAT, self.kind):
             return "larger than 4 GiB, the most that a FAT volume takes"

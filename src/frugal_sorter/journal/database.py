@@ -19,8 +19,8 @@ from frugal_sorter.platforms import disk, volumes
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.reasons import Outcome
 from frugal_sorter.state import Reserve
-from frugal_sorter.steps.kinds import FINAL, KINDS, REPLACING, VerbName
-from frugal_sorter.steps.step import Details, Step, Tally, Witness
+from frugal_sorter.steps.kinds import FINAL, KINDS, REPLACING, Details, VerbName
+from frugal_sorter.steps.step import Step, Tally, Witness
 from frugal_sorter.values import field, frozen, replace
 
 RunState = Literal["open", "done", "stopped", "interrupted"]

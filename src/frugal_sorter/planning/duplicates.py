@@ -21,7 +21,8 @@ from frugal_sorter.reasons import NotDone, Why, reason_of
 from frugal_sorter.rules.fields import Facts, World
 from frugal_sorter.rules.keys import DEFAULT_KEEP, Do, Keep
 from frugal_sorter.rules.tree import Node
-from frugal_sorter.steps.step import ONE_FILE, Count, Details, NotTouched, Step, Witness
+from frugal_sorter.steps.kinds import Details
+from frugal_sorter.steps.step import ONE_FILE, Count, NotTouched, Step, Witness
 from frugal_sorter.values import field, mutable
 
 _WHY: Mapping[Keep, str] = {

@@ -28,18 +28,17 @@ from frugal_sorter.planning.matched import (
 )
 from frugal_sorter.planning.plan import Note, Plan
 from frugal_sorter.planning.sight import Scope
-from frugal_sorter.platforms import names, slashed
+from frugal_sorter.platforms import slashed, system
 from frugal_sorter.reasons import NotDone, Reason, Why
 from frugal_sorter.rules.fields import Facts, World
 from frugal_sorter.rules.keys import REMOVALS
 from frugal_sorter.rules.model import Hits, Rule, RuleBook
 from frugal_sorter.rules.placing import Alike, Placing, Wanted
-from frugal_sorter.rules.retention import kept_of
 from frugal_sorter.rules.templates import Missing
-from frugal_sorter.rules.units import minute_text
+from frugal_sorter.rules.units import kept_of, minute_text
 from frugal_sorter.state import ready_state_folder
-from frugal_sorter.steps.kinds import VerbName
-from frugal_sorter.steps.step import NONE, Count, Member, NotTouched, Step
+from frugal_sorter.steps.kinds import Member, VerbName
+from frugal_sorter.steps.step import NONE, Count, NotTouched, Step
 from frugal_sorter.values import field, frozen, mutable, replace
 
 
@@ -561,7 +560,7 @@ def _member_name(facts: Facts, named: set[str]) -> str:
     name = plain
     while name.casefold() in named:
         folder, last = os.path.split(plain)
-        name = slashed.join(folder, names.shortened(last, f"_{number}"))
+        name = slashed.join(folder, system.shortened(last, f"_{number}"))
         number += 1
     named.add(name.casefold())
     return name

@@ -24,8 +24,8 @@ from frugal_sorter.rules.keys import MOST_REMOVALS, REMOVALS
 from frugal_sorter.rules.model import Rule, RuleBook
 from frugal_sorter.rules.units import DAY_NS, minute_text
 from frugal_sorter.state import for_a_session
-from frugal_sorter.steps.kinds import FINAL, KINDS, PLANNED, REMOVING, TAKING
-from frugal_sorter.steps.step import Details, Step
+from frugal_sorter.steps.kinds import FINAL, KINDS, PLANNED, REMOVING, TAKING, Details
+from frugal_sorter.steps.step import Step
 from frugal_sorter.trash.bins import all_bins, bin_for, home_bin, own_folders, own_trash
 
 

@@ -19,7 +19,7 @@ from frugal_sorter.filesystem.walk import look_inside, walk
 from frugal_sorter.planning.guard import hold_space, leave_unwritable, not_held, refused_folder, refused_link
 from frugal_sorter.planning.matched import TargetFolders, count_of
 from frugal_sorter.planning.plan import Note, Plan
-from frugal_sorter.platforms import disk, names, slashed
+from frugal_sorter.platforms import disk, slashed, system
 from frugal_sorter.reasons import Reason, Why, reason_of
 from frugal_sorter.rules.fields import Facts, World, fold, latest_of
 from frugal_sorter.rules.tree import Node
@@ -333,7 +333,7 @@ def _add(
     number = 1
     while place in given:  # two files of one name, with --flat
         number += 1
-        place = Place(target, names.shortened(record.place.name, f"_{number}"))
+        place = Place(target, system.shortened(record.place.name, f"_{number}"))
     given.add(place)
     result.targets[place] = record.identity.size
     dev = folders.device(place.folder)

@@ -16,15 +16,15 @@ from frugal_sorter.filesystem.tree import lexists, lstat
 from frugal_sorter.filesystem.volumes import mount_at, volume_of
 from frugal_sorter.filesystem.walk import Inside, look_inside
 from frugal_sorter.planning.guard import refused_entry, refused_folder, version_control_root
-from frugal_sorter.platforms import accounts, disk, names, slashed, system
+from frugal_sorter.platforms import accounts, disk, slashed, system
 from frugal_sorter.reasons import NotDone, Reason, Why, reason_of
 from frugal_sorter.rules.fields import FIELDS, Facts
 from frugal_sorter.rules.model import Rule, RuleBook
 from frugal_sorter.rules.placing import target_folder
 from frugal_sorter.rules.templates import Filling, Missing, Template, Wording
 from frugal_sorter.rules.tree import captures_of
-from frugal_sorter.steps.kinds import VerbName
-from frugal_sorter.steps.step import ONE_FILE, Count, Details, Step, Witness, folder_of
+from frugal_sorter.steps.kinds import Details, VerbName
+from frugal_sorter.steps.step import ONE_FILE, Count, Step, Witness, folder_of
 from frugal_sorter.trash.base import TrashBin
 from frugal_sorter.trash.bins import bin_for, home_bin
 from frugal_sorter.values import field, frozen, mutable, replace
@@ -255,7 +255,7 @@ _NUMBERED = re.compile(r"_(\d+)(?=\.|$)")
 def is_numbered_form(name: str, plain: str) -> bool:
     """Return True if a name is what numbering made of a plain one: `name_2.ext` of `name.ext`."""
     return any(
-        not match[1].startswith("0") and int(match[1]) > 1 and names.shortened(plain, f"_{match[1]}") == name
+        not match[1].startswith("0") and int(match[1]) > 1 and system.shortened(plain, f"_{match[1]}") == name
         for match in _NUMBERED.finditer(name)
         if len(match[1]) < 10
     )
@@ -285,7 +285,7 @@ class Names:
         if not self.is_free(place):
             number = self._next.get(wanted, 2)
             while not self.is_free(place):
-                place = Place(wanted.folder, names.shortened(wanted.name, f"_{number}"))
+                place = Place(wanted.folder, system.shortened(wanted.name, f"_{number}"))
                 number += 1
             self._next[wanted] = number
         self._given.add(self._key(place))
@@ -610,7 +610,7 @@ class Extras:
             if one.kind == other.kind == "folder" and _same_size_inside(place, record.place):
                 return True
             number += 1
-            place = Place(target.folder, names.shortened(target.name, f"_{number}"))
+            place = Place(target.folder, system.shortened(target.name, f"_{number}"))
         return False
 
     def link(self, rule: Rule, entry: Matched, final: Place) -> list[Step]:
@@ -630,7 +630,7 @@ class Extras:
             if disk.islink(place.path) and disk.readlink(place.path) == final.path:
                 return []
             number += 1
-            place = Place(wanted.folder, names.shortened(wanted.name, f"_{number}"))
+            place = Place(wanted.folder, system.shortened(wanted.name, f"_{number}"))
         place = self.clashes.names.give(wanted)
         return [step_of(rule, "link", final, place, entry.record.identity)]
 

@@ -16,11 +16,10 @@ from frugal_sorter.platforms import disk
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.reasons import Reason, Why
 from frugal_sorter.state import distrusted, machine_id, read_input, refuse_distrusted
-from frugal_sorter.steps.kinds import ATTENDING, MAKING, VerbName
+from frugal_sorter.steps.kinds import ATTENDING, MAKING, Details, VerbName
 from frugal_sorter.steps.step import (
     NONE,
     Count,
-    Details,
     NotTouched,
     Step,
     Tally,

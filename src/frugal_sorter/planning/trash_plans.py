@@ -18,7 +18,8 @@ from frugal_sorter.rules.fields import Facts, World
 from frugal_sorter.rules.keys import MOST_REMOVALS
 from frugal_sorter.rules.model import TrashLimits
 from frugal_sorter.rules.units import SECOND_NS, Duration
-from frugal_sorter.steps.step import ONE_FILE, Count, Details, NotTouched, Step, folder_of, total
+from frugal_sorter.steps.kinds import Details
+from frugal_sorter.steps.step import ONE_FILE, Count, NotTouched, Step, folder_of, total
 from frugal_sorter.trash.base import Trashed
 from frugal_sorter.trash.bins import all_bins, contents_of
 from frugal_sorter.values import frozen, replace

@@ -10,11 +10,11 @@ import sys
 
 TYPE_CHECKING = False
 if TYPE_CHECKING and sys.platform == "win32":
-    from frugal_sorter.platforms.windows import accounts, attributes, kernel, processes, programs
+    from frugal_sorter.platforms.windows import accounts, attributes, processes
 elif TYPE_CHECKING:
-    from frugal_sorter.platforms.posix import accounts, attributes, kernel, processes, programs
+    from frugal_sorter.platforms.posix import accounts, attributes, processes
 
-__all__ = ["accounts", "attributes", "kernel", "processes", "programs"]
+__all__ = ["accounts", "attributes", "processes"]
 
 
 def __getattr__(name: str) -> object:

@@ -14,7 +14,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from typing import Any, NamedTuple
 
-from frugal_sorter.platforms import accounts, attributes, disk, own_folders, slashed, volumes
+from frugal_sorter.platforms import accounts, attributes, disk, slashed, system, volumes
 from frugal_sorter.platforms.volume_values import Keeping, Mount, Room
 from frugal_sorter.values import field, mutable
 
@@ -327,7 +327,7 @@ class Machine:
                 "isfile": self._is(stat.S_ISREG, True),
                 "islink": self._is(stat.S_ISLNK, False),
             },
-            own_folders: {"named_folder": self.places.__getitem__},
+            system: {"named_folder": self.places.__getitem__},
             slashed: {"realpath": self.realpath, "unfollowed": self._unfollowed},
             volumes: {
                 "mounts": lambda: [Mount(*one[:3]) for one in self.mounts],

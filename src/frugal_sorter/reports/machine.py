@@ -16,7 +16,7 @@ from frugal_sorter.filesystem.extended_attributes import COMMENT, ORIGIN, TAGS, 
 from frugal_sorter.filesystem.record import TYPE_OF_SUFFIX, Unknown, is_inside, place_of, storable_ns, suffix_of
 from frugal_sorter.filesystem.status import look
 from frugal_sorter.filesystem.tree import LIST
-from frugal_sorter.platforms import accounts, disk, own_folders, slashed, system, volumes
+from frugal_sorter.platforms import accounts, disk, slashed, system, volumes
 from frugal_sorter.platforms.elsewhere import Known, Machine, MountKnown
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.platforms.volume_values import Room
@@ -51,7 +51,7 @@ def _of_texts(value: Any) -> bool:
 
 def _is_environment(value: Any) -> bool:
     # A zone is the name of a file for the system: none outside of its own folder.
-    return _of_texts(value) and set(value) <= set(own_folders.TELLING) and bool(_ZONE.fullmatch(value.get("TZ", "UTC")))
+    return _of_texts(value) and set(value) <= set(system.TELLING) and bool(_ZONE.fullmatch(value.get("TZ", "UTC")))
 
 
 def _is_inside(value: Any) -> bool:
@@ -239,8 +239,8 @@ def take(
         if is_inside(one.top, folder) or is_inside(folder, one.top) or is_inside(home_bin().root, one.top)
     ]
     places = {}
-    for name in own_folders.NAMED:
-        places[name] = own_folders.named_folder(name)
+    for name in system.NAMED:
+        places[name] = system.named_folder(name)
     yield {
         "machine_facts": {
             "system": system.NAME,
@@ -250,7 +250,7 @@ def take(
             "gid": accounts.group_id(),
             "admin": accounts.is_admin(),
             "home": str(Path.home()),
-            "environment": own_folders.variables(),
+            "environment": system.variables(),
             "places": places,
             "homes": accounts.homes(),
             "owners": {str(uid): accounts.owner_name(uid) or "" for uid in sorted(taker.owners)},
@@ -323,7 +323,7 @@ def read(path: Path) -> FullInventory:
         facts["admin"],
         facts["home"],
         facts["environment"],
-        facts["places"] | dict.fromkeys(set(own_folders.NAMED) - set(facts["places"]), facts["home"]),
+        facts["places"] | dict.fromkeys(set(system.NAMED) - set(facts["places"]), facts["home"]),
         facts["homes"],
         names,
         mounts,

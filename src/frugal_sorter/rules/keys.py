@@ -7,7 +7,7 @@ import re
 from collections.abc import Iterator, Mapping
 from typing import Any, Literal
 
-from frugal_sorter.platforms import own_folders, slashed
+from frugal_sorter.platforms import slashed, system
 from frugal_sorter.rules.units import Duration, InvalidValue, nearest
 from frugal_sorter.values import frozen
 
@@ -252,12 +252,12 @@ class Places(Mapping[str, str]):
     """
 
     def __init__(self) -> None:
-        self._known: dict[str, str | None] = dict.fromkeys(own_folders.NAMED)
+        self._known: dict[str, str | None] = dict.fromkeys(system.NAMED)
 
     def __getitem__(self, name: str) -> str:
         folder = self._known[name]
         if folder is None:
-            folder = self._known[name] = own_folders.named_folder(name)
+            folder = self._known[name] = system.named_folder(name)
         return folder
 
     def __setitem__(self, name: str, folder: str) -> None:

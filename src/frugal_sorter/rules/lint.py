@@ -9,7 +9,7 @@ from typing import NamedTuple
 
 from frugal_sorter.filesystem.record import EntryKind, FileRecord, Identity, Place, Unknown, is_inside, place_of
 from frugal_sorter.filesystem.volumes import volume_of
-from frugal_sorter.platforms import disk, names, slashed, system
+from frugal_sorter.platforms import disk, slashed, system
 from frugal_sorter.rules.fields import FIELDS, Fact, Facts, World, depth_below
 from frugal_sorter.rules.keys import KEYS, REMOVALS
 from frugal_sorter.rules.model import Example, Rule, RuleBook
@@ -449,7 +449,7 @@ def _no_such_names(book: RuleBook, rule: Rule) -> Iterator[Warned]:
                 written = "".join(part for part in segment if isinstance(part, str))
                 # What stands in braces is made safe, so that it ends nothing, and is no device alone.
                 whole = written if all(isinstance(part, str) for part in segment) else written.rstrip(". ")
-                if whole.strip(".") and (told := names.windows_refuses(whole)):
+                if whole.strip(".") and (told := system.windows_refuses(whole)):
                     yield Warned(rule, f'the folder or file name in "{target.text}" is not allowed: {told}', why)
                     break
         return

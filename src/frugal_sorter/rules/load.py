@@ -34,7 +34,6 @@ from frugal_sorter.rules.keys import (
     expand,
 )
 from frugal_sorter.rules.model import WEEK, DuplicatePolicy, Example, Extras, Rule, RuleBook, TrashLimits, refuse_expensive
-from frugal_sorter.rules.retention import Promise, parse_promise
 from frugal_sorter.rules.source import KeyPath, Keys, Source
 from frugal_sorter.rules.templates import EXTRAS, CaptureKind, Slot, Template, Wording, parse_template, parse_wording
 from frugal_sorter.rules.tree import Node, capture_kinds
@@ -43,10 +42,12 @@ from frugal_sorter.rules.units import (
     Hours,
     InvalidValue,
     Mistakes,
+    Promise,
     nearest,
     parse_duration,
     parse_hours,
     parse_moment,
+    parse_promise,
     parse_size,
 )
 from frugal_sorter.state import decoded, distrusted, read_input, refuse_distrusted

@@ -9,10 +9,9 @@ from typing import Any, Literal, NamedTuple
 from frugal_sorter.filesystem.record import OTHER, PLAIN_SUFFIXES, Listing, may_be_double, stem_of, suffix_of
 from frugal_sorter.rules.fields import FIELDS, STATUS_VARIABLES, fold, folder_name
 from frugal_sorter.rules.keys import Do, Ending, Keep
-from frugal_sorter.rules.retention import Promise
 from frugal_sorter.rules.templates import CaptureKind, Template, Wording
 from frugal_sorter.rules.tree import Code, Node, Truth, letters_needed
-from frugal_sorter.rules.units import Duration, Hours, InvalidValue
+from frugal_sorter.rules.units import Duration, Hours, InvalidValue, Promise
 from frugal_sorter.values import field, frozen
 
 # Dearer facts would be read from where an entry was, not from where it lies.

@@ -12,7 +12,7 @@ from types import MappingProxyType
 from typing import TYPE_CHECKING, Literal, NamedTuple
 
 from frugal_sorter.filesystem.record import LARGEST_BAND, SIZE_BANDS, Unknown, size_band
-from frugal_sorter.platforms import names, slashed
+from frugal_sorter.platforms import slashed, system
 from frugal_sorter.reasons import Reason, Why
 from frugal_sorter.rules.fields import FIELDS, Fact, Facts
 from frugal_sorter.rules.source import meant
@@ -505,10 +505,10 @@ def safe_segment(text: str) -> str:
     Microsoft Learn), at most 255 bytes.
     """
     text = text.rstrip(". ") or "_"
-    if names.is_device(text):
+    if system.is_device(text):
         stem, dot, rest = text.partition(".")
         text = f"{stem}_{dot}{rest}"
-    return names.shortened(text)
+    return system.shortened(text)
 
 
 def escape_braces(text: str) -> str:

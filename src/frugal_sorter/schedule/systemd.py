@@ -13,7 +13,7 @@ from contextlib import suppress
 from shutil import which
 
 from frugal_sorter.errors import StateError
-from frugal_sorter.platforms import accounts, disk, own_folders, slashed
+from frugal_sorter.platforms import accounts, disk, slashed, system
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.schedule import scheduler
 from frugal_sorter.schedule.scheduler import Cannot, Entry, Piece, State, ask_system, insist, put_in_place, text_of, unremembered
@@ -288,7 +288,7 @@ def _what(entry: Entry) -> str:
 
 
 def _folder(entry: Entry) -> Path:
-    return _SYSTEM if entry.whole_machine else Path(own_folders.settings_home("systemd")) / "user"
+    return _SYSTEM if entry.whole_machine else Path(system.settings_home("systemd")) / "user"
 
 
 def _properties(said: bytes) -> dict[str, str]:

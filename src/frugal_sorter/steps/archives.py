@@ -19,7 +19,7 @@ from frugal_sorter.filesystem.record import Identity, Place
 from frugal_sorter.filesystem.status import open_to_read
 from frugal_sorter.filesystem.tree import LIST, below
 from frugal_sorter.filesystem.volumes import free_bytes, volume_of
-from frugal_sorter.platforms import accounts, disk, kernel, slashed
+from frugal_sorter.platforms import accounts, disk, slashed
 from frugal_sorter.platforms.system import blake2b
 from frugal_sorter.reasons import NotDone, Outcome, Why
 from frugal_sorter.steps.parts import Making, ends_of, find, finish_part, is_same_inside, part_beside
@@ -336,7 +336,7 @@ class Unpack(Making):
             find(self._context, source, was)
             if not same_as(before)(disk.stat(source.name, dir_fd=source_fd, follow_symlinks=False)):
                 raise NotDone(Why.CHANGED())
-            kernel.sync_volume(part.fd)
+            disk.sync_volume(part.fd)
             made = finish_part(self._context, step, part)
         return Mark(step.id, Outcome.DONE, now=made.identity)
 

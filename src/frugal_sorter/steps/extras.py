@@ -13,8 +13,9 @@ from frugal_sorter.filesystem.extended_attributes import read_attribute
 from frugal_sorter.filesystem.record import COARSEST_TIME_NS, Identity, Place
 from frugal_sorter.platforms import attributes, disk, processes
 from frugal_sorter.reasons import NotDone, Outcome, Why, reason_of
+from frugal_sorter.steps.kinds import Details
 from frugal_sorter.steps.parts import find, inverse_of_made, look_at, there
-from frugal_sorter.steps.step import Details, Mark, RunContext, Step, Verb, left_undone
+from frugal_sorter.steps.step import Mark, RunContext, Step, Verb, left_undone
 
 
 class SetAttribute(Verb):

@@ -2,74 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
-from typing import Any, Literal, NamedTuple
+from collections.abc import Callable, Mapping, Sequence
+from functools import cache
+from typing import Annotated, Any, Literal, NamedTuple, TypedDict, get_type_hints
 
-from frugal_sorter.filesystem.record import EntryKind, Identity
+from frugal_sorter.filesystem.record import AsItWas, IsFit, is_attributes, is_identity, is_mode, is_owner, is_place
 from frugal_sorter.platforms import slashed
 from frugal_sorter.state import is_count, is_flag, is_name, is_number, is_text
-from frugal_sorter.values import field, frozen
-
-__all__ = [
-    "IsFit", "is_attributes", "is_base64", "is_command", "is_count", "is_flag", "is_identity", "is_kept", "is_members",
-    "is_mode", "is_name", "is_number", "is_owner", "is_path", "is_place", "is_step_that_made", "is_text",
-    "is_what_was_lost",
-]  # fmt: skip
-
-_KINDS = frozenset(EntryKind.__args__)  # type: ignore[attr-defined]
-_MODES = 0o7777
-IsFit = Callable[[Any], bool]
+from frugal_sorter.values import frozen
 
 
 def is_path(value: Any) -> bool:
     return is_name(value) and slashed.is_absolute(value) and not {".", ".."} & set(value.split("/")) and len(value) > 1
-
-
-def is_mode(value: Any) -> bool:
-    return is_count(value) and value <= _MODES
-
-
-def is_owner(value: Any) -> bool:
-    return is_count(value) and value < 1 << 32
-
-
-def is_attributes(value: Any) -> bool:
-    return isinstance(value, dict) and all(is_name(name) and is_base64(one) for name, one in value.items())
-
-
-def is_base64(value: Any) -> bool:
-    from base64 import b64decode
-
-    try:
-        b64decode(value, validate=True)
-    except (ValueError, TypeError):
-        return False
-    return True
-
-
-def is_identity(value: Any) -> bool:
-    """Return True if values are those of an `Identity`."""
-    if not isinstance(value, (list, tuple)) or not 5 <= len(value) <= len(Identity._fields):
-        return False
-    kind, dev, ino, size, mtime_ns, born_ns, inside, sample = (*value, None, None, None)[: len(Identity._fields)]
-    return (
-        isinstance(kind, str)
-        and kind in _KINDS
-        and all(map(is_count, (dev, ino, size)))
-        and is_number(mtime_ns)
-        and (born_ns is None or is_number(born_ns))
-        and all(one is None or is_text(one) for one in (inside, sample))
-    )
-
-
-def is_place(value: Any) -> bool:
-    return (
-        isinstance(value, (list, tuple))
-        and len(value) == 2
-        and all(map(is_name, value))
-        and slashed.is_absolute(value[0])
-        and "/" not in value[1]
-    )
 
 
 def is_members(value: Any) -> bool:
@@ -105,6 +49,65 @@ def is_step_that_made(value: Any) -> bool:
 
 def is_kept(value: Any) -> bool:
     return isinstance(value, (list, tuple)) and len(value) == 2 and is_place(value[0]) and is_identity(value[1])
+
+
+# A folder and a name, and the fields of an `Identity`, as JSON has them.
+PlaceValues = Sequence[str]
+IdentityValues = Sequence[Any]
+
+
+class Member(TypedDict):
+    """An entry that is packed: where it is, its name in the zip, and what it was as planned."""
+
+    path: str
+    name: str
+    was: IdentityValues
+
+
+class Details(AsItWas, total=False):
+    """What a step has besides the fields of all steps, each with the check of what was read; none where its verb needs none.
+
+    Args:
+        files: how many are inside a folder.
+        bytes: how many these have.
+        across: the entry goes to, or comes from, a trash on another volume.
+        top: of the volume with that trash; missing for the trash of the home.
+        restore: by path inside the entry, what the other volume could not keep.
+        original: where an entry of the trash had been.
+        again: the step that made it, as a line.
+        entry: what it was made of, or what carries the attribute; its folder and name.
+        entry_was: the identity of that.
+        kept: the other name of a file with several, and what it was.
+        members: what is packed.
+        attribute: the name of an extended attribute.
+        old: its text before; empty for none.
+        new: its text after.
+        command: a program and its arguments.
+        now_ns: the time of a folder after the run, in ns.
+    """
+
+    files: Annotated[int, is_count]
+    bytes: Annotated[int, is_count]
+    across: Annotated[bool, is_flag]
+    top: Annotated[str, is_path]
+    restore: Annotated[Mapping[str, Any], is_what_was_lost]
+    original: Annotated[str, is_text]
+    again: Annotated[Mapping[str, Any], is_step_that_made]
+    entry: Annotated[PlaceValues, is_place]
+    entry_was: Annotated[IdentityValues, is_identity]
+    kept: Annotated[tuple[PlaceValues, IdentityValues] | Sequence[Any], is_kept]
+    members: Annotated[Sequence[Member], is_members]
+    attribute: Annotated[str, is_name]
+    old: Annotated[str, is_text]
+    new: Annotated[str, is_text]
+    command: Annotated[Sequence[str], is_command]
+    now_ns: Annotated[int, is_number]
+
+
+@cache
+def checks() -> Mapping[str, IsFit]:
+    """Return for each of these details what tells whether a value that was read can be one."""
+    return {name: hint.__metadata__[0] for name, hint in get_type_hints(Details, include_extras=True).items()}
 
 
 VerbName = Literal[
@@ -162,8 +165,8 @@ class Kind:
     source: bool = True
     target: bool = True
     was: frozenset[str] = frozenset()
-    needs: Mapping[str, IsFit] = field(default_factory=dict)
-    may: Mapping[str, IsFit] = field(default_factory=dict)
+    needs: tuple[str, ...] = ()
+    may: tuple[str, ...] = ()
     witness: bool = False
     planned: bool = False
     takes: bool = False
@@ -179,67 +182,58 @@ class Kind:
 
 _FILE, _ANY = frozenset({"file"}), frozenset({"file", "folder", "link", "other"})
 # How much is inside a folder.
-WEIGHT: dict[str, IsFit] = {"files": is_count, "bytes": is_count}
-_ACROSS: dict[str, IsFit] = {"across": is_flag, "top": is_path, "restore": is_what_was_lost}
-_AS_IT_WAS: dict[str, IsFit] = {
-    "mode": is_mode,
-    "uid": is_owner,
-    "gid": is_owner,
-    "mtime_ns": is_number,
-    "atime_ns": is_number,
-    "attributes": is_attributes,
-}
-_ENTRY: dict[str, IsFit] = {"entry": is_place, "entry_was": is_identity}
-_TEXTS: dict[str, IsFit] = {"attribute": is_name, "old": is_text, "new": is_text}
-
-
+_WEIGHT = ("files", "bytes")
+_ACROSS = ("across", "top", "restore")
+_AS_IT_WAS = tuple(AsItWas.__annotations__)
+_ENTRY = ("entry", "entry_was")
+_TEXTS = ("attribute", "old", "new")
 _ARROW = "{source} → {target}"
 
 KINDS: Mapping[VerbName, Kind] = {
     "move": Kind(
-        "moving:Move", Words("move {}", "moved", "{} moved", _ARROW, "moved to {target}"), was=_ANY, may=WEIGHT,
+        "moving:Move", Words("move {}", "moved", "{} moved", _ARROW, "moved to {target}"), was=_ANY, may=_WEIGHT,
         planned=True, takes=True, makes=True, sized=True,
     ),
     "move-across": Kind(
         "moving:MoveAcross",
         Words("move {} to another volume", "moved", "{} moved to another volume", _ARROW, "moved to {target}"),
-        was=_ANY, may={**WEIGHT, "restore": is_what_was_lost}, planned=True, takes=True, makes=True, sized=True,
+        was=_ANY, may=(*_WEIGHT, "restore"), planned=True, takes=True, makes=True, sized=True,
     ),
     "trash": Kind(
         "trashing:Trash",
         Words("move {} to the trash", "trashed", "{} moved to the trash", "{source} → the trash", "to the trash"),
-        was=_ANY, may={**WEIGHT, **_ACROSS}, planned=True, takes=True, removes=True, sized=True, last=True,
+        was=_ANY, may=_WEIGHT + _ACROSS, planned=True, takes=True, removes=True, sized=True, last=True,
     ),
     "restore": Kind(
         "trashing:Restore",
         Words("restore {} from the trash", "restored", "{} restored from the trash", "the trash → {target}",
               "restored to {target}"),
-        was=_ANY, may={**WEIGHT, **_ACROSS}, takes=True, makes=True, sized=True,
+        was=_ANY, may=_WEIGHT + _ACROSS, takes=True, makes=True, sized=True,
     ),
     "delete": Kind(
         "removing:Delete",
         Words("permanently delete {}", "deleted", "{} permanently deleted", "{source}: delete permanently",
               "deleted permanently"),
-        target=False, was=_ANY, may=WEIGHT, planned=True, takes=True, removes=True, final=True,
+        target=False, was=_ANY, may=_WEIGHT, planned=True, takes=True, removes=True, final=True,
         lasting="what was deleted", sized=True, last=True,
     ),
     "empty": Kind(
         "removing:Empty",
         Words("permanently delete {} from the trash", "removed", "{} permanently deleted from the trash",
               "in the trash: delete permanently", "deleted permanently"),
-        target=False, was=_ANY, may={**WEIGHT, "original": is_text}, planned=True, takes=True,
+        target=False, was=_ANY, may=(*_WEIGHT, "original"), planned=True, takes=True,
         final=True, lasting="what was deleted from the trash", sized=True, last=True,
     ),
     "copy": Kind(
         "making:Copy",
         Words("copy {}", "copied", "{} copied", "{source} → copied to {target}", "copied to {target}"),
-        was=_ANY, may=WEIGHT, planned=True, makes=True, stays=True, sized=True,
+        was=_ANY, may=_WEIGHT, planned=True, makes=True, stays=True, sized=True,
     ),
     "remove-made": Kind(
         "removing:RemoveMade",
         Words("remove {} that the run created", "removed", "{} removed (created by the run)",
               "{source}: remove what the run created", "removed, because the run that created it was undone"),
-        target=False, was=_ANY, needs={"again": is_step_that_made}, may={**WEIGHT, **_ENTRY},
+        target=False, was=_ANY, needs=("again",), may=_WEIGHT + _ENTRY,
     ),
     "link": Kind(
         "making:Link",
@@ -250,22 +244,22 @@ KINDS: Mapping[VerbName, Kind] = {
         "making:HardLink",
         Words("replace {} with hard links", "linked", "{} replaced by hard links", "{source}: replaced by hard links",
               "replaced by a hard link"),
-        was=_FILE, may={**_AS_IT_WAS, **WEIGHT}, witness=True, planned=True, replaces=True, sized=True,
+        was=_FILE, may=_AS_IT_WAS + _WEIGHT, witness=True, planned=True, replaces=True, sized=True,
     ),
     "own-file": Kind(
         "making:OwnFile",
         Words("turn {} back into separate copies", "separate", "{} turned back into separate copies",
               "{source}: made files of their own again", "turned back into a separate copy"),
-        was=_FILE, may={**_AS_IT_WAS, **WEIGHT, "kept": is_kept}, replaces=True,
+        was=_FILE, may=(*_AS_IT_WAS, *_WEIGHT, "kept"), replaces=True,
     ),
     "pack": Kind(
         "archives:Pack", Words("pack into {}", "packed", "{} written", "packed into {target}", "packed into {target}"),
-        source=False, needs={"members": is_members}, may=WEIGHT, planned=True, makes=True,
+        source=False, needs=("members",), may=_WEIGHT, planned=True, makes=True,
     ),
     "unpack": Kind(
         "archives:Unpack",
         Words("unpack {}", "unpacked", "{} unpacked", "{source} → unpacked into {target}", "unpacked into {target}"),
-        was=_FILE, may=WEIGHT, planned=True, makes=True, sized=True,
+        was=_FILE, may=_WEIGHT, planned=True, makes=True, sized=True,
     ),
     "set-attribute": Kind(
         "extras:SetAttribute",
@@ -274,23 +268,23 @@ KINDS: Mapping[VerbName, Kind] = {
     ),
     "run": Kind(
         "extras:RunProgram", Words("run a program for {}", "ran", "ran a program for {}", "{source}: programs"),
-        target=False, was=_ANY, needs={"command": is_command}, planned=True, lasting="what programs did", stays=True,
+        target=False, was=_ANY, needs=("command",), planned=True, lasting="what programs did", stays=True,
     ),
     "run-making": Kind(
         "extras:RunMaking",
         Words("run a program that makes {}", "made", "{} created by a program",
               "{source} → a program creates files in {target}", "created by a program: {target}"),
-        was=_ANY, needs={"command": is_command}, planned=True, makes=True, stays=True,
+        was=_ANY, needs=("command",), planned=True, makes=True, stays=True,
     ),
     "make-folder": Kind("making:MakeFolder", None, source=False, may=_AS_IT_WAS, planned=True),
     "remove-folder": Kind(
         "removing:RemoveFolder", None, target=False, was=frozenset({"folder"}), may=_AS_IT_WAS, planned=True
     ),
     "note-times": Kind(
-        "extras:NoteTimes", None, target=False, was=frozenset({"folder"}), needs={"mtime_ns": is_number}
+        "extras:NoteTimes", None, target=False, was=frozenset({"folder"}), needs=("mtime_ns",)
     ),
     "restore-times": Kind(
-        "extras:RestoreTimes", None, target=False, needs={"mtime_ns": is_number}, may={"now_ns": is_number}
+        "extras:RestoreTimes", None, target=False, needs=("mtime_ns",), may=("now_ns",)
     ),
 }  # fmt: skip
 

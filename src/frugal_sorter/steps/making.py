@@ -23,8 +23,9 @@ from frugal_sorter.changes.removal import (
 from frugal_sorter.filesystem.record import COARSEST_TIME_NS, AsItWas, FileRecord, Identity, Place
 from frugal_sorter.filesystem.status import READ, look
 from frugal_sorter.filesystem.tree import LIST
-from frugal_sorter.platforms import accounts, attributes, disk, kernel
+from frugal_sorter.platforms import accounts, attributes, disk
 from frugal_sorter.reasons import NotDone, Outcome, Why
+from frugal_sorter.steps.kinds import Details
 from frugal_sorter.steps.moving import InTouch
 from frugal_sorter.steps.parts import (
     Making,
@@ -40,7 +41,7 @@ from frugal_sorter.steps.parts import (
     same_entry,
     there,
 )
-from frugal_sorter.steps.step import Details, Mark, RunContext, Step, Verb, Witness, left_undone
+from frugal_sorter.steps.step import Mark, RunContext, Step, Verb, Witness, left_undone
 
 
 class Copy(Making):
@@ -293,7 +294,7 @@ class OwnFile(Verb):
             except FileExistsError:
                 raise NotDone(Why.NAME_TAKEN(place.name)) from None
             with suppress(OSError):  # the link is gone, and this is what stands for it
-                kernel.sync_folder(part.fd)
+                disk.sync_folder(part.fd)
         return Mark(step.id, Outcome.DONE, now=made)
 
     @staticmethod

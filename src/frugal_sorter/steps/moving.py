@@ -27,6 +27,7 @@ from frugal_sorter.filesystem.volumes import volume_of
 from frugal_sorter.filesystem.walk import Inside, look_inside
 from frugal_sorter.platforms import disk
 from frugal_sorter.reasons import NotDone, Outcome, Why, reason_of, why_not
+from frugal_sorter.steps.kinds import Details
 from frugal_sorter.steps.parts import (
     BEGUN,
     Held,
@@ -42,7 +43,7 @@ from frugal_sorter.steps.parts import (
     there,
     where_put_back,
 )
-from frugal_sorter.steps.step import Details, Mark, RunContext, Step, Verb, left_undone
+from frugal_sorter.steps.step import Mark, RunContext, Step, Verb, left_undone
 
 
 class Move(Verb):

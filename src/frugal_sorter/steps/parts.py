@@ -15,9 +15,10 @@ from frugal_sorter.filesystem.status import look, look_like, look_like_or_none, 
 from frugal_sorter.filesystem.tree import LIST, below
 from frugal_sorter.filesystem.volumes import volume_of
 from frugal_sorter.filesystem.walk import look_inside
-from frugal_sorter.platforms import accounts, kernel, names
+from frugal_sorter.platforms import accounts, disk, system
 from frugal_sorter.reasons import NotDone, Outcome, Why, reason_of, why_not
-from frugal_sorter.steps.step import Details, Mark, RunContext, Step, Verb, Witness, left_undone, step_as_line
+from frugal_sorter.steps.kinds import Details
+from frugal_sorter.steps.step import Mark, RunContext, Step, Verb, Witness, left_undone, step_as_line
 from frugal_sorter.values import frozen
 
 _GONE = frozenset({errno.ENOENT, errno.ENOTDIR, errno.ELOOP})
@@ -168,7 +169,7 @@ def put_back(context: RunContext, aside: Place, place: Place, was: Identity) -> 
         if found is None or not found.identity.same_who(was):
             return f"it is not there any more as {aside.path}"
         for number in range(1, _MOST_NUMBERS):
-            name = place.name if number == 1 else names.shortened(place.name, f"_{number}")
+            name = place.name if number == 1 else system.shortened(place.name, f"_{number}")
             try:
                 rename_without_replacing(fd, aside.name, fd, name)
                 return "" if number == 1 else f"it is now named {name}, because its name was taken in the meantime"
@@ -365,7 +366,7 @@ def finish_part(context: RunContext, step: Step, part: Part, data: Mapping[str, 
     except FileExistsError:
         raise NotDone(Why.NAME_TAKEN(step.target.name)) from None
     try:
-        kernel.sync_folder(part.fd)
+        disk.sync_folder(part.fd)
     except OSError:
         # A name that may not last is none: the part has its own again, and is given up.
         rename_without_replacing(part.fd, step.target.name, part.fd, part.name)

@@ -5,12 +5,13 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from importlib import import_module
-from typing import TYPE_CHECKING, Any, NamedTuple, TypedDict, cast
+from typing import TYPE_CHECKING, Any, NamedTuple, cast
 
-from frugal_sorter.filesystem.record import AsItWas, Identity, Place, place_of
+from frugal_sorter.filesystem.record import Identity, Place, is_identity, place_of
 from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.reasons import NotDone, Outcome, Reason, Why, reason_of
-from frugal_sorter.steps.kinds import KINDS, UNSIZED, VerbName, is_identity, is_name
+from frugal_sorter.state import is_name
+from frugal_sorter.steps.kinds import KINDS, UNSIZED, Details, VerbName, checks
 from frugal_sorter.values import field, mutable
 
 if TYPE_CHECKING:
@@ -59,62 +60,6 @@ def total(counts: Iterable[Count]) -> Count:
 def folder_of(files: int) -> Count:
     """Return one folder with a number of files inside."""
     return Count(0, 1, files)
-
-
-# A folder and a name, and the fields of an `Identity`, as JSON has them.
-PlaceValues = Sequence[str]
-IdentityValues = Sequence[Any]
-
-
-class Member(TypedDict):
-    """An entry that is packed: where it is, its name in the zip, and what it was as planned."""
-
-    path: str
-    name: str
-    was: IdentityValues
-
-
-class Weight(TypedDict, total=False):
-    """How much is inside a folder: files and bytes."""
-
-    files: int
-    bytes: int
-
-
-class Details(AsItWas, Weight, total=False):
-    """What a step has besides the fields of all steps; none where its verb needs none.
-
-    Args:
-        across: the entry goes to, or comes from, a trash on another volume.
-        top: of the volume with that trash; missing for the trash of the home.
-        restore: by path inside the entry, what the other volume could not keep.
-        original: where an entry of the trash had been.
-        again: the step that made it, as a line.
-        entry: what it was made of, or what carries the attribute; its folder and name.
-        entry_was: the identity of that.
-        kept: the other name of a file with several, and what it was.
-        members: what is packed.
-        attribute: the name of an extended attribute.
-        old: its text before; empty for none.
-        new: its text after.
-        command: a program and its arguments.
-        now_ns: the time of a folder after the run, in ns.
-    """
-
-    across: bool
-    top: str
-    restore: Mapping[str, Any]
-    original: str
-    again: Mapping[str, Any]
-    entry: PlaceValues
-    entry_was: IdentityValues
-    kept: tuple[PlaceValues, IdentityValues] | Sequence[Any]
-    members: Sequence[Member]
-    attribute: str
-    old: str
-    new: str
-    command: Sequence[str]
-    now_ns: int
 
 
 class Witness(NamedTuple):
@@ -349,12 +294,11 @@ def refuse_malformed(step: Step) -> None:
     if step.witness is not None and not is_identity(step.witness.identity):
         raise ValueError("what stays is not described as an entry")
     details: Mapping[str, object] = step.details
-    for key, is_fit in kind.needs.items():
-        if key not in details or not is_fit(details[key]):
+    for key in kind.needs:
+        if key not in details or not checks()[key](details[key]):
             raise ValueError(f"a step to {step.verb} needs a proper `{key}`")
     for key, value in details.items():
-        fit = kind.needs.get(key) or kind.may.get(key)
-        if fit is None or not fit(value):
+        if key not in (*kind.needs, *kind.may) or not checks()[key](value):
             raise ValueError(f"`{key}` is not what a step to {step.verb} can have there")
 
 

@@ -22,7 +22,7 @@ from frugal_sorter.filesystem.parallel import fork_with_pipe
 from frugal_sorter.filesystem.record import COARSEST_TIME_NS, Place, Unknown, place_of
 from frugal_sorter.filesystem.status import look, look_or_none, open_to_read
 from frugal_sorter.filesystem.walk import look_inside
-from frugal_sorter.platforms import accounts, disk, kernel, processes
+from frugal_sorter.platforms import accounts, disk, processes
 from frugal_sorter.reasons import NotDone, Outcome, Why
 from frugal_sorter.steps.moving import Move, MoveAcross
 from frugal_sorter.steps.parts import ends_of, held, look_at
@@ -269,7 +269,7 @@ class Trash(Verb):
         for trash in list(self._bins.values()):
             # Not one of those that are shared: a thread waits here.
             with suppress(OSError), Descriptors() as own:
-                kernel.sync_volume(own.folder(trash.info))
+                disk.sync_volume(own.folder(trash.info))
 
     def _are_ready(self, steps: Sequence[Step], ready: list[int]) -> None:
         is_ready = set(ready)

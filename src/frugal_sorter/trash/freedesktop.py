@@ -16,7 +16,7 @@ from urllib.parse import unquote_to_bytes
 from frugal_sorter.filesystem.record import Place, is_inside
 from frugal_sorter.filesystem.tree import lstat
 from frugal_sorter.filesystem.volumes import mount_at, mounted_tops, volume_of
-from frugal_sorter.platforms import accounts, disk, names, own_folders, slashed
+from frugal_sorter.platforms import accounts, disk, slashed, system
 from frugal_sorter.state import for_a_session
 from frugal_sorter.trash.base import TrashBin
 from frugal_sorter.values import frozen
@@ -66,9 +66,9 @@ class FreedesktopBin(TrashBin):
 
     def name_for(self, place: Place, number: int) -> str:
         wanted = place.name
-        if names.length(wanted) > LONGEST_NAME:
+        if system.length(wanted) > LONGEST_NAME:
             wanted = os.fsdecode(os.fsencode(wanted)[: LONGEST_NAME - 10])
-        return wanted if number == 1 else names.shortened(wanted, f".{number}", LONGEST_NAME)
+        return wanted if number == 1 else system.shortened(wanted, f".{number}", LONGEST_NAME)
 
 
 def bin_at(folder: str, top: str) -> TrashBin:
@@ -95,7 +95,7 @@ def _encoded_start(folder: str, top: str) -> str:
 
 def home_bin() -> TrashBin:
     """Return the trash in the home; it may not exist yet."""
-    root = slashed.realpath(slashed.join(own_folders.data_home(), "Trash"))
+    root = slashed.realpath(slashed.join(system.data_home(), "Trash"))
     return FreedesktopBin(root, "", _dev_above(root))
 
 

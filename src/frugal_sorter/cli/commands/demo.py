@@ -11,7 +11,7 @@ from datetime import datetime
 
 from frugal_sorter.cli.output.text import count_text, shown
 from frugal_sorter.demo import DEFAULT_SEED, lay_out
-from frugal_sorter.platforms import programs
+from frugal_sorter.platforms import processes
 from frugal_sorter.platforms.slashed import Path
 
 EXAMPLES = """
@@ -50,7 +50,7 @@ def run(args: argparse.Namespace) -> int:
     now = datetime.now()
     if args.folder is not None:
         count = lay_out(args.folder, now, args.seed)
-        place = programs.quote(str(args.folder))
+        place = processes.quote(str(args.folder))
         print(f"{count_text(count, 'file')} in {shown(str(args.folder))}: the front desk of Tidewater Pottery.")
         print(f"Next: frugal inventory {place}/Intake, then frugal preview {place}/rules.toml")
         return 0
@@ -65,7 +65,7 @@ def _tell(folder: Path, private: Path) -> int:
     environment = {**os.environ, "XDG_STATE_HOME": str(private / "state"), "XDG_DATA_HOME": str(private / "data")}
     for at, (remark, words) in enumerate(_STORY):
         gap = "\n" if at else ""
-        print(f"{gap}# {remark}\n$ frugal {programs.join(words)}", flush=True)
+        print(f"{gap}# {remark}\n$ frugal {processes.join(words)}", flush=True)
         command = [sys.executable, "-P", "-m", "frugal_sorter", *words]
         code = subprocess.run(command, cwd=folder, env=environment, stdin=subprocess.DEVNULL, check=False).returncode
         if code != 0:

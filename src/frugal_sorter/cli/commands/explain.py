@@ -29,7 +29,7 @@ from frugal_sorter.filesystem.status import look
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.by_rules import plan_by_rules
 from frugal_sorter.planning.sight import Explained, Explainer, Fate, Tested
-from frugal_sorter.platforms import disk, programs, slashed
+from frugal_sorter.platforms import disk, processes, slashed
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.reasons import reason_of
 from frugal_sorter.rules.fields import Between, World
@@ -189,7 +189,7 @@ def _show_gone(screen: Screen, journal: Journal, path: str, passage: Passage) ->
         screen.line(f"{'Now at' if disk.lexists(at) else 'No longer at'}: {shown(at)}", style="bold")
     if at and disk.lexists(at):
         # What went along with a folder comes back with it.
-        command = programs.join(["frugal", "undo", str(last.run), "--only", last.step.place.path])
+        command = processes.join(["frugal", "undo", str(last.run), "--only", last.step.place.path])
         screen.line(f"To restore it: {command}" if last is passage else f"To undo its last change: {command}")
 
 

@@ -12,7 +12,7 @@ from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import count_text, date_text, iso_text, moment_text, shown, signed_size_text, size_text
 from frugal_sorter.cli.reading import require_library
 from frugal_sorter.errors import UsageError
-from frugal_sorter.platforms import programs
+from frugal_sorter.platforms import processes
 from frugal_sorter.reasons import reason_of
 from frugal_sorter.reports.forecast import (
     DAY_NS,
@@ -188,7 +188,7 @@ def _doubted(now: Saved, trend: Trend, outlook: Outlook, first_visit: bool) -> l
         if since_ns > HOUR_NS:
             lines.append(f"if that continues, the volume will be full on {when}")
     wait = "in a week and in two" if trend.span_days >= 7 else "tomorrow and the day after"
-    helps = f"`frugal inventory {shown(programs.quote(now.folder))} --save`"
+    helps = f"`frugal inventory {shown(processes.quote(now.folder))} --save`"
     lines.append(f"to find out, run {helps} {wait}" if first_visit else f"to find out, save a few more inventories: {helps}")
     return lines
 

@@ -28,7 +28,7 @@ from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Place
 from frugal_sorter.journal.database import Driver, Run, Visit
 from frugal_sorter.journal.journal import Journal
-from frugal_sorter.platforms import programs, slashed
+from frugal_sorter.platforms import processes, slashed
 from frugal_sorter.reasons import Outcome
 from frugal_sorter.rules.units import DAY_NS
 from frugal_sorter.state import adopt, of_other_machines, ready_state_folder, writer_is_active
@@ -211,7 +211,7 @@ def _lines(counted: Mapping[int, _Ends], runs: Sequence[Run], visits: Sequence[V
 
 
 def _line_of_visit(visit: Visit, active: bool) -> _Line:
-    words = programs.split(visit.command) if visit.command.count("'") % 2 == 0 else visit.command.split()
+    words = processes.split(visit.command) if visit.command.count("'") % 2 == 0 else visit.command.split()
     what = words[1] if len(words) > 1 else visit.driver
     state: str = visit.outcome
     if state == "running":

@@ -30,7 +30,7 @@ from frugal_sorter.cli.output.text import (
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.extended_attributes import tags_text
 from frugal_sorter.filesystem.record import Unread, band_order, is_inside
-from frugal_sorter.platforms import processes, programs
+from frugal_sorter.platforms import processes
 from frugal_sorter.reasons import reason_of
 from frugal_sorter.reports.inventory import SORTS, WAYS, By, Count, Inventory, InventoryCounter, list_entries
 from frugal_sorter.values import replace
@@ -272,14 +272,14 @@ def _save(session: Session, folders: list[str], args: argparse.Namespace) -> Non
             session = replace(session, on_progress=progress.update)
             full = full_of(session, folders[0], args.look_inside)
             save(head_of(folders[0], moment_ns), path, args.replace, full)
-        command = programs.join(["frugal", "preview", "RULES", "--on", str(path)])
+        command = processes.join(["frugal", "preview", "RULES", "--on", str(path)])
         print(f"Saved in {shown(str(path))}.\nTo try rules on it, here or on another computer: {shown(command)}", file=sys.stderr)
         return
     save(look_now(folders[0], args.hidden, moment_ns), path, args.replace)
     days, name = read_settings().keep_days, args.save or path.name.removesuffix(SUFFIX)
     print(
         f"Saved as {shown(name)} for {days:,} days.\n"
-        f"To compare later: frugal compare {shown(programs.quote(name))} {shown(programs.quote(folders[0]))}",
+        f"To compare later: frugal compare {shown(processes.quote(name))} {shown(processes.quote(folders[0]))}",
         file=sys.stderr,
     )
 

@@ -16,7 +16,7 @@ from frugal_sorter.cli.reading import add_on, looking_on, moment_of, require_lib
 from frugal_sorter.errors import UsageError
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.selection import Numbers
-from frugal_sorter.platforms import programs
+from frugal_sorter.platforms import processes
 from frugal_sorter.rules.model import RuleBook
 from frugal_sorter.values import replace
 
@@ -141,8 +141,8 @@ def _exit_code(args: argparse.Namespace, plan: Plan) -> int:
 def _tidy(args: argparse.Namespace) -> str:
     """Return the command that does what was shown."""
     if args.save:
-        return programs.join(["frugal", "tidy", "--plan", str(args.save)])
+        return processes.join(["frugal", "tidy", "--plan", str(args.save)])
     words = ["frugal", "tidy", *([str(args.rules)] if args.rules else [])]
     words += [word for name in args.rule for word in ("--rule", name)]
     words += ["--again"] if args.again else []
-    return programs.join([*words, *(["--without", *args.without] if args.without else [])])
+    return processes.join([*words, *(["--without", *args.without] if args.without else [])])

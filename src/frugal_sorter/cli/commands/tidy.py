@@ -82,7 +82,7 @@ class _Tidy(Job):
 
     def _approved(self, plan: Plan, session: Session) -> Plan:
         """Return a plan without what the owner of the machine wants to stay."""
-        from frugal_sorter.planning.approval import read_approval
+        from frugal_sorter.planning.selection import read_approval
 
         numbers = Numbers(plan)
         answer = read_approval(self.args.approved, self.args.plan, len(numbers.steps))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from frugal_sorter.app.verify import verify
+from frugal_sorter.app.carry_out import verify
 from frugal_sorter.cli.options import add_for, add_format, add_listing, is_short, run_number
 from frugal_sorter.cli.output.results import print_json
 from frugal_sorter.cli.output.screen import Progress, Screen

@@ -13,9 +13,8 @@ from frugal_sorter.cli.output.text import below, common_base, moment_text, shown
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.contents import Contents
 from frugal_sorter.filesystem.record import TYPE_OF_SUFFIX, suffix_of
-from frugal_sorter.planning.approval import FORMAT, NOTHING, digest_of
 from frugal_sorter.planning.plan import load_plan
-from frugal_sorter.planning.selection import Numbers, by_rule
+from frugal_sorter.planning.selection import FORMAT, NOTHING, Numbers, by_rule, digest_of
 from frugal_sorter.platforms import disk
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.steps.kinds import FINAL

@@ -47,9 +47,9 @@ def mount_of(path: str | int) -> int:
     """
     import ctypes  # a list of runs has volumes and looks at none
 
-    from frugal_sorter.platforms.posix import kernel
+    from frugal_sorter.platforms.posix import disk
 
-    call = kernel.statx()
+    call = disk.statx()
     buffer = ctypes.create_string_buffer(256)
     where = (path, b"", _ITSELF) if isinstance(path, int) else (-100, os.fsencode(path), 0)
     answered = call is not None and call(*where, _WITH_MOUNT, buffer) == 0

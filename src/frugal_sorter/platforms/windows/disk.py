@@ -16,7 +16,7 @@ import sys
 from collections.abc import Iterable, Iterator, Sequence
 from os import O_APPEND, O_CREAT, O_EXCL, O_RDONLY, O_RDWR, O_TRUNC, O_WRONLY
 from types import TracebackType
-from typing import TypeVar
+from typing import Any, TypeVar
 
 assert sys.platform == "win32"
 
@@ -604,3 +604,30 @@ def lease(descriptor: int) -> None:
 def is_broken(descriptor: int) -> bool:
     """Return True if somebody waits to write: who tries is refused instead."""
     return False
+
+
+def rename_exclusively(source_fd: int, source: str, target_fd: int, target: str) -> None:
+    """Rename an entry of one open folder into another, never over anything.
+
+    Raises:
+        OSError: EEXIST where the name is taken.
+    """
+    rename(_full(source, source_fd), _full(target, target_fd), 0)
+
+
+def sync_volume(descriptor: int) -> None:
+    """Wait for a volume: only an administrator may ask for that; its journal keeps names in order."""
+
+
+def sync_folder(descriptor: int) -> None:
+    """Wait for the names in a folder: that cannot be asked for."""
+
+
+def statx() -> Any | None:
+    """Return nothing: a status has its birth."""
+    return None
+
+
+def device(major: int, minor: int) -> int:
+    """Return the number of a device, as a status has it."""
+    return 0

@@ -1,19 +1,20 @@
-"""Drives."""
+"""Drives, and what on them belongs to Windows itself."""
 
 from __future__ import annotations
 
 import ctypes
 import ntpath
+import os
 import shutil
 import string
 import sys
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 assert sys.platform == "win32"
 
 from frugal_sorter.platforms.volume_values import Keeping, Mount, Room
 from frugal_sorter.platforms.windows import api, disk
-from frugal_sorter.platforms.windows.slashed import native
+from frugal_sorter.platforms.windows.slashed import native, realpath
 
 _OVER_A_NETWORK = 4
 _LONGEST = 240
@@ -72,3 +73,24 @@ def read_times(folder: str) -> Keeping:
 def changes_of_mounts(stop: int) -> Iterator[None]:
     """Yield whenever a drive came or went: that is not told here."""
     return iter(())
+
+
+_VARIABLES = ("SystemRoot", "ProgramFiles", "ProgramFiles(x86)", "ProgramW6432", "ProgramData")
+_AT_TOPS = ("$Recycle.Bin", "System Volume Information", "Recovery", "$WinREAgent")
+
+
+def trees() -> Sequence[str]:
+    """Return the folders that are the system's, with all that is below them."""
+    named = [realpath(os.environ[name]) for name in _VARIABLES if os.environ.get(name)]
+    return (*dict.fromkeys(named), *(f"{mount.top}{name}" for mount in mounts() for name in _AT_TOPS))
+
+
+def open_trees() -> Sequence[str]:
+    """Return places inside those trees where people do keep files."""
+    return ()
+
+
+def folders() -> Sequence[str]:
+    """Return the folders that are the system's themselves, but not what is below them."""
+    drive = f"{os.environ.get('SYSTEMDRIVE', 'C:')}/"
+    return drive, f"{drive}Users"
