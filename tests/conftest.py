@@ -38,6 +38,9 @@ def _have_mounts_of_our_own() -> None:
 
 
 IS_WINDOWS = sys.platform == "win32"
+IS_MACOS = sys.platform == "darwin"
+# Where a start takes long, or would ask the real system.
+IN_THIS_PROCESS = IS_WINDOWS or "FAKED_MACOS" in os.environ
 IS_ROOT = not IS_WINDOWS and os.geteuid() == 0
 if sys.platform.startswith("linux") and IS_ROOT:
     _have_mounts_of_our_own()
@@ -52,13 +55,13 @@ def pytest_configure(config: pytest.Config) -> None:
     settings.load_profile("project")
 
 
-# What asks Windows is run there, by `test_windows.py`.
-collect_ignore_glob = [] if IS_WINDOWS else ["on_windows/*"]
+# What asks another system is run there, by `test_other_systems.py`.
+collect_ignore_glob = [*([] if IS_WINDOWS else ["on_windows/*"]), *([] if IS_MACOS else ["on_macos/test_*"])]
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """Begin with the longest tests: at the end one process would work on them alone."""
-    items.sort(key=lambda item: item.path.name != "test_windows.py")
+    items.sort(key=lambda item: item.path.name != "test_other_systems.py")
 
 
 # Root reads and writes everything; without these capabilities it is held to modes like any owner.
@@ -138,7 +141,7 @@ def frugal(folder: Path, served: Served) -> Frugal:
         *words: str | Path, code: int | None = 0, without_rights: bool = False, **more: str
     ) -> subprocess.CompletedProcess[str]:
         env = {**os.environ, **more}
-        if IS_WINDOWS:
+        if IN_THIS_PROCESS:
             return in_this_process(words, folder, env, code)
         if without_rights or needs_a_start(env):
             done = subprocess.run(

@@ -10,13 +10,12 @@ from pathlib import Path
 import platformdirs
 import pytest
 
-from frugal_sorter.errors import UsageError
 from frugal_sorter.platforms import system
 from frugal_sorter.rules.keys import Places
 from frugal_sorter.state import forget_all
 from frugal_sorter.trash.recycle_bin import RecycleBin
 from tests.conftest import Frugal, Mount
-from tests.support import book_of, moves_of, plan_of, put, rules_text
+from tests.support import book_of, plan_of, put, rules_text
 
 PLACES = ("desktop", "documents", "downloads", "pictures", "music", "videos")
 
@@ -192,14 +191,6 @@ def test_the_info_of_a_recycle_bin_says_where_an_entry_was() -> None:
     for cut in range(len(raw)):
         assert trash.parse(raw[:cut])[0] != place.path
     assert trash.may_begin(b"", place) and trash.may_begin(raw[:20], place) and not trash.may_begin(raw, place)
-
-
-def test_where_the_trash_is_not_known_nothing_is_sent_there(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(system, "HAS_KNOWN_TRASH", False)
-    file = put(folder / "Intake/a.log")
-    with pytest.raises(UsageError, match="the location of this system's trash is unknown"):
-        plan_of(book_of(folder, "where = 'everything'\ntrash = true"))
-    assert file.exists() and moves_of(plan_of(book_of(folder, "where = 'everything'\nmove = 'Sorted'")), folder)
 
 
 def test_what_macos_keeps_as_one_thing_is_not_taken_apart(folder: Path, own_home: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -1,6 +1,6 @@
 """The same on each system: no content disappears, undo is exact, and a kill at any changing call loses nothing.
 
-On Linux and, by `tests/test_windows.py`, on Windows: the calls are hooked at the seam, so that no tracer is asked for.
+On Linux and, by `tests/test_other_systems.py`, on Windows and a faked macOS: the calls are hooked at the seam, so that no tracer is asked for.
 """
 
 from __future__ import annotations
@@ -22,7 +22,7 @@ from hypothesis import strategies as st
 
 from frugal_sorter.platforms import slashed
 from frugal_sorter.state import forget_all
-from tests.conftest import IS_WINDOWS, Frugal, in_this_process
+from tests.conftest import IS_MACOS, IS_WINDOWS, Frugal, in_this_process
 from tests.support import THOROUGH, book_of, carry_out, contents, done_by, file_names, plan_of, put, rules_text, snapshot, undo
 
 # Another volume, and where the trash of an account is.
@@ -30,7 +30,7 @@ FAR = Path("D:/frugal far" if IS_WINDOWS else "/dev/shm/frugal far")
 
 
 def trash_of(home: Path) -> Path:
-    return Path("C:/$Recycle.Bin") if IS_WINDOWS else home / ".local/share/Trash"
+    return Path("C:/$Recycle.Bin") if IS_WINDOWS else home / (".Trash" if IS_MACOS else ".local/share/Trash")
 
 
 # Targets that Windows cannot hold are among them.
@@ -111,6 +111,9 @@ def lay_out(root: Path) -> None:
 
 RUN = """
 import os, sys
+if "FAKED_MACOS" in os.environ:
+    from tests.on_macos.__main__ import fake
+    fake()
 from frugal_sorter.platforms import disk
 point, calls = int(sys.argv[1]), 0
 def hooked(function):
@@ -171,7 +174,7 @@ def test_a_kill_before_any_changing_call_loses_nothing(
         lay_out(root)
         before, held = state_of(root), everything(root, own_home)
         done = subprocess.run(
-            [sys.executable, "-X", "utf8", "-c", RUN, str(point)], cwd=root, stdin=subprocess.PIPE, stdout=subprocess.PIPE,
+            [sys.executable, "-X", "utf8", "-c", RUN, str(point)], cwd=root, env=os.environ | {"PYTHONPATH": os.pathsep.join(sys.path)}, stdin=subprocess.PIPE, stdout=subprocess.PIPE,
             stderr=subprocess.STDOUT,
         )  # fmt: skip
         forget_all()

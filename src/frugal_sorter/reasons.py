@@ -259,6 +259,7 @@ class Why(Enum):
     PROGRAM_UNKNOWN = "open", "{} was started; its result is unknown"
     PART_LEFT = "open", "{}", "which unfinished part was left"
     # What is not read.
+    PRIVATE = ("failed", "macOS shows it only to programs that you allow: System Settings, Privacy & Security, Full Disk Access")
     ON_OTHER_VOLUME = "by design", "on another volume; not included"
     HIDDEN_ATTRIBUTE = "by design", "has the hidden attribute; not included"
     FUTURE_DATE = "failed", "skipped: its date is in the future"

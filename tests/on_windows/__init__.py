@@ -1,1 +1,1 @@
-"""Tests that run with a Windows Python alone; see `tests/test_windows.py`."""
+"""Tests that run with a Windows Python alone; see `tests/test_other_systems.py`."""

@@ -302,13 +302,12 @@ def rename_without_replacing(source_fd: int, source: str, target_fd: int, target
         FileExistsError: the target name is taken.
         OSError: EXDEV across volumes, EPERM where the file system can do neither way.
     """
-    if disk.rename_exclusively is not None:
-        try:
-            disk.rename_exclusively(source_fd, source, target_fd, target)
-            return
-        except OSError as error:
-            if error.errno not in _NOT_KNOWN:
-                raise
+    try:
+        disk.rename_exclusively(source_fd, source, target_fd, target)
+        return
+    except OSError as error:
+        if error.errno not in _NOT_KNOWN:
+            raise
     try:
         by_link(source_fd, source, target_fd, target)
     except OSError as error:

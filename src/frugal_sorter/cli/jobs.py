@@ -438,7 +438,7 @@ def keep_out(args: argparse.Namespace, screen: Screen, rules: Sequence[Keys]) ->
         elif not hasattr(args, "rules"):
             raise UsageError("--keep-out needs a rule file", "add its name: --keep-out RULES")
         path = rules_file(args)
-        from frugal_sorter.app.rules import change, leave_for_good
+        from frugal_sorter.app.rule_file import change, leave_for_good
 
         result = change(Session.begin(), path, leave_for_good(rules))
         if result.has_problem or not result.done:

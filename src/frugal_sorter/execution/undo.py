@@ -21,7 +21,7 @@ from frugal_sorter.filesystem.walk import look_inside
 from frugal_sorter.journal.database import Run
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import Note, Plan
-from frugal_sorter.platforms import disk
+from frugal_sorter.platforms import disk, system
 from frugal_sorter.reasons import NotDone, Outcome, Why, reason_of
 from frugal_sorter.steps.kinds import ATTENDING, FINAL, KINDS, LASTING, MAKING, REPLACING, TAKING, Details, VerbName
 from frugal_sorter.steps.step import Mark, NotTouched, RunContext, Step, verbs_for
@@ -291,7 +291,7 @@ class _UndoPlanner:
         if one is None or other is None or step.was is None or one.folder != other.folder:
             return False
         # On a volume that takes `a.log` and `A.log` for one name, an entry stands in its own way.
-        if one.name.casefold() != other.name.casefold():
+        if system.folded(one.name) != system.folded(other.name):
             return False
         found = self._look(other, step.was)
         return found is not None and found.dev == step.was.dev and found.same_who(step.was)

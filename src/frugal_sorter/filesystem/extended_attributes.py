@@ -19,23 +19,27 @@ ORIGIN = "user.xdg.origin.url"
 _ABSENT = frozenset({errno.ENODATA, getattr(errno, "ENOATTR", errno.ENODATA)})
 
 
-def read_attribute(path: str, name: str) -> str:
+def read_attribute(path: str | int, name: str) -> str:
     """Return the text of an extended attribute of an entry, no link being followed; empty where it has none.
+
+    Args:
+        path: its path, or what `attributes.by_descriptor` returned.
+        name: of the attribute.
 
     Raises:
         OSError: it cannot be read, or the file system keeps no attributes (ENOTSUP).
     """
     if not attributes.ARE_KEPT:
         if name == ORIGIN:
-            return attributes.origin_of(path)
+            return attributes.origin_of(str(path))
         raise OSError(errno.ENOTSUP, "this system keeps no extended attributes")
     try:
+        if isinstance(path, int) or path.startswith("/proc/self/fd/"):
+            # What a descriptor stands for in /proc is a link to it.
+            return attributes.getxattr(path, name).decode("utf-8", "surrogateescape")
         if (view := current()) is not None and (given := view.given(path, name)) is not None:
             return given
-        # What a descriptor stands for in /proc is a link to it.
-        return attributes.getxattr(real_path(path), name, follow_symlinks=path.startswith("/proc/self/fd/")).decode(
-            "utf-8", "surrogateescape"
-        )
+        return attributes.getxattr(real_path(path), name, follow_symlinks=False).decode("utf-8", "surrogateescape")
     except OSError as error:
         if error.errno in _ABSENT:
             return ""

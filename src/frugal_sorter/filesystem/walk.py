@@ -13,7 +13,7 @@ from typing import Generic, NamedTuple, TypeVar
 from frugal_sorter.filesystem import tree as foreseen
 from frugal_sorter.filesystem.record import Listing, Unknown, Unread
 from frugal_sorter.filesystem.tree import LIST, below, real_path
-from frugal_sorter.platforms import disk, slashed
+from frugal_sorter.platforms import disk, slashed, system
 from frugal_sorter.platforms.system import blake2b
 from frugal_sorter.reasons import Why, reason_of
 
@@ -31,6 +31,8 @@ Pick = Callable[[Listing], Sequence[int]]
 
 def unread_for(path: str, error: OSError) -> Unread:
     """Return why a folder was not read; what is mounted in a tree is left out by design."""
+    if error.errno == errno.EPERM and system.is_private(path):
+        return Unread(path, Why.PRIVATE())
     if error.errno == errno.EXDEV:
         return Unread(path, Why.ON_OTHER_VOLUME())
     return Unread(path, reason_of(error))

@@ -56,7 +56,7 @@ def refused_folder(path: str) -> str | None:
     if any(is_inside(path, own) for own in own_folders()):
         return "the tool's own folder"
     parts = path.split("/")
-    if any(part == ".Trash" or part.startswith(".Trash-") for part in parts) or is_inside(path, own_trash()):
+    if any(part in (".Trash", ".Trashes") or part.startswith(".Trash-") for part in parts) or is_inside(path, own_trash()):
         return "a trash"
     if not VERSION_CONTROL.isdisjoint(parts):
         return "the internal folder of a version control system"

@@ -8,7 +8,6 @@ import stat
 from collections.abc import Callable, Sequence
 from contextlib import suppress
 
-from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.extended_attributes import COMMENT, TAGS, read_attribute, split_tags
 from frugal_sorter.filesystem.record import COARSEST_TIME_NS, FileRecord, Identity, Place, Unknown, is_inside, place_of
 from frugal_sorter.filesystem.status import look_or_none, same_contents, with_sample
@@ -89,11 +88,6 @@ class Removals:
             inside: what is in it, for a folder, where that is known.
             witness: what must hold the same bytes.
         """
-        if not system.HAS_KNOWN_TRASH:
-            raise UsageError(
-                "the location of this system's trash is unknown",
-                ("move the files to a holding folder, or delete them permanently"),
-            )
         details: Details = {}
         if isinstance(inside, Inside):
             details = {"files": inside.files, "bytes": inside.bytes}
@@ -191,12 +185,12 @@ class TargetFolders:
         """Return a folder in the letters that the disk has, or that this plan gave it first, where their case does not count."""
         if not self.ignores_case(folder):
             return folder
-        known = self._spelling.get(key := folder.casefold())
+        known = self._spelling.get(key := system.folded(folder))
         if known is None:
             above, name = os.path.split(folder)
             if name:
                 above = self.spelled(above)
-                name = next((one for one in self._names(above) if one.casefold() == name.casefold()), name)
+                name = next((one for one in self._names(above) if system.folded(one) == system.folded(name)), name)
             known = self._spelling[key] = slashed.join(above, name) if name else folder
         return known
 
@@ -305,7 +299,7 @@ class Names:
         return not self.is_given(place) and not self.on_disk(place)
 
     def _key(self, place: Place) -> Place:
-        return Place(place.folder, place.name.casefold()) if self.ignores_case(place.folder) else place
+        return Place(place.folder, system.folded(place.name)) if self.ignores_case(place.folder) else place
 
 
 @frozen
@@ -395,7 +389,7 @@ class Clashes:
 
 
 def _differ_in_case_alone(one: Place, other: Place) -> bool:
-    return one.folder == other.folder and one.name.casefold() == other.name.casefold()
+    return one.folder == other.folder and system.folded(one.name) == system.folded(other.name)
 
 
 @mutable

@@ -8,12 +8,12 @@ from collections.abc import Iterable, Sequence
 from frugal_sorter.filesystem.record import TYPE_OF_SUFFIX, FileRecord, Unknown, place_of
 from frugal_sorter.filesystem.status import look, look_or_none, with_sample
 from frugal_sorter.filesystem.volumes import mount_at
-from frugal_sorter.filesystem.walk import Inside, look_inside
+from frugal_sorter.filesystem.walk import Inside, look_inside, unread_for
 from frugal_sorter.planning.guard import refused_folder
 from frugal_sorter.planning.matched import TargetFolders, identity_inside
 from frugal_sorter.planning.plan import Note, Plan
 from frugal_sorter.platforms import disk, slashed
-from frugal_sorter.reasons import Why, reason_of
+from frugal_sorter.reasons import Why
 from frugal_sorter.rules.fields import Facts, World
 from frugal_sorter.rules.keys import MOST_REMOVALS
 from frugal_sorter.rules.model import TrashLimits
@@ -33,7 +33,7 @@ def all_trashed() -> tuple[list[Trashed], list[Note]]:
         try:
             found += contents_of(trash)
         except OSError as error:
-            notes.append(Note(f"{trash.root}: {reason_of(error)}", True))
+            notes.append(Note(f"{trash.root}: {unread_for(trash.root, error).reason}", True))
     return sorted(found, key=lambda one: (str(one.deleted or ""), one.original, one.name)), notes
 
 

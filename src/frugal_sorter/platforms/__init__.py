@@ -11,6 +11,8 @@ import sys
 TYPE_CHECKING = False
 if TYPE_CHECKING and sys.platform == "win32":
     from frugal_sorter.platforms.windows import accounts, attributes, processes
+elif TYPE_CHECKING and sys.platform == "darwin":
+    from frugal_sorter.platforms.darwin import accounts, attributes, processes
 elif TYPE_CHECKING:
     from frugal_sorter.platforms.posix import accounts, attributes, processes
 
@@ -23,6 +25,6 @@ def __getattr__(name: str) -> object:
         raise AttributeError(name)
     from importlib import import_module
 
-    system = "windows" if sys.platform == "win32" else "posix"
+    system = "windows" if sys.platform == "win32" else "darwin" if sys.platform == "darwin" else "posix"
     globals()[name] = module = import_module(f"{__name__}.{system}.{name}")
     return module

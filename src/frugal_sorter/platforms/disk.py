@@ -10,6 +10,8 @@ import sys
 
 if sys.platform == "win32":
     from frugal_sorter.platforms.windows.disk import *
+elif sys.platform == "darwin":
+    from frugal_sorter.platforms.darwin.disk import *
 else:
     from frugal_sorter.platforms.posix.disk import *
 

@@ -28,8 +28,6 @@ _PACKAGES = frozenset(
     "photoslibrary photolibrary migratedphotolibrary aplibrary musiclibrary tvlibrary imovielibrary theater fcpbundle fcpevent "
     "logicx band garageband pages numbers key rtfd sparsebundle dtbase2 xcodeproj xcworkspace playground download".split()
 )
-# Where trashed entries go is known here.
-HAS_KNOWN_TRASH = NAME != "macos"
 
 if sys.platform == "win32":
     from frugal_sorter.platforms.windows.volumes import folders as folders
@@ -51,6 +49,24 @@ else:
     def folders() -> Sequence[str]:
         """Return the folders that are the system's themselves, but not what is below them."""
         return ("/", "/home", "/var", "/Users", "/private", "/private/var", "/Volumes")
+
+
+def folded(name: str) -> str:
+    """Return a name as volumes compare it that ignore letter case; those of macOS ignore in which form an accent is, too."""
+    if NAME != "macos":
+        return name.casefold()
+    import unicodedata
+
+    return unicodedata.normalize("NFC", name).casefold()
+
+
+def is_private(path: str) -> bool:
+    """Return True if a folder is one that macOS shows only to programs which a person has allowed to see it."""
+    home = slashed.realpath(slashed.expanduser("~"))
+    return NAME == "macos" and any(
+        path == f"{home}/{name}" or path.startswith(f"{home}/{name}/")
+        for name in ("Desktop", "Documents", "Downloads", "Library", ".Trash")
+    )
 
 
 def is_package(name: str) -> bool:

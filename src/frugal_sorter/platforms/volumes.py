@@ -8,6 +8,8 @@ from frugal_sorter.platforms.volume_values import Keeping, Mount, Room
 
 if sys.platform == "win32":
     from frugal_sorter.platforms.windows.volumes import *
+elif sys.platform == "darwin":
+    from frugal_sorter.platforms.darwin.volumes import *
 else:
     from frugal_sorter.platforms.posix.volumes import *
 

@@ -245,7 +245,7 @@ class Remembered:
 
 
 # In the order in which they are chosen; the module has the class `Scheduler`.
-SCHEDULERS = ("systemd", "cron", "launchd", "windows")
+SCHEDULERS = ("systemd", "launchd", "cron", "windows")
 _SECONDS = 60
 _LOOK_SECONDS = 0.2
 

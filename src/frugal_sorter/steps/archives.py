@@ -19,7 +19,7 @@ from frugal_sorter.filesystem.record import Identity, Place
 from frugal_sorter.filesystem.status import open_to_read
 from frugal_sorter.filesystem.tree import LIST, below
 from frugal_sorter.filesystem.volumes import free_bytes, volume_of
-from frugal_sorter.platforms import accounts, disk, slashed
+from frugal_sorter.platforms import accounts, disk, slashed, system
 from frugal_sorter.platforms.system import blake2b
 from frugal_sorter.reasons import NotDone, Outcome, Why
 from frugal_sorter.steps.parts import Making, ends_of, find, finish_part, is_same_inside, part_beside
@@ -386,7 +386,7 @@ class _Room:
 
     def refuse_alike(self, name: str) -> None:
         """Check that no other name is the same one where letter case does not count."""
-        other = self._names.setdefault(name.casefold(), name) if self._ignores_case else name
+        other = self._names.setdefault(system.folded(name), name) if self._ignores_case else name
         if other != name:
             raise NotDone(Why.ARCHIVE_REFUSED(f"{other!r} and {name!r} are one name on this volume"))
 

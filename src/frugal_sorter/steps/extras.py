@@ -74,15 +74,15 @@ class SetAttribute(Verb):
 
 
 @contextmanager
-def _entry(fd: int, name: str) -> Iterator[tuple[str, tuple[int, int]]]:
-    """Open an entry for nothing but itself; yield a path that means it whatever becomes of its name, and its numbers.
+def _entry(fd: int, name: str) -> Iterator[tuple[str | int, tuple[int, int]]]:
+    """Open an entry for nothing but itself; yield what means it whatever becomes of its name, and its numbers.
 
-    No right to read it is needed for that.
+    Where the system can do that, no right to read it is needed.
     """
-    descriptor = disk.open(name, disk.O_PATH | disk.O_NOFOLLOW | disk.O_CLOEXEC, dir_fd=fd)
+    descriptor = disk.open(name, disk.O_PATH | disk.O_NOFOLLOW | disk.O_NONBLOCK | disk.O_CLOEXEC, dir_fd=fd)
     try:
         found = disk.fstat(descriptor)
-        yield f"/proc/self/fd/{descriptor}", (found.st_dev, found.st_ino)
+        yield attributes.by_descriptor(descriptor), (found.st_dev, found.st_ino)
     finally:
         disk.close(descriptor)
 

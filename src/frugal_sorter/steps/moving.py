@@ -25,7 +25,7 @@ from frugal_sorter.filesystem.record import COARSEST_TIME_NS, FileRecord, Identi
 from frugal_sorter.filesystem.status import is_same_file, look, look_like, look_like_or_none
 from frugal_sorter.filesystem.volumes import volume_of
 from frugal_sorter.filesystem.walk import Inside, look_inside
-from frugal_sorter.platforms import disk
+from frugal_sorter.platforms import disk, system
 from frugal_sorter.reasons import NotDone, Outcome, Why, reason_of, why_not
 from frugal_sorter.steps.kinds import Details
 from frugal_sorter.steps.parts import (
@@ -126,7 +126,7 @@ class Move(Verb):
         raise NotDone(Why.CHANGED())
 
     def _differs_in_case_alone(self, entry: Held, target: Place) -> bool:
-        if entry.place.folder != target.folder or entry.place.name.casefold() != target.name.casefold():
+        if entry.place.folder != target.folder or system.folded(entry.place.name) != system.folded(target.name):
             return False
         now = look_like_or_none(target, entry.record.identity, entry.fd)
         return now is not None and now.identity.same_who(entry.record.identity)

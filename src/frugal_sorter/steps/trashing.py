@@ -29,7 +29,7 @@ from frugal_sorter.steps.parts import ends_of, held, look_at
 from frugal_sorter.steps.step import Mark, RunContext, Step, Verb
 from frugal_sorter.trash.base import TrashBin
 from frugal_sorter.trash.bins import bin_at, info_place
-from frugal_sorter.trash.freedesktop import SIZES, FreedesktopBin, encoded
+from frugal_sorter.trash.freedesktop import SIZES, encoded
 
 _LARGEST_SIZES = 10_000_000
 
@@ -98,7 +98,7 @@ def make_above(descriptors: Descriptors, path: str) -> None:
 def note_size(context: RunContext, target: Place) -> None:
     """Write down how big a trashed folder is, so that others need not look (specification, `directorysizes`)."""
     trash = bin_at(target.folder, "")
-    if not isinstance(trash, FreedesktopBin):
+    if not trash.sizes:
         return
     with suppress(NotDone, OSError):
         inside = look_inside(target.name, context.descriptors.folder(target.folder))

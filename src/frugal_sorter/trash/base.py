@@ -33,6 +33,16 @@ class TrashBin(ABC):
     def info(self) -> str:
         """The folder that holds where each came from."""
 
+    @property
+    def sizes(self) -> str:
+        """The name of the file that says how big trashed folders are; empty where there is none."""
+        return ""
+
+    @property
+    def notes_all(self) -> bool:
+        """Whether each entry has an info file; else those of other programs have none."""
+        return True
+
     @abstractmethod
     def info_name(self, name: str) -> str:
         """Return the name of the info file of an entry, by its name in the trash."""

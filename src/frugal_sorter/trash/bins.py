@@ -10,6 +10,8 @@ from frugal_sorter.trash.base import TrashBin, Trashed
 
 if system.NAME == "windows":
     from frugal_sorter.trash.recycle_bin import all_bins, bin_at, bin_for, home_bin
+elif system.NAME == "macos":
+    from frugal_sorter.trash.macos import all_bins, bin_at, bin_for, home_bin
 else:
     from frugal_sorter.trash.freedesktop import all_bins, bin_at, bin_for, home_bin
 
@@ -35,7 +37,8 @@ def contents_of(trash: TrashBin) -> list[Trashed]:
     found = []
     for name in sorted(files | infos):
         original, deleted = trash.parse(_info_of(trash, name)) if name in infos else ("", None)
-        orphan = "" if name in files and name in infos else "info" if name in infos else "file"
+        is_whole = name in files and (name in infos or not trash.notes_all)
+        orphan = "" if is_whole else "info" if name in infos else "file"
         found.append(Trashed(trash, name, original, deleted, orphan))
     return found
 
@@ -82,6 +85,6 @@ def own_trash() -> str:
 
 def never_entered(path: str, name: str) -> bool:
     """Return True if a walk leaves a subfolder alone: a trash, the tool's own state, what a version control or a system keeps."""
-    if name == ".Trash" or name.startswith(".Trash-") or name in VERSION_CONTROL or system.is_package(name):
+    if name in (".Trash", ".Trashes") or name.startswith(".Trash-") or name in VERSION_CONTROL or system.is_package(name):
         return True
     return path == own_trash() or path in own_folders() or path == _library()

@@ -42,6 +42,10 @@ class FreedesktopBin(TrashBin):
     def info(self) -> str:
         return f"{self.root}/info"
 
+    @property
+    def sizes(self) -> str:
+        return SIZES
+
     def info_name(self, name: str) -> str:
         return name + INFO_SUFFIX
 
@@ -129,10 +133,10 @@ def _volume_bins(top: str, dev: int, may_make: bool) -> Iterator[TrashBin]:
     shared = f"{top.rstrip('/')}/.Trash"
     if _is_safe_shared(shared):
         own = f"{shared}/{uid}"
-        if _is_own_folder(own, dev) or (may_make and not disk.lexists(own)):
+        if is_own_folder(own, dev) or (may_make and not disk.lexists(own)):
             yield FreedesktopBin(own, top, dev)
     own = f"{top.rstrip('/')}/.Trash-{uid}"
-    if _is_own_folder(own, dev) or (may_make and not disk.lexists(own) and disk.access(top, os.W_OK)):
+    if is_own_folder(own, dev) or (may_make and not disk.lexists(own) and disk.access(top, os.W_OK)):
         yield FreedesktopBin(own, top, dev)
 
 
@@ -145,7 +149,8 @@ def _is_safe_shared(path: str) -> bool:
     return stat.S_ISDIR(found.st_mode) and bool(found.st_mode & stat.S_ISVTX)
 
 
-def _is_own_folder(path: str, dev: int) -> bool:
+def is_own_folder(path: str, dev: int) -> bool:
+    """Return True if a path is a folder of this account on a device, and no link."""
     try:
         found = disk.lstat(path)
     except OSError:

@@ -5,7 +5,8 @@ from __future__ import annotations
 import argparse
 from collections.abc import Callable, Sequence
 
-from frugal_sorter.app.rules import RuleRecord, change, look_ahead, look_back, rules_of
+from frugal_sorter.app.rule_file import RuleRecord, change, look_back, rules_of
+from frugal_sorter.app.rules import look_ahead
 from frugal_sorter.cli.command import parsed_command
 from frugal_sorter.cli.jobs import take_back_text
 from frugal_sorter.cli.options import add_format, folder_named, rules_file

@@ -102,10 +102,9 @@ def _show(screen: Screen, entries: Sequence[Weighed], going: Sequence[Weighed]) 
 
 
 def _line(one: Weighed) -> str:
-    what = {"info": "  (file missing)", "file": "  (original location unknown)", "": ""}
     when = moment_text(one.deleted_ns) if one.deleted_ns else "unknown         "
     name = shown(one.trashed.original or one.trashed.name)
-    return f"{when}  {size_text(one.bytes):>9}  {name}{what[one.trashed.orphan]}"
+    return f"{when}  {size_text(one.bytes):>9}  {name}{f'  {what}' if (what := _lack(one.trashed)) else ''}"
 
 
 def _why_nothing(args: argparse.Namespace, entries: Sequence[Weighed]) -> list[str]:
@@ -187,20 +186,24 @@ def _as_json(one: Trashed, size: int) -> dict[str, object]:
 
 # This many rows of a long table are printed at each end.
 _ROWS = 10
-_ORPHANS = {"info": "(file missing)", "file": "(original location unknown)", "": ""}
+
+
+def _lack(one: Trashed) -> str:
+    """Return what an entry of the trash lacks, in words; empty where it lacks nothing."""
+    return "(file missing)" if one.orphan == "info" else "" if one.original else "(original location unknown)"
 
 
 def _list(session: Session, entries: list[Weighed], notes: list[Note], screen: Screen) -> int:
     for note in notes:
         screen.line(f"Note: {shown(note.text)}", style="warn")
     if not entries:
-        screen.line("The trash is empty.")
+        screen.line("Nothing else is known to be in the trash." if notes else "The trash is empty.")
         return 1 if notes else 0
     rows: list[tuple[object, ...]] = []
     for one in entries:
         trashed = one.trashed
         where = trashed.original or trashed.name
-        where = f"{where} {_ORPHANS[trashed.orphan]}" if trashed.orphan else where
+        where = f"{where} {what}" if (what := _lack(trashed)) else where
         age = ago_text(one.deleted_ns, session.now_ns) if trashed.deleted else ""
         rows.append((one.deleted_ns if trashed.deleted else "unknown", age, one.bytes, where, trashed.name))
     hidden = len(rows) - 2 * _ROWS

@@ -116,7 +116,7 @@ def machine_key() -> str:
         OSError: there is something, and it cannot be read.
     """
     try:
-        return "" if sys.platform == "darwin" else _MACHINE_ID.read_text().strip()
+        return _MACHINE_ID.read_text().strip()
     except FileNotFoundError:
         return ""
 

@@ -5,7 +5,6 @@
 
 from __future__ import annotations
 
-import ctypes
 import errno
 import fcntl
 import os
@@ -217,32 +216,37 @@ def is_broken(descriptor: int) -> bool:
 
 
 _ENCODING = sys.getfilesystemencoding()
-# Linux: RENAME_NOREPLACE of renameat2(2). macOS: RENAME_EXCL of renameatx_np(2).
-_CALL, _EXCLUSIVELY = ("renameatx_np", 4) if sys.platform == "darwin" else ("renameat2", 1)
 
 
+@cache
 def _function(name: str) -> Any | None:
+    """Return a function of the C library, None where it has none of that name; most commands call none."""
+    import ctypes
+
     return getattr(ctypes.CDLL(None, use_errno=True), name, None)
 
 
-def _exclusive_rename() -> Callable[[int, str, int, str], None] | None:
-    call = _function(_CALL)
+def rename_by(name: str, exclusively: int, source_fd: int, source: str, target_fd: int, target: str) -> None:
+    """Rename an entry of one open folder into another, never over anything, by a call and its flag for that.
+
+    Raises:
+        OSError: EEXIST where the name is taken; ENOSYS where the system has no such call.
+    """
+    import ctypes
+
+    call = _function(name)
     if call is None:
-        return None
-    call.argtypes = [ctypes.c_int, ctypes.c_char_p, ctypes.c_int, ctypes.c_char_p, ctypes.c_uint]
-
-    def rename(source_fd: int, source: str, target_fd: int, target: str) -> None:
-        old = source.encode(_ENCODING, "surrogateescape")
-        new = old if source == target else target.encode(_ENCODING, "surrogateescape")
-        if call(source_fd, old, target_fd, new, _EXCLUSIVELY) != 0:
-            code = ctypes.get_errno()
-            raise OSError(code, os.strerror(code), source, None, target)
-
-    return rename
+        raise OSError(errno.ENOSYS, os.strerror(errno.ENOSYS), source)
+    old = source.encode(_ENCODING, "surrogateescape")
+    new = old if source == target else target.encode(_ENCODING, "surrogateescape")
+    if call(source_fd, old, target_fd, new, ctypes.c_uint(exclusively)) != 0:
+        code = ctypes.get_errno()
+        raise OSError(code, os.strerror(code), source, None, target)
 
 
-# None where the system has no such call.
-rename_exclusively = _exclusive_rename()
+def rename_exclusively(source_fd: int, source: str, target_fd: int, target: str) -> None:
+    """Rename by renameat2(2) with RENAME_NOREPLACE; see `rename_by`."""
+    rename_by("renameat2", 1, source_fd, source, target_fd, target)
 
 
 def sync_volume(descriptor: int) -> None:
@@ -255,6 +259,8 @@ def sync_volume(descriptor: int) -> None:
         if call is None:
             os.sync()
         elif call(own) != 0:
+            import ctypes
+
             code = ctypes.get_errno()
             raise OSError(code, os.strerror(code))
     finally:
@@ -272,8 +278,10 @@ def sync_folder(descriptor: int) -> None:
 
 def statx() -> Any | None:
     """Return statx(2) of the C library, None where there is none."""
-    call = getattr(ctypes.CDLL(None, use_errno=True), "statx", None) if sys.platform == "linux" else None
+    call = _function("statx") if sys.platform == "linux" else None
     if call is not None:
+        import ctypes
+
         call.argtypes = [ctypes.c_int, ctypes.c_char_p, ctypes.c_int, ctypes.c_uint, ctypes.c_void_p]
     return call
 

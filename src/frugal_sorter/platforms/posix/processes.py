@@ -138,7 +138,7 @@ def holder_of(path: str, to_write: bool) -> str | None:
 
 
 # Where what an installed package owns lies beside what it left.
-SYSTEM_PLACES = ("/etc/", "/var/", "/opt/")
+SYSTEM_PLACES: tuple[str, ...] = ("/etc/", "/var/", "/opt/")
 
 
 def places(home: str, is_admin: bool) -> list[tuple[str, bool]]:

@@ -1,4 +1,4 @@
-"""Mounts after proc(5), /proc/PID/mountinfo; macOS has none, and every volume there is of no known kind."""
+"""Mounts after proc(5), /proc/PID/mountinfo."""
 
 from __future__ import annotations
 

@@ -101,6 +101,11 @@ def removexattr(path: str | int, name: str) -> None:
         api.check(api.delete_file(f"{native(full)}:{name}"), full)
 
 
+def by_descriptor(descriptor: int) -> str | int:
+    """Return how the attributes of an open entry are asked for."""
+    return descriptor
+
+
 def origin_of(path: str) -> str:
     """Return the address that a file came from, as browsers write it into the stream `Zone.Identifier`; empty for none."""
     try:

@@ -1,24 +1,32 @@
-"""The program on Windows: run with a Windows Python below wine, where one was installed (`tests/on_windows/install`)."""
+"""The program on Windows, run with a Windows Python below wine, where one was installed (`tests/on_windows/install`); and on macOS,
+faked on Linux (`tests/on_macos`).
+"""
 
 from __future__ import annotations
 
 import os
 import re
 import subprocess
+import sys
 from pathlib import Path
 
 import pytest
 
 ROOT = Path(__file__).parents[1]
 WINDOWS = Path(os.environ.get("FRUGAL_WINDOWS", ROOT / ".windows"))
-pytestmark = pytest.mark.skipif(
+ON_WINDOWS = pytest.mark.skipif(
     not (WINDOWS / "ready").exists(), reason="NOT RUN ON WINDOWS: no Windows Python; tests/on_windows/install makes one"
 )
 
 # Tests of the core that run there as they are here. Of the others some ask for what only Linux has (mounts, leases, forks, rights
 # by mode, a shell), some for libraries that wine ends in, and the rest for a time zone, which wine does not keep.
 ALIKE = ("test_conditions.py", "test_everyday.py", "test_overlap.py", "test_templates.py", "test_types.py")
-OWN = ("on_windows/test_commands.py", "test_there_and_back.py")
+OWN = ("on_windows/test_commands.py", "test_every_command.py", "test_there_and_back.py")
+# What macOS runs besides: nothing in these asks for a mount, a lease, or where another desktop keeps things.
+ON_MACOS = (
+    "on_macos/test_macos.py", "test_every_command.py", "test_there_and_back.py", "test_execution.py", "test_planning.py",
+    "test_partial_undo.py", "test_session.py", "test_sort.py", "test_gather.py", "test_inventory.py",
+)  # fmt: skip
 # A test that takes half of this tells where it is; all of them together take three to seven minutes.
 _SECONDS = 1_800
 # A path without a drive, and days that begin elsewhere.
@@ -57,7 +65,18 @@ def passed(said: str) -> int:
     return int(found[1]) if found else 0
 
 
+@ON_WINDOWS
 def test_the_program_does_on_windows_what_it_does_here(tmp_path: Path) -> None:
     """All in one process: below wine, what runs side by side waits for each other."""
     said = run_there(tmp_path, *(f"tests/{module}" for module in (*OWN, *ALIKE)), "-k", NOT_THERE)
     assert passed(said) > 350 and "skipped" not in said, said[-2_000:]
+
+
+@pytest.mark.skipif(not sys.platform.startswith("linux"), reason="macOS is faked on Linux alone")
+def test_the_program_does_on_a_faked_macos_what_it_does_here() -> None:
+    done = subprocess.run(
+        [sys.executable, "-m", "tests.on_macos", "-q", *(f"tests/{module}" for module in (*ON_MACOS, *ALIKE))],
+        cwd=ROOT, stdin=subprocess.DEVNULL, capture_output=True, text=True, check=False,
+    )  # fmt: skip
+    assert done.returncode == 0, done.stdout[-8_000:]
+    assert passed(done.stdout) > 600 and "skipped" not in done.stdout, done.stdout[-2_000:]
