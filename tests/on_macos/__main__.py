@@ -47,7 +47,7 @@ def _plain(value: Any) -> Any:
 
 
 def _rename(source: int, old: bytes, target: int, new: bytes, flags: int) -> int:
-    return int(_LIBRARY.renameat2(source, old, target, new, _NO_REPLACE if flags == _ALONE else 0))
+    return int(_LIBRARY.renameat2(source, old, target, new, _NO_REPLACE if _plain(flags) == _ALONE else 0))
 
 
 def _attribute(call: str, is_open: bool) -> Any:
