@@ -261,7 +261,7 @@ class Why(Enum):
     # What is not read.
     PRIVATE = ("failed", "macOS shows it only to programs that you allow: System Settings, Privacy & Security, Full Disk Access")
     ON_OTHER_VOLUME = "by design", "on another volume; not included"
-    HIDDEN_ATTRIBUTE = "by design", "has the hidden attribute; not included"
+    HIDDEN_ATTRIBUTE = "by design", "has the hidden attribute; not included (`frugal inventory --hidden` includes it)"
     FUTURE_DATE = "failed", "skipped: its date is in the future"
     DAMAGED_INVENTORY = "failed", "a damaged inventory; remove it"
     UNREADABLE = "failed", "{}", "why it cannot be read"

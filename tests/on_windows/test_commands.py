@@ -5,6 +5,7 @@ from __future__ import annotations
 import ctypes
 import json
 import os
+import shutil
 import subprocess
 import sys
 from collections.abc import Callable, Iterator
@@ -111,6 +112,43 @@ def test_attributes_go_along_and_come_back(folder: Path, frugal: Frugal) -> None
     assert not there.st_mode & 0o200
     frugal("undo", "--yes")
     assert not disk.lstat(str(locked)).st_mode & 0o200 and not disk.lexists(far)
+
+
+def test_what_an_attribute_hides_is_counted_with_hidden(folder: Path, frugal: Frugal) -> None:
+    put(folder / "Intake/kiln.log", "12")
+    hidden = put(folder / "Intake/hidden.log", "345")
+    _attributes(hidden, 2)
+    assert "hidden.log" not in frugal("inventory", "Intake", "--listing").stdout
+    assert "hidden.log" in frugal("inventory", "Intake", "--listing", "--hidden").stdout
+    counted = json.loads(frugal("inventory", "Intake", "--hidden", "--format", "json").stdout)
+    assert (counted["files"], counted["bytes"], counted["not_read"]) == (2, 5, [])
+
+
+def _attributes(path: object, given: int | None = None) -> int:
+    """Return the attributes of an entry, or give it some."""
+    kernel = ctypes.WinDLL("kernel32")  # type: ignore[attr-defined]
+    return int(kernel.GetFileAttributesW(str(path)) if given is None else kernel.SetFileAttributesW(str(path), given))
+
+
+def test_a_drive_without_a_recycle_bin_gets_one_as_the_desktop_knows_it(folder: Path, frugal: Frugal) -> None:
+    shutil.rmtree("D:/$Recycle.Bin", ignore_errors=True)
+    far = Path(f"D:/frugal bin/{folder.name}")
+    put(far / "Kiln.LOG", "1240")
+    put(far / "two words.a b", "x")
+    (folder / "rules.toml").write_text(
+        f"frugal = 1\n[[rule]]\nname = 'old'\nin = '{far.as_posix()}'\nwhere = 'everything'\ntrash = true\n"
+    )
+    before = snapshot(far)
+    frugal("tidy", "rules.toml", "--yes")
+    (own,) = Path("D:/$Recycle.Bin").iterdir()
+    entries = {path.name for path in own.iterdir()}
+    assert "desktop.ini" in entries and b"645FF040" in (own / "desktop.ini").read_bytes()
+    assert sorted(name[8:] for name in entries if name.startswith("$R")) == ["", ".LOG"]
+    assert all(_attributes(path) & 6 == 6 for path in (own.parent, own, own / "desktop.ini"))
+    assert "Kiln.LOG" in frugal("trash").stdout
+    frugal("undo", "--yes")
+    assert snapshot(far) == before
+    shutil.rmtree(far.parent)
 
 
 def test_letter_case_is_that_of_the_disk(folder: Path, frugal: Frugal) -> None:

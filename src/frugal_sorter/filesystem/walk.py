@@ -38,14 +38,14 @@ def unread_for(path: str, error: OSError) -> Unread:
     return Unread(path, reason_of(error))
 
 
-def read_folder(path: str, status: bool, dev: int | None = None, pick: Pick | None = None) -> Listing:
+def read_folder(path: str, status: bool, dev: int | None = None, pick: Pick | None = None, hidden: bool = False) -> Listing:
     """Read one folder into columns, as `read_parts` does, in one part."""
-    (listing,) = read_parts(path, status, dev, pick)
+    (listing,) = read_parts(path, status, dev, pick, hidden=hidden)
     return listing
 
 
 def read_parts(
-    path: str, status: bool, dev: int | None = None, pick: Pick | None = None, most: int | None = None
+    path: str, status: bool, dev: int | None = None, pick: Pick | None = None, most: int | None = None, hidden: bool = False
 ) -> Iterator[Listing]:
     """Read one folder into columns, in parts where it is large: a file of it takes some 800 bytes.
 
@@ -56,6 +56,7 @@ def read_parts(
             others are dropped before any file is looked at.
         dev: the device that may not be left.
         most: how many entries make a part; None for all of the folder.
+        hidden: what an attribute hides, whatever its name, is read as well.
 
     Raises:
         OSError: the folder cannot be opened, is a link by now (ELOOP) or is on another volume (EXDEV).
@@ -70,10 +71,10 @@ def read_parts(
         listing = Listing(path, own.st_dev)
         with disk.scandir(descriptor) if view is None else nullcontext(view.entries(path)) as there:
             entries: Iterator[disk.Entry | foreseen.Moved] = iter(there)
-            if disk.HAS_HIDING_ATTRIBUTE:
-                shown, hidden = disk.hidden_among(there)
+            if disk.HAS_HIDING_ATTRIBUTE and not hidden:
+                shown, left = disk.hidden_among(there)
                 entries = iter(shown)
-                listing.unread += [Unread(slashed.join(path, name), Why.HIDDEN_ATTRIBUTE()) for name in hidden]
+                listing.unread += [Unread(slashed.join(path, name), Why.HIDDEN_ATTRIBUTE()) for name in left]
             while True:
                 seen = _read(listing, entries if most is None else islice(entries, most), status, pick)
                 if seen or not listing.further:
@@ -151,6 +152,7 @@ class Reader(Generic[Context]):
             context below, or None to leave the subfolder alone.
         pick: chooses the files that matter by their names; see `read_parts`.
         most: into how many entries at a time a folder is read, where it need not be known as a whole; None for all.
+        hidden: what an attribute hides is read as well.
     """
 
     def __init__(
@@ -159,7 +161,9 @@ class Reader(Generic[Context]):
         descend: Callable[[Listing, str, Context], Context | None],
         pick: Callable[[Listing, Context], Sequence[int]] | None = None,
         most: int | None = None,
+        hidden: bool = False,
     ) -> None:
+        self._hidden = hidden
         self._status, self._descend, self._pick, self._most = status, descend, pick, most
         # Known once the first folder was read.
         self._dev: int | None = None
@@ -170,7 +174,7 @@ class Reader(Generic[Context]):
         Raises:
             OSError: it cannot be read, or is on another volume than the first (EXDEV).
         """
-        listing = read_folder(path, self._status, self._dev, self._picking(context))
+        listing = read_folder(path, self._status, self._dev, self._picking(context), self._hidden)
         # The volume of the first folder; whatever is mounted further down is left to its own owner.
         self._dev = listing.dev
         return listing
@@ -181,7 +185,7 @@ class Reader(Generic[Context]):
         Raises:
             OSError: as `read`, also after the first part.
         """
-        for listing in read_parts(path, self._status, self._dev, self._picking(context), self._most):
+        for listing in read_parts(path, self._status, self._dev, self._picking(context), self._most, self._hidden):
             self._dev = listing.dev
             yield listing
 
@@ -247,6 +251,7 @@ def walk(
     status: bool,
     descend: Callable[[Listing, str, Context], Context | None],
     unread: Callable[[Unread], None],
+    hidden: bool = False,
 ) -> Iterator[tuple[Listing, Context]]:
     """Read a folder and what is below it, a listing at a time; only one is held.
 
@@ -256,6 +261,7 @@ def walk(
         status: whether sizes and times are wanted.
         descend: see `Reader`.
         unread: called with each path that could not be read.
+        hidden: what an attribute hides is read as well.
 
     Yields:
         each listing with its context, parents first, subfolders in the order of their names.
@@ -263,7 +269,7 @@ def walk(
     Raises:
         OSError: the root itself cannot be read.
     """
-    reader = Reader(status, descend)
+    reader = Reader(status, descend, hidden=hidden)
     listing, left = reader.read(root, context), list[tuple[str, Context]]()
     while True:
         for failed in listing.unread:

@@ -330,7 +330,7 @@ class InventoryCounter:
             if os.getpid() == parent:
                 self._on_progress(before + found.files)
 
-        reader = Reader(True, descend, None if chosen is None else chosen.pick, COUNTED_AT_ONCE)
+        reader = Reader(True, descend, None if chosen is None else chosen.pick, COUNTED_AT_ONCE, self._hidden)
         work = working(reader, handle, lambda found, unread: found.unread.append(unread), root)
         # A condition may ask helpers that a fork must not share.
         return work_through((root, 1), work, begin, _Found.add, may_fork=alone and chosen is None)
@@ -537,7 +537,7 @@ def list_entries(
         return level + 1 if levels is None or level < levels else None
 
     for folder in folders:
-        for listing, _ in walk(folder, 1, True, descend, unread):
+        for listing, _ in walk(folder, 1, True, descend, unread, hidden):
             # Those inside come in this order, too.
             listing.folders.sort(key=name_order)
             found: list[tuple[str, str, os.stat_result | None]] = [

@@ -420,7 +420,7 @@ def look_now(folder: str, hidden: bool, made_ns: int) -> Saved:
     def descend(_: object, name: str, __: int) -> int | None:
         return 0 if hidden or name[0] != "." else None
 
-    for listing, _ in walk(folder, 0, True, descend, unread):
+    for listing, _ in walk(folder, 0, True, descend, unread, hidden):
         for name, status in zip(listing.names, listing.status, strict=True):
             if hidden or name[0] != ".":
                 path = f"{listing.folder}/{name}"[prefix:]

@@ -366,12 +366,25 @@ class Trash(Verb):
             parent = self._context.descriptors.folder(place.folder)
             with suppress(FileExistsError):
                 disk.mkdir(place.name, 0o700, dir_fd=parent)
+                if path == trash.root and trash.desktop_ini:
+                    self._furnish(trash, parent)
             found = disk.stat(place.name, dir_fd=parent, follow_symlinks=False)
             # Another account could have put a link or a folder of its own there.
             if found.st_uid != accounts.user_id() or not stat.S_ISDIR(found.st_mode):
                 raise NotDone(Why.NO_TRASH_OF_ACCOUNT(path))
         self._bins[trash.files] = trash
         return trash
+
+    def _furnish(self, trash: TrashBin, parent: int) -> None:
+        """Give a new trash the file and the attributes by which the desktop knows it; without them it holds what it is given."""
+        with suppress(OSError):
+            folder = self._context.descriptors.folder(trash.root)
+            with open(disk.open("desktop.ini", NEW_FILE, 0o600, dir_fd=folder), "wb") as file:
+                file.write(trash.desktop_ini)
+            disk.hide("desktop.ini", folder)
+            disk.hide(place_of(trash.root).name, parent)
+            above = place_of(os.path.dirname(trash.root))
+            disk.hide(above.name, self._context.descriptors.folder(above.folder))
 
     def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
         verb = self._across if step.details.get("across") else self._move

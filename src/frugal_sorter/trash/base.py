@@ -39,6 +39,11 @@ class TrashBin(ABC):
         return ""
 
     @property
+    def desktop_ini(self) -> bytes:
+        """What a file in it says, by which the desktop knows it for a trash; empty where none is needed."""
+        return b""
+
+    @property
     def notes_all(self) -> bool:
         """Whether each entry has an info file; else those of other programs have none."""
         return True

@@ -10,11 +10,12 @@ from __future__ import annotations
 import struct
 from datetime import UTC, datetime
 
-from frugal_sorter.filesystem.record import Place, is_inside, suffix_of
+from frugal_sorter.filesystem.record import Place, is_inside
 from frugal_sorter.filesystem.tree import lstat
 from frugal_sorter.filesystem.volumes import mounted_tops, volume_of
 from frugal_sorter.platforms import accounts, disk, slashed
 from frugal_sorter.platforms.system import blake2b
+from frugal_sorter.state import for_a_session
 from frugal_sorter.trash.base import TrashBin
 from frugal_sorter.values import frozen
 
@@ -39,6 +40,11 @@ class RecycleBin(TrashBin):
     @property
     def info(self) -> str:
         return self.root
+
+    @property
+    def desktop_ini(self) -> bytes:
+        # By this Explorer takes the folder for a recycle bin.
+        return b"[.ShellClassInfo]\r\nCLSID={645FF040-5081-101B-9F08-00AA002F954E}\r\n"
 
     def info_name(self, name: str) -> str:
         return _INFO + name.removeprefix(_ENTRY)
@@ -78,16 +84,21 @@ class RecycleBin(TrashBin):
         return self._original(slashed.slashed(text)), deleted
 
     def _original(self, path: str) -> str:
-        """Return where an entry was; empty where the info file says what cannot be: it may name only its own drive."""
-        if not slashed.is_absolute(path) or slashed.normpath(path) != path or not is_inside(path, self.top or path):
+        """Return where an entry was; empty where the info file says what cannot be.
+
+        Only the bin of the home, to which nobody else can write, may name another drive than its own.
+        """
+        top = "" if self.top == _home_top() else self.top
+        if not slashed.is_absolute(path) or slashed.normpath(path) != path or not is_inside(path, top or path):
             return ""
         return "" if slashed.is_top(path) else path
 
     def name_for(self, place: Place, number: int) -> str:
         digest = int.from_bytes(blake2b(f"{number}:{place.path}".encode("utf-8", "surrogatepass"), digest_size=8).digest())
         letters = "".join(_SIGNS[digest // len(_SIGNS) ** at % len(_SIGNS)] for at in range(6))
-        suffix = suffix_of(place.name)
-        return f"{_ENTRY}{letters}.{suffix}" if suffix else f"{_ENTRY}{letters}"
+        # From the last dot on, in the letters that it had; none with a blank in it (PathFindExtensionW).
+        _, dot, suffix = place.name.rpartition(".")
+        return f"{_ENTRY}{letters}.{suffix}" if dot and suffix and " " not in suffix else f"{_ENTRY}{letters}"
 
 
 def bin_at(folder: str, top: str) -> TrashBin:
@@ -100,9 +111,14 @@ def bin_at(folder: str, top: str) -> TrashBin:
     return RecycleBin(folder, top or slashed.top_and_names(folder)[0], 0)
 
 
+@for_a_session
+def _home_top() -> str:
+    return slashed.top_and_names(slashed.realpath(accounts.own_home()))[0]
+
+
 def home_bin() -> TrashBin:
     """Return the recycle bin of the drive that the home is on; it may not exist yet."""
-    top = slashed.top_and_names(slashed.realpath(accounts.own_home()))[0]
+    top = _home_top()
     return _bin_of(top, disk.stat(top).st_dev)
 
 

@@ -70,6 +70,10 @@ def hidden_among(entries: Iterable[Named]) -> tuple[list[Named], list[str]]:
     return list(entries), []
 
 
+def hide(name: str, fd: int) -> None:
+    """Hide an entry of an open folder by an attribute: names do that here."""
+
+
 # openat2(2): the same number on every processor; RESOLVE_NO_SYMLINKS; a path that is longer than the system takes.
 _OPENAT2, _NO_LINKS, _LONG = 437, 0x04, 4_000
 # Loading ctypes takes as long as so many folders that are opened name by name.

@@ -452,6 +452,16 @@ def mkdir(path: Named, mode: int = 0o777, *, dir_fd: int | None = None) -> None:
     api.check(api.create_directory(native(full), None), full)
 
 
+def hide(name: str, fd: int) -> None:
+    """Hide an entry of an open folder, as what belongs to the system.
+
+    Raises:
+        OSError: it is not there, or cannot be changed.
+    """
+    full = _full(name, fd)
+    api.check(api.set_attributes(native(full), api.HIDDEN | api.SYSTEM), full)
+
+
 def rmdir(path: Named, *, dir_fd: int | None = None) -> None:
     """Remove an empty folder.
 

@@ -156,8 +156,43 @@ def give_back_memory() -> None:
 ASKED_BY_PATH = True
 
 
+class _Holder(ctypes.Structure):
+    """RM_PROCESS_INFO."""
+
+    _fields_ = (
+        ("pid", wintypes.DWORD), ("started", wintypes.FILETIME), ("name", wintypes.WCHAR * 256), ("service", wintypes.WCHAR * 64),
+        ("kind", ctypes.c_int), ("status", wintypes.ULONG), ("session", wintypes.DWORD), ("restartable", wintypes.BOOL),
+    )  # fmt: skip
+
+
+# CCH_RM_SESSION_KEY, with its NUL.
+_KEY_LETTERS = 33
+
+
+def _name_of_holder(path: str) -> str:
+    """Return which program has a file open, as the Restart Manager says; it need not know ("About Restart Manager")."""
+    try:
+        manager = ctypes.WinDLL("rstrtmgr")
+    except OSError:
+        return ""
+    session, key = wintypes.DWORD(), ctypes.create_unicode_buffer(_KEY_LETTERS)
+    if manager.RmStartSession(ctypes.byref(session), 0, key):
+        return ""
+    try:
+        files = (wintypes.LPCWSTR * 1)(native(path))
+        needed, count, why = wintypes.UINT(), wintypes.UINT(1), wintypes.DWORD()
+        found = (_Holder * 1)()
+        if manager.RmRegisterResources(session, 1, files, 0, None, 0, None):
+            return ""
+        # With more programs than there is room for it still fills what there is.
+        manager.RmGetList(session, ctypes.byref(needed), ctypes.byref(count), found, ctypes.byref(why))
+        return f"{found[0].name} (process {found[0].pid})" if count.value and found[0].name else ""
+    finally:
+        manager.RmEndSession(session)
+
+
 def holder_of(path: str, to_write: bool) -> str | None:
-    """Return what is to be said of the program that has a file open, None where none has; its name is not asked for.
+    """Return what is to be said of the program that has a file open, None where none has: its name, where that can be had.
 
     Args:
         path: of the file.
@@ -166,7 +201,7 @@ def holder_of(path: str, to_write: bool) -> str | None:
     share = api.SHARE_READ | api.SHARE_DELETE if to_write else 0
     handle = api.create_file(native(path), api.GENERIC_READ, share, None, api.OPEN_EXISTING, api.NORMAL, None)
     if handle == api.INVALID:
-        return "another program" if ctypes.get_last_error() == api.SHARING_VIOLATION else None
+        return _name_of_holder(path) or "another program" if ctypes.get_last_error() == api.SHARING_VIOLATION else None
     api.close_handle(handle)
     return None
 
