@@ -21,7 +21,7 @@ from frugal_sorter.schedule import cron
 from frugal_sorter.schedule.scheduler import SCHEDULERS, Entry, scheduler_of
 from frugal_sorter.state import fits, is_count, is_flag, is_moment, is_text, settings_file, state_folder
 from tests.conftest import IS_WINDOWS, Frugal
-from tests.support import put, rules_text
+from tests.support import THOROUGH, put, rules_text
 
 pytestmark = pytest.mark.skipif(IS_WINDOWS, reason="pipes, devices and limits of memory")
 RULE = rules_text('where = "ext is log"\nmove = "Logs"')
@@ -153,7 +153,10 @@ def test_a_damaged_file_costs_one_line_and_hides_no_other(folder: Path, frugal: 
     if name in GOOD:
         put(path, GOOD[name])
     good = path.read_bytes()
-    for how, damage in DAMAGES.items():
+    for number, (how, damage) in enumerate(DAMAGES.items()):
+        # One function reads all formats: each meets half of what could be endless, the next one the other half.
+        if not THOROUGH and how in _ENDLESS and (number + list(FORMATS).index(name)) % 2:
+            continue
         if path.is_dir():
             path.rmdir()
         path.unlink(missing_ok=True)
