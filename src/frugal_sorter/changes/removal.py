@@ -111,8 +111,8 @@ _BUSY = frozenset({errno.EAGAIN, errno.EBUSY})
 # What says that nobody can be asked, rather than that asking failed: no right to read the file, or to
 # lease what belongs to another account; a file system without leases; or it is not a file by now.
 _CANNOT_ASK = frozenset({
-    errno.EACCES, errno.EPERM, errno.EINVAL, errno.ENOTSUP, errno.ENOSYS, errno.ENOLCK, errno.ENXIO, errno.ELOOP,
-    errno.ENOENT, errno.ENOTDIR, errno.ENODEV, errno.ETXTBSY,
+    errno.EACCES, errno.EPERM, errno.EINVAL, errno.ENOTSUP, errno.EOPNOTSUPP, errno.ENOSYS, errno.ENOLCK, errno.ENXIO,
+    errno.ELOOP, errno.ENOENT, errno.ENOTDIR, errno.ENODEV, errno.ETXTBSY,
 })  # fmt: skip
 _NOT_LEASED = -1
 
@@ -249,10 +249,10 @@ def _writer_of(descriptor: int) -> Reason:
 
 
 # A file system that does not know the flag answers EINVAL; an old kernel ENOSYS.
-_NOT_KNOWN = frozenset({errno.EINVAL, errno.ENOSYS, errno.ENOTSUP})
+_NOT_KNOWN = frozenset({errno.EINVAL, errno.ENOSYS, errno.ENOTSUP, errno.EOPNOTSUPP})
 
 # So does one that knows no second name for a file; for a folder that is always the answer.
-_NO_LINKS = frozenset({errno.EPERM, errno.ENOTSUP, errno.ENOSYS, errno.EMLINK, errno.EINVAL})
+_NO_LINKS = frozenset({errno.EPERM, errno.ENOTSUP, errno.EOPNOTSUPP, errno.ENOSYS, errno.EMLINK, errno.EINVAL})
 
 Rename = Callable[[int, str, int, str], None]
 
