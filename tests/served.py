@@ -32,6 +32,8 @@ _LATE = (
     "matplotlib.backends.backend_agg", "matplotlib.backends.backend_svg", "matplotlib.backends.backend_pdf",
     "blake3", "PIL.Image", "mutagen", "pypdf", "psutil", "multiprocessing.pool",
 )  # fmt: skip
+_ELSEWHERE = ("frugal_sorter.platforms.windows.", "frugal_sorter.platforms.darwin.")
+_ELSEWHERE = ("frugal_sorter.platforms.windows.", "frugal_sorter.platforms.darwin.")
 # What Python reads once, when it starts.
 _OF_THE_START = ("PYTHON", "LC_", "LANG", "LD_")
 _LET_ANY_TRACE = 0x59616D61
@@ -139,7 +141,7 @@ def _load() -> None:
     import frugal_sorter
 
     for module in pkgutil.walk_packages(frugal_sorter.__path__, "frugal_sorter."):
-        if not module.name.endswith("__main__") and not module.name.startswith("frugal_sorter.platforms.windows."):
+        if not module.name.endswith("__main__") and not module.name.startswith(_ELSEWHERE):
             importlib.import_module(module.name)
     for name in _LATE:
         importlib.import_module(name)

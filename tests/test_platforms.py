@@ -87,10 +87,10 @@ if name == "win32":
     del signal.SIGHUP, signal.SIGALRM, signal.SIGKILL
 sys.platform = name
 import frugal_sorter
-other = ".posix." if name == "win32" else ".windows."
+others = {"win32": (".posix.", ".darwin."), "darwin": (".windows.", ".posix.attributes."), "linux": (".windows.", ".darwin.")}[name]
 count = 0
 for module in pkgutil.walk_packages(frugal_sorter.__path__, "frugal_sorter."):
-    if "__main__" in module.name or f".platforms{other}" in f"{module.name}.":
+    if "__main__" in module.name or any(f".platforms{one}" in f"{module.name}." for one in others):
         continue
     importlib.import_module(module.name)
     count += 1
