@@ -409,7 +409,7 @@ _birth_ns = _birth_by(_call) if _call else _birth
 
 
 def birth_ns(path: str) -> int:
-    """Return when an entry came into being, in ns since the epoch; 0 where that is not kept, -1 where it is gone."""
+    """Return when an entry was created, in ns since the epoch; 0 where that is not kept, -1 where it is gone."""
     return _birth_ns(path)
 
 

@@ -413,7 +413,7 @@ class Purge:
     def narrow(self, plan: Plan, world: World) -> None:
         """Take out of a plan what stays, and name it where a person should know."""
         for step in plan.asked:
-            date_ns = self._date(step.place, world)
+            date_ns = self._date(step, world)
             if isinstance(date_ns, int):
                 self.dates[step.place] = date_ns
             else:
@@ -487,8 +487,11 @@ class Purge:
             return Unknown(reason_of(error))
         return Facts(record, self.folder, TYPE_OF_SUFFIX, world, inside)
 
-    def _date(self, place: Place, world: World) -> int | Unknown:
-        facts = self._facts(place, world)
+    def _date(self, step: Step, world: World) -> int | Unknown:
+        # What the planner has just looked at says when a file was modified; only other dates ask for another look.
+        if self.by == "modified" and step.was is not None and step.was.kind == "file":
+            return latest_of(step.was.mtime_ns)
+        facts = self._facts(step.place, world)
         found = facts if isinstance(facts, Unknown) else facts(self.by)
         if isinstance(found, int):
             return latest_of(found)

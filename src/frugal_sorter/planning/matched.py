@@ -182,7 +182,7 @@ class TargetFolders:
         return known
 
     def spelled(self, folder: str) -> str:
-        """Return a folder in the letters that the disk has, or that this plan gave it first, where their case does not count."""
+        """Return a folder as the disk spells it, or as this plan spelled it first, where letter case does not count."""
         if not self.ignores_case(folder):
             return folder
         known = self._spelling.get(key := system.folded(folder))

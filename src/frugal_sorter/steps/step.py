@@ -323,8 +323,12 @@ class Mark(NamedTuple):
 
 
 def left_undone(step: Step, reason: Reason) -> Mark:
-    """Return the mark of a step that was not done, or of which that is not known."""
+    """Return the mark of a step that was not done, or whose end is not known."""
     return Mark(step.id, reason.outcome, reason)
+
+
+# How every private name begins.
+PRIVATE = ".frugal-"
 
 
 @mutable
@@ -363,7 +367,7 @@ class RunContext:
 
     def private(self, step: Step) -> str:
         """Return the only name under which a step may leave something unfinished, beside its final place."""
-        return f".frugal-{self.run}-{step.id}-{self.token}"
+        return f"{PRIVATE}{self.run}-{step.id}-{self.token}"
 
     def heed(self) -> None:
         """Give up what takes long when the run is to stop.

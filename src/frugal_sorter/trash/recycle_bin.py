@@ -96,7 +96,7 @@ class RecycleBin(TrashBin):
     def name_for(self, place: Place, number: int) -> str:
         digest = int.from_bytes(blake2b(f"{number}:{place.path}".encode("utf-8", "surrogatepass"), digest_size=8).digest())
         letters = "".join(_SIGNS[digest // len(_SIGNS) ** at % len(_SIGNS)] for at in range(6))
-        # From the last dot on, in the letters that it had; none with a blank in it (PathFindExtensionW).
+        # The suffix as it was spelled, unless it has a blank in it (PathFindExtensionW).
         _, dot, suffix = place.name.rpartition(".")
         return f"{_ENTRY}{letters}.{suffix}" if dot and suffix and " " not in suffix else f"{_ENTRY}{letters}"
 

@@ -112,7 +112,7 @@ def become(name: str) -> dict[str, str]:
     Raises:
         OSError: always.
     """
-    raise OSError(errno.ENOTSUP, "this system knows no such thing")
+    raise OSError(errno.ENOTSUP, "acting as another account is not supported on Windows")
 
 
 def machine_key() -> str:
