@@ -354,7 +354,7 @@ complete -c frugal -n '_shtab_frugal_using schedule add' -l no-catch-up -d 'leav
 complete -c frugal -n '_shtab_frugal_using schedule add' -l spread -x -d 'delay each start by a random time of up to this long'
 complete -c frugal -n '_shtab_frugal_using schedule add' -l whole-machine -d 'as root: run as a system service instead of a user service'
 complete -c frugal -n '_shtab_frugal_using schedule add' -l linger -d 'run even while nobody is logged on'
-complete -c frugal -n '_shtab_frugal_using schedule add' -l with -xka "systemd cron launchd windows" -d 'the scheduler to use (default: the one on this machine)'
+complete -c frugal -n '_shtab_frugal_using schedule add' -l with -xka "systemd launchd cron windows" -d 'the scheduler to use (default: the one on this machine)'
 complete -c frugal -n '_shtab_frugal_using schedule add' -l print -d 'write nothing; show the files and commands'
 complete -c frugal -n '_shtab_frugal_using schedule add' -s y -l yes -d 'do not ask'
 complete -c frugal -n '_shtab_frugal_using schedule add' -l for -x -d 'as root: act as this account, using its home, trash and history'

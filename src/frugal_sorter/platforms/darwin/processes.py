@@ -13,9 +13,9 @@ from frugal_sorter.platforms.posix.processes import *
 
 SYSTEM_PLACES = ("/Library/",)
 _KEPT = (
-    "Application Support", "Caches", "Preferences", "Logs", "LaunchAgents", "Containers", "Group Containers",
-    "Application Scripts", "HTTPStorages", "Saved Application State", "WebKit", "Cookies",
-)  # fmt: skip
+    "Application Support,Caches,Preferences,Logs,LaunchAgents,Containers,Group Containers,Application Scripts,HTTPStorages,"
+    "Saved Application State,WebKit,Cookies"
+).split(",")
 _APPLICATIONS = ("/Applications", "/Applications/Utilities", "/System/Applications", "~/Applications")
 
 
