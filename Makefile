@@ -48,8 +48,8 @@ year: .venv/installed
 	$(BIN)/python -m tests.year $(YEAR_DAYS) $(YEAR_SEED)
 
 lint: .venv/installed
-	$(BIN)/ruff check src tests benchmarks
-	$(BIN)/ruff format --check src tests benchmarks
+	$(BIN)/ruff check src tests benchmarks contrib
+	$(BIN)/ruff format --check src tests benchmarks contrib
 	$(BIN)/mypy
 	$(BIN)/mypy --platform win32 --cache-dir .mypy_cache/win32 src
 	$(BIN)/mypy --platform darwin --cache-dir .mypy_cache/darwin src

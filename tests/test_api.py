@@ -115,7 +115,7 @@ def test_each_public_name_says_what_it_returns_and_raises() -> None:
         "carry_out": "(planned: 'Planned')", "history": "(since_ns: 'int | None' = None)",
         "inventory": "(folders: 'str | os.PathLike[str] | Sequence[str | os.PathLike[str]]', by: 'By | Sequence[By]' = 'type',"
         " levels: 'int | None' = None, hidden: 'bool' = False)",
-        "load_rules": "(path: 'str | os.PathLike[str]')",
+        "load_rules": "(path: 'str | os.PathLike[str]', text: 'str | None' = None)",
         "plan": "(rules: 'RuleBook | str | os.PathLike[str]', again: 'bool' = False, at_most: 'int | None' = None)",
         "report": "(since_ns: 'int' = 0)",
         "undo": "(run: 'int | None' = None, only: 'Sequence[str | os.PathLike[str]]' = ())",

@@ -87,6 +87,7 @@ def test_what_is_printed_as_json_is_as_the_schema_says(intake: Path, frugal: Fru
     known = set(SCHEMA["$defs"])
     frugal("inventory", "Intake", "--save", "one")
     put(own_home / ".cache/glaze-calculator/cache", b"x")
+    put(intake.parent / "reports/desk-1.json", frugal("report", "--format", "json").stdout)
     put(intake.parent / "wrong.toml", "frugal = 1\n[[rule]]\nname = 'a'\nnix = 1\n")
     frugal("tidy", "rules.toml", "--yes")
     for definition, arguments in (
@@ -114,6 +115,7 @@ def test_what_is_printed_as_json_is_as_the_schema_says(intake: Path, frugal: Fru
         ("leftovers", ("leftovers", "glaze-calculator")),
         ("unclaimed", ("leftovers",)),
         ("report", ("report",)),
+        ("machines", ("report", "--from", "reports")),
     ):
         known.discard(definition)
         printed = json.loads(frugal(*arguments, "--format", "json", code=None).stdout)

@@ -201,15 +201,20 @@ class Visit(NamedTuple):
     runs: tuple[int, ...]
 
 
-def load_rules(path: str | os.PathLike[str]) -> RuleBook:
+def load_rules(path: str | os.PathLike[str], text: str | None = None) -> RuleBook:
     """Read a rule file, for `plan`.
+
+    Args:
+        path: of the file; relative folders in it are below the folder of this.
+        text: its contents, where it is not written yet; None to read the file.
 
     Raises:
         Error: it cannot be read, or has mistakes; all of them are named, a line each.
     """
-    from frugal_sorter.rules.load import load_rules as load
+    from frugal_sorter.rules import load
 
-    return load(slashed.Path(slashed.abspath(path)))
+    file = slashed.Path(slashed.abspath(path))
+    return load.load_rules(file) if text is None else load.read_rules(text.encode("utf-8", "surrogateescape"), file)
 
 
 def plan(rules: RuleBook | str | os.PathLike[str], again: bool = False, at_most: int | None = None) -> Planned:

@@ -263,6 +263,7 @@ class Why(Enum):
     ON_OTHER_VOLUME = "by design", "on another volume; not included"
     HIDDEN_ATTRIBUTE = "by design", "has the hidden attribute; not included (`frugal inventory --hidden` includes it)"
     FUTURE_DATE = "failed", "skipped: its date is in the future"
+    NO_REPORT = "failed", "not a report that this version can read"
     DAMAGED_INVENTORY = "failed", "a damaged inventory; remove it"
     UNREADABLE = "failed", "{}", "why it cannot be read"
 

@@ -8,6 +8,7 @@ from collections.abc import Collection, Iterable, Sequence
 from typing import TYPE_CHECKING, NamedTuple
 
 from frugal_sorter.app.session import Session
+from frugal_sorter.errors import FrugalError
 from frugal_sorter.execution.earlier_runs import done_in
 from frugal_sorter.filesystem.record import is_inside
 from frugal_sorter.filesystem.volumes import free_bytes, room_around
@@ -15,9 +16,10 @@ from frugal_sorter.journal.database import Visit
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import TAKING_BACK, Plan
 from frugal_sorter.platforms import disk, slashed
+from frugal_sorter.platforms.system import blake2b
 from frugal_sorter.reports.saved import Totals, kept_totals
 from frugal_sorter.rules.units import DAY_NS
-from frugal_sorter.state import read_settings, ready_state_folder
+from frugal_sorter.state import read_input, read_settings, ready_state_folder
 from frugal_sorter.steps.kinds import ATTENDING, FINAL, REPLACING
 from frugal_sorter.steps.step import NONE, Count, Tally
 from frugal_sorter.values import field, mutable
@@ -38,6 +40,14 @@ class RuleDone:
 
     tally: Tally = field(default_factory=Tally)
     last_ns: int = 0
+
+
+class RuleFile(NamedTuple):
+    """A rule file that ran: its path, a digest of its text, and the names of its rules."""
+
+    path: str
+    digest: str
+    rules: list[str]
 
 
 @mutable
@@ -62,6 +72,7 @@ class Report:
         visits: how often somebody or something came, by who.
         troubles: visits that failed or were refused.
         back: programs that are installed again after their leftovers went.
+        rule_files: the rule files that ran, each with a digest of its text and the names of its rules.
     """
 
     from_ns: int
@@ -82,6 +93,7 @@ class Report:
     visits: Counter[str] = field(default_factory=Counter)
     troubles: list[Visit] = field(default_factory=list)
     back: list[CameBack] = field(default_factory=list)
+    rule_files: list[RuleFile] = field(default_factory=list)
 
     @property
     def ranked(self) -> list[tuple[str, RuleDone]]:
@@ -103,7 +115,7 @@ def report(session: Session, since_ns: int, wanted: Collection[int] | None = Non
     """
     folder, keep_ns = ready_state_folder(), read_settings().keep_days * DAY_NS
     found = Report(since_ns, session.now_ns)
-    put: set[str] = set()
+    put, files = set[str](), set[str]()
     kept: list[tuple[Totals, Totals]] = []
     trashed, trashed_bytes, near = NONE, 0, ""
     with Journal(folder, write=False) as journal:
@@ -114,6 +126,7 @@ def report(session: Session, since_ns: int, wanted: Collection[int] | None = Non
         for visit in journal.visits():
             if (wanted is None and visit.began_ns >= since_ns) or of_runs.intersection(visit.runs):
                 found.visits[visit.by] += visit.times
+                files |= {visit.rules} if visit.rules else set()
                 found.freed += visit.freed
                 # What went wrong before the eyes of a person, that person saw.
                 if visit.is_in_trouble and (visit.driver != "person" or visit.outcome == "interrupted"):
@@ -143,6 +156,7 @@ def report(session: Session, since_ns: int, wanted: Collection[int] | None = Non
             if (sums := kept_totals(folder, run.id)) is not None:
                 kept.append(sums)
     found.runs.sort()
+    found.rule_files = [one for file in sorted(files) if (one := _rule_file(file)) is not None]
     found.trashed, found.folders = (trashed, trashed_bytes), _by_folder(put)
     if kept:
         # Sums of other folders say nothing of each other: those that hold most are compared.
@@ -155,6 +169,18 @@ def report(session: Session, since_ns: int, wanted: Collection[int] | None = Non
     found.back = came_back()
     found.free, found.total = room_around(near or slashed.expanduser("~"))
     return found
+
+
+def _rule_file(file: str) -> RuleFile | None:
+    """Return a rule file as it is now; None where it cannot be read, or has mistakes."""
+    from frugal_sorter.rules.load import LARGEST_FILE, read_rules
+
+    try:
+        raw = read_input(file, LARGEST_FILE)
+        book = read_rules(raw, slashed.Path(file))
+    except (OSError, FrugalError):
+        return None
+    return RuleFile(file, blake2b(raw, digest_size=12).hexdigest(), [rule.name for rule in book.rules])
 
 
 def _by_folder(paths: Iterable[str]) -> list[tuple[str, int]]:

@@ -5,11 +5,12 @@ from __future__ import annotations
 import argparse
 import textwrap
 import time
+from collections.abc import Sequence
 
 from frugal_sorter.app.report import Report, RuleDone, report
 from frugal_sorter.app.session import Session
 from frugal_sorter.cli.options import add_for, add_format
-from frugal_sorter.cli.output.results import print_json
+from frugal_sorter.cli.output.results import Column, Table, print_json
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import (
     below,
@@ -25,26 +26,38 @@ from frugal_sorter.cli.output.text import (
     share_text,
     shown,
     size_text,
+    unread_as_json,
 )
 from frugal_sorter.cli.reading import require_library, since
 from frugal_sorter.errors import UsageError
+from frugal_sorter.filesystem.record import Unread
 from frugal_sorter.planning.selection import ranges_of
+from frugal_sorter.platforms import slashed
+from frugal_sorter.reasons import reason_of
+from frugal_sorter.reports.fleet import Machine, idle_everywhere, read_machines
 from frugal_sorter.reports.saved import Totals
+from frugal_sorter.values import replace
 
 EXAMPLES = """
   frugal report                                        the last seven days, as text for a mail
   frugal report --since 2026-11-01 --format html > november.html
   frugal report --runs 12-19
+  frugal report --format json > reports/desk-1.json    on each machine; then, where they are together:
+  frugal report --from reports
 """
 _SINCE = "7 days"
 # This many rows of each table fit on two sheets.
 _ROWS, _TROUBLES, _WIDTH = 12, 6, 72
 _MOST_RUNS = 100_000
+_MACHINES = 40
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--since", metavar="WHEN", help=(f'report on runs since this time: yesterday, "30 days", 2026-11-01 (default: {_SINCE})')
+    )
+    parser.add_argument(
+        "--from", dest="folder", metavar="FOLDER", help="show the reports of many machines: a file of `report --format json` each"
     )
     parser.add_argument("--runs", metavar="RUNS", type=_runs, help="only these runs: 12, 12-19, or several with commas")
     add_format(parser, "text", "html", "json")
@@ -66,11 +79,13 @@ def run(args: argparse.Namespace) -> int:
         raise UsageError("--since and --runs cannot be combined", "remove one of them")
     if args.format == "html":
         require_library("--format html", "jinja2", "reports")
+    if args.folder is not None:
+        return _machines(args)
     session = Session.begin()
     since_ns = since(args.since or _SINCE, time.time_ns())
     found = report(session, since_ns, args.runs)
     if args.format == "json":
-        print_json(_as_json(found))
+        print_json({"machine": session.machine, **_as_json(found)})
     elif args.format == "html":
         from frugal_sorter.cli.output.views import report_page as page_of
 
@@ -79,6 +94,85 @@ def run(args: argparse.Namespace) -> int:
     else:
         _print(found, session.machine)
     return 0
+
+
+def _machines(args: argparse.Namespace) -> int:
+    """Show the reports of many machines, those that need a person first."""
+    if args.since is not None or args.runs is not None:
+        raise UsageError("--from shows what the machines reported", "remove --since and --runs")
+    unread: list[Unread] = []
+    try:
+        machines = read_machines(slashed.realpath(args.folder), unread.append)
+    except OSError as error:
+        raise UsageError(f"{shown(args.folder)}: {reason_of(error)}", "name a folder of reports") from None
+    now_ns = time.time_ns()
+    machines.sort(key=lambda one: one.rank(now_ns))
+    idle = idle_everywhere(machines)
+    if args.format == "json":
+        rows = []
+        for one in machines:
+            row = one._asdict()
+            to_ns, full_ns = row.pop("to_ns"), row.pop("full_ns")
+            full = None if full_ns is None else iso_text(full_ns)
+            rows.append({**row, "to": iso_text(to_ns), "full": full, "silent": one.is_silent(now_ns)})
+        print_json({"idle_rules": idle, "not_read": [unread_as_json(one) for one in unread]}, machines=rows)
+        return 1 if unread else 0
+    columns = (
+        Column("machine", lambda one: one.name), Column.moment("reported", lambda one: one.to_ns, is_whole=True),
+        Column("free", lambda one: share_text(one.free, one.total), is_right=True, is_whole=True),
+        Column.date("full on", lambda one: one.full_ns or "", is_whole=True), Column.size("freed", lambda one: one.freed),
+        Column.count("problems", lambda one: one.troubles or ""), Column("to look at", lambda one: _to_look_at(one, now_ns)),
+    )  # fmt: skip
+    lines = _of_all(machines, idle, unread, now_ns)
+    table = Table("Machines", columns, machines)
+    if args.format == "html":
+        from frugal_sorter.cli.output.results import page
+
+        print(page(f"Machines in {shown(args.folder)}", lines[1:], [table], lead=lines[0]))
+        return 1 if unread else 0
+    screen = Screen()
+    screen.lines(lines[0])
+    if machines:
+        screen.line()
+        # Those that need a person stand first; the others are of interest one by one only to programs.
+        shown_rows = max(sum(bool(_to_look_at(one, now_ns)) for one in machines), _MACHINES)
+        screen.table(replace(table, rows=machines[:shown_rows]))
+        if len(machines) > shown_rows:
+            screen.line(f"and {len(machines) - shown_rows:,} more with nothing to look at; --format json and html list all")
+    for line in lines[1:]:
+        screen.line()
+        screen.lines(line)
+    return 1 if unread else 0
+
+
+def _to_look_at(one: Machine, now_ns: int) -> str:
+    """Return in a few words why a person should look at a machine; empty for no reason."""
+    found = ["no report for a week"] if one.is_silent(now_ns) else []
+    found += [shown(one.last_trouble)] if one.troubles else []
+    found += ["nearly full"] if one.is_nearly_full else []
+    found += [f"{', '.join(map(shown, one.differs))} differs"] if one.differs else []
+    return "; ".join(found)
+
+
+def _of_all(machines: Sequence[Machine], idle: Sequence[str], unread: Sequence[Unread], now_ns: int) -> list[str]:
+    """Return what is to be said of all machines together."""
+    counts = (
+        (sum(one.is_silent(now_ns) for one in machines), "has not reported for a week", "have not reported for a week"),
+        (sum(one.troubles > 0 for one in machines), "had problems", "had problems"),
+        (sum(one.is_nearly_full for one in machines), "is nearly full", "are nearly full"),
+        (sum(bool(one.differs) for one in machines), "has other rules", "have other rules"),
+    )
+    freed = sum(one.freed for one in machines)
+    said = [f"{count:,} {one if count == 1 else several}" for count, one, several in counts if count]
+    lines = [f"{count_text(len(machines), 'machine')}, {size_text(freed)} freed. {'; '.join(said) or 'Nothing to look at'}."]
+    if idle:
+        lines.append(
+            f"Rules that did nothing on any machine: {', '.join(map(shown, idle[:_ROWS]))}{' …' if len(idle) > _ROWS else ''}."
+        )
+    lines += [f"Not read: {shown(one.path)} ({one.reason})." for one in unread[:_ROWS]]
+    if len(unread) > _ROWS:
+        lines.append(f"{len(unread) - _ROWS:,} more files were not read.")
+    return lines
 
 
 def _paragraphs(found: Report, is_page: bool = False) -> list[str]:
@@ -186,7 +280,7 @@ def _as_json(found: Report) -> dict[str, object]:
         "folders": [{"path": folder, "there": there} for folder, there in found.folders],
         "trash": {**count._asdict(), "bytes": size, "until": moment(found.trashed_until_ns)},
         "before": _totals(found.before), "after": _totals(found.after), "visits": dict(found.visits),
-        "installed_again": [one._asdict() for one in found.back],
+        "rule_files": [one._asdict() for one in found.rule_files], "installed_again": [one._asdict() for one in found.back],
         "troubles": [
             {"began": iso_text(visit.began_ns), "by": visit.by, "outcome": visit.outcome, "reason": visit.reason}
             for visit in found.troubles

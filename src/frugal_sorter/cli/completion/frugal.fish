@@ -299,6 +299,7 @@ complete -c frugal -n '_shtab_frugal_using verify; and test $_shtab_frugal_npos 
 complete -c frugal -n '_shtab_frugal_using; and test $_shtab_frugal_npos -eq 0' -a report -d 'write one page for the owner of the machine: what was done, what it freed, what can be restored'
 complete -c frugal -n '_shtab_frugal_using report' -s h -l help -d 'show this help message and exit'
 complete -c frugal -n '_shtab_frugal_using report' -l since -x -d 'report on runs since this time: yesterday, "30 days", 2026-11-01 (default: 7 days)'
+complete -c frugal -n '_shtab_frugal_using report' -l from -xka "(__fish_complete_directories)" -d 'show the reports of many machines: a file of `report --format json` each'
 complete -c frugal -n '_shtab_frugal_using report' -l runs -x -d 'only these runs: 12, 12-19, or several with commas'
 complete -c frugal -n '_shtab_frugal_using report' -l format -xka "text html json" -d 'default: text'
 complete -c frugal -n '_shtab_frugal_using report' -l for -x -d 'as root: act as this account, using its home, trash and history'
