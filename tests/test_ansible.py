@@ -59,10 +59,10 @@ class Machines:
     def home(self, name: str) -> Path:
         return self.folder / name
 
-    def play(self, *words: str, dies: bool = False, **task: object) -> dict[str, dict[str, Any]]:
+    def play(self, *words: str, dies: bool = False, on: tuple[str, ...] = MACHINES, **task: object) -> dict[str, dict[str, Any]]:
         """Run the module on all machines, and return what it answered on each."""
         hosts = {}
-        for name in MACHINES:
+        for name in on:
             python = self.folder / "dying/python" if dies and name == "desk-5-dies" else sys.executable
             hosts[name] = {"ansible_connection": "local", "ansible_python_interpreter": str(python), "home": str(self.home(name))}
             (self.answers / f"{name}.json").unlink(missing_ok=True)
@@ -76,7 +76,7 @@ class Machines:
         )  # fmt: skip
         self.said = done.stdout + done.stderr
         found = {path.stem: json.loads(path.read_text()) for path in self.answers.glob("*.json")}
-        assert found.keys() == set(MACHINES), self.said[-3_000:]
+        assert found.keys() >= set(on), self.said[-3_000:]
         return found
 
 
@@ -132,16 +132,16 @@ def test_five_machines_are_looked_at_tidied_found_tidy_and_undone(machines: Mach
 
 def test_rules_are_written_checked_and_removed(machines: Machines) -> None:
     text = rules_text('in = "Intake"\nwhere = "ext is log"\nmove = "Old"')
-    path = "~/new/rules.toml"
-    looked = machines.play("--check", path=path, rules=text.replace('in = "Intake"', 'in = "~/Intake"'))
+    path, one = "~/new/rules.toml", MACHINES[:1]
+    looked = machines.play("--check", on=one, path=path, rules=text.replace('in = "Intake"', 'in = "~/Intake"'))
     assert looked["desk-1"]["changed"] and looked["desk-1"]["changes"] == 6
     assert not (machines.home("desk-1") / "new").exists()
-    wrong = machines.play(path=path, state="checked", rules=text.replace("move", "mvoe"))
-    assert all(one["failed"] and "mvoe" in one["msg"] for one in wrong.values())
+    wrong = machines.play(on=one, path=path, state="checked", rules=text.replace("move", "mvoe"))
+    assert wrong["desk-1"]["failed"] and "mvoe" in wrong["desk-1"]["msg"]
     assert not (machines.home("desk-1") / "new").exists()
-    assert machines.play(path=path, state="checked", rules=text)["desk-1"]["changed"]
+    assert machines.play(on=one, path=path, state="checked", rules=text)["desk-1"]["changed"]
     assert (machines.home("desk-1") / "new/rules.toml").read_text() == text
-    assert not machines.play(path=path, state="checked", rules=text)["desk-1"]["changed"]
-    assert machines.play(path=path, state="absent")["desk-1"]["changed"]
+    assert not machines.play(on=one, path=path, state="checked", rules=text)["desk-1"]["changed"]
+    assert machines.play(on=one, path=path, state="absent")["desk-1"]["changed"]
     assert not (machines.home("desk-1") / "new/rules.toml").exists()
-    assert not machines.play(path=path, state="absent")["desk-1"]["changed"]
+    assert not machines.play(on=one, path=path, state="absent")["desk-1"]["changed"]

@@ -170,6 +170,26 @@ def test_what_it_takes_from_files_is_told_or_said_to_be_missing(folder: Path, fr
         assert "celadon" not in file.read()
 
 
+def test_many_machines_are_a_line_each_and_each_says_what_it_says_alone(folder: Path, frugal: Frugal) -> None:
+    (folder / "machines").mkdir()
+    for number in range(3):
+        for at in range(number + 1):
+            aged(folder / f"desk-{number}/Intake/{at}.log", 3)
+        frugal("inventory", f"desk-{number}", "--save", f"./machines/desk-{number}.inventory.gz", "--full")
+    frugal("inventory", "desk-0", "--save", "./machines/plain.inventory.gz")
+    (folder / "machines/damaged.inventory.gz").write_bytes(b"x")
+    (folder / "rules.toml").write_text(rules_text('in = "Intake"\nwhere = "ext is log"\ntrash = true\nat_most = 2'))
+    found = json.loads(frugal("preview", "rules.toml", "--on", "machines", "--format", "json", code=3).stdout)
+    assert [(one["changes"], "limit is 2" in one["problems"]) for one in found["machines"]] == [(1, False), (2, False), (0, True)]
+    assert {os.path.basename(one["path"]) for one in found["not_read"]} == {"plain.inventory.gz", "damaged.inventory.gz"}
+    for number, one in enumerate(found["machines"]):
+        alone = frugal("preview", "rules.toml", "--on", f"machines/desk-{number}.inventory.gz", "--format", "json", code=None)
+        assert json.loads(alone.stdout)["totals"]["entries"]["files"] == one["changes"]
+    said = frugal("preview", "rules.toml", "--on", "machines", code=3).stdout
+    assert "On 3 machines; nothing is changed." in said and "refused: rule 0" in said and said.count("Not read: ") == 2
+    assert "name one inventory" in frugal("preview", "rules.toml", "--on", "machines", "--again", code=2).stderr
+
+
 def test_it_is_an_inventory_like_any(folder: Path, frugal: Frugal) -> None:
     (folder / "desk").mkdir()
     aged(folder / "desk" / "a.txt", 3)

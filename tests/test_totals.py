@@ -88,6 +88,8 @@ def test_what_is_printed_as_json_is_as_the_schema_says(intake: Path, frugal: Fru
     frugal("inventory", "Intake", "--save", "one")
     put(own_home / ".cache/glaze-calculator/cache", b"x")
     put(intake.parent / "reports/desk-1.json", frugal("report", "--format", "json").stdout)
+    (intake.parent / "machines").mkdir()
+    frugal("inventory", "Intake", "--save", "./machines/desk-1.inventory.gz", "--full")
     put(intake.parent / "wrong.toml", "frugal = 1\n[[rule]]\nname = 'a'\nnix = 1\n")
     frugal("tidy", "rules.toml", "--yes")
     for definition, arguments in (
@@ -104,6 +106,7 @@ def test_what_is_printed_as_json_is_as_the_schema_says(intake: Path, frugal: Fru
         ("check", ("check", "wrong.toml")),
         ("explain", ("explain", "Intake", "rules.toml", "--rules", "rules.toml")),
         ("days", ("preview", "rules.toml", "--until", "in 40 days")),
+        ("there", ("preview", "rules.toml", "--on", "machines")),
         ("rules", ("rules", "rules.toml")),
         ("history", ("history",)),
         ("run", ("history", "1")),

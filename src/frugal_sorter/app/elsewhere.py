@@ -3,19 +3,24 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from typing import Any
+from typing import Any, NamedTuple
 
+from frugal_sorter.app.rules import look_ahead
 from frugal_sorter.app.session import Session
+from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.contents import Contents
-from frugal_sorter.filesystem.record import Identity, Unknown
+from frugal_sorter.filesystem.record import Identity, Unknown, Unread
 from frugal_sorter.filesystem.status import OpenFiles
 from frugal_sorter.journal.journal import Journal
-from frugal_sorter.platforms import slashed
+from frugal_sorter.planning.plan import Plan
+from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.platforms.elsewhere import NOT_HELD, Machine
 from frugal_sorter.platforms.slashed import Path
+from frugal_sorter.reasons import Why
 from frugal_sorter.reports.machine import INSIDE, FullInventory, read, take
+from frugal_sorter.reports.saved import SUFFIX
 from frugal_sorter.rules.fields import FIELDS
 from frugal_sorter.rules.load import read_rules
 from frugal_sorter.rules.model import RuleBook
@@ -103,6 +108,51 @@ class Elsewhere:
         return said
 
 
+class There(NamedTuple):
+    """What rules would do on one of many machines.
+
+    Args:
+        machine: its name.
+        taken_ns: when its inventory was taken, in ns since the epoch.
+        plan: what they would do.
+        missing: what they ask for that the inventory does not hold, a sentence each.
+    """
+
+    machine: str
+    taken_ns: int
+    plan: Plan
+    missing: list[str]
+
+
+def on_each(
+    folder: str, session: Session, rules: tuple[bytes, Path], at_most: int | None, unread: Callable[[Unread], None]
+) -> Iterator[There]:
+    """Yield what rules would do on each machine that has a full inventory in a folder, one after the other.
+
+    Args:
+        folder: an absolute path.
+        session: of the command.
+        rules: the bytes of the rule file, and where it is here.
+        at_most: how many entries each rule may take away; None for what it says itself.
+        unread: told of each inventory that cannot be read, or is not a full one.
+
+    Raises:
+        OSError: the folder cannot be read.
+        Mistakes: something in the rules is wrong.
+    """
+    for name in sorted(name for name in disk.listdir(folder) if name.endswith(SUFFIX)):
+        path = Path(slashed.join(folder, name))
+        try:
+            inventory = read(path)
+        except UsageError as error:
+            unread(Unread(str(path), Why.UNREADABLE(error.message.removeprefix(f"{path}:"))))
+            continue
+        with _in_place(inventory) as there:
+            book = there.book(*rules)
+            plan = look_ahead(there.session(session), book, at_most=at_most)
+            yield There(there.machine.name, inventory.saved.made_ns, plan, there.missing(book))
+
+
 def full_of(session: Session, folder: str, looks_inside: bool) -> Iterator[Any]:
     """Return what a full inventory of a folder says, with how many runs there were before; see `machine.take`."""
     with Journal(ready_state_folder(), write=False) as journal:
@@ -117,7 +167,12 @@ def elsewhere(path: Path) -> Iterator[Elsewhere]:
     Raises:
         UsageError: it cannot be read, or is not a full one.
     """
-    inventory = read(path)
+    with _in_place(read(path)) as there:
+        yield there
+
+
+@contextmanager
+def _in_place(inventory: FullInventory) -> Iterator[Elsewhere]:
     forget_all()
     try:
         with inventory.machine.in_place_of_this():

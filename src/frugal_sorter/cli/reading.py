@@ -61,7 +61,8 @@ def add_on(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--on",
         metavar="INVENTORY",
-        help="show what would happen on another machine, using a full inventory of it (`frugal inventory --save NAME --full`)",
+        help="show what would happen on another machine, using a full inventory of it (`frugal inventory --save NAME --full`); "
+        "or on many, using a folder of them",
     )
 
 
@@ -80,7 +81,7 @@ def looking_on(args: argparse.Namespace) -> Iterator[tuple[Session, RuleBook]]:
     from frugal_sorter.reports.saved import saved_path
 
     path = Path(args.on) if disk.isfile(args.on) else saved_path(args.on)
-    raw, file = _raw_rules(args)
+    raw, file = raw_rules_of(args)
     with elsewhere(path) as there:
         book = there.book(raw, file)
         require_libraries_of(book)
@@ -106,10 +107,10 @@ def load_named(args: argparse.Namespace) -> RuleBook:
     """
     if str(args.rules) != _STANDARD_INPUT:
         return load_rules(rules_file(args))
-    return read_rules(*_raw_rules(args))
+    return read_rules(*raw_rules_of(args))
 
 
-def _raw_rules(args: argparse.Namespace) -> tuple[bytes, Path]:
+def raw_rules_of(args: argparse.Namespace) -> tuple[bytes, Path]:
     """Return the bytes of the rule file that the arguments name, and where it is."""
     if str(args.rules) != _STANDARD_INPUT:
         path = rules_file(args)

@@ -15,7 +15,7 @@ from typing import Any, NamedTuple
 from frugal_sorter.filesystem.record import Unread
 from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.reasons import Why, reason_of
-from frugal_sorter.state import fitting, is_count, is_text, read_input
+from frugal_sorter.state import fits, fitting, is_count, is_text, read_input
 
 SUFFIX = ".json"
 # A report of a machine with a hundred rule files has some 200 kB.
@@ -122,8 +122,9 @@ def read_machines(folder: str, unread: Callable[[Unread], None]) -> list[Machine
 
 def _machine(report: Mapping[str, Any], file: str) -> Machine:
     named = report.get("machine")
-    files = [one for one in report.get("rule_files", ()) if isinstance(one, dict)]
-    files = [one for one in files if all(key in one and _fits(one[key], shape) for key, shape in _RULE_FILE.items())]
+    # Reports of versions before have none.
+    listed = report.get("rule_files")
+    files = [one for one in listed if fits(one, _RULE_FILE)] if isinstance(listed, list) else []
     acted = {one["rule"] for one in report["rules"]}
     idle = tuple(f"{os.path.basename(one['path'])}: {rule}" for one in files for rule in one["rules"] if rule not in acted)
     troubles = report["troubles"]
@@ -135,10 +136,6 @@ def _machine(report: Mapping[str, Any], file: str) -> Machine:
         None if full is None else _ns(full), report["freed"], len(troubles), last, idle,
         {os.path.basename(one["path"]): one["digest"] for one in files},
     )  # fmt: skip
-
-
-def _fits(value: Any, shape: Any) -> bool:
-    return isinstance(value, list) and all(map(shape[0], value)) if isinstance(shape, list) else bool(shape(value))
 
 
 def _compared(machines: Sequence[Machine]) -> list[Machine]:

@@ -3,20 +3,22 @@
 from __future__ import annotations
 
 import argparse
+from collections import Counter
 
 from frugal_sorter.app.rules import look_ahead, look_further, rules_named
 from frugal_sorter.app.session import Session
 from frugal_sorter.cli.jobs import add_choosing, keep_out, page_text, take_out, write_page
 from frugal_sorter.cli.options import add_as_of, add_at_most, add_format, add_listing, add_rule, add_rules, is_short
 from frugal_sorter.cli.output.plan_view import PlanView, exit_code, plan_as_json, show_misses
-from frugal_sorter.cli.output.results import print_json
+from frugal_sorter.cli.output.results import Column, Table, print_json
 from frugal_sorter.cli.output.screen import Progress, Screen
-from frugal_sorter.cli.output.text import shown
-from frugal_sorter.cli.reading import add_on, looking_on, moment_of, require_library
+from frugal_sorter.cli.output.text import count_text, iso_text, shown, unread_as_json, will_text
+from frugal_sorter.cli.reading import add_on, looking_on, moment_of, raw_rules_of, require_library
 from frugal_sorter.errors import UsageError
+from frugal_sorter.filesystem.record import Unread
 from frugal_sorter.planning.plan import Plan
 from frugal_sorter.planning.selection import Numbers
-from frugal_sorter.platforms import processes
+from frugal_sorter.platforms import disk, processes, slashed
 from frugal_sorter.rules.model import RuleBook
 from frugal_sorter.values import replace
 
@@ -28,6 +30,7 @@ EXAMPLES = """
   frugal preview ageing.toml --until "in 40 days"           day by day
   frugal preview front-desk.toml --tree
   frugal preview front-desk.toml --on maren.inventory.gz        on a machine that is elsewhere
+  frugal preview front-desk.toml --on inventories/              on many machines, a line each
   frugal preview front-desk.toml --format html > plan.html       for the owner of the machine
 """
 
@@ -52,6 +55,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
+    if args.on is not None and disk.isdir(args.on):
+        return _on_many(args)
     with looking_on(args) as (session, book):
         return _run(args, session, book)
 
@@ -131,6 +136,42 @@ def _until(args: argparse.Namespace, session: Session, book: RuleBook) -> int:
         screen = Screen(is_short(args))
         show_days(days, screen, now_ns, until_ns, names=True)
     return 3 if any(day.plan.refused for day in days) else 1 if args.exit_code and days else 0
+
+
+def _on_many(args: argparse.Namespace) -> int:
+    """Show what the rules would do on each machine of a folder of inventories, a line each."""
+    if args.save or args.again or args.until or args.as_of or args.without or args.tree or args.rule or args.format == "html":
+        raise UsageError("--on with a folder shows a line for each machine", "name one inventory to see more")
+    from frugal_sorter.app.elsewhere import on_each
+
+    unread: list[Unread] = []
+    rows, refused, missing = [], False, Counter[str]()
+    for there in on_each(slashed.realpath(args.on), args.call.begin(), raw_rules_of(args), args.at_most, unread.append):
+        plan = there.plan
+        missing.update(there.missing)
+        refused = refused or bool(plan.refused)
+        why = [f"refused: {refusal}" for refusal in plan.refused] + [note.text for note in plan.notes if note.problem]
+        left = sum(left.reason.problem for left in plan.not_touched)
+        why += [f"{left:,} left alone for a problem"] if left else []
+        rows.append((there.machine, there.taken_ns, plan.entries.entries, will_text(plan.asked), "; ".join(why)))
+    if args.format == "json":
+        heads = ("machine", "taken", "changes", "what", "problems")
+        machines = [dict(zip(heads, (row[0], iso_text(row[1]), *row[2:]), strict=True)) for row in rows]
+        print_json({"missing": list(missing), "not_read": [unread_as_json(one) for one in unread]}, machines=machines)
+        return 3 if refused else 1 if unread else 0
+    screen = Screen(is_short(args))
+    columns = (Column("machine"), Column.moment("inventory of", is_whole=True), Column.count("changes", is_whole=True),
+               Column("what"), Column("to look at"))  # fmt: skip
+    screen.lines(f"On {count_text(len(rows), 'machine')}; nothing is changed.")
+    if rows:
+        screen.line()
+        screen.table(Table("", columns, rows))
+    for text, count in missing.items():
+        screen.line()
+        screen.lines(f"On {count_text(count, 'machine')}: {text}.")
+    for one in unread:
+        screen.line(f"Not read: {shown(one.path)} ({one.reason})", style="warn")
+    return 3 if refused else 1 if unread else 0
 
 
 def _exit_code(args: argparse.Namespace, plan: Plan) -> int:

@@ -119,7 +119,7 @@ def _machines(args: argparse.Namespace) -> int:
         return 1 if unread else 0
     columns = (
         Column("machine", lambda one: one.name), Column.moment("reported", lambda one: one.to_ns, is_whole=True),
-        Column("free", lambda one: share_text(one.free, one.total), is_right=True, is_whole=True),
+        Column("free", lambda one: one.free * 100 // max(one.total, 1), "{}%".format, is_right=True, is_whole=True),
         Column.date("full on", lambda one: one.full_ns or "", is_whole=True), Column.size("freed", lambda one: one.freed),
         Column.count("problems", lambda one: one.troubles or ""), Column("to look at", lambda one: _to_look_at(one, now_ns)),
     )  # fmt: skip
