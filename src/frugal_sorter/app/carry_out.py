@@ -1,4 +1,4 @@
-"""Carrying a plan out."""
+"""Carrying a plan out, and checking later that everything is as it was left."""
 
 from __future__ import annotations
 

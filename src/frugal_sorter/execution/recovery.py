@@ -113,25 +113,31 @@ class _PrivateNames:
     def __init__(self, context: RunContext) -> None:
         self._context = context
         self._asked: Counter[str] = Counter()
-        self._names: dict[str, frozenset[str]] = {}
+        # None for a folder that cannot be read: its names can still be asked for one by one.
+        self._names: dict[str, frozenset[str] | None] = {}
 
     def may_have(self, step: Step) -> bool:
-        """Return False if nothing is under the private name of a step, as far as its folders can be read."""
+        """Return False if nothing is under the private name of a step."""
         name = self._context.private(step)
         return any(self._may_hold(place.folder, name) for place in (step.source, step.target) if place is not None)
 
     def _may_hold(self, folder: str, name: str) -> bool:
         self._asked[folder] += 1
-        return self._asked[folder] < _ASKED_SINGLY or name in self._in(folder)
-
-    def _in(self, folder: str) -> frozenset[str]:
+        if self._asked[folder] < _ASKED_SINGLY:
+            return True
         if folder not in self._names:
-            try:
-                found = list_folder(self._context.descriptors.folder(folder))
-            except OSError:
-                found = []  # a folder that is gone has none
-            self._names[folder] = frozenset(name for name in found if name.startswith(PRIVATE))
-        return self._names[folder]
+            self._names[folder] = self._in(folder)
+        names = self._names[folder]
+        return names is None or name in names
+
+    def _in(self, folder: str) -> frozenset[str] | None:
+        try:
+            found = list_folder(self._context.descriptors.folder(folder))
+        except FileNotFoundError:
+            return frozenset()
+        except OSError:
+            return None
+        return frozenset(name for name in found if name.startswith(PRIVATE))
 
 
 class _Looked(NamedTuple):

@@ -1,4 +1,5 @@
-"""Which steps of a plan a person means: by the numbers of a list, by paths, by folders and by wildcards."""
+"""Which steps of a plan a person means: by the numbers of a list, by paths, by folders and by wildcards; and by the answer of the
+owner of a machine to a saved plan."""
 
 from __future__ import annotations
 

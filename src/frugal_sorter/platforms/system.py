@@ -62,8 +62,10 @@ def folded(name: str) -> str:
 
 def is_private(path: str) -> bool:
     """Return True if a folder is one that macOS shows only to programs which a person has allowed to see it."""
+    if NAME != "macos":
+        return False
     home = slashed.realpath(slashed.expanduser("~"))
-    return NAME == "macos" and any(
+    return any(
         path == f"{home}/{name}" or path.startswith(f"{home}/{name}/")
         for name in ("Desktop", "Documents", "Downloads", "Library", ".Trash")
     )

@@ -1,4 +1,4 @@
-"""Sizes, times and moments as people write them, and what is said of mistakes."""
+"""Sizes, times, moments and promises to keep as people write them, and what is said of mistakes."""
 
 from __future__ import annotations
 
