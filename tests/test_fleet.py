@@ -132,3 +132,31 @@ def test_a_thousand_machines_are_not_a_thousand_lines(folder: Path, frugal: Frug
     lay_out(folder, *(report_of(f"desk-{number:04}") for number in range(1_000)))
     said = frugal("report", "--from", "reports").stdout
     assert len(said.splitlines()) < 60 and "and 960 more with nothing to look at" in said
+
+
+def test_what_machines_hold_alike_and_alone_is_told(folder: Path, frugal: Frugal) -> None:
+    (folder / "kept").mkdir()
+    for number in range(3):
+        put(folder / f"desk-{number}/Downloads/installer.bin", bytes(3_000_000))
+        put(folder / f"desk-{number}/small.txt", b"x")
+        put(folder / f"desk-{number}/own {number}.bin", bytes(1_000_000 + number))
+        if number:
+            put(folder / f"desk-{number}/Downloads/again/installer.bin", bytes(3_000_000))
+            put(folder / f"desk-{number}/film.bin", bytes(2_000_000))
+        frugal(
+            "inventory", f"desk-{number}", "--save", f"./kept/desk-{number}.inventory.gz", *(["--full"] if number == 1 else [])
+        )
+    (folder / "kept/damaged.inventory.gz").write_bytes(b"x")
+    found = json.loads(frugal("compare", "--from", "kept", "--format", "json", code=1).stdout)
+    assert found["machines"] == ["desk-0", "desk-1", "desk-2"] and len(found["not_read"]) == 1
+    assert [(one["name"], one["machines"], one["copies"], one["all_bytes"]) for one in found["alike"]] == [
+        ("installer.bin", 3, 5, 15_000_000), ("film.bin", 2, 2, 4_000_000),
+    ]  # fmt: skip
+    assert [(one["machine"], one["files"], one["largest"]) for one in found["alone"]] == [
+        (f"desk-{number}", 1, f"own {number}.bin") for number in (2, 1, 0)
+    ]
+    said = frugal("compare", "--from", "kept", code=1).stdout
+    assert "2 files of at least 1.0 MB on several of them by name and size, 1 on all." in said and "small.txt" not in said
+    assert "<h2>Alone</h2>" in frugal("compare", "--from", "kept", "--format", "html", code=1).stdout
+    assert "name what to compare" in frugal("compare", code=2).stderr
+    assert "remove A, B" in frugal("compare", "monday", "--from", "kept", code=2).stderr

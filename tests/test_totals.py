@@ -99,6 +99,7 @@ def test_what_is_printed_as_json_is_as_the_schema_says(intake: Path, frugal: Fru
         ("listing", ("inventory", "Intake", "--listing")),
         ("compare", ("compare", "one", "Intake")),
         ("compare_sums", ("compare", "before-run-1", "after-run-1")),
+        ("compare_machines", ("compare", "--from", "machines")),
         ("forecast", ("forecast", "Intake")),
         ("duplicates", ("duplicates", "Intake")),
         ("plan", ("preview", "rules.toml", "--again")),

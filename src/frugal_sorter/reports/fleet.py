@@ -1,4 +1,4 @@
-"""The reports of many machines in one view: who is silent, in trouble or nearly full, and whose rules differ.
+"""Many machines in one view: who is silent, in trouble or nearly full, whose rules differ, and what they hold alike.
 
 A report comes from another machine, so that nothing in it is believed before its shape was checked, and no field can make
 another report unreadable.
@@ -12,9 +12,12 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from datetime import datetime
 from typing import Any, NamedTuple
 
+from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Unread
 from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.reasons import Why, reason_of
+from frugal_sorter.reports.saved import SUFFIX as INVENTORY
+from frugal_sorter.reports.saved import load
 from frugal_sorter.state import fits, fitting, is_count, is_text, read_input
 
 SUFFIX = ".json"
@@ -165,3 +168,80 @@ def idle_everywhere(machines: Iterable[Machine]) -> list[str]:
         idle.update(set(one.idle))
         have.update({name.partition(": ")[0]: 1 for name in one.digests})
     return sorted(rule for rule, count in idle.items() if count == have[rule.partition(": ")[0]])
+
+
+# Smaller files are alike everywhere, and fill no disk.
+LEAST_BYTES = 1_000_000
+
+
+class Alike(NamedTuple):
+    """A file that is on several machines, by its name and size.
+
+    Args:
+        name: of the file.
+        bytes: the size of one.
+        machines: on how many machines it is.
+        copies: how many of it there are on all of them.
+    """
+
+    name: str
+    bytes: int
+    machines: int
+    copies: int
+
+    @property
+    def all_bytes(self) -> int:
+        """What all copies take."""
+        return self.bytes * self.copies
+
+
+class Alone(NamedTuple):
+    """What is on one machine alone: its name, and how many files of how many bytes; of these the largest is named."""
+
+    machine: str
+    files: int
+    bytes: int
+    largest: str
+
+
+class Compared(NamedTuple):
+    """What many machines hold: their names, what is alike on several, the most bytes first, and what each holds alone."""
+
+    machines: tuple[str, ...]
+    alike: tuple[Alike, ...]
+    alone: tuple[Alone, ...]
+
+
+def compare_machines(folder: str, unread: Callable[[Unread], None]) -> Compared:
+    """Return what the machines hold alike that have an inventory in a folder; files from a megabyte on.
+
+    Args:
+        folder: an absolute path; each inventory in it is a machine, by the name of its file.
+        unread: told of each that cannot be read, or is none.
+
+    Raises:
+        OSError: the folder cannot be read.
+    """
+    machines: list[str] = []
+    found: dict[tuple[str, int], list[int]] = {}
+    for name in sorted(name for name in disk.listdir(folder) if name.endswith(INVENTORY)):
+        path = slashed.Path(slashed.join(folder, name))
+        try:
+            saved = load(path)
+        except UsageError as error:
+            unread(Unread(str(path), Why.UNREADABLE(error.message.removeprefix(f"{path}:"))))
+            continue
+        for file in saved.files.values():
+            if file.bytes >= LEAST_BYTES:
+                found.setdefault((os.path.basename(file.path), file.bytes), []).append(len(machines))
+        machines.append(name.removesuffix(INVENTORY))
+    alike = [Alike(*key, len(set(where)), len(where)) for key, where in found.items() if len(set(where)) > 1]
+    own: dict[int, list[tuple[int, str]]] = defaultdict(list)
+    for (name, size), where in found.items():
+        if len(set(where)) == 1:
+            own[where[0]] += [(size, name)] * len(where)
+    alone = [Alone(machines[at], len(files), sum(size for size, _ in files), max(files)[1]) for at, files in own.items()]
+    return Compared(
+        tuple(machines), tuple(sorted(alike, key=lambda one: (-one.all_bytes, one.name))),
+        tuple(sorted(alone, key=lambda one: (-one.bytes, one.machine))),
+    )  # fmt: skip

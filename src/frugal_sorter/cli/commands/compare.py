@@ -9,11 +9,22 @@ from collections import Counter
 from frugal_sorter.cli.options import add_format
 from frugal_sorter.cli.output.results import Column, Table, page, print_csv, print_json
 from frugal_sorter.cli.output.screen import Screen
-from frugal_sorter.cli.output.text import count_text, held_text, iso_text, moment_text, shown, signed_size_text, size_text
+from frugal_sorter.cli.output.text import (
+    count_text,
+    held_text,
+    iso_text,
+    moment_text,
+    shown,
+    signed_size_text,
+    size_text,
+    unread_as_json,
+)
 from frugal_sorter.cli.reading import require_library
 from frugal_sorter.errors import UsageError
+from frugal_sorter.filesystem.record import Unread
 from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.reasons import reason_of
+from frugal_sorter.reports.fleet import LEAST_BYTES, compare_machines
 from frugal_sorter.reports.saved import (
     HOWS,
     Changed,
@@ -38,6 +49,7 @@ EXAMPLES = """
   frugal compare monday now                  what changed since
   frugal compare monday friday --format csv
   frugal compare before-run-14 after-run-14  the totals that run 14 kept
+  frugal compare --from inventories          what many machines hold alike, and what only one holds
 """
 _OF_RUN = re.compile(r"(before|after)-run-([0-9]{1,9})")
 _NAMED = 8
@@ -46,9 +58,18 @@ _NOW = "now"
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
-        "first", metavar="A", help=("the earlier state: the name of a saved inventory, a file, or a folder as it is now")
+        "first",
+        metavar="A",
+        nargs="?",
+        default="",
+        help=("the earlier state: the name of a saved inventory, a file, or a folder as it is now"),
     )
-    parser.add_argument("second", metavar="B", help="the later one, likewise, or `now`: the folder of A as it is now")
+    parser.add_argument(
+        "second", metavar="B", nargs="?", default="", help="the later one, likewise, or `now`: the folder of A as it is now"
+    )
+    parser.add_argument(
+        "--from", dest="folder", metavar="FOLDER", help="compare many machines: a folder of saved inventories, one of each"
+    )
     parser.add_argument("--hidden", action="store_true", help="when A or B is a folder: include hidden files")
     add_format(parser, "table", "json", "csv", "html")
 
@@ -56,6 +77,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     if args.format == "html":
         require_library("--format html", "jinja2", "reports")
+    if args.folder is not None:
+        return _machines(args)
+    if not args.first or not args.second:
+        raise UsageError("name what to compare: A and B", "such as `frugal compare monday now`, or use --from FOLDER")
     now_ns = args.call.begin().now_ns
     first, second = _sums(args.first), _sums(args.second)
     if first or second:
@@ -68,6 +93,52 @@ def run(args: argparse.Namespace) -> int:
     printers = {"table": _print_table, "json": _print_json, "csv": _print_csv, "html": _print_page}
     printers[args.format](comparison)
     return 1 if comparison.first.unread or comparison.second.unread else 0
+
+
+def _machines(args: argparse.Namespace) -> int:
+    """Show what many machines hold alike, and what each holds alone."""
+    if args.first or args.second or args.hidden or args.format == "csv":
+        raise UsageError("--from compares the inventories of a folder", "remove A, B, --hidden and --format csv")
+    unread: list[Unread] = []
+    try:
+        found = compare_machines(slashed.realpath(args.folder), unread.append)
+    except OSError as error:
+        raise UsageError(f"{shown(args.folder)}: {reason_of(error)}", "name a folder of inventories") from None
+    if args.format == "json":
+        alike = [{**one._asdict(), "all_bytes": one.all_bytes} for one in found.alike]
+        alone = [one._asdict() for one in found.alone]
+        print_json({"machines": found.machines, "alone": alone, "not_read": [unread_as_json(one) for one in unread]}, alike=alike)
+        return 1 if unread else 0
+    everywhere = sum(one.machines == len(found.machines) for one in found.alike)
+    lead = (
+        f"{count_text(len(found.machines), 'machine')}. {count_text(len(found.alike), 'file')} of at least "
+        f"{size_text(LEAST_BYTES)} on several of them by name and size, {everywhere:,} on all."
+    )
+    most = len(found.alike) if args.format == "html" else _NAMED * 2
+    alike_columns = (
+        Column("on several machines", lambda one: one.name), Column.size("size", lambda one: one.bytes, is_whole=True),
+        Column.count("machines", lambda one: one.machines, is_whole=True),
+        Column.size("together", lambda one: one.all_bytes, is_whole=True),
+    )  # fmt: skip
+    alone_columns = (
+        Column("on one machine", lambda one: one.machine), Column.count("files", lambda one: one.files, is_whole=True),
+        Column.size("size", lambda one: one.bytes, is_whole=True), Column("largest", lambda one: one.largest),
+    )  # fmt: skip
+    tables = [Table("Alike", alike_columns, found.alike[:most]), Table("Alone", alone_columns, found.alone[: max(most, 1)])]
+    if args.format == "html":
+        print(page(f"Machines in {shown(args.folder)}", [], tables, lead=lead))
+        return 1 if unread else 0
+    screen = Screen()
+    screen.lines(lead)
+    for table, of in zip(tables, (found.alike, found.alone), strict=True):
+        if table.rows:
+            screen.line()
+            screen.table(table)
+        if len(of) > len(table.rows):
+            screen.line(f"… {len(of) - len(table.rows):,} more (--format json lists all)")
+    for one in unread:
+        screen.line(f"Not read: {shown(one.path)} ({one.reason})", style="warn")
+    return 1 if unread else 0
 
 
 def _read(named: str, hidden: bool, now_ns: int) -> Saved:

@@ -9,7 +9,7 @@ _shtab_frugal_schedule_subparsers=(add list check show run pause resume remove)
 _shtab_frugal_subparsers=(inventory compare forecast suggest check preview rules explain tidy sort purge gather duplicates leftovers history verify report undo trash watch schedule help completion demo)
 
 _shtab_frugal_inventory_option_strings=(-h --help --by --levels --tree --open-to --show-levels --top --largest --hidden --listing --sort --save --full --look-inside --replace --forget --open --chart --where --format)
-_shtab_frugal_compare_option_strings=(-h --help --hidden --format)
+_shtab_frugal_compare_option_strings=(-h --help --from --hidden --format)
 _shtab_frugal_forecast_option_strings=(-h --help --hidden --chart --format)
 _shtab_frugal_suggest_option_strings=(-h --help --like --since --to --as-preview --format --list-all --short)
 _shtab_frugal_check_option_strings=(-h --help --schema --format)
@@ -48,6 +48,7 @@ _shtab_frugal_inventory___open_to_COMPGEN=_shtab_compgen_files
 _shtab_frugal_inventory___chart_COMPGEN=_shtab_compgen_files
 _shtab_frugal_compare_pos_0_COMPGEN=_frugal_inventories
 _shtab_frugal_compare_pos_1_COMPGEN=_frugal_inventories
+_shtab_frugal_compare___from_COMPGEN=_shtab_compgen_dirs
 _shtab_frugal_forecast_pos_0_COMPGEN=_shtab_compgen_dirs
 _shtab_frugal_forecast___chart_COMPGEN=_shtab_compgen_files
 _shtab_frugal_suggest_pos_0_COMPGEN=_shtab_compgen_dirs

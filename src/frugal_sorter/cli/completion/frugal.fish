@@ -81,6 +81,7 @@ complete -c frugal -n '_shtab_frugal_using inventory' -l format -xka "table json
 complete -c frugal -n '_shtab_frugal_using inventory; and test $_shtab_frugal_npos -ge 0' -ka "(__fish_complete_directories)" -d 'a folder to count (default: the current one)'
 complete -c frugal -n '_shtab_frugal_using; and test $_shtab_frugal_npos -eq 0' -a compare -d 'compare two inventories: what is new, gone, changed or moved'
 complete -c frugal -n '_shtab_frugal_using compare' -s h -l help -d 'show this help message and exit'
+complete -c frugal -n '_shtab_frugal_using compare' -l from -xka "(__fish_complete_directories)" -d 'compare many machines: a folder of saved inventories, one of each'
 complete -c frugal -n '_shtab_frugal_using compare' -l hidden -d 'when A or B is a folder: include hidden files'
 complete -c frugal -n '_shtab_frugal_using compare' -l format -xka "table json csv html" -d 'default: table'
 complete -c frugal -n '_shtab_frugal_using compare; and test $_shtab_frugal_npos -eq 0' -ka "(frugal words inventories (commandline -opc)[2..-1] 2>/dev/null)" -d 'the earlier state: the name of a saved inventory, a file, or a folder as it is now'
