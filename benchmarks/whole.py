@@ -44,8 +44,13 @@ trash_all(Path(sys.argv[1]), int(sys.argv[3]))
 _RUNS = """
 import sys
 from frugal_sorter import api
-for _ in range(int(sys.argv[2])):
-    api.undo(api.carry_out(api.plan(sys.argv[1], again=True)).run)
+path, runs, boxes = sys.argv[1], int(sys.argv[2]), int(sys.argv[3])
+text = open(path).read()
+for run in range(runs):
+    # Each in folders of its own, until all had their turn.
+    folders = ", ".join(f'"Intake/box {(run * boxes + box) % 150}"' for box in range(boxes))
+    rules = api.load_rules(path, text.replace('in = "Intake"', f"in = [{folders}]"))
+    api.undo(api.carry_out(api.plan(rules, again=True)).run)
 """
 
 
@@ -144,11 +149,15 @@ def _used_home(folder: Path, frugal: str, runs: int, steps: int, visits: int) ->
     home = folder / f"home of {runs} runs"
     tree = folder / f"tree of {runs} runs"
     home.mkdir()
-    build(tree, max(steps // (runs // 2), PER_FOLDER))
+    build(tree, 150 * PER_FOLDER)
     _rule(tree, 'move = "../out"')
     time.sleep(1.1)
     # In one process: a thousand starts would take longer than the rest.
-    _cpu([sys.executable, "-c", _RUNS, str(tree / "rules.toml"), str(runs // 2)], tree, home)
+    _cpu(
+        [sys.executable, "-c", _RUNS, str(tree / "rules.toml"), str(runs // 2), str(max(steps // (runs // 2) // PER_FOLDER, 1))],
+        tree,
+        home,
+    )
     shutil.rmtree(tree / "Intake")
     (tree / "Intake").mkdir()
     for _ in range(visits):
@@ -198,5 +207,9 @@ def measure(folder: Path, frugal: str, pairs: int = 5) -> list[str]:
 if __name__ == "__main__":
     import tempfile
 
+    # All of it, or the homes alone.
+    parts = (_homes,) if sys.argv[1:] == ["homes"] else (_changes, _walks, _homes)
     with tempfile.TemporaryDirectory(prefix="frugal-bench-", dir="/var/tmp") as name:
-        print("\n".join(measure(Path(name), str(Path(sys.executable).with_name("frugal")), 3)))
+        for part in parts:
+            part(Path(name), str(Path(sys.executable).with_name("frugal")), 3)
+        _memory(Path(name), str(Path(sys.executable).with_name("frugal")))
