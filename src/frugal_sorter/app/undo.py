@@ -92,7 +92,7 @@ def _cannot(journal: Journal, run: Run) -> str:
 
 def _instead(journal: Journal, last: Run, session: Session) -> str:
     """Return which run before one could be taken back, in words; nobody but a person decides that it is."""
-    run = next((one for one in runs_to_undo(journal) if one.id < last.id and journal.left_to_undo(one.id)), None)
+    run = next((one for one in runs_to_undo(journal) if one.id < last.id and journal.left_to_undo(one)), None)
     if run is None:
         return "`frugal history` lists all runs"
     steps = (step for step, _ in islice(journal.steps(run.id), _LOOKED_AT) if step.verb not in ATTENDING)
@@ -115,7 +115,7 @@ def runs_since(session: Session, since_ns: int) -> list[tuple[Run, int]]:
     """
     with session.changing("undo") as journal:
         runs = [run for run in runs_to_undo(journal) if run.began_ns >= since_ns]
-        return [(run, journal.left_to_undo(run.id)) for run in runs]
+        return [(run, journal.left_to_undo(run)) for run in runs]
 
 
 def _done_again(undone: Run, journal: Journal) -> int | None:

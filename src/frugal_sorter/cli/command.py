@@ -120,7 +120,7 @@ def undo_offer(number: int) -> str:
     from frugal_sorter.journal.journal import Journal
 
     with Journal(state_folder(), write=False) as journal:
-        left = journal.left_to_undo(number)
+        left = journal.left_to_undo(journal.run(number))
     return f"to undo {count_text(left, 'change')}: frugal undo {number}" if left else ""
 
 

@@ -93,6 +93,7 @@ def recover_unfinished_parts(journal: Journal, run: Run) -> Recovered | None:
     if not marks:
         return None
     journal.mark(run.id, marks)
+    journal.recount(run.id)
     apart = tuple(mark.reason for mark in marks if mark.outcome == Outcome.OPEN)
     return Recovered(run, Counter(mark.outcome for mark in marks), (), apart, tuple(context.removed), ())
 

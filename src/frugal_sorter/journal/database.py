@@ -34,7 +34,7 @@ class Run:
     Args:
         undone_by: the undo that took back the last of it; None where something of it is left to take back.
         taken_back: how many of its steps have been taken back.
-        undoable: how many of its steps were done and can be, or have been, taken back.
+        undoable: how many of its steps were done and can be, or have been, undone; 0 where that was not written down.
         began_ns: when it began, in ns since the epoch.
         ended_ns: when it ended.
         token: what makes its private names its own.

@@ -32,7 +32,7 @@ from frugal_sorter.platforms import accounts, disk
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.reasons import Outcome, reason_of_record
 from frugal_sorter.rules.units import DAY_NS, SECOND_NS, minute_text
-from frugal_sorter.state import LastRun
+from frugal_sorter.state import LastRun, is_count
 from frugal_sorter.steps.kinds import ATTENDING, LASTING, VerbName
 from frugal_sorter.steps.step import Mark, Step, Tally
 from frugal_sorter.values import frozen, replace
@@ -116,8 +116,8 @@ _TABLES_OF_RUNS = (("packs", "run"), ("marks", "run"), ("runs", "id"))
 _STAYING = ATTENDING | LASTING
 # What says that an entry is as it was before its step, but for its place.
 _SAME = "="
-# How many entries were changed, beside the ends of the steps.
-_ENTRIES = "entries"
+# Beside the ends of the steps: the entries that a run changed, its steps that can be undone, and those of another run it undid.
+_ENTRIES, _UNDOABLE, _TOOK = _SUMS = ("entries", "undoable", "took")
 _MARK = "INSERT INTO marks (run, first, last, outcome, reason, code, now, data) VALUES (?, ?, ?, ?, ?, ?, ?, ?)"
 
 
@@ -281,10 +281,26 @@ class Journal:
             done: what was done of it.
         """
         ends = {"" if outcome is None else str(int(outcome)): count for outcome, count in counts.items()}
-        text = json.dumps({**ends, _ENTRIES: done.all.entries})
+        text = json.dumps({**ends, _ENTRIES: done.all.entries, **self._sums(run)})
         self._write("UPDATE runs SET state = ?, ended_ns = ?, counts = ? WHERE id = ?", [(state, ended_ns, text, run)], True)
         if not self._file.connection.execute("SELECT 1 FROM runs WHERE state = 'open' LIMIT 1").fetchone():
             LastRun(self._folder).open_runs(False)
+
+    def recount(self, run: int) -> None:
+        """Write down anew how much of a run can be undone: how its steps ended is known better than when it was closed."""
+        (row,) = self._file.read("SELECT counts FROM runs WHERE id = ?", (run,))
+        with self._file.sound():
+            text = json.dumps({**json.loads(row[0] or "{}"), **self._sums(run)})
+        self._write("UPDATE runs SET counts = ? WHERE id = ?", [(text, run)], True)
+
+    def _sums(self, run: int) -> dict[str, int]:
+        """Return how many steps of a run can be undone, and how many of another run these undid, for lists of all runs."""
+        self._forget_what_was_read()
+        undoable = self._undoable(run)
+        ((undoes,),) = self._file.read("SELECT undoes FROM runs WHERE id = ?", (run,))
+        took = {of for first, _, taken in self._kinds(run) for step, of in enumerate(taken, first) if of and step in undoable}
+        took &= frozenset() if undoes is None else self._undoable(undoes)
+        return {_UNDOABLE: len(undoable), _TOOK: len(took)}
 
     def believe(self, now_ns: int, is_set: Callable[[], bool], is_confirmed: bool = False) -> None:
         """Note what the clock says, under the writer lock; `doubt` then says why it is not believed.
@@ -470,28 +486,35 @@ class Journal:
     def runs(self) -> list[Run]:
         """Return all runs, the oldest first.
 
-        What was taken back of each is read from the steps of those that took it: for a number alone there is `numbers`.
+        What was undone of each is read from the steps of those that undid it, unless one undo undid all: that their counts say.
         """
         rows = self._file.read(
-            "SELECT id, kind, origin, undoes, account, began_ns, ended_ns, state, token, volumes FROM runs ORDER BY id DESC"
+            "SELECT id, kind, origin, undoes, account, began_ns, ended_ns, state, token, volumes, counts FROM runs"
+            " ORDER BY id DESC"
         )
         undoing: dict[int, list[int]] = {}
+        for number, _, _, undoes, *_ in rows:
+            if undoes is not None:
+                undoing.setdefault(undoes, []).append(number)
+        with self._file.sound():
+            sums = {row[0]: _sums_of(row[-1]) for row in rows if row[-1] is not None}
+        whole = {run for run in undoing if _is_whole(run, undoing, sums)}
         left: dict[int, set[int]] = {}
         runs: list[Run] = []
-        # What took a run back is younger than it, so that is known by the time the run is met.
-        for number, kind, origin, undoes, account, began, ended, state, token, volumes in rows:
+        # What undid a run is younger than it, so that is known by the time the run is met.
+        for number, kind, origin, undoes, account, began, ended, state, token, volumes, _ in rows:
             with self._file.sound():
                 seen = tuple(Seen(*volume) for volume in json.loads(volumes))
                 origin = os.fsdecode(origin)
                 account = account if isinstance(account, str) else os.fsdecode(account)
                 if undoes is not None and not undoes < number:
                     raise ValueError(f"run {number} undoes run {undoes}")
-            undone, taken, undoable = None, 0, 0
-            if undoes is not None or number in undoing:
+            undone, taken, undoable = None, 0, sums.get(number, (0, 0))[0]
+            if number in whole:
+                left[number], undone, taken = set(), undoing[number][0], undoable
+            elif number in undoing or (undoes is not None and undoes not in whole):
                 left[number] = self._left_of(number, undoing.get(number, ()), left)
-            if undoes is not None:
-                undoing.setdefault(undoes, []).append(number)
-            if number in undoing:
+            if number in undoing and number not in whole:
                 undoable = len(self._undoable(number))
                 taken = undoable - len(left[number])
                 undone = undoing[number][0] if taken and not left[number] else None
@@ -514,10 +537,10 @@ class Journal:
             for step, mark in self.steps(run)
         )
 
-    def left_to_undo(self, run: int) -> int:
-        """Return how many steps of a run were done and can still be taken back."""
-        found = self.run(run)
-        return len(self._undoable(run)) - found.taken_back
+    def left_to_undo(self, run: Run) -> int:
+        """Return how many steps of a run were done and can still be undone."""
+        # A run without an end, or of an older version, has no sums.
+        return (run.undoable or len(self._undoable(run.id))) - run.taken_back
 
     def _undoable(self, run: int) -> frozenset[int]:
         """Return the steps of a run that were done and can be taken back."""
@@ -602,8 +625,7 @@ class Journal:
         if row[0] is not None:
             with self._file.sound():
                 ends = json.loads(row[0])
-                ends.pop(_ENTRIES, None)
-                return {Outcome(int(key)) if key else None: int(count) for key, count in ends.items()}
+                return {Outcome(int(key)) if key else None: int(count) for key, count in ends.items() if key not in _SUMS}
         return Counter(mark and mark.outcome for step, mark in self.steps(run) if step.verb not in ATTENDING)
 
     def entries(self, run: int) -> int | None:
@@ -716,6 +738,22 @@ class Journal:
                     raise ValueError(f"a mark of {last - first:,} steps")
                 marks.update(dict.fromkeys(range(first, last + 1), tuple(mark)))
         return self._marks[run]
+
+
+def _sums_of(counts: str) -> tuple[int, int]:
+    """Return how many steps of a run can be undone, and how many of another run it undid; 0 where an older version wrote it."""
+    found = json.loads(counts)
+    undoable, took = found.get(_UNDOABLE, 0), found.get(_TOOK, 0)
+    if not is_count(undoable) or not is_count(took):
+        raise ValueError("the sums of a run are no counts")
+    return undoable, took
+
+
+def _is_whole(run: int, undoing: Mapping[int, Sequence[int]], sums: Mapping[int, tuple[int, int]]) -> bool:
+    """Return True if one undo undid all of a run that can be undone, and nothing of that undo was undone since."""
+    (undo, *more) = undoing[run]
+    undoable, took = sums.get(run, (0, 0))[0], sums.get(undo, (0, 0))[1]
+    return not more and undo not in undoing and 0 < undoable == took
 
 
 def _folders_of(steps: Sequence[Step]) -> Iterator[str]:
