@@ -31,6 +31,7 @@ from peaks import peak_bytes
 from showing import measure as showing
 from steady import measure as running_steadily
 from volumes import fresh_volume
+from whole import measure as whole_commands
 
 from frugal_sorter.filesystem.walk import walk
 from frugal_sorter.rules.load import load_rules
@@ -230,8 +231,8 @@ def measure(folder: Path) -> list[str]:
     }
     cost = matching_microseconds(many, tree)
     changed = [*showing(folder, FRUGAL), *changes(folder), *duplicates(folder)]
-    lines = ["| work | against | median ratio | least to most | goal |", "| --- | --- | --- | --- | --- |"]
-    lines += [*figures, *changed]
+    lines = [*whole_commands(folder, FRUGAL), "", "Parts of them, by the clock, and commands that look:", ""]
+    lines += ["| work | against | median ratio | least to most | goal |", "| --- | --- | --- | --- | --- |", *figures, *changed]
     for more in (
         running_steadily(folder, FRUGAL), growing(folder), counting(folder, FRUGAL),
         reading_cold(folder, FRUGAL, tree, small),
