@@ -101,6 +101,8 @@ def test_a_table_has_typed_columns(folder: Path, monkeypatch: pytest.MonkeyPatch
     assert list(table.columns) == ["type", "ext", "files", "bytes", "disk_bytes"]
     assert [str(one) for one in table.dtypes] == ["string", "string", "int64", "int64", "int64"]
     assert int(table["files"].sum()) == 30
+    # Text is in columns, too, rather than an object a cell.
+    assert table["ext"].dtype.storage == "pyarrow"
     monkeypatch.setitem(sys.modules, "pandas", None)
     with pytest.raises(api.Error, match="needs pandas"):
         api.inventory(folder / "Intake").to_pandas()
