@@ -5,6 +5,7 @@ from __future__ import annotations
 import importlib.util
 import json
 import os
+import shutil
 import subprocess
 import sys
 from pathlib import Path
@@ -48,6 +49,16 @@ PLAY = """
 """
 
 
+def environment(folder: Path) -> dict[str, str]:
+    ours = {
+        "ANSIBLE_COLLECTIONS_PATH": ROOT / "contrib/ansible",
+        "ANSIBLE_HOME": folder / "ansible",
+        "ANSIBLE_FORKS": 5,
+        "NO_COLOR": 1,
+    }
+    return os.environ | {name: str(value) for name, value in ours.items()}
+
+
 class Machines:
     """The machines, and how a play is run on them."""
 
@@ -68,11 +79,9 @@ class Machines:
             (self.answers / f"{name}.json").unlink(missing_ok=True)
         (self.folder / "hosts.json").write_text(json.dumps({"all": {"hosts": hosts}}))
         (self.folder / "vars.json").write_text(json.dumps({"task": task, "answers": str(self.answers)}))
-        environment = {**os.environ, "ANSIBLE_COLLECTIONS_PATH": str(ROOT / "contrib/ansible"), "ANSIBLE_HOME": str(self.folder / "ansible"),
-                       "ANSIBLE_FORKS": "5", "ANSIBLE_NOCOLOR": "1"}  # fmt: skip
         done = subprocess.run(
             [str(Path(sys.executable).with_name("ansible-playbook")), "-i", "hosts.json", "-e", "@vars.json", "play.yml", *words],
-            cwd=self.folder, env=environment, stdin=subprocess.DEVNULL, capture_output=True, text=True, check=False,
+            cwd=self.folder, env=environment(self.folder), stdin=subprocess.DEVNULL, capture_output=True, text=True, check=False,
         )  # fmt: skip
         self.said = done.stdout + done.stderr
         found = {path.stem: json.loads(path.read_text()) for path in self.answers.glob("*.json")}
@@ -145,3 +154,19 @@ def test_rules_are_written_checked_and_removed(machines: Machines) -> None:
     assert machines.play(on=one, path=path, state="absent")["desk-1"]["changed"]
     assert not (machines.home("desk-1") / "new/rules.toml").exists()
     assert not machines.play(on=one, path=path, state="absent")["desk-1"]["changed"]
+
+
+def test_the_linter_of_ansible_finds_nothing(folder: Path) -> None:
+    command = Path(sys.executable).with_name("ansible-lint")
+    if not command.exists():
+        pytest.skip("ansible-lint is not installed")
+    path = os.pathsep.join((str(command.parent), os.environ["PATH"]))
+    for broken in (False, True):
+        # On a copy: it writes beside what it reads.
+        collection = folder / f"{broken}/ansible_collections/frugal/sorter"
+        shutil.copytree(ROOT / "contrib/ansible/ansible_collections/frugal/sorter", collection)
+        if broken:
+            (collection / "meta/runtime.yml").unlink()
+        seen = environment(folder) | {"PATH": path, "ANSIBLE_COLLECTIONS_PATH": str(folder / str(broken))}
+        done = subprocess.run([str(command), "--offline"], cwd=collection, env=seen, capture_output=True, text=True, check=False)
+        assert (done.returncode != 0) is broken, done.stdout + done.stderr
