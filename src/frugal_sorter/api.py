@@ -213,7 +213,7 @@ def load_rules(path: str | os.PathLike[str], text: str | None = None) -> RuleBoo
     """
     from frugal_sorter.rules import load
 
-    file = slashed.Path(slashed.abspath(path))
+    file = slashed.Path(slashed.abspath(os.fspath(path)))
     return load.load_rules(file) if text is None else load.read_rules(text.encode("utf-8", "surrogateescape"), file)
 
 
@@ -266,7 +266,7 @@ def undo(run: int | None = None, only: Sequence[str | os.PathLike[str]] = ()) ->
     from frugal_sorter.app.undo import plan_undoing
 
     session = _begin(f"undo({'' if run is None else run})")
-    work = plan_undoing(session, run, [slashed.abspath(path) for path in only]).plan
+    work = plan_undoing(session, run, [slashed.abspath(os.fspath(path)) for path in only]).plan
     planned = Planned(work, session)
     done = carry_out(planned)
     return done._replace(not_done=(*planned.left, *done.not_done))
@@ -291,7 +291,8 @@ def inventory(
     named = [folders] if isinstance(folders, (str, os.PathLike)) else folders
     ways = (by,) if isinstance(by, str) else tuple(by)
     try:
-        found = InventoryCounter(levels, hidden, ways, now_ns=time.time_ns()).take([slashed.realpath(one) for one in named])
+        counter = InventoryCounter(levels, hidden, ways, now_ns=time.time_ns())
+        found = counter.take([slashed.realpath(os.fspath(one)) for one in named])
     except OSError as error:
         raise UsageError(f"{error.filename}: {error.strerror or 'cannot be read'}", "check the path") from error
     rows = tuple(Row(tuple(one.keys), one.files, one.bytes, one.disk) for one in found.counts())
