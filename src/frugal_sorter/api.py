@@ -30,9 +30,22 @@ if TYPE_CHECKING:
     from frugal_sorter.steps.step import Step
 
 __all__ = [
-    "Change", "Done", "Error", "Inventory", "Left", "Planned", "Row", "Visit", "carry_out", "history", "inventory", "load_rules",
-    "plan", "report", "undo",
-]  # fmt: skip
+    "Change",
+    "Done",
+    "Error",
+    "Inventory",
+    "Left",
+    "Planned",
+    "Row",
+    "Visit",
+    "carry_out",
+    "history",
+    "inventory",
+    "load_rules",
+    "plan",
+    "report",
+    "undo",
+]
 
 By = Literal["type", "ext", "folder", "age", "owner", "size"]
 
@@ -331,9 +344,14 @@ def report(since_ns: int = 0) -> dict[str, Any]:
     found = reported(Session.begin(), since_ns)
     troubles = [Visit(one.command, one.by, one.began_ns, one.outcome, one.reason, tuple(one.runs)) for one in found.troubles]
     return {
-        "runs": list(found.runs), "done": {verb: count.entries for verb, count in found.done.items()}, "freed": found.freed,
-        "free": found.free, "total": found.total, "full_ns": found.full_ns, "troubles": troubles,
-    }  # fmt: skip
+        "runs": list(found.runs),
+        "done": {verb: count.entries for verb, count in found.done.items()},
+        "freed": found.freed,
+        "free": found.free,
+        "total": found.total,
+        "full_ns": found.full_ns,
+        "troubles": troubles,
+    }
 
 
 def _begin(what: str) -> Session:

@@ -47,9 +47,15 @@ def _ns(text: str) -> int | None:
 
 _TROUBLE = {"began": _is_moment, "by": is_text, "outcome": is_text, "reason": is_text}
 _SHAPE = {
-    "format": lambda value: value in _FORMATS, "to": _is_moment, "freed": is_count, "free": is_count, "total": is_count,
-    "full": _is_moment_or_none, "rules": [{"rule": is_text}], "troubles": [_TROUBLE],
-}  # fmt: skip
+    "format": lambda value: value in _FORMATS,
+    "to": _is_moment,
+    "freed": is_count,
+    "free": is_count,
+    "total": is_count,
+    "full": _is_moment_or_none,
+    "rules": [{"rule": is_text}],
+    "troubles": [_TROUBLE],
+}
 _RULE_FILE = {"path": is_text, "digest": is_text, "rules": [is_text]}
 
 
@@ -135,10 +141,17 @@ def _machine(report: Mapping[str, Any], file: str) -> Machine:
     to_ns, full = _ns(report["to"]), report["full"]
     assert to_ns is not None
     return Machine(
-        named if isinstance(named, str) and named else file, to_ns, report["free"], report["total"],
-        None if full is None else _ns(full), report["freed"], len(troubles), last, idle,
+        named if isinstance(named, str) and named else file,
+        to_ns,
+        report["free"],
+        report["total"],
+        None if full is None else _ns(full),
+        report["freed"],
+        len(troubles),
+        last,
+        idle,
         {os.path.basename(one["path"]): one["digest"] for one in files},
-    )  # fmt: skip
+    )
 
 
 def _compared(machines: Sequence[Machine]) -> list[Machine]:
@@ -242,6 +255,7 @@ def compare_machines(folder: str, unread: Callable[[Unread], None]) -> Compared:
             own[where[0]] += [(size, name)] * len(where)
     alone = [Alone(machines[at], len(files), sum(size for size, _ in files), max(files)[1]) for at, files in own.items()]
     return Compared(
-        tuple(machines), tuple(sorted(alike, key=lambda one: (-one.all_bytes, one.name))),
+        tuple(machines),
+        tuple(sorted(alike, key=lambda one: (-one.all_bytes, one.name))),
         tuple(sorted(alone, key=lambda one: (-one.bytes, one.machine))),
-    )  # fmt: skip
+    )

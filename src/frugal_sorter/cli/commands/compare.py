@@ -116,14 +116,17 @@ def _machines(args: argparse.Namespace) -> int:
     )
     most = len(found.alike) if args.format == "html" else _NAMED * 2
     alike_columns = (
-        Column("on several machines", lambda one: one.name), Column.size("size", lambda one: one.bytes, is_whole=True),
+        Column("on several machines", lambda one: one.name),
+        Column.size("size", lambda one: one.bytes, is_whole=True),
         Column.count("machines", lambda one: one.machines, is_whole=True),
         Column.size("together", lambda one: one.all_bytes, is_whole=True),
-    )  # fmt: skip
+    )
     alone_columns = (
-        Column("on one machine", lambda one: one.machine), Column.count("files", lambda one: one.files, is_whole=True),
-        Column.size("size", lambda one: one.bytes, is_whole=True), Column("largest", lambda one: one.largest),
-    )  # fmt: skip
+        Column("on one machine", lambda one: one.machine),
+        Column.count("files", lambda one: one.files, is_whole=True),
+        Column.size("size", lambda one: one.bytes, is_whole=True),
+        Column("largest", lambda one: one.largest),
+    )
     tables = [Table("Alike", alike_columns, found.alike[:most]), Table("Alone", alone_columns, found.alone[: max(most, 1)])]
     if args.format == "html":
         print(page(f"Machines in {shown(args.folder)}", [], tables, lead=lead))

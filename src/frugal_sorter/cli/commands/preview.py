@@ -160,8 +160,13 @@ def _on_many(args: argparse.Namespace) -> int:
         print_json({"missing": list(missing), "not_read": [unread_as_json(one) for one in unread]}, machines=machines)
         return 3 if refused else 1 if unread else 0
     screen = Screen(is_short(args))
-    columns = (Column("machine"), Column.moment("inventory of", is_whole=True), Column.count("changes", is_whole=True),
-               Column("what"), Column("to look at"))  # fmt: skip
+    columns = (
+        Column("machine"),
+        Column.moment("inventory of", is_whole=True),
+        Column.count("changes", is_whole=True),
+        Column("what"),
+        Column("to look at"),
+    )
     screen.lines(f"On {count_text(len(rows), 'machine')}; nothing is changed.")
     if rows:
         screen.line()

@@ -118,11 +118,14 @@ def _machines(args: argparse.Namespace) -> int:
         print_json({"idle_rules": idle, "not_read": [unread_as_json(one) for one in unread]}, machines=rows)
         return 1 if unread else 0
     columns = (
-        Column("machine", lambda one: one.name), Column.moment("reported", lambda one: one.to_ns, is_whole=True),
+        Column("machine", lambda one: one.name),
+        Column.moment("reported", lambda one: one.to_ns, is_whole=True),
         Column("free", lambda one: one.free * 100 // max(one.total, 1), "{}%".format, is_right=True, is_whole=True),
-        Column.date("full on", lambda one: one.full_ns or "", is_whole=True), Column.size("freed", lambda one: one.freed),
-        Column.count("problems", lambda one: one.troubles or ""), Column("to look at", lambda one: _to_look_at(one, now_ns)),
-    )  # fmt: skip
+        Column.date("full on", lambda one: one.full_ns or "", is_whole=True),
+        Column.size("freed", lambda one: one.freed),
+        Column.count("problems", lambda one: one.troubles or ""),
+        Column("to look at", lambda one: _to_look_at(one, now_ns)),
+    )
     lines = _of_all(machines, idle, unread, now_ns)
     table = Table("Machines", columns, machines)
     if args.format == "html":
