@@ -25,6 +25,7 @@ from frugal_sorter.reasons import PROBLEMS, Reason, Why
 
 if TYPE_CHECKING:
     from frugal_sorter.execution.executor import Result
+    from frugal_sorter.journal.database import Visit as Recorded
     from frugal_sorter.planning.plan import Plan
     from frugal_sorter.rules.model import RuleBook
     from frugal_sorter.steps.step import Step
@@ -323,10 +324,7 @@ def history(since_ns: int | None = None) -> list[Visit]:
     from frugal_sorter.state import ready_state_folder
 
     with Journal(ready_state_folder(), write=False) as journal:
-        return [
-            Visit(one.command, one.by, one.began_ns, one.outcome, one.reason, tuple(one.runs))
-            for one in journal.visits(since_ns=since_ns)
-        ]
+        return [_visit(one) for one in journal.visits(since_ns=since_ns)]
 
 
 def report(since_ns: int = 0) -> dict[str, Any]:
@@ -342,7 +340,7 @@ def report(since_ns: int = 0) -> dict[str, Any]:
     from frugal_sorter.app.report import report as reported
 
     found = reported(Session.begin(), since_ns)
-    troubles = [Visit(one.command, one.by, one.began_ns, one.outcome, one.reason, tuple(one.runs)) for one in found.troubles]
+    troubles = [_visit(one) for one in found.troubles]
     return {
         "runs": list(found.runs),
         "done": {verb: count.entries for verb, count in found.done.items()},
@@ -356,6 +354,10 @@ def report(since_ns: int = 0) -> dict[str, Any]:
 
 def _begin(what: str) -> Session:
     return Session.begin(visiting=Visiting(command=f"{os.path.basename(sys.argv[0]) or 'python'}: {what}"))
+
+
+def _visit(one: Recorded) -> Visit:
+    return Visit(one.command, one.by, one.began_ns, one.outcome, one.reason, tuple(one.runs))
 
 
 def _change(step: Step, number: int) -> Change:

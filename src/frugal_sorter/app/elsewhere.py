@@ -9,18 +9,16 @@ from typing import Any, NamedTuple
 
 from frugal_sorter.app.rules import look_ahead
 from frugal_sorter.app.session import Session
-from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.contents import Contents
 from frugal_sorter.filesystem.record import Identity, Unknown, Unread
 from frugal_sorter.filesystem.status import OpenFiles
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import Plan
-from frugal_sorter.platforms import disk, slashed
+from frugal_sorter.platforms import slashed
 from frugal_sorter.platforms.elsewhere import NOT_HELD, Machine
 from frugal_sorter.platforms.slashed import Path
-from frugal_sorter.reasons import Why
 from frugal_sorter.reports.machine import INSIDE, FullInventory, read, take
-from frugal_sorter.reports.saved import SUFFIX
+from frugal_sorter.reports.saved import each_saved
 from frugal_sorter.rules.fields import FIELDS
 from frugal_sorter.rules.load import read_rules
 from frugal_sorter.rules.model import RuleBook
@@ -140,13 +138,7 @@ def on_each(
         OSError: the folder cannot be read.
         Mistakes: something in the rules is wrong.
     """
-    for name in sorted(name for name in disk.listdir(folder) if name.endswith(SUFFIX)):
-        path = Path(slashed.join(folder, name))
-        try:
-            inventory = read(path)
-        except UsageError as error:
-            unread(Unread(str(path), Why.UNREADABLE(error.message.removeprefix(f"{path}:"))))
-            continue
+    for _, inventory in each_saved(folder, read, unread):
         with _in_place(inventory) as there:
             book = there.book(*rules)
             plan = look_ahead(there.session(session), book, at_most=at_most)

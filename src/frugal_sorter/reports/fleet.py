@@ -12,12 +12,10 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from datetime import datetime
 from typing import Any, NamedTuple
 
-from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Unread
 from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.reasons import Why, reason_of
-from frugal_sorter.reports.saved import SUFFIX as INVENTORY
-from frugal_sorter.reports.saved import load
+from frugal_sorter.reports.saved import each_saved, load
 from frugal_sorter.state import fits, fitting, is_count, is_text, read_input
 
 SUFFIX = ".json"
@@ -237,17 +235,11 @@ def compare_machines(folder: str, unread: Callable[[Unread], None]) -> Compared:
     """
     machines: list[str] = []
     found: dict[tuple[str, int], list[int]] = {}
-    for name in sorted(name for name in disk.listdir(folder) if name.endswith(INVENTORY)):
-        path = slashed.Path(slashed.join(folder, name))
-        try:
-            saved = load(path)
-        except UsageError as error:
-            unread(Unread(str(path), Why.UNREADABLE(error.message.removeprefix(f"{path}:"))))
-            continue
+    for machine, saved in each_saved(folder, load, unread):
         for file in saved.files.values():
             if file.bytes >= LEAST_BYTES:
                 found.setdefault((os.path.basename(file.path), file.bytes), []).append(len(machines))
-        machines.append(name.removesuffix(INVENTORY))
+        machines.append(machine)
     alike = [Alike(*key, len(set(where)), len(where)) for key, where in found.items() if len(set(where)) > 1]
     own: dict[int, list[tuple[int, str]]] = defaultdict(list)
     for (name, size), where in found.items():

@@ -11,7 +11,7 @@ from collections import Counter, defaultdict
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import suppress
 from datetime import datetime
-from typing import Any, Literal, NamedTuple
+from typing import Any, Literal, NamedTuple, TypeVar
 
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.parallel import work_through
@@ -321,6 +321,7 @@ def totals_of(saved: Saved) -> Totals:
 FORMAT, FULL = 1, 2
 # A line names one file; no name in its path has more than 255 bytes, and each byte takes up to six letters.
 _LONGEST_LINE, _LONGEST_NAME = 100_000, 255
+_Read = TypeVar("_Read")
 SUFFIX = ".inventory.gz"
 
 
@@ -476,6 +477,27 @@ def _lines(head: dict[str, object], files: Iterable[Any]) -> Iterator[str]:
     yield json.dumps(head)
     for one in files:
         yield json.dumps(one)
+
+
+def each_saved(folder: str, read: Callable[[Path], _Read], unread: Callable[[Unread], None]) -> Iterator[tuple[str, _Read]]:
+    """Yield the inventories of a folder by the names of their files, without the suffix.
+
+    Args:
+        folder: an absolute path.
+        read: returns what an inventory holds.
+        unread: told of each that this cannot read.
+
+    Raises:
+        OSError: the folder cannot be read.
+    """
+    for name in sorted(name for name in disk.listdir(folder) if name.endswith(SUFFIX)):
+        path = Path(slashed.join(folder, name))
+        try:
+            found = read(path)
+        except UsageError as error:
+            unread(Unread(str(path), Why.UNREADABLE(error.message.removeprefix(f"{path}:"))))
+        else:
+            yield name.removesuffix(SUFFIX), found
 
 
 def load(path: Path) -> Saved:

@@ -18,6 +18,7 @@ from frugal_sorter.cli.output.text import (
     signed_size_text,
     size_text,
     unread_as_json,
+    unread_text,
 )
 from frugal_sorter.cli.reading import require_library
 from frugal_sorter.errors import UsageError
@@ -140,7 +141,7 @@ def _machines(args: argparse.Namespace) -> int:
         if len(of) > len(table.rows):
             screen.line(f"… {len(of) - len(table.rows):,} more (--format json lists all)")
     for one in unread:
-        screen.line(f"Not read: {shown(one.path)} ({one.reason})", style="warn")
+        screen.line(unread_text(one), style="warn")
     return 1 if unread else 0
 
 

@@ -24,7 +24,7 @@ from frugal_sorter.cli.options import (
 )
 from frugal_sorter.cli.output.plan_view import PlanView
 from frugal_sorter.cli.output.screen import Progress, Screen
-from frugal_sorter.cli.output.text import below, common_base, count_text, date_text, shown, size_text
+from frugal_sorter.cli.output.text import below, common_base, count_text, date_text, shown, size_text, unread_text
 from frugal_sorter.cli.reading import read_where, require_library
 from frugal_sorter.duplicates import ContentSearch, Duplicates, Same
 from frugal_sorter.errors import UsageError
@@ -354,4 +354,4 @@ def _totals(screen: Screen, found: Duplicates, choices: Sequence[Choice]) -> Non
         if count:
             screen.line(f"Skipped {count_text(count, which)}.")
     for unread in found.unread:
-        screen.line(f"Not read: {shown(unread.path)} ({unread.reason})", style="warn")
+        screen.line(unread_text(unread), style="warn")

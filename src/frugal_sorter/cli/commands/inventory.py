@@ -26,6 +26,7 @@ from frugal_sorter.cli.output.text import (
     size_text,
     specials_texts,
     unread_as_json,
+    unread_text,
 )
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.extended_attributes import tags_text
@@ -337,7 +338,7 @@ def _also(screen: Screen, inventory: Inventory) -> None:
         free = space.free / space.total if space.total else 0
         screen.line(f"Free: {size_text(space.free)} of {size_text(space.total)} ({free:.0%}).")
     for unread in inventory.unread:
-        screen.line(f"Not read: {shown(unread.path)} ({unread.reason})", style="warn" if unread.reason.problem else "")
+        screen.line(unread_text(unread), style="warn" if unread.reason.problem else "")
 
 
 def _plain_table(screen: Screen, inventory: Inventory, args: argparse.Namespace) -> None:

@@ -12,7 +12,7 @@ from frugal_sorter.cli.options import add_as_of, add_at_most, add_format, add_li
 from frugal_sorter.cli.output.plan_view import PlanView, exit_code, plan_as_json, show_misses
 from frugal_sorter.cli.output.results import Column, Table, print_json
 from frugal_sorter.cli.output.screen import Progress, Screen
-from frugal_sorter.cli.output.text import count_text, iso_text, shown, unread_as_json, will_text
+from frugal_sorter.cli.output.text import count_text, iso_text, shown, unread_as_json, unread_text, will_text
 from frugal_sorter.cli.reading import add_on, looking_on, moment_of, raw_rules_of, require_library
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Unread
@@ -175,7 +175,7 @@ def _on_many(args: argparse.Namespace) -> int:
         screen.line()
         screen.lines(f"On {count_text(count, 'machine')}: {text}.")
     for one in unread:
-        screen.line(f"Not read: {shown(one.path)} ({one.reason})", style="warn")
+        screen.line(unread_text(one), style="warn")
     return 3 if refused else 1 if unread else 0
 
 

@@ -27,6 +27,7 @@ from frugal_sorter.cli.output.text import (
     shown,
     size_text,
     unread_as_json,
+    unread_text,
 )
 from frugal_sorter.cli.reading import require_library, since
 from frugal_sorter.errors import UsageError
@@ -172,7 +173,7 @@ def _of_all(machines: Sequence[Machine], idle: Sequence[str], unread: Sequence[U
         lines.append(
             f"Rules that did nothing on any machine: {', '.join(map(shown, idle[:_ROWS]))}{' …' if len(idle) > _ROWS else ''}."
         )
-    lines += [f"Not read: {shown(one.path)} ({one.reason})." for one in unread[:_ROWS]]
+    lines += [f"{unread_text(one)}." for one in unread[:_ROWS]]
     if len(unread) > _ROWS:
         lines.append(f"{len(unread) - _ROWS:,} more files were not read.")
     return lines

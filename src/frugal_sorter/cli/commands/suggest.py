@@ -10,7 +10,7 @@ from frugal_sorter.app.suggest import HEAD, Proposal, learn_from, learn_from_han
 from frugal_sorter.cli.options import add_format, add_listing, folder_named, is_short
 from frugal_sorter.cli.output.plan_view import PlanView
 from frugal_sorter.cli.output.screen import Screen
-from frugal_sorter.cli.output.text import count_text, shown, size_text
+from frugal_sorter.cli.output.text import count_text, shown, size_text, unread_text
 from frugal_sorter.cli.reading import require_library, since
 from frugal_sorter.errors import UsageError
 from frugal_sorter.filesystem.record import Unread
@@ -181,7 +181,7 @@ def _few(names: Sequence[str]) -> str:
 
 
 def _not_read(unread: Sequence[Unread]) -> list[str]:
-    return [f"Not read: {shown(one.path)} ({one.reason})." for one in unread if one.reason.problem]
+    return [f"{unread_text(one)}." for one in unread if one.reason.problem]
 
 
 def _print_lines(screen: Screen, lines: Sequence[str]) -> None:

@@ -349,6 +349,11 @@ def attribute_text(step: Step) -> str:
     return f"{what} {old!r} → {new!r}" if old else f"{what} {new!r}"
 
 
+def unread_text(unread: Unread) -> str:
+    """Return what was not read, and why, in a line without its full stop."""
+    return f"Not read: {shown(unread.path)} ({unread.reason})"
+
+
 def unread_as_json(unread: Unread) -> dict[str, Any]:
     """Return what was not read, and why, as JSON values."""
     reason = unread.reason

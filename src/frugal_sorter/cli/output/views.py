@@ -28,6 +28,7 @@ from frugal_sorter.cli.output.text import (
     size_text,
     step_as_json,
     unread_as_json,
+    unread_text,
     will_text,
 )
 from frugal_sorter.duplicates import Duplicates, Same
@@ -371,7 +372,7 @@ def inventory_page(inventory: Inventory, figure: Figure | None, by: tuple[By, ..
         f"{count_text(inventory.files, 'file')} in {count_text(inventory.folders, 'subfolder')}, "
         f"{size_text(inventory.bytes)}, {size_text(inventory.disk)} on the disk; {moment_text(now_ns)}.",
         *(f"{size_text(space.free)} of {size_text(space.total)} are free." for space in inventory.space),
-        *(f"Not read: {shown(unread.path)} ({unread.reason})." for unread in inventory.unread),
+        *(f"{unread_text(unread)}." for unread in inventory.unread),
     ]
     tables = [
         Table(
@@ -565,7 +566,7 @@ def as_page(folders: Sequence[str], found: Duplicates, choices: Sequence[Choice]
         f"{count_text(len(choices), 'group')} of files with the same contents; {count_text(going, 'file')} more than"
         f" needed, {size_text(frees)} could be freed.",
         f"{count_text(found.seen, 'file')} ({size_text(found.bytes)}) checked.",
-        *(f"Not read: {shown(unread.path)} ({unread.reason})." for unread in found.unread),
+        *(f"{unread_text(unread)}." for unread in found.unread),
     ]
     rows: list[tuple[str, int, bool, str, int, int]] = []
     for number, choice in enumerate(choices, 1):
