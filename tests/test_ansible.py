@@ -151,6 +151,8 @@ def test_rules_are_written_checked_and_removed(machines: Machines) -> None:
     assert machines.play(on=one, path=path, state="checked", rules=text)["desk-1"]["changed"]
     assert (machines.home("desk-1") / "new/rules.toml").read_text() == text
     assert not machines.play(on=one, path=path, state="checked", rules=text)["desk-1"]["changed"]
+    late = machines.play(on=one, path=path, state="scheduled", when="daily 27:00")["desk-1"]
+    assert late["failed"] and "27:00" in late["msg"]
     assert machines.play(on=one, path=path, state="absent")["desk-1"]["changed"]
     assert not (machines.home("desk-1") / "new/rules.toml").exists()
     assert not machines.play(on=one, path=path, state="absent")["desk-1"]["changed"]

@@ -93,9 +93,13 @@ def _written(module, path):
     return after != before, before, after
 
 
-def _frugal(module, *words):
-    code, out, err = module.run_command([sys.executable, "-m", "frugal_sorter", *words])
-    return code, out, err
+def _frugal(module, *words, is_new=False):
+    """Return what `frugal schedule` prints; the task ends where it fails."""
+    code, out, err = module.run_command([sys.executable, "-m", "frugal_sorter", "schedule", *words])
+    # A list ends with 1 where a schedule is in trouble.
+    if code > (1 if words[0] == "list" else 0):
+        module.fail_json(msg=err.strip() or out.strip(), changed=is_new)
+    return out
 
 
 def _tree(changes, at):
@@ -123,28 +127,30 @@ def _tidied(module, api, path, text, is_new):
     module.exit_json(changed=is_new or bool(result["changes"]), **result)
 
 
+def _schedule(module):
+    """Return the schedule of that name as it is listed; None where there is none."""
+    listed = _frugal(module, "list", "--format", "json")
+    return next((one for one in json.loads(listed)["schedules"] if one["name"] == module.params["name"]), None)
+
+
 def _scheduled(module, path, is_new):
     name, when = module.params["name"], module.params["when"]
-    _, listed, _ = _frugal(module, "schedule", "list", "--format", "json")
-    known = next((one for one in json.loads(listed)["schedules"] if one["name"] == name), None)
-    wanted = ["tidy", path, "--yes"]
+    known, wanted = _schedule(module), ["tidy", path, "--yes"]
     is_set = known is not None and known["at"] == when and list(known["command"]) == wanted
     if not is_set and not module.check_mode:
         if known is not None:
-            _frugal(module, "schedule", "remove", name, "--yes")
-        code, _, err = _frugal(module, "schedule", "add", name, "--at", when, "--yes", "--", *wanted)
-        if code:
-            module.fail_json(msg=err.strip(), changed=is_new)
+            # A mistake in `when` must not cost the schedule that is there.
+            _frugal(module, "add", name, "--at", when, "--print", "--", *wanted, is_new=is_new)
+            _frugal(module, "remove", name, "--yes", is_new=is_new)
+        _frugal(module, "add", name, "--at", when, "--yes", "--", *wanted, is_new=is_new)
     module.exit_json(changed=is_new or not is_set)
 
 
 def _absent(module, path):
-    _, listed, _ = _frugal(module, "schedule", "list", "--format", "json")
-    is_known = any(one["name"] == module.params["name"] for one in json.loads(listed)["schedules"])
-    is_there = os.path.exists(path)
+    is_known, is_there = _schedule(module) is not None, os.path.exists(path)
     if not module.check_mode:
         if is_known:
-            _frugal(module, "schedule", "remove", module.params["name"], "--yes")
+            _frugal(module, "remove", module.params["name"], "--yes")
         if is_there:
             os.remove(path)
     module.exit_json(changed=is_known or is_there)
