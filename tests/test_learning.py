@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from frugal_sorter.app.suggest import FOLDS, Item, learn, place_for, score_of
+from frugal_sorter.app.learning import FOLDS, Item, learn, place_for, score_of
 from tests.conftest import Frugal
 from tests.support import put
 

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import ast
+import io
 import re
 import subprocess
 import sys
+import tokenize
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -46,6 +48,19 @@ def test_only_tables_of_data_are_laid_out_by_hand() -> None:
         assert len(tables) >= len(ends), path
         marked += len(ends)
     assert marked <= 40
+
+
+def test_no_module_has_more_than_500_lines_of_code() -> None:
+    """Without blank lines, comments and docstrings."""
+    no_code = (tokenize.COMMENT, tokenize.NL, tokenize.NEWLINE, tokenize.INDENT, tokenize.DEDENT, tokenize.ENDMARKER)
+    for path in (ROOT / "src").rglob("*.py"):
+        text = path.read_text()
+        tokens = [token for token in tokenize.generate_tokens(io.StringIO(text).readline) if token.type not in no_code]
+        code = {line for token in tokens for line in range(token.start[0], token.end[0] + 1)}
+        texts = [
+            node for node in ast.walk(ast.parse(text)) if isinstance(node, ast.Expr) and isinstance(node.value, ast.Constant)
+        ]
+        assert len(code.difference(*(range(one.lineno, (one.end_lineno or 0) + 1) for one in texts))) <= 500, path
 
 
 OWN_FILES = ("state.py", "state.py", "reports/saved.py", "schedule/scheduler.py", "schedule/systemd.py", "schedule/launchd.py")

@@ -14,8 +14,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from frugal_sorter.app.learning import Item
 from frugal_sorter.app.proposal import Seen, propose, shape_of, tokens_of
-from frugal_sorter.app.suggest import Item
 from frugal_sorter.rules.templates import parse_reading
 from tests.conftest import Frugal
 from tests.support import NOW_NS, put, snapshot, write_song

@@ -87,7 +87,7 @@ def is_first_of_kind(result: Result) -> bool:
 
 
 def was_not_done(result: Result) -> list[tuple[Step, Mark]]:
-    """Return the steps of a run that were to be done and were not; what was left by design is none of them."""
+    """Return the steps of a run that should have been done and were not, except those left by design."""
     return [(step, mark) for step, mark in result.not_done if mark.outcome != Outcome.NOT_RUN]
 
 

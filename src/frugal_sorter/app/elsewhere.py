@@ -30,7 +30,7 @@ _READER = {"title": "label", "artist": "label", "album": "label"}
 
 
 class _Contents(Contents):
-    """What an inventory says of what stands in files."""
+    """The contents of files, as far as an inventory has them."""
 
     def __init__(self, machine: Machine) -> None:
         super().__init__()
@@ -132,7 +132,7 @@ def on_each(
         session: of the command.
         rules: the bytes of the rule file, and where it is here.
         at_most: how many entries each rule may take away; None for what it says itself.
-        unread: told of each inventory that cannot be read, or is not a full one.
+        unread: called with each inventory that cannot be read, or is not a full one.
 
     Raises:
         OSError: the folder cannot be read.
@@ -154,7 +154,7 @@ def full_of(session: Session, folder: str, looks_inside: bool) -> Iterator[Any]:
 
 @contextmanager
 def elsewhere(path: Path) -> Iterator[Elsewhere]:
-    """Have everything asked of the machine that a full inventory was taken on.
+    """Ask everything of the machine that a full inventory was taken on.
 
     Raises:
         UsageError: it cannot be read, or is not a full one.

@@ -310,7 +310,7 @@ def search(program: str, home: str, is_root: bool, note: Note) -> list[Found]:
         program: its name.
         home: of the account.
         is_root: places of the whole machine are looked at, too.
-        note: told of each folder that could not be read.
+        note: called with each folder that could not be read.
     """
     found: dict[str, Found] = {}
     for path, name in _entries(home, is_root, note):
@@ -319,7 +319,7 @@ def search(program: str, home: str, is_root: bool, note: Note) -> list[Found]:
             how, why = "sure", starts
         if how and path not in found and (one := _found(path, why, how == "sure")) is not None:
             found[path] = one
-    # What lies in one that is taken whole belongs to it.
+    # What is in one that is taken whole belongs to it.
     inner = [path for path in found if any(path.startswith(f"{other}/") for other in found if found[other].is_sure)]
     for path in inner:
         del found[path]
@@ -327,7 +327,7 @@ def search(program: str, home: str, is_root: bool, note: Note) -> list[Found]:
 
 
 def _entries(home: str, is_root: bool, note: Note) -> Iterator[tuple[str, str]]:
-    """Yield the path and the name of what lies in the places of programs, and one level further below makers of several."""
+    """Yield the path and the name of what is in the places of programs, and one level further below makers of several."""
     for folder, only_hidden in processes.places(home, is_root):
         for name in _names(folder, note):
             path = f"{folder}/{name}"
@@ -377,7 +377,7 @@ def unclaimed(home: str, note: Note) -> list[Found]:
 
     Args:
         home: of the account.
-        note: told of each folder that could not be read.
+        note: called with each folder that could not be read.
     """
     found = []
     for folder, only_hidden in processes.places(home, False):

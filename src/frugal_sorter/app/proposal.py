@@ -154,14 +154,14 @@ def _named(captured: Counter[str], name: str) -> str:
 
 
 def _next_anchor(names: Sequence[Sequence[Token]], at: Sequence[int]) -> list[int]:
-    """Return for each name where the next date, number or word stands that all of them have; its end where none is."""
+    """Return for each name where the next date, number or word is that all of them have, or its end."""
     for place in range(at[0] + 1, len(names[0])):
         wanted = names[0][place]
         if wanted.kind == "between" and not wanted.text.strip(" _-."):
             continue
         found = [_first_like(tokens, begin + 1, wanted) for tokens, begin in zip(names, at, strict=True)]
         if all(found):
-            # What stands between belongs to the pattern, not to what varies.
+            # What is between belongs to the pattern, not to what varies.
             before = [tokens[one - 1] for tokens, one in zip(names, found, strict=True)]
             if all(one.kind == "between" and one.text == before[0].text for one in before) and all(
                 one - 1 > begin for one, begin in zip(found, at, strict=True)
@@ -195,7 +195,7 @@ _PLURALS = {
     "presentation": "Presentations", "archive": "Archives", "installer": "Installers", "model": "Models", "log": "Logs",
     "contact": "Contacts", "ebook": "Books", "font": "Fonts",
 }  # fmt: skip
-# What folders for files of a type are called, besides the type itself.
+# Names of folders for files of a type, besides the type itself.
 _CALLED = {
     "image": ("photo", "picture", "image", "foto", "bild"), "document": ("document", "paper", "letter"),
     "audio": ("music", "recording"), "video": ("video", "film", "movie"), "contact": ("contact", "address"),
@@ -253,7 +253,7 @@ class Folder:
         path: where it is.
         names: of files below it, each in pieces, with its suffix.
         form: how its subfolders are named after dates; empty where they are not.
-        has_files: some lie directly in it.
+        has_files: some are directly in it.
     """
 
     path: str
@@ -440,7 +440,7 @@ def folders_around(folder: str, read: Callable[[str], Listing | None]) -> list[F
         read: returns the listing of a folder, None where it cannot be read.
     """
     parent = os.path.dirname(folder)
-    # Beside a home or a system folder lies what belongs to others.
+    # What is beside a home or a system folder belongs to others.
     places = [folder] if refused_whole(parent) or refused_folder(parent) else [folder, parent]
     found: list[Folder] = []
     for place in places:

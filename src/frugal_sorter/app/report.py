@@ -61,11 +61,11 @@ class Report:
         done: what was done and not taken back.
         rules: the same by rule.
         taken_back: of how many runs something was taken back.
-        freed: bytes that are gone for good.
+        freed: bytes that are permanently removed.
         free: bytes free on the volume now, of `total`.
         full_ns: when the volume is full at this pace; None where that cannot be told.
         folders: where entries were put, with how many of them are there now, the most first.
-        trashed: entries that lie in the trash and can come back, and their bytes.
+        trashed: entries that are in the trash and can come back, and their bytes.
         trashed_until_ns: when the first of them can no longer.
         before: what the folders held before the first run; None where that was not kept.
         after: and after the last.
@@ -200,8 +200,8 @@ class Freed(NamedTuple):
     """What a run freed.
 
     Args:
-        bytes: how many that are gone for good, or to another volume.
-        trashed: how many that lie in the trash and are not freed so far.
+        bytes: how many that are permanently removed, or went to another volume.
+        trashed: how many that are in the trash and not freed yet.
         folders: where the bytes were, with how many, the most first.
         free: bytes free on the volume now.
         total: how many there are in all.
@@ -240,7 +240,7 @@ def freed_by(plan: Plan, result: Result) -> Freed | None:
 
 
 def _around(plan: Plan, folder: str) -> str:
-    """Return the folder of a plan that another one lies in."""
+    """Return the folder of a plan that another one is in."""
     return max((root for root in plan.roots if is_inside(folder, root)), key=len, default=folder)
 
 

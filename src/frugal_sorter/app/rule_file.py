@@ -1,4 +1,4 @@
-"""Rule files themselves: what their rules did so far, and changes to them, which can be taken back like any other."""
+"""Rule files themselves: what their rules have done, and changes to them, which can be taken back like any other."""
 
 from __future__ import annotations
 
@@ -30,13 +30,13 @@ from frugal_sorter.values import field, mutable
 if TYPE_CHECKING:
     from frugal_sorter.execution.executor import Result
 
-# What the steps of a change have in place of the name of a rule.
+# What the steps of a change have instead of the name of a rule.
 CHANGE = "the rule file"
 
 
 @mutable
 class RuleRecord:
-    """A rule, and what it did so far.
+    """A rule, and what it has done.
 
     Args:
         rule: it.
@@ -101,7 +101,7 @@ def change(session: Session, path: Path, how: Callable[[RuleText], bytes]) -> Re
 
     Raises:
         UsageError: it cannot be read, has a mistake in it, or would have one then; nothing is changed.
-        RefusedError: it lies where nothing is changed.
+        RefusedError: it is where nothing is changed.
     """
     place = place_of(slashed.realpath(path))
     try:

@@ -110,7 +110,7 @@ def save_due(session: Session, book: RuleBook) -> list[tuple[str, str]]:
     for folder in dict.fromkeys(map(slashed.realpath, book.saved)) if book.saves else ():
         from frugal_sorter.reports.saved import SUFFIX, free_path, last_saved_ns, look_now, save
 
-        # A timer does not come to the second: an hour too early is not a day too early.
+        # Timers are not exact to the second: an hour too early is not a day too early.
         if session.now_ns - last_saved_ns(folder, session.now_ns) < book.saves * DAY_NS - DAY_NS // 24:
             continue
         try:
@@ -172,9 +172,9 @@ def _keep_all(_plan: Plan, _world: object) -> None:
 
 
 def plan_job(session: Session, book: RuleBook, kind: JobName, at_most: int | None = None, narrow: Narrow = _keep_all) -> Plan:
-    """Plan a job without a rule file, by the rule that stands for it.
+    """Plan a job without a rule file, by the rule behind it.
 
-    What a person types is meant, also where it was taken back before.
+    A person's command counts, even if the same was undone before.
 
     Args:
         session: of the command.
@@ -194,7 +194,7 @@ def _hold_back(session: Session, plan: Plan, journal: Journal, book: RuleBook, w
     """Return a plan without what must wait: for a clock that is believed, and for programs where nobody watches."""
     plan = hold_unbelieved(session, plan, journal, dated_rules(book))
     visiting = session.visiting
-    # A person sees what is listed; what comes by itself leaves whatever a program is writing.
+    # A person sees what is listed; an unattended run leaves whatever a program is writing.
     if plan.asked and session.is_unattended:
         leave_written(plan, world)
     if visiting is not None and visiting.driver == "schedule":
@@ -203,7 +203,7 @@ def _hold_back(session: Session, plan: Plan, journal: Journal, book: RuleBook, w
 
 
 def hold_unbelieved(session: Session, plan: Plan, journal: Journal, dated: Collection[str]) -> Plan:
-    """Return a plan without what would be gone for good by a clock that is not believed, unless a person is asked.
+    """Return a plan without permanent removals that depend on a clock that is not trusted, unless a person is asked.
 
     Args:
         session: of the command.
@@ -247,7 +247,7 @@ def plan_saved(session: Session, path: Path, at_most: int | None = None) -> Plan
 
 
 def leave_out(plan: Plan, is_unwanted: Callable[[Step], bool], reason: Reason) -> Plan:
-    """Return a plan without some steps and all that belongs to them; it says why their entries are left alone.
+    """Return a plan without some steps and everything that belongs to them; it says why their entries are left alone.
 
     Args:
         plan: with these steps.

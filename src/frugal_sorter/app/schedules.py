@@ -22,7 +22,6 @@ from frugal_sorter.schedule.scheduler import (
     Scheduler,
     State,
     check_entry,
-    insist,
     refuse_cannot,
     scheduler_of,
 )
@@ -309,12 +308,3 @@ def _booted_ns() -> int:
 def is_lingering(account: str) -> bool:
     """Return True if systemd runs the units of an account also while it is not logged on (loginctl(1))."""
     return disk.exists(f"/var/lib/systemd/linger/{account}")
-
-
-def linger() -> None:
-    """Have systemd run the units of this account also while it is not logged on.
-
-    Raises:
-        StateError: this account may not decide that.
-    """
-    insist(["loginctl", "enable-linger", accounts.account_name()])

@@ -67,7 +67,7 @@ class Session:
         return cls(time.time_ns(), accounts.machine_name(), accounts.account_name(), on_recovered, visiting, asks)
 
     def log_to(self, path: str) -> None:
-        """Have what is done written to a log for the owner of the machine, unless one was named before; empty for none."""
+        """Write what is done to a log for the owner of the machine, unless one was named before; empty for none."""
         if self.visiting is not None and path and not self.visiting.log:
             self.visiting.log = slashed.abspath(path)
 
@@ -110,7 +110,7 @@ class Session:
         """
         from frugal_sorter.execution.executor import changing
 
-        # A person would rather know at once; who comes by itself can wait until another is done.
+        # A person prefers to know at once; an unattended run can wait until another is finished.
         patience = _PATIENCE_SECONDS if self.is_unattended else 0
         with changing(ready_state_folder(), what, self.on_recovered, patience) as journal:
             journal.believe(self.now_ns, accounts.is_clock_set)

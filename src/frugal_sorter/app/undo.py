@@ -1,4 +1,4 @@
-"""Taking runs back, and bringing entries back from the trash or removing them for good."""
+"""Taking runs back, and restoring entries from the trash or removing them permanently."""
 
 from __future__ import annotations
 
@@ -61,7 +61,7 @@ def plan_undoing(session: Session, number: int | None = None, only: Sequence[str
     Args:
         session: of the command.
         number: of the run; None for the last one, and no other.
-        only: absolute paths, as they were or as they are now; just these and what lies below them.
+        only: absolute paths, as they were or as they are now; just these and what is below them.
 
     Raises:
         UsageError: there is no such run, or it did nothing with one of the paths.
@@ -127,7 +127,7 @@ def _done_again(undone: Run, journal: Journal) -> int | None:
 
 
 class Emptying(NamedTuple):
-    """What leaves the trash for good.
+    """What is permanently removed from the trash.
 
     Args:
         plan: the steps.
@@ -149,11 +149,11 @@ def plan_emptying(
     notes: Sequence[Note] = (),
     at_most: int | None = None,
 ) -> Emptying:
-    """Plan what leaves the trash for good.
+    """Plan what is permanently removed from the trash.
 
     Args:
         session: of the command.
-        entries: all that lies in it.
+        entries: everything in it.
         limits: by age, size and a condition; None where nothing leaves it for those.
         orphans: also the halves of entries.
         origin: the command line.

@@ -96,7 +96,7 @@ class Visiting:
 
     @contextmanager
     def telling(self, on_step: OnStep) -> Iterator[OnStep]:
-        """Give what is to be called after each step: it writes to the log, too, if there is one.
+        """Return what to call after each step: it also writes to the log, if there is one.
 
         Raises:
             UsageError: there is one, and it cannot be opened.
@@ -142,7 +142,7 @@ class Visiting:
         try:
             self._log_outcome(self.visit)
         except UsageError as failed:
-            if str(failed) != str(error):  # else a person is told already
+            if str(failed) != str(error):  # else a person knows already
                 raise
         _tell_of_trouble(self.visit)
 
@@ -176,7 +176,7 @@ class Visiting:
 def outcome_of(plan: Plan, result: Result | None) -> tuple[VisitOutcome, str]:
     """Return what came of a plan, and what a person should know of it, in words.
 
-    This is the only place where that is decided. What is left by design, such as a file in use, is no part of it.
+    This is the only place where that is decided. What is left by design, such as a file in use, is not part of it.
 
     Args:
         plan: what was to be done.
@@ -247,7 +247,7 @@ def _line_of(step: Step, mark: Mark) -> str:
 
 
 def summary_of(visit: Visit) -> str:
-    """Return in one line what a person must be told of a visit that went wrong."""
+    """Return one line for a person about a visit that went wrong."""
     return f"frugal {visit.name or visit.driver}: {visit.outcome}: {visit.reason}\ncommand: {visit.command}\n"
 
 
@@ -258,7 +258,7 @@ def _tell_of_trouble(visit: Visit) -> None:
     command = read_settings().on_problem
     if not command:
         return
-    import subprocess  # where nothing went wrong nobody is told
+    import subprocess  # nobody is told where nothing went wrong
 
     try:
         subprocess.run(

@@ -47,7 +47,7 @@ _JUMP_NS = 30 * SECOND_NS
 
 
 class Listener(Protocol):
-    """Who is told of what a watcher does."""
+    """The listener of a watcher."""
 
     def watching(self, roots: Collection[Root], missing: Collection[str]) -> None:
         """It watches these folders, and waits for those."""
@@ -84,7 +84,7 @@ class Watcher:
         read_book: reads the rule file.
         begin: begins the session of one visit.
         source: of events.
-        listener: who is told.
+        listener: gets its events.
         rescan_ns: after so long all folders are looked at, whatever was told.
         every_ns: look so often instead of waiting for events; 0 for events.
         settle: for how long a file must have been left alone, where its rule does not say.
@@ -202,7 +202,7 @@ class Watcher:
             self._poll(f"the system watches only {watched:,} of {wanted:,} folders")
 
     def _poll(self, why: str) -> None:
-        # No half of the events: what is told of some folders alone would look like all of it.
+        # All events or none: those of some folders alone would look like all of them.
         with suppress(OSError, RecursionError):
             self.source.watch((), ())
         self.every_ns = 15 * SECOND_NS
@@ -362,7 +362,7 @@ class Watcher:
             if step.was is not None and step.was.kind == "folder":
                 at_ns = max((at for one, at in self._heard.items() if is_inside(one, path)), default=None)
             if only is None and not self.once:
-                # Nobody told of it: when it came here, its status tells, whatever date it carries.
+                # There was no event for it: its status says when it came here, whatever date it carries.
                 at_ns = max(at_ns or 0, _changed_ns(step.source, now_ns)) or None
             until_ns = 0 if at_ns is None else settles[step.rule].from_now(at_ns)
             if until_ns <= now_ns:
@@ -411,13 +411,13 @@ class Watcher:
             self._problem, self._refused_ns = refused.message, self.clock()
             self.listener.note(f"{refused.message}; trying again")
         elif session.visiting is not None and self.clock() - self._refused_ns > _LONG_NS:
-            # So long no run should take: it is written down, and whoever the settings name is told.
+            # No run should take this long: it is written down, and the person in the settings is told.
             self._refused_ns = self.clock()
             session.visiting.close(refused)
 
 
 def _changed_ns(place: Place, now_ns: int) -> int:
-    """Return when an entry was last changed or moved, in ns; 0 where that is not known, or lies ahead."""
+    """Return when an entry was last changed or moved, in ns; 0 where that is not known, or is in the future."""
     try:
         changed_ns = look(place).ctime_ns
     except OSError:

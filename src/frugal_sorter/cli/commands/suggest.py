@@ -1,4 +1,4 @@
-"""`frugal suggest`: a rule file to start from, made from what lies in a folder; changes nothing."""
+"""`frugal suggest`: a rule file to start from, made from what is in a folder; changes nothing."""
 
 from __future__ import annotations
 
@@ -76,7 +76,7 @@ def run(args: argparse.Namespace) -> int:
 def _give(
     args: argparse.Namespace, screen: Screen, text: str, summary: str, missing: Sequence[str] = (), tested: str = ""
 ) -> None:
-    """Print a rule file, or write it where `--to` says; what was not read stands in it, and beside the summary."""
+    """Print a rule file, or write it where `--to` says; what was not read is listed in it, and beside the summary."""
     if args.to is None:
         screen.lines(text.rstrip("\n"))
         return
