@@ -1,6 +1,6 @@
 """Two offices of the studio, each sorted by a habit of its own: what a few moves by hand teach.
 
-Each task is a kind of paper that somebody began to put away by hand: 3 to 12 moves, while the rest still lies there among
+Each task is a kind of paper that somebody began to put away by hand: 3 to 12 moves, while the rest is still there among
 everything else. What `suggest --since` would move now is compared with what that person meant.
 """
 

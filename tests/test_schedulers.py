@@ -17,6 +17,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from frugal_sorter.errors import FrugalError, StateError, UsageError
+from frugal_sorter.platforms import accounts
 from frugal_sorter.schedule.cron import _block, _found, _paused, _without, line_of
 from frugal_sorter.schedule.launchd import _intervals
 from frugal_sorter.schedule.scheduler import (
@@ -31,6 +32,8 @@ from frugal_sorter.schedule.scheduler import (
 )
 from frugal_sorter.schedule.systemd import quoted
 from frugal_sorter.schedule.windows import _value
+from tests.conftest import Frugal
+from tests.support import put, rules_text
 
 NOW_NS = 1_795_431_600_000_000_000
 
@@ -50,6 +53,7 @@ def entry(at: object = "daily 02:00", **more: object) -> Entry:
     ({"at": "once 2030-12-24 20:00"}, {"cron", "launchd"}), ({"at": "monthly last 22:00"}, {"cron", "launchd"}),
     ({"at": "start-up"}, {"launchd"}), ({"at": "start-up", "whole_machine": True}, {"cron"}), ({"at": "log-on"}, {"cron"}),
     ({"at": "log-on", "whole_machine": True}, {"systemd", "cron"}), ({"at": "arrival"}, {"cron"}),
+    ({"linger": True}, {"launchd"}), ({"linger": True, "whole_machine": True}, {"cron"}),
     ({"at": "cron 0 3 * * 1"}, set()), ({"at": "cron 0 3 13 * 5"}, set()), ({"at": "every 15 minutes"}, set()),
 ])  # fmt: skip
 def test_what_a_scheduler_cannot_do_is_refused_by_name(more: dict[str, object], cannot: set[str]) -> None:
@@ -64,6 +68,23 @@ def test_what_a_scheduler_cannot_do_is_refused_by_name(more: dict[str, object], 
             assert all(piece.text for piece in scheduler_of(name).pieces(entry(**more)))
             assert scheduler_of(name).commands(entry(**more))
     assert refused == set(cannot)
+
+
+@pytest.mark.parametrize(("scheduler", "always"), [
+    ("systemd", "loginctl enable-linger"), ("launchd", ""), ("cron", "0 2 * * *"), ("windows", "<LogonType>S4U"),
+])  # fmt: skip
+def test_what_runs_while_nobody_is_logged_on_is_asked_for_and_said(
+    folder: Path, frugal: Frugal, scheduler: str, always: str
+) -> None:
+    put(folder / "rules.toml", rules_text('where = "ext is log"\nmove = "Logs"'))
+    add = ["schedule", "add", "nightly", "--at", "daily 02:00", "--print", "--with", scheduler]
+    said = frugal(*add, "--", "tidy", "rules.toml").stdout
+    lingers = scheduler == "systemd" and Path("/var/lib/systemd/linger", accounts.account_name()).exists()
+    assert (f"{scheduler} runs this only while" in said) is (scheduler != "cron" and not lingers)
+    done = frugal(*add, "--linger", "--", "tidy", "rules.toml", code=0 if always else 2)
+    assert "runs this only while" not in done.stdout
+    assert always in done.stdout if always else "as root, add --whole-machine" in done.stderr
+    assert scheduler == "cron" or not always or always not in said
 
 
 NAMES = st.text(alphabet=st.characters(blacklist_categories=("Cs", "Cc")), min_size=1, max_size=12)
@@ -123,6 +144,18 @@ def test_a_property_list_says_what_the_schedule_says() -> None:
     assert plistlib.loads(piece.text.encode())["KeepAlive"] is True
 
 
+@pytest.mark.skipif(not shutil.which("plistutil"), reason="libplist-utils is not installed")
+@pytest.mark.parametrize("more", [
+    {"at": "mon, thu 07:30"}, {"at": "every 30 minutes"}, {"at": "monthly 15 06:00", "whole_machine": True}, {"at": "log-on"},
+    {"at": "arrival", "command": ("watch", "/srv/Glaze & clay/50% \"odd\" <é>.toml")},
+])  # fmt: skip
+def test_another_parser_reads_the_same_property_list(more: dict[str, object]) -> None:
+    (piece,) = scheduler_of("launchd").pieces(entry(**more))
+    convert = ["plistutil", "-i", "-", "-f", "bin"]
+    packed = subprocess.run(convert, input=piece.text.encode(), capture_output=True, check=True).stdout
+    assert packed.startswith(b"bplist") and plistlib.loads(packed) == plistlib.loads(piece.text.encode())
+
+
 # The order of the schema ([MS-TSCH] 2.5); Windows refuses another one.
 ORDER = {
     "Task": ["RegistrationInfo", "Triggers", "Principals", "Settings", "Actions"],
@@ -134,6 +167,7 @@ ORDER = {
 }  # fmt: skip
 
 
+@pytest.mark.parametrize("linger", [False, True])
 @pytest.mark.parametrize(
     "at",
     [
@@ -147,8 +181,8 @@ ORDER = {
         "log-on",
     ],
 )
-def test_a_task_of_windows_has_its_elements_in_order(at: str) -> None:
-    (piece,) = scheduler_of("windows").pieces(entry(at, spread="10 minutes", limit="1 hour", wake=True))
+def test_a_task_of_windows_has_its_elements_in_order(at: str, linger: bool) -> None:
+    (piece,) = scheduler_of("windows").pieces(entry(at, spread="10 minutes", limit="1 hour", wake=True, linger=linger))
     root = ElementTree.fromstring(piece.text.encode())
     space = "{http://schemas.microsoft.com/windows/2004/02/mit/task}"
     for element in root.iter():
@@ -156,6 +190,7 @@ def test_a_task_of_windows_has_its_elements_in_order(at: str) -> None:
         if wanted is not None:
             found = [child.tag.removeprefix(space) for child in element]
             assert found == [name for name in wanted if name in found] and set(found) <= set(wanted)
+    assert root.findtext(f".//{space}LogonType") == ("S4U" if linger else "InteractiveToken")
     settings = {child.tag.removeprefix(space): child.text for child in root.find(f"{space}Settings") or ()}
     assert settings["WakeToRun"] == "true" and settings["ExecutionTimeLimit"] == "PT3600S" and settings["Enabled"] == "true"
     assert (root.findtext(f".//{space}Arguments") or "").endswith('tidy "/srv/Front Desk/rules.toml" --yes --at-most 50')

@@ -1,4 +1,4 @@
-"""What leaves the trash for good: by the command, by `[trash]` in a rule file, and by its planner."""
+"""What is permanently removed from the trash: by the command, by `[trash]` in a rule file, and by its planner."""
 
 from __future__ import annotations
 
@@ -54,7 +54,7 @@ def bin_(own_home: Path) -> Path:
 
 
 def halves(root: Path) -> tuple[set[str], set[str]]:
-    """Return what lies in a trash by its files and by its notes."""
+    """Return what is in a trash by its files and by its notes."""
     return set(os.listdir(root / "files")), {name.removesuffix(".trashinfo") for name in os.listdir(root / "info")}
 
 

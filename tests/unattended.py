@@ -1,4 +1,4 @@
-"""A machine of its own for tests of what runs by itself: a real systemd of an account, or a real cron, in a mount namespace."""
+"""A machine of its own for tests of what runs automatically: a real systemd of an account, or a real cron, in a mount namespace."""
 
 from __future__ import annotations
 

@@ -4,8 +4,11 @@ from __future__ import annotations
 
 import json
 import plistlib
+import re
+import subprocess
 import unicodedata
 from pathlib import Path
+from shutil import which
 
 import pytest
 
@@ -72,7 +75,13 @@ def test_tags_comments_and_origins_are_those_that_finder_keeps(folder: Path, fru
     moved = folder / "Intake/Logs/kiln.log"
     assert read_attribute(str(moved), "user.xdg.tags") == "Glaze,Clay,seen"
     assert plistlib.loads(attributes.getxattr(str(moved), "com.apple.metadata:kMDItemFinderComment")) == "fired"
+    if which("plistutil"):
+        convert = ["plistutil", "-i", "-", "-f", "xml"]
+        said = subprocess.run(convert, input=attributes.getxattr(str(moved), _TAGS), capture_output=True, check=True).stdout
+        assert re.findall(rb"<string>(.*)", said.replace(b"</string>", b"")) == [b"Glaze", b"Clay", b"seen"]
+    assert plistlib.loads(attributes.getxattr(str(moved), _TAGS)) == ["Glaze\n6", "Clay\n0", "seen"]
     frugal("undo", "--yes")
+    assert plistlib.loads(attributes.getxattr(str(file), _TAGS)) == ["Glaze\n6", "Clay\n0"]
     assert read_attribute(str(file), "user.xdg.tags") == "Glaze,Clay" and not read_attribute(str(file), "user.xdg.comment")
 
 

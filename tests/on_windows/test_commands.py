@@ -5,6 +5,7 @@ from __future__ import annotations
 import ctypes
 import json
 import os
+import re
 import shutil
 import subprocess
 import sys
@@ -130,6 +131,16 @@ def _attributes(path: object, given: int | None = None) -> int:
     return int(kernel.GetFileAttributesW(str(path)) if given is None else kernel.SetFileAttributesW(str(path), given))
 
 
+def _rights(path: Path) -> str:
+    """Return the access list of an entry as the system writes it (SDDL)."""
+    advapi, length, text = ctypes.WinDLL("advapi32"), ctypes.c_ulong(), ctypes.c_wchar_p()  # type: ignore[attr-defined]
+    advapi.GetFileSecurityW(str(path), 4, None, 0, ctypes.byref(length))
+    found = ctypes.create_string_buffer(length.value)
+    assert advapi.GetFileSecurityW(str(path), 4, found, length, ctypes.byref(length))
+    assert advapi.ConvertSecurityDescriptorToStringSecurityDescriptorW(found, 1, 4, ctypes.byref(text), None)
+    return str(text.value)
+
+
 def test_a_drive_without_a_recycle_bin_gets_one_as_the_desktop_knows_it(folder: Path, frugal: Frugal) -> None:
     shutil.rmtree("D:/$Recycle.Bin", ignore_errors=True)
     far = Path(f"D:/frugal bin/{folder.name}")
@@ -145,6 +156,8 @@ def test_a_drive_without_a_recycle_bin_gets_one_as_the_desktop_knows_it(folder: 
     assert "desktop.ini" in entries and b"645FF040" in (own / "desktop.ini").read_bytes()
     assert sorted(name[8:] for name in entries if name.startswith("$R")) == ["", ".LOG"]
     assert all(_attributes(path) & 6 == 6 for path in (own.parent, own, own / "desktop.ini"))
+    # Wine keeps a list as a mode, in which the administrators have no place.
+    assert {own.name} <= set(re.findall(r";([^;)]+)\)", _rights(own))) <= {"SY", "BA", own.name}
     assert "Kiln.LOG" in frugal("trash").stdout
     frugal("undo", "--yes")
     assert snapshot(far) == before

@@ -1,7 +1,7 @@
 """What differs between systems: one module a concern, which takes what it gives from the system it runs on.
 
 Nothing outside this package knows a system, or asks which one it runs on. Of the concerns without a module here, the one of
-the system it runs on stands behind the name; it is loaded when it is first asked for.
+the name stands for the system it runs on; it is loaded when it is first asked for.
 """
 
 from __future__ import annotations

@@ -14,14 +14,14 @@ if sys.platform == "win32":
 else:
 
     def prepare() -> None:
-        """Have the standard streams take every letter: they do, as the person has set the machine up."""
+        """Make the standard streams take every letter: here they do, as the person has set the machine up."""
 
     def words(args: list[str]) -> list[str]:
         """Return the words of a command line; the shell has filled in the home and variables."""
         return args
 
     def misquoted(args: list[str]) -> str:
-        """Return what was meant between quotes that the shell handed on as letters: it hands none on."""
+        """Return what was written between quotes that the shell passed on as letters: here it passes none on."""
         return ""
 
     def is_terminal(stream: TextIO) -> bool:
@@ -33,7 +33,7 @@ else:
         return stream.isatty()
 
     def forget_typed(stream: TextIO) -> None:
-        """Have what was typed at a terminal so far read by nobody."""
+        """Discard what has been typed at a terminal."""
         import termios  # only where a person is asked
 
         if stream.isatty():

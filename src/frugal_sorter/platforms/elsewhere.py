@@ -22,7 +22,7 @@ NOT_HELD = "not in the inventory"
 # Descriptors of this machine have lower numbers.
 _FIRST_DESCRIPTOR = 1 << 24
 _MOST_LINKS = 40
-# What is the person's who looks, not the machine's: how the terminal is, and the language.
+# What belongs to the person who looks, not to the machine: the terminal and the language.
 _OF_THE_PERSON = ("COLORTERM", "COLUMNS", "FORCE_COLOR", "LANG", "LC_", "LINES", "NO_COLOR", "PATH", "PYTHON", "TERM")
 
 
@@ -35,7 +35,7 @@ class Known(NamedTuple):
         unread: the error that a folder was read with; 0 for none.
         attributes: extended attributes as texts, by name.
         inside: what was found in the file itself, by reader.
-        whole: of a folder, whether all that is in it is known.
+        whole: of a folder, whether everything in it is known.
     """
 
     st_mode: int
@@ -115,7 +115,7 @@ class Machine:
         owners: the names of accounts, by number.
         mounts: in the order of the system's table.
         folder: the folder that was taken.
-        entries: all that is known, by absolute path.
+        entries: everything that is known, by absolute path.
     """
 
     name: str
@@ -152,7 +152,7 @@ class Machine:
 
     @contextmanager
     def reading_beside(self, folder: str) -> Iterator[None]:
-        """Have files opened in a folder of this machine in place of the one that was taken: a rule file names lists."""
+        """Open files in a folder of this machine instead of the one that was recorded: a rule file names lists."""
         self._beside = folder
         try:
             yield
@@ -306,7 +306,7 @@ class Machine:
 
     @contextmanager
     def in_place_of_this(self) -> Iterator[None]:
-        """Have everything that is asked of the system answered for this machine."""
+        """Answer everything that is asked of the system for this machine."""
         other: dict[Any, dict[str, Any]] = {
             disk: {
                 "IS_INVENTORY": True,

@@ -1,5 +1,5 @@
 """Paths as the program has them everywhere: absolute ones begin with `/`, on Windows with a drive (`C:/`) or a share
-(`//server/share/`), and all names stand between slashes.
+(`//server/share/`), and all names are between slashes.
 
 `slashed` is the way in, for what a person wrote. The rest is what `os.path` has by these names.
 """

@@ -36,7 +36,7 @@ if sys.platform == "win32":
 else:
 
     def trees() -> Sequence[str]:
-        """Return the folders that are the system's, with all that is below them."""
+        """Return the folders that are the system's, with everything below them."""
         return (
             "/bin", "/boot", "/dev", "/etc", "/lib", "/lib32", "/lib64", "/libx32", "/proc", "/run", "/sbin", "/sys",
             "/usr", "/var/lib", "/snap", "/System", "/Library", "/Applications", "/private/etc", "/private/var/db",
@@ -192,7 +192,7 @@ def cut(name: str, room: int) -> str:
     if sys.platform == "win32":
         return name.encode("utf-16-le", "surrogatepass")[: 2 * room].decode("utf-16-le", "ignore")
     raw = os.fsencode(name)
-    # What was no text before is cut where it must be.
+    # What was not a text before is cut where it must be.
     is_text = raw.decode("utf-8", "ignore") == name
     return raw[:room].decode("utf-8", "ignore") if is_text else os.fsdecode(raw[:room])
 

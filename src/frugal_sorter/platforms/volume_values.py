@@ -1,4 +1,4 @@
-"""What is said of volumes on each system."""
+"""What each system says of its volumes."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Lines in the crontab of an account (crontab(5)); whatever else stands there stays as it is, byte for byte."""
+"""Lines in the crontab of an account (crontab(5)); whatever else is there stays as it is, byte for byte."""
 
 from __future__ import annotations
 
@@ -193,7 +193,7 @@ def _found(table: bytes, name: str) -> bytes | None:
     They count only as they are written: the first line, lines that start the visit of that name, and the last line.
 
     Raises:
-        StateError: some of them stand there otherwise, or twice; nobody but a person can tell what is whose.
+        StateError: some of them differ there, or are there twice; only a person can decide which are ours.
     """
     marked = b"# frugal %b: [^\\n]*" % re.escape(name.encode())
     own = b"[^\\n]* -m frugal_sorter visit %b [^\\n]*\\n" % re.escape(name.encode())
@@ -220,7 +220,7 @@ def _replace(others: bytes, block: bytes) -> None:
 
 
 def _variables(table: bytes) -> dict[str, str]:
-    """Return the variables that a crontab sets for its jobs, as far as they stand above ours."""
+    """Return the variables that a crontab sets for its jobs, as far as they are above ours."""
     found = {}
     for line in table.decode(errors="surrogateescape").splitlines():
         match = re.fullmatch(r"\s*([A-Za-z_][A-Za-z0-9_]*)\s*=\s*(.*?)\s*", line)

@@ -1,4 +1,4 @@
-"""Property lists for launchd (launchd.plist(5)). Written by its documentation; never run on a Mac so far."""
+"""Property lists for launchd (launchd.plist(5)). Written from its documentation; not yet run on a Mac."""
 
 from __future__ import annotations
 
@@ -64,7 +64,8 @@ class Scheduler(scheduler.Scheduler):
         for option, is_asked, instead in (
             ("--wake", entry.wake, "`pmset repeat wake` can, as root"),
             ("--spread", bool(entry.spread), "remove it"),
-            ("--no-catch-up", entry.catch_up is False, "it catches up after sleep whatever is said"),
+            ("--linger", entry.linger and not entry.whole_machine, "as root, add --whole-machine"),
+            ("--no-catch-up", entry.catch_up is False, "it always catches up after sleep"),
             ("once", when.kind == "once", "leave it to a person: it would come each year"),
             ("monthly last", when.month_days is not None and LAST in when.month_days, "use monthly 1"),
             ("start-up", when.kind == "start-up" and not entry.whole_machine, "use log-on, or add --whole-machine"),

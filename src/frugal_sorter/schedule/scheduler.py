@@ -55,6 +55,7 @@ class Entry:
         limit: it is stopped after so long; empty for never.
         catch_up: run once when a time was missed; None where that was not said.
         spread: begin at a moment within so long after the time; empty for at once.
+        linger: run it while the account is not logged on, too.
         on: whether it is to run; False while it is paused.
         since_ns: when it was set up or resumed, in ns since the epoch.
     """
@@ -73,6 +74,7 @@ class Entry:
     limit: str = ""
     catch_up: bool | None = None
     spread: str = ""
+    linger: bool = False
     on: bool = True
     since_ns: int = field(default_factory=time.time_ns)
 
@@ -455,7 +457,7 @@ def insist(command: Sequence[str], stdin: bytes = b"") -> bytes:
 
 
 def text_of(path: str) -> str | None:
-    """Return what stands in a file; None where it cannot be read."""
+    """Return what is in a file; None where it cannot be read."""
     try:
         return read_input(path, _LARGEST).decode("utf-8", "surrogateescape")
     except OSError:

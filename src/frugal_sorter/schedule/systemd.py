@@ -158,7 +158,8 @@ class Scheduler(scheduler.Scheduler):
         return next((line for line in said.splitlines() if f"{entry.unit}." in line), "")
 
     def commands(self, entry: Entry) -> Sequence[Sequence[str]]:
-        return [[*_control(entry), "daemon-reload"], [*_control(entry), "enable", "--now", _what(entry)]]
+        always = [["loginctl", "enable-linger", accounts.account_name()]] if entry.linger else []
+        return [[*_control(entry), "daemon-reload"], [*_control(entry), "enable", "--now", _what(entry)], *always]
 
     def install(self, entry: Entry) -> None:
         pieces = self.pieces(entry)

@@ -28,7 +28,7 @@ FORMS = (
     "daily 18:00, daily 08:00 and 18:00, mon-fri 18:00, mon, thu 07:30, monthly 1 06:00, monthly last 22:00, every 15 minutes,"
     ' every 2 hours, once 2026-12-24 20:00, start-up, log-on, arrival, cron "0 3 * * 1"'
 )
-# What people type, and what it is here.
+# What people type, and our word for it.
 _EVERYDAY = {
     "hourly": "every 1 hour", "midnight": "daily 00:00", "noon": "daily 12:00", "nightly": "daily 02:00",
     "weekly": "mon 08:00", "weekdays": "mon-fri 18:00", "boot": "start-up", "reboot": "start-up",

@@ -1,4 +1,4 @@
-"""Tasks for the task scheduler of Windows, as XML. Written by its schema; never run on Windows so far."""
+"""Tasks for the task scheduler of Windows, as XML. Written from its schema; not yet run on Windows."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ from frugal_sorter.schedule.scheduler import Cannot, Entry, Piece, State, ask_sy
 from frugal_sorter.schedule.when import LAST, When
 
 _NAMESPACE = "http://schemas.microsoft.com/windows/2004/02/mit/task"
-# The seventh column of `schtasks /Query /V`, and what stands there while a task runs, and before it ever ran (winerror.h).
+# The seventh column of `schtasks /Query /V`, and what is there while a task runs, and before it ever ran (winerror.h).
 _LAST_RESULT = 6
 _RUNNING, _NEVER_RUN = 267_009, 267_011
 _NO_RESULT = (_RUNNING, _NEVER_RUN)
@@ -170,6 +170,10 @@ def _xml(entry: Entry) -> str:
     principal = _add(_add(task, "Principals"), "Principal", id="Author")
     if entry.whole_machine:
         _add(principal, "UserId", "S-1-5-18")
+    elif entry.linger:
+        # Without a password that is kept: only an administrator may register it, and it has no access to shares.
+        _add(principal, "UserId", accounts.account_name())
+        _add(principal, "LogonType", "S4U")
     else:
         _add(principal, "LogonType", "InteractiveToken")
     settings = _add(task, "Settings")

@@ -1,1 +1,1 @@
-"""The trash of the desktop: where it is, and what lies in it."""
+"""The trash of the desktop: where it is, and what is in it."""

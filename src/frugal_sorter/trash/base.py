@@ -1,4 +1,4 @@
-"""What a trash is on each system: where entries lie, where it says whence they came, and how."""
+"""What a trash is on each system: where entries are, where it keeps their origins, and how."""
 
 from __future__ import annotations
 
@@ -93,7 +93,7 @@ class Trashed:
     """One entry of a trash.
 
     Args:
-        bin: where it lies.
+        bin: where it is.
         name: its name there, which is its number for a person, too.
         original: where it was, absolute; empty where the info does not say.
         deleted: the local time of its deletion, None where the info does not say.
@@ -108,10 +108,10 @@ class Trashed:
 
     @property
     def place(self) -> Place:
-        """Where it lies now."""
+        """Where it is now."""
         return Place(self.bin.files, self.name)
 
     @property
     def info_place(self) -> Place:
-        """Where its info file lies."""
+        """Where its info file is."""
         return Place(self.bin.info, self.bin.info_name(self.name))

@@ -21,13 +21,13 @@ _LONGEST_INFO = 65_536
 
 
 def info_place(target: Place) -> Place:
-    """Return where the info file of an entry of a trash lies."""
+    """Return where the info file of an entry of a trash is."""
     trash = bin_at(target.folder, "")
     return Place(trash.info, trash.info_name(target.name))
 
 
 def contents_of(trash: TrashBin) -> list[Trashed]:
-    """Return what lies in a trash, by name.
+    """Return what is in a trash, by name.
 
     Raises:
         OSError: it cannot be read.

@@ -1,4 +1,4 @@
-"""Trash folders as the desktop knows them: where they are, what lies in them; nothing is changed.
+"""Trash folders as the desktop knows them: where they are, what is in them; nothing is changed.
 
 After the freedesktop.org "Desktop Trash Specification" 1.0: one in the home, and one for each
 other volume, in `.Trash/UID` if the administrator set that up and it is safe, else in `.Trash-UID`.
@@ -25,7 +25,7 @@ INFO_SUFFIX = ".trashinfo"
 # So that the name with its suffix fits into 255 bytes.
 LONGEST_NAME = 245
 SIZES = "directorysizes"
-# The bytes that may not stand in a path of an info file as they are.
+# The bytes that need no escape in a path of an info file.
 _RESERVED = re.compile(rb"[^A-Za-z0-9/!*'()~_.-]")
 _ESCAPES = {bytes([code]): b"%%%02X" % code for code in range(256)}
 
@@ -115,7 +115,7 @@ def _dev_above(path: str) -> int:
 
 
 def bin_for(folder: str) -> TrashBin | None:
-    """Return the trash that a rename leads to from a folder, or None where none can be had there.
+    """Return the trash that a rename leads to from a folder, or None where none is available there.
 
     Args:
         folder: an absolute path without symbolic links.
@@ -195,6 +195,6 @@ def _original(named: str, top: str) -> str:
     if not named.startswith("/"):
         # In the trash of a home a path is whole (specification, "Path").
         return slashed.join(top, named) if top else ""
-    # Whoever can write to a volume must not say where on the other ones something comes to.
+    # An account that can write to a volume must not decide where on the other ones something comes to.
     path = "/" + "/".join(parts)
     return path if not top or (is_inside(path, top) and path != top) else ""

@@ -1,7 +1,7 @@
 """The recycle bin of Windows: what it keeps on the disk, and nothing is changed.
 
 After what Windows itself writes since version 10: in `X:/$Recycle.Bin/SID` an entry is called `$R`, six letters or
-digits, and the suffix that it had; beside it lies `$I` with the same letters, which says how large it was, when it was
+digits, and the suffix that it had; beside it is `$I` with the same letters, which says how large it was, when it was
 deleted and where it was. Seen as files; that Explorer shows them was not seen.
 """
 
@@ -31,7 +31,7 @@ _SIGNS = "0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZ"
 
 @frozen
 class RecycleBin(TrashBin):
-    """The recycle bin of one account on one drive: entries and info files lie in one folder."""
+    """The recycle bin of one account on one drive: entries and info files are in one folder."""
 
     @property
     def files(self) -> str:

@@ -1,4 +1,4 @@
-"""`frugal schedule`: set up what runs by itself, see it as its scheduler has it, and whether all is well."""
+"""`frugal schedule`: set up what runs automatically, see it as its scheduler has it, and whether all is well."""
 
 from __future__ import annotations
 
@@ -37,11 +37,13 @@ EXAMPLES = """
   frugal schedule check                                                for monitoring: 1 where something is wrong
 """
 TAKES_COMMAND = True
-# What may run by itself; looking is no use to nobody, but an inventory that is saved is.
+# What may run automatically; looking is no use to nobody, but an inventory that is saved is.
 COMMANDS = ("tidy", "purge", "sort", "gather", "duplicates", "trash", "inventory", "watch")
 _LIMITED = frozenset({"tidy", "purge", "trash"})
 _AT_MOST, _NO_CEILING = 1_000, 10**12
 _TIMES, _VISITS = 3, 5
+# Schedulers that start nothing while the account is not logged on, and how they would.
+_ALWAYS = {"systemd": "add --linger", "launchd": "add --whole-machine, as root", "windows": "add --linger, as an administrator"}
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -106,7 +108,7 @@ def _add(args: argparse.Namespace, screen: Screen) -> int:
         raise UsageError(f"--at: {wrong.message}", wrong.hint) from None
     scheduler = scheduler_of(args.scheduler) if args.scheduler else scheduler_here()
     if args.whole_machine and not accounts.is_admin() and not args.print:
-        raise UsageError("--whole-machine: only root can set that up", "use sudo")
+        raise UsageError("--whole-machine: only an administrator can set that up", "use sudo, or a prompt of an administrator")
     command, rules = _command(args)
     entry = Entry(
         name,
@@ -123,6 +125,7 @@ def _add(args: argparse.Namespace, screen: Screen) -> int:
         args.limit,
         args.catch_up,
         args.spread,
+        args.linger,
     )
     schedules.refuse_unsafe(entry, scheduler)
     if not scheduler.is_here() and not args.print:
@@ -147,8 +150,6 @@ def _add(args: argparse.Namespace, screen: Screen) -> int:
     if not confirm(screen, f"Create schedule {name}, as {accounts.account_name()}?", args.yes):
         screen.line("Nothing was changed.")
         return 3
-    if args.linger:
-        schedules.linger()
     schedules.add(entry, scheduler)
     looked = schedules.look_at(name, time.time_ns())
     when = f", next at {moment_text(looked.next_ns)}" if looked.next_ns is not None else ""
@@ -228,11 +229,9 @@ def _notes(entry: Entry, scheduler: Scheduler) -> list[str]:
     account = accounts.account_name()
     for owner in schedules.other_owners(entry):
         notes.append(f"it acts as {account} in folders of {owner}; with --for {owner} it has no more rights than {owner}")
-    if scheduler.name == "systemd" and not entry.whole_machine and not schedules.is_lingering(account):
-        notes.append(
-            f"systemd runs this only while {account} is logged on; to run it always, add --linger or run `loginctl "
-            f"enable-linger {account}`"
-        )
+    is_always = entry.whole_machine or entry.linger or (scheduler.name == "systemd" and schedules.is_lingering(account))
+    if scheduler.name in _ALWAYS and not is_always:
+        notes.append(f"{scheduler.name} runs this only while {account} is logged on; to run it always, {_ALWAYS[scheduler.name]}")
     if scheduler.name == "cron" and entry.when.kind == "times":
         notes.append("cron does not make up for runs missed while the machine was off")
     return notes
@@ -246,6 +245,8 @@ def _print(entry: Entry, scheduler: Scheduler, screen: Screen) -> int:
     screen.line("# then", style="bold")
     for command in scheduler.commands(entry):
         screen.line(" ".join(command))
+    for note in _notes(entry, scheduler):
+        screen.line(f"# Note: {note}")
     return 0
 
 

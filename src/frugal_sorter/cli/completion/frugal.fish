@@ -70,7 +70,7 @@ complete -c frugal -n '_shtab_frugal_using inventory' -l hidden -d 'count hidden
 complete -c frugal -n '_shtab_frugal_using inventory' -l listing -d 'list every file and subfolder instead of counting'
 complete -c frugal -n '_shtab_frugal_using inventory' -l sort -xka "size files newest name modified" -d 'sort the rows, or the lines of a listing'
 complete -c frugal -n '_shtab_frugal_using inventory' -l save -x -d 'also save the inventory, to compare with later'
-complete -c frugal -n '_shtab_frugal_using inventory' -l full -d 'with --save: also save all that rules can ask for, so that `preview --on` works with it'
+complete -c frugal -n '_shtab_frugal_using inventory' -l full -d 'with --save: also save everything that rules can ask for, so that `preview --on` works with it'
 complete -c frugal -n '_shtab_frugal_using inventory' -l look-inside -d 'with --full: open files too, for dates taken, titles and media types'
 complete -c frugal -n '_shtab_frugal_using inventory' -l replace -d 'with --save: replace a saved inventory of that name'
 complete -c frugal -n '_shtab_frugal_using inventory' -l forget -x -d 'remove a saved inventory, and do nothing else'

@@ -1,1 +1,1 @@
-"""What macOS does otherwise than other systems of its family: the modules here stand in the place of those of `posix`."""
+"""What macOS does differently from other systems of its family: the modules here replace those of `posix`."""

@@ -78,13 +78,18 @@ def getxattr(path: str | int, name: str, *, follow_symlinks: bool = True) -> byt
     """
     own = _OWN.get(name)
     raw = _read("getxattr", path, _name(own or name), position=(ctypes.c_uint32(0),), follow=follow_symlinks)
-    return _text_of(raw).encode("utf-8", "surrogateescape") if own else raw
+    # Below its name, a tag has the number of its colour.
+    return ",".join(one.partition("\n")[0] for one in _texts(raw)).encode("utf-8", "surrogateescape") if own else raw
 
 
 def setxattr(path: str | int, name: str, value: bytes) -> None:
-    """Give an entry an attribute."""
-    own = _OWN.get(name)
-    data = _list_of(name, value.decode("utf-8", "surrogateescape")) if own else value
+    """Set an attribute of an entry; a tag that it has keeps its colour."""
+    own, data = _OWN.get(name), value
+    if own:
+        text = value.decode("utf-8", "surrogateescape")
+        known = {one.partition("\n")[0]: one for one in _tags(path)} if name == _TAGS else {}
+        parts = [known.get(part.strip(), part.strip()) for part in text.split(",") if part.strip()]
+        data = plistlib.dumps(text if name == _COMMENT else parts, fmt=plistlib.FMT_BINARY)
     _call("setxattr", path, _name(own or name), data, ctypes.c_size_t(len(data)), ctypes.c_uint32(0))
 
 
@@ -97,20 +102,20 @@ def _name(name: str) -> bytes:
     return name.encode("utf-8", "surrogateescape")
 
 
-def _text_of(raw: bytes) -> str:
-    """Return the text of a property list: of several texts, all of them between commas; what is none is empty."""
+def _tags(path: str | int) -> list[str]:
+    try:
+        return _texts(_read("getxattr", path, _name(_OWN[_TAGS]), position=(ctypes.c_uint32(0),), follow=True))
+    except OSError:
+        return []
+
+
+def _texts(raw: bytes) -> list[str]:
+    """Return the texts of a property list; what is not one has none."""
     try:
         value = plistlib.loads(raw)
     except (ValueError, OverflowError, RecursionError):  # `InvalidFileException` is a ValueError
-        return ""
-    values = value if isinstance(value, list) else [value]
-    # Below its name, a tag has the number of its colour.
-    return ",".join(one.partition("\n")[0] for one in values if isinstance(one, str))
-
-
-def _list_of(name: str, text: str) -> bytes:
-    parts = [part.strip() for part in text.split(",") if part.strip()]
-    return plistlib.dumps(text if name == _COMMENT else parts, fmt=plistlib.FMT_BINARY)
+        return []
+    return [one for one in (value if isinstance(value, list) else [value]) if isinstance(one, str)]
 
 
 def by_descriptor(descriptor: int) -> str | int:

@@ -1,4 +1,4 @@
-"""The calls on files and folders, as macOS has them: those of POSIX, but for what flags and the cloud change."""
+"""Calls on files and folders for macOS: those of POSIX, except for flags and the cloud."""
 
 from __future__ import annotations
 
@@ -74,6 +74,6 @@ def sync_folder(descriptor: int) -> None:  # type: ignore[no-redef]
 
 
 def sync_volume(descriptor: int) -> None:  # type: ignore[no-redef]
-    """Wait until all that was written to the volume of an open folder is on the disk: macOS can be asked for all volumes only."""
+    """Wait until everything written to an open folder's volume is on the disk: macOS can only do that for all volumes."""
     os.sync()
     sync_folder(descriptor)

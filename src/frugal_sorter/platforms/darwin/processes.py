@@ -38,7 +38,7 @@ def places(home: str, is_admin: bool) -> list[tuple[str, bool]]:  # type: ignore
 
 
 def registered() -> dict[str, str]:  # type: ignore[no-redef]
-    """Return by name what programs the system knows besides those of package managers: the applications in their folders."""
+    """Return by name the programs that the system knows besides those of package managers: the applications in their folders."""
     found: dict[str, str] = {}
     for folder in map(os.path.expanduser, _APPLICATIONS):
         with suppress(OSError):

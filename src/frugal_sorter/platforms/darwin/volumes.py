@@ -29,7 +29,7 @@ def mounts() -> list[Mount]:
 
 
 def mount_of(path: str | int) -> int:
-    """Return the number of the mount that a folder, named or open, lies on: that of its device.
+    """Return the number of the mount that a folder, named or open, is on: that of its device.
 
     Raises:
         OSError: there is no such folder.
@@ -38,7 +38,7 @@ def mount_of(path: str | int) -> int:
 
 
 def read_times(folder: str) -> Keeping:
-    """Tell how the volume of a folder keeps when files were opened.
+    """Return how the volume of a folder keeps when files were opened.
 
     Raises:
         OSError: the folder cannot be reached.

@@ -21,7 +21,7 @@ _MACHINE_ID = Path("/etc/machine-id")
 HAVE_MODES = True
 
 
-# What adjtimex(2) returns of a clock that nothing sets.
+# What adjtimex(2) returns for a clock that nothing sets.
 _TIME_ERROR, _DAY_SECONDS = 5, 86_400
 
 
@@ -90,11 +90,11 @@ def homes() -> list[str]:
 
 
 def become(name: str) -> dict[str, str]:
-    """Become an account for good; return its variables.
+    """Permanently become an account; return its variables.
 
     Raises:
         KeyError: there is no such account.
-        PermissionError: this one is no administrator.
+        PermissionError: this one is not an administrator.
     """
     found = pwd.getpwnam(name)
     if not is_admin():

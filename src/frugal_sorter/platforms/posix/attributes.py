@@ -17,7 +17,7 @@ ARE_KEPT = True
 def by_descriptor(descriptor: int) -> str | int:
     """Return how the attributes of an open entry are asked for, whatever became of its name.
 
-    One that was opened for its path alone has none by itself.
+    One that was opened for its path alone has none of its own.
     """
     return f"/proc/self/fd/{descriptor}"
 

@@ -74,15 +74,19 @@ def hide(name: str, fd: int) -> None:
     """Hide an entry of an open folder by an attribute: names do that here."""
 
 
+def make_private(name: str, fd: int) -> None:
+    """Let nobody but this account into a folder: the mode that it was made with does that here."""
+
+
 # openat2(2): the same number on every processor; RESOLVE_NO_SYMLINKS; a path that is longer than the system takes.
 _OPENAT2, _NO_LINKS, _LONG = 437, 0x04, 4_000
-# Loading ctypes takes as long as so many folders that are opened name by name.
+# Loading ctypes takes as long as this many folders that are opened name by name.
 _FEW, _opened = 200, count()
 
 
 @cache
 def _openat2() -> Callable[[str, int, int], int] | None:
-    """Return openat2(2) without links, for whoever opens many folders: in a quarter of the time. None where it is missing."""
+    """Return openat2(2) without links, for opening many folders: it takes a quarter of the time. None where it is missing."""
     if sys.platform != "linux":
         return None
     import ctypes
@@ -141,7 +145,7 @@ def used_bytes(found: os.stat_result) -> int:
 
 
 def copy_range(source: int, target: int, count: int, at: int) -> int:
-    """Have the system copy bytes from one open file to the same place of another; return how many.
+    """Let the system copy bytes from one open file to the same place of another; return how many.
 
     Raises:
         OSError: EXDEV, EINVAL, ENOSYS or EOPNOTSUPP where it cannot.
@@ -152,13 +156,13 @@ def copy_range(source: int, target: int, count: int, at: int) -> int:
 
 
 def forget_cached(descriptor: int) -> None:
-    """Have what was written to a file read from the disk again, as far as the system heeds that."""
+    """Drop a file's contents from the system's memory, where it allows that, so that they are read from the disk."""
     if sys.platform == "linux":
         os.posix_fadvise(descriptor, 0, 0, os.POSIX_FADV_DONTNEED)
 
 
 def reserve(descriptor: int, size: int) -> None:
-    """Give an open empty file so many bytes of the disk.
+    """Reserve this many bytes of the disk for an open empty file.
 
     Raises:
         OSError: ENOSPC.
@@ -254,7 +258,7 @@ def rename_exclusively(source_fd: int, source: str, target_fd: int, target: str)
 
 
 def sync_volume(descriptor: int) -> None:
-    """Wait until all that was written to the volume of an open folder is on the disk (syncfs(2))."""
+    """Wait until everything that was written to the volume of an open folder is on the disk (syncfs(2))."""
     # A descriptor that was opened for its path alone cannot be synced.
     own = os.open(".", os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC, dir_fd=descriptor)
     try:

@@ -23,7 +23,7 @@ START_FOLDER = "/"
 
 
 def can_fork() -> bool:
-    """Return True if a fork can be had, and another processor for it."""
+    """Return True if a fork is available, and another processor for it."""
     return (os.cpu_count() or 1) > 1
 
 
@@ -31,13 +31,13 @@ def fork() -> int:
     """Fork; see fork(2).
 
     Raises:
-        OSError: none can be had.
+        OSError: none is available.
     """
     return os.fork()
 
 
 def set_blocking(descriptor: int, is_blocking: bool) -> None:
-    """Say whether reading and writing a pipe wait for the other end."""
+    """Set whether reading and writing a pipe wait for the other end."""
     os.set_blocking(descriptor, is_blocking)
 
 
@@ -80,7 +80,7 @@ def kill_group(pid: int) -> None:
 
 
 def end_after(seconds: int, stop: Any) -> None:
-    """Have a handler of signals called after so many seconds."""
+    """Call a handler of signals after this many seconds."""
     signal.signal(signal.SIGALRM, stop)
     signal.alarm(seconds)
 
@@ -101,7 +101,7 @@ def try_lock(descriptor: int) -> bool:
 
 
 def wait_readable(descriptor: int, seconds: float) -> bool:
-    """Wait until there is something to read from a pipe, or its other end is closed; False after so many seconds."""
+    """Wait until there is something to read from a pipe, or its other end is closed; False after this many seconds."""
     import selectors
 
     with selectors.DefaultSelector() as selector:
@@ -120,7 +120,7 @@ def handed_on(word: str) -> int:
 
 
 def give_back_memory() -> None:
-    """Give the system back what the C library keeps for later, where it can (malloc_trim(3))."""
+    """Return the memory that the C library keeps to the system, where it can (malloc_trim(3))."""
     import ctypes
 
     trim = getattr(ctypes.CDLL(None), "malloc_trim", None)
@@ -137,7 +137,7 @@ def holder_of(path: str, to_write: bool) -> str | None:
     return None
 
 
-# Where what an installed package owns lies beside what it left.
+# Where what an installed package owns is beside what it left.
 SYSTEM_PLACES: tuple[str, ...] = ("/etc/", "/var/", "/opt/")
 
 
@@ -162,7 +162,7 @@ def places(home: str, is_admin: bool) -> list[tuple[str, bool]]:
 
 
 def registered() -> dict[str, str]:
-    """Return by name what programs the system knows besides those of package managers: none."""
+    """Return by name the programs that the system knows besides those of package managers: none."""
     return {}
 
 

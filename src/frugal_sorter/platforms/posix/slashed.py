@@ -29,7 +29,7 @@ def realpath(path: str | os.PathLike[str]) -> str:
 
     A link is followed only if root or this account owns it. Root also needs the folder that the link lies in to
     belong to root or to the owner of the place it leads to. Any other link stays in the path, and so does
-    everything after it: whoever opens the path without following links is stopped there.
+    everything after it: opening the path without following links stops there.
     """
     left = os.path.join(os.getcwd(), path).split("/")[::-1]
     way, followed = "/", 0
@@ -122,7 +122,7 @@ def split_top(path: str) -> tuple[str, str]:
 
 
 def common_of(folders: Sequence[str]) -> str:
-    """Return the folder that all of some folders lie in, `/` where there is none."""
+    """Return the folder that all of some folders are in, `/` where there is none."""
     return commonpath(folders) if folders else "/"
 
 

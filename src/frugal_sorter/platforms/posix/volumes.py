@@ -40,7 +40,7 @@ _ITSELF = 0x1000  # AT_EMPTY_PATH
 
 
 def mount_of(path: str | int) -> int:
-    """Return the number of the mount that a folder, named or open, lies on; where mounts have none, that of its device.
+    """Return the number of the mount that a folder, named or open, is on; where mounts have none, that of its device.
 
     Raises:
         OSError: there is no such folder.
@@ -79,7 +79,7 @@ def free_names(path: str) -> int | None:
 
 
 def read_times(folder: str) -> Keeping:
-    """Tell how the volume of a folder keeps when files were opened, as far as its mount says.
+    """Return how the volume of a folder keeps when files were opened, as far as its mount says.
 
     Raises:
         OSError: the folder cannot be reached.

@@ -73,7 +73,7 @@ def getxattr(path: str | int, name: str, *, follow_symlinks: bool = True) -> byt
 
 
 def setxattr(path: str | int, name: str, value: bytes) -> None:
-    """Give an entry one of them.
+    """Set one of them.
 
     Raises:
         OSError: its volume keeps none.

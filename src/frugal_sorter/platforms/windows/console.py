@@ -20,7 +20,7 @@ _LEAD = re.compile(r"(?:(~)|%(\w+)%|\$(?:env:)?(\w+))(?=[/\\]|$)")
 
 
 def prepare() -> None:
-    """Have the standard streams take every letter: the code page of a country has few."""
+    """Make the standard streams take every letter: the code page of a country has few."""
     for stream, errors in ((sys.stdin, "surrogateescape"), (sys.stdout, "surrogateescape"), (sys.stderr, "backslashreplace")):
         if isinstance(stream, io.TextIOWrapper):
             stream.reconfigure(encoding="utf-8", errors=errors)
@@ -38,7 +38,7 @@ def _filled(found: re.Match[str]) -> str:
 
 
 def misquoted(args: list[str]) -> str:
-    """Return what was meant between single quotes, which the shells of Windows hand on as letters; empty for nothing."""
+    """Return what was written between single quotes, which the shells of Windows pass on as letters; empty for nothing."""
     for first, word in enumerate(args):
         if word.startswith("'"):
             for last in range(first, len(args)):
@@ -48,7 +48,7 @@ def misquoted(args: list[str]) -> str:
 
 
 def forget_typed(_stream: TextIO) -> None:
-    """Have what was typed at the console so far read by nobody."""
+    """Discard what has been typed at the console."""
     while msvcrt.kbhit():
         msvcrt.getwch()
 

@@ -14,6 +14,7 @@ import os
 import stat as modes
 import sys
 from collections.abc import Iterable, Iterator, Sequence
+from ctypes import wintypes
 from os import O_APPEND, O_CREAT, O_EXCL, O_RDONLY, O_RDWR, O_TRUNC, O_WRONLY
 from types import TracebackType
 from typing import Any, TypeVar
@@ -21,6 +22,7 @@ from typing import Any, TypeVar
 assert sys.platform == "win32"
 
 from frugal_sorter.platforms.windows import api
+from frugal_sorter.platforms.windows.accounts import account_key
 from frugal_sorter.platforms.windows.slashed import Named, final_path, native, slashed, top_and_names
 
 # Bits that the C library does not use.
@@ -36,6 +38,8 @@ _EPOCH = 116_444_736_000_000_000
 # Such a reparse point stands for another place; all others are files that something else keeps.
 _STANDS_FOR = 0x20000000
 _63_BITS = (1 << 63) - 1
+# DACL_SECURITY_INFORMATION and PROTECTED_DACL_SECURITY_INFORMATION (winnt.h).
+_OWN_LIST = 0x80000004
 
 One = TypeVar("One")
 _folders: dict[int, str] = {}
@@ -416,16 +420,16 @@ def next_data(descriptor: int, at: int, size: int) -> tuple[int, int] | None:
 
 
 def copy_range(source: int, target: int, count: int, at: int) -> int:
-    """Have the system copy bytes: it cannot."""
+    """Let the system copy bytes: not available on Windows."""
     return 0
 
 
 def forget_cached(descriptor: int) -> None:
-    """Have what was written read from the disk again: that cannot be asked for."""
+    """Drop a file's contents from the system's memory: not available on Windows."""
 
 
 def reserve(descriptor: int, size: int) -> None:
-    """Give an open empty file so many bytes of the disk.
+    """Reserve this many bytes of the disk for an open empty file.
 
     Raises:
         OSError: ENOSPC.
@@ -443,7 +447,7 @@ def fsync(descriptor: int) -> None:
 
 
 def mkdir(path: Named, mode: int = 0o777, *, dir_fd: int | None = None) -> None:
-    """Make a folder, with the rights of the one that it lies in.
+    """Make a folder, with the rights of the one that it is in.
 
     Raises:
         OSError: EEXIST where the name is taken.
@@ -460,6 +464,23 @@ def hide(name: str, fd: int) -> None:
     """
     full = _full(name, fd)
     api.check(api.set_attributes(native(full), api.HIDDEN | api.SYSTEM), full)
+
+
+def make_private(name: str, fd: int) -> None:
+    """Let nobody into a folder but this account, the administrators and the system, nor to what will be in it.
+
+    Raises:
+        OSError: it is not there, or its volume keeps no such lists.
+    """
+    full, found = _full(name, fd), ctypes.c_void_p()
+    advapi = ctypes.WinDLL("advapi32", use_last_error=True)
+    # A protected list: nothing is inherited from the folders above ([MS-DTYP] 2.5.1).
+    rights = "".join(f"(A;OICI;FA;;;{who})" for who in ("SY", "BA", account_key()))
+    api.check(advapi.ConvertStringSecurityDescriptorToSecurityDescriptorW(f"D:P{rights}", 1, ctypes.byref(found), None), full)
+    try:
+        api.check(advapi.SetFileSecurityW(native(full), wintypes.DWORD(_OWN_LIST), found), full)
+    finally:
+        api.KERNEL.LocalFree(found)
 
 
 def rmdir(path: Named, *, dir_fd: int | None = None) -> None:
@@ -520,7 +541,7 @@ def rename(old: str, new: str, how: int) -> None:
     try:
         api.persistently(lambda: api.move_file(native(old), native(new), how), old, new)
     except PermissionError:
-        # That is said of a folder on another volume, too.
+        # The system says that of a folder on another volume, too.
         if lstat(ntpath.dirname(old)).st_dev != lstat(ntpath.dirname(new)).st_dev:
             raise api.error_of(api.NOT_SAME_DEVICE, old, new) from None
         raise
@@ -529,7 +550,7 @@ def rename(old: str, new: str, how: int) -> None:
 def link(
     source: Named, target: Named, *, src_dir_fd: int | None = None, dst_dir_fd: int | None = None, follow_symlinks: bool = True
 ) -> None:
-    """Give a file a second name.
+    """Add a second name to a file.
 
     Raises:
         OSError: EEXIST where the name is taken.
@@ -599,7 +620,7 @@ def _describe(full: str, info: api.BasicInfo, follow: bool) -> None:
 
 
 def fchown(descriptor: int, uid: int, gid: int) -> None:
-    """Give an open file an owner: what is made belongs to who made it."""
+    """Set the owner of an open file: here a file belongs to the account that made it."""
 
 
 # Leases: a file that is open unshared for writing; nobody else can open it to write until it is closed.

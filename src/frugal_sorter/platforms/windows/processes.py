@@ -30,7 +30,7 @@ from frugal_sorter.platforms.windows.slashed import native, slashed
 GENTLE_STOPS = (signal.SIGINT, signal.SIGTERM, signal.SIGBREAK)
 HANG_UP: int | None = None
 START_FOLDER = slashed(os.environ.get("SYSTEMROOT", "C:/"))
-# Far behind all that a lock file holds, so that others can read who has it.
+# Far behind everything that a lock file holds, so that others can read who has it.
 _LOCKED_AT = 1 << 30
 _PEEK_SECONDS = 0.005
 
@@ -51,7 +51,7 @@ _EXTENDED, _TIME, _MEMORY = 9, 0x2, 0x100
 
 
 def can_fork() -> bool:
-    """Return True if a fork can be had: never."""
+    """Return False: Windows has no fork."""
     return False
 
 
@@ -65,7 +65,7 @@ def fork() -> int:
 
 
 def set_blocking(descriptor: int, is_blocking: bool) -> None:
-    """Say whether reading and writing a pipe wait for the other end: who reads looks first whether there is something."""
+    """Set whether reading and writing a pipe wait for the other end: here readers look first if there is something."""
 
 
 def limit(memory_bytes: int, cpu_seconds: int | None = None) -> None:
@@ -107,7 +107,7 @@ def kill_group(pid: int) -> None:
 
 
 def end_after(seconds: int, stop: Callable[[int, Any], None]) -> None:
-    """Have a handler of signals called after so many seconds."""
+    """Call a handler of signals after this many seconds."""
     timer = threading.Timer(seconds, stop, (0, None))
     timer.daemon = True
     timer.start()
@@ -128,7 +128,7 @@ def try_lock(descriptor: int) -> bool:
 
 
 def wait_readable(descriptor: int, seconds: float) -> bool:
-    """Wait until there is something to read from a pipe, or its other end is closed; False after so many seconds."""
+    """Wait until there is something to read from a pipe, or its other end is closed; False after this many seconds."""
     until, handle, there = time.monotonic() + seconds, msvcrt.get_osfhandle(descriptor), wintypes.DWORD()
     while True:
         if not api.peek_pipe(handle, None, 0, None, ctypes.byref(there), None) or there.value:
@@ -149,7 +149,7 @@ def handed_on(word: str) -> int:
 
 
 def give_back_memory() -> None:
-    """Give the system back what is kept for later: it does that by itself."""
+    """Return unused memory to the system: Windows does that on its own."""
 
 
 # Whether it is asked by the path of a file who has it open.
@@ -192,7 +192,7 @@ def _name_of_holder(path: str) -> str:
 
 
 def holder_of(path: str, to_write: bool) -> str | None:
-    """Return what is to be said of the program that has a file open, None where none has: its name, where that can be had.
+    """Return what to say of the program that has a file open, None where none has: its name, where that is available.
 
     Args:
         path: of the file.
@@ -221,7 +221,7 @@ def join(words: Iterable[str]) -> str:
 
 
 def quote(word: str) -> str:
-    """Return a word as it stands in a line."""
+    """Return a word as written in a line."""
     plain = list2cmdline([word])
     return plain if plain.startswith('"') or not _MEANS.search(word) else f'"{plain}"'
 

@@ -69,7 +69,7 @@ def split_top(path: str) -> tuple[str, str]:
 
 
 def common_of(folders: Sequence[str]) -> str:
-    """Return the folder that all of some folders lie in, `/` where there is none."""
+    """Return the folder that all of some folders are in, `/` where there is none."""
     try:
         return slashed(ntpath.commonpath(folders))
     except ValueError:

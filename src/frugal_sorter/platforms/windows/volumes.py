@@ -66,7 +66,7 @@ def free_names(path: str) -> int | None:
 
 
 def read_times(folder: str) -> Keeping:
-    """Tell how a volume keeps when files were opened: mostly it does not, and it cannot be asked."""
+    """Return how a volume keeps when files were opened: mostly it does not, and it cannot be asked."""
     return "never"
 
 
@@ -80,7 +80,7 @@ _AT_TOPS = ("$Recycle.Bin", "System Volume Information", "Recovery", "$WinREAgen
 
 
 def trees() -> Sequence[str]:
-    """Return the folders that are the system's, with all that is below them."""
+    """Return the folders that are the system's, with everything below them."""
     named = [realpath(os.environ[name]) for name in _VARIABLES if os.environ.get(name)]
     return (*dict.fromkeys(named), *(f"{mount.top}{name}" for mount in mounts() for name in _AT_TOPS))
 
