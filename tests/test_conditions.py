@@ -6,18 +6,19 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import example, given
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from frugal_sorter.filesystem.record import TYPE_OF_SUFFIX, TYPES
 from frugal_sorter.filesystem.walk import read_folder
 from frugal_sorter.platforms import slashed
 from frugal_sorter.rules.conditions import parse_condition
-from frugal_sorter.rules.fields import depth_below
+from frugal_sorter.rules.fields import depth_below, fold
 from frugal_sorter.rules.model import RuleBook
-from frugal_sorter.rules.tree import Negation, Node, Several
+from frugal_sorter.rules.operators import asker
+from frugal_sorter.rules.tree import Leaf, Negation, Node, Several
 from frugal_sorter.rules.units import InvalidValue
-from tests.support import WORLD, book_of, condition, facts_of, put
+from tests.support import THOROUGH, WORLD, book_of, condition, facts_of, put
 
 # One folder with these files; ages in days, sizes in bytes.
 FILES: dict[str, tuple[float, int]] = {
@@ -298,6 +299,82 @@ def test_every_way_of_evaluating_gives_the_same_answer(studio: Path, text: str, 
     assert {name: other.test(facts[name]) for name in FILES} == truths
     book = book_of(studio, f"where = '''{text}'''\nleave = true\nhidden = true\nlevels = 'all'")
     assert matched(book, studio) == {name for name, truth in truths.items() if truth is True}
+
+
+_SOME = st.sampled_from([
+    "name has zebra", "name matches '^zebra'", "depth is 1", "depth is 2 and type is log", "name has kiln", "modified older than 1 day",
+    "name fits 'zebra {number}'", "name has kiln or depth is 2",
+])  # fmt: skip
+
+
+@settings(max_examples=2_000 if THOROUGH else 300)
+@given(rules=st.lists(st.tuples(_SOME | conditions, st.booleans()), min_size=2, max_size=4))
+def test_several_rules_decide_in_a_folder_as_each_decides_alone(studio: Path, rules: list[tuple[str, bool]]) -> None:
+    """Those that the letters of its names rule out are left out there, whatever the others ask for."""
+    book = book_of(studio, *(f"where = '''{text}'''\nleave = true\nhidden = true" for text, _ in rules))
+    listing, bases = read_folder(str(studio), status=True), [studio.parent if is_far else studio for _, is_far in rules]
+    facts = [[facts_of(studio / name, base) for base in (studio, studio.parent)] for name in listing.names]
+
+    def first(at: int) -> tuple[int, ...]:
+        true = [n for n, rule in enumerate(book.rules) if rule.where.test(facts[at][bases[n] != studio]) is True]
+        return tuple(true[:1])
+
+    matcher, depths = book.matcher(tuple(range(len(rules))), WORLD.now_ns), [1 + is_far for _, is_far in rules]
+    # Fewer rules are tried only where the same ones come again.
+    for _ in range(2):
+        hits = dict(matcher(listing, depths, lambda at, node: node.test(facts[at][0])))
+        assert [hits.get(at, ()) for at in range(len(listing.names))] == [first(at) for at in range(len(listing.names))]
+        assert set(hits) <= set(matcher.pick(listing, depths))
+
+
+# What can stand in a pattern, with texts that it may be true of: other cases, letters that fold to it, marks that join it.
+_LETTERS = {
+    "s": "sS\u017f",
+    "k": "kK\u212a",
+    "i": "iI\u0130",
+    "I": "iI\u0131\u0130",
+    "n": "nN",
+    "-": "-",
+    "_": "_",
+    "7": "7",
+    " ": " ",
+    "é": "éÉ",
+}
+_ANY = ["", "\u0301", "\u0303x", "-", "ſs", "ß"]
+_PIECES: dict[str, dict[str, list[str]]] = {
+    "like": {"*": _ANY, "?": ["s", "\u0301"], "[sk]": ["s", "K"]},
+    "fits": {"{rest}": ["x", *_ANY[1:]], "{page:number}": ["7"]},
+    "matches": {".*": _ANY, "s?": ["", "s"], "n{0}": [""], "k*": ["", "kk"], "[ks]": ["s"], "(?:n|k)": ["n", "k"], "|": ["", "-"],
+                "(?x)": [""], "^": [""], "\\b": [""], "(nnn){e<=1}": ["nn", "nnn"]},
+}  # fmt: skip
+
+
+@settings(max_examples=2_000 if THOROUGH else 300)
+@given(st.data(), st.sampled_from([*_PIECES, "has", "starts", "ends", "is"]), st.booleans())
+def test_letters_that_a_test_asks_for_first_stand_in_every_name_that_passes(
+    data: st.DataObject, operator: str, exactly: bool
+) -> None:
+    pieces = {letter: list(forms) for letter, forms in _LETTERS.items()} | _PIECES.get(operator, {})
+    chosen = data.draw(st.lists(st.sampled_from(sorted(pieces)), min_size=1, max_size=7))
+    name = "".join(data.draw(st.sampled_from(pieces[one])) for one in chosen) + data.draw(
+        st.sampled_from(["", "\u0301", "\u0303"])
+    )
+    try:
+        node = condition(f"name {operator} {'exactly ' if exactly else ''}'{''.join(chosen)}'")
+    except InvalidValue:
+        return
+    assert isinstance(node, Leaf)
+    if asker(node.check, WORLD.now_ns)(fold(name) if node.check.folded else name) is True:
+        assert node.check.letters in fold(name)
+
+
+def test_a_test_asks_first_for_the_letters_that_its_pattern_begins_with_or_holds() -> None:
+    for text, letters in (
+        ("matches '^INV-[0-9]+'", "nv-"), ("matches 'sno2?'", "sn"), ("matches 'sno|b'", ""), ("matches 's n -o(?x)'", ""),
+        ("fits '{day}_snow-{rest}'", "_snow-"), ("fits '{a}é{b}'", ""), ("like 'kiln*'", "kiln"),
+    ):  # fmt: skip
+        node = condition(f"name {text}")
+        assert isinstance(node, Leaf) and node.check.letters == letters, text
 
 
 def test_the_first_rule_that_matches_decides(studio: Path) -> None:

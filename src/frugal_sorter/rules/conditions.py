@@ -13,7 +13,7 @@ The grammar, in the order in which it is read; words count whatever the case of 
               | field (">=" | "<=" | ">" | "<") value
     value     = "none" | ["exactly"] quoted | ["exactly"] word word*
 
-A quoted text stands as it is, its own quote doubled. A word is anything but blanks, parentheses, commas, quotes, `<`,
+A quoted text is taken as it is, its own quote doubled. A word is anything but blanks, parentheses, commas, quotes, `<`,
 `>`, `=` and `!`; seven words of the language must be quoted to be a text. Whether a value is a size, a date, a type or a
 text is decided afterwards by the kind of its field.
 """
@@ -44,7 +44,7 @@ class Token(NamedTuple):
 
 
 class Tree(NamedTuple):
-    """A part of a condition: which rule of the grammar, its parts, and where it stands in the text."""
+    """A part of a condition: which rule of the grammar, its parts, and where it is in the text."""
 
     rule: str
     parts: tuple[Tree | Token | None, ...]
@@ -275,32 +275,29 @@ def parse_condition(text: str, types: Sequence[str], read_list: ReadList = _no_l
 _DATES = "|".join(name for name, one in FIELDS.items() if one.kind == "date")
 _FLAGS = "|".join(name for name, one in FIELDS.items() if one.kind == "flag")
 # How people write a test elsewhere, and how it is written here; the first that fits a whole test.
-_REWRITTEN = [
-    (re.compile(pattern, re.IGNORECASE), here)
-    for pattern, here in (
-        (rf"({_DATES}) (?:in )?(today|yesterday|(?:19|20)\d\d\S*)", r"\1 on \2"),
-        (rf"({_DATES}) (?:in (?:the )?)?(?:last|past) (\d.*)", r"\1 within \2"),
-        (rf"({_DATES}) since (.+)", r"\1 after \2"),
-        (r"(?:in the )?(?:last|past) (\d.*)", r"modified within \1"),
-        (r"ext(?:ension)?\s*[:=]+\s*[*.]*(\w+)", r"ext is \1"),
-        (r"(\w+)\s*=~\s*(.+)", r"\1 matches \2"),
-        (rf"(?:is )?({_FLAGS})(?:\s*=+\s*(?:true|yes|1))?", r"\1"),
-        (r"(fits|like|matches|has|starts|ends) (.+)", r"name \1 \2"),
-        (r"(?:larger|bigger|greater|more) than (.+)", r"size > \1"),
-        (r"(?:smaller|less) than (.+)", r"size < \1"),
-        (r"contents? (?:contains?|has) (.+)", r"text has \1"),
-        (r"\*", "everything"),
-        (r"\*?\.(\w+)", r"ext is \1"),
-        (r"([^\s\"']*[*?][^\s\"']*)", r'name like "\1"'),
-    )
-]
+_REWRITTEN = (
+    (rf"({_DATES}) (?:in )?(today|yesterday|(?:19|20)\d\d\S*)", r"\1 on \2"),
+    (rf"({_DATES}) (?:in (?:the )?)?(?:last|past) (\d.*)", r"\1 within \2"),
+    (rf"({_DATES}) since (.+)", r"\1 after \2"),
+    (r"(?:in the )?(?:last|past) (\d.*)", r"modified within \1"),
+    (r"ext(?:ension)?\s*[:=]+\s*[*.]*(\w+)", r"ext is \1"),
+    (r"(\w+)\s*=~\s*(.+)", r"\1 matches \2"),
+    (rf"(?:is )?({_FLAGS})(?:\s*=+\s*(?:true|yes|1))?", r"\1"),
+    (r"(fits|like|matches|has|starts|ends) (.+)", r"name \1 \2"),
+    (r"(?:larger|bigger|greater|more) than (.+)", r"size > \1"),
+    (r"(?:smaller|less) than (.+)", r"size < \1"),
+    (r"contents? (?:contains?|has) (.+)", r"text has \1"),
+    (r"\*", "everything"),
+    (r"\*?\.(\w+)", r"ext is \1"),
+    (r"([^\s\"']*[*?][^\s\"']*)", r'name like "\1"'),
+)
 
 
 def _rewritten(text: str, at: int) -> str:
-    """Return how the test of a condition around a place is written here; empty where nobody can tell."""
+    """Return how the test of a condition around a place is written here; empty where that is not known."""
     start = max((found.end() for found in re.finditer(r"\b(?:and|or|not)\b|\(", text[:at])), default=0)
     test = re.split(r"\b(?:and|or)\b|\)", text[start:])[0].strip()
-    return next((found.expand(here) for pattern, here in _REWRITTEN if (found := pattern.fullmatch(test))), "")
+    return next((found.expand(here) for pattern, here in _REWRITTEN if (found := re.fullmatch(pattern, test, re.IGNORECASE))), "")
 
 
 def _unreadable(text: str, at: int | None) -> InvalidValue:
@@ -372,7 +369,7 @@ class _Builder:
     captured: dict[str, Field] = field(default_factory=dict)
 
     def know_captures(self, tree: Tree) -> None:
-        """Learn which parts of names the whole condition captures: they are fields of it, wherever they stand."""
+        """Learn which parts of names the whole condition captures: they are fields of it, wherever they are."""
         if tree.rule == "compare" and any(isinstance(part, Token) and part.kind == "TEXTUAL" for part in tree.parts):
             with suppress(InvalidValue):
                 leaf = next(self._compare(list(tree.parts)).leaves())
@@ -401,7 +398,7 @@ class _Builder:
             node = make[tree.rule](list(tree.parts))
         except InvalidValue as wrong:
             self.wrong.append(wrong)
-            return Leaf(FIELDS["everything"], operators.flag())  # stands in, so that all that is wrong is found
+            return Leaf(FIELDS["everything"], operators.flag())  # stands in, so that everything that is wrong is found
         return self._with_text(node, tree)
 
     def _written(self, tree: Tree) -> str:
@@ -579,11 +576,11 @@ def _no_exactly(on: Field, exactly: bool) -> None:
 
 
 def _text(value: Tree) -> tuple[str, bool]:
-    """Return the text of a value and whether `exactly` stands before it."""
+    """Return the text of a value and whether `exactly` is before it."""
     exactly, *rest = value.parts
     words = [part.text for part in rest if isinstance(part, Token)]
     if value.rule == "bare":
-        # Bare words stand as they are, with one space between them.
+        # Bare words are taken as they are, with one space between them.
         return " ".join(words), exactly is not None
     quoted = words[0]
     mark = quoted[0]

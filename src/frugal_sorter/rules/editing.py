@@ -24,7 +24,7 @@ Value = str | int | bool
 
 
 def rule_text_in(folder: str, keys: Mapping[str, Value]) -> str:
-    """Return a rule that acts in a folder as it stands in a file.
+    """Return a rule that acts in a folder as written in a file.
 
     Args:
         folder: absolute.
@@ -41,7 +41,7 @@ def refuse_unwritable(folder: str) -> None:
     """Refuse a folder that a rule file cannot name: it is not text, or would be read as another one, for its `$`.
 
     Raises:
-        UsageError: it is such a one.
+        UsageError: it is.
     """
     try:
         folder.encode("utf-8")
@@ -53,7 +53,7 @@ def refuse_unwritable(folder: str) -> None:
 
 
 def rule_text(keys: Mapping[str, Value]) -> str:
-    """Return a rule as it stands in a file.
+    """Return a rule as written in a file.
 
     Args:
         keys: its keys in order, and their values.
@@ -62,7 +62,7 @@ def rule_text(keys: Mapping[str, Value]) -> str:
 
 
 def as_toml(value: Value) -> str:
-    """Return a value as it stands in a rule file."""
+    """Return a value as written in a rule file."""
     if isinstance(value, str):
         # Single quotes hold everything as it is; what they cannot hold is escaped as in JSON.
         plain = "'" not in value and value.isprintable()
@@ -77,7 +77,7 @@ def quoted(text: str) -> str:
 
 
 def types_text(text: str, tables: Mapping[str, Mapping[str, Any]] | None = None) -> str:
-    """Return types of one's own as they stand in a rule file.
+    """Return the user's own types as written in a rule file.
 
     Args:
         text: such as `documents = text + document` or `mould = stl, obj`, several with semicolons.
@@ -108,12 +108,12 @@ def book_of_rule(keys: Mapping[str, Value], folder: str, said_as: Mapping[str, s
     Args:
         keys: of the rule, without `in`.
         folder: the folder that it acts in, absolute.
-        said_as: by key, how it is said on the command line.
-        origin: stands for the file that there is none of.
+        said_as: by key, its name on the command line.
+        origin: used where there is no file.
         types: tables that follow the rule.
 
     Raises:
-        UsageError: what is wrong, as it is said on the command line.
+        UsageError: what is wrong, in the words of the command line.
     """
     # The folder itself is not written down: its name may be no text at all.
     text = f"frugal = {FORMAT}\n{rule_text({'in': '.', **keys})}\n{types}\n"
@@ -187,7 +187,7 @@ class RuleText:
             line = self._keys[("rule", at, "name")]
             match = _NAME.match(lines[line - 1])
             indent, pad = (match["indent"], match["pad"]) if match else ("", " ")
-            # Under its neighbour, so that the signs stand below each other.
+            # Under its neighbour, so that the signs are below each other.
             pad = pad[:-1] + "  " if len(pad) > 1 else " "
             lines.insert(line, f"{indent}off{pad}= {'false' if on else 'true'}{self._end}")
             wanted["rule"][at]["off"] = not on
@@ -208,7 +208,7 @@ class RuleText:
             raise UsageError(f"{name} is already {where} {other}", "`frugal rules` shows all")
         spans = self._spans()
         blocks = {one: self._lines[begin:end] for one, (begin, end) in enumerate(spans)}
-        # What stands between two rules, such as another table, stays where it is.
+        # What is between two rules, such as another table, stays where it is.
         lines, last = [], 0
         for place, (begin, end) in enumerate(spans):
             lines += self._lines[last:begin]
@@ -223,7 +223,7 @@ class RuleText:
         """Return the file with rules added.
 
         Args:
-            texts: each as it stands in a file; a name that there is gets a number.
+            texts: each as written in a file; a name that there is gets a number.
             first: above all others, where they decide before them; else below.
         """
         names, wanted = set(map(fold, self.names)), deepcopy(self._table)
@@ -276,7 +276,7 @@ class RuleText:
         return found
 
     def _head(self, at: int) -> int:
-        """Return where the comment begins that stands right above a line, both from 0."""
+        """Return where the comment begins that is right above a line, both from 0."""
         while at > 0 and self._lines[at - 1].lstrip().startswith("#"):
             at -= 1
         # What the file says of itself at its top belongs to no table.

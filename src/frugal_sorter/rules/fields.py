@@ -28,7 +28,7 @@ Fact = str | int | bool | tuple[str, ...] | None | Unknown
 
 
 class Between(int):
-    """A date that is known only to lie between itself and `until`, both in ns since the epoch."""
+    """A date that is known only to be between itself and `until`, both in ns since the epoch."""
 
     until: int
 
@@ -46,7 +46,7 @@ def latest_of(date_ns: int) -> int:
 
 @frozen
 class World:
-    """All that is not in the entry itself. Time is handed down, so that any moment can be previewed.
+    """Everything that is not in the entry itself. Time is handed down, so that any moment can be previewed.
 
     Args:
         now_ns: the moment that ages are counted from, in ns since the epoch.
@@ -54,7 +54,7 @@ class World:
         user: the account that acts.
         arrived: when the tool itself put an entry where it is, or None.
         open_files: what other programs have open.
-        contents: reads what stands inside files.
+        contents: reads what is inside files.
         on_progress: called now and then with how many entries were checked, and 0 for not knowing how many there are.
     """
 
@@ -160,7 +160,7 @@ def is_like(text: str, wild: str) -> bool:
 
 
 def depth_below(base: str, folder: str) -> int:
-    """Return how deep below a base folder the entries of a folder lie; 1 is directly in it."""
+    """Return how deep below a base folder the entries of a folder are; 1 is directly in it."""
     if folder == base:
         return 1
     return folder[len(base.rstrip("/")) :].count("/") + 1
@@ -255,7 +255,7 @@ _ANOTHER = (
     "\\d+(?:st|nd|rd|th|\\.|e|ère|ème|ª|º|°|:a)?"
 )
 _COPY_MARK = (
-    # A year in brackets is no count; nor is a count of more than three digits.
+    # A year in brackets is not a count; nor is a count of more than three digits.
     rf"(?: ?\((?P<n>[1-9]\d{{0,2}})\)|(?: ?[-–—_] ?| |)(?:{_COPY})(?: ?\(?\d{{1,3}}\)?)?"
     rf"| ?[(（](?:(?:{_ANOTHER}) )?(?:{_COPY})(?: \d{{1,3}})?[)）])$"
 )
@@ -276,7 +276,7 @@ _PARTS_OF_MARKS = ("(", "op", "óp", "olat", "коп", "ντίγ", "副本", "�
 
 
 def may_be_marked(names: Sequence[str]) -> bool:
-    """Tell quickly whether one of some names may have the mark of a copy; False is certain."""
+    """Return quickly whether one of some names may have the mark of a copy; False is certain."""
     text = "\n".join(names).lower()
     return any(part in text for part in _PARTS_OF_MARKS)
 

@@ -67,12 +67,12 @@ class Key:
         schema: what its value may be (JSON Schema 2020-12).
         reader: which method of `readers.Readers` reads its value; empty for one that the loader reads itself.
         value: what holds without it.
-        common: whether it may stand in `[defaults]`.
+        common: whether it may be in `[defaults]`.
         ending: whether it says what becomes of an entry.
-        extra: whether it says what is done to an entry besides.
+        extra: whether it is something done in addition.
         needs: the key without which it makes no sense, and what to do where that is missing.
         only_files: why it goes with files alone; empty where it goes with folders, too.
-        numbered: whether taken names are numbered anyway, so that no `{n}` may stand in it.
+        numbered: whether taken names are numbered anyway, so that it may have no `{n}`.
     """
 
     meaning: str

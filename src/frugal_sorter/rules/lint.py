@@ -21,7 +21,7 @@ from frugal_sorter.rules.units import InvalidValue, nearest, parse_duration, par
 from frugal_sorter.values import replace
 
 _NOT_SAID = Unknown("the example does not say")
-# What is known from the name and the place, without being said.
+# What follows from the name and the place.
 _TOLD_BY_NAME = frozenset({"name", "stem", "ext", "type", "path", "folder", "depth", "hidden", "everything"})
 
 
@@ -219,7 +219,7 @@ class _Reach:
 
     # At most this many pairs of rules are checked; that is thousands of rules, each with thousands of others in reach.
     MOST_PAIRS = 2_000_000
-    # For at most this many it is checked whether one takes all that the other matches; that is all pairs of some 100 rules.
+    # For at most this many pairs it is checked if one rule takes everything that the other matches: all pairs of 100 rules.
     MOST_ASKED = 5_000
 
     def __init__(self, rules: Sequence[Rule]) -> None:
@@ -280,7 +280,7 @@ class _Reach:
 
 
 def _sees(rule: Rule, folder: str, below: int = 0) -> bool:
-    """Return True if a rule acts on what lies in a folder, or so many levels below it."""
+    """Return True if a rule acts on what is in a folder, or that many levels below it."""
     for own in rule.folders:
         if is_inside(folder, own) and (rule.levels is None or depth_below(own, folder) + below <= rule.levels):
             return True
@@ -447,7 +447,7 @@ def _no_such_names(book: RuleBook, rule: Rule) -> Iterator[Warned]:
         for target in targets:
             for segment in target.segments:
                 written = "".join(part for part in segment if isinstance(part, str))
-                # What stands in braces is made safe, so that it ends nothing, and is no device alone.
+                # What is in braces is made safe, so that it ends nothing, and is not a device alone.
                 whole = written if all(isinstance(part, str) for part in segment) else written.rstrip(". ")
                 if whole.strip(".") and (told := system.windows_refuses(whole)):
                     yield Warned(rule, f'the folder or file name in "{target.text}" is not allowed: {told}', why)

@@ -1,4 +1,4 @@
-"""Reading the values of keys, and lists of names."""
+"""Reading the rules of a file: the values of its keys, and what they mean together."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from frugal_sorter.platforms import slashed
 from frugal_sorter.platforms.slashed import Path
 from frugal_sorter.platforms.system import blake2b
 from frugal_sorter.rules.conditions import parse_condition
-from frugal_sorter.rules.fields import FIELDS, fold
+from frugal_sorter.rules.fields import FIELDS
 from frugal_sorter.rules.keys import (
     CLASHES,
     DEFAULT_KEEP,
@@ -34,7 +34,7 @@ from frugal_sorter.rules.keys import (
     expand,
 )
 from frugal_sorter.rules.model import WEEK, DuplicatePolicy, Example, Extras, Rule, RuleBook, TrashLimits, refuse_expensive
-from frugal_sorter.rules.source import KeyPath, Keys, Source
+from frugal_sorter.rules.source import KeyPath, Keys, Source, read_list
 from frugal_sorter.rules.templates import EXTRAS, CaptureKind, Slot, Template, Wording, parse_template, parse_wording
 from frugal_sorter.rules.tree import Node, capture_kinds
 from frugal_sorter.rules.units import (
@@ -50,7 +50,7 @@ from frugal_sorter.rules.units import (
     parse_promise,
     parse_size,
 )
-from frugal_sorter.state import decoded, distrusted, read_input, refuse_distrusted
+from frugal_sorter.state import distrusted, read_input, refuse_distrusted
 
 
 def one_text(value: Any) -> str:
@@ -119,32 +119,6 @@ def of_same(value: Any) -> DuplicatePolicy:
     return DuplicatePolicy(cast("tuple[Keep, ...]", keep), cast(Do, one_of(value["do"], DOS)))
 
 
-LARGEST_LIST = 50_000_000
-
-
-def read_list(name: str, path: str) -> frozenset[str]:
-    """Return the folded paths that a list holds.
-
-    Args:
-        name: the list as written, for mistakes.
-        path: where it is.
-
-    Raises:
-        InvalidValue: it cannot be read.
-    """
-    try:
-        text = decoded(read_input(path, LARGEST_LIST))
-    except OSError as error:
-        raise InvalidValue(
-            f'the list "{name}" cannot be read ({(error.strerror or "").lower()})', ("list files must be next to the rule file")
-        ) from None
-    except UnicodeDecodeError:
-        raise InvalidValue(f'the list "{name}" is not UTF-8', "save it as UTF-8") from None
-    lines = (line.strip() for line in text.splitlines())
-    named = (line.replace("\\", "/").removeprefix("./") for line in lines if line and not line.startswith("#"))
-    return frozenset(map(fold, named))
-
-
 class Readers:
     """Reads the values of one rule; each raises `InvalidValue` where one does not fit.
 
@@ -187,7 +161,7 @@ class Readers:
         return SAVES[one_of(value, tuple(SAVES))]
 
     def of_trash(self, value: Any) -> Node:
-        """Return a condition on what lies in the trash."""
+        """Return a condition on what is in the trash."""
         return refuse_expensive(self.condition(value))
 
     def duration(self, value: Any) -> Duration:
@@ -480,7 +454,7 @@ class _Loader:
         for suffix, name in list(self.types.items()):
             if name in names:
                 self.types[suffix] = group
-        # A condition on one of these would never be true: it is told of as one on a type that is not there.
+        # A condition on one of these would never be true: it is reported as a type that does not exist.
         self.type_names = [*(one for one in self.type_names if one not in names), group]
 
     def _type_folders(self) -> dict[str, str]:
@@ -576,7 +550,7 @@ class _Loader:
             if one.reader:
                 values[key] = keys.read(key, getattr(readers, one.reader), one.value)
             if key == "where":
-                # What it captures can stand in the keys below.
+                # What it captures can be used in the keys below.
                 readers.captures = self._captures(values[key], shown, (*path, key))
         extras = Extras(*(values.pop(key) for key, one in KEYS.items() if one.extra))
         where, folders = values.pop("where"), values.pop("in")

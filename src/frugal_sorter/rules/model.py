@@ -14,7 +14,7 @@ from frugal_sorter.rules.tree import Code, Node, Truth, letters_needed
 from frugal_sorter.rules.units import Duration, Hours, InvalidValue, Promise
 from frugal_sorter.values import field, frozen
 
-# Dearer facts would be read from where an entry was, not from where it lies.
+# Facts that take longer would be read from where an entry was, not from where it is.
 _DEAREST = 5
 _NO_TIME = Duration(0, 0)
 # What a rule file leaves in the trash unless it says otherwise: it is what an undo needs.
@@ -23,16 +23,16 @@ WEEK = Duration(0, 7 * 86_400)
 
 @frozen
 class TrashLimits:
-    """What leaves the trash for good, the oldest first: what is too old, and what is too much.
+    """What is permanently removed from the trash, the oldest first: by age, and by size.
 
     Args:
-        older_than: what lies in the trash for longer.
-        shrink_to: also as much as is needed for all that lies in the trash to have no more bytes than this.
-        where: only what a condition is true of, asked of the place and name that an entry had. Without an
+        older_than: what is in the trash for longer.
+        shrink_to: also the oldest, until the trash has no more bytes than this.
+        where: only entries for which a condition is true, with the place and name that they had. Without an
             age and a size all of that leaves.
         keep: nothing that came to the trash within this time.
         at_most: with more files than this nothing leaves; None where that is not said.
-        line: where it stands in a rule file; 0 in none.
+        line: where it is in a rule file; 0 in none.
     """
 
     older_than: Duration | None = None
@@ -50,7 +50,7 @@ class TrashLimits:
 
     @property
     def overruled(self) -> str:
-        """What `keep` holds back for good of what the age asks for; an empty text for nothing."""
+        """What `keep` protects permanently of what the age would remove; empty for nothing."""
         if self.older_than is None or self.older_than.before(0) <= self.keep.before(0):
             return ""
         older, keep = self.older_than.text, self.keep.text
@@ -58,7 +58,7 @@ class TrashLimits:
 
 
 def refuse_expensive(node: Node) -> Node:
-    """Return a condition that can be asked of the trash.
+    """Return a condition that works on the trash.
 
     Raises:
         InvalidValue: it asks what would have to be read from the file itself.
@@ -102,7 +102,7 @@ class DuplicatePolicy(NamedTuple):
 
 @frozen
 class Extras:
-    """What a rule does to an entry besides; all of it is optional.
+    """What a rule does to an entry in addition; all of it is optional.
 
     Args:
         copy: the folder for a copy.
@@ -150,7 +150,7 @@ class Rule:
         line: where it begins in the file.
         folders: its `in`, absolute; links are not resolved.
         levels: None for all.
-        key: a digest of all that decides what the rule does, so that a changed rule is another one.
+        key: a digest of everything that decides what the rule does, so that a changed rule is another one.
         kinds: the names that its condition captures.
         during: when it acts; empty for always.
         at_most: more entries than this and it is not carried out; None where the rule does not say.
@@ -315,23 +315,28 @@ class Matcher:
         """Return the indexes of the files that a rule could claim, as far as their names tell."""
         if self._pick_all:
             return range(len(listing.names))
-        if self._texts:
-            # One look at all names together tells which rules have no letters here to match.
-            together = fold("\0".join(listing.names))
-            missing = tuple([text for text in self._texts if text not in together])
-            kept = self._kept.get(missing)
-            if kept is None:
-                kept = [at for at, letters in enumerate(self._letters) if letters.isdisjoint(missing)]
-                if len(self._kept) < MOST_MATCHERS:
-                    self._kept[missing] = kept
-            if not kept:
-                return ()
-            if len(kept) < len(self._indexes) and self._book.has_room:
-                fewer = self._book.matcher(tuple([self._indexes[at] for at in kept]), self._now_ns)
-                return fewer.pick_singly(listing, [depths[at] for at in kept])
-        return self.pick_singly(listing, depths)
+        fewer, depths = self._fewer(listing, depths)
+        return () if fewer is None else fewer._pick_singly(listing, depths)
 
-    def pick_singly(self, listing: Listing, depths: Sequence[int]) -> Sequence[int]:
+    def _fewer(self, listing: Listing, depths: Sequence[int]) -> tuple[Matcher | None, Sequence[int]]:
+        """Return a matcher of the rules that the letters in a folder's names allow, and their depths; None for no rule."""
+        if not self._texts:
+            return self, depths
+        # One look at all names together tells which rules have no letters here to match.
+        together = fold("\0".join(listing.names))
+        missing = tuple([text for text in self._texts if text not in together])
+        known = self._kept.get(missing)
+        kept = known or [at for at, letters in enumerate(self._letters) if letters.isdisjoint(missing)]
+        if known is None and len(self._kept) < MOST_MATCHERS:
+            self._kept[missing] = kept
+        if not kept:
+            return None, ()
+        # Making functions for fewer rules pays where the same ones come again.
+        if known is None or len(kept) == len(self._indexes) or not self._book.has_room:
+            return self, depths
+        return self._book.matcher(tuple([self._indexes[at] for at in kept]), self._now_ns), [depths[at] for at in kept]
+
+    def _pick_singly(self, listing: Listing, depths: Sequence[int]) -> Sequence[int]:
         """Do what `pick` does, by looking at each name."""
         if self._pick_all:
             return range(len(listing.names))
@@ -363,9 +368,14 @@ class Matcher:
 
         Args:
             listing: one folder.
-            depths: for each rule of the matcher, how deep below its `in` the listing lies.
+            depths: for each rule of the matcher, how deep below its `in` the listing is.
             ask: tests a condition on the file at an index, for what no column holds.
         """
+        fewer, depths = self._fewer(listing, depths)
+        return [] if fewer is None else fewer._decide_singly(listing, depths, ask)
+
+    def _decide_singly(self, listing: Listing, depths: Sequence[int], ask: Callable[[int, Node], Truth]) -> Hits:
+        """Find the rules of each file."""
         prefix, folder = listing.folder.rstrip("/") + "/", folder_name(listing.folder)
         hits: Hits = []
         functions = self._decide

@@ -36,7 +36,7 @@ _GOES_WITH: dict[FieldKind, str] = {
 }
 
 
-# Both ends of an interval; the second number is 1 for what lies just above an end, and -1 for just below.
+# Both ends of an interval; the second number is 1 for what is just above an end, and -1 for just below.
 Bounds = tuple[tuple[float, int], tuple[float, int]]
 
 
@@ -60,14 +60,14 @@ class Check:
     folded: bool = False
     asks_absence: bool = False
     cost: int = 0
-    # Letters, folded, that must stand in the text for the check to be true.
+    # Letters, folded, that must be in the text for the check to be true.
     letters: str = ""
-    # When, after a moment, the answer to a date may change by itself.
+    # When, after a moment, the answer to a date may change on its own.
     changes: Callable[[int, int], int | None] | None = None
     # What a text that passes gives to placeholders, and its kind.
     capture: Callable[[str], dict[str, Any] | None] | None = None
     captured: tuple[tuple[str, CaptureKind], ...] = ()
-    # Whether a text passes but for spaces, marks and the case of letters.
+    # Whether a text would pass without spaces, marks and the case of letters.
     alike: Callable[[str], bool] | None = None
     # Where a text that does not pass stops fitting.
     stops: Callable[[str], Stopped | None] | None = None
@@ -223,7 +223,7 @@ def _by_day(operator: str, text: str) -> Check:
     return Check(at, changes=changes, spans=spans)
 
 
-# Where a text stands in another one: as an expression over both, and as a test.
+# Where a text is in another one: as an expression over both, and as a test.
 _PARTS: dict[str, tuple[str, Callable[[str, str], bool]]] = {
     "has": ("{c0} in {v}", lambda one, part: part in one),
     "starts": ("{v}.startswith({c0})", str.startswith),
@@ -308,18 +308,35 @@ class TimedSearch:
             return None
 
 
+def _kept_by_folding(text: str) -> str:
+    """Return letters, folded, that are in each folded text that has this text in any case; empty for none."""
+    # A mark that follows can join the last letter. An `I` in an expression also matches a dotless one, which folds to itself.
+    runs = re.findall(r"[A-HJ-Za-z0-9_ -]*[0-9_ -]|[A-HJ-Za-z0-9_ -]+(?=[A-HJ-Za-z])", text)
+    return fold(max(runs, key=len, default=""))
+
+
+def _head_of(expression: str) -> str:
+    """Return the letters that a regular expression begins with, as far as these are certain."""
+    if "|" in expression or "(?" in expression:
+        return ""  # another branch, or flags that change the meaning of letters
+    head, quantity = re.findall(r"^\^?([A-Za-z0-9_ -]*)([?*+{]?)", expression)[0]
+    return str(head[:-1] if quantity else head)
+
+
 def _matches(text: str, exactly: bool) -> Check:
     search = TimedSearch(text, exactly)
     found = Expressions("{c0}({v}) is True", "{c0}({v}) is False", (search,))
     captured = tuple((group, TEXT) for group in search.groups)
-    return Check(lambda _: found, cost=3, capture=search.capture if captured else None, captured=captured)
+    letters = _kept_by_folding(_head_of(text))
+    return Check(lambda _: found, cost=3, letters=letters, capture=search.capture if captured else None, captured=captured)
 
 
 def _fits(text: str, exactly: bool) -> Check:
     reading = parse_reading(text, exactly)
     found = Expressions("{c0}({v}) is True", "{c0}({v}) is False", (reading.fits,))
     captured = tuple(reading.kinds.items())
-    return Check(lambda _: found, cost=2, capture=reading.read, captured=captured, stops=reading.stops)
+    letters = max((_kept_by_folding(part.letters) for part in reading.parts), key=len, default="")
+    return Check(lambda _: found, cost=2, letters=letters, capture=reading.read, captured=captured, stops=reading.stops)
 
 
 _TEXTUAL: dict[str, Callable[[str, bool], Check]] = {

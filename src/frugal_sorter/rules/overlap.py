@@ -26,10 +26,10 @@ Mode = Literal["true", "false", "not true", "not false"]
 _OPPOSITE: dict[Mode, Mode] = {"true": "false", "false": "true", "not true": "not false", "not false": "not true"}
 _MOST_CLAUSES = 400
 _NAMES = frozenset({"name", "stem", "ext", "type", "hidden"})
-# What every file has, and every folder; other facts may be unknown or missing.
+# What every file and every folder has; other facts may be unknown or missing.
 _OF_FILES = _NAMES | {"path", "folder", "depth", "size", "everything", "empty", "readonly", "linked"}
 _OF_FOLDERS = frozenset({"name", "stem", "hidden", "path", "folder", "depth", "everything", "readonly"})
-# What is seen from `in`, so that it is another fact for a rule with another `in`.
+# Facts relative to `in`: another fact for a rule with another `in`.
 _SEEN_FROM_IN = frozenset({"depth", "listed in"})
 # Ages move on: what can never hold must not hold years later either.
 _YEARS = (0, 1, 5, 20, 60)
@@ -93,7 +93,7 @@ class Overlap:
             return True
 
     def contradiction(self, rule: Rule) -> tuple[str, ...]:
-        """Return the tests that keep a rule from ever matching: one, two that exclude each other, or none that stand out."""
+        """Return the tests that keep a rule from ever matching: one, two that exclude each other, or none in particular."""
         try:
             clauses = clauses_of(rule.where)
         except TooMany:
@@ -227,7 +227,7 @@ _LEAST, _MOST = (-inf, 0), (inf, 0)
 
 
 def _beside(bounds: Bounds) -> tuple[Bounds, ...]:
-    """Return all values that do not lie within some bounds."""
+    """Return all values that are not within some bounds."""
     (low, low_side), (high, high_side) = bounds
     return ((_LEAST, (low, low_side - 1)), ((high, high_side + 1), _MOST))
 

@@ -117,7 +117,7 @@ class Alike(NamedTuple):
 
 
 def _alike(rule: Rule) -> Alike | None:
-    """Return what agrees for files that a rule sends to the same folder; None where each must be asked about by itself."""
+    """Return what agrees for files that a rule sends to the same folder; None where each must be asked about separately."""
     templates = [one for one in (rule.move, rule.other) if one is not None]
     if not templates or any(one.counts for one in (*templates, rule.rename) if one is not None):
         return None
@@ -126,7 +126,7 @@ def _alike(rule: Rule) -> Alike | None:
         for name in slot.alternatives:
             if name.startswith('"'):
                 continue
-            # Of a size, or an hour, there are about as many as files.
+            # There are about as many sizes, or hours, as files.
             if name in rule.kinds or name not in _ALIKE or _WITHIN_A_DAY & set(slot.codes):
                 return None
             parts[_ALIKE[name]] = None
@@ -147,7 +147,7 @@ class Placing:
     def __init__(self, book: RuleBook, fixed_root: Callable[[str], str]) -> None:
         self._book, self._fixed_root = book, fixed_root
         self._alike = [_alike(rule) for rule in book.rules]
-        # What was learned so far.
+        # What has been learned.
         self.known: dict[Hashable, str | Missing] = {}
 
     @property
@@ -172,7 +172,7 @@ class Placing:
         return name if isinstance(name, Missing) else Wanted(Place(folder, name))
 
     def key_of(self, index: int, facts: Facts) -> Hashable | None:
-        """Return what agrees for entries that a rule sends to the same folder; None where one must be asked about by itself."""
+        """Return what agrees for entries that a rule sends to the same folder; None where one must be asked about separately."""
         alike, record = self._alike[index], facts.record
         if alike is None or record.identity.kind != "file":
             return None

@@ -43,7 +43,7 @@ def conditions() -> str:
 Tests are joined with `and`, `or`, `not` and parentheses; `not` binds strongest, then `and`. Values are
 quoted (`"…"` or `'…'`, the quote doubled inside, backslashes literal) or bare words; a bare
 value of several words, and the words `and or not in is none exactly`, need quotes. Comparisons ignore
-case unless `exactly` stands before the value. `not` may stand before an operator too.
+case unless `exactly` comes before the value. `not` may come before an operator too.
 
 {_table(("test", "on"), OPERATORS)}
 
@@ -153,7 +153,7 @@ def exit_codes() -> str:
 
 
 def files() -> str:
-    """Return where everything lies on this machine, for this account."""
+    """Return where everything is on this machine, for this account."""
     state, settings = str(state_folder()), settings_file()
     rows = [
         ("rule files known by a short name", f"{settings.parent}/NAME.toml"),
@@ -171,5 +171,5 @@ def files() -> str:
 
 
 TOPICS = {"conditions": conditions, "placeholders": placeholders, "rules": rules}
-# What is printed and stands elsewhere in the docs.
+# Printed, but elsewhere in the docs.
 MORE_TOPICS = {"types": types, "fields": fields, "exit-codes": exit_codes, "files": files}

@@ -1,4 +1,4 @@
-"""The text of a rule file: its lines, where in them each key stands, and the short form of everyday rules."""
+"""The text of a rule file: its lines, the line of each key, the short form of everyday rules, and lists of names."""
 
 from __future__ import annotations
 
@@ -8,8 +8,9 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from typing import Any, Literal
 
+from frugal_sorter.rules.fields import fold
 from frugal_sorter.rules.units import InvalidValue, Mistake, Mistakes, nearest, syntax_mistake
-from frugal_sorter.state import decoded
+from frugal_sorter.state import decoded, read_input
 from frugal_sorter.values import frozen
 
 KeyPath = tuple[str | int, ...]
@@ -29,7 +30,7 @@ _STRINGS = re.compile(
 def lines_of(text: str) -> dict[KeyPath, int]:
     """Return the line, from 1, of every table header and key of a well-formed TOML 1.0 text.
 
-    Keys of inline tables are not listed: they stand where the table begins. The tables of an
+    Keys of inline tables are not listed: they are where the table begins. The tables of an
     array are numbered from 0: `("rule", 0, "name")`.
     """
     found: dict[KeyPath, int] = {}
@@ -113,7 +114,7 @@ class Source:
         raw: its bytes.
 
     Raises:
-        Mistakes: it is no TOML.
+        Mistakes: it is not TOML.
     """
 
     def __init__(self, file: str, raw: bytes) -> None:
@@ -197,7 +198,7 @@ class Keys:
         source: the file.
         table: the rule.
         defaults: what holds for all rules.
-        path: where the rule stands.
+        path: where the rule is.
         rule: its name.
     """
 
@@ -352,3 +353,29 @@ def meant(word: str, of: Of, known: Iterable[str]) -> str:
 def everyday_words(of: Of) -> Mapping[str, str]:
     """Return the everyday words for one kind of thing, each with what to write instead."""
     return _ALL[of]
+
+
+LARGEST_LIST = 50_000_000
+
+
+def read_list(name: str, path: str) -> frozenset[str]:
+    """Return the folded paths that a list holds.
+
+    Args:
+        name: the list as written, for mistakes.
+        path: where it is.
+
+    Raises:
+        InvalidValue: it cannot be read.
+    """
+    try:
+        text = decoded(read_input(path, LARGEST_LIST))
+    except OSError as error:
+        raise InvalidValue(
+            f'the list "{name}" cannot be read ({(error.strerror or "").lower()})', ("list files must be next to the rule file")
+        ) from None
+    except UnicodeDecodeError:
+        raise InvalidValue(f'the list "{name}" is not UTF-8', "save it as UTF-8") from None
+    lines = (line.strip() for line in text.splitlines())
+    named = (line.replace("\\", "/").removeprefix("./") for line in lines if line and not line.startswith("#"))
+    return frozenset(map(fold, named))

@@ -33,7 +33,7 @@ class Part(NamedTuple):
 
     Args:
         looks: a regular expression, without groups.
-        says: what it stands for, as a person says it.
+        says: what it stands for, in everyday words.
         open: it takes any length of any text.
         letters: what it is, letter by letter, if it is that.
     """
@@ -252,13 +252,13 @@ def parse_reading(text: str, exactly: bool) -> Reading:
 
 
 def _stands_alone(form: str, code: re.Match[str]) -> bool:
-    """Return True if no digits can stand right beside a code, so that its own need no zero in front."""
+    """Return True if no digits can be right beside a code, so that its own need no zero in front."""
     before, after = form[: code.start()], form[code.end() :]
     return not (re.search(r"(\d|%[^BbAap%])$", before) or re.match(r"\d|%[^BbAap%]", after))
 
 
 def _says(kind: CaptureKind, form: str) -> str:
-    """Return what a part stands for, as a person says it."""
+    """Return what a part stands for in everyday words."""
     if kind == "date":
         return f"a date like {_LIKE.strftime(form)}"
     digits = int(form[-1]) if kind == "number" else 0
@@ -359,7 +359,7 @@ class Template:
 
 @frozen
 class Wording:
-    """A text with placeholders, such as a tag or one argument of a program; values stand in it as they are."""
+    """A text with placeholders, such as a tag or one argument of a program; values are put in it as they are."""
 
     text: str
     parts: tuple[str | Slot, ...]
@@ -512,7 +512,7 @@ def safe_segment(text: str) -> str:
 
 
 def escape_braces(text: str) -> str:
-    """Return a text as it stands in a template or a pattern, where its braces are not placeholders."""
+    """Return a text as written in a template or a pattern, where its braces are not placeholders."""
     return text.replace("{", "{{").replace("}", "}}")
 
 
@@ -522,14 +522,14 @@ def parse_template(
     """Read a target.
 
     Args:
-        text: the target as written; a place may stand at its start.
+        text: the target as written; it may start with a place.
         places: the folders that `{place}` stands for.
         rename: it is a name, so that it may hold no separator.
         root: an absolute folder that the target is below; without one a place may lead.
         captures: what the condition of the rule captures.
 
     Raises:
-        InvalidValue: a placeholder does not exist or cannot stand there.
+        InvalidValue: a placeholder does not exist or cannot be used there.
     """
     if not text.strip() and not root:
         raise InvalidValue("the target is empty", "name a folder")
@@ -578,7 +578,7 @@ def _refuse_slip(text: str, captures: Mapping[str, CaptureKind]) -> None:
         if hint := f"{{{word}}}" if word in (*captures, *PLACEHOLDER_FIELDS, *EXTRAS) else meant(word, "placeholder", ()):
             raise InvalidValue(f"`{found[0]}` is not a placeholder", f"use {hint.removeprefix('use ')}")
     if codes := _CODES.search(plain):
-        raise InvalidValue(f"`{codes[0]}` stands outside braces", f"write {{modified:{codes[0]}}}")
+        raise InvalidValue(f"`{codes[0]}` is outside braces", f"write {{modified:{codes[0]}}}")
 
 
 def parse_wording(text: str, places: Mapping[str, str], captures: Mapping[str, CaptureKind] = NO_CAPTURES) -> Wording:

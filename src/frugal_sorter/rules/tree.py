@@ -169,7 +169,7 @@ class Leaf(Node):
         if isinstance(value, tuple) and not self.check.asks_absence:
             return any(ask(fold(one) if self.check.folded else one) for one in value)
         if isinstance(value, Between):
-            # Of what lies in between, only what holds from end to end is known.
+            # Of what is in between, only what holds from end to end is known.
             first = ask(int(value))
             return first if first is ask(value.until) else None
         return ask(fold(str(value)) if self.check.folded else value)
@@ -186,15 +186,20 @@ class Leaf(Node):
         found = self.check.at(code.now_ns)
         names = {f"c{i}": code.constant(constant) for i, constant in enumerate(found.constants)}
         variable = code.value(self.on, self.check.folded)
+        true, false = (part.format(v=variable, **names) for part in (found.true, found.false))
+        if self.check.letters and not self.check.folded:
+            # An expression takes microseconds where looking for its letters takes a few hundredths of one.
+            letters, low = code.constant(self.check.letters), code.value(self.on, True)
+            true, false = f"{letters} in {low} and {true}", f"{letters} not in {low} or {false}"
         if code.possible and not found.decided:
-            return "(not (" + (found.false if truth else found.true).format(v=variable, **names) + "))"
-        return "(" + (found.true if truth else found.false).format(v=variable, **names) + ")"
+            return f"(not ({false if truth else true}))"
+        return f"({true if truth else false})"
 
     def leaves(self) -> Iterator[Leaf]:
         yield self
 
     def changes_at(self, facts: Facts) -> int | None:
-        """Return the next moment, in ns, at which the answer may change by itself, or None."""
+        """Return the next moment, in ns, at which the answer may change on its own, or None."""
         value = self.value(facts)
         if self.check.changes is None or not isinstance(value, int):
             return None
@@ -220,7 +225,7 @@ def tests_of(node: Node) -> Iterator[tuple[str, Leaf, bool]]:
 
 
 def letters_needed(node: Node) -> frozenset[str]:
-    """Return texts that must all stand in the folded name of a file for a condition to be true of it."""
+    """Return texts that must all be in the folded name of a file for a condition to be true of it."""
     if isinstance(node, Several) and node.every:
         return frozenset().union(*map(letters_needed, node.parts))
     if isinstance(node, Leaf) and node.check.letters and node.on.name in ("name", "stem"):

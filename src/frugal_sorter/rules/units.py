@@ -1,4 +1,4 @@
-"""Sizes, times, moments and promises to keep as people write them, and what is said of mistakes."""
+"""Sizes, times, moments and promises to keep as people write them, and the mistakes in them."""
 
 from __future__ import annotations
 
@@ -43,7 +43,7 @@ class Mistake:
 
 
 class Mistakes(FrugalError):
-    """All that is wrong in a rule file, in the order of its lines. Nothing runs from it."""
+    """Everything that is wrong in a rule file, in the order of its lines. Nothing runs from it."""
 
     def __init__(self, mistakes: Iterable[Mistake]) -> None:
         self.all = sorted(mistakes)
@@ -279,7 +279,7 @@ def local_time(ns: int) -> datetime:
     """Return a moment as local time.
 
     Raises:
-        ValueError: it lies outside the years 1 to 9999.
+        ValueError: it is outside the years 1 to 9999.
     """
     try:
         return datetime.fromtimestamp(ns // SECOND_NS)
@@ -303,7 +303,7 @@ class Hours:
     last: int
 
     def hold(self, now_ns: int) -> bool:
-        """Return True if a moment lies within them."""
+        """Return True if a moment is within them."""
         now = datetime.fromtimestamp(now_ns // SECOND_NS)
         minute = now.hour * 60 + now.minute
         if self.first < self.last:
@@ -384,7 +384,7 @@ def parse_past(text: str, now_ns: int) -> int:
     """Read a moment that has been: `14:00` (today), `yesterday`, a date with or without a time, `3 days` (ago).
 
     Raises:
-        InvalidValue: it is none of these, or lies ahead.
+        InvalidValue: it is none of these, or is in the future.
     """
     word = " ".join(text.lower().split()).removesuffix(" ago")
     wrong = InvalidValue(f'"{text}" is not a date or time', 'use 14:00, yesterday, "3 days", 2026-11-24 or "2026-11-24 08:00"')
@@ -430,7 +430,7 @@ class Promise(NamedTuple):
 
 
 class Promised(NamedTuple):
-    """Why an entry is kept, and until when, in ns since the epoch; None where nobody can tell, or for good."""
+    """Why an entry is kept, and until when, in ns since the epoch; None where that is not known, or for good."""
 
     promise: Promise
     until_ns: int | None
@@ -463,7 +463,7 @@ def _period(unit: _Unit, moment_ns: int) -> Hashable:
 
 def _lasting(one: Promised) -> float:
     """Return what is the greater, the longer a promise lasts."""
-    # The newest are kept until newer ones come, which nobody can foretell; a date says more.
+    # The newest are kept until newer ones come, which nobody can predict; a date says more.
     if one.promise.unit == "newest":
         return -1
     return math.inf if one.until_ns is None else one.until_ns
