@@ -36,17 +36,17 @@ def for_a_session(function: Function) -> Function:
 
 
 def forget_all() -> None:
-    """Forget all that was remembered: a session begins, another account is meant, or a volume was mounted."""
+    """Forget everything that was remembered: a session begins, another account is meant, or a volume was mounted."""
     for forget in _REMEMBERING:
         forget()
 
 
 Check = Callable[[os.stat_result], None]
-# What a value must be: one of the predicates below, a list of one shape, a tuple of shapes, or the shapes of some keys.
+# The shape of a value: one of the predicates below, a list of one shape, a tuple of shapes, or the shapes of some keys.
 Shape = Any
-# Numbers beyond these are no number of an entry; nor do moments beyond the others have a date.
+# Numbers beyond these are not numbers of entries, and moments beyond the others have no date.
 _LARGEST, _LATEST_NS = 1 << 127, 1 << 63
-# What is packed weighs at least so much of what comes out of it, after the first megabyte.
+# Packed data has at least this share of the unpacked size, after the first megabyte.
 _MOST_TIMES = 200
 
 
@@ -89,7 +89,7 @@ def fitting(text: str | bytes, shape: Shape) -> Any:
     """Return what a text in JSON says.
 
     Raises:
-        ValueError: it is no JSON, or has another shape.
+        ValueError: it is not JSON, or has another shape.
     """
     try:
         value = json.loads(text)
@@ -282,7 +282,7 @@ def forget_files(folder: Path, before_ns: int) -> None:
 
 
 def of_other_machines() -> list[str]:
-    """Return the ids of other machines whose state lies beside that of this one, the last used first."""
+    """Return the ids of other machines whose state is beside that of this one, the last used first."""
     own = state_folder()
     with suppress(OSError):
         found = [
@@ -382,7 +382,7 @@ class Reserve:
         self._parts = [folder / f"reserve-{number}" for number in range(1, PARTS + 1)]
 
     def keep(self) -> None:
-        """Make what is missing of it, as far as there is room; that there is none is no failure."""
+        """Make what is missing of it, as far as there is room; that there is none is not a failure."""
         # Made again after each command: the next full disk may be a year away.
         for part in self._parts:
             if part.exists():
@@ -402,7 +402,7 @@ class Reserve:
                 disk.close(descriptor)
 
     def release(self) -> bool:
-        """Give its room back to the disk, and return True if there was any."""
+        """Free its space on the disk, and return True if there was any."""
         found = False
         for part in self._parts:
             with suppress(FileNotFoundError):
@@ -428,7 +428,7 @@ def keep_new(folder: Path, raw: bytes, mode: int) -> Path:
 
     Args:
         folder: the state folder.
-        raw: what stands in it.
+        raw: what is in it.
         mode: its rights.
 
     Raises:
@@ -460,7 +460,7 @@ def writer_lock(folder: Path, what: str, patience: float = 0) -> Iterator[None]:
 
     Raises:
         RefusedError: another process holds it.
-        StateError: the lock cannot be had for another reason.
+        StateError: the lock is not available for another reason.
     """
     path = folder / "writer.lock"
     try:
@@ -510,7 +510,7 @@ _MOST_LINKS = 40
 
 
 def distrusted(path: str | Path, also: Collection[int] = ()) -> str:
-    """Return who else could change what stands at a path, and where; empty where nobody could.
+    """Return who else could change what is at a path, and where; empty where nobody could.
 
     The file, every link that leads to it and every folder up to `/` must belong to root or to this account, and
     nobody else may write to them. In a sticky folder nobody can put another entry in the place of one of ours.
@@ -589,7 +589,7 @@ class Settings:
     Args:
         log: from which level on lines go to the log file.
         keep_days: for how long runs are remembered, so that they can be taken back.
-        on_problem: a program with its arguments that is told when an unattended visit went wrong; empty for none.
+        on_problem: a program with its arguments that is run when an unattended visit went wrong; empty for none.
     """
 
     log: str = "info"
@@ -712,13 +712,13 @@ _LARGEST_LOG = 1_000_000
 
 
 class OwnerLog:
-    """A text file that grows; whoever may read its folder may read it.
+    """A text file that grows; its folder's readers may read it.
 
     Args:
         path: where it is; it is made where it is missing.
 
     Raises:
-        OSError: it cannot be written, or something else than a file stands there.
+        OSError: it cannot be written, or something else than a file is there.
     """
 
     def __init__(self, path: str) -> None:

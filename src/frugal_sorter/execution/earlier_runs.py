@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, NamedTuple
 from frugal_sorter.filesystem.record import FileRecord, Identity, Place
 from frugal_sorter.journal.journal import Block, Journal
 from frugal_sorter.platforms import slashed
-from frugal_sorter.reasons import Outcome
+from frugal_sorter.reasons import Outcome, Reason, Why
 from frugal_sorter.steps.kinds import ATTENDING, REPLACING, TAKING, VerbName
 from frugal_sorter.steps.step import Mark, Step
 
@@ -23,6 +23,7 @@ _RUNNING: tuple[VerbName, ...] = ("run", "run-making")
 _UNMAKING: tuple[VerbName, ...] = ("remove-made", "set-attribute")
 # By the key of a rule and a place: the run that took something back there, and the entry as it was then.
 _Back = dict[tuple[str, Place], tuple[int, Identity]]
+_NOTHING: tuple[int, Identity | None] = (0, None)
 _NOT_PUT = frozenset({"trash", "restore", "make-folder"})
 
 
@@ -53,7 +54,7 @@ class _Memory:
             found: dict[str, list[_Put]] = {}
             for block in self._journal.blocks_into(folder):
                 for step, now in reversed(list(_done(block))):
-                    if now is not None and step.target and step.target.folder == folder and step.verb not in _NOT_PUT:
+                    if now is not None and step.target is not None and step.verb not in _NOT_PUT:
                         found.setdefault(step.target.name, []).append(_Put(block.run, step.rule_key, block.began_ns, now))
             self._puts[folder] = found
         return self._puts[folder]
@@ -72,56 +73,49 @@ class _Memory:
             return put.began_ns if put.now.same_who(record.identity) else None
         return None
 
-    def taken_back(self, key: str, place: Place, identity: Identity) -> int | None:
-        """Return the run that took something back that a rule did to an entry, unchanged since."""
+    def undone(self, key: str, place: Place, identity: Identity) -> Reason | None:
+        """Return why a rule leaves an entry that it took away before, and that is here again, unchanged since."""
         if self._unmade is None:
             self._unmade = self._all_unmade()
         if place.folder not in self._back:
             self._back[place.folder] = self._put_back_into(place.folder)
-        nothing: tuple[int, Identity | None] = (0, None)
-        # The last word holds.
-        run, was = max(
-            (found.get((key, place), nothing) for found in (self._unmade, self._back[place.folder])), key=itemgetter(0)
-        )
-        return run if was is not None and _is_same(was, identity) else None
-
-    def brought_back(self, key: str, place: Place, identity: Identity) -> int | None:
-        """Return the run in which a rule moved an entry to the trash that is here again, unchanged since.
-
-        Whoever brought it back, this tool or the desktop: that it is here is enough.
-        """
-        return self._here_again(key, place, identity, ("trash",))
-
-    def moved_back(self, key: str, place: Place, identity: Identity) -> int | None:
-        """Return the run in which a rule moved an entry away that a person has moved back here, unchanged since."""
-        run = self._here_again(key, place, identity, ("move",))
-        if run is None:
-            return None
-        # What another rule or an undo put here since was moved by no person.
-        own = next((put.run for put in self.put_in(place.folder).get(place.name, ()) if put.now.same_who(identity)), 0)
-        return run if run > own else None
-
-    def _here_again(self, key: str, place: Place, identity: Identity, verbs: tuple[VerbName, ...]) -> int | None:
+        if (back := self._back[place.folder]) or self._unmade:
+            # The last word holds.
+            known = (key, place)
+            run, was = max((found.get(known, _NOTHING) for found in (self._unmade, back)), key=itemgetter(0))
+            if was is not None and _is_same(was, identity):
+                return Why.UNDONE(run)
         if place.folder not in self._taken:
-            found: dict[str, list[tuple[VerbName, _Put]]] = {}
-            for block in self._journal.blocks_out_of(place.folder):
-                for step, now in reversed(list(_done(block))):
-                    if step.verb in ("trash", "move") and now is not None and step.source and step.source.folder == place.folder:
-                        put = _Put(block.run, step.rule_key, block.began_ns, now)
-                        found.setdefault(step.source.name, []).append((step.verb, put))
-            self._taken[place.folder] = found
-        for verb, put in self._taken[place.folder].get(place.name, ()):
-            if verb in verbs and put.rule_key == key and _is_same(put.now, identity):
-                return put.run
+            self._taken[place.folder] = self._taken_from(place.folder)
+        taken = self._taken[place.folder].get(place.name)
+        if not taken:
+            return None
+        here = [(verb, put.run) for verb, put in taken if put.rule_key == key and _is_same(put.now, identity)]
+        # This tool or the desktop may have brought it back from the trash.
+        if trashed := next((run for verb, run in here if verb == "trash"), 0):
+            return Why.RESTORED(trashed)
+        if moved := next((run for verb, run in here if verb == "move"), 0):
+            # What another rule or an undo put here since was moved by no person.
+            own = next((put.run for put in self.put_in(place.folder).get(place.name, ()) if put.now.same_who(identity)), 0)
+            return Why.MOVED_BACK(moved) if moved > own else None
         return None
+
+    def _taken_from(self, folder: str) -> dict[str, list[tuple[VerbName, _Put]]]:
+        """Return by name what rules have taken from a folder, the last first."""
+        found: dict[str, list[tuple[VerbName, _Put]]] = {}
+        for block in self._journal.blocks_out_of(folder):
+            for step, now in reversed(list(_done(block))):
+                if step.verb in ("trash", "move") and now is not None and step.source is not None:
+                    put = _Put(block.run, step.rule_key, block.began_ns, now)
+                    found.setdefault(step.source.name, []).append((step.verb, put))
+        return found
 
     def _put_back_into(self, folder: str) -> _Back:
         """Return the entries that undos put back into a folder."""
         found: _Back = {}
         for block in self._journal.blocks_back_into(folder):
             for step, now in _done(block):
-                is_back = step.verb in ("move", "move-across", "restore") and step.target and step.target.folder == folder
-                if is_back and step.target is not None and now is not None:
+                if step.verb in ("move", "move-across", "restore") and step.target is not None and now is not None:
                     found[step.rule_key, step.target] = (block.run, now)
         return found
 
@@ -129,9 +123,9 @@ class _Memory:
         """Return the entries from which undos took a tag, or a copy that was made of them; these can be anywhere."""
         found: _Back = {}
         for verb in _UNMAKING:
-            for block in self._journal.blocks_back_with(verb):
+            for block in self._journal.blocks_with(verb, backward=True):
                 for step, _ in _done(block):
-                    if step.verb != verb or "entry" not in step.details:
+                    if "entry" not in step.details:
                         continue
                     # The entry that it was made of is elsewhere: that is the one to remember.
                     known = (step.rule_key, Place(*step.details["entry"]))
@@ -147,7 +141,7 @@ class _Memory:
                 for block in self._journal.blocks_with(verb):
                     for step, _ in _done(block):
                         # Neither leaves its entry another than it was.
-                        if step.verb == verb and step.was is not None:
+                        if step.was is not None:
                             self._ran.setdefault(step.rule_key, []).append(step.was)
         return any(_is_same(one, identity) for one in self._ran.get(key, ()))
 
@@ -157,9 +151,7 @@ def earlier_runs_of(journal: Journal) -> EarlierRuns:
     from frugal_sorter.planning.endings import EarlierRuns
 
     memory = _Memory(journal)
-    return EarlierRuns(
-        memory.taken_back, memory.brought_back, memory.put_here, journal.folders_written, memory.has_run, memory.moved_back
-    )
+    return EarlierRuns(memory.undone, memory.put_here, journal.folders_written, memory.has_run)
 
 
 def arrival_of(journal: Journal) -> Callable[[FileRecord], int | None]:
@@ -172,7 +164,7 @@ def moved_on(journal: Journal, after: int, folder: str) -> dict[str, tuple[int, 
     found: dict[str, tuple[int, VerbName]] = {}
     for block in journal.blocks_out_of_after(folder, after):
         for step, _ in _done(block):
-            if step.verb in TAKING | REPLACING and step.source and step.source.folder == folder:
+            if step.verb in TAKING | REPLACING and step.source is not None:
                 # The first run after: what happened later is not what took it away from here.
                 found.setdefault(step.source.name, (block.run, step.verb))
     return found
@@ -183,7 +175,7 @@ def trashed_in(journal: Journal, folder: str) -> dict[str, int]:
     found: dict[str, int] = {}
     for block in journal.all_blocks_into(folder):
         for step, _ in _done(block):
-            if step.verb == "trash" and step.target and step.target.folder == folder:
+            if step.verb == "trash" and step.target is not None:
                 found[step.target.name] = block.run
     return found
 
@@ -214,7 +206,7 @@ def about(journal: Journal, named: str) -> list[tuple[int, Step, Mark | None]]:
 
 
 def done_in(journal: Journal, run: int) -> Iterator[Step]:
-    """Yield what a run did of what a person asked for, but for what was taken back.
+    """Yield the steps of a run that a person asked for, except those taken back.
 
     Args:
         journal: where to look.
@@ -241,7 +233,7 @@ class Passage(NamedTuple):
 
 
 def taken_from(journal: Journal, path: str) -> Passage | None:
-    """Return what last took an entry away from a path, by itself or with a folder around it; None where nothing did.
+    """Return what last took an entry away from a path, alone or with a folder around it; None where nothing did.
 
     Args:
         journal: where to look.
@@ -265,7 +257,7 @@ def taken_from(journal: Journal, path: str) -> Passage | None:
 
 
 def put_at(journal: Journal, path: str, identity: Identity) -> Passage | None:
-    """Return what put an entry where it is; None where no run did, or another entry stands there by now.
+    """Return what put an entry where it is; None where no run did, or another entry is there by now.
 
     Args:
         journal: where to look.

@@ -34,7 +34,7 @@ class Result:
         stopped: it was stopped before its end.
         done: what was done of what a person asked for.
         not_done: the steps that were not, folders among them.
-        lost: for each volume that did not take all that a file had: a folder on it, and what.
+        lost: for each volume that did not take everything that a file had: a folder on it, and what.
         stray: the paths of info files of a trash whose entries are gone, and which could not be removed.
     """
 
@@ -51,7 +51,7 @@ class Result:
         return any(mark.outcome in PROBLEMS for _, mark in self.not_done)
 
     def counts(self) -> dict[Outcome | None, int]:
-        """Return how many steps that a person asked for ended in which way."""
+        """Return how many of the steps that a person asked for had each outcome."""
         counts: Counter[Outcome | None] = Counter(mark.outcome for step, mark in self.not_done if step.verb not in ATTENDING)
         return {Outcome.DONE: self.done.steps, **counts}
 
@@ -68,7 +68,7 @@ class _Span:
 class _Ends:
     """Collects how the steps of a run end, and writes it down by the thousand.
 
-    Most are done and leave their entries as they were but for their places, which is said in spans.
+    Most are done and only move their entries, which is written as spans.
     """
 
     def __init__(
@@ -101,7 +101,7 @@ class _Ends:
             try:
                 self._on_step(step, mark)
             except OSError as error:
-                # That nobody can be told does not stop what was asked for; it is said when all is written down.
+                # A failed message does not stop the work; it is reported when everything is written.
                 self.unheard = error
         if outcome is not Outcome.DONE:
             # A folder that could not be made explains why what was to go into it was not done.
@@ -204,12 +204,12 @@ def execute(
         # As they are before the first change; the steps come last, and note what they have become.
         with Descriptors() as descriptors:
             _note_times(plan, descriptors)
-    # From here on a crash leaves a run behind that the next command finds, with all that was meant.
+    # From here on a crash leaves a run behind that the next command finds, with everything that was meant.
     began_ns = time.time_ns()
     run = journal.begin(plan, began_ns)
     log().info("run %s begins: %s by %s, %s steps", run, plan.kind, plan.origin, len(plan.steps))
     with Descriptors() as descriptors:
-        # A clock that was set back tells nothing about what was seen before what.
+        # A clock that was set back does not tell what was seen first.
         planned_ns = plan.made_ns if plan.made_ns <= began_ns else 0
         context = RunContext(
             descriptors,
@@ -332,7 +332,7 @@ class _Renewed:
         if mark.outcome is not Outcome.DONE or mark.now is None or step.was is None or mark.now is step.was:
             return
         if step.verb in TAKING | REPLACING and not mark.now.same_who(step.was):
-            # What replaces a file stands under its name; what takes one away stands at the target.
+            # What replaces a file is under its name; what takes one away is at the target.
             place = step.source if step.verb in REPLACING else step.target
             assert place is not None
             self._now[place] = mark.now

@@ -36,7 +36,7 @@ class Recovered(NamedTuple):
 
     Args:
         run: it.
-        counts: how many steps that a person asked for ended in which way.
+        counts: how many of the steps that a person asked for had each outcome.
         away: where the volumes are mounted that some steps wait for; these stay open until then.
         apart: what was set apart, since it cannot be resolved, and why.
         removed: the paths of unfinished parts that were removed.
@@ -98,7 +98,7 @@ def recover_unfinished_parts(journal: Journal, run: Run) -> Recovered | None:
     return Recovered(run, Counter(mark.outcome for mark in marks), (), apart, tuple(context.removed), ())
 
 
-# Up to so many steps of a folder, each is asked for by itself: the folder can hold a hundred thousand names.
+# Up to this many steps of a folder, each name is looked up separately: the folder can hold a hundred thousand names.
 _ASKED_SINGLY = 200
 
 
@@ -145,7 +145,7 @@ class _Looked(NamedTuple):
     """How the steps of a killed run ended, and what its repair removed and could not remove.
 
     A step that waits for a volume is NOTED, with the place of that as its reason. One is `stuck` as long as
-    something stands under its private name.
+    something is under its private name.
     """
 
     ended: list[tuple[Step, Mark]]
@@ -192,7 +192,7 @@ def _look(journal: Journal, run: Run, repair: bool) -> _Looked:
 
 def _waiting(run: Run, steps: Sequence[tuple[Step, Mark | None]]) -> dict[int, str]:
     """Return for each step that has not ended the volume that it waits for, if it waits for one."""
-    # What is not there to be looked at is not decided about: a stick that is out is no proof of anything.
+    # Nothing is decided about what cannot be looked at: a drive that is unplugged proves nothing.
     if all(volume.is_here() for volume in run.volumes):
         return {}
     waiting: dict[int, str] = {}
@@ -267,7 +267,7 @@ def roll_group_back(verbs: Mapping[VerbName, Verb], steps: Sequence[Step], done:
     catch_up(verbs)
     for step, mark in reversed(list(zip(steps, done, strict=False))):
         back = verbs[step.verb].inverse(step, mark)
-        # Nothing takes it back, as with a program that ran: what is said of it stays true.
+        # Nothing takes it back, as with a program that ran: what was written of it stays true.
         if back is None:
             marks.append(mark)
             continue

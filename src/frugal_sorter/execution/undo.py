@@ -1,4 +1,4 @@
-"""The planner of `undo`: what takes a run back, and what stands in the way."""
+"""The planner of `undo`: what takes a run back, and what is in the way."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ from frugal_sorter.reasons import NotDone, Outcome, Why, reason_of
 from frugal_sorter.steps.kinds import ATTENDING, FINAL, KINDS, LASTING, MAKING, REPLACING, TAKING, Details, VerbName
 from frugal_sorter.steps.step import Mark, NotTouched, RunContext, Step, verbs_for
 
-# What no undo can help.
+# What no undo can bring back.
 
 
 def run_to_undo(journal: Journal, number: int | None) -> Run:
@@ -46,7 +46,7 @@ def run_to_undo(journal: Journal, number: int | None) -> Run:
 def runs_to_undo(journal: Journal) -> Iterator[Run]:
     """Yield the runs that may have something left to take back, the last one first."""
     for run in reversed(journal.runs()):
-        # What left the trash for good cannot be taken back.
+        # What was permanently removed from the trash cannot be taken back.
         if run.kind not in ("undo", "empty") and run.undone_by is None and journal.counts(run.id).get(Outcome.DONE):
             yield run
 
@@ -64,7 +64,7 @@ def plan_undo(
         journal: without interrupted_runs runs.
         run: the run to take back.
         now_ns: the moment of planning.
-        only: absolute paths, as they were or as they are now; just these and what lies below them.
+        only: absolute paths, as they were or as they are now; just these and what is below them.
         on_progress: called with how many changes of the run were checked, of how many.
     """
     return _UndoPlanner(journal, run, now_ns, only, on_progress).plan()
@@ -79,7 +79,7 @@ class _Later(NamedTuple):
 
 
 def _made_anew(journal: Journal, run: Run) -> dict[Place, Identity]:
-    """Return what stands where a run had put something, put there anew when an undo of it was itself taken back.
+    """Return what is where a run had put something, put there anew when an undo of it was itself taken back.
 
     A copy, a link or what crosses to another volume is then another entry than the one that the run knows.
     """
@@ -127,7 +127,7 @@ class _UndoPlanner:
         self.ran = 0
         self.made: set[str] = set()
         self.given: set[Place] = set()
-        # By file and attribute, since a file can have several names: what it has once the steps so far are done.
+        # By file and attribute, since a file can have several names: what it has after the steps planned before.
         self.texts: dict[tuple[int, int, str], str] = {}
         # Where entries are now that will have come back when the turn of a later step comes.
         self.coming: dict[Place, Place] = {}
@@ -205,7 +205,7 @@ class _UndoPlanner:
                         return []
         self.result.not_touched += left
         folders = [step for step in backs if step.verb == "make-folder"]
-        # Each by itself: a folder that cannot be made must not hold back entries that go elsewhere.
+        # Each separately: a folder that cannot be made must not hold back entries that go elsewhere.
         for step in folders:
             self.result.add_group([step])
             if "mtime_ns" in step.details and step.target is not None:
@@ -232,7 +232,7 @@ class _UndoPlanner:
         return []
 
     def _checked(self, step: Step, freed: set[Place]) -> list[Step]:
-        """Return the steps that take one back, if nothing stands in their way.
+        """Return the steps that take one back, if nothing is in their way.
 
         Raises:
             NotDone: something does, and what; or nothing is to do, since that was done before or what it made is gone.
@@ -286,11 +286,11 @@ class _UndoPlanner:
             self.texts[now.dev, now.ino, name] = base64.b64decode(value).decode("utf-8", "surrogateescape")
 
     def _is_itself(self, step: Step) -> bool:
-        """Return True if what stands at the target of a step is its own entry: both names are one, but for case."""
+        """Return True if what is at the target of a step is its own entry: both names are one, but for case."""
         one, other = step.source, step.target
         if one is None or other is None or step.was is None or one.folder != other.folder:
             return False
-        # On a volume that takes `a.log` and `A.log` for one name, an entry stands in its own way.
+        # On a volume that takes `a.log` and `A.log` for one name, an entry is in its own way.
         if system.folded(one.name) != system.folded(other.name):
             return False
         found = self._look(other, step.was)

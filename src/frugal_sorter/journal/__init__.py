@@ -1,1 +1,1 @@
-"""What was meant and what was done, kept for as long as it can be taken back."""
+"""Intents and outcomes, kept for as long as they can be taken back."""

@@ -66,7 +66,7 @@ class Run:
 
 Driver = Literal["person", "schedule", "watch"]
 VisitOutcome = Literal["running", "done", "nothing to do", "refused", "failed", "stopped", "interrupted"]
-# What a person should know of, if nobody saw it.
+# What a person should know, if nobody saw it.
 TROUBLE: frozenset[VisitOutcome] = frozenset({"refused", "failed", "interrupted"})
 
 VISITS = """
@@ -114,7 +114,7 @@ class Visit:
         outcome: what came of it.
         reason: why, in words; with `done`, what else a person should know.
         counts: what was done, by verb.
-        freed: how many bytes are gone for good.
+        freed: how many bytes are permanently removed.
         free_before: bytes free on the volume before it; None where nobody looked.
         free_after: bytes free after it.
         environment: what an unattended one saw of its surroundings, by name.
@@ -251,7 +251,7 @@ def encode(steps: Sequence[Step], folders: Mapping[str, int], rules: Mapping[tup
         folders: the number of each folder.
         rules: the number of each rule, by its name and its key.
     """
-    # Column by column, as they lie in the blob: alike next to alike packs best.
+    # Column by column, as they are in the blob: alike next to alike packs best.
     verbs = [step.verb for step in steps]
     asked_by = [rules[step.rule, step.rule_key] for step in steps]
     sources = [step.source for step in steps]
@@ -330,13 +330,13 @@ def kinds(blob: bytes) -> tuple[list[VerbName], Sequence[int]]:
 
 
 def mentions(blob: bytes, name: str) -> bool:
-    """Tell quickly whether some entry in a blob may have a name; False is certain."""
-    # As it stands in the JSON, escapes included: most blocks are never taken apart.
+    """Return quickly whether some entry in a blob may have a name; False is certain."""
+    # As it is in the JSON, escapes included: most blocks are never parsed.
     return json.dumps(name).encode("ascii") in zlib.decompress(blob)
 
 
 SCHEMA = 8
-# What is known of the clock; which runs were forgotten, when; what each schedule finds in use again and again.
+# What is known of the clock; which runs were forgotten, when; what each schedule keeps finding in use.
 CLOCK = """
 CREATE TABLE clock (
     believed_ns INTEGER NOT NULL, doubted_ns INTEGER NOT NULL, passed_ns INTEGER NOT NULL, is_set INTEGER NOT NULL,
@@ -401,7 +401,7 @@ class Numbering:
     def numbers_for(self, values: Iterable[Any]) -> Mapping[Any, int]:
         """Return the numbers of some values, and of others; new ones get the next numbers, within a transaction."""
         for value in values:
-            # Ten thousand files lie in a few folders: each path is kept once, and compared as a number.
+            # Ten thousand files are in a few folders: each path is kept once, and compared as a number.
             if value not in self._numbers:
                 first, *rest = (value,) if self._is_single else value
                 row = (os.fsencode(first), *rest)
@@ -435,7 +435,7 @@ def write_block(db: sqlite3.Connection, run: int, steps: Sequence[Step], folders
     )
 
 
-# What a damaged row can raise when it is taken apart.
+# Errors that a damaged row can raise when it is parsed.
 DAMAGED = (ValueError, TypeError, AttributeError, KeyError, IndexError, OverflowError, RecursionError, zlib.error, MemoryError)
 Done = TypeVar("Done")
 Statement = tuple[str, Sequence[Sequence[object]]]
@@ -491,7 +491,7 @@ class Database:
             return error.errno in (errno.ENOSPC, errno.EDQUOT)
         if error.sqlite_errorcode == sqlite3.SQLITE_FULL:
             return True
-        # A file beside the journal that cannot be made, or made longer, is told as an error of the disk.
+        # A file beside the journal that cannot be made, or grow, is reported as an error of the disk.
         folder = str(self.path.parent)
         names = volumes.free_names(folder)
         return volumes.room(folder).free < _SCARCE_BYTES or (names is not None and names < _SCARCE_FILES)

@@ -1,4 +1,4 @@
-"""What was meant to be done and what was: written before each change, read back after a crash."""
+"""Intents and outcomes: written before each change, read back after a crash."""
 
 from __future__ import annotations
 
@@ -6,6 +6,7 @@ import json
 import os
 from collections import Counter, OrderedDict
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from operator import attrgetter
 from typing import TYPE_CHECKING, NamedTuple, cast
 
 from frugal_sorter.errors import UsageError
@@ -100,11 +101,11 @@ def doubt_text(clock: Clock) -> str:
 
 FILE_NAME = "journal.sqlite"
 # This many blocks are cached as they were read.
-_KEPT_BLOCKS = 32
+_KEPT_BLOCKS, _KEPT_MARKS = 32, 200_000
 _LONGEST_SPAN = 100_000_000
 # How much time has passed by now; where nobody looked at the clock, what it says.
 _PASSED = "COALESCE((SELECT passed_ns FROM clock), ?)"
-# Whoever comes again within the hour need not write down that an hour has passed.
+# A command within the hour need not write down that an hour has passed.
 _WORTH_WRITING_NS = 3_600 * SECOND_NS
 _UNNAMED = (
     "DELETE FROM folders WHERE id NOT IN (SELECT source_folder FROM touched WHERE source_folder IS NOT NULL"
@@ -114,7 +115,7 @@ _UNNAMED = (
 _TABLES_OF_RUNS = (("packs", "run"), ("marks", "run"), ("runs", "id"))
 # Verbs whose steps are not taken back by an undo.
 _STAYING = ATTENDING | LASTING
-# What says that an entry is as it was before its step, but for its place.
+# The fields by which an entry is as it was before its step, except for its place.
 _SAME = "="
 # Beside the ends of the steps: the entries that a run changed, its steps that can be undone, and those of another run it undid.
 _ENTRIES, _UNDOABLE, _TOOK = _SUMS = ("entries", "undoable", "took")
@@ -271,13 +272,13 @@ class Journal:
         self._write(_MARK, rows, durable=False)
 
     def close(self, run: int, state: RunState, ended_ns: int, counts: Counts, done: Tally) -> None:
-        """Say that a run has ended, how, and what came of it.
+        """Record that a run has ended, how, and with what results.
 
         Args:
             run: its number.
             state: how it ended.
             ended_ns: when.
-            counts: how many steps that a person asked for ended in which way.
+            counts: how many of the steps that a person asked for had each outcome.
             done: what was done of it.
         """
         ends = {"" if outcome is None else str(int(outcome)): count for outcome, count in counts.items()}
@@ -328,14 +329,14 @@ class Journal:
     def likely_ns(self, now_ns: int) -> int:
         """Return a moment that is no earlier than now, as far as anybody knows: a day after the last that was believed.
 
-        What goes to the trash on a night with a wrong clock must not leave it for good on the next.
+        What goes to the trash on a night with a wrong clock must not be permanently removed on the next.
         """
         return self._after_doubt_ns if self.doubt else now_ns
 
     def forget(self, keep_ns: int) -> list[int]:
         """Forget the runs and visits that ended long ago, and return the numbers of these runs.
 
-        Kept are those whose ends are not all known, and those of which something still lies in a trash. How much time
+        Kept are those whose ends are not all known, and those of which something is still in a trash. How much time
         has passed since, the clock alone does not say: see `believe`.
 
         Args:
@@ -375,7 +376,7 @@ class Journal:
 
         Args:
             name: of the schedule.
-            paths: all that is in use now.
+            paths: everything in use now.
             now_ns: the moment, in ns since the epoch.
         """
         key = os.fsencode(name)
@@ -431,7 +432,7 @@ class Journal:
         return None if row is None else visit_of(row, ())
 
     def interrupt_visits(self) -> None:
-        """Say of the visits that were begun and not ended that they were interrupted: the writer lock is held."""
+        """Record the visits that were begun and not ended as interrupted: the writer lock is held."""
         if self._file.read("SELECT 1 FROM visits WHERE outcome = 'running' LIMIT 1"):
             self._write("UPDATE visits SET outcome = 'interrupted' WHERE outcome = ?", [("running",)], False)
 
@@ -528,7 +529,7 @@ class Journal:
         return any(verb not in _STAYING for _, verbs, _ in self._kinds(run) for verb in verbs)
 
     def can_be_undone(self, run: int) -> bool:
-        """Return True if something was done in a run that can be taken back: what left the trash for good cannot."""
+        """Return True if something done in a run can be taken back: what was permanently removed from the trash cannot."""
         return any(
             step.verb not in _STAYING
             and mark is not None
@@ -597,7 +598,7 @@ class Journal:
         Raises:
             UsageError: there is no such run.
         """
-        # All runs are read, since what took this one back stands with the others.
+        # All runs are read, since what took this one back is among the others.
         for run in self.runs():
             if run.id == number:
                 return run
@@ -619,7 +620,7 @@ class Journal:
         return [run for run in self.runs() if run.state == "open"]
 
     def counts(self, run: int) -> Counts:
-        """Return how many steps of a run ended in which way; None is for those without a mark."""
+        """Return how many steps of a run had each outcome; None is for those without a mark."""
         (row,) = self._file.read("SELECT counts FROM runs WHERE id = ?", (run,)) or [(None,)]
         # Written down at the end; only a run without an end has its steps counted.
         if row[0] is not None:
@@ -645,33 +646,29 @@ class Journal:
             yield from reversed(block.steps)
 
     def blocks_into(self, folder: str) -> Iterator[Block]:
-        """Yield the blocks with steps whose target is in a folder, the last first; those of undos aside."""
+        """Yield the blocks with the steps whose target is in a folder, the last first; those of undos aside."""
         return self._touching("target", folder, "AND NOT runs.backward ORDER BY packs.id DESC")
 
     def blocks_out_of(self, folder: str) -> Iterator[Block]:
-        """Yield the blocks with steps whose entry was in a folder, the last first; those of undos aside."""
+        """Yield the blocks with the steps whose entry was in a folder, the last first; those of undos aside."""
         return self._touching("source", folder, "AND NOT runs.backward ORDER BY packs.id DESC")
 
     def blocks_out_of_after(self, folder: str, run: int) -> Iterator[Block]:
-        """Yield the blocks of runs after one with steps whose entry was in a folder, the first one first."""
+        """Yield the blocks of runs after one with the steps whose entry was in a folder, the first one first."""
         return self._touching("source", folder, "AND packs.run > ? ORDER BY packs.id", run)
 
     def all_blocks_into(self, folder: str) -> Iterator[Block]:
-        """Yield the blocks with steps whose target is in a folder, the first one first, those of undos too."""
+        """Yield the blocks with the steps whose target is in a folder, the first one first, those of undos too."""
         return self._touching("target", folder, "ORDER BY packs.id")
 
     def blocks_back_into(self, folder: str) -> Iterator[Block]:
-        """Yield the blocks of undos with steps whose target is in a folder, the first one first."""
+        """Yield the blocks of undos with the steps whose target is in a folder, the first one first."""
         return self._touching("target", folder, "AND runs.backward ORDER BY packs.id")
 
-    def blocks_back_with(self, verb: VerbName) -> Iterator[Block]:
-        """Yield the blocks of undos in which some step has a verb, the first one first."""
-        where = "packs.id IN (SELECT pack FROM touched WHERE verb = ?) AND runs.backward ORDER BY packs.id"
-        return self._find(where, (verb,))
-
-    def blocks_with(self, verb: VerbName) -> Iterator[Block]:
-        """Yield the blocks in which some step has a verb."""
-        return self._find("packs.id IN (SELECT pack FROM touched WHERE verb = ?)", (verb,))
+    def blocks_with(self, verb: VerbName, backward: bool = False) -> Iterator[Block]:
+        """Yield the blocks with the steps of a verb, the first one first; of undos alone, if these are asked for."""
+        where = "packs.id IN (SELECT pack FROM touched WHERE verb = ?) AND runs.backward >= ? ORDER BY packs.id"
+        return self._find(where, (verb, backward), only=lambda step: step.verb == verb)
 
     def blocks_naming(self, name: str) -> Iterator[Block]:
         """Yield the blocks that may be about an entry of some name, the first one first."""
@@ -681,10 +678,16 @@ class Journal:
         # A folder that no step was ever about has no number, and no block to be read.
         rows = self._file.read("SELECT id FROM folders WHERE path = ?", (os.fsencode(folder),))
         if rows:
-            having = f"packs.id IN (SELECT pack FROM touched WHERE {side}_folder = ?)"
-            yield from self._find(f"{having} {more}", (rows[0][0], *values))
+            having, place = f"packs.id IN (SELECT pack FROM touched WHERE {side}_folder = ?)", attrgetter(side)
+            yield from self._find(
+                f"{having} {more}",
+                (rows[0][0], *values),
+                only=lambda step: (at := place(step)) is not None and at.folder == folder,
+            )
 
-    def _find(self, where: str, values: Sequence[object], name: str = "") -> Iterator[Block]:
+    def _find(
+        self, where: str, values: Sequence[object], name: str = "", only: Callable[[Step], bool] = lambda _: True
+    ) -> Iterator[Block]:
         rows = self._file.read(
             "SELECT packs.id, packs.run, packs.first, packs.steps, runs.began_ns, runs.backward"
             f" FROM packs JOIN runs ON runs.id = packs.run WHERE {where}",
@@ -693,7 +696,7 @@ class Journal:
         marks_of: tuple[int, dict[int, tuple[object, ...]]] = 0, {}
         for number, run, first, blob, began_ns, backward in rows:
             with self._file.sound():
-                # Before it is taken apart: a name stands in few blocks of many.
+                # Before it is parsed: few blocks have the name.
                 if name and not mentions(blob, name):
                     continue
                 steps = self._steps(number, first, blob)
@@ -701,7 +704,7 @@ class Journal:
                 if marks_of[0] != run:
                     marks_of = run, self._marks_of(run)
                 marks = marks_of[1]
-                ended = [(step, _mark_of(step, marks.get(step.id))) for step in steps]
+                ended = [(step, _mark_of(step, marks.get(step.id))) for step in steps if only(step)]
             yield Block(run, began_ns, bool(backward), ended)
 
     def folders_written(self, rule_keys: Sequence[str]) -> frozenset[str]:
@@ -716,7 +719,7 @@ class Journal:
         return frozenset(os.fsdecode(path) for (path,) in rows)
 
     def _steps(self, number: int, first: int, blob: bytes) -> list[Step]:
-        # Several questions are asked of one run in a row: it is taken apart once for them.
+        # Several questions are asked of one run in a row: it is parsed once for them.
         if number not in self._blocks:
             self._blocks[number] = decode(blob, first, self._folders.values_of, self._rules.values_of)
             while len(self._blocks) > _KEPT_BLOCKS:
@@ -726,9 +729,7 @@ class Journal:
 
     def _marks_of(self, run: int) -> dict[int, tuple[object, ...]]:
         if run not in self._marks:
-            # Of one run at a time: those of a run of a million would stay in memory with those of the next.
-            self._marks = {run: {}}
-            marks = self._marks[run]
+            marks = dict[int, tuple[object, ...]]()
             # The last word on a step holds.
             for first, last, *mark in self._file.read(
                 "SELECT first, last, outcome, reason, code, now, data FROM marks WHERE run = ? ORDER BY id", (run,)
@@ -737,6 +738,10 @@ class Journal:
                 if last - first > _LONGEST_SPAN:
                     raise ValueError(f"a mark of {last - first:,} steps")
                 marks.update(dict.fromkeys(range(first, last + 1), tuple(mark)))
+            # A folder asks of several runs in turn; those of a run of a million stay in memory alone.
+            self._marks[run] = marks
+            while len(self._marks) > 1 and sum(map(len, self._marks.values())) > _KEPT_MARKS:
+                del self._marks[next(iter(self._marks))]
         return self._marks[run]
 
 

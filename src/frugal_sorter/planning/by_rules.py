@@ -68,7 +68,7 @@ def plan_by_rules(
         at_most: how much a rule may take away, whatever it says itself.
         kind: the command that the plan is for.
         narrow: takes steps out again before the plan is held to ceilings.
-        only: the folders, resolved, whose entries are looked at; None for all. What lies deeper is not read.
+        only: the folders, resolved, whose entries are looked at; None for all. What is deeper is not read.
     """
     try:
         return _Planner(book, world, past, again, at_most, kind, narrow, only).plan()
@@ -169,7 +169,7 @@ class _Planner:
         self.result.kept += self.found.settled.kept
         self.result.matched |= {book.rules[index].name for index in self.found.settled.rules}
         self.result.notes += sorted(self.found.notes)
-        # Whoever found them: parents first, then by name, so that numbers are given in that order.
+        # In any order of finding: parents first, then by name, so that numbers are given in that order.
         # Only now, in one process: targets and their numbers depend on what came before.
         folders = sorted({hit.place.folder for hit in self.found.hits}, key=lambda folder: folder.split("/"))
         rank = {folder: number for number, folder in enumerate(folders)}
@@ -263,7 +263,7 @@ class _Planner:
         """The rules that make a folder when they first put something there, as the first of two stages does."""
         makers: dict[str, Rule] = {}
         for rule in self.book.rules:
-            # What lies in a folder that is missing itself is put nowhere.
+            # What is in a folder that is missing itself is not put anywhere.
             there = [folder for folder in rule.folders if isdir(folder)]
             for head in self._heads(rule, there) if there else ():
                 for folder in with_parents(head):
@@ -317,7 +317,7 @@ class _Planner:
             is_wanted = self.here.acting and self._is_wanted(listing.folder, exactly=True)
             return self._pick(listing) if is_wanted else ()
 
-        # What no column holds is asked of helpers that a fork must not share; so are whole folders.
+        # What is in no column comes from helpers that a fork must not share; so do whole folders.
         cheap = all(leaf.on.source for rule in self.book.rules for leaf in rule.where.leaves())
         may_fork = cheap and all(rule.take == "files" for rule in self.book.rules)
         rules = [index for index, rule in enumerate(self.book.rules) if rule.take != "folders"]

@@ -52,7 +52,7 @@ class Choice(NamedTuple):
 
     @property
     def frees(self) -> int:
-        """How many bytes go, by the sizes of the files, as all amounts are told."""
+        """How many bytes go, by the sizes of the files, as in all amounts."""
         return sum(self.group.size for one in self.going if not one.further)
 
 
@@ -197,7 +197,7 @@ def same_folders(found: Duplicates) -> list[list[str]]:
     return sorted(outermost, key=lambda ones: ones[0])
 
 
-# What steps have in place of the name of a rule.
+# What steps have instead of the name of a rule.
 RULE = "duplicates"
 
 
@@ -222,7 +222,7 @@ class Removing:
     """How the files that may go are taken away.
 
     Args:
-        do: by which way.
+        do: the action.
         world: the moment.
         across_owners: hard links also between files of different owners or rights.
         at_most: how many may go, None for the usual.
@@ -313,7 +313,7 @@ def _step(one: Same, record: FileRecord, kept: FileRecord, removing: Removing, r
 
 
 def as_it_is(record: FileRecord) -> Details:
-    """Return what is needed to make a file of its own again as it was, but for its contents."""
+    """Return what is needed to restore a separate file, except for its contents."""
     found: Details = {
         "mode": stat.S_IMODE(record.mode),
         "uid": record.uid,

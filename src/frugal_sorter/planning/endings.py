@@ -44,7 +44,7 @@ from frugal_sorter.values import field, frozen, mutable, replace
 
 @mutable
 class Settled:
-    """How many files were done with, and the rules that claimed them, by index."""
+    """How many files are finished, and the rules that claimed them, by index."""
 
     at_home: Count = NONE
     kept: Count = NONE
@@ -163,7 +163,11 @@ class PlainMoves:
         self._routes: dict[Hashable, _Route | None] = {}
 
     def add(self, index: int, facts: Facts) -> bool:
-        """Plan the move of an entry by the rule of an index; return False, with nothing planned, where it is not plain."""
+        """Plan the move of an entry by the rule of an index; return False, with nothing planned, where it is not plain.
+
+        Raises:
+            NotDone: the rule may not act on it now.
+        """
         key = self._placing.key_of(index, facts) if index in self._plain else None
         if key is None:
             return False
@@ -177,11 +181,8 @@ class PlainMoves:
         if self._names.is_given(target) or (route.exists and self._names.on_disk(target)):
             return False
         rule = self._rules[index]
-        try:
-            self._hold_back(index, rule, facts)
-        except NotDone:
-            return False
         self._plan.matched.add(rule.name)
+        self._hold_back(index, rule, facts)
         self._plan.add_group([step_of(rule, "move", place, self._names.take(target), identity)])
         return True
 
@@ -199,29 +200,24 @@ class PlainMoves:
         return _Route(folder, mount_at(there), there == folder) if lasts else None
 
 
-Recall = Callable[[str, Place, Identity], int | None]
 _MOST_NUMBERS = 100_000
 
 
 @frozen
 class EarlierRuns:
-    """What earlier runs say; the first three return the number of a run, or None.
+    """What earlier runs say.
 
     Args:
-        taken_back: an undo put this entry back here, where this rule had taken it away.
-        brought_back: this rule had moved this entry to the trash, and somebody brought it back here.
-        put_here: this rule itself put this entry here.
+        undone: why this rule leaves this entry: it took it away before, and an undo or a person brought it back here.
+        put_here: the run in which this rule itself put this entry here; None for no run.
         written: the folders that some rules have moved entries into.
         has_run: this rule has run its program for this entry.
-        moved_back: this rule had moved this entry away, and a person moved it back here.
     """
 
-    taken_back: Recall = lambda _key, _place, _identity: None
-    brought_back: Recall = lambda _key, _place, _identity: None
-    put_here: Recall = lambda _key, _place, _identity: None
+    undone: Callable[[str, Place, Identity], Reason | None] = lambda _key, _place, _identity: None
+    put_here: Callable[[str, Place, Identity], int | None] = lambda _key, _place, _identity: None
     written: Callable[[Sequence[str]], frozenset[str]] = lambda _keys: frozenset()
     has_run: Callable[[str, Identity], bool] = lambda _key, _identity: False
-    moved_back: Recall = lambda _key, _place, _identity: None
 
 
 @mutable(slots=False)
@@ -266,8 +262,13 @@ class Outcomes:
 
     def entry(self, rules: Sequence[int], facts: Facts) -> None:
         """Plan what some rules do with an entry: extras in their order, and the ending of the last one."""
-        if len(rules) == 1 and self.plain.add(rules[0], facts):
-            return
+        if len(rules) == 1:
+            try:
+                if self.plain.add(rules[0], facts):
+                    return
+            except NotDone as kept:
+                self._keep(self.book.rules[rules[0]], facts, kept.reason)
+                return
         record = with_sample(facts.record)
         entry = Matched(facts if record is facts.record else replace(facts, record=record))
         was_kept = False
@@ -289,7 +290,7 @@ class Outcomes:
                 was_kept = True
                 self._keep(rule, facts, kept.reason)
         if not self._add(entry, [], record.place) and not was_kept:
-            # It has all that its rules give.
+            # It has everything that its rules give.
             self.plan.at_home += count_of(facts)
 
     def _keep(self, rule: Rule, facts: Facts, reason: Reason) -> None:
@@ -343,14 +344,10 @@ class Outcomes:
             NotDone: not now, and why.
         """
         record = facts.record
-        if not self.again and (run := self.past.taken_back(rule.key, record.place, record.identity)):
-            raise NotDone(Why.UNDONE(run))
-        if not self.again and (run := self.past.brought_back(rule.key, record.place, record.identity)):
-            raise NotDone(Why.RESTORED(run))
-        if not self.again and (run := self.past.moved_back(rule.key, record.place, record.identity)):
-            raise NotDone(Why.MOVED_BACK(run))
+        if not self.again and (why := self.past.undone(rule.key, record.place, record.identity)):
+            raise NotDone(why)
         # A target made of the old name or place, which the rule itself has changed, would
-        # otherwise never come to rest.
+        # otherwise move for ever.
         if record.place.folder in self.written and self.past.put_here(rule.key, record.place, record.identity):
             raise NotDone(Why.AT_HOME())
         if index in self.off_duty:
@@ -362,7 +359,7 @@ class Outcomes:
 
     def _was_just_written(self, limit_ns: int, facts: Facts) -> bool:
         modified = facts("modified")
-        # A date in the future tells nothing; then the change time of the inode decides.
+        # A date in the future means nothing; then the change time of the inode decides.
         known = isinstance(modified, int) and modified <= self.world.now_ns
         written_ns = modified if isinstance(modified, int) and known else facts.record.ctime_ns
         return written_ns > limit_ns and limit_ns < self.world.now_ns
@@ -487,7 +484,7 @@ class Outcomes:
                 facts, filling = entry.facts, self.destinations.filling(rule, entry.facts)
                 moment = filling.captures.get(rule.dated) if rule.dated in rule.kinds else facts(rule.dated)
                 each = rule.each.fill(facts, filling) if rule.each is not None else ""
-                # What nobody knows the date of is kept, and so is what belongs to no group.
+                # Files without a known date are kept, and so are those of no group.
                 if not isinstance(moment, int) or isinstance(each, Missing):
                     self._stay(rule, entry, each.reason if isinstance(each, Missing) else Why.UNKNOWN_SO_KEPT(rule.dated))
                 else:

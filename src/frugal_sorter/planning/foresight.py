@@ -25,7 +25,7 @@ from frugal_sorter.steps.step import Step
 from frugal_sorter.values import field, mutable, replace
 
 _LONGEST_DAYS = 3_660
-# What is not moved in memory: it would make something that is not there to look at.
+# Actions that are not done in memory: they would make something that is not there to look at.
 _NOT_FORESEEN = ("pack", "unpack", "duplicates")
 
 
@@ -80,7 +80,7 @@ def foresee(
     refuse_unforeseen(book)
     if until_ns - from_ns > _LONGEST_DAYS * DAY_NS:
         raise UsageError("--until: more than ten years ahead", "name an earlier day")
-    # What lies in the trash by then is not moved in memory.
+    # What is in the trash by then is not moved in memory.
     book, memory, days = replace(book, trash=()), _Memory(), list[Day]()
     known = _remembering(past, memory)
     with seeing(View()) as view:
@@ -96,7 +96,7 @@ def foresee(
                 # What has just come somewhere may be what a rule there takes.
                 now_ns = _next_day(from_ns, now_ns + 1)
                 continue
-            # Nothing changes by itself before that moment, so that the days between need not be planned.
+            # Nothing changes on its own before that moment, so that the days between need not be planned.
             moments = [*earliest_changes(book, world, None).values(), *held_until(book, plan, now_ns).values()]
             if any(rule.keep for rule in book.rules):
                 moments.append(now_ns + 1)

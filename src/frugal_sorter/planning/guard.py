@@ -1,4 +1,4 @@
-"""What no plan does: system folders, trees under version control, ceilings, and what does not fit."""
+"""What no plan may do: system folders, trees under version control, ceilings, and what does not fit."""
 
 from __future__ import annotations
 
@@ -97,7 +97,7 @@ def refused_entry(path: str) -> str | None:
 
 
 def refused_whole(path: str) -> str | None:
-    """Return why not all that is in a folder may be taken away, or None where it may.
+    """Return why not everything in a folder may be taken away, or None where it may.
 
     Where a volume is mounted is as good a folder as any other, unless it is a home as well.
 
@@ -120,7 +120,7 @@ _SETTINGS = (".config", ".local", ".local/share", ".local/state", ".local/lib", 
 def refused_removal(path: str, levels: int | None = 1, hidden: bool = False, take: str = "files") -> str | None:
     """Return why a rule may not take away what is in a folder, or None where it may.
 
-    All of a home is not for a rule to take: in a home itself, only the visible files that lie in it directly.
+    A rule must not take a whole home: in a home itself, only the visible files that are in it directly.
 
     Args:
         path: the `in` of the rule, absolute and without symbolic links.
@@ -234,7 +234,7 @@ _NO_ENTRY = frozenset({".git"})
 
 
 def version_control_root(folder: str) -> str | None:
-    """Return the root of the tree under version control that a folder lies in, if there is one."""
+    """Return the root of the tree under version control that a folder is in, if there is one."""
     while True:
         if any(disk.lexists(slashed.join(folder, mark)) for mark in VERSION_CONTROL):
             return folder
@@ -328,7 +328,7 @@ def tell_of_long_waits(plan: Plan, since_ns: Callable[[list[str]], Mapping[str, 
 
     Args:
         plan: what is left in it.
-        since_ns: told of all that waits; returns since when each of it does.
+        since_ns: called with everything that waits; returns since when each part does.
     """
     waiting = {one.place.path for one in plan.not_touched if one.reason.kind == "waiting"}
     since = since_ns(sorted(waiting))

@@ -28,7 +28,7 @@ from frugal_sorter.steps.step import NONE, Count, NotTouched, Step
 from frugal_sorter.trash.bins import never_entered
 from frugal_sorter.values import field, mutable
 
-# What the steps of a gathering have in place of the name of a rule.
+# What the steps of a gathering have instead of the name of a rule.
 RULE = "gather"
 # The nearest name is looked for in at most this many lines; it takes a while in a large tree.
 _MOST_NEAREST = 50
@@ -98,7 +98,7 @@ def read_wishes(raw: bytes, file: str, encoding: str = "utf-8") -> list[Wish]:
         UsageError: it cannot be read; says in which line.
     """
     if raw[:2] in (BOM_UTF16_LE, BOM_UTF16_BE):
-        # As Windows writes lists; the mark says so, whatever else is said.
+        # As Windows writes lists; the mark says so, whatever else is asked for.
         encoding = "utf-16"
     try:
         text = raw.decode("utf-8-sig" if encoding.lower().replace("_", "-") in ("utf-8", "utf8") else encoding)
@@ -137,7 +137,7 @@ class _Tree:
         return sorted(path for folded, paths in known.items() if folded.startswith(start) for path in paths)
 
     def alike(self, written: str) -> list[str]:
-        """Return the paths below the folder that are the same but for case and Unicode form."""
+        """Return the paths below the folder that differ only in case and Unicode form."""
         return self._by_fold().get(fold(written), [])
 
     def nearest(self, written: str) -> str:
@@ -252,7 +252,7 @@ def _found(wishes: Iterable[Wish], tree: _Tree, result: Gathering, strip_to: str
 
 
 def _readings(text: str, strip_to: str) -> list[str]:
-    """Return what a written path may mean, the likeliest first: as it stands, without quotes, with the other slash."""
+    """Return what a written path may mean, the likeliest first: as it is, without quotes, with the other slash."""
     texts = [text]
     if len(text) > 2 and text[0] == text[-1] and text[0] in "\"'":
         texts.append(text[1:-1])
@@ -387,7 +387,7 @@ class Older(NamedTuple):
 
 @mutable
 class Purge:
-    """Narrows a plan that would take away all there is, or all that is old, to what a purge takes.
+    """Narrows a plan that would take away all there is, or everything that is old, to what a purge takes.
 
     Args:
         folder: where it takes place, resolved.

@@ -38,7 +38,7 @@ class _Taken:
 
     Args:
         trash: which.
-        asked: how many names it was asked for so far.
+        asked: how many names it has been asked for.
         listed: the names of entries and of info files, once both were listed.
     """
 
@@ -79,7 +79,7 @@ class Removals:
     ) -> Step:
         """Return the step that moves an entry to the trash of its volume.
 
-        Where none can be had there it goes, copied and checked, to the one in the home.
+        Where none is available there it goes, copied and checked, to the one in the home.
 
         Args:
             rule: the name of the rule that asks for it.
@@ -129,7 +129,7 @@ class TargetFolder:
         exists: it is there; otherwise it can be made.
         dev: the device it is on, or will be on.
         problem: why nothing can go there; empty where it can.
-        version_control: the root of the tree under version control that it lies in.
+        version_control: the root of the tree under version control that it is in.
         through_link: the way to it leads through a symbolic link.
     """
 
@@ -203,7 +203,7 @@ class TargetFolders:
     def to_make(self, folder: str) -> list[str]:
         """Return the folders that must be made before a file can go to one, the outermost first.
 
-        Each is returned once: whoever asks makes them.
+        Each is returned once: the caller makes them.
         """
         missing: list[str] = []
         while folder not in self._made and not self._look(folder).exists:
@@ -270,7 +270,7 @@ class Names:
         self.ignores_case = ignores_case
 
     def on_disk(self, place: Place) -> bool:
-        """Return True if something of that name stands there now."""
+        """Return True if there is something of that name now."""
         return lexists(place.path)
 
     def give(self, wanted: Place) -> Place:
@@ -295,7 +295,7 @@ class Names:
         return self._key(place) in self._given
 
     def is_free(self, place: Place) -> bool:
-        """Return True if nothing of that name stands there, or will by this plan."""
+        """Return True if nothing of that name is there, or will by this plan."""
         return not self.is_given(place) and not self.on_disk(place)
 
     def _key(self, place: Place) -> Place:
@@ -312,7 +312,7 @@ class Room:
 
 @frozen
 class Discard:
-    """The newcomer goes to the trash: what stands there is newer, or the same as the witness shows."""
+    """The newcomer goes to the trash: what is there is newer, or the same as the witness shows."""
 
     witness: Witness | None
 
@@ -400,7 +400,7 @@ class Matched:
         facts: of the entry, before the run.
         before: steps before its ending.
         late: rules whose link and program come after it.
-        attributes: texts as they will be once the steps so far are done.
+        attributes: texts as they will be after the steps planned before.
     """
 
     facts: Facts
@@ -449,7 +449,7 @@ class Destinations:
     _resolved: dict[str, str] = field(default_factory=dict)
 
     def filling(self, rule: Rule, facts: Facts) -> Filling:
-        """Return what the templates of a rule are filled with besides the facts of an entry."""
+        """Return what the templates of a rule are filled with in addition to the facts of an entry."""
         return Filling(self.book.type_folders, captures_of(rule.where, facts), rule.kinds)
 
     def path(self, rule: Rule, template: Template | None, facts: Facts) -> Place:
@@ -508,7 +508,7 @@ class Extras:
     clashes: Clashes
     has_run: Callable[[str, Identity], bool]
     _made: set[Place] = field(default_factory=set)
-    # By file and attribute: what a file of several names has once the steps so far are done, through whichever name.
+    # By file and attribute: what a file of several names has after the steps planned before, through whichever name.
     _given: dict[tuple[int, int, str], str] = field(default_factory=dict)
 
     def before(self, rule: Rule, entry: Matched) -> None:
@@ -594,7 +594,7 @@ class Extras:
         return [*room.before, step]
 
     def _is_copied(self, target: Place, record: FileRecord) -> bool:
-        """Return True if a copy of an entry as it is now lies there, also under a numbered name."""
+        """Return True if a copy of an entry as it is now is there, also under a numbered name."""
         number, place = 1, target
         while (found := look_or_none(place)) is not None:
             one, other = found.identity, record.identity
@@ -637,7 +637,7 @@ class Extras:
         record = entry.record
         if not rule.extras.run or self.has_run(rule.key, record.identity):
             return []
-        # Facts are those before the run, but for the name and the place that the program will find.
+        # Facts are those before the run, except for the name and the place that the program will find.
         makes = [rule.extras.makes] if rule.extras.makes is not None else []
         for name in {name for word in [*rule.extras.run, *makes] for name in word.fields}:
             entry.facts(name)

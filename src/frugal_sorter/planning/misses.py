@@ -37,7 +37,7 @@ class Unreached(NamedTuple):
 def unreached(book: RuleBook, world: World) -> list[Unreached]:
     """Return the rules all of whose entries go to rules above, as far as a sample of what is there shows.
 
-    What is dear to read is not read for it.
+    What takes long to read is not read for it.
     """
     if any(leaf.on.cost > _DEAREST for rule in book.rules for leaf in rule.where.leaves()):
         return []
@@ -113,7 +113,7 @@ def nearest_misses(book: RuleBook, idle: Sequence[Rule], world: World, most: int
     found = {}
     for rule in idle:
         if rule.take == "folders" or any(leaf.on.cost > 5 for leaf in rule.where.leaves()):
-            continue  # what is dear is not read only for a hint
+            continue  # what takes long to read is not read only for a hint
         where = (rule.folders, rule.levels, rule.hidden)
         if where not in seen:
             seen[where] = _facts(book, rule, world, share)
@@ -126,7 +126,7 @@ def nearest_misses(book: RuleBook, idle: Sequence[Rule], world: World, most: int
                 if len(deciding) >= _DECIDED:
                     break
                 deciding[facts.record.place] = sight.of(facts.record)
-            # It would not come to this rule if a rule above has it, now or by then.
+            # A rule above could claim it first, now or by then.
             if (certain := _if_it_comes(rule, miss, deciding[facts.record.place])) is not None:
                 misses.append(certain)
             if len(misses) >= most:

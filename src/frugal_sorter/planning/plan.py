@@ -66,7 +66,7 @@ class Refusal(NamedTuple):
 
 @mutable
 class Plan:
-    """Steps in order, and all that a person should know before they are carried out.
+    """Steps in order, and everything that a person should know before they are carried out.
 
     Args:
         kind: which command made it.
@@ -133,7 +133,7 @@ class Plan:
 
     @property
     def _next_id(self) -> int:
-        # What was taken out leaves its number free for good.
+        # The number of a step that was taken out is not used again.
         return self.steps[-1].id + 1 if self.steps else 1
 
     def refuse(self, refusal: Refusal, unwanted: Callable[[Step], bool]) -> None:
@@ -275,7 +275,7 @@ def struck_lines(written: Sequence[str], edited: str) -> set[int]:
     """
     at = {line.rstrip(): index for index, line in enumerate(written)}
     left: dict[int, int] = {}
-    # What an editor of another system does to the ends of lines is no change.
+    # What an editor of another system does to the ends of lines is not a change.
     for number, line in enumerate(edited.removeprefix("\ufeff").replace("\r\n", "\n").split("\n"), 1):
         text = line.rstrip()
         if not text or text.lstrip().startswith("#"):

@@ -102,7 +102,7 @@ class Range(NamedTuple):
 
 
 def ranges_of(text: str) -> list[Range]:
-    """Return the numbers that a text such as `3-7,12` names; none where it is no such text."""
+    """Return the numbers that a text such as `3-7,12` names; none where it is not such a text."""
     found = []
     for part in text.split(",") if _RANGES.fullmatch(text) else ():
         first, _, last = part.partition("-")
@@ -111,7 +111,7 @@ def ranges_of(text: str) -> list[Range]:
 
 
 class Chosen(NamedTuple):
-    """What some words mean: steps by their ids, and rules that leave their entries alone for good."""
+    """What some words mean: steps by their ids, and rules that leave their entries alone from now on."""
 
     steps: frozenset[int]
     rules: Sequence[Keys]
@@ -160,9 +160,9 @@ def _by_path(plan: Plan, numbers: Numbers, word: str, here: str) -> tuple[list[S
     paths = []
     for base in (here, *plan.roots) if word else ():
         path = slashed.normpath(slashed.join(base, word))
-        # The folder resolved and the name not: what is meant may be a link.
+        # The folder is resolved and the name is not: it may be a link.
         paths.append(slashed.join(slashed.realpath(os.path.dirname(path)), os.path.basename(path)))
-    # A name may hold what elsewhere is a wildcard: as it stands it goes first.
+    # A name may hold what elsewhere is a wildcard: it is tried as it is first.
     for path in dict.fromkeys(paths):
         if steps := _about(numbers, lambda place, path=path: place.path == path or is_inside(place.folder, path)):  # type: ignore[misc]
             is_folder = all(is_inside(place.folder, path) for step in steps for place in _places(step))
@@ -274,7 +274,7 @@ def read_approval(path: Path, plan: Path, changes: int) -> Approval:
         changes: how many changes that has.
 
     Raises:
-        UsageError: it is no answer, is damaged, or is about another plan; says in which line.
+        UsageError: it is not an answer, is damaged, or is about another plan; says in which line.
     """
     again = "save the answer on the page again"
     try:

@@ -56,7 +56,7 @@ class Scope:
         return self.acting[index].base
 
     def depths(self, folder: str, indexes: Sequence[int]) -> list[int]:
-        """Return for some rules how deep below their `in` a folder's entries lie."""
+        """Return for some rules how deep below their `in` a folder's entries are."""
         depths = {base: depth_below(base, folder) for base in self._bases}
         return [depths[self.acting[index].base] for index in indexes]
 
@@ -92,7 +92,7 @@ _MOST_CHANGES = 48
 
 
 def _never_touched(place: Place, folder: str) -> bool:
-    """Return True if an entry is one, or lies in one, that no walk from a folder enters."""
+    """Return True if an entry is one, or is in one, that no walk from a folder enters."""
     path = place.path
     while len(path) > len(folder) and not slashed.is_top(path):
         if never_entered(path, os.path.basename(path)):
@@ -141,7 +141,7 @@ class Deciding:
         return None
 
     def has_it(self, rule: Rule, now_ns: int | None = None) -> bool:
-        """Return True if an entry comes to a rule at a moment: it matches, and no rule above claims it."""
+        """Return True if a rule claims an entry at a moment: it matches, and no rule above claims it."""
         return rule.where.test(self._at(rule, now_ns)) is True and self.above(rule, now_ns) is None
 
     def above(self, rule: Rule, now_ns: int | None = None) -> Rule | None:
@@ -289,7 +289,7 @@ class Explained:
 
     Args:
         rule: the rule.
-        elsewhere: why it does not act on this entry at all; then nothing else is said.
+        elsewhere: why it does not act on this entry at all; then nothing else is printed.
         truth: whether its condition holds.
         tests: each test of it, in the order of the text.
         above: the rule above that claims the entry, so that this one is not asked.
@@ -311,8 +311,8 @@ class Fate(NamedTuple):
 
     Args:
         rule: the name of the rule that has it; empty where none has.
-        steps: what is done to it, in order; those of the folder that it goes along with, if it does.
-        reason: why nothing is done, or with what it goes along.
+        steps: what is done to it, in order; those of the folder that takes it along, if one does.
+        reason: why nothing is done, or what takes it along.
         when_ns: when its rule will act if it is held back only for now.
     """
 
@@ -343,7 +343,7 @@ class Explainer:
         self._left = {left.place.path: left for left in plan.not_touched}
 
     def explain(self, path: str) -> tuple[list[Explained], Fate]:
-        """Say for each rule, in order, what it makes of one entry, and what becomes of the entry.
+        """Explain for each rule, in order, what it decides about one entry, and what becomes of the entry.
 
         Args:
             path: an absolute path, its folder without symbolic links.
@@ -398,7 +398,7 @@ class Explainer:
             waits = decider is not None and not on_duty(decider, self._world.now_ns)
             when_ns = deciding.will_act_at(decider) if decider is not None and waits else None
             return Fate(left.rule, (), left.reason, when_ns)
-        # What lies in a folder that is taken as a whole goes along with it.
+        # What is in a folder that is taken as a whole moves with it.
         folder = os.path.dirname(path)
         while not slashed.is_top(folder):
             along = self._steps.get(folder, [])
@@ -464,7 +464,7 @@ def dated_rules(book: RuleBook) -> frozenset[str]:
 def owner_of(book: RuleBook, folder: str) -> str | None:
     """Return the folder that must be planned when something in another one changes; None where no rule sees it.
 
-    Where rules take folders as a whole, what is inside one is part of an entry of the folder that it lies in.
+    Where rules take folders as a whole, what is inside one is part of an entry of the folder that it is in.
     """
     found: str | None = None
     for rule in book.rules:
@@ -486,7 +486,7 @@ def _upper(root: str, folder: str) -> str:
 
 
 def earliest_changes(book: RuleBook, world: World, folders: Collection[str] | None) -> dict[str, int]:
-    """Return, by folder, the first moment at which the answer of a rule for something in it may change by itself.
+    """Return, by folder, the first moment at which the answer of a rule for something in it may change on its own.
 
     Args:
         book: the rules.
@@ -525,7 +525,7 @@ def _change_of(sight: Sight, place: Place) -> int | None:
 
 
 def _listings(book: RuleBook, folders: Collection[str] | None) -> Iterator[Listing]:
-    """Yield the listings of some folders, or of all that rules act in."""
+    """Yield the listings of some folders, or of everything that rules act in."""
 
     def descend(listing: Listing, name: str, left: int | None) -> int | None:
         path = Place(listing.folder, name).path

@@ -1,4 +1,4 @@
-"""Planning what leaves the trash: for good, or back to where it was."""
+"""Planning what leaves the trash: removed permanently, or restored."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ from frugal_sorter.values import frozen, replace
 
 
 def all_trashed() -> tuple[list[Trashed], list[Note]]:
-    """Return what lies in every trash of this account, the oldest first, and what could not be read."""
+    """Return what is in every trash of this account, the oldest first, and what could not be read."""
     found: list[Trashed] = []
     notes: list[Note] = []
     for trash in all_bins():
@@ -92,7 +92,7 @@ def _restore(one: Trashed) -> Step:
     return Step(0, "restore", "", "", one.place, target, identity, details)
 
 
-# What steps have in place of the name of a rule.
+# What steps have instead of the name of a rule.
 RULE = "the trash"
 
 
@@ -150,10 +150,10 @@ def leaving(entries: Iterable[Weighed], limits: TrashLimits, world: World, comin
     """Return what leaves the trash, the oldest first; orphans stay.
 
     Args:
-        entries: all that lies there.
+        entries: everything there.
         limits: what is given.
         world: the moment.
-        coming: bytes that are about to come to the trash; they count, and stay.
+        coming: bytes that are about to go to the trash; they count, and stay.
     """
     entries = list(entries)
     oldest_first = sorted(
@@ -191,7 +191,7 @@ def _fits(one: Weighed, limits: TrashLimits, world: World) -> bool:
 
 
 def add_emptying(plan: Plan, entries: Sequence[Weighed], rule: str = RULE) -> None:
-    """Append to a plan the steps that remove entries of the trash for good.
+    """Append to a plan the steps that permanently remove entries of the trash.
 
     Args:
         plan: the plan.
