@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
 
 FORMATS = (".png", ".svg", ".pdf")
-# What a figure is drawn from.
+# The data of a figure.
 WAYS_OF_FIGURE: tuple[By, ...] = ("folder", "age", "type")
 _ROWS = 12
 _FEWEST_SLOTS = 8
@@ -135,7 +135,7 @@ def _by_type(axes: Axes, types: Mapping[str, int], size_text: Callable[[int], st
 def _finish(
     axes: Axes, names: list[str], sizes: list[int], texts: list[str], fonts: list[str], fewest: int = _FEWEST_SLOTS
 ) -> None:
-    """Name the bars, each with a text at its end, and take away all that is not read."""
+    """Name the bars, each with a text at its end, and take away everything that is not read."""
     labels = [name if len(name) <= _LONGEST_LABEL else f"{name[:16]}…{name[-16:]}" for name in names]
     axes.set_yticks(range(len(names)), labels, fontsize=11, color=_INK, family=fonts, parse_math=False)
     # Few bars are no thicker than many.
@@ -155,7 +155,7 @@ _MOST_MARKED = 40
 
 
 def draw_forecast(points: Sequence[Point], trend: Trend, base: str, size_text: Callable[[int], str]) -> Figure:
-    """Draw how a folder has grown, with its trend and, shaded, the interval that it lies in.
+    """Draw how a folder has grown, with its trend and, shaded, the interval that it is in.
 
     Args:
         points: sizes at moments.
@@ -241,7 +241,7 @@ def _without_warnings() -> Iterator[None]:
 
 
 def as_svg(figure: Figure) -> str:
-    """Return a figure as SVG to stand inside a page."""
+    """Return a figure as SVG for use inside a page."""
     import matplotlib
 
     text = io.StringIO()

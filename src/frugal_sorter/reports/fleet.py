@@ -96,7 +96,7 @@ class Machine(NamedTuple):
         return self.free < _SCARCE * self.total
 
     def rank(self, now_ns: int) -> tuple[bool, bool, bool, int, str]:
-        """Return what it is sorted by: those that need a person stand first."""
+        """Return what it is sorted by: those that need a person come first."""
         return not self.is_silent(now_ns), not self.troubles, not self.is_nearly_full, self.full_ns or 1 << 63, self.name
 
 
@@ -105,7 +105,7 @@ def read_machines(folder: str, unread: Callable[[Unread], None]) -> list[Machine
 
     Args:
         folder: an absolute path; files that end in `.json` are reports.
-        unread: told of each that cannot be read, or is none.
+        unread: called with each that cannot be read, or is not one.
 
     Raises:
         OSError: the folder cannot be read.
@@ -228,7 +228,7 @@ def compare_machines(folder: str, unread: Callable[[Unread], None]) -> Compared:
 
     Args:
         folder: an absolute path; each inventory in it is a machine, by the name of its file.
-        unread: told of each that cannot be read, or is none.
+        unread: called with each that cannot be read, or is not one.
 
     Raises:
         OSError: the folder cannot be read.

@@ -5,7 +5,7 @@ interval (P. K. Sen, 1968, J. Am. Stat. Assoc. 63, 1379). A single odd day does 
 clean-up only pairs on the same side of it count, so that emptying a folder is not taken for its
 shrinking. A folder that is emptied again and again grows as its peaks do.
 
-A date is told only where the points bear it: the first two thirds of them must have foretold the rest.
+A date is given only where the points support it: the first two thirds of them must have predicted the rest.
 Otherwise it says what is in the way: most of the growth is a burst, too short a time is seen, or the
 interval reaches from soon to never.
 """
@@ -27,7 +27,7 @@ from frugal_sorter.values import frozen, replace
 
 DAY_NS = 86_400_000_000_000
 FEWEST_POINTS = 3
-# A fall by more than this share of all that was ever there is a clean-up, not a fluctuation.
+# A fall by more than this share of everything that was ever there is a clean-up, not a fluctuation.
 _CLEAN_UP = 0.1
 # A line that leaves more than this share of the spread unexplained says little.
 _BAD_FIT = 0.5
@@ -67,7 +67,7 @@ class Trend:
         low: the lower end of its 95 % interval; None with fewer than three points.
         high: the upper end.
         points: how many it is made from.
-        clean_ups: how many falls lie between them; from the second on it is the trend of the peaks before them.
+        clean_ups: how many falls are between them; from the second on it is the trend of the peaks before them.
         misfit: the share of the spread that the line leaves unexplained, 0 to 1.
         span_days: over how many days.
         size: the last one, in bytes.
@@ -146,7 +146,7 @@ def _line(points: Sequence[Point], teeth: Sequence[tuple[int, int]]) -> Trend:
     else:
         low, high = _sen_interval(slopes, days, sizes)
     misfit = max((_misfit(days[b:e], sizes[b:e], slope) for b, e in teeth if e - b > 2), default=0.0)
-    # However well the points lie on a line, it is not known better than to a tenth.
+    # However well the points fit a line, its slope is known to a tenth at best.
     apart = _NARROWEST * abs(slope)
     return Trend(slope, min(low, slope - apart), max(high, slope + apart), len(points), misfit=misfit)
 
@@ -165,7 +165,7 @@ def _foretold(points: Sequence[Point]) -> bool:
 
 
 def _apart(ordered: Sequence[Point], apart_ns: int) -> list[Point]:
-    """Leave out points that another follows at once: a difference within minutes is no growth."""
+    """Leave out points that another follows at once: a difference within minutes is not growth."""
     kept: list[Point] = []
     for point in ordered:
         if kept and point.at_ns - kept[-1].at_ns < apart_ns:
@@ -327,7 +327,7 @@ def outlook_of(trend: Trend, points: Sequence[Point], free: int, now_ns: int) ->
 
 
 def trends_by_folder(saved: Sequence[Saved]) -> dict[str, Trend]:
-    """Return the trend of each subfolder right below, `.` for what lies directly in the folder."""
+    """Return the trend of each subfolder right below, `.` for what is directly in the folder."""
     sums: dict[str, list[int]] = defaultdict(lambda: [0] * len(saved))
     for at, one in enumerate(saved):
         for folder, size in one.by_folder.items():
@@ -374,7 +374,7 @@ def _came(now: Saved) -> list[tuple[int, int]]:
 
     A file is there since it was born, and at least since it was written: what was copied here may have been
     written to long before. But where most files were born on one day, and were written before that, the whole
-    machine was copied then: for those the birth tells nothing.
+    machine was copied then: for those the birth time means nothing.
     """
     dates = [(_born_ns(now, file), file.mtime_ns, file.bytes) for file in now.files.values()]
     # What was written tomorrow came by a wrong clock; its birth may tell, else it is taken for old.

@@ -70,7 +70,7 @@ class Count:
     Args:
         keys: what they have in common, one or two words.
         disk: bytes that they take on the disk: less where there are holes, more where blocks are large.
-        direct_files: by folder, how many lie directly in it.
+        direct_files: by folder, how many are directly in it.
         direct_bytes: and their bytes.
         suffixes: by type, how many have which suffix.
     """
@@ -159,7 +159,7 @@ class Inventory:
         """Return the counts, the most bytes first; ages and sizes in their own order.
 
         Args:
-            by: another way than the one that was counted, as far as it can be had from it: `type` from `ext`.
+            by: another way than the one that was counted, as far as it is available from it: `type` from `ext`.
         """
         ways = self.by if by is None else (by,)
         rows: dict[tuple[str, ...], Count] = {}
@@ -192,7 +192,7 @@ class Inventory:
 
 @mutable
 class _Found:
-    """What a walk has found so far; a fork sends it back whole."""
+    """What a walk has found; a fork sends it back whole."""
 
     cells: dict[tuple[str, ...], Count] = field(default_factory=dict)
     linked: list[_Linked] = field(default_factory=list)
@@ -263,7 +263,6 @@ class InventoryCounter:
         self._found = _Found()
         self._suffixes = dict(PLAIN_SUFFIXES)
         self._seen: set[str] = set()
-        self._plain = by in (("type",), ("ext",)) and not largest
 
     def take(self, folders: Sequence[str]) -> Inventory:
         """Count what is in some folders.
@@ -352,16 +351,47 @@ class InventoryCounter:
             found.linked += [_Linked(f"{listing.folder}/{name}", listing.folder, one) for name, one in pairs if one.st_nlink > 1]
             pairs = [(name, one) for name, one in pairs if one.st_nlink == 1]
             names, statuses = [name for name, _ in pairs], [one for _, one in pairs]
-        if self._plain:
-            self._by_suffix(listing.folder, names, statuses)
-            return
-        folder, direct = self._folder_key(listing.folder, base)
-        for name, status in zip(names, statuses, strict=True):
-            self._one(listing.folder, name, status, folder, direct)
+        self._count(listing.folder, names, statuses, base)
 
-    def _by_suffix(self, folder: str, names: Sequence[str], statuses: Sequence[os.stat_result]) -> None:
-        """Count the files of a folder by suffix alone: the everyday inventory, for which every step counts."""
-        known, found = self._suffixes, self._found
+    def _count(self, folder: str, names: Sequence[str], statuses: Sequence[os.stat_result], base: str) -> None:
+        """Count files of a folder; those with the same words are summed at once."""
+        found, shown, direct = self._found, "", False
+        together: dict[tuple[str, ...], Sequence[os.stat_result]] = {}
+        if "folder" in self._by:
+            shown, direct = self._folder_key(folder, base)
+        if self._by in (("type",), ("ext",)):
+            together = {(suffix,): ones for suffix, ones in self._by_suffix(names, statuses).items()}
+        elif self._by == ("folder",):
+            together = {(shown,): statuses} if names else {}
+        else:
+            of_keys: dict[tuple[str, ...], list[os.stat_result]] = {}
+            for name, status in zip(names, statuses, strict=True):
+                keys = tuple(self._key(way, name, status, shown, folder) for way in self._by)
+                of_keys.setdefault(keys, []).append(status)
+            together.update(of_keys)
+        for keys, ones in together.items():
+            times, size, used = list(map(_MODIFIED, ones)), sum(map(_SIZE, ones)), sum(map(disk.blocks_of, ones))
+            count = Count(
+                keys, len(ones), size, used * disk.BLOCK_BYTES, min(times), max(times), len(ones) * direct, size * direct
+            )
+            row = found.cells.get(keys)
+            if row is None:
+                found.cells[keys] = count
+            else:
+                row.add(count)
+            for moment_ns in (count.oldest_ns, count.newest_ns):
+                if not found.is_between(moment_ns):
+                    at = next(at for at, one in enumerate(statuses) if one.st_mtime_ns == moment_ns)
+                    found.date(Dated(moment_ns, f"{folder}/{names[at]}"))
+        if self._largest:
+            for name, one in zip(names, statuses, strict=True):
+                heapq.heappush(found.largest, Sized(one.st_size, disk.used_bytes(one), f"{folder}/{name}", one.st_mtime_ns))
+                if len(found.largest) > self._largest:
+                    heapq.heappop(found.largest)
+
+    def _by_suffix(self, names: Sequence[str], statuses: Sequence[os.stat_result]) -> dict[str, list[os.stat_result]]:
+        """Return files by their suffix: the everyday inventory, for which every step counts."""
+        known = self._suffixes
         together: dict[str, list[os.stat_result]] = {}
         for name, status in zip(names, statuses, strict=True):
             # The quick half of suffix_of, without the call.
@@ -375,41 +405,7 @@ class InventoryCounter:
                 together[suffix].append(status)
             else:
                 together[suffix] = [status]
-        for suffix, ones in together.items():
-            times = list(map(_MODIFIED, ones))
-            count = Count(
-                (suffix,),
-                len(ones),
-                sum(map(_SIZE, ones)),
-                sum(map(disk.blocks_of, ones)) * disk.BLOCK_BYTES,
-                min(times),
-                max(times),
-            )
-            row = found.cells.get(count.keys)
-            if row is None:
-                found.cells[count.keys] = count
-            else:
-                row.add(count)
-            for moment_ns in (count.oldest_ns, count.newest_ns):
-                if not found.is_between(moment_ns):
-                    at = next(at for at, one in enumerate(statuses) if one.st_mtime_ns == moment_ns)
-                    found.date(Dated(moment_ns, f"{folder}/{names[at]}"))
-
-    def _one(self, folder: str, name: str, status: os.stat_result, shown: str, direct: bool) -> None:
-        """Count one file in any way."""
-        found = self._found
-        keys = tuple(self._key(way, name, status, shown, folder) for way in self._by)
-        row = found.cells.get(keys)
-        if row is None:
-            row = found.cells[keys] = Count(keys)
-        size, used, mtime_ns = status.st_size, disk.used_bytes(status), status.st_mtime_ns
-        row.add(Count(keys, 1, size, used, mtime_ns, mtime_ns, int(direct), size if direct else 0))
-        path = f"{folder}/{name}"
-        found.date(Dated(mtime_ns, path))
-        if self._largest:
-            heapq.heappush(found.largest, Sized(size, used, path, mtime_ns))
-            if len(found.largest) > self._largest:
-                heapq.heappop(found.largest)
+        return together
 
     def _key(self, way: By, name: str, status: os.stat_result, folder: str, parent: str) -> str:
         if way in ("ext", "type"):
@@ -438,7 +434,7 @@ class InventoryCounter:
                 continue
             counted.add(who)
             base = next((one for one in inventory.folders_asked if path.startswith(one.rstrip("/") + "/")), folder)
-            self._one(folder, os.path.basename(path), status, *self._folder_key(folder, base))
+            self._count(folder, [os.path.basename(path)], [status], base)
 
 
 _owners: dict[int, str] = {}
@@ -524,7 +520,7 @@ def list_entries(
         folders: absolute, resolved paths.
         levels: how deep; 1 is the folder itself, None all levels.
         hidden: hidden files and folders too.
-        unread: told of each path that could not be read.
+        unread: called with each path that could not be read.
         on_hidden: called with the name of each entry that is left out because it is hidden.
 
     Raises:

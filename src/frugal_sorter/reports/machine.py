@@ -1,4 +1,4 @@
-"""Full inventories: all that rules can ask of a machine, so that they can be tried elsewhere."""
+"""Full inventories: everything that rules can ask of a machine, so that they can be tried elsewhere."""
 
 from __future__ import annotations
 
@@ -103,7 +103,7 @@ _REST = {
 
 
 class _Taker:
-    """Writes down a folder, with what stands around it."""
+    """Writes down a folder, with what is around it."""
 
     def __init__(self, folder: str, looks_inside: bool) -> None:
         self.folder, self._contents = folder, Contents() if looks_inside else None

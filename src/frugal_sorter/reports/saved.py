@@ -88,7 +88,7 @@ class _Linked(NamedTuple):
 
 
 class _Counted(NamedTuple):
-    """What lies directly in a folder, and by what it is known that no name in it changed since.
+    """What is directly in a folder, and by what it is known that no name in it changed since.
 
     Args:
         ino: its inode number.
@@ -123,7 +123,7 @@ _MOST_FOLDERS = 100_000
 
 
 class FolderSums:
-    """Counts what some folders hold, hidden files too; what lies in two of them is counted once.
+    """Counts what some folders hold, hidden files too; what is in two of them is counted once.
 
     When it counts again, it reads only folders in which a name has changed since: that a file has grown where it is
     does not show in any other.
@@ -385,7 +385,7 @@ class Saved:
 
     @property
     def by_folder(self) -> Mapping[str, int]:
-        """The bytes by subfolder right below; `.` for what lies directly in the folder."""
+        """The bytes by subfolder right below; `.` for what is directly in the folder."""
         if self.sums is not None:
             return self.sums
         found: dict[str, int] = {}
@@ -485,7 +485,7 @@ def each_saved(folder: str, read: Callable[[Path], _Read], unread: Callable[[Unr
     Args:
         folder: an absolute path.
         read: returns what an inventory holds.
-        unread: told of each that this cannot read.
+        unread: called with each that this cannot read.
 
     Raises:
         OSError: the folder cannot be read.
@@ -621,7 +621,7 @@ def kept_of(
         folder: an absolute, resolved path.
         now_ns: the moment; those that say they are from later on are left out. None for all.
         most_bytes: at most how many bytes of files are read, the last ones; None for no limit.
-        note: told of each that is left out or damaged; the others are read all the same.
+        note: called with each that is left out or damaged; the others are read all the same.
         sums_alone: the bytes by subfolder are enough: of those that have them in their first line, no more is read.
     """
     found: list[Saved] = []

@@ -16,7 +16,7 @@ from frugal_sorter.values import field, mutable
 
 Order = Literal["size", "files", "newest", "name"]
 ORDERS: tuple[Order, ...] = ("size", "files", "newest", "name")
-# What has less of the whole than the first is not opened; what has less than the second has no line of its own.
+# Folders with less of the whole than the first are not opened; those with less than the second get no line of their own.
 _WORTH_OPENING, _WORTH_A_LINE = 1 / 50, 1 / 200
 # In a figure only what has more than this is opened.
 _GIANT = 1 / 5
@@ -26,7 +26,7 @@ _MOST_IN_ONE = 8
 
 @mutable
 class Folder:
-    """A folder with the sums of all that is below it.
+    """A folder with the sums of everything below it.
 
     Args:
         path: where it is.
@@ -173,7 +173,7 @@ class _Opening:
             for at, one in enumerate(ranked)
             if (at < most and self.weight(one) >= least) or any(is_inside(path, one.path) for path in self.open_to)
         ]
-        # One that is left over is no longer as a line of its own than folded.
+        # One that is left over is no longer as a line of its own than when folded.
         return ranked if len(ranked) - len(wanted) == 1 else wanted
 
     def cost(self, folder: Folder) -> int:
@@ -231,13 +231,13 @@ def parts_of(root: Folder, most: int) -> list[Folder]:
 
     Args:
         root: the tree.
-        most: how many parts; what lies directly in a folder that was opened is that folder's own part.
+        most: how many parts; what is directly in a folder that was opened is that folder's own part.
     """
     waiting, parts, count = [(-root.bytes, root.path, root)], list[Folder](), 1
     while waiting:
         _, _, folder = heapq.heappop(waiting)
         worth = [one for one in folder.inside if one.bytes >= _WORTH_OPENING * root.bytes]
-        # The rest of it stays one part with what lies directly in it.
+        # The rest of it stays one part with what is directly in it.
         has_rest = bool(folder.direct_files) or len(worth) < len(folder.inside)
         more = len(worth) - (not has_rest)
         if worth and count + more <= most and folder.bytes >= _GIANT * root.bytes:
@@ -419,7 +419,7 @@ def _look(folders: list[str], found: Holders, look: int) -> None:
 
 
 def _is_writing(process: int, descriptor: str) -> bool:
-    """Tell from proc(5), fdinfo, whether a descriptor was opened for writing."""
+    """Return from proc(5), fdinfo, whether a descriptor was opened for writing."""
     with open(f"/proc/{process}/fdinfo/{descriptor}", encoding="ascii", errors="replace") as lines:
         for line in lines:
             if line.startswith("flags:"):
