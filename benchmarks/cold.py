@@ -1,7 +1,7 @@
 """What a command takes where nothing of a tree is in the memory of the system, as on the first run of a day.
 
 Caches are dropped before each command (drop_caches, proc(5)), which takes the rights of root; then the program itself
-is run once on a small tree, so that only the large one is cold. What lies below a virtual disk may keep a copy all the same.
+is run once on a small tree, so that only the large one is cold. What is below a virtual disk may keep a copy all the same.
 """
 
 from __future__ import annotations

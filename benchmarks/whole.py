@@ -108,7 +108,7 @@ def _changes(folder: Path, frugal: str, pairs: int) -> list[str]:
                 build(tree, FILES)
             if ending:
                 _rule(ours, ending)
-            time.sleep(1.1)  # what was written a moment ago is left alone
+            time.sleep(2.2)  # what was written a moment ago is left alone, or looked at once more
             took = _cpu(command, ours, home)
             ratios.append(took / _cpu(bare(theirs), theirs, home))
             if ending.startswith("move"):

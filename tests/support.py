@@ -86,7 +86,7 @@ def _attributes(path: bytes) -> tuple[tuple[str, bytes], ...]:
 
 
 def trash_of(home: Path) -> dict[str, str]:
-    """Return what lies in the trash of a home: the name there, and where it was."""
+    """Return what is in the trash of a home: the name there, and where it was."""
     info = home / ".local/share/Trash/info"
     found = {}
     for path in info.glob("*.trashinfo") if info.exists() else ():
@@ -150,12 +150,12 @@ def on_terminal(
     folder: Path, *words: str | Path, answers: str = "", columns: int = 0, before: Callable[[], object] = lambda: None,
     **more: str,
 ) -> tuple[int, str]:  # fmt: skip
-    """Run the program on a terminal of its own; return its exit code and all that it shows.
+    """Run the program on a terminal of its own; return its exit code and everything that it shows.
 
     Args:
         folder: where it runs.
         words: of the command.
-        answers: a line to each question, the end of the input to any more; what comes before a question is no answer.
+        answers: a line to each question, the end of the input to any more; what comes before a question is not an answer.
         columns: how wide the terminal is; 0 for one so wide that no line is broken.
         before: called before each answer.
         more: variables.

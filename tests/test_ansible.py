@@ -20,6 +20,7 @@ ROOT = Path(__file__).parent.parent
 pytestmark = [
     pytest.mark.skipif(importlib.util.find_spec("ansible") is None, reason="ansible-core is not installed"), AS_ROOT,
 ]  # fmt: skip
+MODULE = ROOT / "contrib/ansible/ansible_collections/frugal/sorter/plugins/modules/frugal_rules.py"
 MACHINES = ("desk-1", "desk-2-full", "desk-3-without", "desk-4-of-others", "desk-5-dies")
 # Ends the process at the third rename, as a machine that is switched off does.
 DIES = """
@@ -88,6 +89,16 @@ class Machines:
         assert found.keys() >= set(on), self.said[-3_000:]
         return found
 
+    def alone(self, check: bool = False, **task: object) -> dict[str, Any]:
+        """Run the module on the first machine as Ansible would there, without a play around it."""
+        (self.folder / "task.json").write_text(json.dumps({"ANSIBLE_MODULE_ARGS": {**task, "_ansible_check_mode": check}}))
+        done = subprocess.run(
+            [sys.executable, str(MODULE), "task.json"], cwd=self.folder, env=os.environ | {"HOME": str(self.home("desk-1"))},
+            stdin=subprocess.DEVNULL, capture_output=True, text=True, check=False,
+        )  # fmt: skip
+        answer: dict[str, Any] = json.loads(done.stdout)
+        return answer
+
 
 @pytest.fixture
 def machines(folder: Path, mount: Mount) -> Machines:
@@ -130,32 +141,28 @@ def test_five_machines_are_looked_at_tidied_found_tidy_and_undone(machines: Mach
         assert done[name]["failed"] and snapshot(machines.home(name) / "Intake") == before[name]
 
     # Again: nothing on the one that is tidy; the one that died puts right what was half done, and goes on.
-    again = machines.play(path="~/front-desk.toml")
+    again = machines.play(on=("desk-1", "desk-5-dies"), path="~/front-desk.toml")
     assert not again["desk-1"]["changed"] and again["desk-1"]["run"] == 0
     assert again["desk-5-dies"]["changed"] and names(machines.home("desk-5-dies") / "Intake") == logs
 
-    undone = machines.play(path="~/front-desk.toml", state="undone", run=1)
+    undone = machines.play(on=MACHINES[:2], path="~/front-desk.toml", state="undone", run=1)
     assert undone["desk-1"]["changed"] and snapshot(machines.home("desk-1") / "Intake") == before["desk-1"]
     assert undone["desk-2-full"]["failed"] and "run 1 does not exist" in undone["desk-2-full"]["msg"]
 
 
 def test_rules_are_written_checked_and_removed(machines: Machines) -> None:
     text = rules_text('in = "Intake"\nwhere = "ext is log"\nmove = "Old"')
-    path, one = "~/new/rules.toml", MACHINES[:1]
-    looked = machines.play("--check", on=one, path=path, rules=text.replace('in = "Intake"', 'in = "~/Intake"'))
-    assert looked["desk-1"]["changed"] and looked["desk-1"]["changes"] == 6
-    assert not (machines.home("desk-1") / "new").exists()
-    wrong = machines.play(on=one, path=path, state="checked", rules=text.replace("move", "mvoe"))
-    assert wrong["desk-1"]["failed"] and "mvoe" in wrong["desk-1"]["msg"]
-    assert not (machines.home("desk-1") / "new").exists()
-    assert machines.play(on=one, path=path, state="checked", rules=text)["desk-1"]["changed"]
-    assert (machines.home("desk-1") / "new/rules.toml").read_text() == text
-    assert not machines.play(on=one, path=path, state="checked", rules=text)["desk-1"]["changed"]
-    late = machines.play(on=one, path=path, state="scheduled", when="daily 27:00")["desk-1"]
+    path, file = "~/new/rules.toml", machines.home("desk-1") / "new/rules.toml"
+    looked = machines.alone(check=True, path=path, rules=text.replace('in = "Intake"', 'in = "~/Intake"'))
+    assert looked["changed"] and looked["changes"] == 6 and not file.parent.exists()
+    wrong = machines.alone(path=path, state="checked", rules=text.replace("move", "mvoe"))
+    assert wrong["failed"] and "mvoe" in wrong["msg"] and not file.parent.exists()
+    assert machines.alone(path=path, state="checked", rules=text)["changed"] and file.read_text() == text
+    assert not machines.alone(path=path, state="checked", rules=text)["changed"]
+    late = machines.alone(path=path, state="scheduled", when="daily 27:00")
     assert late["failed"] and "27:00" in late["msg"]
-    assert machines.play(on=one, path=path, state="absent")["desk-1"]["changed"]
-    assert not (machines.home("desk-1") / "new/rules.toml").exists()
-    assert not machines.play(on=one, path=path, state="absent")["desk-1"]["changed"]
+    assert machines.alone(path=path, state="absent")["changed"] and not file.exists()
+    assert not machines.alone(path=path, state="absent")["changed"]
 
 
 def test_the_linter_of_ansible_finds_nothing(folder: Path) -> None:

@@ -1,4 +1,4 @@
-"""Another account owns the folder, and swaps what lies in it at every system call, for every verb.
+"""Another account owns the folder, and swaps what is in it at every system call, for every verb.
 
 The run is carried out in a fork of the test. A profiler counts the system calls that it makes; at one of them
 the attacker acts, as fast as anybody can. Whatever becomes of the run: nothing outside the folder is touched.
@@ -98,7 +98,7 @@ def swap_entries(folder: Path) -> None:
 
 
 def swap_all(folder: Path) -> None:
-    """Put links in the place of all that lies in the intake."""
+    """Put links in the place of everything in the intake."""
     swap_private(folder)
     swap_entries(folder)
     swap_folders(folder)

@@ -13,7 +13,7 @@ VOID = {"meta", "br", "link", "path", "use", "rect", "line"}
 
 
 class Reader(HTMLParser):
-    """Reads a page: which elements are open, and what stands in the cells of its tables."""
+    """Reads a page: which elements are open, and what is in the cells of its tables."""
 
     def __init__(self) -> None:
         super().__init__()

@@ -41,9 +41,10 @@ def test_each_command_of_the_docs_runs_on_a_fresh_demo_machine(line: str, frugal
     for name in ("Intake/scratch", "Photos", "Archive"):
         (folder / name).mkdir(exist_ok=True)
     put(folder / "front-desk.toml", (folder / "rules.toml").read_bytes())
-    frugal("tidy", "rules.toml", "--yes")
     put(folder / "Intake/old.log", age_days=100)
     words = shlex.split(line.partition(" > ")[0])[1:]
+    if words[0] in ("history", "undo", "verify", "report", "trash", "explain", "rules"):
+        frugal("tidy", "rules.toml", "--yes")
     if words[0] == "schedule" and words[1] != "add":
         pytest.skip("the schedulers of this machine are not for tests; tests/test_schedule.py has them")
     if words[0] == "schedule":
@@ -58,7 +59,9 @@ def test_each_command_of_the_docs_runs_on_a_fresh_demo_machine(line: str, frugal
         (folder / "rules.toml").unlink()
     words = [word.replace("~", home, 1) if word.startswith("~") else word for word in words]
     done = frugal(*words, code=None)
-    assert done.returncode in (0, 1) or "add --yes to confirm" in done.stderr or "--as-of" in done.stderr, done.stderr
+    # A time of the day may not have come yet.
+    known = ("add --yes to confirm", "--as-of", "is in the future")
+    assert done.returncode in (0, 1) or any(said in done.stderr for said in known), done.stderr
 
 
 @pytest.mark.parametrize("page", PAGES, ids=lambda page: page.name)

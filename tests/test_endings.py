@@ -583,7 +583,7 @@ def test_what_fails_half_way_leaves_the_times_of_folders_as_they_were(folder: Pa
 )
 @pytest.mark.parametrize("take", ["files", "folders"])
 def test_what_crosses_volumes_goes_there_and_back_as_often_as_asked_for(folder: Path, take: str, extras: str) -> None:
-    """Each time it is another entry by its numbers, and so is all that was made of it."""
+    """Each time it is another entry by its numbers, and so is everything that was made of it."""
     far = Path(tempfile.mkdtemp(dir="/dev/shm"))
     try:
         put(folder / ("Intake/a.log" if take == "files" else "Intake/a/b.log"), "clay")

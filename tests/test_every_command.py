@@ -9,21 +9,21 @@ import pytest
 from frugal_sorter.cli import COMMANDS, UNLISTED
 from frugal_sorter.platforms import slashed
 from tests.conftest import IS_WINDOWS, Frugal, in_this_process
-from tests.support import snapshot
+from tests.support import Seen, snapshot
 
 # One name of the demo machine is none on Windows.
 _MOVED = 131 if IS_WINDOWS else 132
 
 
 @pytest.fixture(scope="module")
-def read_only(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """A demo machine that no command may change, in a folder of its own."""
+def read_only(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, dict[bytes, Seen]]:
+    """A demo machine that no command may change, in a folder of its own, and what is on it."""
     folder = slashed.Path(tmp_path_factory.mktemp("shared").resolve())
     in_this_process(["demo", "desk"], folder, {}, 0)
-    return folder
+    return folder, snapshot(folder / "desk")
 
 
-# Each command: words, what must be said, and whether it may change what lies in the demo machine.
+# Each command: words, what must be said, and whether it may change what is in the demo machine.
 LINES: dict[str, list[tuple[tuple[str, ...], str, bool]]] = {
     "inventory": [(("desk",), "Also 22 subfolders", False), (("desk", "--by", "ext", "--format", "json"), '"rows"', False)],
     "compare": [(("desk", "desk/Intake"), "files", False)], "forecast": [(("desk",), "files", False)],
@@ -54,15 +54,21 @@ def test_every_command_is_in_the_table() -> None:
     ("command", "words", "told", "changes"), [(name, *line) for name, lines in LINES.items() for line in lines]
 )
 def test_a_command_does_what_it_says_and_nothing_else(
-    read_only: Path, folder: Path, frugal: Frugal, command: str, words: tuple[str, ...], told: str, changes: bool
+    read_only: tuple[Path, dict[bytes, Seen]],
+    folder: Path,
+    frugal: Frugal,
+    command: str,
+    words: tuple[str, ...],
+    told: str,
+    changes: bool,
 ) -> None:
     if changes:
         frugal("demo", "desk")
+        (folder / "list.txt").write_text("scan005.TIFF\n", encoding="utf-8")
+        before = snapshot(folder / "desk")
     else:
-        folder = read_only
+        folder, before = read_only
     desk = folder / "desk"
-    (folder / "list.txt").write_text("scan005.TIFF\n", encoding="utf-8")
-    before = snapshot(desk)
     done = in_this_process([command, *words], folder, {}, EXIT_CODES.get(command, 0))
     said = done.stdout + done.stderr
     assert told.format(_MOVED) in said and "Traceback" not in said and "\\desk" not in said, said

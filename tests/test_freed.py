@@ -1,4 +1,4 @@
-"""What a run freed is said after it, with what is free now; what lies in the trash is not freed yet."""
+"""What a run freed is said after it, with what is free now; what is in the trash is not freed yet."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Nobody gets in: rights never widen, what lies around is not run, and what is read is what was looked at."""
+"""Nobody gets in: rights never widen, what is around is not run, and what is read is what was looked at."""
 
 from __future__ import annotations
 

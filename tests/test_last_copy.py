@@ -217,7 +217,7 @@ def test_only_what_a_run_has_made_is_removed_under_its_private_name(folder: Path
     with Journal(ready_state_folder(), write=True) as journal:
         assert bool(journal.interrupted_runs()) == ("own" not in what)
     if strange.exists():
-        # The run is closed as soon as nothing stands there.
+        # The run is closed as soon as nothing is there.
         strange.rename(folder / "moved away by hand")
         settle()
     with Journal(ready_state_folder(), write=False) as journal:

@@ -31,7 +31,7 @@ def test_the_program_works_with_the_oldest_versions_it_allows(tmp_path: Path) ->
     python = str(tmp_path / "venv/bin/python")
     wanted = lowest()
     assert all("==" in one for one in wanted)
-    pip = [python, "-m", "pip", "install", "--quiet", "--disable-pip-version-check", "--only-binary", _COMPILED]
+    pip = [python, "-m", "pip", "install", "--quiet", "--disable-pip-version-check", "--no-compile", "--only-binary", _COMPILED]
     if subprocess.run([*pip, *wanted], check=False).returncode != 0:
         pytest.skip("the oldest versions cannot be had here")
     put(tmp_path / "venv/lib/python3.11/site-packages/here.pth", f"{ROOT / 'src'}\n")

@@ -42,7 +42,7 @@ def acting_as(account: int) -> Iterator[None]:
 # Whose links are followed
 
 
-# Who owns the link, the folder that it lies in and what it leads to, and whether root and the neighbour follow it.
+# Who owns the link, the folder that it is in and what it leads to, and whether root and the neighbour follow it.
 OWNERS = [
     (0, 0, 0, True, True), (0, 0, VICTIM, True, True), (NEIGHBOUR, 0, 0, False, True), (VICTIM, 0, VICTIM, False, False),
     (0, NEIGHBOUR, NEIGHBOUR, True, True), (0, NEIGHBOUR, VICTIM, False, True), (0, NEIGHBOUR, 0, False, True),

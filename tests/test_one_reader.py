@@ -35,7 +35,7 @@ def _trash(name: str) -> Callable[[Path], Path]:
     return lambda _: Path(os.environ["HOME"]) / ".local/share/Trash" / name
 
 
-# Each format: where its file lies, and the commands that read it; what stands before them makes a good one.
+# Each format: where its file lies, and the commands that read it; what is before them makes a good one.
 FORMATS: dict[str, tuple[Callable[[Path], Path], list[str], list[str]]] = {
     "rule file": (lambda folder: folder / "rules.toml", [], ["check rules.toml", "tidy rules.toml --yes"]),
     "list of a rule": (lambda folder: folder / "keep.txt", [], ["check listed.toml", "preview listed.toml"]),

@@ -40,7 +40,7 @@ VALUES = {
 
 
 def step_of(verb: VerbName, folder: str = "/srv/desk") -> Step:
-    """Return a step that has all that its verb must have, and no more."""
+    """Return a step that has everything that its verb must have, and no more."""
     kind = KINDS[verb]
     was = None
     if kind.was:

@@ -317,7 +317,7 @@ def test_lines_are_broken_between_words_alone(text: str, width: int) -> None:
     assert [word for line in lines for word in line.split()] == text.split()
     pieces = {piece[0].strip() for piece in _PIECE.finditer(text)}
     for line in lines:
-        # What is longer than a line stands on one of its own.
+        # What is longer than a line gets a line of its own.
         assert columns(line.rstrip()) <= width or line.strip() in pieces
 
 

@@ -54,7 +54,7 @@ BODIES = st.sampled_from([b"", b"clay", b"glaze", b"kiln" * 30])
 
 
 # Linux has properties and kills of its own besides.
-@settings(max_examples=200 if THOROUGH else 60 if IS_WINDOWS else 40)
+@settings(max_examples=200 if THOROUGH else 25 if IS_WINDOWS else 40)
 @given(files=st.dictionaries(file_names, BODIES, min_size=1, max_size=6), ending=ENDINGS, read_only=st.booleans())
 def test_no_content_disappears_and_undo_is_exact(
     tmp_path_factory: pytest.TempPathFactory, own_home: Path, files: dict[str, bytes], ending: str, read_only: bool
@@ -161,7 +161,7 @@ def clear(home: Path) -> None:
 
 def points() -> Iterator[int]:
     """Yield every kill point, or the same part of them each time."""
-    return itertools.count(1, 1 if THOROUGH else 6 if IS_WINDOWS else 8)
+    return itertools.count(1, 1 if THOROUGH else 12 if IS_WINDOWS else 8)
 
 
 def test_a_kill_before_any_changing_call_loses_nothing(

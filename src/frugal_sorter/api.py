@@ -93,7 +93,7 @@ class Planned:
     """What would be done; nothing has been changed.
 
     Attributes:
-        changes: in the order in which they will be made; what only goes along, such as the originals of a zip, is none of them.
+        changes: in the order in which they will be made; what only goes along, such as the originals of a zip, is not one.
         left: what is left alone.
         refused: rules that are not carried out at all, such as for a limit.
         problems: what is wrong as a whole, such as a folder that is missing, in words.
@@ -116,7 +116,7 @@ class Planned:
         return not self.refused and not self._plan.has_problem
 
     def without(self, numbers: Iterable[int]) -> Planned:
-        """Return the plan without some changes, and all that belongs to them.
+        """Return the plan without some changes, and everything that belongs to them.
 
         Args:
             numbers: of the changes.
@@ -331,7 +331,7 @@ def report(since_ns: int = 0) -> dict[str, Any]:
     """Return the figures of `frugal report` since a moment.
 
     Args:
-        since_ns: in ns since the epoch; 0 for all that is remembered.
+        since_ns: in ns since the epoch; 0 for everything that is remembered.
 
     Returns:
         `runs` (numbers), `done` (entries by action), `freed`, `free` and `total` (bytes), `full_ns` (when the volume will be

@@ -326,7 +326,7 @@ class Columns:
 
 @mutable(eq=False)
 class Same:
-    """A file of a group; what is said of it is taken from the columns of the search when it is asked for.
+    """A file of a group; its fields are read from the columns of the search on demand.
 
     Args:
         columns: all files of the search.

@@ -41,7 +41,7 @@ class Reason(str):
     Args:
         text: in words.
         why: the row that it was made from; None for what an older version wrote down.
-        kind: what it means for a person: "by design" and "waiting" are no problem, and what waits passes by itself.
+        kind: what it means for a person: "by design" and "waiting" are no problem, and what waits passes on its own.
     """
 
     __slots__ = ("kind", "why")
@@ -74,7 +74,7 @@ class Reason(str):
 
     @property
     def by_design(self) -> Reason:
-        """The same reason where it is no problem."""
+        """The same reason where it is not a problem."""
         return Reason(self, self.why, "by design")
 
     def reworded(self, text: str, kind: Kind | None = None) -> Reason:
@@ -131,7 +131,7 @@ class Why(Enum):
         "failed",
         "{}; nothing is deleted by age until the time is confirmed: by a run on another day, or by you (without --yes)",
     )
-    # What passes by itself.
+    # What passes on its own.
     FRESH = "waiting", "changed too recently"
     OPEN = "waiting", "open in {}"
     OPEN_FOR_WRITING = "waiting", "open for writing in {}"
@@ -304,7 +304,7 @@ _OF_ERRORS = {
 
 
 def reason_of(error: OSError) -> Reason:
-    """Say in a few plain words why the system did not do something."""
+    """Return in a few plain words why the system did not do something."""
     why = _OF_ERRORS.get(error.errno or 0)
     return why() if why is not None else Why.SYSTEM((error.strerror or "cannot be read").lower())
 
@@ -323,5 +323,5 @@ class NotDone(Exception):
 
 
 def why_not(failed: NotDone | OSError) -> Reason:
-    """Say why something was not done, whichever way that was told."""
+    """Return why something was not done, whichever error said so."""
     return failed.reason if isinstance(failed, NotDone) else reason_of(failed)

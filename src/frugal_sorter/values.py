@@ -1,7 +1,7 @@
 """Classes that only hold values: what `dataclasses` makes, in a fifth of the time.
 
 Each command makes some fifty such classes before it does anything. The standard library compiles up to nine functions for each
-of them and loads `inspect` and all that it needs; here one function is compiled, and comparing and showing are the same for all.
+of them and loads `inspect` with its imports; here one function is compiled, and all classes compare and show alike.
 That a `frozen` one is not changed is checked by the type checker, not while the program runs.
 """
 
@@ -33,7 +33,7 @@ def field(*, default: _V, compare: bool = True) -> _V: ...
 @overload
 def field(*, default_factory: Callable[[], _V]) -> _V: ...
 def field(*, default: object = _NOT_GIVEN, default_factory: Callable[[], object] | None = None, compare: bool = True) -> object:
-    """Say how a field begins: with what a function makes for each new value, or without a part in comparing."""
+    """Describe a field: its default from a function, or that it is left out of comparisons."""
     return _Field(default, default_factory, compare)
 
 
@@ -113,7 +113,7 @@ def _made(cls: type | None, compared: dict[str, object], slots: bool, order: boo
     names = tuple(fields)
     body: dict[str, Any] = {name: what for name, what in cls.__dict__.items() if name not in ("__dict__", "__weakref__")}
     for name in own:
-        body.pop(name, None)  # a default: it would stand in the way of the slot
+        body.pop(name, None)  # a default: it would be in the way of the slot
     if slots:
         body["__slots__"] = tuple(name for name in own if name not in inherited)
     for name, what in {"__repr__": _shown, **compared}.items():

@@ -1,4 +1,4 @@
-"""Copying an entry with all that it has, and rights that never widen."""
+"""Copying an entry with everything that it has, and rights that never widen."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ from frugal_sorter.reasons import NotDone, Why
 
 
 def give_owner(fd: int, uid: int, gid: int) -> bool:
-    """Give an open entry an owner and a group, as far as this account may; return True if it has both."""
+    """Set the owner and the group of an open entry, as far as this account may; return True if it has both."""
     found = disk.fstat(fd)
     if (found.st_uid, found.st_gid) == (uid, gid):
         return True
@@ -33,7 +33,7 @@ def give_owner(fd: int, uid: int, gid: int) -> bool:
 
 
 def give_mode(fd: int, mode: int, uid: int, gid: int) -> bool:
-    """Give an open entry a mode, without the set-id bits that were meant for another owner; return whether it has it.
+    """Set the mode of an open entry, without the set-id bits that were meant for another owner; return whether it has it.
 
     Args:
         fd: its descriptor.
@@ -65,7 +65,7 @@ def attributes_of(fd: int) -> dict[str, bytes]:
 
 
 def give_attributes(fd: int, given: Mapping[str, bytes]) -> dict[str, bytes]:
-    """Give an open entry attributes, and return those that its volume refuses."""
+    """Set attributes of an open entry, and return those that its volume refuses."""
     refused = {}
     for name, value in given.items():
         try:
@@ -81,7 +81,7 @@ _CLASSES = (0o070, 0o007)
 class Narrowing:
     """What several files allow together: the mode of what is made of them is never wider than any of theirs.
 
-    What this account makes of the files of one other owner belongs to that one, as far as this account may.
+    A file that this account makes from those of one other owner gets that owner, where this account may set it.
     """
 
     def __init__(self) -> None:
@@ -100,7 +100,7 @@ class Narrowing:
         self._take(found, 0o044)
 
     def folder(self, found: os.stat_result) -> None:
-        """Add a folder that files lie in: whoever may not enter it may not read them."""
+        """Add a folder that files are in: an account that may not enter it may not read them."""
         self._take(found, 0o011)
 
     def _take(self, found: os.stat_result, needed: int) -> None:
@@ -110,7 +110,7 @@ class Narrowing:
                 self._allowed &= ~group
 
     def give(self, fd: int, mode: int) -> None:
-        """Give an open entry a mode as far as all allow it, and their owner if they have one."""
+        """Set the mode of an open entry to what all of them allow, and their owner if they have one."""
         uids, gids = {uid for uid, _ in self._owners}, {gid for _, gid in self._owners}
         if len(uids) == 1 and accounts.is_admin():
             give_owner(fd, min(uids), min(gids) if len(gids) == 1 else -1)
@@ -128,7 +128,7 @@ Lost = dict[str, dict[str, Any]]
 
 
 class Copier:
-    """Copies one entry with all that is in it, and sees that the copy is the same.
+    """Copies one entry with everything in it, and sees that the copy is the same.
 
     Args:
         restore: what an earlier target could not hold, to be given back.
@@ -144,7 +144,7 @@ class Copier:
         """Copy an entry of one open folder into another, where the name must be free.
 
         Args:
-            source_fd: a descriptor of the folder that it lies in.
+            source_fd: a descriptor of the folder that it is in.
             name: its name there.
             target_fd: a descriptor of the folder that the copy comes into.
             new: its name there.
@@ -170,9 +170,9 @@ class Copier:
         """Copy what is in one folder and not in another one of the same shape.
 
         Args:
-            source_fd: a descriptor of the folder that the first one lies in.
+            source_fd: a descriptor of the folder that the first one is in.
             name: its name there.
-            target_fd: a descriptor of the folder that the other one lies in.
+            target_fd: a descriptor of the folder that the other one is in.
             new: its name there.
 
         Raises:
@@ -183,7 +183,7 @@ class Copier:
             self._describe(_Copied.of(source), target, "")
 
     def _inside(self, source: int, target: int, path: str, only_missing: bool = False) -> None:
-        """Copy all that is in an open folder into another one."""
+        """Copy everything in an open folder into another one."""
         way: list[tuple[str, _Copied]] = []
         with Cursor(target) as cursor:
             for met in below(source):
@@ -237,7 +237,7 @@ class Copier:
             disk.fsync(target)
 
     def _describe(self, copied: _Copied, target: int, path: str) -> None:
-        """Give a copy owner, mode, attributes and times, and note what the volume does not take."""
+        """Set owner, mode, attributes and times of a copy, and note what the volume does not take."""
         found = copied.status
         given = self._restore.get(path, {})
         uid, gid = given.get("owner", (found.st_uid, found.st_gid))

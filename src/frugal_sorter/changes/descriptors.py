@@ -54,7 +54,7 @@ class Descriptors:
         return descriptor
 
     def entry(self, place: Place) -> tuple[int, FileRecord]:
-        """Return a descriptor of a place's folder, and the status of what stands there.
+        """Return a descriptor of a place's folder, and the status of what is there.
 
         Raises:
             OSError: as `folder`, or there is no such entry.

@@ -1,4 +1,4 @@
-"""Where names change: renaming without replacing, and removing what is surely the entry that was meant, and nobody writes to."""
+"""Where names change: renaming without replacing, and removing the right entry, to which nobody writes."""
 
 from __future__ import annotations
 
@@ -65,12 +65,12 @@ def _state(descriptor: int) -> tuple[int, int, int]:
 
 
 def same_tree(fd: int, name: str, kept_fd: int, kept: str) -> dict[tuple[int, int], tuple[int, int, int]]:
-    """Compare a folder with one that stays, file by file; more may lie in the other one.
+    """Compare a folder with one that stays, file by file; more may be in the other one.
 
     Args:
-        fd: a descriptor of the folder that the first one lies in.
+        fd: a descriptor of the folder that the first one is in.
         name: its name there.
-        kept_fd: a descriptor of the folder that the other one lies in.
+        kept_fd: a descriptor of the folder that the other one is in.
         kept: its name there.
 
     Returns:
@@ -108,7 +108,7 @@ def same_tree(fd: int, name: str, kept_fd: int, kept: str) -> dict[tuple[int, in
 
 
 _BUSY = frozenset({errno.EAGAIN, errno.EBUSY})
-# What says that nobody can be asked, rather than that asking failed: no right to read the file, or to
+# Errors that say that a lease is not to be had, rather than that asking failed: no right to read the file, or to
 # lease what belongs to another account; a file system without leases; or it is not a file by now.
 _CANNOT_ASK = frozenset({
     errno.EACCES, errno.EPERM, errno.EINVAL, errno.ENOTSUP, errno.EOPNOTSUPP, errno.ENOSYS, errno.ENOLCK, errno.ENXIO,
@@ -118,7 +118,7 @@ _NOT_LEASED = -1
 
 
 class Lease:
-    """A read lease on a file of an open folder, as far as one can be had; held until the block is left.
+    """A read lease on a file of an open folder, as far as one is available; held until the block is left.
 
     Args:
         fd: a descriptor of its folder.
@@ -150,7 +150,7 @@ class Lease:
         return self
 
     def __exit__(self, *_: object) -> None:
-        # Whoever waits to write goes on at once: no wait is longer than a look and a rename.
+        # A program that waits to write goes on at once: no wait is longer than a look and a rename.
         if self.descriptor != _NOT_LEASED:
             disk.close(self.descriptor)  # gives the lease back
             self.descriptor = _NOT_LEASED
@@ -420,7 +420,7 @@ def remove_folder(fd: int, name: str) -> None:
 
 
 def remove_tree(fd: int, name: str, is_wanted: Callable[[int, str, os.stat_result], None] | None = None) -> None:
-    """Remove an entry of an open folder with all that is in it; no link is followed.
+    """Remove an entry of an open folder with everything in it; no link is followed.
 
     Args:
         fd: a descriptor of its folder.
@@ -455,7 +455,7 @@ def remove_tree(fd: int, name: str, is_wanted: Callable[[int, str, os.stat_resul
 
 
 def refuse_unremovable(fd: int, name: str) -> None:
-    """Check that a folder can be removed with all that is in it, before the first of it goes.
+    """Check that a folder can be removed with everything in it, before the first of it goes.
 
     Raises:
         NotDone: somebody writes to a file in it, or this account may not change a folder in it.

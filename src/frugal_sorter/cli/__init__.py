@@ -31,5 +31,5 @@ COMMANDS = {
 # These change files, so that each call of one is recorded, whoever makes it.
 CHANGING = frozenset({"tidy", "sort", "purge", "gather", "duplicates", "undo", "trash", "rules", "leftovers"})
 
-# What no person types.
+# Commands that no person types.
 UNLISTED = {"words": "what a shell completes by", "visit": "run the command of a schedule and record the result (for schedulers)"}

@@ -75,7 +75,7 @@ class Call:
         self.is_done()
 
     def is_done(self) -> None:
-        """All that is to be recorded of this call is recorded."""
+        """Everything that had to be recorded of this call is recorded."""
         self._is_recorded = False
 
     @property
@@ -106,7 +106,7 @@ class Call:
 
 
 def tell(text: str) -> None:
-    """Say something in passing that a person should know of."""
+    """Print a remark that a person should read."""
     if sys.stdout is not None:
         sys.stdout.flush()
     _print_error(f"Note: {shown(text)}")
@@ -125,7 +125,7 @@ def undo_offer(number: int) -> str:
 
 
 def tell_of_open_runs(command: str) -> None:
-    """Say which runs were interrupted, before a command that changes nothing."""
+    """Print which runs were interrupted, before a command that changes nothing."""
     folder = state_folder()
     try:
         # Those recover what they find, and tell of it.
@@ -175,7 +175,7 @@ def _waits(run: Run, away: list[str] | tuple[str, ...]) -> str:
 
 
 def act_as(user: str) -> None:
-    """Become an account for good, so that nothing is done that it could not do itself.
+    """Permanently become an account, so that nothing is done that it could not do itself.
 
     Its home, its trash, its rules and its history are used; what is made belongs to it.
 
@@ -299,7 +299,7 @@ def _run(name: str, args: list[str], call: Call) -> int:
             raise UsageError("this shell hands on ' as a letter", f'write "{meant}"')
         module: Command = importlib.import_module(f"frugal_sorter.cli.commands.{name}")
         parser = parser_of(name, {**COMMANDS, **UNLISTED}[name])
-        # The command of a schedule is none of our arguments.
+        # The command of a schedule is not one of our arguments.
         at = args.index("--") if getattr(module, "TAKES_COMMAND", False) and "--" in args else len(args)
         parser.parse_args(args[:at], parsed)
         parsed.after = args[at + 1 :]
@@ -336,7 +336,7 @@ def _close(call: Call, error: BaseException | None, code: int = 0) -> None:
 
 
 def _code_of(raised: BaseException) -> int:
-    """Say what ended a command, in its words, and return the exit code; what is nobody's fault but ours is raised."""
+    """Print what ended a command, and return the exit code; a fault of our own is raised."""
     try:
         raise raised
     except Mistakes as mistakes:
@@ -351,7 +351,7 @@ def _code_of(raised: BaseException) -> int:
         _say("\nstopped; no change was left unfinished")
         return 143 if isinstance(stopped, _Terminated) else 130
     except BrokenPipeError:
-        # Whoever read our output has enough.
+        # The reader of our output has closed it.
         _close_output()
         return 141
     except OSError as error:

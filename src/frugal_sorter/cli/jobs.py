@@ -36,7 +36,7 @@ if TYPE_CHECKING:
 
 # Above this many lines, what was not done has scrolled away and is named again.
 _ON_ONE_SCREEN = 15
-# What is worth doing again and again.
+# Commands worth repeating.
 _OFFERED = frozenset({"tidy", "purge", "sort"})
 _EDITORS, _LARGEST_TEXT = ("nano", "vi"), 1_000_000_000
 _HEAD = """\
@@ -54,12 +54,12 @@ class Job(ABC):
 
     # Steps can be taken out of its plan, which can be saved and edited (`add_choosing`).
     is_steerable = True
-    # A person has already agreed to all that is left in the plan.
+    # A person has already agreed to everything that is left in the plan.
     is_agreed = False
 
     def __init__(self, args: argparse.Namespace) -> None:
         self.args = args
-        # Rules that leave for good what the owner of the machine wants to stay.
+        # Rules that permanently leave what the owner of the machine wants to keep.
         self.exceptions: list[Keys] = []
 
     def prepare(self, session: Session, screen: Screen) -> None:  # noqa: B027
@@ -70,7 +70,7 @@ class Job(ABC):
         """Return what is to be done; nothing is printed or asked."""
 
     def decide(self, plan: Plan, screen: Screen | None) -> Plan:
-        """Return a plan without what a person declines who is asked about that alone, or what nobody can be asked about."""
+        """Return a plan without what a person declines when asked separately, or what nobody can be asked about."""
         return plan
 
     def numbers(self, plan: Plan) -> Numbers:
@@ -78,7 +78,7 @@ class Job(ABC):
         return Numbers(plan)
 
     def head(self, view: PlanView) -> None:  # noqa: B027
-        """Print what stands above the list, whether it is empty or not."""
+        """Print what is above the list, whether it is empty or not."""
 
     def show_nothing(self, view: PlanView) -> None:
         """Print that there is nothing to do."""
@@ -111,7 +111,7 @@ class Job(ABC):
 
     @property
     def is_incomplete(self) -> bool:
-        """Whether a person must know of something that is no part of the plan."""
+        """Whether there is something outside the plan that a person must know."""
         return False
 
 
@@ -230,7 +230,7 @@ def agreed(
         try:
             edit(view, screen)
         except UsageError as wrong:
-            # What was decided so far is not lost with a slip in the editor.
+            # A mistake in the editor does not lose earlier decisions.
             screen.line(f"Note: {shown(wrong.text)}; the plan is unchanged", style="warn")
     return False
 
@@ -293,7 +293,7 @@ def _show_run(session: Session, view: PlanView) -> tuple[Result, int]:
 
 
 def _tell_freed(session: Session, plan: Plan, screen: Screen, result: Result) -> None:
-    """Say what a run freed and how much is free now, where it freed something or moved it to the trash."""
+    """Print what a run freed and how much is free now, if it freed something or moved it to the trash."""
     from frugal_sorter.app.report import freed_by, full_at_ns
 
     freed = freed_by(plan, result)
@@ -309,7 +309,7 @@ def _tell_freed(session: Session, plan: Plan, screen: Screen, result: Result) ->
 
 
 def _offer(session: Session, screen: Screen, plan: Plan, result: Result) -> None:
-    """Say once, after the first run of a kind, how it runs by itself."""
+    """Print once, after the first run of a kind, how to run it automatically."""
     if plan.kind not in _OFFERED or not result.done or session.visiting is None or session.is_unattended:
         return
     from frugal_sorter.app.carry_out import is_first_of_kind
@@ -394,7 +394,7 @@ def add_choosing(parser: argparse.ArgumentParser, edit: bool = True) -> None:
 
 
 def take_out(args: argparse.Namespace, plan: Plan, numbers: Numbers) -> tuple[Plan, list[Keys]]:
-    """Return a plan without what `--without` names, and rules that leave that alone for good.
+    """Return a plan without what `--without` names, and rules that leave it alone from now on.
 
     Raises:
         UsageError: it names what is not in the plan.
@@ -425,7 +425,7 @@ _MOST_PRINTED = 1_000
 
 
 def keep_out(args: argparse.Namespace, screen: Screen, rules: Sequence[Keys]) -> None:
-    """Print the rules that leave for good what was left out, or put them into the rule file where `--keep-out` asks for it.
+    """Print the rules that from now on leave what was left out, or put them into the rule file where `--keep-out` asks for it.
 
     Raises:
         UsageError: nothing was left out, or the file cannot be changed.

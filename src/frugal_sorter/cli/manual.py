@@ -37,7 +37,7 @@ _VARIABLES = (
     ("FRUGAL_RULES", "the rule file to use when none is named"),
     (
         "XDG_CONFIG_HOME, XDG_STATE_HOME, XDG_DATA_HOME",
-        "where settings, the history and the trash lie, as the XDG specification says",
+        "where settings, the history and the trash are, as the XDG specification says",
     ),
     ("VISUAL, EDITOR", "the editor for --edit"),
     ("PAGER", "what long help and long lists are shown in"),

@@ -44,7 +44,7 @@ def _columns() -> int:
     return width_asked() or (width_of(sys.__stdout__) if sys.__stdout__ else None) or _USUAL_WIDTH
 
 
-# What people try first, and what it is called here: the first of them that the command has.
+# Words that people try first, and our words for them: the first that the command has.
 _CALLED = {
     word: called
     for words, called in {
@@ -105,7 +105,7 @@ _CALLED = {
     }.items()
     for word in words.split()
 }
-# What people try first and what to do instead, where the command has an option that it needs.
+# Words that people try first and what to do instead, where the command has an option that it needs.
 _INSTEAD = {
     word: (needs, instead)
     for words, (needs, instead) in {
@@ -124,7 +124,7 @@ _INSTEAD = {
 }
 # How close the spelling of a command or a value must be, and that of an option, whose two dashes are always right.
 _CLOSE, _CLOSER = 0.6, 0.72
-# What an option that is missing looks like.
+# What a missing option looks like.
 _SUCH_AS = {"--older-than": "--older-than 30d", "--into": "--into '{type}'", "--at": "--at 'daily 02:00'"}
 
 
@@ -137,7 +137,7 @@ def did_you_mean(word: str, known: Iterable[str]) -> str:
     if word in _INSTEAD and (not _INSTEAD[word][0] or _INSTEAD[word][0] in known):
         return _INSTEAD[word][1]
     begun = [one for one in known if len(word) > 4 and one.startswith(word)]
-    # The dashes are in all options, so that they say nothing about which one is meant.
+    # All options have the dashes, so these do not tell which one is meant.
     return f"did you mean `{begun[0]}`?" if len(begun) == 1 else nearest(word, known, _CLOSE if word[:2] != "--" else _CLOSER)
 
 
@@ -186,7 +186,7 @@ class Parser(argparse.ArgumentParser):
         return ""
 
     def parse_known_args(self, args: Any = None, namespace: Any = None) -> Any:
-        """Parse; an unknown option is told first, whatever else is missing."""
+        """Parse; an unknown option is reported first, whatever else is missing."""
         self._words: list[str] = list(args or ())
         words = [word.partition("=")[0] for word in self._words]
         takes_any = any(action.nargs in (argparse.PARSER, argparse.REMAINDER) for action in self._actions)

@@ -122,7 +122,7 @@ def raw_rules_of(args: argparse.Namespace) -> tuple[bytes, Path]:
 
 
 def read_where(text: str) -> Node:
-    """Read a condition from the command line; what is unwise about it is told on the error stream.
+    """Read a condition from the command line; warnings about it go to the error stream.
 
     Raises:
         UsageError: it cannot be read, or needs a library that is not installed.
@@ -174,7 +174,7 @@ SAID_AS = {
 
 
 def both_conditions(first: str, where: str | None, types: str = "") -> str:
-    """Return two conditions as one; the second is what a person wrote, and is read by itself first.
+    """Return two conditions as one; the second is what a person wrote, and is read on its own first.
 
     Raises:
         UsageError: it cannot be read.
@@ -218,7 +218,7 @@ def add_types(parser: argparse.ArgumentParser) -> None:
 
 
 def own_types(args: argparse.Namespace) -> str:
-    """Return `--types` as it stands in a rule file.
+    """Return `--types` as written in a rule file.
 
     Raises:
         UsageError: it cannot be read.
@@ -254,10 +254,10 @@ def print_as_rule(keys: Mapping[str, Value], folder: str, types: str = "") -> in
 
 
 def book_named(keys: Mapping[str, Value], folder: str, types: str = "") -> RuleBook:
-    """Return the book of the rule that stands for a job.
+    """Return the book of the rule behind a job.
 
     Raises:
-        UsageError: what is wrong with it, as it is said on the command line.
+        UsageError: what is wrong with it, in the words of the command line.
     """
     book = book_of_rule(keys, folder, SAID_AS, command_line(), types)
     require_libraries_of(book)

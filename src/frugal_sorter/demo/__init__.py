@@ -65,7 +65,7 @@ class _Layout:
         return target
 
     def folder(self, path: str, age_days: float) -> None:
-        """Make a folder; it is as old as the newest of what lies in it."""
+        """Make a folder; it is as old as the newest of what is in it."""
         target = self.root / path
         target.mkdir(parents=True, exist_ok=True)
         for one in (target, *target.parents):

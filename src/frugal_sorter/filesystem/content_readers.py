@@ -1,4 +1,4 @@
-"""Facts that stand inside a file: each is read by its library, in a process of its own.
+"""Facts inside a file: each is read by its library, in a process of its own.
 
 Files are other people's: damaged, hostile, endless. So this module is run by `filesystem.contents` in a
 child with bounded memory, and is killed when it takes too long. It never changes anything.
@@ -28,7 +28,7 @@ THUMBNAIL = 72
 # Types whose contents are text, whatever else they are.
 _WRITTEN = frozenset({"text", "log", "code", "web", "data", "mail", "calendar", "contact", "config"})
 _WRITTEN_SUFFIXES = frozenset({"csv", "tsv", "rtf", "svg", "tex", "sh", "bat", "cmd", "ps1", "vbs"})
-# What differs in the suffix but not in the kind of contents. Many formats are a zip, or what was
+# Suffixes with the same kind of contents. Many formats are a zip, or what was
 # once the common office container; so these are one family.
 _FAMILIES = {
     "image": "picture",
@@ -49,7 +49,7 @@ _PACKED_SUFFIXES = frozenset({"jar", "apk", "appx", "msix", "3mf", "cbz", "kmz"}
 
 
 class Unreadable(Exception):
-    """A fact that cannot be had, and why."""
+    """A fact that is not available, and why."""
 
 
 def family_of(suffix: str) -> str | None:
@@ -177,7 +177,7 @@ def text(file: BinaryIO, suffix: str) -> str:
     try:
         return raw.decode("utf-8")
     except UnicodeDecodeError:
-        # What is no UTF-8 mostly comes from older programs of Windows.
+        # What is not UTF-8 mostly comes from older programs of Windows.
         return raw.decode("cp1252", "replace")
 
 
@@ -206,7 +206,7 @@ def read(fact: str, path: str) -> dict[str, Any]:
     try:
         descriptor = _open(path)
         with open(descriptor, "rb") as file:
-            # Asked of what was opened: by its name another entry could stand there by now.
+            # From what was opened: by its name another entry could be there by now.
             if not stat.S_ISREG(disk.fstat(descriptor).st_mode):
                 return {"unknown": "not a regular file"}
             return {"value": READERS[fact](file, suffix_of(os.path.basename(path)))}

@@ -1,4 +1,4 @@
-"""What stands inside files and archives, read by child processes with limits."""
+"""What is inside files and archives, read by child processes with limits."""
 
 from __future__ import annotations
 
@@ -77,7 +77,7 @@ class Contents:
         self.opened = 0
 
     def read(self, fact: str, path: str) -> Any | Unknown:
-        """Return a fact of a file, or why it cannot be had.
+        """Return a fact of a file, or why it is not available.
 
         Args:
             fact: the name of a reader, see `readers.READERS`.
@@ -145,7 +145,7 @@ class Contents:
         return None
 
 
-# Longer than this the child may not work before the next block, nor altogether for so many bytes of the archive.
+# Longer than this the child may not work before the next block, nor longer in total for this many bytes of the archive.
 SILENT_SECONDS = 20.0
 _CPU_SECONDS, _BYTES_A_SECOND = 60, 500_000
 _LISTEN_SECONDS = 0.2

@@ -20,7 +20,7 @@ class Event(NamedTuple):
     Args:
         folder: the folder in which names or contents changed; empty where that is not known.
         path: the entry; empty where it is not known.
-        lost: not all that happened is told: too much came at once, or what listened has ended.
+        lost: some events are missing: too many came at once, or the listener has ended.
         mounts: a volume was mounted or unmounted somewhere.
     """
 
@@ -42,12 +42,12 @@ class Source(Protocol):
         """Watch folders from now on, and no others.
 
         Args:
-            deep: with all that is below them.
+            deep: with everything below them.
             flat: for themselves alone.
 
         Raises:
             OSError: the system has no more room for that (ENOSPC, EMFILE), or cannot do it.
-            RecursionError: folders lie too deep in each other for it.
+            RecursionError: folders are nested too deep in each other for it.
         """
 
     def watched(self) -> int | None:
@@ -77,11 +77,11 @@ class SystemSource:
         self._stop, self._stopping = os.pipe()
         self._mounts = threading.Thread(target=self._hear_mounts, daemon=True)
         self._mounts.start()
-        # What the kernel had no room for is told by watchdog in its log alone.
+        # watchdog says only in its log what the kernel had no room for.
         self._log = _Overflow(self._events)
         logging.getLogger("watchdog").addHandler(self._log)
         logging.getLogger("watchdog").propagate = False
-        # A thread of it that ends by an error hears nothing any more: that is told as soon as it happens.
+        # If one of its threads ends by an error, it gets no more events: that is reported at once.
         self._hook, threading.excepthook = threading.excepthook, lambda _: self._events.put(LOST)
 
     def watch(self, deep: Collection[str], flat: Collection[str]) -> None:
@@ -149,7 +149,7 @@ class SystemSource:
             disk.close(descriptor)
 
     def _hear_mounts(self) -> None:
-        """Tell when a volume is mounted or unmounted."""
+        """Report when a volume is mounted or unmounted."""
         for _ in volumes.changes_of_mounts(self._stop):
             self._events.put(MOUNTS)
 

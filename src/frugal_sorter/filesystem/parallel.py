@@ -2,7 +2,7 @@
 
 What is left is handed out by tickets in a pipe: a fork and its parent take one after the other, so that both end at
 about the same time. The fork sends what it found through another pipe and ends. If it dies on the way, its parent does
-all that it did not take itself.
+everything that it did not take itself.
 """
 
 from __future__ import annotations
@@ -64,7 +64,7 @@ class _Tickets:
         return _TICKET.unpack(ticket)[0] if len(ticket) == _TICKET.size else None
 
     def close(self) -> None:
-        """Give the pipe back."""
+        """Close the pipe."""
         disk.close(self._reading)
 
 
@@ -72,7 +72,7 @@ def fork_with_pipe() -> tuple[int, int]:
     """Fork; return the fork's number, in it 0, and the end of a pipe through which it answers.
 
     Raises:
-        OSError: no fork can be had.
+        OSError: no fork is available.
     """
     reading, writing = os.pipe()
     try:
@@ -158,7 +158,7 @@ def _in_two_processes(
     except OSError:
         tickets.close()
         return False
-    # The fork has a copy of what its parent found so far, and begins with nothing: all that it sends is its own.
+    # The fork has a copy of what its parent found so far, and begins with nothing: everything that it sends is its own.
     if child == 0:
         try:
             mine = new()
@@ -204,18 +204,18 @@ Work = Callable[[Sequence[Item], OnProgress], Made]
 
 
 def _quiet(_: int) -> None:
-    """Tell nobody."""
+    """Report to nobody."""
 
 
 def in_two(items: Sequence[Item], costs: Sequence[int], work: Work[Item, Made], on_progress: OnProgress = _quiet) -> list[Made]:
-    """Return what some work makes of parts of the items, in their order, done by two processes where that pays.
+    """Return the results of some work on parts of the items, in their order, by two processes where that pays.
 
     Args:
         items: what is worked on.
         costs: what each of them costs, in bytes to read.
         work: does a part of them; what it returns is sent through a pipe. It is also given whom to tell now and then
             how many items of its part are done.
-        on_progress: is told how many items are done, of all of them by what one process sees.
+        on_progress: called with how many items are done, of all of them by what one process sees.
     """
     total = sum(costs)
     if total < _WORTH_BYTES or len(items) < 2 or not processes.can_fork():
@@ -251,7 +251,7 @@ def in_two(items: Sequence[Item], costs: Sequence[int], work: Work[Item, Made], 
 
 
 def _bounds(costs: Sequence[int], most: int) -> list[tuple[int, int]]:
-    """Return where parts of items begin and end; but for its last item, none costs more than so much."""
+    """Return where parts of items begin and end; without its last item, none costs more than a limit."""
     bounds, begin, so_far = [], 0, 0
     for at, cost in enumerate(costs, 1):
         so_far += cost

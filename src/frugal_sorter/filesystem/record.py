@@ -28,7 +28,7 @@ def storable_ns(ns: int) -> int:
 
 @frozen
 class Unknown:
-    """A fact that may exist but could not be had, and why."""
+    """A fact that may exist but was not available, and why."""
 
     reason: str
 
@@ -51,7 +51,7 @@ def name_order(name: str) -> tuple[list[str | int], str]:
 
 
 def is_inside(path: str, folder: str) -> bool:
-    """Return True if an absolute path is a folder or lies below it."""
+    """Return True if an absolute path is a folder or is below it."""
     return path == folder or path.startswith(folder.rstrip("/") + "/")
 
 
@@ -98,7 +98,7 @@ class Identity(NamedTuple):
 
 
 class FileRecord(NamedTuple):
-    """All that one status call says of an entry; `born_ns` also where it is no part of its identity."""
+    """Everything that one status call says of an entry; `born_ns` also where it is not part of its identity."""
 
     place: Place
     identity: Identity
@@ -240,7 +240,7 @@ def age_band(mtime_ns: int, now_ns: int) -> str:
 
 
 def band_order(name: str) -> int:
-    """Return where a band stands in its order, the newest or smallest first."""
+    """Return the place of a band in its order, the newest or smallest first."""
     names = [FUTURE_BAND, *(name for _, name in AGE_BANDS), OLDEST_BAND, *(name for _, name in SIZE_BANDS), LARGEST_BAND]
     return names.index(name) if name in names else len(names)
 

@@ -92,7 +92,7 @@ class OpenFiles:
                 found.holders[status.st_dev, status.st_ino] = who
                 if getattr(one, "mode", "w") != "r":  # not every system tells
                     found.writers[status.st_dev, status.st_ino] = who
-                # By path as well: whether a folder is in use is asked of all that is below it.
+                # By path as well: whether a folder is in use is asked of everything below it.
                 found.paths[one.path] = who
         return found
 
@@ -136,7 +136,7 @@ def sample_of(place: Place, size: int, dir_fd: int | None = None) -> str:
 
 
 def digest_of_contents(place: Place) -> str:
-    """Return a digest of all that a file holds (BLAKE2b, RFC 7693, 32 bytes).
+    """Return a digest of everything that a file holds (BLAKE2b, RFC 7693, 32 bytes).
 
     Raises:
         OSError: it cannot be read.
@@ -163,7 +163,7 @@ def with_sample(found: FileRecord, dir_fd: int | None = None) -> FileRecord:
 
 
 def look_like(place: Place, was: Identity, dir_fd: int | None = None) -> FileRecord:
-    """Return the status of an entry, with all that is needed to compare it to an earlier one.
+    """Return the status of an entry, with everything that is needed to compare it to an earlier one.
 
     Raises:
         OSError: there is none, or it cannot be looked at.

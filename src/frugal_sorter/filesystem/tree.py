@@ -86,7 +86,7 @@ class Met(NamedTuple):
 
     Args:
         how: `entry` for anything but a folder, `enter` before what is in a folder, `leave` after it.
-        fd: a descriptor of the folder that it lies in, good until the next one is met.
+        fd: a descriptor of the folder that it is in, good until the next one is met.
         name: its name there.
         status: as it was when its folder was read.
     """
@@ -98,9 +98,9 @@ class Met(NamedTuple):
 
 
 def below(fd: int) -> Iterator[Met]:
-    """Yield all that lies below an open folder, by name; what is in a folder stands between its two ends.
+    """Yield everything below an open folder, by name; the contents of a folder come between its two ends.
 
-    Whoever is told of an entry may remove it. Nothing is entered that another volume is mounted at.
+    The caller may remove an entry that it gets. Nothing is entered that another volume is mounted at.
 
     Raises:
         OSError: a folder cannot be read, or was moved meanwhile.
@@ -116,7 +116,7 @@ def below(fd: int) -> Iterator[Met]:
                     yield Met("entry", cursor.fd, name, status)
                     continue
                 yield Met("enter", cursor.fd, name, status)
-                # Whoever was told of it may have removed or renamed it; then this raises, and nothing is guessed.
+                # The caller may have removed or renamed it; then this raises, and nothing is guessed.
                 cursor.enter(name, other_volume=False)
                 names.append((name, status))
                 ways.append(_read(cursor.fd))
@@ -188,7 +188,7 @@ class View:
             self._gone.discard(target)
 
     def remove(self, path: str) -> None:
-        """An entry is gone then, with all that is in it."""
+        """An entry is gone then, with everything in it."""
         waiting = [path]
         # With what was moved into it, at any depth; what the disk has there is hidden by the folder that is gone.
         while waiting:
@@ -223,7 +223,7 @@ class View:
 
     def real(self, path: str) -> str | None:
         """Return where the disk has what will be at a path; None where nothing will be, or only a new folder."""
-        # From the entry up: the nearest folder that was moved, made or removed decides for all that is below it.
+        # From the entry up: the nearest folder that was moved, made or removed decides for everything below it.
         at, rest = path, ""
         while at not in ("/", ""):
             if at in self._moved:
@@ -275,7 +275,7 @@ _view: View | None = None
 
 @contextmanager
 def seeing(view: View) -> Iterator[View]:
-    """Have everything that is asked here see a foreseen file system."""
+    """Answer every question here from a foreseen file system."""
     global _view
     before, _view = _view, view
     try:

@@ -18,7 +18,7 @@ from frugal_sorter.values import frozen
 _PASSING_INODES = r"vfat|msdos|exfat|fuse.*|nfs.*|cifs|smb.*|9p|ncpfs|afs|ceph"
 # A file that is written to for the first time is copied first, and has another birth then.
 _PASSING_BIRTHS = r"overlay"
-# Others write to them as well, and this system is not told of it.
+# Others write to them as well, and this system does not notice.
 _SHARED = r"fuse.*|nfs.*|cifs|smb.*|9p|ncpfs|afs|ceph"
 # They take `A` and `a` for the same name, and keep some letters for themselves.
 _LIKE_WINDOWS = r"vfat|msdos|exfat|ntfs.*|fuseblk|fuse\.exfat.*|fuse\.ntfs.*|fuse\.lowntfs.*"
@@ -101,7 +101,7 @@ class Seen(NamedTuple):
 
 
 def volumes_below(folders: Iterable[str]) -> list[Seen]:
-    """Return the volumes that some folders lie on, or will lie on, but for that of the root, which is always there."""
+    """Return the volumes that some folders are on, or will be on, except that of the root, which is always there."""
     # Found by their mounts rather than by a look at every folder: a run can name a hundred thousand.
     tops = {top for top in mounted_tops() if not slashed.is_top(top)}
     found: dict[str, Seen | None] = {}
@@ -167,7 +167,7 @@ def _lasting() -> dict[int, bool]:
 
 @for_a_session
 def mount_at(folder: str) -> int:
-    """Return the number of the mount that a folder lies on, or will lie on: within one, a rename takes entries anywhere.
+    """Return the number of the mount that a folder is on, or will be on: within one, a rename takes entries anywhere.
 
     One volume can be mounted in several places, with the same device, and no rename leads from one to another.
 
@@ -205,9 +205,9 @@ def mounted_tops() -> list[str]:
 
 
 def is_on_mounted_volume(path: str) -> bool:
-    """Return True if a folder lies on a volume that is mounted at it or above it, the root aside.
+    """Return True if a folder is on a volume that is mounted at it or above it, the root aside.
 
-    So a folder that waits for a volume, and would fill the system disk without it, is told apart
+    This distinguishes a folder that waits for a volume, and would fill the system disk without it,
     from the volume itself.
     """
     folder = slashed.realpath(path)

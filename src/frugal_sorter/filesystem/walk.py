@@ -1,4 +1,4 @@
-"""Walking trees: what lies in each folder, and what is inside one."""
+"""Walking trees: what is in each folder, and what is inside one."""
 
 from __future__ import annotations
 
@@ -65,7 +65,7 @@ def read_parts(
     descriptor = disk.open(path if view is None else _nearest(view, path), LIST)
     try:
         own = disk.fstat(descriptor)
-        # Asked of the open folder: a mount or a link may have come between the listing above and now.
+        # From the open folder: a mount or a link may have come between the listing above and now.
         if dev is not None and own.st_dev != dev:
             raise OSError(errno.EXDEV, "on another volume", path)
         listing = Listing(path, own.st_dev)
@@ -148,7 +148,7 @@ class Reader(Generic[Context]):
 
     Args:
         status: whether sizes and times are wanted.
-        descend: called for each subfolder with the listing it stands in, its name and the context there; returns the
+        descend: called for each subfolder with the listing that it is in, its name and the context there; returns the
             context below, or None to leave the subfolder alone.
         pick: chooses the files that matter by their names; see `read_parts`.
         most: into how many entries at a time a folder is read, where it need not be known as a whole; None for all.
@@ -228,7 +228,7 @@ def working(
             try:
                 listing = next(parts, None)
             except OSError as error:
-                # The folder that a person named: that it cannot be read is no remark on a list, but the answer.
+                # The folder that a person named: if it cannot be read, that is the answer, not a remark on a list.
                 if path == must_read:
                     raise
                 note(found, unread_for(path, error))
@@ -288,7 +288,7 @@ def walk(
 
 
 class Inside(NamedTuple):
-    """All that is below a folder.
+    """Everything that is below a folder.
 
     Args:
         bytes: of all files.
@@ -312,7 +312,7 @@ def look_inside(path: str, dir_fd: int | None = None) -> Inside | Unknown:
 
     Args:
         path: an absolute path, or with `dir_fd` the name of the folder there.
-        dir_fd: a descriptor of the folder that it lies in.
+        dir_fd: a descriptor of the folder that it is in.
 
     Returns:
         what is there, or why it cannot be known: then nothing may be decided from it.
@@ -333,7 +333,7 @@ def look_inside(path: str, dir_fd: int | None = None) -> Inside | Unknown:
             if how == "leave":
                 way = ways.pop()
                 continue
-            # Bytes throughout: names need not be text, and NUL can stand in none of them.
+            # Bytes throughout: names need not be text, and none of them can have a NUL.
             name = way + os.fsencode(text)
             repository = repository or text in VERSION_CONTROL
             if how == "enter":

@@ -127,7 +127,7 @@ class Writer:
                 disk.utime(descriptor, (member.mtime, member.mtime))
 
     def _finish_folders(self) -> None:
-        """Give the folders their modes and times, the innermost first."""
+        """Set modes and times of the folders, the innermost first."""
         way: list[str] = []
         for met in below(self._fd):
             if met.how == "enter":
@@ -247,7 +247,7 @@ def _zip_name(name: str) -> str:
 
 
 def _with_inside(fd: int, name: str, packed: str) -> Iterator[Packed]:
-    """Yield an entry of an open folder and all that is in it, with their names in the zip."""
+    """Yield an entry of an open folder and everything in it, with their names in the zip."""
     found = disk.stat(name, dir_fd=fd, follow_symlinks=False)
     yield Packed(fd, name, _zip_name(packed), found)
     if not stat.S_ISDIR(found.st_mode):
@@ -264,7 +264,7 @@ def _with_inside(fd: int, name: str, packed: str) -> Iterator[Packed]:
 
 
 def refuse_unless_packed(context: RunContext, fd: int, name: str, members: Iterable[Mapping[str, Any]]) -> None:
-    """Check that all that a zip holds lies, byte for byte, where it was packed from.
+    """Check that everything in a zip is, byte for byte, where it was packed from.
 
     Args:
         context: of the run.
@@ -302,7 +302,7 @@ def _is_packed(context: RunContext, archive: zipfile.ZipFile, one: Packed) -> bo
 
 
 def same_stream(context: RunContext, blocks: Iterable[bytes], file: IO[bytes]) -> bool:
-    """Return True if blocks are all that a file holds."""
+    """Return True if a file holds nothing but blocks."""
     for block in blocks:
         context.heed()
         if file.read(len(block)) != block:
@@ -342,11 +342,11 @@ class Unpack(Making):
 
 
 def refuse_unless_archived(context: RunContext, fd: int, name: str, place: Place) -> None:
-    """Check that all that is in a folder came, byte for byte, out of an archive that is there.
+    """Check that everything in a folder came, byte for byte, out of an archive that is there.
 
     Args:
         context: of the run.
-        fd: a descriptor of the folder that it lies in.
+        fd: a descriptor of the folder that it is in.
         name: its name there.
         place: where the archive is.
 

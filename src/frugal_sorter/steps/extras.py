@@ -31,7 +31,7 @@ class SetAttribute(Verb):
         name, old, new = step.details["attribute"], step.details["old"], step.details["new"]
         fd, _ = find(self._context, source, was)
         with _entry(fd, source.name) as (path, numbers):
-            # Once more, since another one may have come to stand there before it was opened.
+            # Once more, since another one may have come to be there before it was opened.
             _, found = find(self._context, source, was)
             if numbers != (found.identity.dev, found.identity.ino) or read_attribute(path, name) != old:
                 raise NotDone(Why.CHANGED())

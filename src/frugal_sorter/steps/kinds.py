@@ -118,7 +118,7 @@ VerbName = Literal[
 
 
 class Words(NamedTuple):
-    """How a verb is said.
+    """The words for a verb.
 
     Args:
         will: what would be done, with a place for the amount.
@@ -141,7 +141,7 @@ class Kind:
 
     Args:
         does: the module of the verb, and the class in it.
-        words: how it is said; None where it only goes with other steps.
+        words: its words; None where it only goes with other steps.
         source: it has an entry that is there.
         target: it has a place where something will be.
         was: which kinds of entries it is about; empty where it may name none.
@@ -150,14 +150,14 @@ class Kind:
         witness: it must name another entry, which stays.
         planned: a planner of rules makes it, so that a plan in a file may hold it.
         takes: it takes the entry from where it was.
-        removes: it takes the entry away from people, to the trash or for good.
-        final: what it takes away is gone for good.
+        removes: it takes the entry away from people, to the trash or permanently.
+        final: what it takes away is permanently removed.
         lasting: what of it nothing takes back, in words; empty where it has an inverse.
         replaces: it puts another file in the place of one.
         makes: it makes something at its target, in a folder that must be there.
         stays: it leaves the folder of its entry as it is.
-        sized: it is told with its size.
-        last: it is told after the others.
+        sized: it is printed with its size.
+        last: it is printed after the others.
     """
 
     does: str
@@ -293,7 +293,7 @@ def _which(is_so: Callable[[Kind], bool]) -> frozenset[VerbName]:
     return frozenset(verb for verb, kind in KINDS.items() if is_so(kind))
 
 
-# What nobody asked for by itself: it goes with other steps.
+# Nobody asks for these: they go with other steps.
 ATTENDING = _which(lambda kind: kind.words is None)
 FINAL = _which(lambda kind: kind.final)
 LASTING = _which(lambda kind: bool(kind.lasting))

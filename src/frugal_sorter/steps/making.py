@@ -97,7 +97,7 @@ class MakeFolder(Verb):
         self._context.making[step.id] = time
         try:
             with opened(name, LIST, parent_fd) as made:
-                # Whoever may write in the parent can put another folder in its place at once; what is done to
+                # An account that may write in the parent can put another folder in its place at once; what is done to
                 # this one must not be done to that.
                 if disk.fstat(made).st_uid == accounts.user_id() and not disk.listdir(made):
                     self._describe(made, parent_fd, step.details)
@@ -249,7 +249,7 @@ class HardLink(Verb):
         """Finish what was begun if both still hold the same; else the file gets its name again.
 
         Raises:
-            NotDone, OSError: neither can be; all that is there stays.
+            NotDone, OSError: neither can be; everything that is there stays.
         """
         place, _, was = ends_of(step)
         assert step.witness is not None
@@ -299,7 +299,7 @@ class OwnFile(Verb):
 
     @staticmethod
     def _describe(fd: int, was: AsItWas) -> None:
-        """Give back mode, owner, attributes and times, as far as this account may."""
+        """Restore mode, owner, attributes and times, as far as this account may."""
         give_owner(fd, was["uid"], was["gid"])
         for attribute in set(attributes_of(fd)) - set(was["attributes"]):
             with suppress(OSError):

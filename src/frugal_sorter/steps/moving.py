@@ -87,7 +87,7 @@ class Move(Verb):
         return self._look_once_more(step, source_fd, source, target, target_fd, was)
 
     def put(self, step: Step, entry: Held) -> Mark:
-        """Give an entry that is held its target name."""
+        """Rename an entry that is held to its target name."""
         _, target, was = ends_of(step)
         try:
             target_fd = self._context.descriptors.folder(target.folder)
@@ -193,7 +193,7 @@ class Move(Verb):
 
 
 def _is_same_inode(place: Place, fd: int, was: Identity) -> bool:
-    """Tell cheaply whether an entry that was looked at a moment ago is what stands here now."""
+    """Return True if an entry seen a moment ago is what is here now, at the cost of one status call."""
     try:
         now = disk.stat(place.name, dir_fd=fd, follow_symlinks=False)
     except OSError:
@@ -209,7 +209,7 @@ REMOVING = "removing"
 
 
 class InTouch:
-    """Whether somebody touched an entry since, be it only its attributes, or what is in it.
+    """Whether somebody changed an entry since, its attributes or contents included.
 
     Args:
         fd: a descriptor of its folder.
@@ -350,7 +350,7 @@ class MoveAcross(Verb):
         return resolve_set_aside(context, step, aside, True) if aside else left_undone(step, Why.INTERRUPTED())
 
     def _finish(self, step: Step, copied: Identity) -> bool:
-        """Give a finished copy its name where what it was made of is gone: it may be the only one by now."""
+        """Rename a finished copy to its target where its original is gone: it may be the only one by now."""
         _, target, _ = ends_of(step)
         part = Place(target.folder, self._context.private(step))
         if there(self._context, part, copied) is None:
@@ -400,7 +400,7 @@ def remove_copy(context: RunContext, step: Step, fd: int, name: str, made: Ident
 
 
 def lost_text(near: str, dev: int, kinds: Collection[str]) -> str:
-    """Say in one line what a volume does not keep of the files that went there.
+    """Return one line on what a volume does not keep of the files that went there.
 
     Args:
         near: a folder on it.

@@ -1,4 +1,4 @@
-"""Getting hold of what a step is about, and what grows until it is finished."""
+"""Opening a step's entry, and making what is not visible until it is finished."""
 
 from __future__ import annotations
 
@@ -68,7 +68,7 @@ def is_same_inside(fd: int, name: str, was: Identity) -> bool:
 
 @frozen
 class Held:
-    """An entry that is as planned: an open folder, and where it stands in it now."""
+    """An entry that is as planned: an open folder, and where it is in it now."""
 
     fd: int
     place: Place
@@ -77,7 +77,7 @@ class Held:
 
 @contextmanager
 def held(context: RunContext, step: Step, removal: bool = False) -> Iterator[Held]:
-    """Get hold of the entry of a step; a folder is set aside under a private name and looked at inside.
+    """Open the entry of a step; a folder is set aside under a private name and looked at inside.
 
     If the block does not take the entry away, it is put back under its name.
 
@@ -149,7 +149,7 @@ def _hold_witness(holding: ExitStack, context: RunContext, fd: int, name: str, w
 
 
 def put_back(context: RunContext, aside: Place, place: Place, was: Identity) -> str:
-    """Give an entry that was set aside its name again, or a numbered one where that is taken by now.
+    """Rename an entry that was set aside back, or to a numbered name where its own is taken by now.
 
     Args:
         context: of the run.
@@ -211,7 +211,7 @@ def resolve_set_aside(context: RunContext, step: Step, aside: Place, repair: boo
 
 
 def there(context: RunContext, place: Place, was: Identity) -> FileRecord | None:
-    """Return what stands at a place if it is a certain entry, changed or not.
+    """Return what is at a place if it is a certain entry, changed or not.
 
     Raises:
         OSError: that cannot be found out.
@@ -221,7 +221,7 @@ def there(context: RunContext, place: Place, was: Identity) -> FileRecord | None
 
 
 def look_at(context: RunContext, place: Place, was: Identity | None = None) -> FileRecord | None:
-    """Return what stands at a place, or None; by descriptor, no folder on the way is a link.
+    """Return what is at a place, or None; by descriptor, no folder on the way is a link.
 
     Args:
         context: whose descriptors are used.
@@ -243,7 +243,7 @@ def look_at(context: RunContext, place: Place, was: Identity | None = None) -> F
 _ANYTHING = Identity("other", 0, 0, 0, 0)
 
 
-# What is noted of a part: it is there; it is finished, and gets its name.
+# The notes of a part: it is there; it is finished, and gets its name.
 BEGUN, COPIED = "begun", "copied"
 
 
@@ -275,7 +275,7 @@ class Part:
 
 @contextmanager
 def part_beside(context: RunContext, step: Step, place: Place | None = None) -> Iterator[Part]:
-    """Give the private name beside the target of a step; what was made there is removed if the block fails.
+    """Yield the private name beside the target of a step; what was made there is removed if the block fails.
 
     Args:
         context: of the run.
@@ -324,7 +324,7 @@ def remove_part(fd: int, place: Place, made: Identity | None, began_ns: int) -> 
     except FileNotFoundError:
         return "not there"
     except (NotDone, OSError):
-        # Whoever may write in a folder may still not look into what lies in it.
+        # An account that may write in a folder may still not read what is in it.
         return "stays"
     return "removed"
 
@@ -375,7 +375,7 @@ def finish_part(context: RunContext, step: Step, part: Part, data: Mapping[str, 
 
 
 def identity_of(place: Place, fd: int) -> FileRecord:
-    """Return the status of what was made, with all that later says whether it is still the same.
+    """Return the status of what was made, with everything that later says whether it is still the same.
 
     Raises:
         OSError: it is gone.

@@ -1,4 +1,4 @@
-"""Removing entries for good: what a person asked for, what the trash held, and what a run had made."""
+"""Removing entries permanently: what a person asked for, what the trash held, and what a run had made."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ IsWanted = Callable[[int, str, os.stat_result], None]
 
 
 class Delete(Verb):
-    """Removes an entry for good; a folder with all that is in it.
+    """Permanently removes an entry; a folder with everything in it.
 
     Between the last look at a file and its removal there is a moment in which another program can
     put another file there; both are done relative to an open folder, so that it is as short as can be.
@@ -96,7 +96,7 @@ def remove_held(context: RunContext, step: Step, entry: Held, private: bool, is_
 
 
 class Empty(Delete):
-    """Removes an entry of a trash for good, and then the note of where it was; of an orphan, what there is of it."""
+    """Permanently removes an entry of a trash, and then the note of where it was; of an orphan, what is left of it."""
 
     def do(self, step: Step) -> Mark:
         mark = super().do(step)
@@ -129,7 +129,7 @@ class RemoveMade(Verb):
         return Mark(step.id, Outcome.DONE)
 
     def _refuse_last_copy(self, step: Step, entry: Held, holding: ExitStack) -> IsWanted | None:
-        """Check that all that is in it is also in what it was made of.
+        """Check that everything in it is also in what it was made of.
 
         Raises:
             NotDone: it is not; then this is the only one.

@@ -1,4 +1,4 @@
-"""One step of a plan: what is known of it, how it is counted, how it stands in a file; and what its verb is."""
+"""One step of a plan: what is known of it, how it is counted, how it is written to a file, and what its verb is."""
 
 from __future__ import annotations
 
@@ -101,7 +101,7 @@ class Step:
 
     @property
     def place(self) -> Place:
-        """The place that the step is about: where its entry is, or will be."""
+        """The path of the step's entry: where it is, or will be."""
         place = self.source or self.target
         assert place is not None
         return place
@@ -124,12 +124,12 @@ class Step:
 
     @property
     def is_folder(self) -> bool:
-        """Whether the entry that it is about is a folder."""
+        """Whether its entry is a folder."""
         return self.was is not None and self.was.kind == "folder"
 
     @property
     def count(self) -> Count:
-        """The entry that it is about."""
+        """Its entry."""
         if not self.is_folder:
             return ONE_FILE
         # A step that only goes with others, such as a tag, does not know what is inside.
@@ -137,7 +137,7 @@ class Step:
 
     @property
     def bytes(self) -> int:
-        """How much it is about, in bytes."""
+        """The size of its entry, in bytes."""
         return int(self.details.get("bytes", self.was.size if self.was else 0))
 
 
@@ -145,8 +145,8 @@ class Tally(dict[VerbName, Count]):
     """What some steps did: the entries by verb, and all of them, where one with several steps is counted once.
 
     Attributes:
-        all: the entries that were there before; a zip that is made of them is none of these.
-        bytes: how large these are, but for those that only got a tag, a link or a program.
+        all: the entries that were there before; a zip that is made of them is not one.
+        bytes: how large these are, without those that only got a tag, a link or a program.
         steps: how many steps that were.
         bytes_by: the sizes by verb.
     """
@@ -156,30 +156,33 @@ class Tally(dict[VerbName, Count]):
         self.all, self.bytes, self.steps = NONE, 0, 0
         self.bytes_by: dict[VerbName, int] = {}
         # The last entry: where it was and is, what was done with it, and what of it is counted.
-        self._places: set[Place | None] = set()
-        self._verbs: set[VerbName] = set()
+        self._places: tuple[Place | None, ...] = ()
+        self._verbs: tuple[VerbName, ...] = ()
         self._inside, self._is_sized = 0, False
         self.add(steps)
 
     def add(self, steps: Iterable[Step]) -> None:
         """Add more steps, in order; those about one entry follow each other."""
-        # Counted in plain numbers, since there can be a million; folders are rare.
+        # Counted in plain numbers, since there can be a million; folders are rare, and few steps have details.
         files, entries, sizes = dict[VerbName, int](), 0, self.bytes_by
+        places, verbs, inside, is_sized = self._places, self._verbs, self._inside, self._is_sized
         for step in steps:
-            verb, about, size, is_folder = step.verb, step.about, step.bytes, step.is_folder
+            verb, was = step.verb, step.was
+            about, size = (step.about, step.bytes) if step.details or was is None else (step.source, was.size)
+            is_folder = was is not None and was.kind == "folder"
             self.steps += 1
-            if about is None or about not in self._places:
-                self._places, self._verbs, self._inside, self._is_sized = {about}, set(), 0, about is None
+            if about is None or about not in places:
+                places, verbs, inside, is_sized = (about,), (), 0, about is None
                 if is_folder:
                     self.all += NONE if about is None else Count(folders=1)
                 else:
                     entries += about is not None
-            self._places.add(step.target)
-            if not self._is_sized and verb not in UNSIZED:
-                self._is_sized = True
+            places += (step.target,)
+            if not is_sized and verb not in UNSIZED:
+                is_sized = True
                 self.bytes += size
-            if verb not in self._verbs:
-                self._verbs.add(verb)
+            if verb not in verbs:
+                verbs += (verb,)
                 self.setdefault(verb, NONE)  # in the order in which they are met
                 sizes[verb] = sizes.get(verb, 0) + size
                 if is_folder:
@@ -187,9 +190,10 @@ class Tally(dict[VerbName, Count]):
                 else:
                     files[verb] = files.get(verb, 0) + 1
             # A tag does not know how much is inside its folder; what moves that does.
-            if is_folder and step.count.inside > self._inside and about is not None:
-                self.all += Count(inside=step.count.inside - self._inside)
-                self._inside = step.count.inside
+            if is_folder and step.count.inside > inside and about is not None:
+                self.all += Count(inside=step.count.inside - inside)
+                inside = step.count.inside
+        self._places, self._verbs, self._inside, self._is_sized = places, verbs, inside, is_sized
         for verb, number in files.items():
             self[verb] += Count(number)
         self.all += Count(entries)
@@ -208,7 +212,7 @@ _VERBS = frozenset(VerbName.__args__)  # type: ignore[attr-defined]
 
 
 def step_as_line(step: Step) -> dict[str, Any]:
-    """Return a step as JSON values, with all that is needed to carry it out."""
+    """Return a step as JSON values, with everything that is needed to carry it out."""
     line: dict[str, Any] = {"id": step.id, "verb": step.verb}
     if step.rule:
         line |= {"rule": step.rule, "key": step.rule_key}
@@ -274,7 +278,7 @@ def _sure_identity(values: object) -> Identity:
 
 
 def refuse_malformed(step: Step) -> None:
-    """Check that a step has all that its verb needs, and nothing that its verb does not know.
+    """Check that a step has everything that its verb needs, and nothing that its verb does not know.
 
     Raises:
         ValueError: it does not; says what is wrong.
@@ -370,7 +374,7 @@ class RunContext:
         return f"{PRIVATE}{self.run}-{step.id}-{self.token}"
 
     def heed(self) -> None:
-        """Give up what takes long when the run is to stop.
+        """Raise where the run is to stop, in the middle of long work.
 
         Raises:
             NotDone: it is.
@@ -399,7 +403,7 @@ class Verb(ABC):
 
     @abstractmethod
     def resolve_after_crash(self, step: Step, note: Mark | None, repair: bool) -> Mark:
-        """Tell from the disk how a step of an interrupted run ended; may be called again.
+        """Find out from the disk how a step of an interrupted run ended; may be called again.
 
         Args:
             step: a step without a mark.
@@ -418,7 +422,7 @@ class Verb(ABC):
         """
 
     def left_under_private_name(self, step: Step) -> str:
-        """Return the path of what stands under the private name of a step; empty where nothing does."""
+        """Return the path of what is under the private name of a step; empty where nothing does."""
         for folder in dict.fromkeys(place.folder for place in (step.target, step.source) if place):
             aside = Place(folder, self._context.private(step))
             try:
@@ -446,7 +450,7 @@ class Verb(ABC):
 def attempt(verb: Verb, step: Step) -> Mark:
     """Carry a step out; what goes wrong with one entry is a mark.
 
-    As long as something stands under its private name, its end is open, whatever it was that went wrong.
+    As long as something is under its private name, its outcome is open, whatever went wrong.
     """
     try:
         return verb.do(step)

@@ -135,7 +135,7 @@ def _decoded(name: str) -> str:
 
 
 Item = TypeVar("Item")
-# Each batch is synced by itself; with smaller ones its parent waits more often for the disk.
+# Each batch is synced separately; with smaller ones its parent waits more often for the disk.
 BATCH = 5_000
 # For fewer a fork costs more than it saves.
 FEWEST = 6_000
@@ -144,7 +144,7 @@ FEWEST = 6_000
 class Prewriter(Generic[Item]):
     """Hands items to a fork by the batch; its parent asks for the batches in order, and waits for each.
 
-    A signal to the whole group of processes is for the parent to heed: the fork ends when it is told to, or
+    A signal to the whole group of processes is for the parent to heed: the fork ends on request, or
     when its parent is gone, after the batch it is at. It keeps open what the parent has open, so that the
     right to change files is not free before both have ended.
 
@@ -152,7 +152,7 @@ class Prewriter(Generic[Item]):
         items: all there are, in the order in which they are needed.
         work: makes some items ready and returns the numbers of those that are; it runs in the fork.
         secure: waits until all that `work` did so far will last; it runs in a thread of the fork, beside the
-            work on the next batch. A batch is told to be ready only after it.
+            work on the next batch. A batch is reported as ready only after it.
     """
 
     def __init__(self, items: Sequence[Item], work: Callable[[Sequence[Item]], list[int]], secure: Callable[[], None]) -> None:
@@ -343,7 +343,7 @@ class Trash(Verb):
             raise NotDone(Why.NAME_TAKEN_IN_TRASH(target.name)) from None
         made = disk.fstat(descriptor)
         try:
-            # In one go but for a full disk, where a write can be cut short.
+            # In one call, except on a full disk, where a write can be cut short.
             left = trash.info_bytes(source, self._when, step.bytes)
             while left:
                 left = left[os.write(descriptor, left) :]
@@ -359,7 +359,7 @@ class Trash(Verb):
             remove_infos(self._context, [target])
 
     def _make(self, trash: TrashBin) -> TrashBin:
-        """Make a trash that is not there yet; whatever else stands there is not used."""
+        """Make a trash that is not there yet; whatever else is there is not used."""
         make_above(self._context.descriptors, os.path.dirname(trash.root))
         for path in dict.fromkeys((trash.root, trash.files, trash.info)):
             place = place_of(path)
@@ -376,13 +376,14 @@ class Trash(Verb):
         return trash
 
     def _furnish(self, trash: TrashBin, parent: int) -> None:
-        """Give a new trash the file and the attributes by which the desktop knows it; without them it holds what it is given."""
+        """Add the file and the attributes by which the desktop recognises a new trash; it works without them."""
         with suppress(OSError):
             folder = self._context.descriptors.folder(trash.root)
             with open(disk.open("desktop.ini", NEW_FILE, 0o600, dir_fd=folder), "wb") as file:
                 file.write(trash.desktop_ini)
             disk.hide("desktop.ini", folder)
             disk.hide(place_of(trash.root).name, parent)
+            disk.make_private(place_of(trash.root).name, parent)
             above = place_of(os.path.dirname(trash.root))
             disk.hide(above.name, self._context.descriptors.folder(above.folder))
 

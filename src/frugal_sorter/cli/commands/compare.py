@@ -205,7 +205,7 @@ def _print_table(comparison: Comparison) -> None:
 
 
 def _tables(comparison: Comparison) -> list[Table]:
-    """Return how many files changed in which way, by type and by folder."""
+    """Return how many files had each kind of change, by type and by folder."""
 
     def counted(how: How) -> Column:
         return Column(how, lambda row: row.counts[how], lambda number: f"{number:,}" if number else "", is_right=True)

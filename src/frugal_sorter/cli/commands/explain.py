@@ -86,7 +86,7 @@ def run(args: argparse.Namespace) -> int:
 
 
 def _show_all_gone(screen: Screen, paths: Sequence[str]) -> bool:
-    """Say of files that are gone where they went, for which no rule file is needed; return False where one is not known."""
+    """Print where files that are gone went, without a rule file; return False if that is not known of one."""
     with Journal(ready_state_folder(), write=False) as journal:
         known = [(path, taken_from(journal, path)) for path in map(slashed.abspath, paths)]
         for path, passage in known if all(passage for _, passage in known) else ():
@@ -167,7 +167,7 @@ def _as_json(named: str, world: World, explainer: Explainer, rules: Collection[s
 
 
 def _show_gone(screen: Screen, journal: Journal, path: str, passage: Passage) -> None:
-    """Say which run took an entry away that is no longer there, where it is, and how it comes back."""
+    """Print which run took an entry away that is no longer there, where it is, and how it comes back."""
     screen.parts((shown(path), "bold"), ("  no longer exists", ""))
     at, seen, last = path, set[int](), passage
     following: Passage | None = passage
@@ -194,7 +194,7 @@ def _show_gone(screen: Screen, journal: Journal, path: str, passage: Passage) ->
 
 
 def _show_coming(screen: Screen, journal: Journal, path: str) -> None:
-    """Say which run put an entry where it is."""
+    """Print which run put an entry where it is."""
     try:
         passage = put_at(journal, path, look(Place(*os.path.split(path))).identity)
     except OSError:

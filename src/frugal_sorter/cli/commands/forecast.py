@@ -160,7 +160,7 @@ def _print_outlook(screen: Screen, now: Saved, trend: Trend, outlook: Outlook, f
 
 
 def _doubted(now: Saved, trend: Trend, outlook: Outlook, first_visit: bool) -> list[str]:
-    """Return why no date is told, what can be said instead, and what would tell it."""
+    """Return why no date is given, what can be said instead, and what would make a date possible."""
     lines = []
     pace = outlook.burst
     if outlook.doubt == "no points":

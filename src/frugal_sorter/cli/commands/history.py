@@ -47,7 +47,7 @@ EXAMPLES = """
   frugal history --since yesterday --by nightly
   frugal history --format json
 """
-# What is of no use to anybody else.
+# What nobody else needs.
 _INNER = frozenset({"token", "volumes"})
 # With fewer columns there is no room for the rule file.
 _WIDE = 100
@@ -62,7 +62,7 @@ _WEEK_NS = 7 * DAY_NS
 # A table without `--since` goes back this far, and has at least this many lines.
 _RECENT_NS, _FEW = 30 * DAY_NS, 20
 
-# How many steps of a run ended in which way, and how many entries it changed.
+# How many steps of a run had each outcome, and how many entries it changed.
 _Ends = tuple[_Counts, int]
 
 
@@ -169,8 +169,8 @@ class _Line:
         bytes: how much these are; None where that is not known.
         state: what came of it.
         rules: the rule file or the command.
-        trouble: what a person must know besides.
-        freed: how many bytes are gone for good.
+        trouble: what else a person must know.
+        freed: how many bytes are permanently removed.
         times: how often it came.
     """
 

@@ -55,7 +55,7 @@ EXAMPLES = """
   frugal inventory ~/Intake --largest 20 --where "latest older than 1 year"
   frugal inventory /srv/store --listing --sort size --format csv > store.csv
 """
-# A screen; and more than there can be.
+# A screenful, and more than there can be.
 _TOP, _ALL = 25, 10**12
 _ORDERS = ("size", "files", "newest", "name", "modified")
 
@@ -90,7 +90,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--full",
         action="store_true",
-        help="with --save: also save all that rules can ask for, so that `preview --on` works with it",
+        help="with --save: also save everything that rules can ask for, so that `preview --on` works with it",
     )
     parser.add_argument(
         "--look-inside", action="store_true", help="with --full: open files too, for dates taken, titles and media types"

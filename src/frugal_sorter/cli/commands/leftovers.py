@@ -88,7 +88,7 @@ class _Look:
         self.there, self.before = where_installed(program), trashed_before(program)
 
     def introduce(self, screen: Screen) -> None:
-        """Say whether the program is installed."""
+        """Print whether the program is installed."""
         if self.there:
             screen.line(
                 f"{shown(self.program)} is still installed ({shown(self.there)}), so its files are only listed.", style="warn"

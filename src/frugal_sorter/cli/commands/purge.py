@@ -87,7 +87,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def rule_of(args: argparse.Namespace) -> tuple[dict[str, Value], str]:
-    """Return the rule that stands for the job, without `in`, and its folder."""
+    """Return the rule behind the job, without `in`, and its folder."""
     purge = _purge(args)
     if args.keep_newest or args.until_free is not None:
         raise UsageError("--as-rule cannot be combined with --keep-newest or --until-free", "remove them")
@@ -127,7 +127,7 @@ class _PurgeJob(Job):
 
     def _narrow(self, plan: Plan, world: World) -> None:
         self.purge.narrow(plan, world)
-        # What its own types say is asked of the rule alone.
+        # Types of its own are looked up in the rule alone.
         if not plan.asked and not self.args.types:
             others = [by for by in DATES if by != self.args.by]
             self.older.update(self.purge.by_other_dates(others, _takes(self.args), world))
@@ -164,7 +164,7 @@ class _PurgeJob(Job):
 
 
 def _show_older(screen: Screen, older: Mapping[str, Older]) -> None:
-    """Say by which other dates something would go."""
+    """Print by which other dates something would be removed."""
     for by, (counted, came_ns) in older.items():
         when = f"; the most recent arrived here on {date_text(came_ns)}" if by in ("modified", "opened") and came_ns else ""
         are = "is" if counted.entries == 1 else "are"

@@ -138,7 +138,7 @@ def _machines(args: argparse.Namespace) -> int:
     screen.lines(lines[0])
     if machines:
         screen.line()
-        # Those that need a person stand first; the others are of interest one by one only to programs.
+        # Those that need a person come first; the others are of interest one by one only to programs.
         shown_rows = max(sum(bool(_to_look_at(one, now_ns)) for one in machines), _MACHINES)
         screen.table(replace(table, rows=machines[:shown_rows]))
         if len(machines) > shown_rows:
@@ -159,7 +159,7 @@ def _to_look_at(one: Machine, now_ns: int) -> str:
 
 
 def _of_all(machines: Sequence[Machine], idle: Sequence[str], unread: Sequence[Unread], now_ns: int) -> list[str]:
-    """Return what is to be said of all machines together."""
+    """Return the sums of all machines."""
     counts = (
         (sum(one.is_silent(now_ns) for one in machines), "has not reported for a week", "have not reported for a week"),
         (sum(one.troubles > 0 for one in machines), "had problems", "had problems"),
@@ -184,7 +184,7 @@ def _paragraphs(found: Report, is_page: bool = False) -> list[str]:
 
     Args:
         found: what was done.
-        is_page: of a page, the first says all that its owner needs, and what went wrong is left to the technician.
+        is_page: of a page, the first says everything that its owner needs, and what went wrong is left to the technician.
     """
     said = []
     times = sum(found.visits.values())

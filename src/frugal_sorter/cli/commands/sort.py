@@ -57,7 +57,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def rule_of(args: argparse.Namespace) -> tuple[dict[str, Value], str]:
-    """Return the rule that stands for the job, without `in`, and its folder."""
+    """Return the rule behind the job, without `in`, and its folder."""
     folder = folder_named(args.folder)
     refused = refused_whole(folder)
     if refused and args.levels != 1:

@@ -97,7 +97,7 @@ class _Tidy(Job):
         return replace(plan, notes=[*plan.notes, Note(f"approved by {what}", False)])
 
     def decide(self, plan: Plan, screen: Screen | None) -> Plan:
-        """Ask for each rule that wants to be asked for by itself; without a person they are left."""
+        """Ask separately about each rule that wants it; without a person its entries are left."""
         agreed: set[str] = set()
         for rule in self.book.rules if self.book is not None else ():
             steps = [step for step in plan.asked if step.rule == rule.name]

@@ -1,4 +1,4 @@
-"""`frugal trash`: what lies there, bringing it back, and emptying it."""
+"""`frugal trash`: what is there, bringing it back, and emptying it."""
 
 from __future__ import annotations
 
@@ -42,7 +42,7 @@ def asks_to_empty(args: argparse.Namespace) -> bool:
 
 
 class _Empty(Job):
-    """List what would leave the trash, ask, and remove it for good."""
+    """List what would leave the trash, ask, and remove it permanently."""
 
     is_steerable = False
 

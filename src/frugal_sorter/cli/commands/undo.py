@@ -26,7 +26,7 @@ EXAMPLES = """
   frugal undo 12         run 12 of `frugal history`; of an undo: redo it
   frugal undo 12 --only "Intake/glaze list.csv" "Intake/*.pdf"
   frugal undo 12 --yes
-  frugal undo --since 14:00          all that was done since, the last run first
+  frugal undo --since 14:00          everything done since, the last run first
 """
 
 
@@ -52,7 +52,7 @@ def job(args: argparse.Namespace) -> Job | None:
 
 
 def run(args: argparse.Namespace) -> int:
-    """Take back all that was done since a moment, the last run first, after one question."""
+    """Take back everything that was done since a moment, the last run first, after one question."""
     if args.run is not None or args.only:
         raise UsageError("--since selects the runs, so it cannot be combined with RUN or --only", "remove RUN and --only")
     session, screen = args.call.begin(), Screen(is_short(args))

@@ -35,7 +35,7 @@ from frugal_sorter.steps.step import Mark, Step
 EXAMPLES = """
   frugal watch front-desk.toml
   frugal watch front-desk.toml --once          what is there now, then end
-  frugal watch front-desk.toml --every 30s     look, where a volume tells nothing
+  frugal watch front-desk.toml --every 30s     look, where a volume sends no events
   frugal schedule add intake --at arrival -- watch front-desk.toml
 """
 _SIX_HOURS = "6 hours"
@@ -118,7 +118,7 @@ def _once(watcher: Watcher, listener: _Terminal, call: Call) -> int:
 def _give_memory_back() -> None:
     """Free what a visit needed: a command ends soon and needs no collector, but this one stays for months."""
     gc.collect()
-    # What is free lies scattered; the C library returns it when it is told to.
+    # What is free is scattered; the C library returns it when it is told to.
     processes.give_back_memory()
 
 

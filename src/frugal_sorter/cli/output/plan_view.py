@@ -58,7 +58,7 @@ _NOISE_BYTES, _NOISE_SHARE = 1_000_000, 0.1
 
 
 def freed_texts(freed: Freed, full_ns: int | None, gained: int) -> list[str]:
-    """Return in lines what was freed, what was not so far, and when the volume is full.
+    """Return lines on what was freed, what is not freed yet, and when the volume is full.
 
     Args:
         freed: what a run freed.
@@ -122,13 +122,13 @@ class PlanView:
         self.plan = plan
         self.screen = screen
         self.numbers = numbers if numbers is not None else Numbers(plan)
-        # Piped on, a line is the same whatever stands above it.
+        # Piped on, a line is the same whatever is above it.
         self._is_numbered = numbers is not None and screen.is_terminal
         self.change(plan)
         shown_steps = [step for step in plan.asked if step.id not in self._going_along]
-        # Places that are made free in a group, by the step that takes what stands there away.
+        # Places that are made free in a group, by the step that takes what is there away.
         self._making_room = {(step.group, step.source) for step in plan.steps if step.id in self._going_along and step.source}
-        # Where a trash lies says nothing about where a plan happens.
+        # Where a trash is says nothing about where a plan happens.
         folders = {place.folder for step in shown_steps for place in _near_places(step)}
         folders.update(left.place.folder for left in plan.not_touched)
         self.base = common_base(sorted(folders or plan.roots))
@@ -139,7 +139,7 @@ class PlanView:
             screen.short = not screen.has_room(lines + headings)
         self.unclaimed = _UNCLAIMED.get(plan.kind)
         self._announced: set[str] = set()
-        # Many changes are told by folder, once all are done.
+        # Many changes are listed by folder, once all are done.
         self._sums_up = screen.short and len(shown_steps) > 2 * FEW + 1
         self._ways: dict[tuple[str, str, str], Count] = {}
 
@@ -150,7 +150,7 @@ class PlanView:
         self.new_folders = {step.target.path for step in self.plan.steps if step.verb == "make-folder" and step.target}
 
     def number(self, step: Step) -> str:
-        """Return the number of a step, as it stands before its line; empty where there is none."""
+        """Return the number of a step, as it is before its line; empty where there is none."""
         return f"{self.numbers.of(step):>{self.numbers.width}}  " if self._is_numbered else ""
 
     def span(self, steps: Sequence[Step]) -> str:
@@ -172,7 +172,7 @@ class PlanView:
             self.screen = screen
 
     def show(self, names: bool = True) -> None:
-        """Print all that would be done and what would be left; by name, or only by rule."""
+        """Print everything that would be done and what would be left; by name, or only by rule."""
         self.screen.parts(("Paths relative to ", ""), (shown(self.base), "bold"))
         for rule, steps in by_rule(self.plan).items():
             if names:
@@ -286,7 +286,7 @@ class PlanView:
         self.screen.sample(lefts, show)
 
     def show_nothing(self, what: str, hidden: bool, levels: str, unhide: str) -> None:
-        """Say that there is nothing to do, and why.
+        """Print that there is nothing to do, and why.
 
         Args:
             what: in words, such as `Nothing to sort`.
@@ -307,7 +307,7 @@ class PlanView:
             self.screen.line(f"{more}{count_text(found.hidden, 'hidden file')} not checked; to include hidden files: `{unhide}`.")
 
     def show_deeper(self, levels: str, found: Unseen | None = None) -> None:
-        """Say how many files lie deeper than was looked, if any."""
+        """Print how many files are too deep to be looked at, if any."""
         found = found if found is not None else unseen(self.plan.levels, True)
         if found.deeper:
             more = "At least " if found.more else ""
@@ -364,7 +364,7 @@ class PlanView:
         self.screen.parts((f"{word:9}", _OUTCOMES[mark.outcome][1]), (f"{step_text(step, self.base)}{why}", ""))
 
     def show_sums(self, run: int) -> None:
-        """Print by folder how much was done in a run, where each change was not printed by itself."""
+        """Print by folder how much was done in a run, where each change was not printed separately."""
         ways = [(count.entries, entries_text(count), way) for way, count in self._ways.items()]
         ways.sort(key=lambda one: -one[0])
         width = max((len(amount) for _, amount, _ in ways), default=0)

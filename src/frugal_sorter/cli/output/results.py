@@ -12,14 +12,14 @@ from frugal_sorter.cli.output.text import below, cell_text, date_text, moment_te
 from frugal_sorter.values import frozen, replace
 
 _Get = Callable[[Any], Any]
-# Of all that is printed as JSON: keys go, come or change their meaning only with a new number.
+# The format of all JSON output: keys are added, removed or change their meaning only with a new number.
 FORMAT = 2
 # A bar of this many letters is the whole.
 _BAR = 16
 
 
 def _or_said(write: Callable[[Any], str]) -> Callable[[Any], str]:
-    """Return a writer of values that leaves a text as it is, such as `unknown` where a date would stand."""
+    """Return a writer of values that leaves a text as it is, such as `unknown` in place of a date."""
     return lambda value: value if isinstance(value, str) else write(value)
 
 
@@ -31,7 +31,7 @@ class Column:
         head: its heading.
         get: takes its value out of a row; None where rows are sequences of values.
         text: writes a value; None is an empty cell.
-        is_right: its cells stand on the right, as numbers do.
+        is_right: its cells are aligned right, as numbers are.
         is_whole: it is never cut, however narrow the terminal is.
         is_extra: it is left out where the others leave it no room, and where no person looks.
     """
@@ -113,7 +113,7 @@ class Table:
 
     @property
     def sides(self) -> list[str]:
-        """The class of each column on a page: numbers stand on the right, dates among them."""
+        """The class of each column on a page: numbers are aligned right, dates among them."""
         first = self.values(self.rows[0]) if self.rows else [""] * len(self.columns)
         return ["number" if isinstance(value, int) else "" for value in first]
 
@@ -123,7 +123,7 @@ def print_json(value: object, **long: Iterable[object]) -> None:
 
     Args:
         value: it.
-        long: lists that stand first in it, an element to a line, printed as they come: indented whole, a hundred
+        long: lists that are first in it, an element to a line, printed as they come: indented whole, a hundred
             thousand elements would take longer than the search for them.
     """
     if isinstance(value, dict) and "$schema" not in value:
@@ -270,7 +270,7 @@ def page(
 
     Args:
         title: its heading.
-        lines: what is said below it.
+        lines: the lines below it.
         tables: they.
         figure: SVG, trusted as it is ours; empty for none.
         about: what the figure shows, for readers who cannot see it.

@@ -167,7 +167,7 @@ def review_page(title: str, lead: str, lines: Sequence[str], groups: Sequence[Ch
     Args:
         title: its heading.
         lead: the one sentence to read.
-        lines: what is said below it.
+        lines: the lines below it.
         groups: the changes.
         digest: which plan it is about.
     """

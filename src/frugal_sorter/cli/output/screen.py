@@ -68,7 +68,7 @@ class Progress:
         self._written = len(text)
 
     def clear(self) -> None:
-        """Take the line away, so that another can be printed; it comes again when more is told."""
+        """Clear the line, so that another can be printed; it comes back with the next news."""
         if self._written:
             self._screen.write("\r" + " " * self._written + "\r")
             self._screen.flush()
@@ -108,7 +108,7 @@ class Screen:
     Rich is imported for colour only: a long list that is piped on needs none.
 
     Args:
-        short: of long lists only the first and the last few are printed; unless it is said, on a terminal alone.
+        short: of long lists, print only the first and the last few; by default only on a terminal.
     """
 
     def __init__(self, short: bool | None = None) -> None:
@@ -118,7 +118,7 @@ class Screen:
         self._coloured = console.is_terminal(sys.stdout)
         self.short = self._coloured if short is None else short
         self._may_be_whole = short is None
-        # How many entries of long lists were left out so far.
+        # How many entries of long lists have been left out.
         self.left_out = 0
         # What is cleared before a line is printed, so that the two do not run into each other.
         self.progress: Progress | None = None
@@ -173,7 +173,7 @@ class Screen:
 
         Args:
             table: it.
-            below: returns a line to stand below a row.
+            below: returns a line to print below a row.
         """
         if any(column.is_extra for column in table.columns) and not (self._coloured and self._fits(table)):
             table = table.plain
@@ -273,7 +273,7 @@ class Screen:
         return self.answer(question, ("yes", "no")) == "yes"
 
     def answer(self, question: str, answers: Sequence[str]) -> str:
-        """Ask a question and return the answer; what is none of the answers is named, and taken for no.
+        """Ask a question and return the answer; anything but the answers is named, and taken for no.
 
         Args:
             question: it.
@@ -291,7 +291,7 @@ class Screen:
 
 
 def _answer(prompt: str) -> str:
-    """Ask, and return the line that a person types; what was typed before the question is no answer to it."""
+    """Ask, and return the line that a person types; what was typed before the question is not an answer to it."""
     sys.stdout.flush()
     console.forget_typed(sys.stdin)
     width = width_of(sys.stderr)

@@ -16,7 +16,7 @@ from frugal_sorter.steps.kinds import KINDS, VerbName
 from frugal_sorter.steps.step import Count, Step, Tally
 
 _QUARTER = 900
-# What a cell may not begin with, in full width, too, which some spreadsheets take for the same.
+# Signs that a cell may not begin with, also in full width, which some spreadsheets take for the same.
 _FORMULA = frozenset("=+-@\t\r＝＋－＠")
 
 
@@ -104,7 +104,7 @@ def iso_text(ns: int) -> str:
 def _quarter(number: int) -> tuple[str, int, str]:
     """Return the date and hour of a quarter of an hour, its first second of that, and its offset from UTC.
 
-    Offsets change at the end of one. It lies within an hour, but where, long ago, an offset had odd minutes.
+    Offsets change at the end of one. It is within an hour, but where, long ago, an offset had odd minutes.
     """
     text = datetime.fromtimestamp(number * _QUARTER).astimezone().isoformat()
     return text[:14], int(text[14:16]) * 60 + int(text[17:19]), text[19:]
@@ -126,7 +126,7 @@ _PIECE = re.compile(r"(?<=: )frugal [^;]*;?|(?:`[^`]*`|[^\s`]|`)+")
 def breaks(text: str, width: int) -> tuple[list[int], int]:
     """Return where a line is broken to fit a width, between words alone, and by how much the further lines are indented.
 
-    What is longer than a line, such as a path, stands on one of its own.
+    What is longer than a line, such as a path, gets a line of its own.
     """
     indent = min(len(text) - len(text.lstrip()) + 2, width // 2)
     start, room, found = 0, width, list[int]()
@@ -170,7 +170,7 @@ def cut(text: str, width: int) -> str:
 
 
 def below(path: str, base: str) -> str:
-    """Return a path as seen from a base folder, where it lies below it."""
+    """Return a path as seen from a base folder, where it is below it."""
     if slashed.is_top(base):
         return shown(path)
     if path == base:
@@ -200,7 +200,7 @@ def held_text(levels: Iterable[int | None]) -> str:
 
 
 def common_base(folders: list[str]) -> str:
-    """Return the folder that all of some folders lie in."""
+    """Return the folder that all of some folders are in."""
     return slashed.common_of(folders)
 
 
@@ -256,7 +256,7 @@ def will_text(steps: Iterable[Step]) -> str:
 
 
 def amount_text(tally: Tally, verb: VerbName) -> str:
-    """Return how many entries one verb is about, and how big they are."""
+    """Return the number of entries of one verb, and their size."""
     if verb == "pack":
         return count_text(tally[verb].entries, "new zip")
     size = f" ({size_text(tally.bytes_by[verb])})" if KINDS[verb].sized else ""
@@ -290,7 +290,7 @@ def entries_text(count: Count, files: str = "file", other: bool = False) -> str:
 
 
 def specials_texts(links: int, others: int) -> list[str]:
-    """Return what there is besides files and folders, which nothing ever touches."""
+    """Return the number of entries that are neither files nor folders, which nothing ever touches."""
     said = [count_text(links, "symbolic link")] if links else []
     return [*said, count_text(others, "pipe, socket or device", "pipes, sockets or devices")] if others else said
 
@@ -323,7 +323,7 @@ def step_will_text(step: Step, base: str) -> str:
 
 
 def step_text(step: Step, base: str) -> str:
-    """Return in one line what a step is about, paths as seen from a base folder."""
+    """Return a step's entry in one line, with paths relative to a base folder."""
     path = below(step.place.path, base)
     if step.verb == "empty":
         return shown(step.details.get("original", step.place.name))

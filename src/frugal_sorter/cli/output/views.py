@@ -132,7 +132,7 @@ def tree_as_json(inventory: Inventory, most: int | None, order: Order | None, op
 
 
 _MARKS = '"-" marks what leaves a folder, "+" what is added; the number beside a folder counts the files in it and below.'
-# With fewer columns the two stand one after the other.
+# With fewer columns the two are printed one after the other.
 _SIDE_BY_SIDE = 100
 _GAP = 3
 # Of more than these each shows less.
@@ -212,7 +212,7 @@ def _blocks(found: Sequence[FolderOutcome], base: str, short: bool, nested: bool
         found: the folders.
         base: what paths are seen from.
         short: of long lists only the ends; of many folders less of each.
-        nested: a folder stands below the one around it.
+        nested: a folder is below the one around it.
     """
     fates = {one.path: one.fate for one in found}
     few = None if not short else FEW if len(found) <= _FEW_FOLDERS else 1
@@ -334,7 +334,7 @@ def print_open(folders: list[str], seconds: float, levels: int | None, hidden: b
     common = makers(list_entries(folders, levels, hidden, lambda _: None), _PATTERNS)
     if common:
         screen.line()
-        screen.line("Most common name patterns (# stands for a number)", style="bold")
+        screen.line("Most common name patterns (# is any number)", style="bold")
         columns = [
             Column("name", lambda one: one.pattern),
             Column("owner", lambda one: one.owner),
