@@ -159,7 +159,7 @@ class Scheduler(scheduler.Scheduler):
 
     def commands(self, entry: Entry) -> Sequence[Sequence[str]]:
         always = [["loginctl", "enable-linger", accounts.account_name()]] if entry.linger else []
-        return [[*_control(entry), "daemon-reload"], [*_control(entry), "enable", "--now", _what(entry)], *always]
+        return [[*_control(entry), "daemon-reload"], *always, [*_control(entry), "enable", "--now", _what(entry)]]
 
     def install(self, entry: Entry) -> None:
         pieces = self.pieces(entry)
