@@ -99,7 +99,7 @@ def recover_unfinished_parts(journal: Journal, run: Run) -> Recovered | None:
 
 
 # Up to this many steps of a folder, each name is looked up separately: the folder can hold a hundred thousand names.
-_ASKED_SINGLY = 200
+_ASKED_SINGLY = 20
 
 
 class _PrivateNames:
