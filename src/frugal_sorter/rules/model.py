@@ -325,14 +325,14 @@ class Matcher:
         # One look at all names together tells which rules have no letters here to match.
         together = fold("\0".join(listing.names))
         missing = tuple([text for text in self._texts if text not in together])
-        known = self._kept.get(missing)
-        kept = known or [at for at, letters in enumerate(self._letters) if letters.isdisjoint(missing)]
-        if known is None and len(self._kept) < MOST_MATCHERS:
+        is_new = missing not in self._kept
+        kept = self._kept.get(missing) or [at for at, letters in enumerate(self._letters) if letters.isdisjoint(missing)]
+        if is_new and len(self._kept) < MOST_MATCHERS:
             self._kept[missing] = kept
         if not kept:
             return None, ()
         # Making functions for fewer rules pays where the same ones come again.
-        if known is None or len(kept) == len(self._indexes) or not self._book.has_room:
+        if is_new or len(kept) == len(self._indexes) or not self._book.has_room:
             return self, depths
         return self._book.matcher(tuple([self._indexes[at] for at in kept]), self._now_ns), [depths[at] for at in kept]
 
