@@ -25,6 +25,9 @@ _MIXED = (
     'name matches "^INV-[0-9]+"', 'name has "invoice"', 'modified older than 90 years', 'stem ends "copy"',
     'name starts "scan" and ext in (tif, pdf)', 'ext is none and size < 1 KB',
 )  # fmt: skip
+# Counts files and bytes by suffix, as a technician would type it.
+COUNT = '{n = split($0, part, "."); suffix = n > 1 ? part[n] : ""; files[suffix]++; bytes[suffix] += $1}'
+COUNT += " END {for (suffix in files) print suffix, files[suffix], bytes[suffix]}"
 _RENAME = """
 import os, sys
 root = sys.argv[1]
@@ -79,7 +82,7 @@ def _line(work: str, against: str, ratios: Sequence[float], goal: str) -> str:
 def _rule(tree: Path, ending: str, where: str = "ext is log") -> Path:
     path = tree / "rules.toml"
     path.write_text(
-        f'frugal = 1\n[[rule]]\nname = "logs"\nin = "Intake"\nlevels = "all"\nat_most = 1000000\nwhere = "{where}"\n{ending}\n'
+        f"frugal = 1\n[[rule]]\nname = 'logs'\nin = 'Intake'\nlevels = 'all'\nat_most = 1000000\nwhere = '{where}'\n{ending}\n"
     )
     return path
 
@@ -133,13 +136,22 @@ def _walks(folder: Path, frugal: str, pairs: int) -> list[str]:
     (tree / "home.toml").write_text(
         'frugal = 1\n[[rule]]\nname = "h"\nin = "Intake"\nlevels = "all"\nwhere = "ext is log"\nmove = "{folder}"\n'
     )
+    # Names end with numbers of 0 to 99: twelve of a hundred.
+    _rule(tree, 'move = "../out"', 'stem ends "1" or stem ends "22" or stem ends "33"')
     printed = ["find", "Intake", "-type", "f", "-printf", "%s %T@ %p\\n"]
+    counted = ["sh", "-c", f"find Intake -type f -printf '%s %f\\n' | awk '{COUNT}'"]
     lines = []
     for work, command, bare, against, goal in (
+        (f"`frugal inventory --by ext`, {WALKED:,}", [frugal, "inventory", "Intake", "--by", "ext"], counted,
+         "`find -printf \\| awk`, the same count", "1.6"),
         (f"`frugal inventory --tree`, {WALKED:,}", [frugal, "inventory", "Intake", "--tree"], ["du", "-a", "Intake"],
          "`du -a`", "2.5"),
         (f"`frugal preview`, 10 mixed rules, nothing matches, {WALKED:,}", [frugal, "preview", "mixed.toml"], printed,
          "`find -printf`", "2.5"),
+        (f"`frugal preview`, {WALKED * 12 // 100:,} of {WALKED:,} move", [frugal, "preview", "rules.toml"], printed,
+         "`find -printf`", "4.0"),
+        (f"`frugal tidy`, {WALKED:,} at home, nothing to do", [frugal, "tidy", "home.toml", "--yes"], printed,
+         "`find -printf`", "1.5"),
     ):  # fmt: skip
         ratios = [_cpu(command, tree, home) / _cpu(bare, tree, home) for _ in range(pairs + 1)][1:]
         lines.append(_line(work, against, ratios, goal))
@@ -190,12 +202,22 @@ def _homes(folder: Path, frugal: str, pairs: int) -> list[str]:
 
 
 def _memory(folder: Path, frugal: str) -> list[str]:
-    """Return the line of the memory of a plan."""
-    small, large = build(folder / "few", PER_FOLDER), build(folder / "many", WALKED)
-    words = [["preview", str(_rule(tree, 'move = "../out"'))] for tree in (small, large)]
-    grown = (peak_bytes(words[1]) - peak_bytes(words[0])) / WALKED
-    shutil.rmtree(large)
-    return [_line(f"memory of a plan of {WALKED:,} moves, in bytes", "a step", [grown], "300")]
+    """Return the lines of the memory of a plan, and of the undo of its run."""
+    trees = build(folder / "few", PER_FOLDER), build(folder / "many", WALKED)
+    rules = [str(_rule(tree, 'move = "../out"')) for tree in trees]
+    home = folder / "remembered"
+    home.mkdir()
+    preview = [peak_bytes(["preview", rule], home) for rule in rules]
+    undo = []
+    for rule in rules:
+        peak_bytes(["tidy", rule, "--yes", "--short"], home)
+        undo.append(peak_bytes(["undo", "--yes", "--short"], home))
+    for tree in trees:
+        shutil.rmtree(tree)
+    return [
+        _line(f"memory of {what} of {WALKED:,} moves, in bytes", "a step", [(large - small) / WALKED], "300")
+        for what, (small, large) in (("a plan", preview), ("the undo", undo))
+    ]
 
 
 def measure(folder: Path, frugal: str, pairs: int = 5) -> list[str]:
