@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import suppress
 from fnmatch import fnmatchcase
 from itertools import groupby
-from typing import NamedTuple, cast
+from typing import Any, NamedTuple, cast
 
 from frugal_sorter.changes.descriptors import Descriptors
 from frugal_sorter.errors import UsageError
@@ -125,13 +125,14 @@ class _UndoPlanner:
         self.on_progress = on_progress
         self.result = Plan("undo", now_ns, run.origin, undoes=run.id)
         self.ran = 0
-        self.made: set[str] = set()
-        self.given: set[Place] = set()
+        # What a group adds to these three at their ends is taken back when it is blocked: the folders that will be made again;
+        # the places that steps give something back to; and, of those, where the entry is now, if it has come from another one.
+        self.made: dict[str, None] = {}
+        self.given: dict[Place, Step] = {}
+        self.coming: dict[Place, Place] = {}
+        self._promises: tuple[dict[Any, Any], ...] = (self.made, self.given, self.coming)
         # By file and attribute, since a file can have several names: what it has after the steps planned before.
         self.texts: dict[tuple[int, int, str], str] = {}
-        # Where entries are now that will have come back when the turn of a later step comes.
-        self.coming: dict[Place, Place] = {}
-        self.came: dict[Place, Identity] = {}
         self.left_by: dict[str, dict[str, tuple[int, VerbName]]] = {}
         # Asked once: of a run that was taken back before, each step asks for it.
         self.own_undos = {undo for undo, undone in journal.undos().items() if undone == run.id}
@@ -176,8 +177,7 @@ class _UndoPlanner:
         times: list[Step] = []
         freed: set[Place] = set()
         left: list[NotTouched] = []
-        # What a group has promised to later steps is taken back with it when it is blocked.
-        kept = (set(self.made), set(self.given), dict(self.coming)) if len(members) > 1 else None
+        promised = [len(promises) for promises in self._promises]
         for step, mark in members:
             back = self.verbs[step.verb].inverse(step, mark)
             if back is not None:
@@ -199,8 +199,9 @@ class _UndoPlanner:
                     if back.verb not in ("remove-made", "set-attribute"):
                         others = [one for one in backs if one.verb not in ATTENDING]
                         left += [one.not_touched(Why.RELATED_NOT_UNDONE()) for one in others]
-                        if kept is not None:
-                            self.made, self.given, self.coming = kept
+                        for promises, count in zip(self._promises, promised, strict=True):
+                            while len(promises) > count:
+                                promises.popitem()
                         self.result.not_touched += left
                         return []
         self.result.not_touched += left
@@ -243,7 +244,7 @@ class _UndoPlanner:
             if path in self.made or disk.lexists(path):
                 return []
             above = self._folders(step.target.folder)
-            self.made.add(path)
+            self.made[path] = None
             return [*above, step]
         if step.verb == "remove-folder":
             # It comes back as it is now, if that is taken back in turn.
@@ -269,16 +270,23 @@ class _UndoPlanner:
         if step.target in self.given or taken:
             raise NotDone(Why.OTHER_FILE_AT(step.target.path))
         folders = self._folders(step.target.folder) if step.verb in MAKING else []
-        self.given.add(step.target)
+        self.given[step.target] = step
         if step.source is not None and step.verb in TAKING:
             freed.add(step.source)
-            self.coming[step.target] = self.coming.get(step.source, step.source)
+            if (first := self._now(step.source)) is not step.source:
+                self.coming[step.target] = first
             if step.was is not None:
-                self.came[step.target] = step.was
                 self._has_again(step, step.was)
             if step.verb == "move":
                 step.verb = self._kind_of_move(step)
         return [*folders, step]
+
+    def _now(self, place: Place) -> Place:
+        """Return where an entry is now that will be at a place when the turn of a later step comes."""
+        step = self.given.get(place)
+        if step is None or step.source is None or step.verb not in TAKING:
+            return place
+        return self.coming.get(place, step.source)
 
     def _has_again(self, step: Step, now: Identity) -> None:
         """Add the attributes that an entry gets back because the volume where it is now did not keep them."""
@@ -304,7 +312,10 @@ class _UndoPlanner:
     def _as_it_came(self, step: Step) -> Identity:
         """Return the entry of a step as it is known last: on its way over volumes it has been others by its numbers."""
         assert step.source is not None and step.was is not None
-        return self.came.get(step.source, self.anew.get(step.source, step.was))
+        before = self.given.get(step.source)
+        if before is not None and before.was is not None and before.verb in TAKING:
+            return before.was
+        return self.anew.get(step.source, step.was)
 
     def _entry(self, step: Step) -> Identity:
         """Return the entry that a step takes back as it is now."""
@@ -396,7 +407,7 @@ class _UndoPlanner:
             raise NotDone(Why.MOVED_AGAIN(later.run, later.along))
         if found is None or not found.same_who(was):
             raise NotDone(Why.GONE() if found is None else Why.OTHER_FILE_THERE())
-        name, now = step.details["attribute"], self.coming.get(step.source, step.source)
+        name, now = step.details["attribute"], self._now(step.source)
         key = (found.dev, found.ino, name)
         try:
             # Several rules may have changed it, one after the other.
@@ -417,7 +428,7 @@ class _UndoPlanner:
         while folder not in self.made and not disk.lexists(folder):
             missing.insert(0, folder)
             folder = os.path.dirname(folder)
-        self.made.update(missing)
+        self.made.update(dict.fromkeys(missing))
         return [Step(0, "make-folder", "", "", None, place_of(path), None) for path in missing]
 
     def _times(self, step: Step) -> None:
@@ -431,7 +442,7 @@ class _UndoPlanner:
             self.result.add_group([step])
 
     def _look(self, place: Place, was: Identity) -> Identity | None:
-        place = self.coming.get(place, place)
+        place = self._now(place)
         try:
             found = look_like_or_none(place, was)
         except OSError as error:

@@ -305,6 +305,8 @@ def decode(
     for number, row in enumerate(zip(*columns, strict=False), first):
         verb, rule, source_folder, source_name, target_folder, target_name, was, details, group, witness, of = row
         source = None if source_name is None else Place(folders[source_folder], source_name)
+        # A name that stays is kept once: two of them are a tenth of what a step takes.
+        target_name = source_name if target_name == source_name else target_name
         target = None if target_name is None else Place(folders[target_folder], target_name)
         identity = was and Identity(*was)
         name, key = rules[rule]
