@@ -10,10 +10,13 @@ from tests.conftest import Frugal, Mount
 from tests.support import put, rules_text, snapshot
 
 
-@pytest.mark.parametrize("ending", [
+ENDINGS = [
     'move = "Logs"', 'copy = "Copies"', 'link = "Links"', "trash = true", 'tag = "seen"', 'pack = "all.zip"', 'copy = "C"\nmove = "L"',
     'move = "OTHER"', 'copy = "OTHER"', 'rename = "x-{name}"',
-])  # fmt: skip
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("ending", ENDINGS)
 def test_undo_of_a_run_works_after_it_was_done_again(folder: Path, frugal: Frugal, mount: Mount, ending: str) -> None:
     other = mount("tmpfs") / "there" if "OTHER" in ending else folder
     put(folder / "Intake/a.log", "kiln")
@@ -29,6 +32,21 @@ def test_undo_of_a_run_works_after_it_was_done_again(folder: Path, frugal: Fruga
         (last, *_) = [line.split()[0] for line in reversed(frugal("history").stdout.splitlines()) if " undo of run 1 " in line]
         frugal("undo", last, "--yes")
         assert plain(folder / "Intake") == after
+
+
+@pytest.mark.parametrize("ending", [ending for ending in ENDINGS if "OTHER" not in ending])
+def test_entries_of_more_folders_than_are_kept_open_are_changed_and_come_back(folder: Path, frugal: Frugal, ending: str) -> None:
+    for number in range(80):
+        put(folder / f"Intake/box {number}/piece {number}.log", f"kiln {number}")
+    put(folder / "rules.toml", rules_text(f'where = "ext is log"\nlevels = 2\nat_most = 100\n{ending}'))
+    before = plain(folder / "Intake")
+    said = frugal("tidy", "rules.toml", "--yes", "--short").stdout
+    after = plain(folder / "Intake")
+    assert after != before and " failed" not in said and "unclear" not in said
+    frugal("undo", "--yes", "--short")
+    assert plain(folder / "Intake") == before
+    frugal("undo", "2", "--yes", "--short")
+    assert plain(folder / "Intake") == after
 
 
 def plain(root: Path) -> object:

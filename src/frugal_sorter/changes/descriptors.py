@@ -37,7 +37,9 @@ class Descriptors:
         self.close()
 
     def folder(self, path: str) -> int:
-        """Return a descriptor of a folder, good until others have been asked for.
+        """Return a descriptor of a folder, good until as many others as are kept have been asked for.
+
+        A step may keep it for as long as it asks for a handful of folders; see `RunContext.in_any_number_of_folders`.
 
         Raises:
             OSError: it is missing, or it or a folder above it is a link (ELOOP or ENOTDIR).

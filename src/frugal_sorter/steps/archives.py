@@ -172,9 +172,12 @@ class Pack(Making):
             with open(descriptor, "w+b") as file:
                 part.made()
                 digests: dict[str, bytes] = {}
-                with zipfile.ZipFile(file, "w", zipfile.ZIP_DEFLATED, strict_timestamps=False) as archive:
+                with (
+                    zipfile.ZipFile(file, "w", zipfile.ZIP_DEFLATED, strict_timestamps=False) as archive,
+                    self._context.in_any_number_of_folders() as context,
+                ):
                     for member in step.details["members"]:
-                        self._add(archive, member, digests, rights)
+                        self._add(context, archive, member, digests, rights)
                 file.flush()
                 disk.fsync(descriptor)
                 with zipfile.ZipFile(file) as archive:
@@ -184,14 +187,21 @@ class Pack(Making):
             made = finish_part(self._context, step, part)
         return Mark(step.id, Outcome.DONE, now=made.identity)
 
-    def _add(self, archive: zipfile.ZipFile, member: Mapping[str, Any], digests: dict[str, bytes], rights: Narrowing) -> None:
+    def _add(
+        self,
+        context: RunContext,
+        archive: zipfile.ZipFile,
+        member: Mapping[str, Any],
+        digests: dict[str, bytes],
+        rights: Narrowing,
+    ) -> None:
         path, was = member["path"], Identity(*member["was"])
         place = Place(*os.path.split(path))
         try:
-            fd, before = find(self._context, place, was)
+            fd, before = find(context, place, was)
             for one in _with_inside(fd, place.name, member["name"]):
                 self._write(archive, one, digests, rights)
-            find(self._context, place, was)
+            find(context, place, was)
         except NotDone as not_done:
             raise NotDone(not_done.reason.reworded(f"{path}: {not_done.reason}")) from None
         found = disk.stat(place.name, dir_fd=fd, follow_symlinks=False)
@@ -276,11 +286,15 @@ def refuse_unless_packed(context: RunContext, fd: int, name: str, members: Itera
         NotDone: something of it is not there as it is in the zip.
         OSError: the zip, or something of that, cannot be read.
     """
-    with open(open_to_read(Place("", name), fd), "rb") as file, zipfile.ZipFile(file) as archive:
+    with (
+        open(open_to_read(Place("", name), fd), "rb") as file,
+        zipfile.ZipFile(file) as archive,
+        context.in_any_number_of_folders() as inside,
+    ):
         left = set(archive.namelist())
         for member in members:
             place = Place(*os.path.split(member["path"]))
-            folder, _ = context.descriptors.entry(place)
+            folder, _ = inside.descriptors.entry(place)
             for one in _with_inside(folder, place.name, member["name"]):
                 if stat.S_ISDIR(one.status.st_mode):
                     left.discard(one.packed + "/")
