@@ -27,7 +27,7 @@ _NEW_MOUNTS = 0x20000
 os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
 if "FAKETIME" in os.environ:
     # A sleep ends at a moment of the clock; faketime calls one that has just gone by invalid, so ask for a length of time.
-    time.sleep = lambda seconds: select.select([], [], [], seconds) and None
+    time.sleep = lambda seconds: select.select([], [], [], float(seconds)) and None
 
 
 def _have_mounts_of_our_own() -> None:

@@ -17,7 +17,9 @@ from hypothesis import strategies as st
 from frugal_sorter.cli.output import screen as progress
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import _PIECE, columns, wrapped
-from tests.conftest import Frugal
+from frugal_sorter.reasons import NotDone, Why
+from frugal_sorter.steps.archives import Pack
+from tests.conftest import Frugal, in_this_process
 from tests.support import aged, on_terminal, put, rules_text
 
 FILES = 60
@@ -148,6 +150,21 @@ def test_many_groups_are_short_too(folder: Path) -> None:
     put(folder / "rules.toml", rules_text('where = "ext is log"\nlevels = 2\nmove = "{folder} logs"'))
     _, shown = on_terminal(folder, "preview", "rules.toml")
     assert "36 more folders" in shown and len(shown.splitlines()) < 35
+
+
+def test_what_was_not_done_for_one_reason_is_shown_a_few_times_and_counted(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    def refuse(*_: object) -> None:
+        raise NotDone(Why.ZIP_NOT_AS_WRITTEN())
+
+    for number in range(40):
+        put(folder / f"Intake/{number:02}.log", "x")
+    put(folder / "rules.toml", rules_text('where = "ext is log"\npack = "all.zip"'))
+    monkeypatch.setattr(Pack, "_read_back", refuse)
+    said = in_this_process(["tidy", "rules.toml", "--yes", "--short"], folder, {}, 1).stdout
+    assert said.count("a related change was not made") == 7 and "… 34 more: not done, because" in said
+    assert "41 failed" in said and len(list((folder / "Intake").iterdir())) == 40
+    said = in_this_process(["tidy", "rules.toml", "--yes"], folder, {}, 1).stdout
+    assert said.count("a related change was not made") == 40
 
 
 def test_a_short_list_is_whole_on_a_terminal(folder: Path) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
@@ -142,6 +143,8 @@ class PlanView:
         # Many changes are listed by folder, once all are done.
         self._sums_up = screen.short and len(shown_steps) > 2 * FEW + 1
         self._ways: dict[tuple[str, str, str], Count] = {}
+        # What was not done as planned, by outcome and reason.
+        self._reasons: Counter[tuple[Outcome, str]] = Counter()
 
     def change(self, plan: Plan) -> None:
         """Show another plan: the same without some of its steps, or with other numbers."""
@@ -361,10 +364,18 @@ class PlanView:
             self._ways[way] = self._ways.get(way, NONE) + step.count
             return
         why = f": {shown(mark.reason)}" if mark.reason else ""
+        self._reasons[mark.outcome, why] += 1
+        if self.screen.short and self._reasons[mark.outcome, why] > _WAYS:
+            return
         self.screen.parts((f"{word:9}", _OUTCOMES[mark.outcome][1]), (f"{step_text(step, self.base)}{why}", ""))
 
     def show_sums(self, run: int) -> None:
-        """Print by folder how much was done in a run, where each change was not printed separately."""
+        """Print by folder how much was done in a run, and by reason how much was not, where not each has a line of its own."""
+        if self.screen.short:
+            for (outcome, why), count in self._reasons.items():
+                if count > _WAYS:
+                    word, style = _OUTCOMES[outcome]
+                    self.screen.parts((f"{word:9}", style), (f"… {count - _WAYS:,} more{why}", ""))
         ways = [(count.entries, entries_text(count), way) for way, count in self._ways.items()]
         ways.sort(key=lambda one: -one[0])
         width = max((len(amount) for _, amount, _ in ways), default=0)
@@ -379,6 +390,7 @@ class PlanView:
         if len(ways) > _WAYS + 1:
             self.screen.line(f"… {len(ways) - _WAYS:,} more folders (frugal history {run} lists every change)", style="dim")
         self._ways.clear()
+        self._reasons.clear()
 
 
 def _near_places(step: Step) -> list[Place]:
