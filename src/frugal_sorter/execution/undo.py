@@ -149,7 +149,8 @@ class _UndoPlanner:
             done = ((step, mark) for step, mark in steps if mark is not None and mark.outcome == Outcome.DONE)
             done = list(done) if self.only else done
             for group, members in groupby(done, key=lambda one: one[0].group):
-                for together in [list(members)] if group else [[one] for one in members]:
+                # One by one: a run of a million has them all in no group.
+                for together in [list(members)] if group else ([one] for one in members):
                     times += self._group(together)
                     checked += sum(step.verb not in ATTENDING for step, _ in together)
                     self.on_progress(checked, of)

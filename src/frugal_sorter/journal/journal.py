@@ -151,7 +151,7 @@ class Journal:
         # What was read: the last blocks, the marks of one run, and what of each run can be taken back.
         self._blocks: OrderedDict[int, list[Step]] = OrderedDict()
         self._marks: dict[int, dict[int, tuple[object, ...]]] = {}
-        self._can_be_undone: dict[int, frozenset[int]] = {}
+        self._can_be_undone: dict[int, set[int]] = {}
         self._left: dict[int, set[int]] | None = None
         # The visit that runs are begun for; 0 for none.
         self.visit = 0
@@ -299,8 +299,9 @@ class Journal:
         self._forget_what_was_read()
         undoable = self._undoable(run)
         ((undoes,),) = self._file.read("SELECT undoes FROM runs WHERE id = ?", (run,))
-        took = {of for first, _, taken in self._kinds(run) for step, of in enumerate(taken, first) if of and step in undoable}
-        took &= frozenset() if undoes is None else self._undoable(undoes)
+        theirs = self._undoable(undoes) if undoes else set()
+        kinds = self._kinds(run)
+        took = {of for first, _, taken in kinds for step, of in enumerate(taken, first) if of in theirs and step in undoable}
         return {_UNDOABLE: len(undoable), _TOOK: len(took)}
 
     def believe(self, now_ns: int, is_set: Callable[[], bool], is_confirmed: bool = False) -> None:
@@ -543,7 +544,7 @@ class Journal:
         # A run without an end, or of an older version, has no sums.
         return (run.undoable or len(self._undoable(run.id))) - run.taken_back
 
-    def _undoable(self, run: int) -> frozenset[int]:
+    def _undoable(self, run: int) -> set[int]:
         """Return the steps of a run that were done and can be taken back."""
         if run not in self._can_be_undone:
             done = {step for step, mark in self._marks_of(run).items() if mark[0] == Outcome.DONE}
@@ -551,7 +552,7 @@ class Journal:
                 if _STAYING.isdisjoint(verbs):
                     continue
                 done.difference_update(step for step, verb in enumerate(verbs, first) if verb in _STAYING)
-            self._can_be_undone[run] = frozenset(done)
+            self._can_be_undone[run] = done
         return self._can_be_undone[run]
 
     def _kinds(self, run: int) -> Iterator[tuple[int, list[VerbName], Sequence[int]]]:
@@ -575,9 +576,8 @@ class Journal:
         # By step, not by run: an undo can be of a part, and can itself be taken back in part.
         found = set(self._undoable(run))
         for undo in undoing:
-            still = left[undo]
             for first, _, taken in self._kinds(undo):
-                found.difference_update(of for step, of in enumerate(taken, first) if step in still)
+                found.difference_update(of for step, of in enumerate(taken, first) if step in left[undo])
         return found
 
     def taken_back(self, run: int) -> set[int]:
