@@ -24,6 +24,8 @@ COMMANDS: Sequence[tuple[str, Sequence[str]]] = (
     ("`frugal history RUN`", ("history", "1")),
     ("the list of `frugal undo`", ("undo", "1")),
     ("`frugal undo --yes`", ("undo", "1", "--yes")),
+    ("`frugal tidy --yes` with a tag and a move", ("tidy", "grouped.toml", "--yes")),
+    ("`frugal undo --yes` with a tag and a move", ("undo", "3", "--yes")),
 )
 
 
@@ -45,9 +47,9 @@ def _seconds(folder: Path, files: int, frugal: str) -> dict[str, float]:
             path = folder / name / f"piece {number:06}.{'log' if number % 2 else 'csv'}"
             path.write_text(f"glaze {number // 2} {name}")
             os.utime(path, (time.time() - _AGE_SECONDS,) * 2)
-    (folder / "rules.toml").write_text(
-        'frugal = 1\n[[rule]]\nname = "logs"\nin = "Intake"\nwhere = "ext in (log, csv)"\nmove = "Old/{ext}"\n'
-    )
+    rule = 'frugal = 1\n[[rule]]\nname = "logs"\nin = "Intake"\nwhere = "ext in (log, csv)"\nmove = "Old/{ext}"\n'
+    (folder / "rules.toml").write_text(rule)
+    (folder / "grouped.toml").write_text(f'{rule}tag = "seen"\n')
     environment = {**os.environ, "HOME": str(folder), "XDG_STATE_HOME": str(folder / "state")}
     took = {}
     for work, words in COMMANDS:

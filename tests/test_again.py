@@ -9,7 +9,6 @@ import pytest
 from tests.conftest import Frugal, Mount
 from tests.support import put, rules_text, snapshot
 
-
 ENDINGS = [
     'move = "Logs"', 'copy = "Copies"', 'link = "Links"', "trash = true", 'tag = "seen"', 'pack = "all.zip"', 'copy = "C"\nmove = "L"',
     'move = "OTHER"', 'copy = "OTHER"', 'rename = "x-{name}"',
