@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import subprocess
 from pathlib import Path
 
 import pytest
@@ -46,6 +48,43 @@ def test_entries_of_more_folders_than_are_kept_open_are_changed_and_come_back(fo
     assert plain(folder / "Intake") == before
     frugal("undo", "2", "--yes", "--short")
     assert plain(folder / "Intake") == after
+
+
+@pytest.mark.parametrize("ending", ['move = "../out"', 'copy = "../out"', "trash = true", 'pack = "../out/all.zip"'])
+def test_what_is_below_more_folders_than_one_call_can_name_comes_back(
+    folder: Path, frugal: Frugal, monkeypatch: pytest.MonkeyPatch, ending: str
+) -> None:
+    (folder / "Intake").mkdir()
+    (folder / "out").mkdir()
+    monkeypatch.chdir(folder / "Intake")
+    for number in range(420):
+        # Letters of two bytes: a path counts in these.
+        os.mkdir("Öfen nr 1")
+        os.chdir("Öfen nr 1")
+        if number % 60 == 0:
+            put(Path(f"{number}.log"), f"kiln {number}")
+    os.chdir(folder)
+    put(folder / "rules.toml", rules_text(f'where = "ext is log"\nlevels = "all"\n{ending}'))
+    try:
+        before = _files_below(folder / "Intake")
+        assert len(before) == 7
+        frugal("tidy", "rules.toml", "--yes")
+        after = _files_below(folder / "Intake")
+        assert len(after) == (7 if "copy" in ending else 0)
+        frugal("undo", "--yes")
+        assert _files_below(folder / "Intake") == before and not list((folder / "out").iterdir())
+        frugal("undo", "2", "--yes")
+        assert _files_below(folder / "Intake") == after
+    finally:
+        subprocess.run(["rm", "-rf", folder / "Intake"], check=True)  # no path of ours is that long
+
+
+def _files_below(root: Path) -> dict[tuple[int, str], int]:
+    """Return the size of each file by its depth and its name, without naming a path."""
+    found: dict[tuple[int, str], int] = {}
+    for depth, (_, _, names, fd) in enumerate(os.fwalk(root)):
+        found |= {(depth, name): os.stat(name, dir_fd=fd).st_size for name in names}
+    return found
 
 
 def plain(root: Path) -> object:

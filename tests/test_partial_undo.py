@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import json
 import os
 import sqlite3
@@ -14,11 +15,12 @@ from hypothesis import strategies as st
 
 from frugal_sorter.errors import UsageError
 from frugal_sorter.execution.executor import changing, execute
-from frugal_sorter.execution.undo import plan_undo, run_to_undo
+from frugal_sorter.execution.undo import _UndoPlanner, plan_undo, run_to_undo
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.reasons import Outcome
 from frugal_sorter.state import ready_state_folder
-from frugal_sorter.steps.kinds import ATTENDING, LASTING
+from frugal_sorter.steps.kinds import ATTENDING, LASTING, VerbName
+from frugal_sorter.steps.step import Step
 from tests.conftest import Frugal
 from tests.support import NOW_NS, Seen, book_of, carry_out, plan_of, put, rules_text, snapshot, undo
 
@@ -277,3 +279,21 @@ def test_a_run_is_verified_against_the_disk(folder: Path, frugal: Frugal) -> Non
     )
     frugal("undo", "2", "--yes")
     assert "was undone by run 3" in frugal("verify", "2", code=2).stderr
+
+
+def test_an_error_about_one_entry_leaves_the_rest_of_an_undo(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    for name in "abc":
+        put(folder / f"Intake/{name}.log", name)
+    carry_out(plan_of(book_of(folder, 'where = "ext is log"\nmove = "Logs"')))
+
+    def fail(planner: _UndoPlanner, step: Step) -> VerbName:
+        if step.place.name == "b.log":
+            raise OSError(errno.EIO, os.strerror(errno.EIO))
+        return kind_of_move(planner, step)
+
+    kind_of_move = _UndoPlanner._kind_of_move
+    monkeypatch.setattr(_UndoPlanner, "_kind_of_move", fail)
+    with changing(ready_state_folder(), "test") as journal:
+        plan = plan_undo(journal, run_to_undo(journal, None), NOW_NS)
+    assert [left.place.name for left in plan.not_touched] == ["b.log"] and plan.has_problem
+    assert {step.place.name for step in plan.asked} == {"a.log", "c.log"}

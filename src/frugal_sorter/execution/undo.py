@@ -22,7 +22,7 @@ from frugal_sorter.journal.database import Run
 from frugal_sorter.journal.journal import Journal
 from frugal_sorter.planning.plan import Note, Plan
 from frugal_sorter.platforms import disk, system
-from frugal_sorter.reasons import NotDone, Outcome, Why, reason_of
+from frugal_sorter.reasons import NotDone, Outcome, Why, reason_of, why_not
 from frugal_sorter.steps.kinds import ATTENDING, FINAL, KINDS, LASTING, MAKING, REPLACING, TAKING, Details, VerbName
 from frugal_sorter.steps.step import Mark, NotTouched, RunContext, Step, verbs_for
 
@@ -192,10 +192,11 @@ class _UndoPlanner:
                 try:
                     self._refuse_away(back)
                     backs += self._checked(back, freed)
-                except NotDone as blocked:
-                    if blocked.reason.why is Why.NOTHING_TO_UNDO:
+                except (NotDone, OSError) as blocked:
+                    reason = why_not(blocked)
+                    if reason.why is Why.NOTHING_TO_UNDO:
                         continue
-                    left.append(back.not_touched(blocked.reason))
+                    left.append(back.not_touched(reason))
                     # A copy or a tag that stays harms nobody; an entry that cannot come back holds its companions.
                     if back.verb not in ("remove-made", "set-attribute"):
                         others = [one for one in backs if one.verb not in ATTENDING]
@@ -438,7 +439,10 @@ class _UndoPlanner:
         if step.was is None:
             self.result.add_group([step])
             return
-        found = look_or_none(step.source)
+        try:
+            found = look_or_none(step.source)
+        except OSError:
+            return  # what cannot be looked at keeps the time that it has
         if found is not None and found.identity.same_who(step.was) and found.mtime_ns == step.details["now_ns"]:
             self.result.add_group([step])
 

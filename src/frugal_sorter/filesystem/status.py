@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 import ctypes
+import errno
 import os
 import stat
 import struct
@@ -464,7 +465,17 @@ def look(place: Place, dir_fd: int | None = None) -> FileRecord:
     """
     if disk.IS_INVENTORY or foreseen.current() is not None:
         return _look_ahead(place)
-    return _look(place, dir_fd)
+    try:
+        return _look(place, dir_fd)
+    except OSError as error:
+        if error.errno != errno.ENAMETOOLONG or dir_fd is not None:
+            raise
+    # Below more folders than one call can name.
+    folder = disk.open(place.folder, disk.O_PATH | disk.O_DIRECTORY | disk.O_NOFOLLOW | disk.O_CLOEXEC)
+    try:
+        return _look(place, folder)
+    finally:
+        disk.close(folder)
 
 
 def _look_ahead(place: Place) -> FileRecord:

@@ -54,7 +54,7 @@ from os import (
     utime,
     walk,
 )
-from os.path import exists, isdir, isfile, islink, ismount, lexists
+from os.path import exists, isdir, isfile, islink, ismount
 
 O_PATH: int = getattr(os, "O_PATH", os.O_RDONLY)
 O_NOATIME: int = getattr(os, "O_NOATIME", 0)
@@ -78,8 +78,9 @@ def make_private(name: str, fd: int) -> None:
     """Let nobody but this account into a folder: the mode that it was made with does that here."""
 
 
-# openat2(2): the same number on every processor; RESOLVE_NO_SYMLINKS; a path that is longer than the system takes.
-_OPENAT2, _NO_LINKS, _LONG = 437, 0x04, 4_000
+# openat2(2): the same number on every processor; RESOLVE_NO_SYMLINKS; a path of so many letters, of up to four bytes each, may be
+# longer than the system takes.
+_OPENAT2, _NO_LINKS, _LONG = 437, 0x04, 1_000
 # Loading ctypes takes as long as this many folders that are opened name by name.
 _FEW, _opened = 200, count()
 
@@ -120,6 +121,33 @@ def open(path: str | os.PathLike[str], flags: int, mode: int = 0o777, *, dir_fd:
     if len(name) < _LONG and next(_opened) > _FEW and (call := _openat2()) is not None:
         return call(name, flags, mode)
     return _descend(name, flags, mode)
+
+
+def lexists(path: str | os.PathLike[str]) -> bool:
+    """Return True if there is an entry, also a link that leads nowhere, and below more folders than one call can name."""
+    try:
+        os.lstat(path)
+    except ValueError:
+        return False
+    except OSError as error:
+        if error.errno != errno.ENAMETOOLONG:
+            return False
+        return _is_in(*os.path.split(path))
+    return True
+
+
+def _is_in(folder: str, name: str) -> bool:
+    try:
+        descriptor = open(folder, O_PATH | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC)
+    except OSError:
+        return False
+    try:
+        os.lstat(name, dir_fd=descriptor)
+    except OSError:
+        return False
+    finally:
+        os.close(descriptor)
+    return True
 
 
 def _descend(path: str, flags: int, mode: int) -> int:
