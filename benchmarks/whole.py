@@ -220,7 +220,7 @@ def _memory(folder: Path, frugal: str) -> list[str]:
     ]
 
 
-def measure(folder: Path, frugal: str, pairs: int = 5) -> list[str]:
+def measure(folder: Path, frugal: str, pairs: int = 7) -> list[str]:
     """Measure whole commands; the lines of the report."""
     lines = ["Whole commands, by the time on processors:", "", "| work | against | median ratio | least to most | goal |"]
     lines.append("| --- | --- | --- | --- | --- |")
