@@ -128,7 +128,7 @@ def test_whatever_changes_a_file_goes_by_descriptors_and_never_by_a_path() -> No
         for call, of, name in _calls(path):
             where = f"{path.name}:{call.lineno} {ast.unparse(call)[:80]}"
             # There O_NOFOLLOW is about the whole path.
-            if path.name == "descriptors.py" and ast.unparse(call) == "disk.open(path, _FLAGS)":
+            if path.name == "descriptors.py" and ast.unparse(call) == "disk.open(path, PASS)":
                 continue
             in_proc = path.name == "extras.py" and name in ("setxattr", "removexattr")  # /proc/self/fd/N
             if (of in ("os", "disk", "attributes") and name in BY_PATH and not _is_by_descriptor(call, name) and not in_proc) or (

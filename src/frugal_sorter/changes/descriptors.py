@@ -11,12 +11,11 @@ from typing import Generic, TypeVar
 
 from frugal_sorter.filesystem.record import FileRecord, Place, is_inside
 from frugal_sorter.filesystem.status import look
-from frugal_sorter.filesystem.tree import LIST
+from frugal_sorter.filesystem.tree import LIST, PASS
 from frugal_sorter.platforms import disk
 
 # How a file is made that was not there before.
 NEW_FILE = disk.O_RDWR | disk.O_CREAT | disk.O_EXCL | disk.O_NOFOLLOW | disk.O_CLOEXEC
-_FLAGS = disk.O_DIRECTORY | disk.O_NOFOLLOW | disk.O_CLOEXEC | disk.O_PATH
 
 
 class Descriptors:
@@ -39,7 +38,7 @@ class Descriptors:
     def folder(self, path: str) -> int:
         """Return a descriptor of a folder, good until as many others as are kept have been asked for.
 
-        A step may keep it for as long as it asks for a handful of folders; see `RunContext.in_any_number_of_folders`.
+        A step keeps it while it asks for a handful of folders; what asks for any number of them has open folders of its own.
 
         Raises:
             OSError: it is missing, or it or a folder above it is a link (ELOOP or ENOTDIR).
@@ -49,7 +48,7 @@ class Descriptors:
         if descriptor is not None:
             self._open.move_to_end(path)
             return descriptor
-        descriptor = disk.open(path, _FLAGS)
+        descriptor = disk.open(path, PASS)
         self._open[path] = descriptor
         while len(self._open) > self._most:
             disk.close(self._open.popitem(last=False)[1])

@@ -80,7 +80,7 @@ class OpenFiles:
             try:
                 opened = process.open_files()
             except (psutil.Error, OSError):
-                # Programs of other accounts do not say what they have open; how many is told.
+                # Programs of other accounts do not say what they have open; only their number is shown.
                 self.unseen += 1
                 continue
             for one in opened:
@@ -174,7 +174,7 @@ def look_like(place: Place, was: Identity, dir_fd: int | None = None) -> FileRec
 
 
 def look_like_or_none(place: Place, was: Identity, dir_fd: int | None = None) -> FileRecord | None:
-    """Return the same as `look_like`, or None where there is no entry."""
+    """Return what `look_like` does, or None if nothing is there."""
     found = look_or_none(place, dir_fd)
     return found if found is None or was.sample is None else _sampled(found, dir_fd)
 
@@ -471,7 +471,7 @@ def look(place: Place, dir_fd: int | None = None) -> FileRecord:
         if error.errno != errno.ENAMETOOLONG or dir_fd is not None:
             raise
     # Below more folders than one call can name.
-    folder = disk.open(place.folder, disk.O_PATH | disk.O_DIRECTORY | disk.O_NOFOLLOW | disk.O_CLOEXEC)
+    folder = disk.open(place.folder, foreseen.PASS)
     try:
         return _look(place, folder)
     finally:

@@ -12,6 +12,8 @@ from typing import Literal, NamedTuple
 from frugal_sorter.platforms import disk, slashed, volumes
 
 LIST = disk.O_RDONLY | disk.O_DIRECTORY | disk.O_NOFOLLOW | disk.O_CLOEXEC | disk.O_NONBLOCK
+# A folder that is opened only to reach what is in it.
+PASS = disk.O_PATH | disk.O_DIRECTORY | disk.O_NOFOLLOW | disk.O_CLOEXEC
 # A path of more names than this is a trap: it costs more than all the files in it.
 MOST_LEVELS = 10_000
 

@@ -8,11 +8,11 @@ import time
 import zipfile
 from collections import OrderedDict
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from contextlib import suppress
+from contextlib import contextmanager, suppress
 from typing import IO, Any, NamedTuple
 
 from frugal_sorter.changes.copier import Narrowing, opened
-from frugal_sorter.changes.descriptors import NEW_FILE
+from frugal_sorter.changes.descriptors import NEW_FILE, Descriptors
 from frugal_sorter.changes.removal import same_as
 from frugal_sorter.filesystem.contents import Archive, BadArchive, Member
 from frugal_sorter.filesystem.record import Identity, Place
@@ -24,6 +24,7 @@ from frugal_sorter.platforms.system import blake2b
 from frugal_sorter.reasons import NotDone, Outcome, Why
 from frugal_sorter.steps.parts import Making, ends_of, find, finish_part, is_same_inside, part_beside
 from frugal_sorter.steps.step import Mark, RunContext, Step
+from frugal_sorter.values import replace
 
 _MOST_OPEN = 64
 
@@ -153,6 +154,13 @@ _EARLIEST, _LATEST = (1980, 1, 1, 0, 0, 0), (2107, 12, 31, 23, 59, 58)
 _LATEST_SECONDS = 4_354_819_198  # the same, for clocks
 
 
+@contextmanager
+def _many_folders(context: RunContext) -> Iterator[RunContext]:
+    """Yield a context with open folders of its own: more are asked for than are kept, and the step needs those that it has."""
+    with Descriptors() as own:
+        yield replace(context, descriptors=own)
+
+
 class Packed(NamedTuple):
     """An entry that goes, or went, into a zip: a descriptor of its folder, its name there, and that in the zip."""
 
@@ -174,7 +182,7 @@ class Pack(Making):
                 digests: dict[str, bytes] = {}
                 with (
                     zipfile.ZipFile(file, "w", zipfile.ZIP_DEFLATED, strict_timestamps=False) as archive,
-                    self._context.in_any_number_of_folders() as context,
+                    _many_folders(self._context) as context,
                 ):
                     for member in step.details["members"]:
                         self._add(context, archive, member, digests, rights)
@@ -289,7 +297,7 @@ def refuse_unless_packed(context: RunContext, fd: int, name: str, members: Itera
     with (
         open(open_to_read(Place("", name), fd), "rb") as file,
         zipfile.ZipFile(file) as archive,
-        context.in_any_number_of_folders() as inside,
+        _many_folders(context) as inside,
     ):
         left = set(archive.namelist())
         for member in members:

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from importlib import import_module
 from typing import TYPE_CHECKING, Any, NamedTuple, cast
 
@@ -13,7 +12,7 @@ from frugal_sorter.platforms import disk, slashed
 from frugal_sorter.reasons import NotDone, Outcome, Reason, Why, reason_of
 from frugal_sorter.state import is_name
 from frugal_sorter.steps.kinds import KINDS, UNSIZED, Details, VerbName, checks
-from frugal_sorter.values import field, mutable, replace
+from frugal_sorter.values import field, mutable
 
 if TYPE_CHECKING:
     from frugal_sorter.changes.descriptors import Descriptors, FolderTime
@@ -373,14 +372,6 @@ class RunContext:
     def private(self, step: Step) -> str:
         """Return the only name under which a step may leave something unfinished, beside its final place."""
         return f"{PRIVATE}{self.run}-{step.id}-{self.token}"
-
-    @contextmanager
-    def in_any_number_of_folders(self) -> Iterator[RunContext]:
-        """Yield the context with open folders of its own: so many are asked for that those of the step would be closed."""
-        from frugal_sorter.changes.descriptors import Descriptors
-
-        with Descriptors() as own:
-            yield replace(self, descriptors=own)
 
     def heed(self) -> None:
         """Raise where the run is to stop, in the middle of long work.
