@@ -31,7 +31,6 @@ from peaks import peak_bytes
 from showing import measure as showing
 from steady import measure as running_steadily
 from volumes import fresh_volume
-from whole import COUNT
 from whole import measure as whole_commands
 
 from frugal_sorter.filesystem.walk import walk
@@ -50,6 +49,9 @@ from frugal_sorter.filesystem.walk import walk
 for _ in walk(sys.argv[1], 0, True, lambda *_: 0, print):
     pass
 """
+# Counts files and bytes by suffix, as a technician would type it.
+COUNT = '{n = split($0, part, "."); suffix = n > 1 ? part[n] : ""; files[suffix]++; bytes[suffix] += $1}'
+COUNT += " END {for (suffix in files) print suffix, files[suffix], bytes[suffix]}"
 BEGIN, END = "<!-- figures: begin -->", "<!-- figures: end -->"
 
 

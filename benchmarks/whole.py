@@ -25,9 +25,6 @@ _MIXED = (
     'name matches "^INV-[0-9]+"', 'name has "invoice"', 'modified older than 90 years', 'stem ends "copy"',
     'name starts "scan" and ext in (tif, pdf)', 'ext is none and size < 1 KB',
 )  # fmt: skip
-# Counts files and bytes by suffix, as a technician would type it.
-COUNT = '{n = split($0, part, "."); suffix = n > 1 ? part[n] : ""; files[suffix]++; bytes[suffix] += $1}'
-COUNT += " END {for (suffix in files) print suffix, files[suffix], bytes[suffix]}"
 _RENAME = """
 import os, sys
 root = sys.argv[1]
@@ -139,11 +136,8 @@ def _walks(folder: Path, frugal: str, pairs: int) -> list[str]:
     # Names end with numbers of 0 to 99: twelve of a hundred.
     _rule(tree, 'move = "../out"', 'stem ends "1" or stem ends "22" or stem ends "33"')
     printed = ["find", "Intake", "-type", "f", "-printf", "%s %T@ %p\\n"]
-    counted = ["sh", "-c", f"find Intake -type f -printf '%s %f\\n' | awk '{COUNT}'"]
     lines = []
     for work, command, bare, against, goal in (
-        (f"`frugal inventory --by ext`, {WALKED:,}", [frugal, "inventory", "Intake", "--by", "ext"], counted,
-         "`find -printf \\| awk`, the same count", "1.6"),
         (f"`frugal inventory --tree`, {WALKED:,}", [frugal, "inventory", "Intake", "--tree"], ["du", "-a", "Intake"],
          "`du -a`", "2.5"),
         (f"`frugal preview`, 10 mixed rules, nothing matches, {WALKED:,}", [frugal, "preview", "mixed.toml"], printed,
