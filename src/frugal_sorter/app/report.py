@@ -115,7 +115,7 @@ def report(session: Session, since_ns: int, wanted: Collection[int] | None = Non
     """
     folder, keep_ns = ready_state_folder(), read_settings().keep_days * DAY_NS
     found = Report(since_ns, session.now_ns)
-    put, files = set[str](), set[str]()
+    put = set[str]()
     kept: list[tuple[Totals, Totals]] = []
     trashed, trashed_bytes, near = NONE, 0, ""
     with Journal(folder, write=False) as journal:
@@ -123,14 +123,11 @@ def report(session: Session, since_ns: int, wanted: Collection[int] | None = Non
         if wanted is not None and runs:
             found.from_ns = min(run.began_ns for run in runs)
         of_runs = {run.id for run in runs}
-        for visit in journal.visits():
-            if (wanted is None and visit.began_ns >= since_ns) or of_runs.intersection(visit.runs):
-                found.visits[visit.by] += visit.times
-                files |= {visit.rules} if visit.rules else set()
-                found.freed += visit.freed
-                # What went wrong before the eyes of a person, that person saw.
-                if visit.is_in_trouble and (visit.driver != "person" or visit.outcome == "interrupted"):
-                    found.troubles.append(visit)
+        visits = [
+            visit
+            for visit in journal.visits()
+            if (wanted is None and visit.began_ns >= since_ns) or of_runs.intersection(visit.runs)
+        ]
         for run in runs:
             if run.kind in TAKING_BACK or run.kind == "rules":
                 continue
@@ -156,19 +153,35 @@ def report(session: Session, since_ns: int, wanted: Collection[int] | None = Non
             if (sums := kept_totals(folder, run.id)) is not None:
                 kept.append(sums)
     found.runs.sort()
-    found.rule_files = [one for file in sorted(files) if (one := _rule_file(file)) is not None]
+    _add_visits(found, visits)
     found.trashed, found.folders = (trashed, trashed_bytes), _by_folder(put)
     if kept:
-        # Sums of other folders say nothing of each other: those that hold most are compared.
-        wanted_folders = max(kept, key=lambda both: both[0].files)[0].levels
-        same = [both for both in kept if both[0].levels == wanted_folders]
-        found.before, found.after = same[0][0], same[-1][1]
+        found.before, found.after = _first_and_last(kept)
         found.full_ns = full_at_ns(found.after.levels, session.now_ns)
     from frugal_sorter.app.leftovers import came_back  # a run that tells what it freed needs none of it
 
     found.back = came_back()
     found.free, found.total = room_around(near or slashed.expanduser("~"))
     return found
+
+
+def _add_visits(found: Report, visits: Iterable[Visit]) -> None:
+    files = set[str]()
+    for visit in visits:
+        found.visits[visit.by] += visit.times
+        files |= {visit.rules} if visit.rules else set()
+        found.freed += visit.freed
+        # A person was there and saw what went wrong.
+        if visit.is_in_trouble and (visit.driver != "person" or visit.outcome == "interrupted"):
+            found.troubles.append(visit)
+    found.rule_files = [one for file in sorted(files) if (one := _rule_file(file)) is not None]
+
+
+def _first_and_last(kept: Sequence[tuple[Totals, Totals]]) -> tuple[Totals, Totals]:
+    """Return the sums before the first run and after the last one, of the folders with most files: others do not compare."""
+    wanted = max(kept, key=lambda both: both[0].files)[0].levels
+    same = [both for both in kept if both[0].levels == wanted]
+    return same[0][0], same[-1][1]
 
 
 def _rule_file(file: str) -> RuleFile | None:

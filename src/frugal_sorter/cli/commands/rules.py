@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 
 from frugal_sorter.app.rule_file import RuleRecord, change, look_back, rules_of
 from frugal_sorter.app.rules import look_ahead
@@ -149,8 +149,24 @@ def _list(args: argparse.Namespace) -> int:
         return 0
     base = common_base([folder for record in records for folder in record.rule.folders])
     # Where there is little room, the names of the rules need it.
-    is_wide = screen.width >= _WIDE
-    columns = (
+    table = Table("", _columns(numbers, base, first_ns, screen.width >= _WIDE), records)
+    screen.table(table)
+    screen.line()
+    now, so_far = (table.columns[at].head for at in (4, 5))
+    screen.line(f"{now}: files the rule would act on today; {so_far}: files it has acted on, without those undone.", style="dim")
+    for name, tally in gone.items():
+        screen.line(f"Not counted above: {entries_text(tally.all)} by `{shown(name)}`, which is no longer a rule of this file.")
+    if gone:
+        screen.line("Figures go by the name of a rule; a renamed rule starts at 0.", style="dim")
+    if any(map(_is_exception, records)):
+        screen.line("–: a `leave` rule changes nothing; it keeps files where they are.", style="dim")
+    if len(common_base([base])) > 1:
+        screen.line(f"Folders are below {shown(base)}.", style="dim")
+    return 0
+
+
+def _columns(numbers: Mapping[str, int], base: str, first_ns: int | None, is_wide: bool) -> Sequence[Column]:
+    return (
         Column("#", lambda one: str(numbers[one.rule.name]), is_right=True, is_whole=True),
         Column("rule", lambda one: one.rule.name),
         Column("in", lambda one: _folders(one, base)),
@@ -167,20 +183,6 @@ def _list(args: argparse.Namespace) -> int:
         ),
         Column("last", lambda one: _NOTHING if _is_exception(one) else _last(one, first_ns if is_wide else None), is_whole=True),
     )
-    table = Table("", columns, records)
-    screen.table(table)
-    screen.line()
-    now, so_far = (table.columns[at].head for at in (4, 5))
-    screen.line(f"{now}: files the rule would act on today; {so_far}: files it has acted on, without those undone.", style="dim")
-    for name, tally in gone.items():
-        screen.line(f"Not counted above: {entries_text(tally.all)} by `{shown(name)}`, which is no longer a rule of this file.")
-    if gone:
-        screen.line("Figures go by the name of a rule; a renamed rule starts at 0.", style="dim")
-    if any(map(_is_exception, records)):
-        screen.line("–: a `leave` rule changes nothing; it keeps files where they are.", style="dim")
-    if len(common_base([base])) > 1:
-        screen.line(f"Folders are below {shown(base)}.", style="dim")
-    return 0
 
 
 def _folders(one: RuleRecord, base: str) -> str:
