@@ -10,7 +10,7 @@ from frugal_sorter.reasons import Why
 
 
 def table() -> str:
-    """Return the table as it stands in the page; `…` is in the place of what differs."""
+    """Return the table as the page has it, with `…` for what differs."""
     lines = ["| code | what it says | what it means |", "| --- | --- | --- |"]
     for why in Why:
         text = f"({why.about})" if why.about else re.sub(r"\{+[^{}]*\}+", "…", why.text)

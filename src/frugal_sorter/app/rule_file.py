@@ -100,7 +100,7 @@ def change(session: Session, path: Path, how: Callable[[RuleText], bytes]) -> Re
         how: returns its new text.
 
     Raises:
-        UsageError: it cannot be read, has a mistake in it, or would have one then; nothing is changed.
+        UsageError: it cannot be read, has a mistake, or would get one; nothing is changed.
         RefusedError: it is where nothing is changed.
     """
     place = place_of(slashed.realpath(path))

@@ -1,4 +1,4 @@
-"""Planning what rules would do: those of a file, the one that stands for a job, or a plan that was saved."""
+"""Planning what rules would do: those of a file, the rule behind a job, or a plan that was saved."""
 
 from __future__ import annotations
 

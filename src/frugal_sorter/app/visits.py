@@ -258,7 +258,7 @@ def _tell_of_trouble(visit: Visit) -> None:
     command = read_settings().on_problem
     if not command:
         return
-    import subprocess  # nobody is told where nothing went wrong
+    import subprocess  # most visits go well, and tell nobody
 
     try:
         subprocess.run(

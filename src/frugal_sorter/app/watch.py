@@ -411,7 +411,7 @@ class Watcher:
             self._problem, self._refused_ns = refused.message, self.clock()
             self.listener.note(f"{refused.message}; trying again")
         elif session.visiting is not None and self.clock() - self._refused_ns > _LONG_NS:
-            # No run should take this long: it is written down, and the person in the settings is told.
+            # No run should take this long: write it down, and tell the person in the settings.
             self._refused_ns = self.clock()
             session.visiting.close(refused)
 

@@ -155,7 +155,7 @@ class _Ends:
         self._others += marks
 
     def write_down(self) -> None:
-        """Write down what was taken in since the last time, when nothing that belongs to it is left to do."""
+        """Write down how steps have ended since the last time, once nothing is left to do for them."""
         self._catch_up()
         self._journal.mark_done(self.result.run, [(span.first, span.last, span.is_there) for span in self._spans])
         self._journal.mark(self.result.run, self._others)

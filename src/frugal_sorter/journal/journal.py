@@ -337,8 +337,8 @@ class Journal:
     def forget(self, keep_ns: int) -> list[int]:
         """Forget the runs and visits that ended long ago, and return the numbers of these runs.
 
-        Kept are those whose ends are not all known, and those of which something is still in a trash. How much time
-        has passed since, the clock alone does not say: see `believe`.
+        Runs with a step whose end is not known are kept, and runs that put something in a trash that is still there. The
+        clock alone does not say how much time has passed since: see `believe`.
 
         Args:
             keep_ns: for how long runs are remembered.
@@ -750,7 +750,7 @@ def _sums_of(counts: str) -> tuple[int, int]:
     found = json.loads(counts)
     undoable, took = found.get(_UNDOABLE, 0), found.get(_TOOK, 0)
     if not is_count(undoable) or not is_count(took):
-        raise ValueError("the sums of a run are no counts")
+        raise ValueError("the sums of a run are not counts")
     return undoable, took
 
 

@@ -156,7 +156,7 @@ def _by_number(numbers: Numbers, ranges: Sequence[Range]) -> tuple[list[Step], l
 
 
 def _by_path(plan: Plan, numbers: Numbers, word: str, here: str) -> tuple[list[Step], list[Keys]]:
-    """Return the steps, and where the word stands for more than they do the rules that leave all of it."""
+    """Return the steps, and and, if the word stands for more than these, the rules that leave everything it stands for."""
     paths = []
     for base in (here, *plan.roots) if word else ():
         path = slashed.normpath(slashed.join(base, word))

@@ -307,7 +307,7 @@ def read(path: Path) -> FullInventory:
             at, known = _known(line, saved.folder)
             above = os.path.dirname(at)
             if at in entries or (not slashed.is_top(at) and not (above in entries and stat.S_ISDIR(entries[above].st_mode))):
-                raise ValueError(f"{at!r} stands where it cannot be")
+                raise ValueError(f"{at!r} is where it cannot be")
             entries[at] = known
         if saved.folder not in entries or not stat.S_ISDIR(entries[saved.folder].st_mode):
             raise ValueError("the folder itself is missing")

@@ -494,7 +494,7 @@ class _Loader:
         return TrashLimits(**made)
 
     def _inventory(self, rules: Sequence[Rule]) -> tuple[int, tuple[str, ...]]:
-        """Read `[inventory]`: after how many days one is due, and of which folders."""
+        """Read `[inventory]`: how often one is due, in days, and the folders that it covers."""
         table, path = self.source.table_of("inventory"), ("inventory",)
         if "inventory" not in self.source.table:
             return 0, ()

@@ -221,7 +221,7 @@ class RuleBook:
         log: the file that says what was done, for the owner of the machine; empty for none.
         systems: that it is written for; empty for the one that it is read on.
         saves: after how many days an inventory is saved anew; 0 for never.
-        saved: of which folders, links not resolved.
+        saved: the folders of that inventory, links not resolved.
     """
 
     file: str

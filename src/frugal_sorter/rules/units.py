@@ -174,7 +174,7 @@ class Duration:
         return int(later.timestamp()) * SECOND_NS + self.seconds * SECOND_NS
 
     def after(self, moment_ns: int) -> int:
-        """Return the first moment, to the second, that this long before lies after another."""
+        """Return the first moment, to the second, from which going back this long ends after another moment."""
         if not self.months:
             return moment_ns + self.seconds * SECOND_NS + 1
         low, high = moment_ns, moment_ns + (self.seconds + (self.months + 1) * 32 * _DAY_SECONDS) * SECOND_NS
@@ -418,9 +418,9 @@ class Promise(NamedTuple):
 
     Args:
         text: as written.
-        unit: of which period one is kept; the newest, or all.
+        unit: the period from which one is kept; the newest, or all.
         number: how many of the newest.
-        lasting: for how long; None for good.
+        lasting: for how long; None for ever.
     """
 
     text: str
@@ -430,7 +430,7 @@ class Promise(NamedTuple):
 
 
 class Promised(NamedTuple):
-    """Why an entry is kept, and until when, in ns since the epoch; None where that is not known, or for good."""
+    """Why an entry is kept, and until when, in ns since the epoch; None if that is not known, or never ends."""
 
     promise: Promise
     until_ns: int | None

@@ -19,7 +19,7 @@ from frugal_sorter.steps.step import Mark, RunContext, Step, Verb, left_undone
 
 
 class SetAttribute(Verb):
-    """Gives an extended attribute another text; an empty one is no attribute."""
+    """Gives an extended attribute another text; an empty text removes it."""
 
     def __init__(self, context: RunContext) -> None:
         super().__init__(context)

@@ -37,7 +37,7 @@ EXAMPLES = """
   frugal schedule check                                                for monitoring: 1 where something is wrong
 """
 TAKES_COMMAND = True
-# What may run automatically; looking is no use to nobody, but an inventory that is saved is.
+# What may run automatically: what only looks helps nobody, except for an inventory that is saved.
 COMMANDS = ("tidy", "purge", "sort", "gather", "duplicates", "trash", "inventory", "watch")
 _LIMITED = frozenset({"tidy", "purge", "trash"})
 _AT_MOST, _NO_CEILING = 1_000, 10**12
