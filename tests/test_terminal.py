@@ -17,6 +17,7 @@ from hypothesis import strategies as st
 from frugal_sorter.cli.output import screen as progress
 from frugal_sorter.cli.output.screen import Screen
 from frugal_sorter.cli.output.text import _PIECE, columns, wrapped
+from frugal_sorter.platforms import console
 from frugal_sorter.reasons import NotDone, Why
 from frugal_sorter.steps.archives import Pack
 from tests.conftest import Frugal, in_this_process
@@ -165,6 +166,9 @@ def test_what_was_not_done_for_one_reason_is_shown_a_few_times_and_counted(folde
     assert "41 failed" in said and len(list((folder / "Intake").iterdir())) == 40
     said = in_this_process(["tidy", "rules.toml", "--yes"], folder, {}, 1).stdout
     assert said.count("a related change was not made") == 40
+    monkeypatch.setattr(console, "is_terminal", lambda stream: stream is sys.stdout)
+    said = in_this_process(["tidy", "rules.toml", "--yes"], folder, {}, 1).stdout
+    assert said.count("a related change was not made") == 7, "on a terminal, since not all would fit"
 
 
 def test_a_short_list_is_whole_on_a_terminal(folder: Path) -> None:

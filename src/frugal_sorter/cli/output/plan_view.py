@@ -133,6 +133,8 @@ class PlanView:
         folders = {place.folder for step in shown_steps for place in _near_places(step)}
         folders.update(left.place.folder for left in plan.not_touched)
         self.base = common_base(sorted(folders or plan.roots))
+        # Any step may have a line at the end, also one that goes along with another and is not listed.
+        self._counts_reasons = screen.short and not screen.has_room(len(plan.steps))
         lines = len(shown_steps) + len(plan.not_touched)
         if screen.has_room(lines):
             ways = {tuple(place.folder for place in (step.source, step.target) if place is not None) for step in shown_steps}
@@ -365,13 +367,13 @@ class PlanView:
             return
         why = f": {shown(mark.reason)}" if mark.reason else ""
         self._reasons[mark.outcome, why] += 1
-        if self.screen.short and self._reasons[mark.outcome, why] > _WAYS:
+        if self._counts_reasons and self._reasons[mark.outcome, why] > _WAYS:
             return
         self.screen.parts((f"{word:9}", _OUTCOMES[mark.outcome][1]), (f"{step_text(step, self.base)}{why}", ""))
 
     def show_sums(self, run: int) -> None:
         """Print by folder how much was done in a run, and by reason how much was not, where not each has a line of its own."""
-        if self.screen.short:
+        if self._counts_reasons:
             for (outcome, why), count in self._reasons.items():
                 if count > _WAYS:
                     word, style = _OUTCOMES[outcome]
